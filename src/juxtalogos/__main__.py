@@ -1,0 +1,3 @@
+from juxtalogos.cli.main import entry
+
+entry()

@@ -1,0 +1,29 @@
+"""Checks made by themselves: contract and exchange -> results, kept whether they held or not.
+
+One check is one small function in `CHECKS`; none asks which format it is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from juxtalogos.check.body import check_body, check_presence
+from juxtalogos.check.head import check_headers, check_media, check_status
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.findings import CheckResult
+from juxtalogos.model.seams import Answer, Check
+
+CHECKS: dict[str, Check] = {
+    "status": check_status,
+    "media": check_media,
+    "presence": check_presence,
+    "body": check_body,
+    "headers": check_headers,
+}
+
+
+def check_exchange(contract: Contract, operation: Operation, answer: Answer, exchange: Exchange, extra: tuple[Check, ...] = ()) -> Iterator[CheckResult]:
+    """The results of every check on an exchange that has a response; `extra` are the protocol's own."""
+    for check in (*CHECKS.values(), *extra):
+        yield from check(contract, operation, answer, exchange)

@@ -1,0 +1,53 @@
+"""Checks of the body: that it is there or not as declared, true to its media type, and as its schema says."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from juxtalogos.exchange.media import parse_media_type
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.findings import CheckResult, Severity
+from juxtalogos.model.seams import ABSENT, Answer
+
+MAX_RESULTS = 200
+"""Deviations of one body that are kept; a note says how many more there were."""
+
+
+def check_presence(contract: Contract, operation: Operation, answer: Answer, exchange: Exchange) -> Iterator[CheckResult]:
+    """A body came where one is declared, and none where none is."""
+    response = exchange.response
+    assert response is not None
+    if answer.declared is None or exchange.request.method == "HEAD" or response.status in (204, 304) or response.status < 200:
+        return
+    location = answer.declared.location
+    declared = answer.declared.media
+    if not declared and response.body:
+        yield CheckResult("body.unexpected", False, "body", "no body", f"{len(response.body)} bytes", location)
+    elif declared and not response.body:
+        types = [parse_media_type(media.media_type) for media in declared]
+        # No text is not JSON (RFC 8259, section 2); for other types an empty body may be a value.
+        if all(parsed is not None and parsed.is_json for parsed in types):
+            yield CheckResult("body.missing", False, "body", " or ".join(media.media_type for media in declared), "no body", location)
+
+
+def check_body(contract: Contract, operation: Operation, answer: Answer, exchange: Exchange) -> Iterator[CheckResult]:
+    """The body is what its media type says and has no deviation from its schema."""
+    location = answer.media.location if answer.media else answer.declared.location if answer.declared else None
+    for problem in answer.problems:
+        yield CheckResult(problem.kind, False, problem.at, problem.declared, problem.observed, location)
+    if answer.schema is None or answer.value is ABSENT or answer.media is None or answer.media.schema is None:
+        return
+    try:
+        deviations = answer.schema.check(answer.value)
+    except ValueError as error:  # nested too deep to follow: nothing is proven
+        yield CheckResult("body.incomplete", True, "body", "as its schema says", str(error), location, proving=False)
+        return
+    for deviation in deviations[:MAX_RESULTS]:
+        severity = Severity.REMARK if deviation.advisory else Severity.DEVIATION
+        yield CheckResult(deviation.kind, False, "body" + deviation.path, deviation.declared, deviation.observed, deviation.location, severity)
+    if len(deviations) > MAX_RESULTS:
+        yield CheckResult("body.forbidden", False, "body", "as its schema says", f"{len(deviations) - MAX_RESULTS} further deviations", location)
+    if all(deviation.advisory for deviation in deviations):
+        proving = not answer.schema.accepts_anything
+        yield CheckResult("body.type", True, "body", "as its schema says", f"{len(exchange.response.body) if exchange.response else 0} bytes, no deviation", location, proving=proving)

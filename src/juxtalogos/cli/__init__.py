@@ -1,0 +1,1 @@
+"""The command line: the only room that prints, parses arguments or exits."""

@@ -1,0 +1,182 @@
+"""`call`: fill, send one exchange, show it and its verdict."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from juxtalogos.cli.calling import exchange_data, result_data, show_exchange, show_results
+from juxtalogos.cli.options import (
+    EXIT_FAILED,
+    EXIT_HELD,
+    EXIT_NO_ANSWER,
+    Arguments,
+    add_common,
+    add_target,
+    terminal,
+    workspace,
+)
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.errors import UsageError, quoted
+from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.seams import Inputs
+from juxtalogos.model.verdict import Verdict
+from juxtalogos.run.judge import Judgement, judge
+from juxtalogos.run.session import Session, open_session
+from juxtalogos.suite.inputs import sample_inputs, with_settings
+
+if TYPE_CHECKING:
+    from juxtalogos.workspace.workspace import Workspace
+
+DESCRIPTION = """\
+Send one request of an operation and show the exchange, every check made on it, and the verdict. Required inputs
+that are not set take valid sample values. With --message an edited HTTP/1.1 message is sent as it stands; only a
+missing Content-Length and the target's credentials are added."""
+EXAMPLE = """\
+  juxtalogos call getPortCall --set callId=PC-1004
+  juxtalogos call announcePortCall --set body/vessel/name=Tern --save first#announce
+  juxtalogos call announcePortCall --message announce.http
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("operation", metavar="OPERATION", help="an operation's id, as `show` lists it")
+    add_target(parser)
+    parser.add_argument("--set", dest="settings", action="append", default=[], metavar="ADDRESS=VALUE", help="an input's value, such as query.limit=5 or body/vessel/name=Tern")
+    parser.add_argument("--body-file", type=Path, metavar="FILE", help="send this file's bytes as the body")
+    parser.add_argument("--header", action="append", default=[], metavar="NAME:VALUE", help="a further header field")
+    parser.add_argument("--message", type=Path, metavar="FILE", help="send this HTTP/1.1 message as it stands")
+    parser.add_argument("--full", action="store_true", help="fill in optional inputs too")
+    parser.add_argument("--raw", action="store_true", help="show bodies as they came")
+    parser.add_argument("--save", metavar="SUITE#CASE", help="append the call as a step of a case")
+    parser.add_argument("--trial", action="store_true", help="keep the exchange out of the ledger")
+    add_common(parser)
+
+
+class _CallArguments(Arguments):
+    operation: str
+    target: str | None
+    no_credentials: bool
+    settings: list[str]
+    body_file: Path | None
+    header: list[str]
+    message: Path | None
+    full: bool
+    raw: bool
+    save: str | None
+    trial: bool
+
+
+def run(args: _CallArguments) -> int:
+    home = workspace(args)
+    contract, operation = home.operation(args.operation)
+    target = home.target(args.target)
+    session = open_session({contract.name: contract}, target, home.root, with_credentials=not args.no_credentials)
+    if args.message:
+        inputs = None
+        exchange = _send_message(args, session, contract, operation)
+    else:
+        inputs = _inputs(args, session, contract, operation)
+        exchange = _send(args, session, contract, operation, inputs)
+    home.remember_target(target)
+    judgement = judge(session.form(contract), contract, operation, exchange, session.base_url(contract))
+    number = 0 if args.trial else _keep(home, session, operation, exchange, judgement)
+    shown = session.redactor.exchange(exchange)
+    _show(args, contract, operation, shown, judgement, number)
+    if args.save and inputs is not None:
+        from juxtalogos.suite.save import save_call
+
+        path = save_call(home.suites, args.save, contract, operation, inputs)
+        terminal(args).note(f"saved in {path}")
+    return _exit_status(judgement)
+
+
+def _exit_status(judgement: Judgement) -> int:
+    if judgement.verdict is Verdict.ERROR:
+        return EXIT_NO_ANSWER
+    return EXIT_FAILED if judgement.verdict is Verdict.FAILED else EXIT_HELD
+
+
+def _inputs(args: _CallArguments, session: Session, contract: Contract, operation: Operation) -> Inputs:
+    headers = dict(_header(text) for text in args.header)
+    content_type = next((value for name, value in headers.items() if name.lower() == "content-type"), "")
+    inputs = sample_inputs(contract, operation, full=args.full, content_type=content_type)
+    inputs = with_settings(session.form(contract), contract, operation, inputs, args.settings)
+    values = {**inputs.values, **{f"header.{name}": value for name, value in headers.items()}}
+    body = inputs.body
+    if args.body_file:
+        try:
+            body = args.body_file.read_bytes()
+        except OSError as error:
+            raise UsageError(f"the body file cannot be read: {error.strerror}", where=str(args.body_file)) from None
+    return replace(inputs, values=values, body=body)
+
+
+def _header(text: str) -> tuple[str, str]:
+    name, colon, value = text.partition(":")
+    if not colon or not name.strip() or any(char in text for char in "\r\n"):
+        raise UsageError(f"{quoted(text)} is no header field", mend="write --header 'NAME: VALUE'")
+    return name.strip(), value.strip()
+
+
+def _send(args: _CallArguments, session: Session, contract: Contract, operation: Operation, inputs: Inputs) -> Exchange:
+    from juxtalogos.exchange.transport import Transport
+
+    request, missing = session.request(contract, operation, inputs)
+    if missing and not args.no_credentials:
+        terminal(args).note((f"sent without {', '.join(missing)}: the target {session.target.name} has no such credential", "remark"))
+
+    async def send() -> Exchange:
+        async with Transport(session.options) as transport:
+            return await transport.send(request)
+
+    return asyncio.run(send())
+
+
+def _send_message(args: _CallArguments, session: Session, contract: Contract, operation: Operation) -> Exchange:
+    from juxtalogos.exchange.message import parse_request, ready_message
+    from juxtalogos.exchange.transport import send_message
+
+    assert args.message is not None
+    try:
+        data = args.message.read_bytes()
+    except OSError as error:
+        raise UsageError(f"the message cannot be read: {error.strerror}", where=str(args.message)) from None
+    if args.settings or args.body_file or args.header:
+        raise UsageError("a message is sent as it stands", mend="put values, body and headers into the message itself")
+    base = session.base_url(contract)
+    request = parse_request(data, base, str(args.message))
+    signed, _ = session.signed(contract, operation, replace(request, url=base))
+    extra = tuple(pair for pair in signed.headers if pair not in request.headers)
+    return asyncio.run(send_message(ready_message(data, extra), base, session.options))
+
+
+def _keep(home: Workspace, session: Session, operation: Operation, exchange: Exchange, judgement: Judgement) -> int:
+    from juxtalogos.ledger import ExchangeRecord, Ledger
+
+    redacted = session.redactor.exchange(exchange)
+    results = tuple(session.redactor.result(result) for result in judgement.results)
+    record = ExchangeRecord("", "", operation.contract, operation.id, redacted, judgement.verdict, judgement.reason, results, judgement.hits)
+    with Ledger(home.ledger_path) as ledger:
+        number = ledger.begin("call", session.target.name, operation.full_id)
+        exchange_number = ledger.add(number, [record])[0]
+        ledger.end(number, judgement.verdict)
+    return exchange_number
+
+
+def _show(args: _CallArguments, contract: Contract, operation: Operation, exchange: Exchange, judgement: Judgement, number: int) -> None:
+    out = terminal(args)
+    if args.json:
+        results = [result_data(result, contract.documents) for result in judgement.results]
+        out.json(
+            {"version": 1, "operation": operation.full_id, "verdict": judgement.verdict, "reason": judgement.reason, "exchange": number or None, **exchange_data(exchange), "checks": results}
+        )
+        return
+    show_exchange(out, exchange, raw=args.raw)
+    out.line()
+    show_results(out, judgement.results, contract.documents)
+    kept = f"   exchange {number}" if number else ""
+    out.line((judgement.verdict, judgement.verdict), f"  {operation.id}", f": {judgement.reason}" if judgement.reason else "", (kept, "note"))

@@ -1,0 +1,121 @@
+"""The entry point: one error boundary, named exit statuses, a command's module imported only when it is called."""
+
+from __future__ import annotations
+
+import argparse
+import importlib
+import sys
+from collections.abc import Sequence
+from typing import Any, NoReturn
+
+from juxtalogos._version import VERSION
+
+COMMANDS: dict[str, str] = {
+    "init": "make a workspace",
+    "trust": "trust the commands of a workspace",
+    "targets": "list targets, add one, check that each can be reached",
+    "import": "read a definition into the workspace",
+    "show": "show contracts, operations, one operation",
+    "skeleton": "write a request skeleton for an operation",
+    "call": "send one request and see what it says against the definition",
+    "compose": "write a suite for everything in a contract",
+    "run": "run suites against a target",
+    "coverage": "show what of the definition was exercised",
+    "report": "write a report of a run",
+    "runs": "list runs",
+    "exchanges": "list exchanges, show one",
+    "demo": "walk through everything with the harbour's berths service",
+}
+
+_DESCRIPTION = """\
+Juxtalogos lays what a service declares beside what it does: it reads a service definition, writes
+requests and suites from it, sends them to the live service, and says where the two disagree and how
+much of the definition was exercised."""
+
+_EPILOG = """\
+example:
+  juxtalogos init && juxtalogos import berths.yaml
+  juxtalogos targets set local http://127.0.0.1:8480/v1
+  juxtalogos compose berths && juxtalogos run && juxtalogos report
+
+exit status: 0 all held; 1 a failure or finding; 2 the call, configuration or a file cannot be used;
+3 only errors, the target gave no answers; 130 interrupted."""
+
+
+class _Parser(argparse.ArgumentParser):
+    def error(self, message: str) -> NoReturn:
+        sys.stderr.write(f"{self.prog}: {message}\n  see {self.prog} --help\n")
+        raise SystemExit(2)
+
+
+def build_parser(command: str | None) -> argparse.ArgumentParser:
+    """The whole parser; only the named command's own arguments are added."""
+    parser = _Parser(prog="juxtalogos", description=_DESCRIPTION, epilog=_EPILOG, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--version", action="version", version=f"juxtalogos {VERSION}")
+    commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
+    for name, summary in COMMANDS.items():
+        if name == command:
+            module: Any = importlib.import_module(f"juxtalogos.cli.{name}_command")
+            added = commands.add_parser(
+                name, help=summary, description=module.DESCRIPTION, epilog=f"example:\n{module.EXAMPLE.rstrip()}", formatter_class=argparse.RawDescriptionHelpFormatter
+            )
+            module.add_arguments(added)
+            added.set_defaults(run=module.run)
+        else:
+            commands.add_parser(name, help=summary, add_help=False)
+    return parser
+
+
+def main(argv: Sequence[str] | None = None) -> int:
+    words = list(sys.argv[1:] if argv is None else argv)
+    command = next((word for word in words if not word.startswith("-")), None)
+    if command is not None and command not in COMMANDS:
+        from juxtalogos.model.errors import nearest
+
+        sys.stderr.write(f"juxtalogos: there is no command {command!r}\n  {nearest(command, COMMANDS)}\n")
+        return 2
+    try:
+        args = build_parser(command).parse_args(words)
+    except SystemExit as stop:
+        return int(stop.code or 0)
+    if command is None:
+        build_parser(None).print_help()
+        return 2
+    return _guarded(args)
+
+
+def _guarded(args: Any) -> int:
+    from juxtalogos.model.errors import JuxtalogosError
+
+    # Deep values are followed by plain recursion, which costs no C stack.
+    sys.setrecursionlimit(12_000)
+    try:
+        return int(args.run(args))
+    except JuxtalogosError as error:
+        if args.debug:
+            raise
+        from juxtalogos.cli.terminal import clean
+
+        sys.stderr.write(clean(f"juxtalogos {args.command}: {error}", keep_lines=True) + "\n")
+        return 2
+    except KeyboardInterrupt:
+        sys.stderr.write("interrupted\n")
+        return 130
+    except BrokenPipeError:
+        # The reader of our output has gone; nothing more can be said to it.
+        sys.stdout = None  # type: ignore[assignment]
+        return 0
+    except Exception as error:
+        if args.debug:
+            raise
+        text = " ".join(f"{type(error).__name__}: {error}".split())[:300]
+        sys.stderr.write(f"juxtalogos {args.command}: this is a fault of juxtalogos itself ({text})\n  run it again with --debug to see where\n")
+        return 2
+
+
+def entry() -> NoReturn:
+    raise SystemExit(main())
+
+
+if __name__ == "__main__":
+    entry()

@@ -1,0 +1,49 @@
+"""Options that several commands share, declared once, and what they lead to."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from juxtalogos.cli.terminal import Terminal
+
+if TYPE_CHECKING:
+    from juxtalogos.workspace.workspace import Workspace
+
+EXIT_HELD, EXIT_FAILED, EXIT_UNUSABLE, EXIT_NO_ANSWER, EXIT_INTERRUPTED = 0, 1, 2, 3, 130
+
+
+class Arguments(argparse.Namespace):
+    """The options that every command has; each command adds its own."""
+
+    directory: Path
+    json: bool
+    quiet: bool
+    verbose: bool
+    debug: bool
+
+
+def add_common(parser: argparse.ArgumentParser, *, json: bool = True) -> None:
+    group = parser.add_argument_group("options of every command")
+    group.add_argument("-C", dest="directory", metavar="DIR", type=Path, default=Path(), help="work in this folder's workspace")
+    group.add_argument("-q", "--quiet", action="store_true", help="print results only")
+    group.add_argument("-v", "--verbose", action="store_true", help="tell more")
+    group.add_argument("--debug", action="store_true", help="show the traceback of an error")
+    if json:
+        group.add_argument("--json", action="store_true", help="print data as JSON")
+
+
+def add_target(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--target", metavar="NAME", help="a target of juxtalogos.toml, or a base URL for this once; the last one used when left out")
+    parser.add_argument("--no-credentials", action="store_true", help="send without the target's credentials")
+
+
+def terminal(args: Arguments) -> Terminal:
+    return Terminal(quiet=args.quiet, verbose=args.verbose)
+
+
+def workspace(args: Arguments) -> Workspace:
+    from juxtalogos.workspace.workspace import find_workspace
+
+    return find_workspace(args.directory)

@@ -1,0 +1,142 @@
+"""All rendering for the terminal. Data comes in as plain values; control characters go out escaped."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Any
+
+from juxtalogos.documents.jsontext import dump_json
+
+if TYPE_CHECKING:
+    from rich.console import Console
+    from rich.progress import Progress
+
+STYLES = {
+    "passed": "green",
+    "failed": "bold red",
+    "error": "bold magenta",
+    "unproven": "yellow",
+    "skipped": "dim",
+    "deviation": "red",
+    "remark": "yellow",
+    "held": "green",
+    "head": "bold",
+    "note": "dim",
+    "name": "cyan",
+}
+PIPE_WIDTH = 200
+"""Columns where no terminal tells: wide, so that nothing is broken for the program that reads it."""
+
+_BIDI = {*range(0x202A, 0x202F), *range(0x2066, 0x206A), 0x200E, 0x200F, 0x061C}
+
+
+def clean(text: object, *, keep_lines: bool = False) -> str:
+    """Text safe for a terminal: control and bidirectional characters are shown as escapes."""
+    out = str(text)
+    if out.isascii() and out.isprintable():
+        return out
+    parts = []
+    for char in out:
+        code = ord(char)
+        if (char in "\n\t" and keep_lines) or (code >= 32 and not 0x7F <= code <= 0x9F and code not in _BIDI and not 0xD800 <= code <= 0xDFFF and code not in (0x2028, 0x2029)):
+            parts.append(char)
+        else:
+            parts.append(f"\\x{code:02x}" if code < 256 else f"\\u{code:04x}")
+    return "".join(parts)
+
+
+class Terminal:
+    """Results on `out` (stdout), all else on `err` (stderr)."""
+
+    def __init__(self, *, quiet: bool = False, verbose: bool = False) -> None:
+        self.quiet = quiet
+        self.verbose = verbose
+        self._out: Console | None = None
+        self._err: Console | None = None
+
+    @property
+    def out(self) -> Console:
+        if self._out is None:
+            self._out = _console(sys.stdout)
+        return self._out
+
+    @property
+    def err(self) -> Console:
+        if self._err is None:
+            self._err = _console(sys.stderr)
+        return self._err
+
+    def line(self, *parts: str | tuple[object, str], indent: int = 0) -> None:
+        """A line of result; a part is a text or (text, style name)."""
+        self.out.print(_text(parts, indent), soft_wrap=True)
+
+    def note(self, *parts: str | tuple[object, str]) -> None:
+        """A line on stderr, left out when quiet."""
+        if not self.quiet:
+            self.err.print(_text(parts, 0), soft_wrap=True)
+
+    def json(self, value: Any) -> None:
+        sys.stdout.write(dump_json(value, indent=2) + "\n")
+
+    def raw(self, text: str) -> None:
+        """Text for another program or for the eye: lines kept, control characters escaped on a terminal only."""
+        sys.stdout.write(clean(text, keep_lines=True) if sys.stdout.isatty() else text)
+        sys.stdout.flush()
+
+    def block(self, text: str, indent: int = 2, limit: int = 0) -> None:
+        """Lines of a body, indented; `limit` cuts them with a note."""
+        lines = clean(text, keep_lines=True).split("\n")
+        for line in lines[:limit] if limit else lines:
+            self.out.print(_text((line,), indent), soft_wrap=True)
+        if limit and len(lines) > limit:
+            self.line((f"… {len(lines) - limit} more lines", "note"), indent=indent)
+
+    def table(self, headings: Sequence[str], rows: Iterable[Sequence[object]], *, styles: Sequence[str] = (), right: Sequence[int] = ()) -> None:
+        """A table; a cell may be (text, style name). `right` lists the columns of numbers."""
+        from rich.table import Table
+        from rich.text import Text
+
+        table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0), show_edge=False)
+        for index, heading in enumerate(headings):
+            table.add_column(heading, justify="right" if index in right else "left", style=_style(styles[index]) if index < len(styles) else None, overflow="fold")
+        for row in rows:
+            table.add_row(*(Text(clean(cell[0]), style=_style(cell[1])) if isinstance(cell, tuple) else Text(clean(cell)) for cell in row))
+        self.out.print(table)
+
+    @contextmanager
+    def progress(self, label: str, total: int) -> Iterator[Any]:
+        """A progress bar on stderr where that is a terminal; gives a function to call with the count done."""
+        if self.quiet or not self.err.is_terminal or total < 2:
+            yield lambda done: None
+            return
+        from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
+
+        bar: Progress = Progress(TextColumn(label), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(), console=self.err, transient=True)
+        with bar:
+            task = bar.add_task(label, total=total)
+            yield lambda done: bar.update(task, completed=done)
+
+
+def _style(name: str) -> str:
+    return STYLES.get(name, name)
+
+
+def _text(parts: Sequence[str | tuple[object, str]], indent: int) -> Any:
+    from rich.text import Text
+
+    text = Text(" " * indent)
+    for part in parts:
+        if isinstance(part, tuple):
+            text.append(clean(part[0]), style=_style(part[1]) if len(part) > 1 else None)
+        else:
+            text.append(clean(part))
+    return text
+
+
+def _console(stream: Any) -> Console:
+    from rich.console import Console
+
+    width = None if stream.isatty() else PIPE_WIDTH
+    return Console(file=stream, highlight=False, markup=False, emoji=False, width=width, legacy_windows=False)

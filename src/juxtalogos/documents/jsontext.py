@@ -1,0 +1,70 @@
+"""JSON text (RFC 8259) into values: exact integers, no NaN, bounded depth."""
+
+from __future__ import annotations
+
+import json
+from typing import Any, NoReturn
+
+
+class NotJson(ValueError):
+    """The text is not JSON; `offset` counts characters from 0."""
+
+    def __init__(self, what: str, offset: int = 0) -> None:
+        super().__init__(what)
+        self.offset = offset
+
+
+def _constant(name: str) -> NoReturn:
+    raise NotJson(f"{name} is no JSON number")
+
+
+def _unique(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    value = dict(pairs)
+    if len(value) != len(pairs):
+        seen: set[str] = set()
+        for key, _ in pairs:
+            if key in seen:
+                raise NotJson(f"the name {key!r} stands twice in one object")
+            seen.add(key)
+    return value
+
+
+def decode_utf8(data: bytes) -> str:
+    """UTF-8 as RFC 8259, section 8.1 demands it; a byte order mark is ignored."""
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise NotJson(f"not UTF-8 at byte {error.start}", error.start) from None
+
+
+_PLAIN = json.JSONDecoder(parse_constant=_constant)
+_UNIQUE = json.JSONDecoder(parse_constant=_constant, object_pairs_hook=_unique)
+
+
+def parse_json(data: bytes | str, *, unique: bool = False) -> Any:
+    """The value of a JSON text; NotJson says what is wrong. `unique` refuses a name that stands twice."""
+    text = decode_utf8(data) if isinstance(data, bytes) else data
+    try:
+        return (_UNIQUE if unique else _PLAIN).decode(text)
+    except json.JSONDecodeError as error:
+        raise NotJson(f"{error.msg[0].lower()}{error.msg[1:]} at line {error.lineno}, column {error.colno}", error.pos) from None
+    except RecursionError:
+        raise NotJson("nested too deep to read") from None
+    except NotJson:
+        raise
+    except ValueError as error:  # an integer of more digits than Python converts
+        raise NotJson(str(error).split(";")[0].lower()) from None
+
+
+def dump_json(value: Any, *, indent: int | None = None) -> str:
+    """JSON text of a value, in the order it has; lone surrogates are escaped."""
+    text = json.dumps(value, ensure_ascii=False, indent=indent, separators=None if indent else (",", ":"))
+    return text if text.isascii() or _encodable(text) else json.dumps(value, indent=indent)
+
+
+def _encodable(text: str) -> bool:
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return False
+    return True

@@ -1,0 +1,88 @@
+"""Media types (RFC 9110, section 8.3) and ranges (section 12.5.1)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from email.message import Message
+
+
+@dataclass(frozen=True, slots=True)
+class MediaType:
+    type: str
+    subtype: str
+    parameters: tuple[tuple[str, str], ...] = ()
+
+    def __str__(self) -> str:
+        return f"{self.type}/{self.subtype}"
+
+    @property
+    def is_json(self) -> bool:
+        return self.subtype == "json" or self.subtype.endswith("+json")
+
+    @property
+    def is_xml(self) -> bool:
+        return self.subtype == "xml" or self.subtype.endswith("+xml")
+
+    @property
+    def is_text(self) -> bool:
+        return self.type == "text"
+
+    @property
+    def is_form(self) -> bool:
+        return str(self) == "application/x-www-form-urlencoded"
+
+    @property
+    def is_multipart(self) -> bool:
+        return str(self) == "multipart/form-data"
+
+    def parameter(self, name: str) -> str | None:
+        return dict(self.parameters).get(name)
+
+
+def parse_media_type(text: str) -> MediaType | None:
+    """None when the text is no media type or range; names are lowered."""
+    head = text.partition(";")[0].strip().lower()
+    type_, slash, subtype = head.partition("/")
+    if not slash or not type_ or not subtype or any(char.isspace() or char in ",/" for char in type_ + subtype):
+        return None
+    parameters: tuple[tuple[str, str], ...] = ()
+    if ";" in text:
+        message = Message()
+        message["content-type"] = text.replace("\r", " ").replace("\n", " ")
+        found = message.get_params() or []
+        parameters = tuple((str(name).lower(), str(value)) for name, value in found[1:])
+    return MediaType(type_, subtype, parameters)
+
+
+def closeness(declared: MediaType, actual: MediaType) -> int:
+    """How closely a declared type or range covers an actual one: 0 not at all, 1 `*/*`, 2 `type/*`, 3 the type, 4 with its parameters.
+
+    A parameter that is declared must be there with its value; `charset` and any that are not declared are free.
+    """
+    if declared.type == "*":
+        return 1
+    if declared.type != actual.type:
+        return 0
+    if declared.subtype == "*":
+        return 2
+    if declared.subtype != actual.subtype:
+        return 0
+    wanted = {name: value for name, value in declared.parameters if name not in ("charset", "boundary")}
+    if any((actual.parameter(name) or "").lower() != value.lower() for name, value in wanted.items()):
+        return 0
+    return 4 if wanted else 3
+
+
+def best_match(declared: Sequence[str], actual: str) -> int | None:
+    """The index of the declared type or range that covers an actual type most closely."""
+    wanted = parse_media_type(actual)
+    if wanted is None:
+        return None
+    best, index = 0, None
+    for place, text in enumerate(declared):
+        candidate = parse_media_type(text)
+        score = closeness(candidate, wanted) if candidate else 0
+        if score > best:
+            best, index = score, place
+    return index

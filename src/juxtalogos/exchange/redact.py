@@ -1,0 +1,98 @@
+"""Redaction: the one door to ledger, log, report and terminal. Pure functions."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from urllib.parse import quote, quote_plus
+
+from juxtalogos.model.exchange import Exchange, Headers
+from juxtalogos.model.findings import CheckResult
+
+MASK = "[redacted]"
+MIN_SECRET = 4
+"""Shorter secrets are only hidden where a header or field is known to hold one: elsewhere they would blot out everything."""
+_CREDENTIAL_HEADERS = frozenset(("authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key", "x-auth-token", "api-key"))
+
+
+@dataclass(frozen=True, slots=True)
+class Redactor:
+    """Knows the secret texts, and the names of headers, parameters and body fields that hold secrets."""
+
+    texts: tuple[str, ...] = ()
+    names: frozenset[str] = frozenset()
+
+    @classmethod
+    def of(cls, secrets: Iterable[str], names: Iterable[str] = ()) -> Redactor:
+        forms: dict[str, None] = {}
+        for secret in secrets:
+            if len(secret) >= MIN_SECRET:
+                for form in (secret, quote(secret, safe=""), quote_plus(secret), json.dumps(secret)[1:-1], json.dumps(secret, ensure_ascii=False)[1:-1]):
+                    forms[form] = None
+        return cls(tuple(sorted(forms, key=len, reverse=True)), frozenset(name.lower() for name in names))
+
+    def text(self, text: str) -> str:
+        for secret in self.texts:
+            if secret in text:
+                text = text.replace(secret, MASK)
+        return text
+
+    def body(self, body: bytes) -> bytes:
+        for secret in self.texts:
+            encoded = secret.encode()
+            if encoded in body:
+                body = body.replace(encoded, MASK.encode())
+        for name in self.names:
+            body = _json_field(name).sub(rb"\g<1>" + MASK.encode() + rb'"', body)
+            body = _form_field(name).sub(rb"\g<1>" + MASK.encode(), body)
+        return body
+
+    def url(self, url: str) -> str:
+        head, question, query = self.text(url).partition("?")
+        head = re.sub(r"^(\w+://)[^/@]*@", r"\1", head)
+        parts = [f"{part.partition('=')[0]}={MASK}" if part.partition("=")[0].lower() in self.names else part for part in query.split("&")]
+        return head + question + "&".join(parts)
+
+    def headers(self, headers: Headers) -> Headers:
+        return tuple((name, _mask_header(name, value) if self._secret(name) else self.text(value)) for name, value in headers)
+
+    def _secret(self, name: str) -> bool:
+        return name.lower() in _CREDENTIAL_HEADERS or name.lower() in self.names
+
+    def exchange(self, exchange: Exchange) -> Exchange:
+        """The exchange as it may be kept and shown."""
+        request, response = exchange.request, exchange.response
+        request = replace(request, url=self.url(request.url), headers=self.headers(request.headers), body=self.body(request.body) if request.body else request.body)
+        if response is not None:
+            response = replace(response, headers=self.headers(response.headers), body=self.body(response.body), reason=self.text(response.reason))
+        return replace(exchange, request=request, response=response, error=self.text(exchange.error))
+
+
+    def result(self, result: CheckResult) -> CheckResult:
+        """A check result as it may be kept and shown; what a secret field held is masked whole."""
+        name = result.at.rpartition("/")[2].rpartition(".")[2].lower()
+        observed = MASK if name in self.names and result.observed not in ("missing", "present") else self.text(result.observed)
+        return replace(result, observed=observed, detail=self.text(result.detail))
+
+
+def _mask_header(name: str, value: str) -> str:
+    """Keeps what is no secret: the scheme of a credential, the name and attributes of a cookie."""
+    if name.lower() in ("authorization", "proxy-authorization"):
+        scheme, space, _ = value.partition(" ")
+        return f"{scheme} {MASK}" if space else MASK
+    if name.lower() in ("cookie", "set-cookie"):
+        return re.sub(r"^([^=;]+)=[^;]*" if name.lower() == "set-cookie" else r"([^=;]+)=[^;]*", rf"\1={MASK}", value)
+    return MASK
+
+
+@lru_cache(maxsize=256)
+def _json_field(name: str) -> re.Pattern[bytes]:
+    return re.compile(rb'("' + re.escape(name).encode() + rb'"\s*:\s*")(?:[^"\\]|\\.)*"', re.IGNORECASE)
+
+
+@lru_cache(maxsize=256)
+def _form_field(name: str) -> re.Pattern[bytes]:
+    return re.compile(rb"((?:^|&)" + re.escape(name).encode() + rb"=)[^&]*", re.IGNORECASE)

@@ -1,0 +1,229 @@
+"""The transport: one request out, one exchange back. Redirects are never followed, bodies are bounded."""
+
+from __future__ import annotations
+
+import asyncio
+import secrets
+import ssl
+import time
+import zlib
+from dataclasses import dataclass, replace
+from pathlib import Path
+from types import TracebackType
+from urllib.parse import urlsplit
+
+import aiohttp
+from yarl import URL
+
+from juxtalogos._version import VERSION
+from juxtalogos.model.errors import ConfigError, NoAnswer
+from juxtalogos.model.exchange import Exchange, Headers, Request, Response, Timings, header
+
+_AUTOMATIC = ("Accept", "Accept-Encoding", "Content-Type", "User-Agent")
+
+
+@dataclass(frozen=True, slots=True)
+class TransportOptions:
+    """Seconds and bytes."""
+
+    connect_timeout: float = 10.0
+    timeout: float = 30.0
+    max_body: int = 16 * 1024 * 1024
+    """Bytes of a body on the wire; after content decoding four times as much."""
+    ca_file: Path | None = None
+    connections: int = 64
+
+
+def tls_context(options: TransportOptions) -> ssl.SSLContext:
+    try:
+        return ssl.create_default_context(cafile=str(options.ca_file) if options.ca_file else None)
+    except (OSError, ssl.SSLError) as error:
+        raise ConfigError(f"the CA file {options.ca_file} cannot be used: {error}", mend="give a PEM file with the certificates to trust") from None
+
+
+class Transport:
+    """An asynchronous context; keeps connections alive between requests."""
+
+    def __init__(self, options: TransportOptions = TransportOptions()) -> None:  # noqa: B008  (frozen)
+        self.options = options
+        self._session: aiohttp.ClientSession | None = None
+
+    async def __aenter__(self) -> Transport:
+        options = self.options
+        self._session = aiohttp.ClientSession(
+            connector=aiohttp.TCPConnector(limit=options.connections, ssl=tls_context(options)),
+            timeout=aiohttp.ClientTimeout(total=options.timeout, connect=options.connect_timeout),
+            cookie_jar=aiohttp.DummyCookieJar(),
+            auto_decompress=False,
+            max_line_size=65_536,
+            max_field_size=262_144,
+            skip_auto_headers=_AUTOMATIC,
+        )
+        return self
+
+    async def __aexit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        if self._session:
+            await self._session.close()
+
+    async def send(self, request: Request) -> Exchange:
+        """The exchange, also when no answer came: then `response` is None and `error` says why."""
+        assert self._session is not None
+        request = with_automatic_headers(request)
+        sent_at, started = time.time(), time.perf_counter()
+        sent = request
+        try:
+            async with self._session.request(
+                request.method, URL(request.url, encoded=True), headers=list(request.headers), data=request.body, allow_redirects=False
+            ) as answer:
+                first_byte = time.perf_counter() - started
+                sent = replace(request, headers=tuple((name, value) for name, value in answer.request_info.headers.items()))
+                body, truncated, problem = await self._read(answer)
+                headers = tuple((name.decode("latin-1"), _text(value)) for name, value in answer.raw_headers)
+                version = f"{answer.version.major}.{answer.version.minor}" if answer.version else "1.1"
+                response = decoded(Response(answer.status, answer.reason or "", headers, body, version, truncated, problem), self.options.max_body * 4)
+                return Exchange(sent, response, Timings(sent_at, first_byte, time.perf_counter() - started))
+        except (aiohttp.ClientError, TimeoutError, OSError, ValueError) as error:
+            seconds = time.perf_counter() - started
+            return Exchange(sent, None, Timings(sent_at, seconds, seconds), explain(error, request.url, self.options))
+
+    async def _read(self, answer: aiohttp.ClientResponse) -> tuple[bytes, bool, str]:
+        parts: list[bytes] = []
+        size = 0
+        try:
+            async for part in answer.content.iter_any():
+                size += len(part)
+                parts.append(part)
+                if size > self.options.max_body:
+                    answer.close()
+                    return b"".join(parts)[: self.options.max_body], True, ""
+        except (aiohttp.ClientPayloadError, TimeoutError) as error:
+            return b"".join(parts), False, f"the body broke off after {size} bytes ({type(error).__name__})"
+        return b"".join(parts), False, ""
+
+
+def _text(value: bytes) -> str:
+    try:
+        return value.decode("utf-8")
+    except UnicodeDecodeError:
+        return value.decode("latin-1")
+
+
+def with_automatic_headers(request: Request) -> Request:
+    """Adds what every request carries and this one does not say for itself, a W3C trace context among it."""
+    given = {name.lower() for name, _ in request.headers}
+    automatic = {
+        "Accept": "*/*",
+        "Accept-Encoding": "gzip, deflate",
+        "User-Agent": f"juxtalogos/{VERSION}",
+        "traceparent": f"00-{secrets.token_hex(16)}-{secrets.token_hex(8)}-01",
+    }
+    added = tuple((name, value) for name, value in automatic.items() if name.lower() not in given)
+    return replace(request, headers=request.headers + added)
+
+
+def decoded(response: Response, limit: int) -> Response:
+    """Content decoding (RFC 9110, section 8.4) within a limit; other codings than gzip and deflate are a problem."""
+    codings = [part.strip().lower() for part in (header(response.headers, "content-encoding") or "").split(",") if part.strip()]
+    body = response.body
+    for coding in reversed(codings):
+        if coding == "identity" or not body:
+            continue
+        if coding not in ("gzip", "x-gzip", "deflate"):
+            return replace(response, problem=response.problem or f"the content coding {coding!r} was not asked for")
+        try:
+            body, whole = _inflate(body, limit, gzip=coding != "deflate")
+        except zlib.error as error:
+            return replace(response, problem=response.problem or f"the body is not {coding}: {error}")
+        if not whole:
+            return replace(response, body=body, truncated=True)
+    return replace(response, body=body)
+
+
+def _inflate(data: bytes, limit: int, *, gzip: bool) -> tuple[bytes, bool]:
+    """(bytes, whether that is all). `deflate` is zlib's form, but raw streams are seen too."""
+    try:
+        engine = zlib.decompressobj(31 if gzip else 15)
+        out = engine.decompress(data, limit)
+    except zlib.error:
+        if gzip:
+            raise
+        engine = zlib.decompressobj(-15)
+        out = engine.decompress(data, limit)
+    return out, not engine.unconsumed_tail
+
+
+def explain(error: Exception, url: str, options: TransportOptions) -> str:
+    """Why no answer came, for a person."""
+    host = urlsplit(url).netloc.rpartition("@")[2]
+    if isinstance(error, TimeoutError):
+        return f"{host} gave no answer within {options.timeout:g} s"
+    if isinstance(error, aiohttp.ClientConnectorCertificateError | aiohttp.ClientSSLError | ssl.SSLError):
+        reason = getattr(error, "certificate_error", None) or getattr(error, "os_error", None) or error
+        return f"TLS with {host} failed: {getattr(reason, 'verify_message', '') or getattr(reason, 'reason', '') or reason}"
+    if isinstance(error, aiohttp.ClientConnectorDNSError):
+        return f"the host name {urlsplit(url).hostname} is not known"
+    if isinstance(error, aiohttp.ClientConnectorError):
+        return f"{host} refused the connection ({error.os_error.strerror or error.os_error})" if error.os_error else f"{host} cannot be reached"
+    if isinstance(error, aiohttp.ServerDisconnectedError | ConnectionResetError):
+        return f"{host} closed the connection without an answer"
+    if isinstance(error, aiohttp.ClientResponseError):
+        return f"{host} did not answer in HTTP: {' '.join(str(error.message).split())[:160]}"
+    return f"no answer from {host}: {' '.join(str(error).split())[:160] or type(error).__name__}"
+
+
+async def send_message(data: bytes, url: str, options: TransportOptions) -> Exchange:
+    """Sends the bytes of an HTTP/1.1 message as they stand to the host of a URL, and reads one response (RFC 9112)."""
+    from juxtalogos.exchange.message import parse_request
+
+    parts = urlsplit(url)
+    context = tls_context(options) if parts.scheme == "https" else None
+    request = parse_request(data, f"{parts.scheme}://{parts.netloc}")
+    sent_at, started = time.time(), time.perf_counter()
+    try:
+        async with asyncio.timeout(options.timeout):
+            reader, writer = await asyncio.open_connection(parts.hostname, parts.port or (443 if context else 80), ssl=context)
+            try:
+                writer.write(data)
+                await writer.drain()
+                response = await _read_response(reader, request.method, options)
+            finally:
+                writer.close()
+        seconds = time.perf_counter() - started
+        return Exchange(request, decoded(response, options.max_body * 4), Timings(sent_at, seconds, seconds))
+    except (OSError, TimeoutError, NoAnswer) as error:
+        seconds = time.perf_counter() - started
+        what = error.what if isinstance(error, NoAnswer) else explain(error, url, options)
+        if isinstance(error, ConnectionRefusedError):
+            what = f"{parts.netloc} refused the connection"
+        return Exchange(request, None, Timings(sent_at, seconds, seconds), what)
+
+
+async def _read_response(reader: asyncio.StreamReader, method: str, options: TransportOptions) -> Response:
+    import h11
+
+    connection = h11.Connection(h11.CLIENT, max_incomplete_event_size=262_144)
+    # The message went out as raw bytes; h11 only needs to know the method to tell where the answer ends.
+    connection.send(h11.Request(method=method if method.isascii() and method.isalpha() else "GET", target="/", headers=[("Host", "-")]))
+    connection.send(h11.EndOfMessage())
+    head: h11.Response | None = None
+    body, truncated = b"", False
+    while True:
+        try:
+            event = connection.next_event()
+        except h11.RemoteProtocolError as error:
+            raise NoAnswer(f"the answer is not HTTP: {error}") from None
+        if event is h11.NEED_DATA:
+            connection.receive_data(await reader.read(65_536))
+        elif isinstance(event, h11.Response):
+            head = event
+        elif isinstance(event, h11.Data):
+            body += bytes(event.data)
+            if len(body) > options.max_body:
+                truncated = True
+                break
+        elif isinstance(event, h11.EndOfMessage | h11.ConnectionClosed) or event is h11.PAUSED:
+            break
+    if head is None:
+        raise NoAnswer("the connection was closed without an answer")
+    headers: Headers = tuple((name.decode("latin-1"), _text(value)) for name, value in head.headers.raw_items())
+    return Response(head.status_code, head.reason.decode("latin-1"), headers, body[: options.max_body], head.http_version.decode(), truncated)

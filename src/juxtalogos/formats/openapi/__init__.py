@@ -1,0 +1,13 @@
+"""OpenAPI 3.0 and 3.1: reading definitions and speaking HTTP by them."""
+
+from juxtalogos.formats.openapi.decode import decode
+from juxtalogos.formats.openapi.elements import elements, hits
+from juxtalogos.formats.openapi.encode import encode
+from juxtalogos.formats.openapi.match import match
+from juxtalogos.formats.openapi.read import claims, read
+from juxtalogos.formats.openapi.styles import parse_text
+from juxtalogos.model.seams import Format
+
+OPENAPI = Format("openapi", claims, read, encode, match, decode, elements, hits, parse_text)
+
+__all__ = ["OPENAPI"]

@@ -1,0 +1,74 @@
+"""Decoding: a response -> the declared answer it is, its value and its problems of form."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from juxtalogos.documents.jsontext import NotJson, parse_json
+from juxtalogos.exchange.media import MediaType, best_match, parse_media_type
+from juxtalogos.formats.openapi.styles import Reader, kinds
+from juxtalogos.model.contract import Contract, DeclaredAnswer, Input, Media, Operation
+from juxtalogos.model.exchange import Exchange, Headers, header
+from juxtalogos.model.seams import ABSENT, Answer, HeaderValue, Problem
+
+
+def bodiless(method: str, status: int) -> bool:
+    """Answers that carry no body whatever is declared (RFC 9110, section 6.4.1)."""
+    return method == "HEAD" or status in (204, 304) or 100 <= status < 200
+
+
+def decode(contract: Contract, operation: Operation, exchange: Exchange) -> Answer:
+    """Call only for an exchange that has a response."""
+    response = exchange.response
+    assert response is not None
+    declared = operation.answer_for(response.status)
+    headers = tuple(_headers(contract, declared, response.headers)) if declared else ()
+    if bodiless(exchange.request.method, response.status) or not response.body:
+        return Answer(declared, None, headers=headers)
+    if response.problem or response.truncated:
+        what = response.problem or "the body passed the limit and was not read whole"
+        return Answer(declared, None, problems=(Problem("body.incomplete", "body", "a body that can be read whole", what),), headers=headers, unread=what)
+    content_type = header(response.headers, "content-type")
+    media = _declared_media(declared.media if declared else (), content_type)
+    parsed = parse_media_type(content_type) if content_type else parse_media_type(media.media_type) if media else None
+    value, problem, unread = _value(response.body, parsed)
+    schema = contract.schema(media.schema) if media and media.schema and value is not ABSENT else None
+    return Answer(declared, media, value, schema, (problem,) if problem else (), headers, unread)
+
+
+def _headers(contract: Contract, declared: DeclaredAnswer, headers: Headers) -> Iterator[HeaderValue]:
+    for one in declared.headers:
+        text = header(headers, one.name)
+        if text is None or one.schema is None:
+            yield HeaderValue(one, text)
+            continue
+        as_input = Input(one.name, "header", one.required, one.schema, one.location, "simple", one.explode, content=one.content)
+        reader = Reader(as_input, *kinds(contract, one.schema))
+        yield HeaderValue(one, text, reader.from_text(text), contract.schema(one.schema))
+
+
+def _declared_media(declared: tuple[Media, ...], content_type: str | None) -> Media | None:
+    """Without a Content-Type a single declared media type is taken to be meant."""
+    if content_type is None:
+        return declared[0] if len(declared) == 1 else None
+    index = best_match([media.media_type for media in declared], content_type)
+    return declared[index] if index is not None else None
+
+
+def _value(body: bytes, media_type: MediaType | None) -> tuple[Any, Problem | None, str]:
+    """(value, problem, why it was not read)."""
+    if media_type is None:
+        return ABSENT, None, "no media type tells how to read the body"
+    if media_type.is_json:
+        try:
+            return parse_json(body), None, ""
+        except NotJson as error:
+            return ABSENT, Problem("media.untrue", "body", f"{media_type}: JSON text", str(error)), "the body is not JSON"
+    if media_type.is_text:
+        charset = media_type.parameter("charset") or "utf-8"
+        try:
+            return body.decode(charset), None, ""
+        except (UnicodeDecodeError, LookupError):
+            return ABSENT, Problem("media.untrue", "body", f"text in {charset}", f"bytes that are not {charset}"), "the body is not text"
+    return ABSENT, None, f"bodies of {media_type} are not compared with a schema"

@@ -1,0 +1,140 @@
+"""What of an operation can be exercised, and what an exchange exercised."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from email import message_from_bytes
+from typing import Any
+from urllib.parse import urlsplit
+
+from juxtalogos.documents.jsontext import NotJson, parse_json
+from juxtalogos.exchange.media import parse_media_type
+from juxtalogos.formats.openapi.encode import chosen_media
+from juxtalogos.formats.openapi.match import path_below, path_values
+from juxtalogos.formats.openapi.styles import Reader, coerce, kinds
+from juxtalogos.model.contract import Contract, Input, Operation, SchemaRef
+from juxtalogos.model.elements import Element, Hit
+from juxtalogos.model.exchange import Exchange, Request, header
+from juxtalogos.model.seams import ABSENT, Answer
+
+
+def elements(contract: Contract, operation: Operation) -> Iterator[Element]:
+    yield Element("operation", operation.location, label=operation.id)
+    refs: list[SchemaRef] = []
+    for one in operation.inputs:
+        yield Element("parameter", one.location, label=f"{operation.id} {one.address}")
+        refs += [one.schema] if one.schema else []
+    for media in operation.body.media if operation.body else ():
+        yield Element("media", media.location, media.media_type, "request", f"{operation.id} {media.media_type}")
+        refs += [media.schema] if media.schema else []
+    for answer in operation.answers:
+        yield _status(operation, answer.location, answer.status)
+        for media in answer.media:
+            yield Element("media", media.location, media.media_type, "response", f"{operation.id} {answer.status} {media.media_type}")
+            refs += [media.schema] if media.schema else []
+        for head in answer.headers:
+            yield Element("header", head.location, label=f"{operation.id} {answer.status} {head.name}")
+            refs += [head.schema] if head.schema else []
+    for ref in refs:
+        yield from contract.schema(ref).elements()
+
+
+def _status(operation: Operation, location: Any, status: str) -> Element:
+    return Element("status", operation.location.child("responses", status), label=f"{operation.id} {status}")
+
+
+def hits(contract: Contract, operation: Operation, exchange: Exchange, answer: Answer, base_url: str) -> Iterator[Hit]:
+    response = exchange.response
+    status = response.status if response else 0
+    media_type = str(parse_media_type(header(response.headers, "content-type") or "") or "") if response else ""
+    found = dict.fromkeys([*_request_hits(contract, operation, exchange.request, base_url), *_answer_hits(contract, operation, exchange, answer)])
+    for element in found:
+        yield Hit(element, operation.id, status, media_type)
+
+
+def _request_hits(contract: Contract, operation: Operation, request: Request, base_url: str) -> Iterator[str]:
+    yield Element("operation", operation.location).id
+    for one in operation.inputs:
+        value = input_value(contract, operation, one, request, base_url)
+        if value is not ABSENT:
+            yield Element("parameter", one.location).id
+            if one.schema:
+                yield from contract.schema(one.schema).hits(value)
+    if request.body is not None and operation.body:
+        content_type = header(request.headers, "content-type") or ""
+        media = chosen_media(operation, content_type) if content_type else None
+        if media:
+            yield Element("media", media.location, media.media_type, "request").id
+            value = body_value(contract, media.schema, request.body, content_type)
+            if value is not ABSENT and media.schema:
+                yield from contract.schema(media.schema).hits(value)
+
+
+def _answer_hits(contract: Contract, operation: Operation, exchange: Exchange, answer: Answer) -> Iterator[str]:
+    if answer.declared is None or exchange.response is None:
+        return
+    yield _status(operation, answer.declared.location, answer.declared.status).id
+    for head in answer.headers:
+        if head.text is not None:
+            yield Element("header", head.declared.location).id
+            if head.schema is not None:
+                yield from head.schema.hits(head.value)
+    if answer.media:
+        yield Element("media", answer.media.location, answer.media.media_type, "response").id
+        if answer.schema is not None and answer.value is not ABSENT:
+            yield from answer.schema.hits(answer.value)
+
+
+def input_value(contract: Contract, operation: Operation, one: Input, request: Request, base_url: str) -> Any:
+    """A parameter's value read back out of a request; ABSENT when it is not there."""
+    reader = Reader(one, *kinds(contract, one.schema))
+    if one.place == "path":
+        path = path_below(request, base_url)
+        texts = path_values(operation, path) if path is not None else None
+        return reader.from_text(texts[one.name]) if texts and one.name in texts else ABSENT
+    if one.place == "query":
+        pairs = [part.partition("=")[::2] for part in urlsplit(request.url).query.split("&") if part]
+        return reader.from_query([(key, value) for key, value in pairs])
+    if one.place == "header":
+        text = header(request.headers, one.name)
+        return reader.from_text(text) if text is not None else ABSENT
+    cookies = [part.strip().partition("=")[::2] for part in (header(request.headers, "cookie") or "").split(";") if part]
+    return reader.from_query([(key, value) for key, value in cookies])
+
+
+def body_value(contract: Contract, schema: SchemaRef | None, body: bytes, content_type: str) -> Any:
+    """A request body's value: JSON, form fields, or the text parts of a multipart body."""
+    parsed = parse_media_type(content_type)
+    if parsed is None:
+        return ABSENT
+    by_property = kinds(contract, schema)[2]
+    if parsed.is_json:
+        try:
+            return parse_json(body)
+        except NotJson:
+            return ABSENT
+    if parsed.is_form:
+        from urllib.parse import parse_qsl
+
+        return _gathered(parse_qsl(body.decode("utf-8", "replace"), keep_blank_values=True), by_property)
+    if parsed.is_multipart:
+        message = message_from_bytes(f"Content-Type: {content_type}\r\n\r\n".encode() + body)
+        parts = message.get_payload() if message.is_multipart() else []
+        texts = []
+        for part in parts if isinstance(parts, list) else ():
+            payload = part.get_payload(decode=True)  # type: ignore[union-attr]
+            name = part.get_param("name", header="content-disposition")  # type: ignore[union-attr]
+            texts.append((str(name), payload.decode("utf-8", "replace") if isinstance(payload, bytes) else ""))
+        return _gathered(texts, by_property)
+    return body.decode("utf-8", "replace") if parsed.is_text else ABSENT
+
+
+def _gathered(pairs: list[tuple[str, str]], by_property: dict[str, tuple[str, ...]]) -> dict[str, Any]:
+    value: dict[str, Any] = {}
+    for name, text in pairs:
+        types = by_property.get(name, ())
+        if "array" in types:
+            value.setdefault(name, []).append(text)
+        else:
+            value[name] = coerce(text, types)
+    return value

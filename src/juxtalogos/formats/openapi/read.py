@@ -1,0 +1,231 @@
+"""Reading: OpenAPI 3.0 and 3.1 documents -> a Contract, with every fault of the definition listed."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import Any
+
+from juxtalogos.formats.openapi.documents import Documents
+from juxtalogos.formats.openapi.faults import schema_faults, unsound_schemas
+from juxtalogos.formats.openapi.parts import PartReader
+from juxtalogos.model.contract import Contract, Document, Operation, SecurityScheme
+from juxtalogos.model.errors import DocumentError, quoted
+from juxtalogos.model.location import Location
+from juxtalogos.model.seams import Fetch
+from juxtalogos.schema.json import JsonEngine
+from juxtalogos.schema.json.dialects import BY_URI
+
+METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
+_TEMPLATE = re.compile(r"\{([^{}]+)\}")
+
+
+def claims(document: Document) -> bool:
+    return isinstance(document.value, dict) and ("openapi" in document.value or "swagger" in document.value)
+
+
+def read(name: str, root: str, fetch: Fetch) -> Contract:
+    """The contract of a definition; DocumentError only when nothing of it can be used."""
+    documents = Documents(root, fetch)
+    documents.load_all()
+    return _Reader(name, documents).contract()
+
+
+class _Reader:
+    def __init__(self, name: str, documents: Documents) -> None:
+        self.name = name
+        self.documents = documents
+        self.root = Location(documents.root)
+        self.value: dict[str, Any] = documents.by_uri[documents.root].value  # type: ignore[assignment]
+        self.version = self.read_version()
+        self.dialect = self.read_dialect()
+        self.parts = PartReader(documents, self.dialect)
+
+    def read_version(self) -> str:
+        if "swagger" in self.value:
+            version = quoted(self.value["swagger"])
+            raise DocumentError(f"OpenAPI {version} is not read yet", where=self.documents.root, mend="convert it to OpenAPI 3.0 or 3.1")
+        version = self.value["openapi"]
+        if not isinstance(version, str) or not re.fullmatch(r"3\.[01](\.\d+)?(-.+)?", version):
+            raise DocumentError(
+                f"unknown OpenAPI version {quoted(version)}", where=f"{self.documents.root}#/openapi", mend="versions 3.0 and 3.1 are read, written as `openapi: 3.0.3`"
+            )
+        return version
+
+    def read_dialect(self) -> str:
+        if self.version.startswith("3.0"):
+            return "openapi-3.0"
+        named = self.value.get("jsonSchemaDialect")
+        if isinstance(named, str):
+            known = BY_URI.get(named.rstrip("#"))
+            if known:
+                return known
+            self.documents.fault(f"unknown schema dialect {quoted(named)}", self.root.child("jsonSchemaDialect"), "the dialect of OpenAPI 3.1 is used", "warning")
+        return "openapi-3.1"
+
+    def contract(self) -> Contract:
+        engine = JsonEngine(self.documents.by_uri, self.dialect)
+        info = self.value.get("info") if isinstance(self.value.get("info"), dict) else {}
+        operations = self.named(list(self.operations()))
+        draft = Contract(self.name, "openapi", self.version, str(info.get("title", "")), tuple(operations), self.documents.by_uri, self.documents.root, engine)  # type: ignore[union-attr]
+        unsound = unsound_schemas(draft, engine, self.documents)
+        for document in self.documents.by_uri.values():
+            schema_faults(document, self.documents, self.dialect)
+        sound = tuple(operation for operation in operations if operation.id not in unsound)
+        if not operations and not self.documents.faults:
+            self.documents.fault("the definition has no operations", self.root.child("paths"), "add operations under `paths`")
+        schemes = tuple(self.security_schemes())
+        return replace(
+            draft,
+            operations=sound,
+            faults=tuple(self.documents.faults),
+            servers=self.servers(self.value.get("servers"), self.root),
+            security_schemes=schemes,
+            secret_fields=tuple(sorted({scheme.key for scheme in schemes if scheme.key} | set(self.password_fields()))),
+            description=str(info.get("description", "")),  # type: ignore[union-attr]
+            _index={},
+        )
+
+    def operations(self) -> Iterator[Operation]:
+        paths = self.value.get("paths", {})
+        if not isinstance(paths, dict):
+            self.documents.fault("`paths` is no mapping", self.root.child("paths"), "write a mapping from path to path item")
+            return
+        for path, item in paths.items():
+            if path.startswith("x-"):
+                continue
+            place = self.root.child("paths", path)
+            if not path.startswith("/"):
+                self.documents.fault(f"the path {quoted(path)} does not begin with '/'", place, "begin it with '/'")
+                continue
+            found = self.documents.follow(item, place)
+            if found is None or not isinstance(found[0], dict):
+                if found is not None:
+                    self.documents.fault(f"the path item of {quoted(path)} is no mapping", place, "write operations below it")
+                continue
+            item, place = found
+            for method in METHODS:
+                if method in item:
+                    operation = self.operation(method, path, item, place)
+                    if operation:
+                        yield operation
+
+    def operation(self, method: str, path: str, item: dict[str, Any], place: Location) -> Operation | None:
+        value, location = item[method], place.child(method)
+        if not isinstance(value, dict):
+            self.documents.fault(f"{method.upper()} {path} is no mapping", location, "write an operation object")
+            return None
+        inputs = self.parts.inputs([(item.get("parameters"), place), (value.get("parameters"), location)])
+        body = self.parts.body(value.get("requestBody"), location.child("requestBody"))
+        answers = self.parts.answers(value.get("responses"), location)
+        if inputs is None or body is False or answers is None:
+            return None
+        declared_id = value.get("operationId")
+        operation = Operation(
+            id=f"{method.upper()} {path}",
+            contract=self.name,
+            method=method.upper(),
+            path=path,
+            location=location,
+            declared_id=declared_id if isinstance(declared_id, str) else "",
+            summary=str(value.get("summary", "")),
+            description=str(value.get("description", "")),
+            tags=tuple(map(str, value.get("tags", ()))) if isinstance(value.get("tags", ()), list | tuple) else (),
+            deprecated=value.get("deprecated") is True,
+            inputs=inputs,
+            body=body or None,
+            answers=answers,
+            security=self.security(value, location),
+            servers=self.servers(value.get("servers"), location) or self.servers(item.get("servers"), place),
+        )
+        return operation if self.template_fits(operation) else None
+
+    def template_fits(self, operation: Operation) -> bool:
+        wanted = _TEMPLATE.findall(operation.path)
+        given = [one.name for one in operation.inputs if one.place == "path"]
+        for name in wanted:
+            if name not in given:
+                self.documents.fault(f"{operation.id}: no parameter is declared for {{{name}}}", operation.location, f"declare a path parameter named {name}")
+        for one in operation.inputs:
+            if one.place == "path" and one.name not in wanted:
+                self.documents.fault(f"{operation.id}: the path has no {{{one.name}}}", one.location, "correct the name or the path", "warning")
+        return all(name in given for name in wanted)
+
+    def named(self, operations: list[Operation]) -> list[Operation]:
+        """Ids: the declared one where it is unique, else METHOD path."""
+        counts = Counter(operation.declared_id for operation in operations if operation.declared_id)
+        named = []
+        for operation in operations:
+            if operation.declared_id and counts[operation.declared_id] == 1:
+                operation = replace(operation, id=operation.declared_id)
+            elif operation.declared_id:
+                self.documents.fault(
+                    f"the operationId {quoted(operation.declared_id)} stands {counts[operation.declared_id]} times",
+                    operation.location.child("operationId"),
+                    f"make it unique; until then the operation is called '{operation.id}'",
+                    "warning",
+                )
+            named.append(operation)
+        return named
+
+    def servers(self, value: Any, location: Location) -> tuple[str, ...]:
+        found = []
+        for server in value if isinstance(value, list) else ():
+            if isinstance(server, dict) and isinstance(server.get("url"), str):
+                url = server["url"]
+                variables = server.get("variables")
+                for name, variable in variables.items() if isinstance(variables, dict) else ():
+                    if isinstance(variable, dict):
+                        url = url.replace(f"{{{name}}}", str(variable.get("default", "")))
+                found.append(url)
+        return tuple(found)
+
+    def security(self, operation: dict[str, Any], location: Location) -> tuple[tuple[str, ...], ...]:
+        value = operation.get("security", self.value.get("security"))
+        alternatives = []
+        for alternative in value if isinstance(value, list) else ():
+            if isinstance(alternative, dict):
+                alternatives.append(tuple(alternative))
+        known = self.component("securitySchemes")
+        for name in {name for alternative in alternatives for name in alternative} - set(known):
+            self.documents.fault(f"the security scheme {quoted(name)} is not declared", location.child("security"), "declare it under components/securitySchemes", "warning")
+        return tuple(alternatives)
+
+    def component(self, kind: str) -> dict[str, Any]:
+        components = self.value.get("components")
+        found = components.get(kind) if isinstance(components, dict) else None
+        return found if isinstance(found, dict) else {}
+
+    def password_fields(self) -> Iterator[str]:
+        """Names of properties and parameters of the format `password`."""
+        waiting: list[Any] = [document.value for document in self.documents.by_uri.values()]
+        seen: set[int] = set()
+        while waiting:
+            value = waiting.pop()
+            if id(value) in seen or not isinstance(value, dict | list):
+                continue
+            seen.add(id(value))
+            if isinstance(value, list):
+                waiting += value
+                continue
+            properties = value.get("properties")
+            for name, item in properties.items() if isinstance(properties, dict) else ():
+                if isinstance(item, dict) and item.get("format") == "password":
+                    yield name
+            schema = value.get("schema")
+            if isinstance(schema, dict) and schema.get("format") == "password" and isinstance(value.get("name"), str):
+                yield value["name"]
+            waiting += value.values()
+
+    def security_schemes(self) -> Iterator[SecurityScheme]:
+        for name, value in self.component("securitySchemes").items():
+            found = self.documents.follow(value, self.root.child("components", "securitySchemes", name))
+            if found is None or not isinstance(found[0], dict):
+                continue
+            scheme, location = found
+            kind = str(scheme.get("type", ""))
+            if kind == "http":
+                kind = str(scheme.get("scheme", "")).lower()
+            yield SecurityScheme(name, kind, str(scheme.get("in", "")), str(scheme.get("name", "")), location, str(scheme.get("description", "")))

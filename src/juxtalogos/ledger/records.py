@@ -1,0 +1,85 @@
+"""What the ledger holds, as data."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from juxtalogos.model.elements import Hit
+from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.findings import CheckResult, Finding
+from juxtalogos.model.verdict import Verdict
+
+
+@dataclass(frozen=True, slots=True)
+class ExchangeRecord:
+    """One exchange, redacted, as step `step` of a case; `id` is 0 until it is stored."""
+
+    case: str
+    step: str
+    contract: str
+    operation: str
+    exchange: Exchange | None
+    verdict: Verdict
+    reason: str
+    results: tuple[CheckResult, ...] = ()
+    hits: tuple[Hit, ...] = ()
+    suite: str = ""
+    id: int = 0
+    run: int = 0
+
+    @property
+    def status(self) -> int:
+        return self.exchange.response.status if self.exchange and self.exchange.response else 0
+
+    def findings(self) -> tuple[Finding, ...]:
+        return tuple(Finding(result, self.contract, self.operation, self.status) for result in self.results if result.is_finding)
+
+
+@dataclass(frozen=True, slots=True)
+class StepRecord:
+    """What a case says of one of its steps."""
+
+    step: str
+    operation: str
+    verdict: Verdict
+    reason: str
+
+
+@dataclass(frozen=True, slots=True)
+class CaseRecord:
+    suite: str
+    case: str
+    verdict: Verdict
+    reason: str
+    seconds: float
+
+
+@dataclass(frozen=True, slots=True)
+class RunRecord:
+    """One run. `ended` is 0 while it is under way or when it was interrupted."""
+
+    id: int
+    started: float
+    ended: float
+    kind: str
+    """`run`, `call`, `trial` ..."""
+    target: str
+    what: str
+    """What was run, as a person asked for it."""
+    verdict: str
+    cases: int = 0
+    exchanges: int = 0
+    findings: int = 0
+    interrupted: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class HitRow:
+    """An element hit, with how often and where first."""
+
+    element: str
+    operation: str
+    status: int
+    media_type: str
+    count: int
+    exchange: int

@@ -1,0 +1,210 @@
+"""The ledger in SQLite: written in batches, read back as records.
+
+Schema version 1. Times are Unix seconds. Everything that comes in is redacted already.
+"""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import time
+from collections.abc import Iterable, Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+from juxtalogos.ledger.records import CaseRecord, ExchangeRecord, HitRow, RunRecord
+from juxtalogos.model.errors import ConfigError, UsageError
+from juxtalogos.model.exchange import Exchange, Request, Response, Timings
+from juxtalogos.model.findings import CheckResult, Severity
+from juxtalogos.model.location import Location
+from juxtalogos.model.verdict import Verdict
+
+VERSION = 1
+
+_SCHEMA = """
+CREATE TABLE run (
+    id INTEGER PRIMARY KEY, started REAL NOT NULL, ended REAL NOT NULL DEFAULT 0, kind TEXT NOT NULL, target TEXT NOT NULL,
+    what TEXT NOT NULL, verdict TEXT NOT NULL DEFAULT '', interrupted INTEGER NOT NULL DEFAULT 0
+);
+CREATE TABLE suite_case (
+    run INTEGER NOT NULL, suite TEXT NOT NULL, name TEXT NOT NULL, verdict TEXT NOT NULL, reason TEXT NOT NULL, seconds REAL NOT NULL
+);
+CREATE INDEX case_run ON suite_case (run);
+CREATE TABLE exchange (
+    id INTEGER PRIMARY KEY, run INTEGER NOT NULL, suite TEXT NOT NULL, suite_case TEXT NOT NULL, step TEXT NOT NULL,
+    contract TEXT NOT NULL, operation TEXT NOT NULL, verdict TEXT NOT NULL, reason TEXT NOT NULL,
+    method TEXT NOT NULL, url TEXT NOT NULL, status INTEGER NOT NULL, sent_at REAL NOT NULL, first_byte REAL NOT NULL, total REAL NOT NULL,
+    error TEXT NOT NULL, request_headers TEXT NOT NULL, request_body BLOB,
+    response_head TEXT, response_body BLOB, findings INTEGER NOT NULL
+);
+CREATE INDEX exchange_run ON exchange (run);
+CREATE TABLE check_result (
+    exchange INTEGER NOT NULL, kind TEXT NOT NULL, held INTEGER NOT NULL, place TEXT NOT NULL, declared TEXT NOT NULL, observed TEXT NOT NULL,
+    document TEXT, pointer TEXT, severity TEXT NOT NULL, proving INTEGER NOT NULL, detail TEXT NOT NULL
+);
+CREATE INDEX check_exchange ON check_result (exchange);
+CREATE TABLE hit (
+    run INTEGER NOT NULL, contract TEXT NOT NULL, element TEXT NOT NULL, operation TEXT NOT NULL, status INTEGER NOT NULL, media_type TEXT NOT NULL,
+    count INTEGER NOT NULL, exchange INTEGER NOT NULL,
+    PRIMARY KEY (run, contract, element, operation, status, media_type)
+) WITHOUT ROWID;
+"""
+
+
+class Ledger:
+    """One open ledger. Used from one thread at a time; several processes may share the file."""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        try:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            # The batching writer commits from a worker thread, one batch at a time.
+            self.db = sqlite3.connect(path, timeout=30, check_same_thread=False)
+            self.db.execute("PRAGMA journal_mode=WAL")
+            self.db.execute("PRAGMA synchronous=NORMAL")
+            version = self.db.execute("PRAGMA user_version").fetchone()[0]
+            if version == 0:
+                self.db.executescript(f"BEGIN IMMEDIATE;{_SCHEMA}PRAGMA user_version={VERSION};COMMIT;" if not self._has_tables() else "")
+        except (sqlite3.DatabaseError, OSError) as error:
+            raise ConfigError(f"the ledger cannot be used: {error}", where=str(path), mend="move the file away; a new one is made") from None
+        if version > VERSION:
+            raise ConfigError(f"the ledger is of version {version}, this program knows {VERSION}", where=str(path), mend="use a newer juxtalogos")
+
+    def _has_tables(self) -> bool:
+        return self.db.execute("SELECT 1 FROM sqlite_master WHERE name = 'run'").fetchone() is not None
+
+    def __enter__(self) -> Ledger:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.db.close()
+
+    def begin(self, kind: str, target: str, what: str) -> int:
+        with self.db:
+            cursor = self.db.execute("INSERT INTO run (started, kind, target, what) VALUES (?, ?, ?, ?)", (time.time(), kind, target, what))
+        return int(cursor.lastrowid or 0)
+
+    def end(self, run: int, verdict: str, *, interrupted: bool = False) -> None:
+        with self.db:
+            self.db.execute("UPDATE run SET ended = ?, verdict = ?, interrupted = ? WHERE id = ?", (time.time(), verdict, interrupted, run))
+
+    def add(self, run: int, exchanges: Sequence[ExchangeRecord], cases: Sequence[CaseRecord] = ()) -> list[int]:
+        """Stores finished work in one transaction; gives the ids of the exchanges."""
+        ids: list[int] = []
+        with self.db:
+            for record in exchanges:
+                cursor = self.db.execute(f"INSERT INTO exchange VALUES (NULL{', ?' * 20})", _exchange_row(run, record))
+                ids.append(int(cursor.lastrowid or 0))
+            self.db.executemany(
+                f"INSERT INTO check_result VALUES (?{', ?' * 10})", (_result_row(number, result) for number, record in zip(ids, exchanges) for result in record.results)
+            )
+            self.db.executemany(
+                "INSERT INTO hit VALUES (?, ?, ?, ?, ?, ?, 1, ?) ON CONFLICT DO UPDATE SET count = count + 1",
+                ((run, record.contract, hit.element, hit.operation, hit.status, hit.media_type, number) for number, record in zip(ids, exchanges) for hit in record.hits),
+            )
+            self.db.executemany("INSERT INTO suite_case VALUES (?, ?, ?, ?, ?, ?)", ((run, case.suite, case.case, case.verdict, case.reason, case.seconds) for case in cases))
+        return ids
+
+    def runs(self, limit: int = 50) -> list[RunRecord]:
+        """The latest first."""
+        return [_run_record(row) for row in self.db.execute(f"{_RUN_QUERY} ORDER BY id DESC LIMIT ?", (limit,))]
+
+    def run(self, number: int | None = None) -> RunRecord:
+        """A run by number; without one the latest that is no single call. UsageError when there is none."""
+        if number is None:
+            row = self.db.execute(f"{_RUN_QUERY} ORDER BY kind = 'run' DESC, id DESC LIMIT 1").fetchone()
+        else:
+            row = self.db.execute(f"{_RUN_QUERY} WHERE id = ?", (number,)).fetchone()
+        if row is None:
+            latest = self.db.execute("SELECT max(id) FROM run").fetchone()[0]
+            mend = f"the latest is {latest}; list them: juxtalogos runs" if latest else "make one: juxtalogos run"
+            raise UsageError(f"there is no run {number}" if number is not None else "there is no run yet", mend=mend)
+        return _run_record(row)
+
+    def cases(self, run: int) -> list[CaseRecord]:
+        query = "SELECT suite, name, verdict, reason, seconds FROM suite_case WHERE run = ? ORDER BY suite, rowid"
+        return [CaseRecord(suite, name, Verdict(verdict), reason, seconds) for suite, name, verdict, reason, seconds in self.db.execute(query, (run,))]
+
+    def exchanges(self, run: int | None = None, *, number: int | None = None, where: str = "", values: Sequence[Any] = (), limit: int = -1) -> Iterator[ExchangeRecord]:
+        """Exchanges in the order they were stored, with their checks. `where` is a condition of ours, never a user's text."""
+        conditions, bound = ["1"], list(values)
+        if where:
+            conditions.append(where)
+        if run is not None:
+            conditions.append("run = ?")
+            bound.append(run)
+        if number is not None:
+            conditions.append("id = ?")
+            bound.append(number)
+        for row in self.db.execute(f"SELECT * FROM exchange WHERE {' AND '.join(conditions)} ORDER BY id LIMIT ?", (*bound, limit)).fetchall():
+            yield _exchange_record(row, self.results(row[0]))
+
+    def results(self, exchange: int) -> tuple[CheckResult, ...]:
+        rows = self.db.execute("SELECT * FROM check_result WHERE exchange = ? ORDER BY rowid", (exchange,))
+        return tuple(_check_result(row) for row in rows)
+
+    def hits(self, runs: Iterable[int], contract: str) -> Iterator[HitRow]:
+        for run in runs:
+            query = "SELECT element, operation, status, media_type, count, exchange FROM hit WHERE run = ? AND contract = ?"
+            for row in self.db.execute(query, (run, contract)):
+                yield HitRow(*row)
+
+    def contracts(self, runs: Iterable[int]) -> list[str]:
+        """Names of the contracts that some runs had exchanges with."""
+        found: dict[str, None] = {}
+        for run in runs:
+            for (name,) in self.db.execute("SELECT DISTINCT contract FROM exchange WHERE run = ? AND contract <> '' ORDER BY 1", (run,)):
+                found[name] = None
+        return list(found)
+
+
+_RUN_QUERY = """SELECT id, started, ended, kind, target, what, verdict,
+    (SELECT count(*) FROM suite_case WHERE run = run.id), (SELECT count(*) FROM exchange WHERE run = run.id),
+    (SELECT coalesce(sum(findings), 0) FROM exchange WHERE run = run.id), interrupted FROM run"""
+
+
+def _run_record(row: Sequence[Any]) -> RunRecord:
+    return RunRecord(*row[:10], interrupted=bool(row[10]))
+
+
+def _exchange_row(run: int, record: ExchangeRecord) -> tuple[Any, ...]:
+    exchange = record.exchange
+    request = exchange.request if exchange else Request("", "")
+    response = exchange.response if exchange else None
+    timings = exchange.timings if exchange else Timings(time.time(), 0, 0)
+    head = None
+    if response:
+        head = json.dumps([response.reason, response.headers, response.http_version, response.truncated, response.problem])
+    findings = sum(result.fails for result in record.results)
+    return (
+        run, record.suite, record.case, record.step, record.contract, record.operation, record.verdict, record.reason, request.method, request.url,
+        response.status if response else 0, timings.sent_at, timings.first_byte, timings.total, exchange.error if exchange else "",
+        json.dumps(request.headers), request.body, head, response.body if response else None, findings,
+    )  # fmt: skip
+
+
+def _exchange_record(row: Sequence[Any], results: tuple[CheckResult, ...]) -> ExchangeRecord:
+    (number, run, suite, case, step, contract, operation, verdict, reason, method, url, status, sent_at, first_byte, total, error, headers, body, head, answer, _) = row
+    exchange = None
+    if method:
+        request = Request(method, url, tuple((name, value) for name, value in json.loads(headers)), body)
+        response = None
+        if head is not None:
+            phrase, fields, version, truncated, problem = json.loads(head)
+            response = Response(status, phrase, tuple((name, value) for name, value in fields), answer or b"", version, truncated, problem)
+        exchange = Exchange(request, response, Timings(sent_at, first_byte, total), error)
+    return ExchangeRecord(case, step, contract, operation, exchange, Verdict(verdict), reason, results, (), suite, number, run)
+
+
+def _result_row(exchange: int, result: CheckResult) -> tuple[Any, ...]:
+    place = result.location
+    return (
+        exchange, result.kind, result.held, result.at, result.declared, result.observed, place.document if place else None, place.pointer if place else None,
+        result.severity, result.proving, result.detail,
+    )  # fmt: skip
+
+
+def _check_result(row: Sequence[Any]) -> CheckResult:
+    _, kind, held, at, declared, observed, document, pointer, severity, proving, detail = row
+    location = Location(document, pointer) if document is not None else None
+    return CheckResult(kind, bool(held), at, declared, observed, location, Severity(severity), bool(proving), detail)

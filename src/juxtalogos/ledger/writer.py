@@ -1,0 +1,64 @@
+"""The one writer: takes finished work from a bounded queue and commits it in batches."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import dataclass, field
+from types import TracebackType
+
+from juxtalogos.ledger.records import CaseRecord, ExchangeRecord
+from juxtalogos.ledger.store import Ledger
+
+BATCH = 200
+INTERVAL = 0.5
+"""Seconds after which a smaller batch is committed too."""
+
+
+@dataclass
+class Writer:
+    """An asynchronous context; leaving it commits what is still waiting, also on an interrupt."""
+
+    ledger: Ledger
+    run: int
+    queue: asyncio.Queue[ExchangeRecord | CaseRecord | None] = field(default_factory=lambda: asyncio.Queue(2 * BATCH))
+    stored: int = 0
+    _task: asyncio.Task[None] | None = None
+
+    async def __aenter__(self) -> Writer:
+        self._task = asyncio.create_task(self._work())
+        return self
+
+    async def __aexit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        if self._task:
+            await self.queue.put(None)
+            await asyncio.shield(self._task)
+
+    async def put(self, record: ExchangeRecord | CaseRecord) -> None:
+        """Waits while the queue is full, so that memory stays bounded."""
+        if self._task and self._task.done():
+            self._task.result()  # the writer has failed: so does whoever writes
+        await self.queue.put(record)
+
+    async def _work(self) -> None:
+        ended = False
+        while not ended:
+            batch: list[ExchangeRecord | CaseRecord] = []
+            first = await self.queue.get()
+            ended = first is None
+            if first is not None:
+                batch.append(first)
+            deadline = asyncio.get_running_loop().time() + INTERVAL
+            while not ended and len(batch) < BATCH:
+                try:
+                    async with asyncio.timeout_at(deadline):
+                        record = await self.queue.get()
+                except TimeoutError:
+                    break
+                ended = record is None
+                if record is not None:
+                    batch.append(record)
+            if batch:
+                exchanges = [record for record in batch if isinstance(record, ExchangeRecord)]
+                cases = [record for record in batch if isinstance(record, CaseRecord)]
+                await asyncio.to_thread(self.ledger.add, self.run, exchanges, cases)
+                self.stored += len(exchanges)

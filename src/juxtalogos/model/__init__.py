@@ -1,0 +1,1 @@
+"""Frozen data and the Protocols between rooms; no input or output."""

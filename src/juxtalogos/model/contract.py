@@ -1,0 +1,235 @@
+"""The declared side: what a definition says, in one shape for every format."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from enum import StrEnum
+from typing import TYPE_CHECKING
+
+from juxtalogos.model.location import Location
+
+if TYPE_CHECKING:
+    from juxtalogos.model.seams import Schema, SchemaEngine
+
+
+class Direction(StrEnum):
+    """Which way a value travels; readOnly and writeOnly depend on it."""
+
+    REQUEST = "request"
+    RESPONSE = "response"
+
+
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
+class Document:
+    """One document as published: its URI within the contract, its bytes and the value they hold."""
+
+    uri: str
+    syntax: str
+    """`json`, `yaml` or `xml`."""
+    text: bytes
+    value: object
+
+
+@dataclass(frozen=True, slots=True)
+class SchemaRef:
+    """A schema named, not compiled; `Contract.schema` compiles it when it is first needed."""
+
+    dialect: str
+    document: str
+    pointer: str
+    direction: Direction
+
+    @property
+    def location(self) -> Location:
+        return Location(self.document, self.pointer)
+
+
+@dataclass(frozen=True, slots=True)
+class Fault:
+    """Something wrong with a definition itself; `severity` is `fault` or `warning`."""
+
+    what: str
+    location: Location
+    mend: str
+    severity: str = "fault"
+
+
+@dataclass(frozen=True, slots=True)
+class Media:
+    """One declared media type (or range) of a body."""
+
+    media_type: str
+    schema: SchemaRef | None
+    location: Location
+    examples: tuple[object, ...] = ()
+    encoding: tuple[tuple[str, str], ...] = ()
+    """Content type by property, for form and multipart bodies."""
+
+
+@dataclass(frozen=True, slots=True)
+class Input:
+    """One parameter of an operation, addressed as `path.id`, `query.limit`, `header.X`, `cookie.c`."""
+
+    name: str
+    place: str
+    required: bool
+    schema: SchemaRef | None
+    location: Location
+    style: str
+    explode: bool
+    allow_reserved: bool = False
+    content: str = ""
+    """A media type, where the value is a serialised document."""
+    description: str = ""
+    deprecated: bool = False
+    examples: tuple[object, ...] = ()
+
+    @property
+    def address(self) -> str:
+        return f"{self.place}.{self.name}"
+
+
+@dataclass(frozen=True, slots=True)
+class Body:
+    required: bool
+    media: tuple[Media, ...]
+    location: Location
+    description: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class DeclaredHeader:
+    name: str
+    required: bool
+    schema: SchemaRef | None
+    location: Location
+    explode: bool = False
+    content: str = ""
+    description: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """A declared dependency: a value of this answer feeds an input of another operation."""
+
+    operation: str
+    parameters: tuple[tuple[str, str], ...]
+    """(address or name of the input, runtime expression)."""
+    body: str
+    location: Location
+
+
+@dataclass(frozen=True, slots=True)
+class DeclaredAnswer:
+    status: str
+    """A code (`200`), a range (`2XX`) or `default`."""
+    media: tuple[Media, ...]
+    headers: tuple[DeclaredHeader, ...]
+    location: Location
+    description: str = ""
+    links: tuple[Link, ...] = ()
+
+    def covers(self, status: int) -> bool:
+        return self.status in (str(status), f"{status // 100}XX", "default")
+
+
+@dataclass(frozen=True, slots=True)
+class SecurityScheme:
+    """How to sign in. `kind` is `basic`, `bearer`, `apiKey` or another word of the definition."""
+
+    name: str
+    kind: str
+    place: str
+    """For `apiKey`: `query`, `header` or `cookie`."""
+    key: str
+    """For `apiKey`: the name of the parameter."""
+    location: Location
+    description: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Operation:
+    """One thing a client may ask for."""
+
+    id: str
+    contract: str
+    method: str
+    path: str
+    location: Location
+    declared_id: str = ""
+    """The operationId as published, also where it is not unique; empty when there is none."""
+    summary: str = ""
+    description: str = ""
+    tags: tuple[str, ...] = ()
+    deprecated: bool = False
+    inputs: tuple[Input, ...] = ()
+    body: Body | None = None
+    answers: tuple[DeclaredAnswer, ...] = ()
+    security: tuple[tuple[str, ...], ...] = ()
+    """Alternatives, each a set of scheme names; an empty alternative means none is needed."""
+    servers: tuple[str, ...] = ()
+
+    @property
+    def full_id(self) -> str:
+        return f"{self.contract}:{self.id}"
+
+    @property
+    def safe(self) -> bool:
+        """Whether a call is read-only by the protocol (RFC 9110, section 9.2.1)."""
+        return self.method in ("GET", "HEAD", "OPTIONS", "TRACE")
+
+    def answer_for(self, status: int) -> DeclaredAnswer | None:
+        """The declared answer: the code itself, else its range, else `default`."""
+        by_status = {answer.status: answer for answer in self.answers}
+        return by_status.get(str(status)) or by_status.get(f"{status // 100}XX") or by_status.get("default")
+
+    def success_statuses(self) -> list[str]:
+        return [answer.status for answer in self.answers if answer.status.startswith("2")]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Contract:
+    """What a definition declares: an index of operations plus the documents they point into."""
+
+    name: str
+    format: str
+    version: str
+    title: str
+    operations: tuple[Operation, ...]
+    documents: Mapping[str, Document]
+    root: str
+    engine: SchemaEngine
+    faults: tuple[Fault, ...] = ()
+    servers: tuple[str, ...] = ()
+    security_schemes: tuple[SecurityScheme, ...] = ()
+    description: str = ""
+    secret_fields: tuple[str, ...] = ()
+    """Names of body fields declared as passwords and of parameters that carry keys: redacted wherever they occur."""
+    _index: dict[str, Operation] = field(default_factory=dict, repr=False)
+
+    def schema(self, ref: SchemaRef) -> Schema:
+        return self.engine.schema(ref)
+
+    def operation(self, operation_id: str) -> Operation | None:
+        if not self._index:
+            self._index.update((op.id, op) for op in self.operations)
+        return self._index.get(operation_id)
+
+    def scheme(self, name: str) -> SecurityScheme | None:
+        return next((scheme for scheme in self.security_schemes if scheme.name == name), None)
+
+    def schema_refs(self, operation: Operation) -> Iterator[SchemaRef]:
+        """Every schema an operation names: inputs, body, answers and their headers."""
+        for given in operation.inputs:
+            if given.schema:
+                yield given.schema
+        medias = list(operation.body.media) if operation.body else []
+        for answer in operation.answers:
+            medias += answer.media
+            for header in answer.headers:
+                if header.schema:
+                    yield header.schema
+        for media in medias:
+            if media.schema:
+                yield media.schema

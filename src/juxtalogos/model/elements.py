@@ -1,0 +1,46 @@
+"""What in a contract can be exercised, and that it was."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from juxtalogos.model.location import Location
+
+ELEMENT_KINDS: dict[str, str] = {
+    "operation": "operations",
+    "status": "status codes",
+    "media": "media types",
+    "parameter": "parameters",
+    "request-property": "request properties",
+    "response-property": "response properties",
+    "enum": "enum members",
+    "header": "response headers",
+}
+"""Kinds of element and their heading, in the order of the tables."""
+
+
+@dataclass(frozen=True, slots=True)
+class Element:
+    """One thing in a contract that can be exercised; a shared (`$ref`ed) one is one element."""
+
+    kind: str
+    location: Location
+    facet: str = ""
+    """Which of several at one place: an enum member as JSON, a media type."""
+    direction: str = ""
+    label: str = ""
+    """For a reader; no part of the identity."""
+
+    @property
+    def id(self) -> str:
+        return f"{self.kind}|{self.location}|{self.facet}|{self.direction}"
+
+
+@dataclass(frozen=True, slots=True)
+class Hit:
+    """An element exercised in an exchange of an operation."""
+
+    element: str
+    operation: str
+    status: int
+    media_type: str

@@ -1,0 +1,56 @@
+"""The observed side: one request and what came back. Bodies are bytes, kept as they came."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+Headers = tuple[tuple[str, str], ...]
+
+
+def header(headers: Headers, name: str) -> str | None:
+    """The field's value; several lines of one name are one list (RFC 9110, section 5.3)."""
+    wanted = name.lower()
+    values = [value for key, value in headers if key.lower() == wanted]
+    return ", ".join(values) if values else None
+
+
+@dataclass(frozen=True, slots=True)
+class Request:
+    method: str
+    url: str
+    """The whole URL, encoded as it is sent."""
+    headers: Headers = ()
+    body: bytes | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Response:
+    status: int
+    reason: str
+    headers: Headers
+    body: bytes
+    """After content decoding."""
+    http_version: str = "1.1"
+    truncated: bool = False
+    """True when the body passed the limit and the rest was left unread."""
+    problem: str = ""
+    """Why the body could not be decoded, when it could not."""
+
+
+@dataclass(frozen=True, slots=True)
+class Timings:
+    """Seconds. `sent_at` is Unix time; `first_byte` and `total` count from it."""
+
+    sent_at: float
+    first_byte: float
+    total: float
+
+
+@dataclass(frozen=True, slots=True)
+class Exchange:
+    request: Request
+    """As really sent, automatic headers included."""
+    response: Response | None
+    timings: Timings
+    error: str = ""
+    """Why no answer came, when none did."""

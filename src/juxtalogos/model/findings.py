@@ -1,0 +1,164 @@
+"""Checks, their results, and findings: the table of kinds is the one place where they are named."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from dataclasses import dataclass
+from enum import StrEnum
+
+from juxtalogos.model.location import Location
+
+FINGERPRINT_VERSION = 1
+
+
+class Severity(StrEnum):
+    DEVIATION = "deviation"
+    """The definition or a written check forbids it."""
+    REMARK = "remark"
+    """Doubtful, but nothing forbids it; steers no verdict."""
+
+
+KINDS: dict[str, str] = {
+    "status.undeclared": "the status code is not among the declared answers",
+    "status.server-error": "the service failed (5xx)",
+    "media.undeclared": "the media type is not declared for this status",
+    "media.missing": "a body came without a Content-Type",
+    "media.untrue": "the body is not what its media type says",
+    "body.missing": "a body is declared, none came",
+    "body.unexpected": "no body is declared, one came",
+    "body.incomplete": "the body could not be read whole",
+    "body.type": "a value has another type",
+    "body.required": "a required property is missing",
+    "body.extra": "a property or item that the schema closes out",
+    "body.enum": "a value outside its enumeration",
+    "body.const": "a value other than the constant",
+    "body.range": "a number outside its limits",
+    "body.length": "a text outside its length limits",
+    "body.pattern": "a text that does not match its pattern",
+    "body.format": "a text that is not of its format",
+    "body.count": "too few or too many items or properties",
+    "body.unique": "an item stands twice in a list of unique items",
+    "body.branch": "a value matches none, or too many, of its alternatives",
+    "body.dependency": "a property is there without another that it needs",
+    "body.name": "a property name that the schema forbids",
+    "body.forbidden": "a value that the schema forbids altogether",
+    "body.direction": "a write-only property came back",
+    "header.missing": "a declared, required header is missing",
+    "header.malformed": "a declared header is not of its schema",
+    "criterion.unmet": "a written success criterion did not hold",
+}
+"""Every finding kind, in our own words. The part before the dot is where it was seen."""
+
+KEYWORD_KINDS: dict[str, str] = {
+    "type": "body.type",
+    "nullable": "body.type",
+    "required": "body.required",
+    "enum": "body.enum",
+    "const": "body.const",
+    "minimum": "body.range",
+    "maximum": "body.range",
+    "exclusiveMinimum": "body.range",
+    "exclusiveMaximum": "body.range",
+    "multipleOf": "body.range",
+    "minLength": "body.length",
+    "maxLength": "body.length",
+    "pattern": "body.pattern",
+    "format": "body.format",
+    "contentEncoding": "body.format",
+    "contentMediaType": "body.format",
+    "minItems": "body.count",
+    "maxItems": "body.count",
+    "minProperties": "body.count",
+    "maxProperties": "body.count",
+    "contains": "body.count",
+    "minContains": "body.count",
+    "maxContains": "body.count",
+    "uniqueItems": "body.unique",
+    "additionalProperties": "body.extra",
+    "unevaluatedProperties": "body.extra",
+    "additionalItems": "body.extra",
+    "items": "body.extra",
+    "unevaluatedItems": "body.extra",
+    "oneOf": "body.branch",
+    "anyOf": "body.branch",
+    "not": "body.branch",
+    "discriminator": "body.branch",
+    "dependentRequired": "body.dependency",
+    "dependencies": "body.dependency",
+    "propertyNames": "body.name",
+    "false": "body.forbidden",
+    "writeOnly": "body.direction",
+    "readOnly": "body.direction",
+}
+"""Which kind a schema keyword's deviation is."""
+
+
+@dataclass(frozen=True, slots=True)
+class Deviation:
+    """One place where a value is not as its schema says."""
+
+    path: str
+    """JSON Pointer into the value."""
+    keyword: str
+    location: Location
+    """The keyword in the definition."""
+    declared: str
+    observed: str
+    advisory: bool = False
+    """True where the dialect only annotates (a `format` in 2020-12)."""
+    because: tuple[Deviation, ...] = ()
+    """Why the nearest branch failed, for `oneOf` and `anyOf`."""
+
+    @property
+    def kind(self) -> str:
+        return KEYWORD_KINDS.get(self.keyword, "body.forbidden")
+
+
+@dataclass(frozen=True, slots=True)
+class CheckResult:
+    """One comparison of declared and observed, kept whether it held or not."""
+
+    kind: str
+    held: bool
+    at: str
+    """Place in the exchange: `status`, `header.NAME`, `body`, `body/vessel/name`."""
+    declared: str
+    observed: str
+    location: Location | None = None
+    severity: Severity = Severity.DEVIATION
+    proving: bool = True
+    """Whether it could have failed on what came back."""
+    detail: str = ""
+
+    @property
+    def is_finding(self) -> bool:
+        return not self.held
+
+    @property
+    def fails(self) -> bool:
+        return not self.held and self.severity is Severity.DEVIATION
+
+
+@dataclass(frozen=True, slots=True)
+class Finding:
+    """A check that did not hold, with whose it is."""
+
+    result: CheckResult
+    contract: str
+    operation: str
+    status: int
+
+    @property
+    def fingerprint(self) -> str:
+        """Stable across runs: no lines, observed values or message text; indices count as `*`."""
+        pointer = self.result.location.pointer if self.result.location else ""
+        document = self.result.location.document if self.result.location else ""
+        parts = (self.result.kind, self.contract, self.operation, self.status, document, pointer, general_path(self.result.at))
+        digest = hashlib.sha256("\x00".join(map(str, parts)).encode()).hexdigest()
+        return f"{FINGERPRINT_VERSION}:{digest[:20]}"
+
+
+def general_path(at: str) -> str:
+    """A value path with its indices as `*`."""
+    return re.sub(r"/\d+(?=/|$)", "/*", at)

@@ -1,0 +1,60 @@
+"""Places: in a definition (`Location`), in a document's text (`Position`), in a value (JSON Pointer)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Location:
+    """A place in a definition: a document's URI and a JSON Pointer (RFC 6901) or XPath within it."""
+
+    document: str
+    pointer: str = ""
+
+    def child(self, *keys: str | int) -> Location:
+        return Location(self.document, self.pointer + join_pointer(keys))
+
+    def __str__(self) -> str:
+        return f"{self.document}#{self.pointer}"
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Position:
+    """A place in a document's text; line and column count from 1."""
+
+    line: int
+    column: int
+
+
+def escape_key(key: str | int) -> str:
+    """One reference token of a JSON Pointer (RFC 6901, section 3)."""
+    return str(key).replace("~", "~0").replace("/", "~1")
+
+
+def join_pointer(keys: Iterable[str | int]) -> str:
+    return "".join("/" + escape_key(key) for key in keys)
+
+
+def split_pointer(pointer: str) -> list[str]:
+    """The unescaped reference tokens of a pointer; ValueError when it is not one."""
+    if pointer == "":
+        return []
+    if not pointer.startswith("/"):
+        raise ValueError(f"a JSON Pointer starts with '/': {pointer!r}")
+    return [token.replace("~1", "/").replace("~0", "~") for token in pointer[1:].split("/")]
+
+
+def follow_pointer(value: object, pointer: str) -> object:
+    """The value at a pointer; LookupError when there is none (RFC 6901, section 4)."""
+    for token in split_pointer(pointer):
+        if isinstance(value, dict):
+            value = value[token]
+        elif isinstance(value, list):
+            if not token.isascii() or not token.isdigit() or (token != "0" and token[0] == "0"):
+                raise LookupError(f"{token!r} is no array index")
+            value = value[int(token)]
+        else:
+            raise LookupError(f"nothing below {token!r}")
+    return value

@@ -1,0 +1,157 @@
+"""The seams between rooms: what a schema, a format and a reporter are to their users."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from juxtalogos.model.contract import Contract, DeclaredAnswer, DeclaredHeader, Document, Media, Operation, SchemaRef
+from juxtalogos.model.elements import Element, Hit
+from juxtalogos.model.exchange import Exchange, Request
+from juxtalogos.model.findings import CheckResult, Deviation
+
+
+class Absent:
+    """The type of `ABSENT`: no value at all, which is not null."""
+
+    def __repr__(self) -> str:
+        return "absent"
+
+    def __bool__(self) -> bool:
+        return False
+
+    def __deepcopy__(self, memo: object) -> Absent:
+        return self
+
+
+ABSENT = Absent()
+
+
+class Schema(Protocol):
+    """A compiled schema: the JSON and the XML engine both make one."""
+
+    def check(self, value: Any) -> tuple[Deviation, ...]:
+        """Every deviation of the value."""
+
+    def accepts(self, value: Any) -> bool:
+        """Whether the value has no deviation; the fast path."""
+
+    @property
+    def accepts_anything(self) -> bool:
+        """Whether no value could fail."""
+
+    def sample(self, *, full: bool = False, seed: int = 0) -> Any:
+        """A valid value; Unsampleable when none is found."""
+
+    def elements(self) -> Iterator[Element]:
+        """Everything in the schema that a value can exercise."""
+
+    def hits(self, value: Any) -> Iterator[str]:
+        """Ids of the elements that the value exercises."""
+
+    def outline(self, full: bool = True) -> Iterator[OutlineRow]:
+        """The schema as a person reads it, a row a property."""
+
+
+class SchemaEngine(Protocol):
+    def schema(self, ref: SchemaRef) -> Schema: ...
+
+    def assert_formats(self, asserted: bool) -> None: ...
+
+
+@dataclass(frozen=True, slots=True)
+class OutlineRow:
+    """One line of a schema shown as a tree."""
+
+    depth: int
+    name: str
+    path: str
+    type: str
+    required: bool
+    allowed: str
+    """Allowed values and limits, in words."""
+    description: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Problem:
+    """A problem of form found while decoding: the finding kind, and what was declared and seen."""
+
+    kind: str
+    at: str
+    declared: str
+    observed: str
+
+
+@dataclass(frozen=True, slots=True)
+class HeaderValue:
+    """A declared header as it came: its text and the value that text stands for; None when it did not come."""
+
+    declared: DeclaredHeader
+    text: str | None
+    value: Any = ABSENT
+    schema: Schema | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """An exchange's response read as the declared answer it is."""
+
+    declared: DeclaredAnswer | None
+    media: Media | None
+    value: Any = ABSENT
+    schema: Schema | None = None
+    problems: tuple[Problem, ...] = ()
+    headers: tuple[HeaderValue, ...] = ()
+    """Every declared header of the declared answer."""
+    unread: str = ""
+    """Why the body was not compared with its schema, when it was not."""
+
+    @property
+    def explicit(self) -> bool:
+        return self.declared is not None and self.declared.status != "default"
+
+
+@dataclass(frozen=True, slots=True)
+class Inputs:
+    """Values for an operation: parameters by address, and a body."""
+
+    values: Mapping[str, Any]
+    body: Any = ABSENT
+    content_type: str = ""
+
+
+class SignIn(Protocol):
+    """Adds what a credential needs to a request; no I/O."""
+
+    def __call__(self, request: Request) -> Request: ...
+
+
+Fetch = Callable[[str], Document]
+"""Gives a document by its URI relative to the contract's folder; DocumentError when it cannot."""
+
+Check = Callable[[Contract, Operation, Answer, Exchange], Iterable[CheckResult]]
+
+
+@dataclass(frozen=True, slots=True)
+class Format:
+    """A format of definitions and its wire form: a value made of functions."""
+
+    name: str
+    claims: Callable[[Document], bool]
+    """Whether a document is a definition of this format."""
+    read: Callable[[str, str, Fetch], Contract]
+    """(name, root URI, fetch) -> contract; its faults are listed in it."""
+    encode: Callable[[Contract, Operation, Inputs, str], Request]
+    """(contract, operation, inputs, base URL) -> request; UsageError when an input does not fit."""
+    match: Callable[[Contract, Request, str], tuple[Operation, ...]]
+    """(contract, request, base URL) -> operations, best first."""
+    decode: Callable[[Contract, Operation, Exchange], Answer]
+    elements: Callable[[Contract, Operation], Iterator[Element]]
+    hits: Callable[[Contract, Operation, Exchange, Answer, str], Iterator[Hit]]
+    """(contract, operation, exchange, answer, base URL) -> hits."""
+    parse_text: Callable[[Contract, SchemaRef | None, str, str], Any]
+    """(contract, schema, pointer into its value, text) -> the text that a person wrote, read by what is declared there."""
+    checks: tuple[Check, ...] = ()
+    """Rules that only this protocol knows."""

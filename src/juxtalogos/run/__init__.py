@@ -1,0 +1,1 @@
+"""Running: judging exchanges, resolving targets, executing suites."""

@@ -1,0 +1,56 @@
+"""Judging one exchange: checks made by themselves and written ones -> a verdict, with hits."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from juxtalogos.check import check_exchange
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.elements import Hit
+from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.findings import CheckResult
+from juxtalogos.model.seams import Answer, Format
+from juxtalogos.model.verdict import Verdict
+
+
+@dataclass(frozen=True, slots=True)
+class Judgement:
+    verdict: Verdict
+    reason: str
+    results: tuple[CheckResult, ...] = ()
+    hits: tuple[Hit, ...] = ()
+    answer: Answer | None = None
+
+    @property
+    def findings(self) -> tuple[CheckResult, ...]:
+        return tuple(result for result in self.results if result.is_finding)
+
+
+def judge(form: Format, contract: Contract, operation: Operation, exchange: Exchange, base_url: str) -> Judgement:
+    """The checks made by themselves; a written check is added with `with_written`."""
+    if exchange.response is None:
+        return Judgement(Verdict.ERROR, exchange.error)
+    answer = form.decode(contract, operation, exchange)
+    results = tuple(check_exchange(contract, operation, answer, exchange, form.checks))
+    hits = tuple(form.hits(contract, operation, exchange, answer, base_url))
+    verdict, reason = verdict_of(results)
+    return Judgement(verdict, reason, results, hits, answer)
+
+
+def with_written(judgement: Judgement, written: tuple[CheckResult, ...]) -> Judgement:
+    """The judgement with the results of written checks counted in."""
+    if judgement.verdict is Verdict.ERROR or not written:
+        return judgement
+    results = judgement.results + written
+    verdict, reason = verdict_of(results)
+    return Judgement(verdict, reason, results, judgement.hits, judgement.answer)
+
+
+def verdict_of(results: tuple[CheckResult, ...]) -> tuple[Verdict, str]:
+    """(verdict, why) of a step that got an answer."""
+    failing = [result for result in results if result.fails]
+    if failing:
+        return Verdict.FAILED, f"{len(failing)} check{'s' if len(failing) > 1 else ''} did not hold"
+    if not any(result.held and result.proving for result in results):
+        return Verdict.UNPROVEN, "nothing that held could have failed on what came back"
+    return Verdict.PASSED, ""

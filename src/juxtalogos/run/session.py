@@ -1,0 +1,53 @@
+"""What every sending needs: contract, target, credentials, base URLs within the target's origins, redaction."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from juxtalogos.exchange.redact import Redactor
+from juxtalogos.exchange.signin import Credential, sign, variants
+from juxtalogos.exchange.transport import TransportOptions
+from juxtalogos.formats import FORMATS
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.exchange import Request
+from juxtalogos.model.seams import Format, Inputs
+from juxtalogos.workspace.config import Target, credentials, origin
+
+
+@dataclass(frozen=True, slots=True)
+class Session:
+    """Contracts served at a target, ready to be called."""
+
+    contracts: Mapping[str, Contract]
+    target: Target
+    credentials: Mapping[str, Credential]
+    redactor: Redactor
+    options: TransportOptions
+
+    def form(self, contract: Contract) -> Format:
+        return FORMATS[contract.format]
+
+    def base_url(self, contract: Contract) -> str:
+        return self.target.base_url(contract)
+
+    def request(self, contract: Contract, operation: Operation, inputs: Inputs) -> tuple[Request, tuple[str, ...]]:
+        """(the signed request, schemes without a credential)."""
+        request = self.form(contract).encode(contract, operation, inputs, self.base_url(contract))
+        return self.signed(contract, operation, request)
+
+    def signed(self, contract: Contract, operation: Operation, request: Request) -> tuple[Request, tuple[str, ...]]:
+        """Credentials go to the target's own origins only."""
+        if origin(request.url) not in self.target.origins():
+            return request, ()
+        return sign(contract, operation, request, self.credentials)
+
+
+def open_session(contracts: Mapping[str, Contract], target: Target, workspace: Path, *, with_credentials: bool = True) -> Session:
+    """ConfigError when a credential is not where the target says."""
+    secrets = credentials(target, workspace) if with_credentials else {}
+    names = {name for contract in contracts.values() for name in contract.secret_fields}
+    redactor = Redactor.of((form for credential in secrets.values() for form in variants(credential)), names)
+    options = TransportOptions(target.connect_timeout, target.timeout, ca_file=(workspace / target.ca_file) if target.ca_file else None)
+    return Session(contracts, target, secrets, redactor, options)

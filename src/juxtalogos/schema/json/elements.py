@@ -1,0 +1,120 @@
+"""What in a schema a value can exercise, and what a value did exercise."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+from juxtalogos.documents.jsontext import dump_json
+from juxtalogos.model.contract import Direction
+from juxtalogos.model.elements import Element
+from juxtalogos.schema.json.interpret import Context, accepts, deep_notes, follow
+from juxtalogos.schema.json.nodes import Node
+from juxtalogos.schema.json.store import BadReference
+from juxtalogos.schema.json.values import key_of
+
+if TYPE_CHECKING:
+    from juxtalogos.schema.json.face import JsonSchema
+
+
+def elements(schema: JsonSchema) -> Iterator[Element]:
+    """Properties and enum members, each once, however often it is referred to."""
+    context = schema.context()
+    seen: set[int] = set()
+    waiting = [schema.node]
+    while waiting:
+        node = waiting.pop()
+        if id(node) in seen:
+            continue
+        seen.add(id(node))
+        for rule in node.rules:
+            match rule.op:
+                case "ref":
+                    try:
+                        waiting.append(follow(rule.operand, context))
+                    except BadReference:
+                        continue
+                case "enum":
+                    for member in rule.operand:
+                        yield Element("enum", rule.location, dump_json(member), context.direction, f"{node.name()} = {dump_json(member)}")
+                case "members":
+                    for name, child in rule.operand.properties.items():
+                        if not _other_way(child, context):
+                            yield _property(child, context, f"{_owner(node)}{name}")
+                            waiting.append(child)
+                    waiting += [child for _, child in rule.operand.patterns]
+                    waiting += [rule.operand.additional] if rule.operand.additional else []
+                case "items":
+                    waiting += rule.operand.prefix
+                    waiting += [rule.operand.rest] if rule.operand.rest else []
+                case "allOf" | "anyOf" | "oneOf":
+                    waiting += rule.operand
+                case "if":
+                    waiting += [child for child in (rule.operand.then, rule.operand.otherwise) if child]
+                case "dependentSchemas":
+                    waiting += rule.operand.values()
+
+
+def hits(schema: JsonSchema, value: Any) -> Iterator[str]:
+    """Ids of the elements that a value exercises; those of branches only where the branch fits."""
+    context = schema.context()
+    waiting: list[tuple[Node, Any]] = [(schema.node, value)]
+    seen: set[tuple[int, int]] = set()
+    while waiting:
+        node, value = waiting.pop()
+        if (id(node), id(value)) in seen and isinstance(value, dict | list):
+            continue
+        seen.add((id(node), id(value)))
+        for rule in node.rules:
+            operand = rule.operand
+            match rule.op:
+                case "ref":
+                    waiting.append((follow(operand, context), value))
+                case "enum":
+                    key = key_of(value)
+                    for member in operand:
+                        if key_of(member) == key:
+                            yield Element("enum", rule.location, dump_json(member), context.direction).id
+                case "members" if type(value) is dict:
+                    for name, item in value.items():
+                        child = operand.properties.get(name)
+                        if child is not None:
+                            yield _property(child, context).id
+                            waiting.append((child, item))
+                        elif operand.additional is not None:
+                            waiting.append((operand.additional, item))
+                case "items" if type(value) is list:
+                    waiting += zip(operand.prefix, value, strict=False)
+                    if operand.rest is not None:
+                        waiting += [(operand.rest, item) for item in value[len(operand.prefix) :]]
+                case "allOf":
+                    waiting += [(child, value) for child in operand]
+                case "anyOf" | "oneOf":
+                    waiting += [(child, value) for child in operand if accepts(child, value, context)]
+                case "if":
+                    branch = operand.then if accepts(operand.test, value, context) else operand.otherwise
+                    waiting += [(branch, value)] if branch else []
+                case "dependentSchemas" if type(value) is dict:
+                    waiting += [(child, value) for name, child in operand.items() if name in value]
+
+
+def _property(node: Node, context: Context, label: str = "") -> Element:
+    return Element(f"{context.direction}-property", node.location, "", context.direction, label)
+
+
+def _owner(node: Node) -> str:
+    """The name before a property's: its schema's, where that has one of its own."""
+    tokens = node.location.pointer.split("/")
+    if len(tokens) > 2 and tokens[-2] in ("schemas", "definitions", "$defs"):
+        return f"{tokens[-1]}."
+    if len(tokens) > 2 and tokens[-2] == "properties":
+        return f"{tokens[-1]}."
+    return f"{tokens[-2]}." if len(tokens) > 3 and tokens[-1] == "items" else ""
+
+
+def _other_way(node: Node, context: Context) -> bool:
+    try:
+        read_only, write_only = deep_notes(node, context)
+    except BadReference:
+        return False
+    return read_only if context.direction is Direction.REQUEST else write_only

@@ -1,0 +1,113 @@
+"""The face of the engine: a schema that checks, accepts, samples, and tells its elements."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from juxtalogos.model.contract import Direction, Document, SchemaRef
+from juxtalogos.model.elements import Element
+from juxtalogos.model.findings import Deviation
+from juxtalogos.model.seams import OutlineRow
+from juxtalogos.schema.json.interpret import Context, check_node
+from juxtalogos.schema.json.nodes import Node
+from juxtalogos.schema.json.store import SchemaStore
+
+
+class TooDeep(ValueError):
+    """A value or schema nested deeper than can be followed: nothing is proven."""
+
+
+class JsonSchema:
+    """One schema in one direction."""
+
+    def __init__(self, store: SchemaStore, node: Node, direction: Direction, asserts_format: bool | None = None) -> None:
+        self.store = store
+        self.node = node
+        self.direction = direction
+        self.asserts_format = asserts_format
+
+    def context(self) -> Context:
+        return Context(self.store, self.direction, self.asserts_format)
+
+    def check(self, value: Any) -> tuple[Deviation, ...]:
+        """Every deviation, in the order of the value; advisory ones too. TooDeep when it cannot be followed."""
+        context = self.context()
+        try:
+            check_node(self.node, value, (), context)
+        except RecursionError:
+            raise TooDeep("nested too deep to check") from None
+        return tuple(dict.fromkeys(context.deviations))
+
+    def accepts(self, value: Any) -> bool:
+        return all(deviation.advisory for deviation in self.check(value))
+
+    @property
+    def accepts_anything(self) -> bool:
+        """Whether no value could fail: then holding proves nothing."""
+        return self.node.constant is True or (self.node.constant is None and not self.node.rules)
+
+    def undecided(self, value: Any) -> tuple[str, ...]:
+        """Why a check of this value proves less than it seems: patterns that took too long."""
+        context = self.context()
+        check_node(self.node, value, (), context)
+        return tuple(context.undecided)
+
+    def sample(self, *, full: bool = False, seed: int = 0) -> Any:
+        """A valid value: examples first, then made by the rules. Unsampleable when none is found."""
+        from juxtalogos.schema.json.sample import sample
+
+        return sample(self, full=full, seed=seed)
+
+    def elements(self) -> Iterator[Element]:
+        from juxtalogos.schema.json.elements import elements
+
+        return elements(self)
+
+    def hits(self, value: Any) -> Iterator[str]:
+        from juxtalogos.schema.json.elements import hits
+
+        return hits(self, value)
+
+    def outline(self, full: bool = True) -> Iterator[OutlineRow]:
+        from juxtalogos.schema.json.outline import outline
+
+        return outline(self, full=full)
+
+
+class JsonEngine:
+    """Compiles `SchemaRef`s over the documents of one contract; each once."""
+
+    def __init__(self, documents: Mapping[str, Document], dialect: str) -> None:
+        self.store = SchemaStore({uri: document.value for uri, document in documents.items()}, dialect)
+        self._schemas: dict[SchemaRef, JsonSchema] = {}
+        self._asserts_format: bool | None = None
+
+    def assert_formats(self, asserted: bool) -> None:
+        """Overrides what the dialect says of `format`; before the first schema is compiled."""
+        self._asserts_format = asserted
+
+    def schema(self, ref: SchemaRef) -> JsonSchema:
+        """BadReference when nothing is there."""
+        found = self._schemas.get(ref)
+        if found is None:
+            node = self.store.node(ref.document, ref.pointer, ref.dialect)
+            found = self._schemas[ref] = JsonSchema(self.store, node, ref.direction, self._asserts_format)
+        return found
+
+
+def compile_schema(
+    schema: Any,
+    dialect: str = "2020-12",
+    resources: Mapping[str, Any] | None = None,
+    formats: str = "assert",
+    direction: str = "response",
+    uri: str = "",
+) -> JsonSchema:
+    """A schema ready to check values.
+
+    `dialect` is one of `draft4`, `draft6`, `draft7`, `2019-09`, `2020-12`, `openapi-2.0`, `openapi-3.0`, `openapi-3.1`
+    and is overridden by `$schema`; `resources` are further documents by URI; `formats` is `assert` or `annotate`.
+    """
+    store = SchemaStore({uri: schema, **(resources or {})}, dialect)
+    return JsonSchema(store, store.node(uri, ""), Direction(direction), formats == "assert")

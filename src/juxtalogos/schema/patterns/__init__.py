@@ -1,0 +1,7 @@
+"""ECMA-262 patterns: parsed by us, matched by engines that no pattern and no text can hang."""
+
+from juxtalogos.schema.patterns.engine import Pattern, PatternTimeout, compile_pattern
+from juxtalogos.schema.patterns.generate import matching_texts
+from juxtalogos.schema.patterns.parse import PatternError
+
+__all__ = ["Pattern", "PatternError", "PatternTimeout", "compile_pattern", "matching_texts"]

@@ -1,0 +1,1 @@
+"""Suites: the Arazzo document, expressions, request skeletons, dependencies between operations, composing."""

@@ -1,0 +1,1 @@
+"""A workspace: its configuration, its imported definitions, what of it is trusted."""

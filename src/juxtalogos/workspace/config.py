@@ -1,0 +1,240 @@
+"""`juxtalogos.toml`: read, checked against its published JSON Schema, and made into data."""
+
+from __future__ import annotations
+
+import os
+import re
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from importlib import resources
+from pathlib import Path
+from typing import Any
+from urllib.parse import urlsplit
+
+from juxtalogos.documents.jsontext import parse_json
+from juxtalogos.exchange.signin import Credential
+from juxtalogos.model.contract import Contract
+from juxtalogos.model.errors import ConfigError, nearest, quoted
+from juxtalogos.model.findings import Deviation
+
+CONFIG_NAME = "juxtalogos.toml"
+
+
+@dataclass(frozen=True, slots=True)
+class CredentialSource:
+    """Where a secret is to be found; never the secret."""
+
+    scheme: str
+    env: str = ""
+    file: str = ""
+    user: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class SystemCommands:
+    """How to start, await, reset and stop the system under test."""
+
+    start: tuple[str, ...] = ()
+    ready: str = ""
+    ready_timeout: float = 30.0
+    reset: tuple[str, ...] = ()
+    stop: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Target:
+    name: str
+    url: str = ""
+    urls: Mapping[str, str] = field(default_factory=dict)
+    timeout: float = 30.0
+    connect_timeout: float = 10.0
+    ca_file: str = ""
+    variables: Mapping[str, Any] = field(default_factory=dict)
+    credentials: tuple[CredentialSource, ...] = ()
+    system: SystemCommands | None = None
+
+    def base_url(self, contract: Contract) -> str:
+        """The contract's base URL here; ConfigError when the target has none, naming what the definition says."""
+        found = self.urls.get(contract.name) or self.url
+        if not found:
+            servers = ", ".join(contract.servers)
+            hint = f" (the definition names {servers})" if servers else ""
+            raise ConfigError(
+                f"the target {self.name} has no base URL for the contract {contract.name}", mend=f"juxtalogos targets set {self.name} URL --contract {contract.name}{hint}"
+            )
+        return found
+
+    def origins(self) -> set[str]:
+        return {origin(url) for url in (self.url, *self.urls.values()) if url}
+
+
+@dataclass(frozen=True, slots=True)
+class DependencyRule:
+    operation: str
+    input: str
+    source: str = ""
+    value: str = ""
+    drop: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class ContractSettings:
+    formats: str = ""
+    dependencies: tuple[DependencyRule, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
+class Config:
+    path: Path
+    targets: Mapping[str, Target] = field(default_factory=dict)
+    contracts: Mapping[str, ContractSettings] = field(default_factory=dict)
+    default_target: str = ""
+    jobs: int = 4
+
+    def target(self, name: str) -> Target:
+        found = self.targets.get(name)
+        if found is None:
+            raise ConfigError(f"there is no target {quoted(name)}", where=str(self.path), mend=nearest(name, self.targets) or f"juxtalogos targets set {name} URL")
+        return found
+
+
+def origin(url: str) -> str:
+    """scheme://host:port, lowered, the port always told."""
+    parts = urlsplit(url)
+    port = parts.port or {"http": 80, "https": 443}.get(parts.scheme, 0)
+    return f"{parts.scheme}://{(parts.hostname or '').lower()}:{port}"
+
+
+def check_url(url: str, where: str = "") -> str:
+    """The URL, without a trailing slash; ConfigError when it is no base URL."""
+    try:
+        parts = urlsplit(url)
+        port_is_bad = parts.port == 0
+    except ValueError:
+        port_is_bad, parts = True, urlsplit("")
+    if parts.scheme not in ("http", "https") or not parts.hostname or port_is_bad or any(char.isspace() for char in url):
+        raise ConfigError(f"{quoted(url)} is no base URL", where=where, mend="write one such as http://127.0.0.1:8480/v1")
+    if parts.username or parts.password:
+        raise ConfigError("a base URL holds no user or password", where=where, mend="name them under [targets.NAME.credentials.SCHEME]")
+    if parts.query or parts.fragment:
+        raise ConfigError(f"the base URL {quoted(url)} has a query or fragment", where=where, mend="leave out what follows the path")
+    return url.rstrip("/")
+
+
+def read_config(path: Path) -> Config:
+    """ConfigError names the key, its line and the nearest known key."""
+    try:
+        text = path.read_text("utf-8")
+        value = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        line = re.search(r"line (\d+)", str(error))
+        raise ConfigError(f"not TOML: {error}", where=f"{path}:{line.group(1)}" if line else str(path), mend="correct the text there") from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise ConfigError(f"cannot be read: {error}", where=str(path)) from None
+    _check(value, text, path)
+    return _config(value, path, text)
+
+
+def _check(value: Any, text: str, path: Path) -> None:
+    from juxtalogos.schema.json import compile_schema
+
+    schema = compile_schema(config_schema(), uri="urn:juxtalogos:config:1")
+    deviations = schema.check(value)
+    if not deviations:
+        return
+    first = deviations[0]
+    keys = first.path.strip("/").replace("~1", "/").split("/")
+    where = f"{path}:{line_of(text, keys)}"
+    if first.keyword == "additionalProperties":
+        known = _known_keys(first)
+        raise ConfigError(f"unknown key {quoted('.'.join(keys))}", where=where, mend=nearest(keys[-1], known))
+    raise ConfigError(f"{'.'.join(keys)}: {first.declared} expected, {first.observed} found", where=where, mend="see docs/configuration.md")
+
+
+def config_schema() -> Any:
+    return parse_json(resources.files("juxtalogos.workspace").joinpath("config.schema.json").read_bytes())
+
+
+def _known_keys(deviation: Deviation) -> list[str]:
+    from juxtalogos.model.location import follow_pointer
+
+    parent = deviation.location.pointer.rpartition("/")[0]
+    holder = follow_pointer(config_schema(), parent)
+    properties = holder.get("properties", {}) if isinstance(holder, dict) else {}
+    return list(properties)
+
+
+def line_of(text: str, keys: list[str]) -> int:
+    """The line of a key in TOML text: the last of its names that can be found, after those before it."""
+    lines, at = text.split("\n"), 0
+    for key in keys:
+        pattern = re.compile(rf"(^|[\s\[{{.,\"']){re.escape(key)}([\s\]=.\"']|$)")
+        for number in range(at, len(lines)):
+            if pattern.search(lines[number].partition("#")[0]):
+                at = number
+                break
+    return at + 1
+
+
+def _config(value: dict[str, Any], path: Path, text: str) -> Config:
+    def where(*keys: str) -> str:
+        return f"{path}:{line_of(text, list(keys))}"
+
+    targets = {}
+    for name, table in value.get("targets", {}).items():
+        urls = {contract: check_url(url, where("targets", name, contract)) for contract, url in table.get("urls", {}).items()}
+        url = check_url(table["url"], where("targets", name, "url")) if "url" in table else ""
+        system = table.get("system")
+        targets[name] = Target(
+            name,
+            url,
+            urls,
+            float(table.get("timeout", 30)),
+            float(table.get("connect-timeout", 10)),
+            table.get("ca-file", ""),
+            table.get("variables", {}),
+            tuple(CredentialSource(scheme, entry.get("env", ""), entry.get("file", ""), entry.get("user", "")) for scheme, entry in table.get("credentials", {}).items()),
+            _system(system) if system else None,
+        )
+    contracts = {name: _settings(table) for name, table in value.get("contracts", {}).items()}
+    defaults = value.get("defaults", {})
+    return Config(path, targets, contracts, defaults.get("target", ""), defaults.get("jobs", 4))
+
+
+def _system(table: dict[str, Any]) -> SystemCommands:
+    commands = {name: tuple(table.get(name, ())) for name in ("start", "reset", "stop")}
+    return SystemCommands(commands["start"], table.get("ready", ""), float(table.get("ready-timeout", 30)), commands["reset"], commands["stop"])
+
+
+def _settings(table: dict[str, Any]) -> ContractSettings:
+    rules = (
+        DependencyRule(entry["operation"], entry["input"], entry.get("from", ""), entry.get("value", ""), entry.get("drop", False)) for entry in table.get("dependencies", ())
+    )
+    return ContractSettings(table.get("formats", ""), tuple(rules))
+
+
+def credentials(target: Target, workspace: Path) -> dict[str, Credential]:
+    """The target's secrets, fetched from where they are; ConfigError when one is not there."""
+    found: dict[str, Credential] = {}
+    for source in target.credentials:
+        table = f"[targets.{target.name}.credentials.{source.scheme}]"
+        if source.env:
+            secret = os.environ.get(source.env)
+            if not secret:
+                raise ConfigError(f"the environment variable {source.env} is not set", where=table, mend=f"set it to the secret for {source.scheme}: export {source.env}=…")
+        else:
+            secret = _secret_file(Path(source.file).expanduser(), workspace, table)
+        found[source.scheme] = Credential(secret, source.user)
+    return found
+
+
+def _secret_file(path: Path, workspace: Path, table: str) -> str:
+    if path.resolve().is_relative_to(workspace.resolve()):
+        raise ConfigError(f"the secret file {path} lies inside the workspace", where=table, mend="keep it outside, so that it is never committed")
+    try:
+        return path.read_text("utf-8").strip()
+    except (OSError, UnicodeDecodeError) as error:
+        raise ConfigError(f"the secret file {path} cannot be read: {error}", where=table) from None
+
+

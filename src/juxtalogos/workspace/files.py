@@ -1,0 +1,57 @@
+"""Files of a workspace: read only inside their folder, written whole or not at all."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import tempfile
+from pathlib import Path
+from urllib.parse import unquote
+
+from juxtalogos.documents.load import MAX_BYTES, load_document
+from juxtalogos.model.contract import Document
+from juxtalogos.model.errors import DocumentError
+from juxtalogos.model.seams import Fetch
+
+
+def folder_fetch(folder: Path) -> Fetch:
+    """Fetches documents by URI relative to a folder, and from nowhere else."""
+
+    def fetch(uri: str) -> Document:
+        return load_document(uri, read_inside(folder, uri))
+
+    return fetch
+
+
+def read_inside(folder: Path, uri: str) -> bytes:
+    """The bytes of a file that, symbolic links followed, lies inside the folder."""
+    if "://" in uri:
+        raise DocumentError("references over the network are not followed", where=uri, mend="save the document beside the definition and refer to the file")
+    path = folder / unquote(uri)
+    try:
+        resolved = path.resolve()
+        if not resolved.is_relative_to(folder.resolve()):
+            raise DocumentError("this file lies outside the definition's folder", where=uri, mend="import the folder that holds all files, and name the root with --root")
+        if not resolved.is_file():
+            raise DocumentError("there is no such file", where=str(path), mend="correct the name or add the file")
+        size = resolved.stat().st_size
+        if size > MAX_BYTES:
+            raise DocumentError(f"{size:,} bytes is more than the limit of {MAX_BYTES:,}", where=str(path), mend="split the definition over several files")
+        return resolved.read_bytes()
+    except (OSError, ValueError) as error:
+        raise DocumentError(f"cannot be read: {error}", where=str(path)) from None
+
+
+def write_whole(path: Path, data: bytes) -> None:
+    """Writes beside the file first, then takes its place: a reader never sees half a file."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name[:40]}.")
+    try:
+        with os.fdopen(handle, "wb") as out:
+            out.write(data)
+        Path(name).chmod(0o644)
+        Path(name).replace(path)
+    except BaseException:
+        with contextlib.suppress(OSError):
+            Path(name).unlink()
+        raise

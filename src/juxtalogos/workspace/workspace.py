@@ -1,0 +1,176 @@
+"""A workspace on disk: where its parts are, and its contracts read back."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import tomlkit
+
+from juxtalogos.formats import format_of
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.errors import ConfigError, UsageError, nearest, quoted
+from juxtalogos.workspace.config import CONFIG_NAME, Config, Target, check_url, read_config
+from juxtalogos.workspace.files import folder_fetch, write_whole
+
+_NEW_CONFIG = """\
+# A Juxtalogos workspace. Its form: docs/configuration.md
+
+version = 1
+
+[defaults]
+jobs = 4
+"""
+
+
+@dataclass
+class Workspace:
+    """The folder that holds `juxtalogos.toml`."""
+
+    root: Path
+    _contracts: dict[str, Contract] = field(default_factory=dict)
+
+    @cached_property
+    def config(self) -> Config:
+        return read_config(self.root / CONFIG_NAME)
+
+    @property
+    def definitions(self) -> Path:
+        return self.root / "definitions"
+
+    @property
+    def suites(self) -> Path:
+        return self.root / "suites"
+
+    @property
+    def state(self) -> Path:
+        return self.root / ".juxtalogos"
+
+    @property
+    def ledger_path(self) -> Path:
+        return self.state / "ledger.sqlite"
+
+    def contract_names(self) -> list[str]:
+        return sorted(path.parent.name for path in self.definitions.glob("*/origin.json"))
+
+    def contract(self, name: str) -> Contract:
+        """UsageError when there is none of that name."""
+        if name not in self._contracts:
+            if name not in self.contract_names():
+                raise UsageError(f"there is no contract {quoted(name)}", mend=nearest(name, self.contract_names()) or "import a definition: juxtalogos import FILE")
+            folder = self.definitions / name
+            try:
+                root = json.loads((folder / "origin.json").read_text("utf-8"))["root"]
+            except (OSError, ValueError, KeyError, TypeError) as error:
+                raise ConfigError(f"origin.json cannot be used: {error}", where=str(folder), mend="import the definition again") from None
+            fetch = folder_fetch(folder)
+            document = fetch(root)
+            contract = format_of(document).read(name, root, fetch)
+            formats = self.config.contracts[name].formats if name in self.config.contracts else ""
+            if formats:
+                contract.engine.assert_formats(formats == "assert")
+            self._contracts[name] = contract
+        return self._contracts[name]
+
+    def contracts(self) -> list[Contract]:
+        return [self.contract(name) for name in self.contract_names()]
+
+    def operation(self, text: str) -> tuple[Contract, Operation]:
+        """An operation by its id, `contract:id`, or `METHOD path`; UsageError with the nearest names."""
+        name, colon, rest = text.partition(":")
+        if colon and name in self.contract_names():
+            contract = self.contract(name)
+            return contract, _find(contract, rest)
+        found = [(contract, operation) for contract in self.contracts() if (operation := _lookup(contract, text))]
+        if len(found) == 1:
+            return found[0]
+        if found:
+            raise UsageError(f"several contracts have an operation {quoted(text)}", mend="write " + " or ".join(operation.full_id for _, operation in found))
+        known = [operation.id for contract in self.contracts() for operation in contract.operations]
+        mend = nearest(text, known) if known else "import a definition first: juxtalogos import FILE"
+        raise UsageError(f"there is no operation {quoted(text)}", mend=mend)
+
+    def target(self, name: str | None) -> Target:
+        """A target by name or, where `name` is a URL, one made of it; without a name the last one used, or the only one."""
+        if name and "://" in name:
+            return Target("given", check_url(name))
+        chosen = name or self.config.default_target or self._remembered()
+        if not chosen and len(self.config.targets) == 1:
+            chosen = next(iter(self.config.targets))
+        if not chosen:
+            servers = [server for contract in self.contracts() for server in contract.servers]
+            hint = f" (the definition names {', '.join(servers[:3])})" if servers else ""
+            raise ConfigError("no target is named", where=str(self.root / CONFIG_NAME), mend=f"juxtalogos targets set NAME URL{hint}, or --target URL for once")
+        return self.config.target(chosen)
+
+    def remember_target(self, target: Target) -> None:
+        if target.name in self.config.targets:
+            self.state.mkdir(exist_ok=True)
+            write_whole(self.state / "state.json", json.dumps({"target": target.name}).encode())
+
+    def _remembered(self) -> str:
+        try:
+            name = json.loads((self.state / "state.json").read_text("utf-8")).get("target", "")
+        except (OSError, ValueError, AttributeError):
+            return ""
+        return name if name in self.config.targets else ""
+
+    def set_target(self, name: str, url: str, contract: str | None) -> None:
+        """Writes a base URL into the configuration, comments kept. ConfigError when the URL or the name is none."""
+        check_url(url)
+        if not name.replace("-", "").replace("_", "").isalnum():
+            raise ConfigError(f"{quoted(name)} is no target name", mend="use letters, digits, - and _")
+        path = self.root / CONFIG_NAME
+        document = tomlkit.parse(path.read_text("utf-8"))
+        targets: Any = document.setdefault("targets", tomlkit.table(is_super_table=True))
+        target = targets.setdefault(name, tomlkit.table())
+        if contract:
+            target.setdefault("urls", tomlkit.inline_table())[contract] = url.rstrip("/")
+        else:
+            target["url"] = url.rstrip("/")
+        write_whole(path, tomlkit.dumps(document).encode())
+        self.__dict__.pop("config", None)
+
+
+def _lookup(contract: Contract, text: str) -> Operation | None:
+    found = contract.operation(text)
+    if found:
+        return found
+    method, _, path = text.partition(" ")
+    return next((operation for operation in contract.operations if operation.method == method.upper() and operation.path == path), None)
+
+
+def _find(contract: Contract, text: str) -> Operation:
+    found = _lookup(contract, text)
+    if found is None:
+        raise UsageError(f"the contract {contract.name} has no operation {quoted(text)}", mend=nearest(text, [operation.id for operation in contract.operations]))
+    return found
+
+
+def init_workspace(folder: Path) -> Workspace:
+    """A new workspace; UsageError when there is one already."""
+    path = folder / CONFIG_NAME
+    if path.exists():
+        raise UsageError("this folder is a workspace already", where=str(path))
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+        (folder / "suites").mkdir(exist_ok=True)
+        (folder / "definitions").mkdir(exist_ok=True)
+        write_whole(path, _NEW_CONFIG.encode())
+    except OSError as error:
+        raise UsageError(f"the folder cannot be written: {error.strerror}", where=str(folder)) from None
+    return Workspace(folder)
+
+
+def find_workspace(start: Path) -> Workspace:
+    """The workspace of a folder or of one above it."""
+    start = start.resolve()
+    for folder in (start, *start.parents):
+        if (folder / CONFIG_NAME).is_file():
+            return Workspace(folder)
+    raise UsageError("there is no workspace here", where=str(start), mend="make one: juxtalogos init")
+
+
