@@ -10,6 +10,7 @@ from juxtalogos.model.contract import Contract, DeclaredAnswer, DeclaredHeader, 
 from juxtalogos.model.elements import Element, Hit
 from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.findings import CheckResult, Deviation
+from juxtalogos.model.location import Location
 
 
 class Absent:
@@ -72,6 +73,8 @@ class OutlineRow:
     allowed: str
     """Allowed values and limits, in words."""
     description: str = ""
+    place: Location | None = None
+    """The schema that says so, references followed."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -42,7 +42,7 @@ def _rows(node: Node, context: Context, depth: int, name: str, path: str, requir
         allowed = "; ".join(filter(None, (allowed, "read-only")))
     if notes and notes[0][1]:
         allowed = "; ".join(filter(None, (allowed, "write-only")))
-    yield OutlineRow(depth, name, path, _type(parts), required, allowed, _description(parts))
+    yield OutlineRow(depth, name, path, _type(parts), required, allowed, _description(parts), parts[-1].location)
     wanted = {name for part in parts for rule in part.rules if rule.op == "required" for name in rule.operand}
     for part in parts:
         for rule in part.rules:

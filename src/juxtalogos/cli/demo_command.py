@@ -1,0 +1,146 @@
+"""`demo`: the whole walk on the harbour's data."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shutil
+import tempfile
+import threading
+from importlib import resources
+from pathlib import Path
+
+from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal
+from juxtalogos.cli.terminal import Terminal
+from juxtalogos.demo.berths import KEY, base_url, make_server
+from juxtalogos.demo.planted import PLANTED, expected_findings, planted_names
+from juxtalogos.model.errors import UsageError, nearest
+from juxtalogos.model.findings import general_path
+
+DESCRIPTION = """\
+Start the berths service of the Port of Merrow on a loopback port, walk import, show, call, compose, run, coverage and
+report in a scratch workspace, and compare the findings with the deviations planted in the service.
+
+exit status: 0 the findings are exactly the planted ones; 1 they are not."""
+EXAMPLE = """\
+  juxtalogos demo
+  juxtalogos demo --deviations none
+  juxtalogos demo --serve --port 8480
+"""
+_KEY_VARIABLE = "MERROW_KEY"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--deviations", default="all", metavar="NAMES", help="which planted deviations are on: all, none, or names separated by commas")
+    parser.add_argument("--list", action="store_true", help="list the planted deviations")
+    parser.add_argument("--serve", action="store_true", help="only serve, for trials by hand; until interrupted")
+    parser.add_argument("--port", type=int, default=0, metavar="N", help="the service's port (any free one)")
+    parser.add_argument("--into", type=Path, metavar="DIR", help="make the workspace here instead of in a scratch folder")
+    add_common(parser, json=False)
+
+
+class _DemoArguments(Arguments):
+    deviations: str
+    list: bool
+    serve: bool
+    port: int
+    into: Path | None
+
+
+def run(args: _DemoArguments) -> int:
+    out = terminal(args)
+    try:
+        odd = planted_names(args.deviations)
+    except ValueError as error:
+        raise UsageError(f"there is no planted deviation {str(error)!r}", mend=nearest(str(error), [one.name for one in PLANTED])) from None
+    if args.list:
+        out.table(("deviation", "operation", "what the service does", "finding"), [(one.name, one.operation, one.what, one.findings[0][0]) for one in PLANTED], styles=("name",))
+        return EXIT_HELD
+    try:
+        server = make_server(args.port, odd)
+    except OSError as error:
+        raise UsageError(f"the port {args.port} cannot be used: {error.strerror}", mend="give another with --port") from None
+    if args.serve:
+        out.line("serving ", (base_url(server), "name"), f" with {len(odd)} deviations; the harbour key is {KEY}; stop with Ctrl-C")
+        out.out.file.flush()
+        try:
+            server.serve_forever()
+        except KeyboardInterrupt:
+            server.server_close()
+        return EXIT_HELD
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        return _walk(out, args, odd, base_url(server))
+    finally:
+        server.shutdown()
+        server.server_close()
+
+
+def _walk(out: Terminal, args: _DemoArguments, odd: frozenset[str], url: str) -> int:
+    folder = args.into or Path(tempfile.mkdtemp(prefix="juxtalogos-demo-"))
+    definition = folder.parent / f"{folder.name}-berths.yaml" if args.into else Path(tempfile.mkdtemp(prefix="juxtalogos-definition-")) / "berths.yaml"
+    definition.write_bytes(resources.files("juxtalogos.demo").joinpath("berths.yaml").read_bytes())
+    os.environ.setdefault(_KEY_VARIABLE, KEY)
+    try:
+        _steps(out, folder, definition, url)
+    finally:
+        if args.into:
+            definition.unlink(missing_ok=True)
+        else:
+            shutil.rmtree(definition.parent, ignore_errors=True)
+    return _compare(out, folder, odd)
+
+
+def _steps(out: Terminal, folder: Path, definition: Path, url: str) -> None:
+    place = ["-C", str(folder)]
+    _say(out, "A workspace holds definitions, suites and the ledger of runs.", ["init", str(folder)])
+    _say(out, "The definition is read into a contract; faults would be listed here with their lines.", ["import", str(definition), *place])
+    _say(out, "The service's address is ours to give: servers named in a definition are never called unasked.", ["targets", "set", "quayside", url, *place])
+    config = folder / "juxtalogos.toml"
+    config.write_text(config.read_text("utf-8") + f'\n[targets.quayside.credentials.harbourKey]\nenv = "{_KEY_VARIABLE}"\n', "utf-8")
+    _say(out, "What the contract has.", ["show", "berths", *place])
+    _say(out, "One operation, sent once with sample values, and what its answer says against the definition.", ["call", "getBerth", *place])
+    _say(out, "How operations depend on one another, and why we think so.", ["compose", "berths", "--dependencies", *place])
+    _say(out, "A suite for all of it: a case per operation, and a flow per resource.", ["compose", "berths", *place])
+    _say(out, "The suite is run; every exchange is judged and kept.", ["run", "berths", *place])
+    _say(out, "How much of the definition that exercised.", ["coverage", *place])
+    _say(out, "And the report, one file for a browser; JUnit XML for pipelines.", ["report", *place])
+    _say(out, "", ["report", "--form", "junit", *place])
+
+
+def _say(out: Terminal, words: str, command: list[str]) -> None:
+    from juxtalogos.cli.main import main
+
+    shown = " ".join(word for word in command)
+    if words:
+        out.line()
+        out.line((words, "note"))
+    out.line(("$ juxtalogos " + shown, "head"))
+    out.out.file.flush()
+    status = main([*command, "-q"])
+    if status not in (0, 1):
+        raise UsageError(f"the demo stopped: `juxtalogos {shown}` ended with status {status}")
+
+
+def _compare(out: Terminal, folder: Path, odd: frozenset[str]) -> int:
+    from juxtalogos.ledger import Ledger
+
+    with Ledger(folder / ".juxtalogos" / "ledger.sqlite") as ledger:
+        found = {(finding.operation, finding.result.kind, general_path(finding.result.at)) for record in ledger.exchanges(ledger.run().id) for finding in record.findings()}
+    expected = expected_findings(odd)
+    out.line()
+    out.line(("Planted deviations and what was found", "head"))
+    rows = []
+    for one in PLANTED:
+        if one.name in odd:
+            hit = all((one.operation, kind, at) in found for kind, at in one.findings)
+            rows.append((("found", "held") if hit else ("missed", "deviation"), one.operation, one.what, one.findings[0][0]))
+    if rows:
+        out.table(("", "operation", "planted", "finding"), rows)
+    for operation, kind, at in sorted(found - expected):
+        out.line(("not planted, yet found: ", "deviation"), f"{operation} {kind} at {at}")
+    exact = found == expected
+    total = f"{len(odd)} planted, {len(expected - found)} findings missed, {len(found - expected)} too many"
+    out.line((total, "held" if exact else "deviation"))
+    out.line("the report: ", (next(iter(sorted((folder / "reports").glob("run-*.html"))), ""), "name"))
+    return EXIT_HELD if exact else EXIT_FAILED

@@ -1,0 +1,122 @@
+"""`exchanges`: list and filter them, show one."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+from urllib.parse import urlsplit
+
+from juxtalogos.cli.calling import exchange_data, result_data, show_exchange, show_results
+from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
+from juxtalogos.ledger import ExchangeRecord, Ledger
+from juxtalogos.model.errors import UsageError, nearest
+from juxtalogos.model.findings import KINDS
+from juxtalogos.model.verdict import Verdict
+
+DESCRIPTION = """\
+List the exchanges of a run, filtered by method, path, status, verdict, operation or finding; with a number, show
+that one exchange with every check made on it."""
+EXAMPLE = """\
+  juxtalogos exchanges --status 5XX
+  juxtalogos exchanges --finding body.required --run 3
+  juxtalogos exchanges 17
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("number", nargs="?", type=int, metavar="EXCHANGE", help="show this one")
+    parser.add_argument("--run", dest="run_number", type=int, metavar="RUN", help="of this run; the latest when left out")
+    parser.add_argument("--method", help="of this method")
+    parser.add_argument("--path", metavar="TEXT", help="whose URL has this in it")
+    parser.add_argument("--status", metavar="CODE", help="of this status code or range (404, 5XX)")
+    parser.add_argument("--verdict", choices=[str(verdict) for verdict in Verdict], help="of this verdict")
+    parser.add_argument("--operation", metavar="ID", help="of this operation")
+    parser.add_argument("--finding", metavar="KIND", help="with a finding of this kind (or `any`)")
+    parser.add_argument("--raw", action="store_true", help="show bodies as they came")
+    add_common(parser)
+
+
+class _ExchangesArguments(Arguments):
+    number: int | None
+    run_number: int | None
+    method: str | None
+    path: str | None
+    status: str | None
+    verdict: str | None
+    operation: str | None
+    finding: str | None
+    raw: bool
+
+
+def run(args: _ExchangesArguments) -> int:
+    home = workspace(args)
+    out = terminal(args)
+    with Ledger(home.ledger_path) as ledger:
+        if args.number is not None:
+            record = next(ledger.exchanges(number=args.number), None)
+            if record is None:
+                raise UsageError(f"there is no exchange {args.number}", mend="list them: juxtalogos exchanges")
+            documents = home.contract(record.contract).documents if record.contract in home.contract_names() else {}
+            if args.json:
+                out.json({"version": 1, **_summary(record), **(exchange_data(record.exchange) if record.exchange else {}), "checks": [result_data(one, documents) for one in record.results]})
+            else:
+                if record.exchange:
+                    show_exchange(out, record.exchange, raw=args.raw, limit=200)
+                out.line()
+                show_results(out, record.results, documents)
+                out.line((record.verdict, record.verdict), f"  {record.operation}", f": {record.reason}" if record.reason else "")
+            return EXIT_HELD
+        run_id = ledger.run(args.run_number).id
+        records = [record for record in ledger.exchanges(run_id) if _wanted(args, record)]
+    if args.json:
+        out.json({"version": 1, "run": run_id, "exchanges": [_summary(record) for record in records]})
+    else:
+        rows = [_row(record) for record in records]
+        out.table(("exchange", "case", "operation", "method", "path", "status", "ms", "verdict", "findings"), rows, right=(0, 5, 6))
+        out.note((f"{len(records)} exchanges of run {run_id}", "note"))
+    return EXIT_HELD
+
+
+def _wanted(args: _ExchangesArguments, record: ExchangeRecord) -> bool:
+    exchange = record.exchange
+    if args.finding and args.finding != "any" and args.finding not in KINDS:
+        raise UsageError(f"there is no finding kind {args.finding!r}", mend=nearest(args.finding, KINDS))
+    if args.status:
+        wanted = args.status.upper()
+        if wanted not in (str(record.status), f"{record.status // 100}XX"):
+            return False
+    found = [result.kind for result in record.results if result.is_finding]
+    return (
+        (not args.method or (exchange is not None and exchange.request.method == args.method.upper()))
+        and (not args.path or (exchange is not None and args.path in exchange.request.url))
+        and (not args.verdict or record.verdict == args.verdict)
+        and (not args.operation or record.operation == args.operation)
+        and (not args.finding or (bool(found) if args.finding == "any" else args.finding in found))
+    )
+
+
+def _row(record: ExchangeRecord) -> tuple[Any, ...]:
+    exchange = record.exchange
+    path = urlsplit(exchange.request.url).path if exchange else ""
+    kinds = ", ".join(dict.fromkeys(result.kind for result in record.results if result.is_finding))
+    milliseconds = f"{exchange.timings.total * 1000:.0f}" if exchange else ""
+    method = exchange.request.method if exchange else ""
+    return record.id, record.case, (record.operation, "name"), method, path, record.status or "", milliseconds, (record.verdict, record.verdict), (kinds, "deviation")
+
+
+def _summary(record: ExchangeRecord) -> dict[str, Any]:
+    exchange = record.exchange
+    return {
+        "exchange": record.id,
+        "run": record.run,
+        "suite": record.suite,
+        "case": record.case,
+        "step": record.step,
+        "operation": record.operation,
+        "method": exchange.request.method if exchange else None,
+        "url": exchange.request.url if exchange else None,
+        "status": record.status or None,
+        "verdict": record.verdict,
+        "reason": record.reason,
+        "findings": [result.kind for result in record.results if result.is_finding],
+    }

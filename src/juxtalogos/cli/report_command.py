@@ -1,0 +1,50 @@
+"""`report`: a run in a form for people or pipelines."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
+from juxtalogos.coverage import measure
+from juxtalogos.formats import FORMATS
+from juxtalogos.ledger import Ledger
+from juxtalogos.report import REPORTERS, report_data, write_report
+
+DESCRIPTION = """\
+Write a report of a run: `html`, one self-contained page with findings, cases, coverage and every exchange; or
+`junit`, XML for pipelines."""
+EXAMPLE = """\
+  juxtalogos report
+  juxtalogos report 3 --form junit -o results.xml
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("number", nargs="?", type=int, metavar="RUN", help="the run; the latest when left out")
+    parser.add_argument("--form", choices=sorted(REPORTERS), default="html", help="what to write (html)")
+    parser.add_argument("-o", "--output", type=Path, metavar="FILE", help="the file, - for stdout; reports/run-N in the workspace when left out")
+    add_common(parser)
+
+
+class _ReportArguments(Arguments):
+    number: int | None
+    form: str
+    output: Path | None
+
+
+def run(args: _ReportArguments) -> int:
+    home = workspace(args)
+    with Ledger(home.ledger_path) as ledger:
+        record = ledger.run(args.number)
+        names = [name for name in ledger.contracts([record.id]) if name in home.contract_names()]
+        contracts = {name: home.contract(name) for name in names}
+        coverages = [(contract, measure(FORMATS[contract.format], contract, ledger.hits([record.id], contract.name))) for contract in contracts.values()]
+        data = report_data(record, ledger.cases(record.id), list(ledger.exchanges(record.id)), coverages, contracts)
+    path = write_report(args.form, data, args.output, home.root / "reports")
+    if path is not None:
+        if args.json:
+            terminal(args).json({"version": 1, "run": record.id, "path": str(path)})
+        else:
+            terminal(args).line("written: ", (path, "name"))
+    return EXIT_HELD

@@ -1,0 +1,52 @@
+"""`runs`: the history."""
+
+from __future__ import annotations
+
+import argparse
+from datetime import datetime
+
+from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
+from juxtalogos.ledger import Ledger
+
+DESCRIPTION = "List the runs of this workspace, the latest first: when, what, at which target, verdict, counts."
+EXAMPLE = """\
+  juxtalogos runs
+  juxtalogos runs --last 5 --json
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--last", type=int, default=20, metavar="N", help="how many (20)")
+    parser.add_argument("--calls", action="store_true", help="list single calls too")
+    add_common(parser)
+
+
+class _RunsArguments(Arguments):
+    last: int
+    calls: bool
+
+
+def run(args: _RunsArguments) -> int:
+    home = workspace(args)
+    out = terminal(args)
+    with Ledger(home.ledger_path) as ledger:
+        runs = [one for one in ledger.runs(100_000) if args.calls or one.kind == "run"][: max(args.last, 0)]
+    if args.json:
+        rows = [
+            {
+                "run": one.id, "started": one.started, "seconds": round(one.ended - one.started, 3) if one.ended else None, "kind": one.kind, "target": one.target, "what": one.what,
+                "verdict": one.verdict, "interrupted": one.interrupted, "cases": one.cases, "exchanges": one.exchanges, "findings": one.findings,
+            }
+            for one in runs
+        ]  # fmt: skip
+        out.json({"version": 1, "runs": rows})
+    elif not runs:
+        out.note(("no runs yet: juxtalogos run", "note"))
+    else:
+        table = []
+        for one in runs:
+            when = datetime.fromtimestamp(one.started).astimezone().strftime("%Y-%m-%d %H:%M:%S")
+            state = ("interrupted", "error") if one.interrupted or not one.ended else (one.verdict, one.verdict)
+            table.append((one.id, when, f"{one.ended - one.started:.1f}" if one.ended else "", one.what, one.target, state, one.cases, one.exchanges, one.findings))
+        out.table(("run", "started", "s", "what", "target", "verdict", "cases", "exchanges", "failing checks"), table, right=(0, 2, 6, 7, 8))
+    return EXIT_HELD

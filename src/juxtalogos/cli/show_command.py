@@ -1,0 +1,161 @@
+"""`show`: contracts, the operations of one, one operation with all it takes and answers."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
+from juxtalogos.cli.terminal import Terminal
+from juxtalogos.documents.positions import describe
+from juxtalogos.model.contract import Contract, Input, Media, Operation
+from juxtalogos.model.seams import OutlineRow
+
+DESCRIPTION = """\
+Without a name: the contracts. With a contract's name: its operations. With an operation: every input with its
+address, type, need, allowed values and limits, and every declared answer."""
+EXAMPLE = """\
+  juxtalogos show berths
+  juxtalogos show announcePortCall
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("name", nargs="?", metavar="CONTRACT or OPERATION", help="what to show")
+    add_common(parser)
+
+
+class _ShowArguments(Arguments):
+    name: str | None
+
+
+def run(args: _ShowArguments) -> int:
+    home = workspace(args)
+    out = terminal(args)
+    if args.name is None:
+        _contracts(out, args.json, home.contracts())
+    elif args.name in home.contract_names():
+        _contract(out, args.json, home.contract(args.name))
+    else:
+        contract, operation = home.operation(args.name)
+        if args.json:
+            out.json({"version": 1, **operation_data(contract, operation)})
+        else:
+            _operation(out, contract, operation)
+    return EXIT_HELD
+
+
+def _contracts(out: Terminal, as_json: bool, contracts: list[Contract]) -> None:
+    if as_json:
+        rows = [
+            {"contract": contract.name, "format": contract.format, "version": contract.version, "title": contract.title, "operations": len(contract.operations)}
+            for contract in contracts
+        ]
+        out.json({"version": 1, "contracts": rows})
+    elif not contracts:
+        out.note(("no contracts yet: juxtalogos import FILE", "note"))
+    else:
+        table = [(one.name, f"{one.format} {one.version}", len(one.operations), one.title) for one in contracts]
+        out.table(("contract", "format", "operations", "title"), table, styles=("name",), right=(2,))
+
+
+def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
+    if as_json:
+        operations = [
+            {"id": one.id, "method": one.method, "path": one.path, "summary": one.summary, "deprecated": one.deprecated, "line": _line(contract, one)} for one in contract.operations
+        ]
+        out.json({"version": 1, "contract": contract.name, "format": contract.format, "formatVersion": contract.version, "servers": list(contract.servers), "operations": operations})
+        return
+    out.line((contract.title, "head"), f"   {contract.format} {contract.version}")
+    for server in contract.servers:
+        out.line(("server named: ", "note"), server)
+    for scheme in contract.security_schemes:
+        key = f" as {scheme.place} {scheme.key}" if scheme.key else ""
+        out.line(("sign-in: ", "note"), (scheme.name, "name"), f" ({scheme.kind}{key})")
+    rows = [(one.id, one.method, one.path, _lock(one), one.summary + (" (deprecated)" if one.deprecated else "")) for one in contract.operations]
+    out.table(("operation", "method", "path", "sign-in", "summary"), rows, styles=("name",))
+
+
+def _line(contract: Contract, operation: Operation) -> int:
+    from juxtalogos.documents.positions import position
+
+    return position(contract.documents[operation.location.document], operation.location.pointer).line
+
+
+def _lock(operation: Operation) -> str:
+    return " or ".join(" and ".join(names) if names else "none" for names in operation.security)
+
+
+def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
+    out.line((operation.id, "head"), f"   {operation.method} {operation.path}", ("   deprecated" if operation.deprecated else "", "remark"))
+    out.line((describe(contract.documents, operation.location), "note"), indent=2)
+    for text in dict.fromkeys(filter(None, (operation.summary, operation.description))):
+        out.block(text.strip())
+    if operation.security:
+        out.line("  sign-in: ", (_lock(operation), "name"))
+    rows = [_input_row(contract, one) for one in operation.inputs]
+    for media in operation.body.media if operation.body else ():
+        need = "required" if operation.body and operation.body.required else ""
+        outline = list(contract.schema(media.schema).outline()) if media.schema else []
+        rows.append(("body", outline[0].type if outline else "any", need, "", media.media_type))
+        rows += [(f"body{row.path}", row.type, "required" if row.required else "", row.allowed, row.description) for row in outline[1:]]
+    if rows:
+        out.line()
+        out.table(("input", "type", "need", "allowed values and limits", "meaning"), rows, styles=("name",))
+    for answer in operation.answers:
+        out.line()
+        out.line((f"answers {answer.status}", "head"), f"  {' '.join(answer.description.split())}")
+        for one in answer.headers:
+            first = next(iter(contract.schema(one.schema).outline()), None) if one.schema else None
+            out.line("  header ", (one.name, "name"), f"  {first.type if first else 'any'}{'  required' if one.required else ''}", (f"  {one.description}", "note"))
+        for media in answer.media:
+            out.line(f"  {media.media_type}")
+            _tree(out, contract, media)
+
+
+def _input_row(contract: Contract, one: Input) -> tuple[str, str, str, str, str]:
+    row = next(iter(contract.schema(one.schema).outline()), None) if one.schema else None
+    items = [inner for inner in contract.schema(one.schema).outline() if inner.name == "each item"] if one.schema else []
+    allowed = row.allowed if row else ""
+    if items and items[0].allowed:
+        allowed = "; ".join(filter(None, (allowed, f"each {items[0].allowed}")))
+    return one.address, row.type if row else "any", "required" if one.required else "", allowed, one.description or (row.description if row else "")
+
+
+def _tree(out: Terminal, contract: Contract, media: Media) -> None:
+    rows: list[OutlineRow] = list(contract.schema(media.schema).outline()) if media.schema else []
+    table = [("    " + "  " * row.depth + (row.name or "the body"), row.type, "required" if row.required else "", row.allowed, row.description) for row in rows]
+    if table:
+        out.table(("    property", "type", "need", "allowed values and limits", "meaning"), table, styles=("name",))
+
+
+def operation_data(contract: Contract, operation: Operation) -> dict[str, Any]:
+    """An operation for `--json`."""
+    inputs = [dict(zip(("address", "type", "need", "allowed", "meaning"), _input_row(contract, one))) for one in operation.inputs]
+    return {
+        "id": operation.id,
+        "contract": contract.name,
+        "method": operation.method,
+        "path": operation.path,
+        "summary": operation.summary,
+        "line": _line(contract, operation),
+        "inputs": inputs,
+        "body": [_media_data(contract, media) for media in (operation.body.media if operation.body else ())],
+        "answers": [
+            {
+                "status": answer.status,
+                "description": answer.description,
+                "headers": [{"name": one.name, "required": one.required} for one in answer.headers],
+                "media": [_media_data(contract, media) for media in answer.media],
+            }
+            for answer in operation.answers
+        ],
+    }
+
+
+def _media_data(contract: Contract, media: Media) -> dict[str, Any]:
+    rows = list(contract.schema(media.schema).outline()) if media.schema else []
+    return {
+        "mediaType": media.media_type,
+        "properties": [{"path": row.path, "type": row.type, "required": row.required, "allowed": row.allowed, "meaning": row.description} for row in rows],
+    }

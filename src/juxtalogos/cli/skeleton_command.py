@@ -1,0 +1,62 @@
+"""`skeleton`: a ready-to-edit request."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
+from juxtalogos.formats import FORMATS
+from juxtalogos.model.errors import ConfigError
+from juxtalogos.suite.inputs import sample_inputs, with_settings
+from juxtalogos.suite.skeleton import FORMS, skeleton
+
+DESCRIPTION = """\
+Write a request of an operation, filled with valid sample values: as an HTTP/1.1 message to edit and send with
+`call --message`, a shell line, the body alone, or a step of a suite. No credentials are written."""
+EXAMPLE = """\
+  juxtalogos skeleton announcePortCall > announce.http
+  juxtalogos skeleton announcePortCall --form body --full
+"""
+_NOWHERE = "http://host.invalid"
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("operation", metavar="OPERATION", help="an operation's id")
+    parser.add_argument("--form", choices=FORMS, default="message", help="what to write (message)")
+    parser.add_argument("--full", action="store_true", help="fill in what is optional too")
+    parser.add_argument("--set", dest="settings", action="append", default=[], metavar="ADDRESS=VALUE", help="an input's value")
+    parser.add_argument("--target", metavar="NAME", help="the target whose host is written")
+    parser.add_argument("-o", "--output", type=Path, metavar="FILE", help="write to this file")
+    add_common(parser, json=False)
+
+
+class _SkeletonArguments(Arguments):
+    operation: str
+    form: str
+    full: bool
+    settings: list[str]
+    target: str | None
+    output: Path | None
+
+
+def run(args: _SkeletonArguments) -> int:
+    home = workspace(args)
+    contract, operation = home.operation(args.operation)
+    form = FORMATS[contract.format]
+    inputs = with_settings(form, contract, operation, sample_inputs(contract, operation, full=args.full), args.settings)
+    try:
+        base_url = home.target(args.target).base_url(contract)
+    except ConfigError:
+        if args.target:
+            raise
+        base_url = next((server for server in (*operation.servers, *contract.servers) if "://" in server), _NOWHERE)
+    text = skeleton(form, contract, operation, inputs, base_url, args.form)
+    if args.output:
+        from juxtalogos.workspace.files import write_whole
+
+        write_whole(args.output, text.encode())
+        terminal(args).note(f"written: {args.output}")
+    else:
+        terminal(args).raw(text)
+    return EXIT_HELD

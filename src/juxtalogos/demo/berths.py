@@ -1,0 +1,457 @@
+"""The berths service: a small, stateful HTTP service on a loopback port, with its own parsing and its own rules.
+
+Run it alone: python -m juxtalogos.demo.berths --port 8480 --deviations none
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import re
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from datetime import UTC, date, datetime
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from typing import Any
+from urllib.parse import parse_qs, unquote, urlsplit
+
+from juxtalogos.demo.planted import planted_names
+
+KEY = "merrow-office-7431"
+"""The made-up key of the harbour office, for demonstrations."""
+PREFIX = "/v1"
+KINDS = ("bulk", "container", "tanker", "ro-ro", "general")
+STATES = ("announced", "allotted", "moored", "closed")
+
+
+class Refusal(Exception):
+    def __init__(self, status: int, title: str, detail: str = "") -> None:
+        super().__init__(title)
+        self.status = status
+        self.title = title
+        self.detail = detail
+
+
+@dataclass
+class Reply:
+    status: int
+    body: Any = None
+    media_type: str = "application/json"
+    headers: dict[str, str] = field(default_factory=dict)
+    text: str | None = None
+
+
+@dataclass
+class Call:
+    """One request as the service sees it."""
+
+    query: dict[str, list[str]]
+    headers: Any
+    body: bytes
+
+    def json(self) -> dict[str, Any]:
+        if not self.headers.get("Content-Type", "").startswith("application/json"):
+            raise Refusal(400, "Not JSON", "the Content-Type must be application/json")
+        try:
+            value = json.loads(self.body)
+        except ValueError:
+            raise Refusal(400, "Not JSON", "the body cannot be parsed") from None
+        if not isinstance(value, dict):
+            raise Refusal(400, "Not an object")
+        return value
+
+    def one(self, name: str) -> str | None:
+        return self.query.get(name, [None])[0]  # type: ignore[list-item]
+
+    def count(self, name: str, least: int, most: int, default: int) -> int:
+        text = self.one(name)
+        if text is None:
+            return default
+        if not text.isdigit() or not least <= int(text) <= most:
+            raise Refusal(400, f"Bad {name}", f"{text!r} is no number from {least} to {most}")
+        return int(text)
+
+
+def _moment(text: Any, name: str) -> str:
+    try:
+        stamp = datetime.fromisoformat(text)
+    except (TypeError, ValueError):
+        raise Refusal(400, f"Bad {name}", "an RFC 3339 date-time is needed") from None
+    if stamp.tzinfo is None:
+        raise Refusal(400, f"Bad {name}", "the offset is missing")
+    return str(text)
+
+
+def _day(text: Any, name: str) -> str:
+    if not isinstance(text, str) or not re.fullmatch(r"\d{4}-\d\d-\d\d", text):
+        raise Refusal(400, f"Bad {name}", "a date is needed")
+    date.fromisoformat(text)
+    return text
+
+
+def _number(value: Any, name: str, least: float, most: float) -> float:
+    if isinstance(value, bool) or not isinstance(value, int | float) or not least <= value <= most:
+        raise Refusal(400, f"Bad {name}", f"a number from {least} to {most} is needed")
+    return value
+
+
+def _now() -> str:
+    return datetime.now(UTC).isoformat(timespec="seconds").replace("+00:00", "Z")
+
+
+class Harbour:
+    """The state of the port, and what each operation does. `odd` names the planted deviations that are on."""
+
+    def __init__(self, odd: frozenset[str]) -> None:
+        self.odd = odd
+        self.lock = threading.RLock()
+        self.reset()
+
+    def reset(self) -> None:
+        with self.lock:
+            self.vessels: dict[str, dict[str, Any]] = {}
+            self.calls: dict[str, dict[str, Any]] = {}
+            self.plans: dict[str, str] = {}
+            self.lines: dict[str, int] = {}
+            self.notices: list[dict[str, Any]] = [{"number": 1, "text": "Dredging in the basin, keep clear of the mole.", "from": "2026-03-01", "area": "basin"}]
+            self.last = {"V": 1000, "PC": 1000, "AL": 1000}
+            self.berths = {
+                f"B{number}": {"berthId": f"B{number}", "quay": quay, "depthMetres": depth, "surface": surface, "free": True, "services": services}
+                for number, quay, depth, surface, services in (
+                    (1, "Fish Quay", 4.5, "timber", ["water"]),
+                    (2, "North Mole", 9.0, "stone", ["water", "shore-power"]),
+                    (4, "North Mole", 11.5, "concrete", ["water", "crane", "bunkers"]),
+                    (7, "Deep Basin", 16.0, "concrete", ["water", "shore-power", "crane"]),
+                )
+            }
+            for name, kind, length in (("Grey Tern", "general", 88.0), ("Skerry Maid", "container", 172.4), ("Long Reach", "bulk", 199.9)):
+                self.add_vessel({"name": name, "kind": kind, "lengthMetres": length, "agentCode": None})
+            vessel = next(iter(self.vessels))
+            self.add_call({"vesselId": vessel, "arrives": "2026-03-14T06:30:00Z", "draughtMetres": 5.8})
+
+    def next(self, kind: str) -> str:
+        self.last[kind] += 1
+        return f"{kind}-{self.last[kind]}"
+
+    def add_vessel(self, value: dict[str, Any]) -> dict[str, Any]:
+        vessel = {**value, "vesselId": self.next("V")}
+        self.vessels[vessel["vesselId"]] = vessel
+        return vessel
+
+    def add_call(self, value: dict[str, Any]) -> dict[str, Any]:
+        kept = {key: item for key, item in value.items() if key != "contactPassword"}
+        call = {**kept, "callId": self.next("PC"), "state": "announced", "announcedAt": _now(), "berthId": None}
+        self.calls[call["callId"]] = call
+        return call
+
+    def vessel(self, vessel_id: str) -> dict[str, Any]:
+        if vessel_id not in self.vessels:
+            raise Refusal(404, "No such vessel", vessel_id)
+        return self.vessels[vessel_id]
+
+    def call(self, call_id: str) -> dict[str, Any]:
+        if call_id not in self.calls:
+            raise Refusal(404, "No such port call", call_id)
+        return self.calls[call_id]
+
+    # Vessels
+
+    def list_vessels(self, call: Call) -> Reply:
+        limit, offset = call.count("limit", 1, 50, 20), call.count("offset", 0, 10**9, 0)
+        kinds = [kind for text in call.query.get("kind", []) for kind in text.split(",")]
+        if any(kind not in KINDS for kind in kinds):
+            raise Refusal(400, "Bad kind", ", ".join(kinds))
+        found = [vessel for vessel in self.vessels.values() if not kinds or vessel["kind"] in kinds]
+        headers = {} if "total" in self.odd else {"X-Total-Count": str(len(found))}
+        return Reply(200, {"items": found[offset : offset + limit], "total": len(found)}, headers=headers)
+
+    def register_vessel(self, call: Call) -> Reply:
+        vessel = self.add_vessel(self.vessel_values(call.json()))
+        status = 200 if "status" in self.odd else 201
+        return Reply(status, vessel, headers={"Location": f"{PREFIX}/vessels/{vessel['vesselId']}"})
+
+    @staticmethod
+    def vessel_values(value: dict[str, Any]) -> dict[str, Any]:
+        if not isinstance(value.get("name"), str) or not 2 <= len(value["name"]) <= 60:
+            raise Refusal(400, "Bad name")
+        if value.get("kind") not in KINDS:
+            raise Refusal(400, "Bad kind", str(value.get("kind")))
+        _number(value.get("lengthMetres"), "lengthMetres", 5, 420)
+        if "draughtMetres" in value:
+            _number(value["draughtMetres"], "draughtMetres", 0.5, 26)
+        if "built" in value:
+            _day(value["built"], "built")
+        if value.get("agentCode") is not None and not re.fullmatch("[A-Z]{3}", str(value["agentCode"])):
+            raise Refusal(400, "Bad agentCode")
+        return value
+
+    def get_vessel(self, call: Call, vessel_id: str) -> Reply:
+        vessel = dict(self.vessel(vessel_id))
+        if "length" in self.odd:
+            vessel["lengthMetres"] = f"{vessel['lengthMetres']} m"
+        return Reply(200, vessel)
+
+    def replace_vessel(self, call: Call, vessel_id: str) -> Reply:
+        self.vessel(vessel_id)
+        self.vessels[vessel_id] = {**self.vessel_values(call.json()), "vesselId": vessel_id}
+        return Reply(200, self.vessels[vessel_id])
+
+    def remove_vessel(self, call: Call, vessel_id: str) -> Reply:
+        self.vessel(vessel_id)
+        del self.vessels[vessel_id]
+        return Reply(204)
+
+    # Berths and tides
+
+    def list_berths(self, call: Call) -> Reply:
+        free, depth = call.one("free"), call.one("minDepth")
+        if free not in (None, "true", "false"):
+            raise Refusal(400, "Bad free", str(free))
+        try:
+            least = float(depth or 0)
+        except ValueError:
+            raise Refusal(400, "Bad minDepth", str(depth)) from None
+        found = [dict(berth) for berth in self.berths.values() if berth["depthMetres"] >= least and (free is None or berth["free"] == (free == "true"))]
+        if "surface" in self.odd and found:
+            found[-1]["surface"] = "gravel"
+        return Reply(200, found)
+
+    def get_berth(self, call: Call, berth_id: str) -> Reply:
+        if berth_id not in self.berths:
+            raise Refusal(404, "No such berth", berth_id)
+        berth = dict(self.berths[berth_id])
+        if "services" in self.odd:
+            berth["services"] = [*berth["services"], "water"]
+        return Reply(200, berth)
+
+    def list_tides(self, call: Call) -> Reply:
+        day = _day(call.one("day"), "day")
+        turns = (("02:10", 0.8, "low"), ("08:25", 5.1, "high"), ("14:40", 1.0, "low"), ("20:50", 4.9, "high"))
+        headers = {"X-Station-Depth": "five fathoms" if "gauge" in self.odd else "9.1"}
+        return Reply(200, [{"at": f"{day}T{time}:00Z", "height": height, "turn": turn} for time, height, turn in turns], headers=headers)
+
+    # Port calls
+
+    def list_port_calls(self, call: Call) -> Reply:
+        limit, offset = call.count("limit", 1, 50, 20), call.count("offset", 0, 10**9, 0)
+        state, first = call.one("state"), call.one("arrivesFrom")
+        if state is not None and state not in STATES:
+            raise Refusal(400, "Bad state", state)
+        if first is not None:
+            _day(first, "arrivesFrom")
+        found = [one for one in self.calls.values() if (state is None or one["state"] == state) and (first is None or one["arrives"][:10] >= first)]
+        more = offset + limit < len(found)
+        page = {"items": found[offset : offset + limit], "total": len(found), "next": f"{PREFIX}/port-calls?offset={offset + limit}" if more else None}
+        if "page" in self.odd:
+            page["shard"] = 3
+        return Reply(200, page)
+
+    def announce(self, call: Call) -> Reply:
+        value = call.json()
+        self.vessel(str(value.get("vesselId")))
+        self.call_values(value, {"arrives"})
+        made = dict(self.add_call(value))
+        if "stamp" in self.odd:
+            made["announcedAt"] = "14.03.2026 06:30"
+        return Reply(201, made)
+
+    @staticmethod
+    def call_values(value: dict[str, Any], needed: set[str]) -> None:
+        if "arrives" in value or "arrives" in needed:
+            _moment(value.get("arrives"), "arrives")
+        if "draughtMetres" in value:
+            _number(value["draughtMetres"], "draughtMetres", 0.5, 26)
+        for end in ("opens", "closes") if "tideWindow" in value else ():
+            _moment(value["tideWindow"].get(end), end)
+        for item in value.get("cargo", ()):
+            if not item.get("goods") or not isinstance(item.get("tonnes"), int):
+                raise Refusal(400, "Bad cargo")
+
+    def get_port_call(self, call: Call, call_id: str) -> Reply:
+        found = dict(self.call(call_id))
+        if "state" in self.odd:
+            del found["state"]
+        return Reply(200, found)
+
+    def amend(self, call: Call, call_id: str) -> Reply:
+        found, value = self.call(call_id), call.json()
+        if not value:
+            raise Refusal(400, "Nothing to amend")
+        self.call_values(value, set())
+        found.update({key: value[key] for key in ("arrives", "draughtMetres") if key in value})
+        return Reply(200, found, media_type="text/plain; charset=utf-8" if "plain" in self.odd else "application/json")
+
+    def withdraw(self, call: Call, call_id: str) -> Reply:
+        self.call(call_id)
+        del self.calls[call_id]
+        return Reply(202, {"withdrawn": call_id}) if "chatter" in self.odd else Reply(202)
+
+    def allot(self, call: Call, call_id: str) -> Reply:
+        found, value = self.call(call_id), call.json()
+        berth = value.get("berthId")
+        if berth not in self.berths or value.get("side", "port") not in ("port", "starboard"):
+            raise Refusal(400, "Bad berth", str(berth))
+        found.update(state="allotted", berthId=berth)
+        reference = self.next("AL").lower() if "reference" in self.odd else self.next("AL")
+        return Reply(200, {"callId": call_id, "berthId": berth, "side": value.get("side", "port"), "reference": reference})
+
+    def handle_lines(self, call: Call, call_id: str) -> Reply:
+        found = self.call(call_id)
+        if not call.headers.get("Content-Type", "").startswith("application/x-www-form-urlencoded"):
+            raise Refusal(400, "Not a form")
+        fields = parse_qs(call.body.decode(), keep_blank_values=True)
+        action, lines = fields.get("action", [""])[0], fields.get("lines", [""])[0]
+        if action not in ("take", "let-go") or not lines.isdigit() or not 1 <= int(lines) <= 12:
+            raise Refusal(400, "Bad lines", f"{action} {lines}")
+        if found["state"] == "announced":
+            raise Refusal(409, "No berth is allotted")
+        found["state"] = "moored"
+        self.lines[call_id] = int(lines)
+        return Reply(200, {"callId": call_id, "action": action, "linesAshore": 14 if "lines" in self.odd else int(lines)})
+
+    def upload_plan(self, call: Call, call_id: str) -> Reply:
+        self.call(call_id)
+        if not call.headers.get("Content-Type", "").startswith("text/csv"):
+            raise Refusal(400, "Not CSV")
+        rows = [row.split(",") for row in call.body.decode("utf-8").strip().split("\n")]
+        self.plans[call_id] = call.body.decode("utf-8")
+        kilograms = sum(int(row[-1]) for row in rows[1:] if row[-1].strip().isdigit())
+        return Reply(200, {"callId": call_id, "rows": max(0, len(rows) - 1), "tonnes": kilograms / 1000})
+
+    def get_plan(self, call: Call, call_id: str) -> Reply:
+        self.call(call_id)
+        if call_id not in self.plans:
+            raise Refusal(404, "No plan was uploaded")
+        return Reply(200, text=self.plans[call_id], media_type="text/csv; charset=utf-8")
+
+    def close(self, call: Call, call_id: str) -> Reply:
+        found = self.call(call_id)
+        if found["state"] == "announced":
+            raise Refusal(409, "No lines were handled")
+        found["state"] = "closed"
+        departure = {"mode": "piloted"} if "departure" in self.odd else {"mode": "piloted", "pilot": "A. Fairlead"}
+        return Reply(200, {"callId": call_id, "closedAt": _now(), "departure": departure})
+
+    # Harbour office
+
+    def office(self, call: Call) -> None:
+        if call.headers.get("X-Harbour-Key") != KEY:
+            raise Refusal(401, "No key, or not the right one")
+
+    def list_notices(self, call: Call) -> Reply:
+        self.office(call)
+        return Reply(200, text=str(self.notices)) if "quotes" in self.odd else Reply(200, self.notices)
+
+    def post_notice(self, call: Call) -> Reply:
+        self.office(call)
+        value = call.json()
+        if not isinstance(value.get("text"), str) or not 5 <= len(value["text"]) <= 500:
+            raise Refusal(400, "Bad text")
+        _day(value.get("from"), "from")
+        if "office" in self.odd:
+            raise Refusal(500, "The press is broken")
+        notice = {**value, "number": len(self.notices) + 1}
+        self.notices.append(notice)
+        return Reply(201, notice)
+
+
+ROUTES: tuple[tuple[str, str, str], ...] = (
+    ("GET", "/vessels", "list_vessels"),
+    ("POST", "/vessels", "register_vessel"),
+    ("GET", "/vessels/([^/]+)", "get_vessel"),
+    ("PUT", "/vessels/([^/]+)", "replace_vessel"),
+    ("DELETE", "/vessels/([^/]+)", "remove_vessel"),
+    ("GET", "/berths", "list_berths"),
+    ("GET", "/berths/([^/]+)", "get_berth"),
+    ("GET", "/port-calls", "list_port_calls"),
+    ("POST", "/port-calls", "announce"),
+    ("GET", "/port-calls/([^/]+)", "get_port_call"),
+    ("PATCH", "/port-calls/([^/]+)", "amend"),
+    ("DELETE", "/port-calls/([^/]+)", "withdraw"),
+    ("POST", "/port-calls/([^/]+)/allotment", "allot"),
+    ("POST", "/port-calls/([^/]+)/lines", "handle_lines"),
+    ("PUT", "/port-calls/([^/]+)/stowage", "upload_plan"),
+    ("GET", "/port-calls/([^/]+)/stowage", "get_plan"),
+    ("POST", "/port-calls/([^/]+)/closing", "close"),
+    ("GET", "/tides", "list_tides"),
+    ("GET", "/notices", "list_notices"),
+    ("POST", "/notices", "post_notice"),
+)
+
+
+class Handler(BaseHTTPRequestHandler):
+    protocol_version = "HTTP/1.1"
+    server_version = "Merrow/2.4"
+    sys_version = ""
+    # The head and the body are two writes: without this the second waits for the client's acknowledgement.
+    disable_nagle_algorithm = True
+    harbour: Harbour
+
+    def answer(self) -> None:
+        parts = urlsplit(self.path)
+        length = self.headers.get("Content-Length", "0")
+        body = self.rfile.read(int(length)) if length.isdigit() else b""
+        try:
+            with self.harbour.lock:
+                reply = self.dispatch(unquote(parts.path), Call(parse_qs(parts.query, keep_blank_values=True), self.headers, body))
+        except Refusal as refusal:
+            problem = {"title": refusal.title, "status": refusal.status, **({"detail": refusal.detail} if refusal.detail else {})}
+            reply = Reply(refusal.status, problem, "application/problem+json")
+        data = reply.text.encode() if reply.text is not None else b"" if reply.body is None else json.dumps(reply.body, ensure_ascii=False).encode()
+        self.send_response(reply.status)
+        for name, value in reply.headers.items():
+            self.send_header(name, value)
+        if data:
+            self.send_header("Content-Type", reply.media_type)
+        if reply.status != 204:
+            self.send_header("Content-Length", str(len(data)))
+        self.end_headers()
+        self.wfile.write(data)
+
+    def dispatch(self, path: str, call: Call) -> Reply:
+        if path == "/ready":
+            return Reply(200, text="ready", media_type="text/plain")
+        if path == "/reset" and self.command == "POST":
+            self.harbour.reset()
+            return Reply(204)
+        for method, pattern, name in ROUTES:
+            found = re.fullmatch(PREFIX + pattern, path)
+            if found and method == self.command:
+                operation: Callable[..., Reply] = getattr(self.harbour, name)
+                return operation(call, *found.groups())
+        raise Refusal(404, "Nothing here", path)
+
+    do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = answer
+
+    def log_message(self, format: str, *args: object) -> None:
+        pass
+
+
+def make_server(port: int, odd: frozenset[str]) -> ThreadingHTTPServer:
+    """The service on a loopback port (0: any free one), not yet serving."""
+    harbour = Harbour(odd)
+    server = ThreadingHTTPServer(("127.0.0.1", port), type("BoundHandler", (Handler,), {"harbour": harbour}))
+    server.daemon_threads = True
+    return server
+
+
+def base_url(server: ThreadingHTTPServer) -> str:
+    return f"http://127.0.0.1:{server.server_address[1]}{PREFIX}"
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description="the berths service of the Port of Merrow")
+    parser.add_argument("--port", type=int, default=8480)
+    parser.add_argument("--deviations", default="all", help="all, none, or names separated by commas")
+    args = parser.parse_args()
+    server = make_server(args.port, planted_names(args.deviations))
+    print(base_url(server), flush=True)
+    try:
+        server.serve_forever()
+    except KeyboardInterrupt:
+        pass
+
+
+if __name__ == "__main__":
+    main()

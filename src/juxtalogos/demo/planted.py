@@ -1,0 +1,51 @@
+"""The deviations planted in the berths service, each with the findings it must lead to, and no others."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True, slots=True)
+class Planted:
+    name: str
+    operation: str
+    what: str
+    findings: tuple[tuple[str, str], ...]
+    """(finding kind, place in the exchange with indices as *)."""
+
+
+PLANTED: tuple[Planted, ...] = (
+    Planted("status", "registerVessel", "answers 200 where 201 is declared", (("status.undeclared", "status"),)),
+    Planted("total", "listVessels", "leaves out the required header X-Total-Count", (("header.missing", "header.X-Total-Count"),)),
+    Planted("length", "getVessel", "gives the length as a text", (("body.type", "body/lengthMetres"),)),
+    Planted("surface", "listBerths", "has a surface outside the enumeration", (("body.enum", "body/*/surface"),)),
+    Planted("services", "getBerth", "lists a service twice", (("body.unique", "body/services/*"),)),
+    Planted("stamp", "announcePortCall", "writes announcedAt as no RFC 3339 date-time", (("body.format", "body/announcedAt"),)),
+    Planted("page", "listPortCalls", "adds a property that the schema closes out", (("body.extra", "body/shard"),)),
+    Planted("state", "getPortCall", "leaves out the required state", (("body.required", "body/state"),)),
+    Planted("plain", "amendPortCall", "says text/plain of a JSON body", (("media.undeclared", "header.Content-Type"),)),
+    Planted("chatter", "withdrawPortCall", "sends a body where none is declared", (("body.unexpected", "body"),)),
+    Planted("reference", "allotBerth", "writes a reference that does not match its pattern", (("body.pattern", "body/reference"),)),
+    Planted("lines", "handleLines", "counts more lines than the maximum", (("body.range", "body/linesAshore"),)),
+    Planted("departure", "closePortCall", "gives a departure that is none of its alternatives", (("body.branch", "body/departure"),)),
+    Planted("gauge", "listTides", "sends a header that is no number", (("header.malformed", "header.X-Station-Depth"),)),
+    Planted("quotes", "listNotices", "answers with what is no JSON", (("media.untrue", "body"),)),
+    Planted("office", "postNotice", "fails with 500 on every notice", (("status.server-error", "status"), ("criterion.unmet", "written"))),
+)
+
+
+def planted_names(text: str) -> frozenset[str]:
+    """`all`, `none`, or names separated by commas; ValueError for an unknown one."""
+    known = [one.name for one in PLANTED]
+    if text == "all":
+        return frozenset(known)
+    names = frozenset(name.strip() for name in text.split(",") if name.strip() and text != "none")
+    for name in names:
+        if name not in known:
+            raise ValueError(name)
+    return names
+
+
+def expected_findings(names: frozenset[str]) -> set[tuple[str, str, str]]:
+    """(operation, kind, place) of every finding that these deviations must lead to."""
+    return {(one.operation, kind, at) for one in PLANTED if one.name in names for kind, at in one.findings}

@@ -1,0 +1,55 @@
+"""JUnit XML: a suite is a testsuite, a case a testcase; failures list the checks that did not hold."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from datetime import UTC, datetime
+from xml.etree import ElementTree
+
+from juxtalogos.model.verdict import Verdict
+from juxtalogos.report.data import ReportData
+
+_NOT_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+_MARKS = {Verdict.FAILED: "failure", Verdict.ERROR: "error", Verdict.SKIPPED: "skipped", Verdict.UNPROVEN: "skipped"}
+
+
+def junit(data: ReportData) -> bytes:
+    root = ElementTree.Element("testsuites", name="juxtalogos")
+    suites: dict[str, list[ElementTree.Element]] = {}
+    times: Counter[str] = Counter()
+    for case in data.cases:
+        element = ElementTree.Element("testcase", name=_clean(case.case), classname=_clean(case.suite.replace("/", ".")), time=f"{case.seconds:.3f}")
+        mark = _MARKS.get(case.verdict)
+        if mark:
+            detail = ElementTree.SubElement(element, mark, message=_clean(f"{case.verdict}: {case.reason}" if case.reason else str(case.verdict)))
+            detail.text = _clean(_detail(data, case))
+        suites.setdefault(case.suite, []).append(element)
+        times[case.suite] += case.seconds  # type: ignore[assignment]
+    stamp = datetime.fromtimestamp(data.run.started, UTC).isoformat(timespec="seconds")
+    for name, elements in suites.items():
+        counts = Counter(child.tag for element in elements for child in element)
+        suite = ElementTree.SubElement(
+            root, "testsuite", name=_clean(name), tests=str(len(elements)), failures=str(counts["failure"]), errors=str(counts["error"]), skipped=str(counts["skipped"]),
+            time=f"{times[name]:.3f}", timestamp=stamp,
+        )  # fmt: skip
+        suite.extend(elements)
+    ElementTree.indent(root)
+    return ElementTree.tostring(root, encoding="utf-8", xml_declaration=True) + b"\n"
+
+
+def _detail(data: ReportData, case: object) -> str:
+    rows = []
+    for record in data.steps_of(case):  # type: ignore[arg-type]
+        for result in record.results:
+            if result.is_finding:
+                where = data.where(record, result)
+                rows.append(f"{record.step} {result.kind} at {result.at}: declared {result.declared}; observed {result.observed}" + (f" ({where})" if where else ""))
+        if not record.results and record.reason:
+            rows.append(f"{record.step} {record.verdict}: {record.reason}")
+    return "\n".join(rows)
+
+
+def _clean(text: str) -> str:
+    """XML 1.0 cannot hold control characters and lone surrogates, escaped or not."""
+    return _NOT_XML.sub("\ufffd", text)

@@ -1,0 +1,96 @@
+"""The HTML report: one file that fetches nothing, under a policy that lets nothing but its own style and script run."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+from datetime import datetime
+from importlib import resources
+from typing import Any
+from urllib.parse import urlsplit
+
+from juxtalogos._version import VERSION
+from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
+from juxtalogos.documents.positions import position
+from juxtalogos.exchange.media import parse_media_type
+from juxtalogos.model.contract import Contract
+from juxtalogos.model.elements import ELEMENT_KINDS
+from juxtalogos.model.exchange import Headers, header
+from juxtalogos.report.data import ReportData
+
+BODY_LIMIT = 64 * 1024
+"""Characters of a body in the report; the ledger has the whole."""
+GAP_LIMIT = 500
+
+
+def page(data: ReportData) -> bytes:
+    from jinja2 import Environment
+
+    style, script = _asset("page.css"), _asset("page.js")
+    environment = Environment(autoescape=True, trim_blocks=True, lstrip_blocks=True)
+    environment.globals.update(body=_body, path=_path, clean=_visible)
+    template = environment.from_string(_asset("page.html"))
+    text = template.render(
+        data=data,
+        version=VERSION,
+        style=style,
+        script=script,
+        policy=f"default-src 'none'; style-src 'sha256-{_digest(style)}'; script-src 'sha256-{_digest(script)}'; base-uri 'none'; form-action 'none'",
+        started=datetime.fromtimestamp(data.run.started).astimezone().strftime("%Y-%m-%d %H:%M:%S %Z"),
+        seconds=max(0.0, data.run.ended - data.run.started) if data.run.ended else 0.0,
+        methods=sorted({record.exchange.request.method for record in data.records if record.exchange}),
+        gaps=_gaps(data),
+    )
+    return text.encode("utf-8", "replace")
+
+
+def _asset(name: str) -> str:
+    return resources.files("juxtalogos.report").joinpath(name).read_text("utf-8")
+
+
+def _digest(text: str) -> str:
+    return base64.b64encode(hashlib.sha256(text.encode()).digest()).decode()
+
+
+def _path(url: str) -> str:
+    parts = urlsplit(url)
+    return (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+
+
+def _visible(text: object) -> str:
+    """Bidirectional overrides and control characters shown as escapes; Jinja escapes the rest."""
+    from unicodedata import category
+
+    out = str(text)
+    if out.isascii() and out.isprintable():
+        return out
+    return "".join(char if char in "\n\t" or category(char) not in ("Cc", "Cf", "Cs", "Zl", "Zp") else f"\\u{ord(char):04x}" for char in out)
+
+
+def _body(content: bytes | None, headers: Headers) -> str:
+    if not content:
+        return ""
+    parsed = parse_media_type(header(headers, "content-type") or "")
+    try:
+        text = content.decode("utf-8")
+    except UnicodeDecodeError:
+        return f"{len(content)} bytes that are no UTF-8 text, beginning {content[:48].hex(' ')}"
+    if parsed and parsed.is_json:
+        try:
+            text = dump_json(parse_json(text), indent=2)
+        except NotJson:
+            pass
+    text = _visible(text)
+    return text if len(text) <= BODY_LIMIT else text[:BODY_LIMIT] + f"\n… {len(text) - BODY_LIMIT} more characters"
+
+
+def _gaps(data: ReportData) -> list[dict[str, Any]]:
+    rows = []
+    for contract, coverage in data.coverages:
+        for row in coverage.gaps()[:GAP_LIMIT]:
+            rows.append({"kind": ELEMENT_KINDS[row.element.kind], "label": row.element.label, "where": _where(contract, row.element.location)})
+    return rows
+
+
+def _where(contract: Contract, location: Any) -> str:
+    return f"{location.document}:{position(contract.documents[location.document], location.pointer).line}"

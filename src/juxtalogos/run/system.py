@@ -1,0 +1,95 @@
+"""The system under test: started, awaited, reset and stopped by the target's commands, which were trusted before."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import os
+import signal
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from pathlib import Path
+
+from juxtalogos.exchange.transport import Transport, TransportOptions
+from juxtalogos.model.errors import ConfigError
+from juxtalogos.model.exchange import Request
+from juxtalogos.workspace.config import SystemCommands, Target, origin
+
+COMMAND_LIMIT = 120.0
+"""Seconds for a reset or stop command."""
+
+
+@asynccontextmanager
+async def running_system(target: Target, workspace: Path) -> AsyncIterator[None]:
+    """The system, up while the context lasts. ConfigError when it does not come up."""
+    system = target.system
+    if system is None or not system.start:
+        if system and system.ready:
+            await _await_ready(target, system, None)
+        yield
+        return
+    process = await _start(system, workspace)
+    try:
+        if system.ready:
+            await _await_ready(target, system, process)
+        yield
+    finally:
+        if system.stop:
+            with contextlib.suppress(ConfigError):
+                await run_command(system.stop, workspace, "stop")
+        await _end(process)
+
+
+async def run_command(command: tuple[str, ...], workspace: Path, name: str) -> None:
+    """A command to its end; ConfigError when it fails."""
+    try:
+        process = await asyncio.create_subprocess_exec(*command, cwd=workspace, stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.STDOUT)
+        try:
+            async with asyncio.timeout(COMMAND_LIMIT):
+                out, _ = await process.communicate()
+        except TimeoutError:
+            process.kill()
+            raise ConfigError(f"the {name} command took longer than {COMMAND_LIMIT:g} s", where=command[0]) from None
+    except OSError as error:
+        raise ConfigError(f"the {name} command cannot be run: {error.strerror}", where=command[0]) from None
+    if process.returncode:
+        tail = out.decode("utf-8", "replace").strip()[-300:]
+        raise ConfigError(f"the {name} command ended with status {process.returncode}: {tail}", where=command[0])
+
+
+async def _start(system: SystemCommands, workspace: Path) -> asyncio.subprocess.Process:
+    try:
+        return await asyncio.create_subprocess_exec(
+            *system.start, cwd=workspace, stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.DEVNULL, stderr=asyncio.subprocess.DEVNULL, start_new_session=True
+        )
+    except OSError as error:
+        raise ConfigError(f"the start command cannot be run: {error.strerror}", where=system.start[0]) from None
+
+
+async def _await_ready(target: Target, system: SystemCommands, process: asyncio.subprocess.Process | None) -> None:
+    if origin(system.ready) not in target.origins():
+        raise ConfigError(f"the ready URL {system.ready} is at none of the target's origins", where=f"[targets.{target.name}.system]", mend="use an address of the target itself")
+    deadline = asyncio.get_running_loop().time() + system.ready_timeout
+    error = "no answer"
+    async with Transport(TransportOptions(connect_timeout=2, timeout=5)) as transport:
+        while asyncio.get_running_loop().time() < deadline:
+            exchange = await transport.send(Request("GET", system.ready))
+            if exchange.response and exchange.response.status < 500:
+                return
+            error = exchange.error or f"status {exchange.response.status if exchange.response else 0}"
+            if process is not None and process.returncode is not None:
+                raise ConfigError(f"the system ended with status {process.returncode} before it was ready", where=system.start[0])
+            await asyncio.sleep(0.1)
+    raise ConfigError(f"the system was not ready within {system.ready_timeout:g} s: {error}", where=system.ready)
+
+
+async def _end(process: asyncio.subprocess.Process) -> None:
+    if process.returncode is not None:
+        return
+    for sign, patience in ((signal.SIGTERM, 5.0), (signal.SIGKILL, 5.0)):
+        with contextlib.suppress(ProcessLookupError, PermissionError):
+            os.killpg(process.pid, sign)
+        with contextlib.suppress(TimeoutError):
+            async with asyncio.timeout(patience):
+                await process.wait()
+                return

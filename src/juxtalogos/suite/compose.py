@@ -1,0 +1,182 @@
+"""Composing: a contract -> a suite. A case per operation with all that it needs before it, and a flow per resource.
+
+The same contract gives the same document: nothing here is random or takes the time.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from typing import Any
+
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.errors import Unsampleable
+from juxtalogos.model.seams import ABSENT, Inputs
+from juxtalogos.suite.dependencies import Dependency, success_answer
+from juxtalogos.suite.inputs import sample_inputs, with_values
+from juxtalogos.suite.write import document_of, step_document
+
+
+@dataclass(slots=True)
+class Composed:
+    document: dict[str, Any]
+    cases: int
+    left_out: list[tuple[str, str]] = field(default_factory=list)
+    """(operation, why no case could be made)."""
+
+
+@dataclass(slots=True)
+class _Draft:
+    """A case under construction."""
+
+    steps: list[dict[str, Any]] = field(default_factory=list)
+    by_operation: dict[str, str] = field(default_factory=dict)
+    """Operation -> the step that calls it."""
+    created: list[tuple[Operation, str]] = field(default_factory=list)
+
+
+def compose(contract: Contract, dependencies: Iterable[Dependency], source_url: str) -> Composed:
+    composer = _Composer(contract, list(dependencies))
+    cases: list[dict[str, Any]] = []
+    left_out: list[tuple[str, str]] = []
+    for operation in contract.operations:
+        try:
+            cases += composer.cases_of(operation)
+        except Unsampleable as error:
+            left_out.append((operation.id, error.what))
+    for create in contract.operations:
+        try:
+            cases += composer.flow(create)
+        except Unsampleable as error:
+            left_out.append((f"the flow of {create.id}", error.what))
+    return Composed(document_of(contract, source_url, cases), len(cases), left_out)
+
+
+class _Composer:
+    def __init__(self, contract: Contract, dependencies: list[Dependency]) -> None:
+        self.contract = contract
+        self.needs: dict[str, list[Dependency]] = {}
+        for one in dependencies:
+            self.needs.setdefault(one.operation, []).append(one)
+        self.by_path = {(operation.method, operation.path): operation for operation in contract.operations}
+        self.names: dict[str, int] = {}
+
+    def cases_of(self, operation: Operation) -> list[dict[str, Any]]:
+        """With everything filled in; and, where that differs, with only what is required."""
+        whole = sample_inputs(self.contract, operation, full=True)
+        bare = sample_inputs(self.contract, operation, full=False)
+        summary = operation.summary or operation.id
+        found = [self.case(operation, whole, slug(operation.id), summary)]
+        if bare != whole:
+            found.append(self.case(operation, bare, f"{slug(operation.id)}-required-only", f"{summary}: only what is required"))
+        return found
+
+    def case(self, operation: Operation, inputs: Inputs, name: str, summary: str) -> dict[str, Any]:
+        draft = _Draft()
+        self.add(draft, operation, inputs, ())
+        self.clean_up(draft)
+        return {"workflowId": self.unique(name), "summary": summary, "steps": draft.steps}
+
+    def unique(self, name: str) -> str:
+        self.names[name] = self.names.get(name, 0) + 1
+        return name if self.names[name] == 1 else f"{name}-{self.names[name]}"
+
+    def add(self, draft: _Draft, operation: Operation, inputs: Inputs | None, above: tuple[str, ...], *, always: bool = False, status: str = "") -> str:
+        """Adds a step, and before it the steps that give what it needs; gives its stepId."""
+        if inputs is None:
+            inputs = sample_inputs(self.contract, operation, full=False)
+        values: dict[str, Any] = {}
+        for need in self.needs.get(operation.id, ()):
+            if need.input.startswith("body") and inputs.body is ABSENT:
+                continue
+            source = self.contract.operation(need.source)
+            if source is None or need.source in above or need.source == operation.id:
+                continue
+            step = draft.by_operation.get(need.source) or self.add(draft, source, None, (*above, operation.id))
+            values[need.input] = self.output(draft, step, need)
+        step_id = self.step_id(draft, operation)
+        declared = sample_media(operation, inputs)
+        draft.steps.append(step_document(operation, step_id, with_values(inputs, values), declared, always=always, status=status or success_condition(operation)))
+        draft.by_operation.setdefault(operation.id, step_id)
+        if operation.method == "POST" and not always:
+            draft.created.append((operation, step_id))
+        return step_id
+
+    def output(self, draft: _Draft, step_id: str, need: Dependency) -> str:
+        """The expression for a value of an earlier step, made an output of it."""
+        step = next(step for step in draft.steps if step["stepId"] == step_id)
+        outputs: dict[str, str] = step.setdefault("outputs", {})
+        for name, expression in outputs.items():
+            if expression == need.value:
+                return f"$steps.{step_id}.outputs.{name}"
+        name = slug(re.split(r"[./#]", need.value)[-1]) or "value"
+        if name in outputs:
+            name = f"{name}-{len(outputs) + 1}"
+        outputs[name] = need.value
+        return f"$steps.{step_id}.outputs.{name}"
+
+    @staticmethod
+    def step_id(draft: _Draft, operation: Operation) -> str:
+        taken = {step["stepId"] for step in draft.steps}
+        base = slug(operation.id)
+        name, number = base, 2
+        while name in taken:
+            name, number = f"{base}-{number}", number + 1
+        return name
+
+    def clean_up(self, draft: _Draft) -> None:
+        """Deletes what the case created, newest first, unless the case deletes it itself."""
+        for create, _ in reversed(list(draft.created)):
+            delete = self.deleter(create)
+            if delete and delete.id not in draft.by_operation and any(need.source == create.id for need in self.needs.get(delete.id, ())):
+                self.add(draft, delete, None, (), always=True)
+
+    def deleter(self, create: Operation) -> Operation | None:
+        return next((operation for operation in self.items_of(create) if operation.method == "DELETE"), None)
+
+    def items_of(self, create: Operation) -> list[Operation]:
+        """The operations on one item of the collection that `create` adds to."""
+        pattern = re.compile(re.escape(create.path.rstrip("/")) + r"/\{[^{}/]+\}")
+        return [operation for operation in self.contract.operations if pattern.fullmatch(operation.path)]
+
+    def flow(self, create: Operation) -> list[dict[str, Any]]:
+        """Create, read, list, update, read, delete, and read what is gone, as far as the contract has them."""
+        items = {operation.method: operation for operation in self.items_of(create)}
+        if create.method != "POST" or not items:
+            return []
+        draft = _Draft()
+        self.add(draft, create, sample_inputs(self.contract, create, full=True), ())
+        collection = self.by_path.get(("GET", create.path))
+        for operation in (items.get("GET"), collection, items.get("PUT"), items.get("PATCH")):
+            if operation:
+                self.add(draft, operation, None, ())
+        if (items.get("PUT") or items.get("PATCH")) and items.get("GET"):
+            self.add(draft, items["GET"], None, ())
+        delete, read = items.get("DELETE"), items.get("GET")
+        if delete:
+            self.add(draft, delete, None, (), always=True)
+            gone = next((status for status in ("404", "410") if read and any(answer.status == status for answer in read.answers)), "")
+            if read and gone:
+                self.add(draft, read, None, (), status=f"$statusCode == {gone}")
+        self.clean_up(draft)
+        name = slug(create.path.strip("/").replace("/", "-")) or "root"
+        return [{"workflowId": self.unique(f"flow-{name}"), "summary": f"the life of one item of {create.path}", "steps": draft.steps}]
+
+
+def sample_media(operation: Operation, inputs: Inputs) -> str:
+    return inputs.content_type if inputs.body is not ABSENT and operation.body else ""
+
+
+def success_condition(operation: Operation) -> str:
+    """Any success where success is declared by code; a declared redirect where only that is."""
+    answer = success_answer(operation)
+    codes = [one.status for one in operation.answers if one.status.isdigit()]
+    if answer is None and codes and "default" not in [one.status for one in operation.answers] and codes[0].startswith("3"):
+        return f"$statusCode == {codes[0]}"
+    return "$statusCode >= 200 && $statusCode < 300"
+
+
+def slug(text: str) -> str:
+    """Letters, digits, _ and - only, as Arazzo's ids want it."""
+    return re.sub(r"[^A-Za-z0-9_]+", "-", text).strip("-")

@@ -1,0 +1,203 @@
+"""`simple` conditions (Arazzo 1.0.1, criterion object): literals, comparisons, logic, access into values."""
+
+from __future__ import annotations
+
+import operator
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from juxtalogos.model.seams import ABSENT
+from juxtalogos.suite.expressions import BadExpression, Expression, Scope, evaluate, parse_expression
+
+MAX_DEPTH = 60
+
+_TOKEN = re.compile(
+    r"\s*(?:(?P<text>'(?:[^']|'')*')|(?P<number>-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?)|(?P<word>true|false|null)\b"
+    r"|(?P<expression>\$[^\s()<>=!&|\[\]]+)|(?P<op><=|>=|==|!=|&&|\|\||[<>!()]|\[\d+\]|\.[A-Za-z_][\w-]*))"
+)
+_COMPARE: dict[str, Callable[[Any, Any], bool]] = {"<": operator.lt, "<=": operator.le, ">": operator.gt, ">=": operator.ge}
+
+
+class BadCondition(ValueError):
+    """The text is no condition; `at` counts characters from 0."""
+
+    def __init__(self, what: str, at: int) -> None:
+        super().__init__(what)
+        self.at = at
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """`op` is `value`, `read`, `access`, `not`, `and`, `or` or a comparison."""
+
+    op: str
+    operands: tuple[Any, ...]
+
+
+def parse_condition(text: str) -> Condition:
+    """BadCondition when the text is none."""
+    parser = _Parser(text)
+    found = parser.either(0)
+    if parser.kind != "end":
+        raise BadCondition(f"{parser.token!r} is not expected here", parser.start)
+    return found
+
+
+class _Parser:
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.at = 0
+        self.advance()
+
+    def advance(self) -> None:
+        found = _TOKEN.match(self.text, self.at)
+        if found is None:
+            rest = self.text[self.at :]
+            self.start = self.at + len(rest) - len(rest.lstrip())
+            if rest.strip():
+                raise BadCondition(f"{rest.strip()[:20]!r} is not understood", self.start)
+            self.kind, self.token = "end", ""
+            return
+        self.kind, self.token = found.lastgroup or "end", found.group(found.lastgroup or 0)
+        self.start = found.start(found.lastgroup or 0)
+        self.at = found.end()
+
+    def take(self, token: str) -> bool:
+        if self.kind == "op" and self.token == token:
+            self.advance()
+            return True
+        return False
+
+    def either(self, depth: int) -> Condition:
+        if depth > MAX_DEPTH:
+            raise BadCondition("nested too deep", self.start)
+        left = self.both(depth)
+        while self.take("||"):
+            left = Condition("or", (left, self.both(depth)))
+        return left
+
+    def both(self, depth: int) -> Condition:
+        left = self.comparison(depth)
+        while self.take("&&"):
+            left = Condition("and", (left, self.comparison(depth)))
+        return left
+
+    def comparison(self, depth: int) -> Condition:
+        left = self.operand(depth)
+        if self.kind == "op" and self.token in ("<", "<=", ">", ">=", "==", "!="):
+            word = self.token
+            self.advance()
+            return Condition(word, (left, self.operand(depth)))
+        return left
+
+    def operand(self, depth: int) -> Condition:
+        if self.take("!"):
+            return Condition("not", (self.operand(depth + 1) if depth < MAX_DEPTH else self.either(depth + 1),))
+        if self.take("("):
+            inner = self.either(depth + 1)
+            if not self.take(")"):
+                raise BadCondition("a ')' is missing", self.start)
+            return inner
+        kind, token, start = self.kind, self.token, self.start
+        if kind == "text":
+            self.advance()
+            return Condition("value", (token[1:-1].replace("''", "'"),))
+        if kind == "number":
+            self.advance()
+            return Condition("value", (float(token) if any(char in token for char in ".eE") else int(token),))
+        if kind == "word":
+            self.advance()
+            return Condition("value", ({"true": True, "false": False, "null": None}[token],))
+        if kind != "expression":
+            raise BadCondition("a value or an expression is missing", start)
+        try:
+            found = Condition("read", (parse_expression(token),))
+        except BadExpression as error:
+            raise BadCondition(str(error), start) from None
+        self.advance()
+        while self.kind == "op" and self.token[0] in "[.":
+            key: int | str = int(self.token[1:-1]) if self.token[0] == "[" else self.token[1:]
+            found = Condition("access", (found, key))
+            self.advance()
+        return found
+
+
+def reads(condition: Condition) -> list[Expression]:
+    """The expressions a condition reads."""
+    found = []
+    for operand in condition.operands:
+        if isinstance(operand, Condition):
+            found += reads(operand)
+        elif isinstance(operand, Expression):
+            found.append(operand)
+    return found
+
+
+def holds(condition: Condition, scope: Scope) -> bool:
+    return _truth(_evaluate(condition, scope))
+
+
+def _evaluate(condition: Condition, scope: Scope) -> Any:
+    operands = condition.operands
+    match condition.op:
+        case "value":
+            return operands[0]
+        case "read":
+            return evaluate(operands[0], scope)
+        case "access":
+            return _access(_evaluate(operands[0], scope), operands[1])
+        case "not":
+            return not _truth(_evaluate(operands[0], scope))
+        case "and":
+            return all(_truth(_evaluate(operand, scope)) for operand in operands)
+        case "or":
+            return any(_truth(_evaluate(operand, scope)) for operand in operands)
+    left, right = _alike(_evaluate(operands[0], scope), _evaluate(operands[1], scope))
+    if condition.op in ("==", "!="):
+        same = type(left) is type(right) and left == right if isinstance(left, bool) or isinstance(right, bool) else left == right
+        return same == (condition.op == "==")
+    if isinstance(left, bool | Absent) or isinstance(right, bool | Absent):
+        return False
+    both = (isinstance(left, int | float) and isinstance(right, int | float)) or (isinstance(left, str) and isinstance(right, str))
+    return both and _COMPARE[condition.op](left, right)
+
+
+Absent = type(ABSENT)
+
+
+def _truth(value: Any) -> bool:
+    return value is not ABSENT and value is not None and value is not False and value != "" and value != 0
+
+
+def _access(value: Any, key: int | str) -> Any:
+    if isinstance(key, int):
+        return value[key] if isinstance(value, list) and key < len(value) else ABSENT
+    return value.get(key, ABSENT) if isinstance(value, dict) else ABSENT
+
+
+def _alike(left: Any, right: Any) -> tuple[Any, Any]:
+    """Texts compare without regard to case; a text beside a number counts as the number it writes (headers are texts)."""
+    if isinstance(left, str) and isinstance(right, str):
+        return left.casefold(), right.casefold()
+    for text, number, swap in ((left, right, False), (right, left, True)):
+        if isinstance(text, str) and isinstance(number, int | float) and not isinstance(number, bool):
+            try:
+                value = float(text)
+            except ValueError:
+                continue
+            return (number, value) if swap else (value, number)
+    return left, right
+
+
+def in_words(condition: Condition, scope: Scope) -> str:
+    """What was observed: the values of the expressions in a condition."""
+    from juxtalogos.documents.jsontext import dump_json
+
+    shown = []
+    for expression in dict.fromkeys(reads(condition)):
+        value = evaluate(expression, scope)
+        text = "absent" if value is ABSENT else dump_json(value)
+        shown.append(f"{expression.text} is {text[:80]}")
+    return ", ".join(shown)

@@ -1,0 +1,215 @@
+"""Dependencies between operations: which input of one takes a value from an answer of another, and why we think so."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation
+from juxtalogos.model.errors import ConfigError, nearest, quoted
+from juxtalogos.model.location import Location
+from juxtalogos.model.seams import OutlineRow
+from juxtalogos.workspace.config import DependencyRule
+
+_ID_LIKE = re.compile(r"(?:^id|Id|_id|-id|ID|[Nn]umber|[Cc]ode|[Kk]ey|[Rr]ef)$")
+_SCALARS = ("string", "integer", "number")
+
+
+@dataclass(frozen=True, slots=True)
+class Dependency:
+    operation: str
+    input: str
+    source: str
+    value: str
+    """Runtime expression on the source's exchange."""
+    reason: str
+    """`link`, `path`, `schema`, `name` or `configured`, with what it rests on."""
+
+
+@dataclass(frozen=True, slots=True)
+class _Offer:
+    """A scalar that an operation's success answer declares."""
+
+    operation: Operation
+    row: OutlineRow
+    resource: str
+
+
+@dataclass(frozen=True, slots=True)
+class _Need:
+    operation: Operation
+    address: str
+    name: str
+    resource: str
+    """What a path parameter identifies: the collection before it, in the singular."""
+    collection: str
+    place: Location | None
+
+
+def find_dependencies(contract: Contract, rules: Iterable[DependencyRule] = ()) -> list[Dependency]:
+    """In the order of the operations. Rules of the configuration come first and can drop what is found."""
+    offers = [offer for operation in contract.operations for offer in _offers(contract, operation)]
+    found: dict[tuple[str, str], Dependency] = {}
+    dropped = set()
+    for rule in rules:
+        _check_rule(contract, rule)
+        if rule.drop:
+            dropped.add((rule.operation, rule.input))
+        else:
+            found[(rule.operation, rule.input)] = Dependency(rule.operation, rule.input, rule.source, rule.value, "configured")
+    for link in _linked(contract):
+        if (link.operation, link.input) not in dropped:
+            found.setdefault((link.operation, link.input), link)
+    for operation in contract.operations:
+        for need in _needs(contract, operation):
+            key = (operation.id, need.address)
+            if key not in found and key not in dropped:
+                best = next((one for one in _candidates(need, offers) if not _leads_back(one, found)), None)
+                if best:
+                    found[key] = best
+    order = {operation.id: index for index, operation in enumerate(contract.operations)}
+    return sorted(found.values(), key=lambda one: (order.get(one.operation, 0), one.input))
+
+
+def _check_rule(contract: Contract, rule: DependencyRule) -> None:
+    ids = [operation.id for operation in contract.operations]
+    for name in (rule.operation, rule.source):
+        if name and name not in ids:
+            raise ConfigError(f"contracts.{contract.name}.dependencies names the unknown operation {quoted(name)}", mend=nearest(name, ids))
+    if not rule.drop and not (rule.source and rule.value):
+        raise ConfigError(f"the dependency of {rule.operation} {rule.input} needs `from` and `value`, or `drop = true`", mend='write from = "OPERATION", value = "$response.body#/id"')
+
+
+def _linked(contract: Contract) -> Iterator[Dependency]:
+    """Links that the definition declares (OpenAPI, link object)."""
+    for operation in contract.operations:
+        for answer in operation.answers:
+            for link in answer.links if answer.status.startswith("2") else ():
+                target = contract.operation(link.operation) or _by_reference(contract, link.operation)
+                if target is None or target is operation:
+                    continue
+                for name, expression in link.parameters:
+                    address = next((one.address for one in target.inputs if name in (one.address, one.name)), "")
+                    if address and expression.startswith("$"):
+                        yield Dependency(target.id, address, operation.id, expression, f"link: declared at {link.location.pointer.rpartition('/')[2]}")
+
+
+def _by_reference(contract: Contract, reference: str) -> Operation | None:
+    pointer = reference.partition("#")[2]
+    return next((operation for operation in contract.operations if pointer and operation.location.pointer == pointer), None)
+
+
+def success_answer(operation: Operation) -> DeclaredAnswer | None:
+    """The first declared answer of success."""
+    return next((answer for answer in operation.answers if answer.status.startswith("2")), None)
+
+
+def _offers(contract: Contract, operation: Operation) -> Iterator[_Offer]:
+    answer = success_answer(operation)
+    if answer is None or operation.method == "DELETE":
+        return
+    resource = _singular(_last_fixed(operation.path))
+    for media in answer.media:
+        if media.schema and "json" in media.media_type:
+            for row in contract.schema(media.schema).outline():
+                if row.type.split(" ")[0] in _SCALARS and row.path and "/NAME" not in row.path:
+                    yield _Offer(operation, row, resource)
+            return
+
+
+def _needs(contract: Contract, operation: Operation) -> Iterator[_Need]:
+    for one in operation.inputs:
+        if not one.required or one.schema is None:
+            continue
+        row = next(iter(contract.schema(one.schema).outline()), None)
+        place = row.place if row else None
+        if one.place == "path":
+            before = operation.path.partition(f"{{{one.name}}}")[0].rstrip("/")
+            yield _Need(operation, one.address, one.name, _singular(_last_fixed(before)), before, place)
+        elif _ID_LIKE.search(one.name):
+            yield _Need(operation, one.address, one.name, _owner(one.name), "", place)
+    for media in operation.body.media if operation.body else ():
+        if media.schema and "json" in media.media_type:
+            for row in contract.schema(media.schema).outline(full=True):
+                if row.path and row.required and "/0" not in row.path and row.type.split(" ")[0] in _SCALARS and _ID_LIKE.search(row.name):
+                    yield _Need(operation, f"body{row.path}", row.name, _owner(row.name), "", row.place)
+            return
+
+
+def _candidates(need: _Need, offers: list[_Offer]) -> list[Dependency]:
+    """Best first: by path, by shared schema, by name; creating operations before listing ones."""
+    ranked: list[tuple[int, int, int, Dependency]] = []
+    for order, offer in enumerate(offers):
+        if offer.operation.id == need.operation.id:
+            continue
+        reason = _reason(need, offer)
+        if reason is None:
+            continue
+        rank, words = reason
+        creates = offer.operation.method == "POST"
+        # A value from deep inside, or from an operation that itself needs much, is less likely to be meant.
+        cost = offer.row.path.count("/") + 3 * offer.operation.path.count("{")
+        dependency = Dependency(need.operation.id, need.address, offer.operation.id, f"$response.body#{offer.row.path}", words)
+        ranked.append((rank * 2 + (not creates), cost, order, dependency))
+    return [one[3] for one in sorted(ranked, key=lambda one: one[:3])]
+
+
+def _reason(need: _Need, offer: _Offer) -> tuple[int, str] | None:
+    same_name = _plain(need.name) == _plain(offer.row.name)
+    identifies = _plain(offer.row.name) in ("id", "number", "code") and _same_resource(need.resource, offer.resource) and _plain(need.name) in _names_of(need.resource)
+    if need.collection and offer.operation.path == need.collection and (same_name or identifies):
+        return 0, f"path: {offer.operation.method} {offer.operation.path} answers with it"
+    if need.place is not None and need.place == offer.row.place and "/schemas/" in need.place.pointer and "/properties/" not in need.place.pointer:
+        return 1, f"schema: both are {need.place.pointer.rpartition('/')[2]}"
+    if same_name and _plain(need.name) not in ("id", "number", "code"):
+        return 2, f"name: {offer.row.name}"
+    if identifies:
+        return 2, f"name: {offer.row.name} of {offer.resource}"
+    return None
+
+
+def _leads_back(one: Dependency, found: dict[tuple[str, str], Dependency]) -> bool:
+    """Whether the source itself needs, through others, the operation that would need it."""
+    waiting, seen = [one.source], set()
+    while waiting:
+        current = waiting.pop()
+        if current == one.operation:
+            return True
+        if current not in seen:
+            seen.add(current)
+            waiting += [other.source for other in found.values() if other.operation == current]
+    return False
+
+
+def _plain(name: str) -> str:
+    return re.sub(r"[^a-z0-9]", "", name.lower())
+
+
+def _same_resource(one: str, other: str) -> bool:
+    """`call` and `port-call` are taken for the same."""
+    return bool(one) and (_plain(one) == _plain(other) or one.rpartition("-")[2] == other.rpartition("-")[2])
+
+
+def _names_of(resource: str) -> tuple[str, ...]:
+    words = (_plain(resource), resource.rpartition("-")[2])
+    return ("id", "number", "code", *(f"{word}{ending}" for word in words for ending in ("", "id", "number", "code")))
+
+
+def _owner(name: str) -> str:
+    """`vesselId` -> vessel."""
+    return re.sub(r"(?:Id|_id|-id|ID|[Nn]umber|[Cc]ode|[Kk]ey|[Rr]ef)$", "", name).lower()
+
+
+def _last_fixed(path: str) -> str:
+    fixed = [part for part in path.split("/") if part and "{" not in part]
+    return fixed[-1] if fixed else ""
+
+
+def _singular(word: str) -> str:
+    word = word.lower()
+    if word.endswith("ies"):
+        return word[:-3] + "y"
+    if word.endswith(("sses", "shes", "ches", "xes")):
+        return word[:-2]
+    return word[:-1] if word.endswith("s") and not word.endswith("ss") else word

@@ -1,0 +1,68 @@
+"""Saving a call as a step of a case: a new suite, or one that people have edited, whose comments and order stay."""
+
+from __future__ import annotations
+
+import io
+import re
+from pathlib import Path
+from typing import Any
+
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.errors import SuiteError, UsageError, quoted
+from juxtalogos.model.seams import Inputs
+from juxtalogos.suite.compose import sample_media, slug
+from juxtalogos.suite.write import document_of, step_document, to_yaml
+from juxtalogos.workspace.files import write_whole
+
+
+def save_call(suites: Path, where: str, contract: Contract, operation: Operation, inputs: Inputs, status: int = 0) -> Path:
+    """Appends to `SUITE#CASE`; makes either when it is not there. UsageError when the name is none."""
+    name, _, case_id = where.partition("#")
+    if not re.fullmatch(r"[A-Za-z0-9_\-]+(/[A-Za-z0-9_\-]+)*", name) or not re.fullmatch(r"[A-Za-z0-9_\-]+", case_id):
+        raise UsageError(f"{quoted(where)} is no SUITE#CASE", mend="write one such as first#announce")
+    path = suites / f"{name}.arazzo.yaml"
+    condition = f"$statusCode == {status}" if status else ""
+    url = source_url(suites.parent, path, contract)
+    step = step_document(operation, slug(operation.id), inputs, sample_media(operation, inputs), status=condition)
+    if not path.exists():
+        case = {"workflowId": case_id, "steps": [step]}
+        document = document_of(contract, url, [case])
+        document["info"]["title"] = name
+        write_whole(path, to_yaml(document).encode())
+        return path
+    _append(path, case_id, step, document_of(contract, url, [])["sourceDescriptions"][0])
+    return path
+
+
+def source_url(workspace: Path, suite: Path, contract: Contract) -> str:
+    """The definition's URL relative to the suite file."""
+    depth = len(suite.parent.relative_to(workspace).parts)
+    return "../" * depth + f"definitions/{contract.name}/{contract.root}"
+
+
+def _append(path: Path, case_id: str, step: dict[str, Any], source: dict[str, str]) -> None:
+    from ruamel.yaml import YAML
+    from ruamel.yaml.error import YAMLError
+
+    editor = YAML()
+    editor.width = 110
+    editor.preserve_quotes = True
+    try:
+        document = editor.load(path.read_text("utf-8"))
+        workflows, sources = document["workflows"], document["sourceDescriptions"]
+        case = next((one for one in workflows if one.get("workflowId") == case_id), None)
+        if case is None:
+            workflows.append({"workflowId": case_id, "steps": [step]})
+        else:
+            taken = {one.get("stepId") for one in case["steps"]}
+            base, number = step["stepId"], 2
+            while step["stepId"] in taken:
+                step["stepId"], number = f"{base}-{number}", number + 1
+            case["steps"].append(step)
+        if not any(one.get("name") == source["name"] for one in sources):
+            sources.append(source)
+        out = io.StringIO()
+        editor.dump(document, out)
+    except (YAMLError, KeyError, TypeError, AttributeError, UnicodeDecodeError) as error:
+        raise SuiteError(f"the suite cannot be added to: {' '.join(str(error).split())[:160]}", where=str(path), mend="correct the file, or save under another name") from None
+    write_whole(path, out.getvalue().encode())

@@ -1,0 +1,67 @@
+"""Writing suites: Arazzo documents as plain values, and as YAML that the readers of both YAML versions read alike."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+import yaml
+
+from juxtalogos.documents.yamltext import CoreLoader
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.location import escape_key
+from juxtalogos.model.seams import ABSENT, Inputs
+
+
+class _Dumper(yaml.SafeDumper):
+    """Quotes what YAML 1.1 or 1.2 would take for something else than text; shares nothing by anchors."""
+
+    def ignore_aliases(self, data: Any) -> bool:
+        return True
+
+
+for _first, _resolvers in CoreLoader.yaml_implicit_resolvers.items():
+    for _tag, _pattern in _resolvers:
+        _Dumper.add_implicit_resolver(_tag, _pattern, [_first])
+
+
+def to_yaml(value: Any) -> str:
+    return yaml.dump(value, Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=110)
+
+
+def document_of(contract: Contract, source_url: str, cases: list[dict[str, Any]]) -> dict[str, Any]:
+    source = {"name": contract.name, "url": source_url}
+    if contract.format == "openapi":
+        source["type"] = "openapi"
+    return {
+        "arazzo": "1.0.1",
+        "info": {"title": f"{contract.title or contract.name}: every operation", "version": "1.0.0"},
+        "sourceDescriptions": [source],
+        "workflows": cases,
+    }
+
+
+def step_document(operation: Operation, step_id: str, inputs: Inputs, content_type: str, *, always: bool = False, status: str = "") -> dict[str, Any]:
+    """A step that calls an operation with values or expressions by address."""
+    step: dict[str, Any] = {"stepId": step_id, **operation_reference(operation)}
+    parameters = []
+    for address, value in inputs.values.items():
+        place, _, name = address.partition(".")
+        parameters.append({"name": name, "in": place, "value": value})
+    if parameters:
+        step["parameters"] = parameters
+    if inputs.body is not ABSENT:
+        step["requestBody"] = {"contentType": content_type or "application/json", "payload": inputs.body}
+    if status:
+        step["successCriteria"] = [{"condition": status}]
+    if always:
+        step["x-juxtalogos-always"] = True
+    return step
+
+
+def operation_reference(operation: Operation) -> dict[str, str]:
+    """`operationId` with its source; `operationPath` where no unique id is declared or it would not be an expression's name."""
+    if operation.declared_id == operation.id and re.fullmatch(r"[^\s{}]+", operation.id):
+        return {"operationId": f"$sourceDescriptions.{operation.contract}.{operation.id}"}
+    pointer = f"/paths/{escape_key(operation.path)}/{operation.method.lower()}"
+    return {"operationPath": f"{{$sourceDescriptions.{operation.contract}.url}}#{pointer}"}
