@@ -23,7 +23,9 @@ CHECKS: dict[str, Check] = {
 }
 
 
-def check_exchange(contract: Contract, operation: Operation, answer: Answer, exchange: Exchange, extra: tuple[Check, ...] = ()) -> Iterator[CheckResult]:
+def check_exchange(
+    contract: Contract, operation: Operation, answer: Answer, exchange: Exchange, extra: tuple[Check, ...] = ()
+) -> Iterator[CheckResult]:
     """The results of every check on an exchange that has a response; `extra` are the protocol's own."""
     for check in (*CHECKS.values(), *extra):
         yield from check(contract, operation, answer, exchange)

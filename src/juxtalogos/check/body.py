@@ -14,11 +14,18 @@ MAX_RESULTS = 200
 """Deviations of one body that are kept; a note says how many more there were."""
 
 
-def check_presence(contract: Contract, operation: Operation, answer: Answer, exchange: Exchange) -> Iterator[CheckResult]:
+def check_presence(
+    contract: Contract, operation: Operation, answer: Answer, exchange: Exchange
+) -> Iterator[CheckResult]:
     """A body came where one is declared, and none where none is."""
     response = exchange.response
     assert response is not None
-    if answer.declared is None or exchange.request.method == "HEAD" or response.status in (204, 304) or response.status < 200:
+    if (
+        answer.declared is None
+        or exchange.request.method == "HEAD"
+        or response.status in (204, 304)
+        or response.status < 200
+    ):
         return
     location = answer.declared.location
     declared = answer.declared.media
@@ -28,7 +35,9 @@ def check_presence(contract: Contract, operation: Operation, answer: Answer, exc
         types = [parse_media_type(media.media_type) for media in declared]
         # No text is not JSON (RFC 8259, section 2); for other types an empty body may be a value.
         if all(parsed is not None and parsed.is_json for parsed in types):
-            yield CheckResult("body.missing", False, "body", " or ".join(media.media_type for media in declared), "no body", location)
+            yield CheckResult(
+                "body.missing", False, "body", " or ".join(media.media_type for media in declared), "no body", location
+            )
 
 
 def check_body(contract: Contract, operation: Operation, answer: Answer, exchange: Exchange) -> Iterator[CheckResult]:
@@ -45,9 +54,32 @@ def check_body(contract: Contract, operation: Operation, answer: Answer, exchang
         return
     for deviation in deviations[:MAX_RESULTS]:
         severity = Severity.REMARK if deviation.advisory else Severity.DEVIATION
-        yield CheckResult(deviation.kind, False, "body" + deviation.path, deviation.declared, deviation.observed, deviation.location, severity)
+        yield CheckResult(
+            deviation.kind,
+            False,
+            "body" + deviation.path,
+            deviation.declared,
+            deviation.observed,
+            deviation.location,
+            severity,
+        )
     if len(deviations) > MAX_RESULTS:
-        yield CheckResult("body.forbidden", False, "body", "as its schema says", f"{len(deviations) - MAX_RESULTS} further deviations", location)
+        yield CheckResult(
+            "body.forbidden",
+            False,
+            "body",
+            "as its schema says",
+            f"{len(deviations) - MAX_RESULTS} further deviations",
+            location,
+        )
     if all(deviation.advisory for deviation in deviations):
         proving = not answer.schema.accepts_anything
-        yield CheckResult("body.type", True, "body", "as its schema says", f"{len(exchange.response.body) if exchange.response else 0} bytes, no deviation", location, proving=proving)
+        yield CheckResult(
+            "body.type",
+            True,
+            "body",
+            "as its schema says",
+            f"{len(exchange.response.body) if exchange.response else 0} bytes, no deviation",
+            location,
+            proving=proving,
+        )

@@ -47,7 +47,9 @@ def check_media(contract: Contract, operation: Operation, answer: Answer, exchan
     actual = header(response.headers, "content-type")
     if actual is None:
         # A sender SHOULD say what it sends (RFC 9110, section 8.3): doubtful, not forbidden.
-        yield CheckResult("media.missing", False, "header.Content-Type", declared, "no Content-Type", location, Severity.REMARK)
+        yield CheckResult(
+            "media.missing", False, "header.Content-Type", declared, "no Content-Type", location, Severity.REMARK
+        )
     elif answer.media is None and not answer.unread.startswith("the body passed"):
         malformed = "" if parse_media_type(actual) else " (no media type)"
         yield CheckResult("media.undeclared", False, "header.Content-Type", declared, actual + malformed, location)
@@ -55,7 +57,9 @@ def check_media(contract: Contract, operation: Operation, answer: Answer, exchan
         yield CheckResult("media.undeclared", True, "header.Content-Type", declared, actual, location, proving=False)
 
 
-def check_headers(contract: Contract, operation: Operation, answer: Answer, exchange: Exchange) -> Iterator[CheckResult]:
+def check_headers(
+    contract: Contract, operation: Operation, answer: Answer, exchange: Exchange
+) -> Iterator[CheckResult]:
     """Declared headers are there when required, and well-formed when there."""
     for one in answer.headers:
         at, location = f"header.{one.declared.name}", one.declared.location
@@ -66,7 +70,23 @@ def check_headers(contract: Contract, operation: Operation, answer: Answer, exch
         deviations = one.schema.check(one.value) if one.schema else ()
         for deviation in deviations:
             severity = Severity.REMARK if deviation.advisory else Severity.DEVIATION
-            yield CheckResult("header.malformed", False, at + deviation.path, deviation.declared, deviation.observed, deviation.location, severity)
+            yield CheckResult(
+                "header.malformed",
+                False,
+                at + deviation.path,
+                deviation.declared,
+                deviation.observed,
+                deviation.location,
+                severity,
+            )
         if not deviations:
             proving = one.schema is not None or one.declared.required
-            yield CheckResult("header.malformed", True, at, "as its schema says" if one.schema else "any value", one.text, location, proving=proving)
+            yield CheckResult(
+                "header.malformed",
+                True,
+                at,
+                "as its schema says" if one.schema else "any value",
+                one.text,
+                location,
+                proving=proving,
+            )

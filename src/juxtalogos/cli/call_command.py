@@ -45,7 +45,14 @@ EXAMPLE = """\
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("operation", metavar="OPERATION", help="an operation's id, as `show` lists it")
     add_target(parser)
-    parser.add_argument("--set", dest="settings", action="append", default=[], metavar="ADDRESS=VALUE", help="an input's value, such as query.limit=5 or body/vessel/name=Tern")
+    parser.add_argument(
+        "--set",
+        dest="settings",
+        action="append",
+        default=[],
+        metavar="ADDRESS=VALUE",
+        help="an input's value, such as query.limit=5 or body/vessel/name=Tern",
+    )
     parser.add_argument("--body-file", type=Path, metavar="FILE", help="send this file's bytes as the body")
     parser.add_argument("--header", action="append", default=[], metavar="NAME:VALUE", help="a further header field")
     parser.add_argument("--message", type=Path, metavar="FILE", help="send this HTTP/1.1 message as it stands")
@@ -127,7 +134,9 @@ def _send(args: _CallArguments, session: Session, contract: Contract, operation:
 
     request, missing = session.request(contract, operation, inputs)
     if missing and not args.no_credentials:
-        terminal(args).note((f"sent without {', '.join(missing)}: the target {session.target.name} has no such credential", "remark"))
+        terminal(args).note(
+            (f"sent without {', '.join(missing)}: the target {session.target.name} has no such credential", "remark")
+        )
 
     async def send() -> Exchange:
         async with Transport(session.options) as transport:
@@ -159,7 +168,9 @@ def _keep(home: Workspace, session: Session, operation: Operation, exchange: Exc
 
     redacted = session.redactor.exchange(exchange)
     results = tuple(session.redactor.result(result) for result in judgement.results)
-    record = ExchangeRecord("", "", operation.contract, operation.id, redacted, judgement.verdict, judgement.reason, results, judgement.hits)
+    record = ExchangeRecord(
+        "", "", operation.contract, operation.id, redacted, judgement.verdict, judgement.reason, results, judgement.hits
+    )
     with Ledger(home.ledger_path) as ledger:
         number = ledger.begin("call", session.target.name, operation.full_id)
         exchange_number = ledger.add(number, [record])[0]
@@ -167,16 +178,36 @@ def _keep(home: Workspace, session: Session, operation: Operation, exchange: Exc
     return exchange_number
 
 
-def _show(args: _CallArguments, contract: Contract, operation: Operation, exchange: Exchange, judgement: Judgement, number: int) -> None:
+def _show(
+    args: _CallArguments,
+    contract: Contract,
+    operation: Operation,
+    exchange: Exchange,
+    judgement: Judgement,
+    number: int,
+) -> None:
     out = terminal(args)
     if args.json:
         results = [result_data(result, contract.documents) for result in judgement.results]
         out.json(
-            {"version": 1, "operation": operation.full_id, "verdict": judgement.verdict, "reason": judgement.reason, "exchange": number or None, **exchange_data(exchange), "checks": results}
+            {
+                "version": 1,
+                "operation": operation.full_id,
+                "verdict": judgement.verdict,
+                "reason": judgement.reason,
+                "exchange": number or None,
+                **exchange_data(exchange),
+                "checks": results,
+            }
         )
         return
     show_exchange(out, exchange, raw=args.raw)
     out.line()
     show_results(out, judgement.results, contract.documents)
     kept = f"   exchange {number}" if number else ""
-    out.line((judgement.verdict, judgement.verdict), f"  {operation.id}", f": {judgement.reason}" if judgement.reason else "", (kept, "note"))
+    out.line(
+        (judgement.verdict, judgement.verdict),
+        f"  {operation.id}",
+        f": {judgement.reason}" if judgement.reason else "",
+        (kept, "note"),
+    )

@@ -31,7 +31,10 @@ def show_exchange(out: Terminal, exchange: Exchange, *, raw: bool, limit: int = 
         out.line(("no answer: ", "error"), exchange.error)
         return
     out.line()
-    out.line((f"< {response.status} {response.reason}".rstrip(), "head"), (f"   {exchange.timings.total * 1000:.0f} ms, {len(response.body)} bytes", "note"))
+    out.line(
+        (f"< {response.status} {response.reason}".rstrip(), "head"),
+        (f"   {exchange.timings.total * 1000:.0f} ms, {len(response.body)} bytes", "note"),
+    )
     for name, value in response.headers:
         out.line("< ", (name, "name"), f": {value}")
     if response.body:
@@ -63,7 +66,16 @@ def show_results(out: Terminal, results: tuple[CheckResult, ...], documents: Map
     for result in results:
         mark = ("held", "held") if result.held else (str(result.severity), str(result.severity))
         where = describe(documents, result.location) if result.location else ""
-        rows.append((mark, result.kind, result.at, result.declared, result.observed, (where, "note")))
+        rows.append(
+            (
+                mark,
+                result.kind.partition(".")[0] if result.held else result.kind,
+                result.at,
+                result.declared,
+                result.observed,
+                (where, "note"),
+            )
+        )
     if rows:
         out.table(("check", "kind", "at", "declared", "observed", "definition"), rows)
 
@@ -80,14 +92,27 @@ def result_data(result: CheckResult, documents: Mapping[str, Document]) -> dict[
             "pointer": result.location.pointer,
             "line": position(document, result.location.pointer).line if document else None,
         }
-    return {"kind": result.kind, "held": result.held, "severity": str(result.severity), "at": result.at, "declared": result.declared, "observed": result.observed, **place}
+    return {
+        "kind": result.kind,
+        "held": result.held,
+        "severity": str(result.severity),
+        "at": result.at,
+        "declared": result.declared,
+        "observed": result.observed,
+        **place,
+    }
 
 
 def exchange_data(exchange: Exchange) -> dict[str, Any]:
     """An exchange for `--json`; bodies as text where they are, else in Base64."""
     request, response = exchange.request, exchange.response
     data: dict[str, Any] = {
-        "request": {"method": request.method, "url": request.url, "headers": [list(pair) for pair in request.headers], **_body_data(request.body)},
+        "request": {
+            "method": request.method,
+            "url": request.url,
+            "headers": [list(pair) for pair in request.headers],
+            **_body_data(request.body),
+        },
         "seconds": round(exchange.timings.total, 6),
     }
     if response is None:

@@ -27,7 +27,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("contract", nargs="?", metavar="CONTRACT", help="the contract; the only one when left out")
     parser.add_argument("--dependencies", action="store_true", help="list dependencies only")
     parser.add_argument("--suite", metavar="NAME", help="the suite's name; the contract's when left out")
-    parser.add_argument("--replace", action="store_true", help="write over a suite that was edited since it was composed")
+    parser.add_argument(
+        "--replace", action="store_true", help="write over a suite that was edited since it was composed"
+    )
     add_common(parser)
 
 
@@ -43,16 +45,31 @@ def run(args: _ComposeArguments) -> int:
     out = terminal(args)
     names = home.contract_names()
     if args.contract is None and len(names) != 1:
-        raise UsageError("name the contract", mend=", ".join(names) or "import a definition first: juxtalogos import FILE")
+        raise UsageError(
+            "name the contract", mend=", ".join(names) or "import a definition first: juxtalogos import FILE"
+        )
     contract = home.contract(args.contract or names[0])
     settings = home.config.contracts.get(contract.name)
     dependencies = find_dependencies(contract, settings.dependencies if settings else ())
     if args.dependencies:
         if args.json:
-            rows = [{"operation": one.operation, "input": one.input, "from": one.source, "value": one.value, "reason": one.reason} for one in dependencies]
+            rows = [
+                {
+                    "operation": one.operation,
+                    "input": one.input,
+                    "from": one.source,
+                    "value": one.value,
+                    "reason": one.reason,
+                }
+                for one in dependencies
+            ]
             out.json({"version": 1, "contract": contract.name, "dependencies": rows})
         else:
-            out.table(("operation", "input", "from", "value", "reason"), [(one.operation, one.input, one.source, one.value, (one.reason, "note")) for one in dependencies], styles=("name",))
+            out.table(
+                ("operation", "input", "from", "value", "reason"),
+                [(one.operation, one.input, one.source, one.value, (one.reason, "note")) for one in dependencies],
+                styles=("name",),
+            )
         return EXIT_HELD
     name = args.suite or contract.name
     path = home.suites / f"{name}.arazzo.yaml"
@@ -65,7 +82,11 @@ def run(args: _ComposeArguments) -> int:
         left_out = [{"operation": operation, "reason": reason} for operation, reason in composed.left_out]
         out.json({"version": 1, "suite": name, "path": str(path), "cases": composed.cases, "leftOut": left_out})
     else:
-        out.line("written: ", (path, "name"), f"  {composed.cases} cases for {len(contract.operations)} operations, {len(dependencies)} dependencies")
+        out.line(
+            "written: ",
+            (path, "name"),
+            f"  {composed.cases} cases for {len(contract.operations)} operations, {len(dependencies)} dependencies",
+        )
         for operation, reason in composed.left_out:
             out.line(("left out: ", "remark"), operation, f"  {reason}")
         out.note(("next: juxtalogos run", "note"))
@@ -88,7 +109,11 @@ def _guard(path: Path, text: bytes, replace: bool) -> None:
     except (OSError, ValueError, AttributeError):
         known = None
     if known != hashlib.sha256(path.read_bytes()).hexdigest():
-        raise UsageError("this suite was edited since it was composed", where=str(path), mend="give --suite NAME for another file, or --replace to write over it")
+        raise UsageError(
+            "this suite was edited since it was composed",
+            where=str(path),
+            mend="give --suite NAME for another file, or --replace to write over it",
+        )
 
 
 def _mark(state: Path, path: Path, text: bytes) -> None:

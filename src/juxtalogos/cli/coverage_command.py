@@ -26,7 +26,9 @@ EXAMPLE = """\
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("runs", nargs="*", metavar="RUN", help="run numbers or ranges such as 3-5; the latest run when left out")
+    parser.add_argument(
+        "runs", nargs="*", metavar="RUN", help="run numbers or ranges such as 3-5; the latest run when left out"
+    )
     parser.add_argument("--contract", help="one contract only")
     parser.add_argument("--gaps", action="store_true", help="list what was not exercised")
     parser.add_argument("--by-operation", action="store_true", help="a row per operation")
@@ -66,7 +68,9 @@ def run(args: _CoverageArguments) -> int:
             contract = home.contract(name)
             measured.append((contract, measure(FORMATS[contract.format], contract, ledger.hits(numbers, name))))
     if args.json:
-        out.json({"version": 1, "runs": numbers, "contracts": [_data(contract, coverage) for contract, coverage in measured]})
+        out.json(
+            {"version": 1, "runs": numbers, "contracts": [_data(contract, coverage) for contract, coverage in measured]}
+        )
     else:
         for contract, coverage in measured:
             _show(out, args, numbers, contract, coverage)
@@ -82,12 +86,23 @@ def _show(out: Terminal, args: _CoverageArguments, numbers: list[int], contract:
     out.line((contract.name, "head"), f"   run{'s' if len(numbers) > 1 else ''} {runs}")
     shares = coverage.by_operation() if args.by_operation else coverage.by_kind()
     rows = [_row(name, share) for name, share in shares]
-    out.table(("operation" if args.by_operation else "element", "exercised", "declared", "percent", ""), [*rows, _row("all", coverage.total)], styles=("name",), right=(1, 2, 3))
+    out.table(
+        ("operation" if args.by_operation else "element", "exercised", "declared", "percent", ""),
+        [*rows, _row("all", coverage.total)],
+        styles=("name",),
+        right=(1, 2, 3),
+    )
     gaps = coverage.gaps()
     if args.gaps and gaps:
         out.line()
         out.line((f"not exercised: {len(gaps)}", "head"))
-        out.table(("kind", "element", "definition"), [(ELEMENT_KINDS[row.element.kind], row.element.label, (_where(contract, row.element.location), "note")) for row in gaps])
+        out.table(
+            ("kind", "element", "definition"),
+            [
+                (ELEMENT_KINDS[row.element.kind], row.element.label, (_where(contract, row.element.location), "note"))
+                for row in gaps
+            ],
+        )
     elif gaps:
         out.note((f"{len(gaps)} gaps; list them with --gaps", "note"))
 
@@ -108,7 +123,13 @@ def _data(contract: Contract, coverage: Coverage) -> dict[str, Any]:
         return {"exercised": one.exercised, "declared": one.declared, "percent": round(one.percent, 2)}
 
     gaps = [
-        {"kind": row.element.kind, "id": row.element.id, "label": row.element.label, "operations": list(row.operations), "line": int(_where(contract, row.element.location).rpartition(":")[2])}
+        {
+            "kind": row.element.kind,
+            "id": row.element.id,
+            "label": row.element.label,
+            "operations": list(row.operations),
+            "line": int(_where(contract, row.element.location).rpartition(":")[2]),
+        }
         for row in coverage.gaps()
     ]
     return {

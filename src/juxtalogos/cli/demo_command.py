@@ -31,11 +31,18 @@ _KEY_VARIABLE = "MERROW_KEY"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--deviations", default="all", metavar="NAMES", help="which planted deviations are on: all, none, or names separated by commas")
+    parser.add_argument(
+        "--deviations",
+        default="all",
+        metavar="NAMES",
+        help="which planted deviations are on: all, none, or names separated by commas",
+    )
     parser.add_argument("--list", action="store_true", help="list the planted deviations")
     parser.add_argument("--serve", action="store_true", help="only serve, for trials by hand; until interrupted")
     parser.add_argument("--port", type=int, default=0, metavar="N", help="the service's port (any free one)")
-    parser.add_argument("--into", type=Path, metavar="DIR", help="make the workspace here instead of in a scratch folder")
+    parser.add_argument(
+        "--into", type=Path, metavar="DIR", help="make the workspace here instead of in a scratch folder"
+    )
     add_common(parser, json=False)
 
 
@@ -52,16 +59,28 @@ def run(args: _DemoArguments) -> int:
     try:
         odd = planted_names(args.deviations)
     except ValueError as error:
-        raise UsageError(f"there is no planted deviation {str(error)!r}", mend=nearest(str(error), [one.name for one in PLANTED])) from None
+        raise UsageError(
+            f"there is no planted deviation {str(error)!r}", mend=nearest(str(error), [one.name for one in PLANTED])
+        ) from None
     if args.list:
-        out.table(("deviation", "operation", "what the service does", "finding"), [(one.name, one.operation, one.what, one.findings[0][0]) for one in PLANTED], styles=("name",))
+        out.table(
+            ("deviation", "operation", "what the service does", "finding"),
+            [(one.name, one.operation, one.what, one.findings[0][0]) for one in PLANTED],
+            styles=("name",),
+        )
         return EXIT_HELD
     try:
         server = make_server(args.port, odd)
     except OSError as error:
-        raise UsageError(f"the port {args.port} cannot be used: {error.strerror}", mend="give another with --port") from None
+        raise UsageError(
+            f"the port {args.port} cannot be used: {error.strerror}", mend="give another with --port"
+        ) from None
     if args.serve:
-        out.line("serving ", (base_url(server), "name"), f" with {len(odd)} deviations; the harbour key is {KEY}; stop with Ctrl-C")
+        out.line(
+            "serving ",
+            (base_url(server), "name"),
+            f" with {len(odd)} deviations; the harbour key is {KEY}; stop with Ctrl-C",
+        )
         out.out.file.flush()
         try:
             server.serve_forever()
@@ -78,7 +97,11 @@ def run(args: _DemoArguments) -> int:
 
 def _walk(out: Terminal, args: _DemoArguments, odd: frozenset[str], url: str) -> int:
     folder = args.into or Path(tempfile.mkdtemp(prefix="juxtalogos-demo-"))
-    definition = folder.parent / f"{folder.name}-berths.yaml" if args.into else Path(tempfile.mkdtemp(prefix="juxtalogos-definition-")) / "berths.yaml"
+    definition = (
+        folder.parent / f"{folder.name}-berths.yaml"
+        if args.into
+        else Path(tempfile.mkdtemp(prefix="juxtalogos-definition-")) / "berths.yaml"
+    )
     definition.write_bytes(resources.files("juxtalogos.demo").joinpath("berths.yaml").read_bytes())
     os.environ.setdefault(_KEY_VARIABLE, KEY)
     try:
@@ -94,13 +117,31 @@ def _walk(out: Terminal, args: _DemoArguments, odd: frozenset[str], url: str) ->
 def _steps(out: Terminal, folder: Path, definition: Path, url: str) -> None:
     place = ["-C", str(folder)]
     _say(out, "A workspace holds definitions, suites and the ledger of runs.", ["init", str(folder)])
-    _say(out, "The definition is read into a contract; faults would be listed here with their lines.", ["import", str(definition), *place])
-    _say(out, "The service's address is ours to give: servers named in a definition are never called unasked.", ["targets", "set", "quayside", url, *place])
+    _say(
+        out,
+        "The definition is read into a contract; faults would be listed here with their lines.",
+        ["import", str(definition), *place],
+    )
+    _say(
+        out,
+        "The service's address is ours to give: servers named in a definition are never called unasked.",
+        ["targets", "set", "quayside", url, *place],
+    )
     config = folder / "juxtalogos.toml"
-    config.write_text(config.read_text("utf-8") + f'\n[targets.quayside.credentials.harbourKey]\nenv = "{_KEY_VARIABLE}"\n', "utf-8")
+    config.write_text(
+        config.read_text("utf-8") + f'\n[targets.quayside.credentials.harbourKey]\nenv = "{_KEY_VARIABLE}"\n', "utf-8"
+    )
     _say(out, "What the contract has.", ["show", "berths", *place])
-    _say(out, "One operation, sent once with sample values, and what its answer says against the definition.", ["call", "getBerth", *place])
-    _say(out, "How operations depend on one another, and why we think so.", ["compose", "berths", "--dependencies", *place])
+    _say(
+        out,
+        "One operation, sent once with sample values, and what its answer says against the definition.",
+        ["call", "getBerth", *place],
+    )
+    _say(
+        out,
+        "How operations depend on one another, and why we think so.",
+        ["compose", "berths", "--dependencies", *place],
+    )
     _say(out, "A suite for all of it: a case per operation, and a flow per resource.", ["compose", "berths", *place])
     _say(out, "The suite is run; every exchange is judged and kept.", ["run", "berths", *place])
     _say(out, "How much of the definition that exercised.", ["coverage", *place])
@@ -126,7 +167,11 @@ def _compare(out: Terminal, folder: Path, odd: frozenset[str]) -> int:
     from juxtalogos.ledger import Ledger
 
     with Ledger(folder / ".juxtalogos" / "ledger.sqlite") as ledger:
-        found = {(finding.operation, finding.result.kind, general_path(finding.result.at)) for record in ledger.exchanges(ledger.run().id) for finding in record.findings()}
+        found = {
+            (finding.operation, finding.result.kind, general_path(finding.result.at))
+            for record in ledger.exchanges(ledger.run().id)
+            for finding in record.findings()
+        }
     expected = expected_findings(odd)
     out.line()
     out.line(("Planted deviations and what was found", "head"))
@@ -134,7 +179,9 @@ def _compare(out: Terminal, folder: Path, odd: frozenset[str]) -> int:
     for one in PLANTED:
         if one.name in odd:
             hit = all((one.operation, kind, at) in found for kind, at in one.findings)
-            rows.append((("found", "held") if hit else ("missed", "deviation"), one.operation, one.what, one.findings[0][0]))
+            rows.append(
+                (("found", "held") if hit else ("missed", "deviation"), one.operation, one.what, one.findings[0][0])
+            )
     if rows:
         out.table(("", "operation", "planted", "finding"), rows)
     for operation, kind, at in sorted(found - expected):

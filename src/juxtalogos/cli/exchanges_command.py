@@ -25,7 +25,9 @@ EXAMPLE = """\
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("number", nargs="?", type=int, metavar="EXCHANGE", help="show this one")
-    parser.add_argument("--run", dest="run_number", type=int, metavar="RUN", help="of this run; the latest when left out")
+    parser.add_argument(
+        "--run", dest="run_number", type=int, metavar="RUN", help="of this run; the latest when left out"
+    )
     parser.add_argument("--method", help="of this method")
     parser.add_argument("--path", metavar="TEXT", help="whose URL has this in it")
     parser.add_argument("--status", metavar="CODE", help="of this status code or range (404, 5XX)")
@@ -58,13 +60,24 @@ def run(args: _ExchangesArguments) -> int:
                 raise UsageError(f"there is no exchange {args.number}", mend="list them: juxtalogos exchanges")
             documents = home.contract(record.contract).documents if record.contract in home.contract_names() else {}
             if args.json:
-                out.json({"version": 1, **_summary(record), **(exchange_data(record.exchange) if record.exchange else {}), "checks": [result_data(one, documents) for one in record.results]})
+                out.json(
+                    {
+                        "version": 1,
+                        **_summary(record),
+                        **(exchange_data(record.exchange) if record.exchange else {}),
+                        "checks": [result_data(one, documents) for one in record.results],
+                    }
+                )
             else:
                 if record.exchange:
                     show_exchange(out, record.exchange, raw=args.raw, limit=200)
                 out.line()
                 show_results(out, record.results, documents)
-                out.line((record.verdict, record.verdict), f"  {record.operation}", f": {record.reason}" if record.reason else "")
+                out.line(
+                    (record.verdict, record.verdict),
+                    f"  {record.operation}",
+                    f": {record.reason}" if record.reason else "",
+                )
             return EXIT_HELD
         run_id = ledger.run(args.run_number).id
         records = [record for record in ledger.exchanges(run_id) if _wanted(args, record)]
@@ -72,7 +85,11 @@ def run(args: _ExchangesArguments) -> int:
         out.json({"version": 1, "run": run_id, "exchanges": [_summary(record) for record in records]})
     else:
         rows = [_row(record) for record in records]
-        out.table(("exchange", "case", "operation", "method", "path", "status", "ms", "verdict", "findings"), rows, right=(0, 5, 6))
+        out.table(
+            ("exchange", "case", "operation", "method", "path", "status", "ms", "verdict", "findings"),
+            rows,
+            right=(0, 5, 6),
+        )
         out.note((f"{len(records)} exchanges of run {run_id}", "note"))
     return EXIT_HELD
 
@@ -101,7 +118,17 @@ def _row(record: ExchangeRecord) -> tuple[Any, ...]:
     kinds = ", ".join(dict.fromkeys(result.kind for result in record.results if result.is_finding))
     milliseconds = f"{exchange.timings.total * 1000:.0f}" if exchange else ""
     method = exchange.request.method if exchange else ""
-    return record.id, record.case, (record.operation, "name"), method, path, record.status or "", milliseconds, (record.verdict, record.verdict), (kinds, "deviation")
+    return (
+        record.id,
+        record.case,
+        (record.operation, "name"),
+        method,
+        path,
+        record.status or "",
+        milliseconds,
+        (record.verdict, record.verdict),
+        (kinds, "deviation"),
+    )
 
 
 def _summary(record: ExchangeRecord) -> dict[str, Any]:

@@ -66,14 +66,25 @@ def _tell(args: Arguments, contract: Contract, kept: bool, replaced: bool) -> No
     out = terminal(args)
     for fault in contract.faults:
         style = "deviation" if fault.severity == "fault" else "remark"
-        out.line((describe(contract.documents, fault.location), "name"), "  ", (fault.severity, style), f"  {fault.what}")
+        out.line(
+            (describe(contract.documents, fault.location), "name"), "  ", (fault.severity, style), f"  {fault.what}"
+        )
         out.line((fault.mend, "note"), indent=2)
     if not kept:
         out.line(("no sound operation is left, so nothing was kept", "deviation"))
         return
     verb = "read again" if replaced else "read"
     count = len(contract.operations)
-    out.line(f"{verb} ", (contract.name, "name"), f": {contract.title or 'without a title'}, {contract.format} {contract.version}, {count} operations, {len(contract.documents)} documents")
+    out.line(
+        f"{verb} ",
+        (contract.name, "name"),
+        f": {contract.title or 'without a title'}, {contract.format} {contract.version}, {count} operations, {len(contract.documents)} documents",
+    )
     for server in contract.servers:
-        out.note((f"the definition names the server {server}; it is used only when you add it: juxtalogos targets set NAME {server}", "note"))
+        out.note(
+            (
+                f"the definition names the server {server}; it is used only when you add it: juxtalogos targets set NAME {server}",
+                "note",
+            )
+        )
     out.note((f"next: juxtalogos show {contract.name}", "note"))

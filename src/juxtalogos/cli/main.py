@@ -50,14 +50,23 @@ class _Parser(argparse.ArgumentParser):
 
 def build_parser(command: str | None) -> argparse.ArgumentParser:
     """The whole parser; only the named command's own arguments are added."""
-    parser = _Parser(prog="juxtalogos", description=_DESCRIPTION, epilog=_EPILOG, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = _Parser(
+        prog="juxtalogos",
+        description=_DESCRIPTION,
+        epilog=_EPILOG,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
     parser.add_argument("--version", action="version", version=f"juxtalogos {VERSION}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
     for name, summary in COMMANDS.items():
         if name == command:
             module: Any = importlib.import_module(f"juxtalogos.cli.{name}_command")
             added = commands.add_parser(
-                name, help=summary, description=module.DESCRIPTION, epilog=f"example:\n{module.EXAMPLE.rstrip()}", formatter_class=argparse.RawDescriptionHelpFormatter
+                name,
+                help=summary,
+                description=module.DESCRIPTION,
+                epilog=f"example:\n{module.EXAMPLE.rstrip()}",
+                formatter_class=argparse.RawDescriptionHelpFormatter,
             )
             module.add_arguments(added)
             added.set_defaults(run=module.run)
@@ -103,13 +112,15 @@ def _guarded(args: Any) -> int:
         return 130
     except BrokenPipeError:
         # The reader of our output has gone; nothing more can be said to it.
-        sys.stdout = None  # type: ignore[assignment]
+        sys.stdout = None
         return 0
     except Exception as error:
         if args.debug:
             raise
         text = " ".join(f"{type(error).__name__}: {error}".split())[:300]
-        sys.stderr.write(f"juxtalogos {args.command}: this is a fault of juxtalogos itself ({text})\n  run it again with --debug to see where\n")
+        sys.stderr.write(
+            f"juxtalogos {args.command}: this is a fault of juxtalogos itself ({text})\n  run it again with --debug to see where\n"
+        )
         return 2
 
 

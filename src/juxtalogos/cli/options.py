@@ -26,7 +26,9 @@ class Arguments(argparse.Namespace):
 
 def add_common(parser: argparse.ArgumentParser, *, json: bool = True) -> None:
     group = parser.add_argument_group("options of every command")
-    group.add_argument("-C", dest="directory", metavar="DIR", type=Path, default=Path(), help="work in this folder's workspace")
+    group.add_argument(
+        "-C", dest="directory", metavar="DIR", type=Path, default=Path(), help="work in this folder's workspace"
+    )
     group.add_argument("-q", "--quiet", action="store_true", help="print results only")
     group.add_argument("-v", "--verbose", action="store_true", help="tell more")
     group.add_argument("--debug", action="store_true", help="show the traceback of an error")
@@ -35,7 +37,11 @@ def add_common(parser: argparse.ArgumentParser, *, json: bool = True) -> None:
 
 
 def add_target(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--target", metavar="NAME", help="a target of juxtalogos.toml, or a base URL for this once; the last one used when left out")
+    parser.add_argument(
+        "--target",
+        metavar="NAME",
+        help="a target of juxtalogos.toml, or a base URL for this once; the last one used when left out",
+    )
     parser.add_argument("--no-credentials", action="store_true", help="send without the target's credentials")
 
 

@@ -23,7 +23,13 @@ EXAMPLE = """\
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("number", nargs="?", type=int, metavar="RUN", help="the run; the latest when left out")
     parser.add_argument("--form", choices=sorted(REPORTERS), default="html", help="what to write (html)")
-    parser.add_argument("-o", "--output", type=Path, metavar="FILE", help="the file, - for stdout; reports/run-N in the workspace when left out")
+    parser.add_argument(
+        "-o",
+        "--output",
+        type=Path,
+        metavar="FILE",
+        help="the file, - for stdout; reports/run-N in the workspace when left out",
+    )
     add_common(parser)
 
 
@@ -39,7 +45,10 @@ def run(args: _ReportArguments) -> int:
         record = ledger.run(args.number)
         names = [name for name in ledger.contracts([record.id]) if name in home.contract_names()]
         contracts = {name: home.contract(name) for name in names}
-        coverages = [(contract, measure(FORMATS[contract.format], contract, ledger.hits([record.id], contract.name))) for contract in contracts.values()]
+        coverages = [
+            (contract, measure(FORMATS[contract.format], contract, ledger.hits([record.id], contract.name)))
+            for contract in contracts.values()
+        ]
         data = report_data(record, ledger.cases(record.id), list(ledger.exchanges(record.id)), coverages, contracts)
     path = write_report(args.form, data, args.output, home.root / "reports")
     if path is not None:

@@ -41,12 +41,16 @@ EXAMPLE = """\
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("what", nargs="?", default="", metavar="SUITE[#CASE[#STEP]]", help="what to run; every suite when left out")
+    parser.add_argument(
+        "what", nargs="?", default="", metavar="SUITE[#CASE[#STEP]]", help="what to run; every suite when left out"
+    )
     add_target(parser)
     parser.add_argument("--jobs", type=int, metavar="N", help="cases run side by side (4)")
     parser.add_argument("--strict", action="store_true", help="unproven counts as failed")
     parser.add_argument("--trust", default="", metavar="DIGEST", help="trust the workspace's commands of this digest")
-    parser.add_argument("--set", dest="settings", action="append", default=[], metavar="NAME=VALUE", help="an input of the cases")
+    parser.add_argument(
+        "--set", dest="settings", action="append", default=[], metavar="NAME=VALUE", help="an input of the cases"
+    )
     add_common(parser)
 
 
@@ -72,7 +76,10 @@ def run(args: _RunArguments) -> int:
     if not cases:
         from juxtalogos.model.errors import nearest, quoted
 
-        raise SuiteError(f"there is no case {quoted(case_id)}", mend=nearest(case_id, [case.id for suite in suites for case in suite.cases]))
+        raise SuiteError(
+            f"there is no case {quoted(case_id)}",
+            mend=nearest(case_id, [case.id for suite in suites for case in suite.cases]),
+        )
     target = home.target(args.target)
     if target.system:
         from juxtalogos.workspace.trust import require_trust
@@ -96,7 +103,9 @@ def run(args: _RunArguments) -> int:
                 finished.append(record)
                 moved(len(finished))
 
-            number, verdict, interrupted = asyncio.run(execute(plan, home.root, ledger, args.what or "every suite", done))
+            number, verdict, interrupted = asyncio.run(
+                execute(plan, home.root, ledger, args.what or "every suite", done)
+            )
         home.remember_target(target)
         records = list(ledger.exchanges(number))
         kept = ledger.cases(number)
@@ -126,7 +135,9 @@ def _setting(text: str) -> tuple[str, Any]:
 class RunSummary:
     """A finished run as `run` shows it."""
 
-    def __init__(self, number: int, cases: list[CaseRecord], records: list[ExchangeRecord], contracts: Mapping[str, Contract]) -> None:
+    def __init__(
+        self, number: int, cases: list[CaseRecord], records: list[ExchangeRecord], contracts: Mapping[str, Contract]
+    ) -> None:
         self.number = number
         self.cases = cases
         self.records = records
@@ -146,7 +157,15 @@ class RunSummary:
         for case in self.cases:
             steps = [record for record in self.records if record.case == case.case and record.suite == case.suite]
             codes = " ".join(str(record.status or "-") for record in steps)
-            rows.append((f"{case.suite}#{case.case}", (case.verdict, case.verdict), codes, f"{case.seconds * 1000:.0f}", (case.reason, "note")))
+            rows.append(
+                (
+                    f"{case.suite}#{case.case}",
+                    (case.verdict, case.verdict),
+                    codes,
+                    f"{case.seconds * 1000:.0f}",
+                    (case.reason, "note"),
+                )
+            )
         out.table(("case", "verdict", "status codes", "ms", "why"), rows, styles=("name",), right=(3,))
         statuses = Counter(record.status for record in self.records if record.exchange)
         out.line()
@@ -154,7 +173,11 @@ class RunSummary:
         self._show_findings(out)
         verdicts = Counter(case.verdict for case in self.cases)
         out.line()
-        out.line((verdict, verdict) if not interrupted else ("interrupted", "error"), f"  run {self.number}: {len(self.cases)} cases, ", ", ".join(f"{count} {name}" for name, count in verdicts.items()))
+        out.line(
+            (verdict, verdict) if not interrupted else ("interrupted", "error"),
+            f"  run {self.number}: {len(self.cases)} cases, ",
+            ", ".join(f"{count} {name}" for name, count in verdicts.items()),
+        )
         out.note((f"next: juxtalogos report {self.number}  or  juxtalogos coverage", "note"))
 
     def _show_findings(self, out: Terminal) -> None:
@@ -168,9 +191,25 @@ class RunSummary:
             contract = self.contracts.get(record.contract)
             where = describe(contract.documents, result.location) if contract and result.location else ""
             mark = str(result.severity) if result.severity is Severity.REMARK else result.kind.partition(".")[0]
-            rows.append((record.operation, (result.kind, mark if mark == "remark" else "deviation"), result.at, result.declared, result.observed, (where, "note"), count, record.id))
+            rows.append(
+                (
+                    record.operation,
+                    (result.kind, mark if mark == "remark" else "deviation"),
+                    result.at,
+                    result.declared,
+                    result.observed,
+                    (where, "note"),
+                    count,
+                    record.id,
+                )
+            )
         out.line((f"findings: {len(found)}", "head"))
-        out.table(("operation", "kind", "at", "declared", "observed", "definition", "times", "exchange"), rows, styles=("name",), right=(6, 7))
+        out.table(
+            ("operation", "kind", "at", "declared", "observed", "definition", "times", "exchange"),
+            rows,
+            styles=("name",),
+            right=(6, 7),
+        )
 
     def data(self, verdict: Verdict, interrupted: bool) -> dict[str, Any]:
         from juxtalogos.cli.calling import result_data
@@ -179,15 +218,44 @@ class RunSummary:
         for fingerprint, (count, record, result) in self.findings().items():
             contract = self.contracts.get(record.contract)
             data = result_data(result, contract.documents if contract else {})
-            findings.append({"fingerprint": fingerprint, "operation": record.operation, "status": record.status, "times": count, "exchange": record.id, **data})
-        cases = [{"suite": case.suite, "case": case.case, "verdict": case.verdict, "reason": case.reason, "seconds": round(case.seconds, 6)} for case in self.cases]
-        return {"version": 1, "run": self.number, "verdict": verdict, "interrupted": interrupted, "cases": cases, "findings": findings}
+            findings.append(
+                {
+                    "fingerprint": fingerprint,
+                    "operation": record.operation,
+                    "status": record.status,
+                    "times": count,
+                    "exchange": record.id,
+                    **data,
+                }
+            )
+        cases = [
+            {
+                "suite": case.suite,
+                "case": case.case,
+                "verdict": case.verdict,
+                "reason": case.reason,
+                "seconds": round(case.seconds, 6),
+            }
+            for case in self.cases
+        ]
+        return {
+            "version": 1,
+            "run": self.number,
+            "verdict": verdict,
+            "interrupted": interrupted,
+            "cases": cases,
+            "findings": findings,
+        }
 
     def exit_status(self, strict: bool, interrupted: bool) -> int:
         if interrupted:
             return EXIT_INTERRUPTED
         verdicts = {case.verdict for case in self.cases}
-        if Verdict.FAILED in verdicts or (strict and Verdict.UNPROVEN in verdicts) or any(result.fails for record in self.records for result in record.results):
+        if (
+            Verdict.FAILED in verdicts
+            or (strict and Verdict.UNPROVEN in verdicts)
+            or any(result.fails for record in self.records for result in record.results)
+        ):
             return EXIT_FAILED
         if Verdict.ERROR in verdicts:
             return EXIT_NO_ANSWER if verdicts <= {Verdict.ERROR, Verdict.SKIPPED} else EXIT_FAILED

@@ -47,6 +47,22 @@ def run(args: _RunsArguments) -> int:
         for one in runs:
             when = datetime.fromtimestamp(one.started).astimezone().strftime("%Y-%m-%d %H:%M:%S")
             state = ("interrupted", "error") if one.interrupted or not one.ended else (one.verdict, one.verdict)
-            table.append((one.id, when, f"{one.ended - one.started:.1f}" if one.ended else "", one.what, one.target, state, one.cases, one.exchanges, one.findings))
-        out.table(("run", "started", "s", "what", "target", "verdict", "cases", "exchanges", "failing checks"), table, right=(0, 2, 6, 7, 8))
+            table.append(
+                (
+                    one.id,
+                    when,
+                    f"{one.ended - one.started:.1f}" if one.ended else "",
+                    one.what,
+                    one.target,
+                    state,
+                    one.cases,
+                    one.exchanges,
+                    one.findings,
+                )
+            )
+        out.table(
+            ("run", "started", "s", "what", "target", "verdict", "cases", "exchanges", "failing checks"),
+            table,
+            right=(0, 2, 6, 7, 8),
+        )
     return EXIT_HELD

@@ -48,7 +48,13 @@ def run(args: _ShowArguments) -> int:
 def _contracts(out: Terminal, as_json: bool, contracts: list[Contract]) -> None:
     if as_json:
         rows = [
-            {"contract": contract.name, "format": contract.format, "version": contract.version, "title": contract.title, "operations": len(contract.operations)}
+            {
+                "contract": contract.name,
+                "format": contract.format,
+                "version": contract.version,
+                "title": contract.title,
+                "operations": len(contract.operations),
+            }
             for contract in contracts
         ]
         out.json({"version": 1, "contracts": rows})
@@ -62,9 +68,26 @@ def _contracts(out: Terminal, as_json: bool, contracts: list[Contract]) -> None:
 def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
     if as_json:
         operations = [
-            {"id": one.id, "method": one.method, "path": one.path, "summary": one.summary, "deprecated": one.deprecated, "line": _line(contract, one)} for one in contract.operations
+            {
+                "id": one.id,
+                "method": one.method,
+                "path": one.path,
+                "summary": one.summary,
+                "deprecated": one.deprecated,
+                "line": _line(contract, one),
+            }
+            for one in contract.operations
         ]
-        out.json({"version": 1, "contract": contract.name, "format": contract.format, "formatVersion": contract.version, "servers": list(contract.servers), "operations": operations})
+        out.json(
+            {
+                "version": 1,
+                "contract": contract.name,
+                "format": contract.format,
+                "formatVersion": contract.version,
+                "servers": list(contract.servers),
+                "operations": operations,
+            }
+        )
         return
     out.line((contract.title, "head"), f"   {contract.format} {contract.version}")
     for server in contract.servers:
@@ -72,7 +95,10 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
     for scheme in contract.security_schemes:
         key = f" as {scheme.place} {scheme.key}" if scheme.key else ""
         out.line(("sign-in: ", "note"), (scheme.name, "name"), f" ({scheme.kind}{key})")
-    rows = [(one.id, one.method, one.path, _lock(one), one.summary + (" (deprecated)" if one.deprecated else "")) for one in contract.operations]
+    rows = [
+        (one.id, one.method, one.path, _lock(one), one.summary + (" (deprecated)" if one.deprecated else ""))
+        for one in contract.operations
+    ]
     out.table(("operation", "method", "path", "sign-in", "summary"), rows, styles=("name",))
 
 
@@ -87,7 +113,11 @@ def _lock(operation: Operation) -> str:
 
 
 def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
-    out.line((operation.id, "head"), f"   {operation.method} {operation.path}", ("   deprecated" if operation.deprecated else "", "remark"))
+    out.line(
+        (operation.id, "head"),
+        f"   {operation.method} {operation.path}",
+        ("   deprecated" if operation.deprecated else "", "remark"),
+    )
     out.line((describe(contract.documents, operation.location), "note"), indent=2)
     for text in dict.fromkeys(filter(None, (operation.summary, operation.description))):
         out.block(text.strip())
@@ -98,7 +128,10 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
         need = "required" if operation.body and operation.body.required else ""
         outline = list(contract.schema(media.schema).outline()) if media.schema else []
         rows.append(("body", outline[0].type if outline else "any", need, "", media.media_type))
-        rows += [(f"body{row.path}", row.type, "required" if row.required else "", row.allowed, row.description) for row in outline[1:]]
+        rows += [
+            (f"body{row.path}", row.type, "required" if row.required else "", row.allowed, row.description)
+            for row in outline[1:]
+        ]
     if rows:
         out.line()
         out.table(("input", "type", "need", "allowed values and limits", "meaning"), rows, styles=("name",))
@@ -107,7 +140,12 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
         out.line((f"answers {answer.status}", "head"), f"  {' '.join(answer.description.split())}")
         for one in answer.headers:
             first = next(iter(contract.schema(one.schema).outline()), None) if one.schema else None
-            out.line("  header ", (one.name, "name"), f"  {first.type if first else 'any'}{'  required' if one.required else ''}", (f"  {one.description}", "note"))
+            out.line(
+                "  header ",
+                (one.name, "name"),
+                f"  {first.type if first else 'any'}{'  required' if one.required else ''}",
+                (f"  {one.description}", "note"),
+            )
         for media in answer.media:
             out.line(f"  {media.media_type}")
             _tree(out, contract, media)
@@ -115,23 +153,43 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
 
 def _input_row(contract: Contract, one: Input) -> tuple[str, str, str, str, str]:
     row = next(iter(contract.schema(one.schema).outline()), None) if one.schema else None
-    items = [inner for inner in contract.schema(one.schema).outline() if inner.name == "each item"] if one.schema else []
+    items = (
+        [inner for inner in contract.schema(one.schema).outline() if inner.name == "each item"] if one.schema else []
+    )
     allowed = row.allowed if row else ""
     if items and items[0].allowed:
         allowed = "; ".join(filter(None, (allowed, f"each {items[0].allowed}")))
-    return one.address, row.type if row else "any", "required" if one.required else "", allowed, one.description or (row.description if row else "")
+    return (
+        one.address,
+        row.type if row else "any",
+        "required" if one.required else "",
+        allowed,
+        one.description or (row.description if row else ""),
+    )
 
 
 def _tree(out: Terminal, contract: Contract, media: Media) -> None:
     rows: list[OutlineRow] = list(contract.schema(media.schema).outline()) if media.schema else []
-    table = [("    " + "  " * row.depth + (row.name or "the body"), row.type, "required" if row.required else "", row.allowed, row.description) for row in rows]
+    table = [
+        (
+            "    " + "  " * row.depth + (row.name or "the body"),
+            row.type,
+            "required" if row.required else "",
+            row.allowed,
+            row.description,
+        )
+        for row in rows
+    ]
     if table:
         out.table(("    property", "type", "need", "allowed values and limits", "meaning"), table, styles=("name",))
 
 
 def operation_data(contract: Contract, operation: Operation) -> dict[str, Any]:
     """An operation for `--json`."""
-    inputs = [dict(zip(("address", "type", "need", "allowed", "meaning"), _input_row(contract, one))) for one in operation.inputs]
+    inputs = [
+        dict(zip(("address", "type", "need", "allowed", "meaning"), _input_row(contract, one)))
+        for one in operation.inputs
+    ]
     return {
         "id": operation.id,
         "contract": contract.name,
@@ -157,5 +215,14 @@ def _media_data(contract: Contract, media: Media) -> dict[str, Any]:
     rows = list(contract.schema(media.schema).outline()) if media.schema else []
     return {
         "mediaType": media.media_type,
-        "properties": [{"path": row.path, "type": row.type, "required": row.required, "allowed": row.allowed, "meaning": row.description} for row in rows],
+        "properties": [
+            {
+                "path": row.path,
+                "type": row.type,
+                "required": row.required,
+                "allowed": row.allowed,
+                "meaning": row.description,
+            }
+            for row in rows
+        ],
     }

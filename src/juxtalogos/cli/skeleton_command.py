@@ -25,7 +25,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("operation", metavar="OPERATION", help="an operation's id")
     parser.add_argument("--form", choices=FORMS, default="message", help="what to write (message)")
     parser.add_argument("--full", action="store_true", help="fill in what is optional too")
-    parser.add_argument("--set", dest="settings", action="append", default=[], metavar="ADDRESS=VALUE", help="an input's value")
+    parser.add_argument(
+        "--set", dest="settings", action="append", default=[], metavar="ADDRESS=VALUE", help="an input's value"
+    )
     parser.add_argument("--target", metavar="NAME", help="the target whose host is written")
     parser.add_argument("-o", "--output", type=Path, metavar="FILE", help="write to this file")
     add_common(parser, json=False)

@@ -40,7 +40,13 @@ def clean(text: object, *, keep_lines: bool = False) -> str:
     parts = []
     for char in out:
         code = ord(char)
-        if (char in "\n\t" and keep_lines) or (code >= 32 and not 0x7F <= code <= 0x9F and code not in _BIDI and not 0xD800 <= code <= 0xDFFF and code not in (0x2028, 0x2029)):
+        if (char in "\n\t" and keep_lines) or (
+            code >= 32
+            and not 0x7F <= code <= 0x9F
+            and code not in _BIDI
+            and not 0xD800 <= code <= 0xDFFF
+            and code not in (0x2028, 0x2029)
+        ):
             parts.append(char)
         else:
             parts.append(f"\\x{code:02x}" if code < 256 else f"\\u{code:04x}")
@@ -93,16 +99,33 @@ class Terminal:
         if limit and len(lines) > limit:
             self.line((f"… {len(lines) - limit} more lines", "note"), indent=indent)
 
-    def table(self, headings: Sequence[str], rows: Iterable[Sequence[object]], *, styles: Sequence[str] = (), right: Sequence[int] = ()) -> None:
+    def table(
+        self,
+        headings: Sequence[str],
+        rows: Iterable[Sequence[object]],
+        *,
+        styles: Sequence[str] = (),
+        right: Sequence[int] = (),
+    ) -> None:
         """A table; a cell may be (text, style name). `right` lists the columns of numbers."""
         from rich.table import Table
         from rich.text import Text
 
         table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0), show_edge=False)
         for index, heading in enumerate(headings):
-            table.add_column(heading, justify="right" if index in right else "left", style=_style(styles[index]) if index < len(styles) else None, overflow="fold")
+            table.add_column(
+                heading,
+                justify="right" if index in right else "left",
+                style=_style(styles[index]) if index < len(styles) else None,
+                overflow="fold",
+            )
         for row in rows:
-            table.add_row(*(Text(clean(cell[0]), style=_style(cell[1])) if isinstance(cell, tuple) else Text(clean(cell)) for cell in row))
+            table.add_row(
+                *(
+                    Text(clean(cell[0]), style=_style(cell[1])) if isinstance(cell, tuple) else Text(clean(cell))
+                    for cell in row
+                )
+            )
         self.out.print(table)
 
     @contextmanager
@@ -113,7 +136,9 @@ class Terminal:
             return
         from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 
-        bar: Progress = Progress(TextColumn(label), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(), console=self.err, transient=True)
+        bar: Progress = Progress(
+            TextColumn(label), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(), console=self.err, transient=True
+        )
         with bar:
             task = bar.add_task(label, total=total)
             yield lambda done: bar.update(task, completed=done)

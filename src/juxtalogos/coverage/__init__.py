@@ -70,7 +70,10 @@ class Coverage:
         for row in self.rows:
             for operation in row.operations:
                 own.setdefault(operation, []).append(row.element.id)
-        return [(operation, Share(sum(one in hits.get(operation, frozenset()) for one in ids), len(ids))) for operation, ids in own.items()]
+        return [
+            (operation, Share(sum(one in hits.get(operation, frozenset()) for one in ids), len(ids)))
+            for operation, ids in own.items()
+        ]
 
     def gaps(self) -> list[Covered]:
         return [row for row in self.rows if not row.hits]
@@ -93,6 +96,11 @@ def measure(form: Format, contract: Contract, hits: Iterable[HitLike]) -> Covera
         for element in form.elements(contract, operation):
             elements.setdefault(element.id, (element, {}))[1][operation.id] = None
     order = {kind: index for index, kind in enumerate(ELEMENT_KINDS)}
-    rows = [Covered(element, counts.get(identity, 0), tuple(operations)) for identity, (element, operations) in elements.items()]
+    rows = [
+        Covered(element, counts.get(identity, 0), tuple(operations))
+        for identity, (element, operations) in elements.items()
+    ]
     rows.sort(key=lambda row: order.get(row.element.kind, 99))
-    return Coverage(contract.name, tuple(rows), tuple((operation, frozenset(found)) for operation, found in by_operation.items()))
+    return Coverage(
+        contract.name, tuple(rows), tuple((operation, frozenset(found)) for operation, found in by_operation.items())
+    )

@@ -6,6 +6,7 @@ Run it alone: python -m juxtalogos.demo.berths --port 8480 --deviations none
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
 import re
 import threading
@@ -62,7 +63,8 @@ class Call:
         return value
 
     def one(self, name: str) -> str | None:
-        return self.query.get(name, [None])[0]  # type: ignore[list-item]
+        values = self.query.get(name)
+        return values[0] if values else None
 
     def count(self, name: str, least: int, most: int, default: int) -> int:
         text = self.one(name)
@@ -114,10 +116,24 @@ class Harbour:
             self.calls: dict[str, dict[str, Any]] = {}
             self.plans: dict[str, str] = {}
             self.lines: dict[str, int] = {}
-            self.notices: list[dict[str, Any]] = [{"number": 1, "text": "Dredging in the basin, keep clear of the mole.", "from": "2026-03-01", "area": "basin"}]
+            self.notices: list[dict[str, Any]] = [
+                {
+                    "number": 1,
+                    "text": "Dredging in the basin, keep clear of the mole.",
+                    "from": "2026-03-01",
+                    "area": "basin",
+                }
+            ]
             self.last = {"V": 1000, "PC": 1000, "AL": 1000}
-            self.berths = {
-                f"B{number}": {"berthId": f"B{number}", "quay": quay, "depthMetres": depth, "surface": surface, "free": True, "services": services}
+            self.berths: dict[str, dict[str, Any]] = {
+                f"B{number}": {
+                    "berthId": f"B{number}",
+                    "quay": quay,
+                    "depthMetres": depth,
+                    "surface": surface,
+                    "free": True,
+                    "services": services,
+                }
                 for number, quay, depth, surface, services in (
                     (1, "Fish Quay", 4.5, "timber", ["water"]),
                     (2, "North Mole", 9.0, "stone", ["water", "shore-power"]),
@@ -125,7 +141,11 @@ class Harbour:
                     (7, "Deep Basin", 16.0, "concrete", ["water", "shore-power", "crane"]),
                 )
             }
-            for name, kind, length in (("Grey Tern", "general", 88.0), ("Skerry Maid", "container", 172.4), ("Long Reach", "bulk", 199.9)):
+            for name, kind, length in (
+                ("Grey Tern", "general", 88.0),
+                ("Skerry Maid", "container", 172.4),
+                ("Long Reach", "bulk", 199.9),
+            ):
                 self.add_vessel({"name": name, "kind": kind, "lengthMetres": length, "agentCode": None})
             vessel = next(iter(self.vessels))
             self.add_call({"vesselId": vessel, "arrives": "2026-03-14T06:30:00Z", "draughtMetres": 5.8})
@@ -212,7 +232,11 @@ class Harbour:
             least = float(depth or 0)
         except ValueError:
             raise Refusal(400, "Bad minDepth", str(depth)) from None
-        found = [dict(berth) for berth in self.berths.values() if berth["depthMetres"] >= least and (free is None or berth["free"] == (free == "true"))]
+        found: list[dict[str, Any]] = [
+            dict(berth)
+            for berth in self.berths.values()
+            if berth["depthMetres"] >= least and (free is None or berth["free"] == (free == "true"))
+        ]
         if "surface" in self.odd and found:
             found[-1]["surface"] = "gravel"
         return Reply(200, found)
@@ -229,7 +253,11 @@ class Harbour:
         day = _day(call.one("day"), "day")
         turns = (("02:10", 0.8, "low"), ("08:25", 5.1, "high"), ("14:40", 1.0, "low"), ("20:50", 4.9, "high"))
         headers = {"X-Station-Depth": "five fathoms" if "gauge" in self.odd else "9.1"}
-        return Reply(200, [{"at": f"{day}T{time}:00Z", "height": height, "turn": turn} for time, height, turn in turns], headers=headers)
+        return Reply(
+            200,
+            [{"at": f"{day}T{time}:00Z", "height": height, "turn": turn} for time, height, turn in turns],
+            headers=headers,
+        )
 
     # Port calls
 
@@ -240,9 +268,17 @@ class Harbour:
             raise Refusal(400, "Bad state", state)
         if first is not None:
             _day(first, "arrivesFrom")
-        found = [one for one in self.calls.values() if (state is None or one["state"] == state) and (first is None or one["arrives"][:10] >= first)]
+        found = [
+            one
+            for one in self.calls.values()
+            if (state is None or one["state"] == state) and (first is None or one["arrives"][:10] >= first)
+        ]
         more = offset + limit < len(found)
-        page = {"items": found[offset : offset + limit], "total": len(found), "next": f"{PREFIX}/port-calls?offset={offset + limit}" if more else None}
+        page = {
+            "items": found[offset : offset + limit],
+            "total": len(found),
+            "next": f"{PREFIX}/port-calls?offset={offset + limit}" if more else None,
+        }
         if "page" in self.odd:
             page["shard"] = 3
         return Reply(200, page)
@@ -294,7 +330,9 @@ class Harbour:
             raise Refusal(400, "Bad berth", str(berth))
         found.update(state="allotted", berthId=berth)
         reference = self.next("AL").lower() if "reference" in self.odd else self.next("AL")
-        return Reply(200, {"callId": call_id, "berthId": berth, "side": value.get("side", "port"), "reference": reference})
+        return Reply(
+            200, {"callId": call_id, "berthId": berth, "side": value.get("side", "port"), "reference": reference}
+        )
 
     def handle_lines(self, call: Call, call_id: str) -> Reply:
         found = self.call(call_id)
@@ -308,7 +346,9 @@ class Harbour:
             raise Refusal(409, "No berth is allotted")
         found["state"] = "moored"
         self.lines[call_id] = int(lines)
-        return Reply(200, {"callId": call_id, "action": action, "linesAshore": 14 if "lines" in self.odd else int(lines)})
+        return Reply(
+            200, {"callId": call_id, "action": action, "linesAshore": 14 if "lines" in self.odd else int(lines)}
+        )
 
     def upload_plan(self, call: Call, call_id: str) -> Reply:
         self.call(call_id)
@@ -394,11 +434,23 @@ class Handler(BaseHTTPRequestHandler):
         body = self.rfile.read(int(length)) if length.isdigit() else b""
         try:
             with self.harbour.lock:
-                reply = self.dispatch(unquote(parts.path), Call(parse_qs(parts.query, keep_blank_values=True), self.headers, body))
+                reply = self.dispatch(
+                    unquote(parts.path), Call(parse_qs(parts.query, keep_blank_values=True), self.headers, body)
+                )
         except Refusal as refusal:
-            problem = {"title": refusal.title, "status": refusal.status, **({"detail": refusal.detail} if refusal.detail else {})}
+            problem = {
+                "title": refusal.title,
+                "status": refusal.status,
+                **({"detail": refusal.detail} if refusal.detail else {}),
+            }
             reply = Reply(refusal.status, problem, "application/problem+json")
-        data = reply.text.encode() if reply.text is not None else b"" if reply.body is None else json.dumps(reply.body, ensure_ascii=False).encode()
+        data = (
+            reply.text.encode()
+            if reply.text is not None
+            else b""
+            if reply.body is None
+            else json.dumps(reply.body, ensure_ascii=False).encode()
+        )
         self.send_response(reply.status)
         for name, value in reply.headers.items():
             self.send_header(name, value)
@@ -447,10 +499,8 @@ def main() -> None:
     args = parser.parse_args()
     server = make_server(args.port, planted_names(args.deviations))
     print(base_url(server), flush=True)
-    try:
+    with contextlib.suppress(KeyboardInterrupt):
         server.serve_forever()
-    except KeyboardInterrupt:
-        pass
 
 
 if __name__ == "__main__":

@@ -16,21 +16,48 @@ class Planted:
 
 PLANTED: tuple[Planted, ...] = (
     Planted("status", "registerVessel", "answers 200 where 201 is declared", (("status.undeclared", "status"),)),
-    Planted("total", "listVessels", "leaves out the required header X-Total-Count", (("header.missing", "header.X-Total-Count"),)),
+    Planted(
+        "total",
+        "listVessels",
+        "leaves out the required header X-Total-Count",
+        (("header.missing", "header.X-Total-Count"),),
+    ),
     Planted("length", "getVessel", "gives the length as a text", (("body.type", "body/lengthMetres"),)),
     Planted("surface", "listBerths", "has a surface outside the enumeration", (("body.enum", "body/*/surface"),)),
     Planted("services", "getBerth", "lists a service twice", (("body.unique", "body/services/*"),)),
-    Planted("stamp", "announcePortCall", "writes announcedAt as no RFC 3339 date-time", (("body.format", "body/announcedAt"),)),
+    Planted(
+        "stamp",
+        "announcePortCall",
+        "writes announcedAt as no RFC 3339 date-time",
+        (("body.format", "body/announcedAt"),),
+    ),
     Planted("page", "listPortCalls", "adds a property that the schema closes out", (("body.extra", "body/shard"),)),
     Planted("state", "getPortCall", "leaves out the required state", (("body.required", "body/state"),)),
     Planted("plain", "amendPortCall", "says text/plain of a JSON body", (("media.undeclared", "header.Content-Type"),)),
     Planted("chatter", "withdrawPortCall", "sends a body where none is declared", (("body.unexpected", "body"),)),
-    Planted("reference", "allotBerth", "writes a reference that does not match its pattern", (("body.pattern", "body/reference"),)),
+    Planted(
+        "reference",
+        "allotBerth",
+        "writes a reference that does not match its pattern",
+        (("body.pattern", "body/reference"),),
+    ),
     Planted("lines", "handleLines", "counts more lines than the maximum", (("body.range", "body/linesAshore"),)),
-    Planted("departure", "closePortCall", "gives a departure that is none of its alternatives", (("body.branch", "body/departure"),)),
-    Planted("gauge", "listTides", "sends a header that is no number", (("header.malformed", "header.X-Station-Depth"),)),
+    Planted(
+        "departure",
+        "closePortCall",
+        "gives a departure that is none of its alternatives",
+        (("body.branch", "body/departure"),),
+    ),
+    Planted(
+        "gauge", "listTides", "sends a header that is no number", (("header.malformed", "header.X-Station-Depth"),)
+    ),
     Planted("quotes", "listNotices", "answers with what is no JSON", (("media.untrue", "body"),)),
-    Planted("office", "postNotice", "fails with 500 on every notice", (("status.server-error", "status"), ("criterion.unmet", "written"))),
+    Planted(
+        "office",
+        "postNotice",
+        "fails with 500 on every notice",
+        (("status.server-error", "status"), ("criterion.unmet", "written")),
+    ),
 )
 
 

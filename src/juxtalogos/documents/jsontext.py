@@ -47,7 +47,9 @@ def parse_json(data: bytes | str, *, unique: bool = False) -> Any:
     try:
         return (_UNIQUE if unique else _PLAIN).decode(text)
     except json.JSONDecodeError as error:
-        raise NotJson(f"{error.msg[0].lower()}{error.msg[1:]} at line {error.lineno}, column {error.colno}", error.pos) from None
+        raise NotJson(
+            f"{error.msg[0].lower()}{error.msg[1:]} at line {error.lineno}, column {error.colno}", error.pos
+        ) from None
     except RecursionError:
         raise NotJson("nested too deep to read") from None
     except NotJson:

@@ -13,7 +13,11 @@ MAX_BYTES = 64 * 1024 * 1024
 def load_document(uri: str, data: bytes, *, limit: int = MAX_BYTES) -> Document:
     """A document's value; DocumentError with line and remedy when it cannot be read."""
     if len(data) > limit:
-        raise DocumentError(f"{len(data):,} bytes is more than the limit of {limit:,}", where=uri, mend="split the definition over several files")
+        raise DocumentError(
+            f"{len(data):,} bytes is more than the limit of {limit:,}",
+            where=uri,
+            mend="split the definition over several files",
+        )
     try:
         text = decode_utf8(data)
     except NotJson as error:
@@ -21,7 +25,11 @@ def load_document(uri: str, data: bytes, *, limit: int = MAX_BYTES) -> Document:
     stripped = text.lstrip()
     if stripped.startswith("<"):
         kind = "HTML" if stripped[:200].lower().startswith(("<!doctype html", "<html")) else "XML"
-        raise DocumentError(f"this is {kind}, not JSON or YAML", where=f"{uri}:1", mend="give the file or address of the definition itself")
+        raise DocumentError(
+            f"this is {kind}, not JSON or YAML",
+            where=f"{uri}:1",
+            mend="give the file or address of the definition itself",
+        )
     if stripped.startswith(("{", "[")):
         try:
             return Document(uri, "json", data, parse_json(text, unique=True))
@@ -29,7 +37,9 @@ def load_document(uri: str, data: bytes, *, limit: int = MAX_BYTES) -> Document:
             # YAML flow style begins with the same characters, so YAML has the last word unless the name says JSON.
             if uri.lower().endswith(".json"):
                 line = text.count("\n", 0, error.offset) + 1
-                raise DocumentError(f"not JSON: {error}", where=f"{uri}:{line}", mend="correct the text there") from None
+                raise DocumentError(
+                    f"not JSON: {error}", where=f"{uri}:{line}", mend="correct the text there"
+                ) from None
     try:
         return Document(uri, "yaml", data, parse_yaml(text))
     except NotYaml as error:

@@ -42,7 +42,9 @@ CoreLoader.add_implicit_resolver(_BOOL, re.compile(r"^(?:true|True|TRUE|false|Fa
 CoreLoader.add_implicit_resolver(_INT, re.compile(r"^(?:[-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+)$"), list("-+0123456789"))
 CoreLoader.add_implicit_resolver(
     _FLOAT,
-    re.compile(r"^(?:[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+)?|[-+]?\.(?:inf|Inf|INF)|\.(?:nan|NaN|NAN))$"),
+    re.compile(
+        r"^(?:[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+)?|[-+]?\.(?:inf|Inf|INF)|\.(?:nan|NaN|NAN))$"
+    ),
     list("-+.0123456789"),
 )
 
@@ -84,7 +86,7 @@ def _check_depth(text: str) -> None:
         if isinstance(event, yaml.CollectionStartEvent):
             depth += 1
             if depth > MAX_DEPTH:
-                mark = event.start_mark
+                mark: Any = event.start_mark
                 raise NotYaml(f"nested deeper than {MAX_DEPTH} levels", mark.line + 1, mark.column + 1)
         elif isinstance(event, yaml.CollectionEndEvent):
             depth -= 1
@@ -144,7 +146,11 @@ class _Builder:
 
     @staticmethod
     def _refuse(what: str, node: yaml.Node) -> NotYaml:
-        return NotYaml(what, node.start_mark.line + 1, node.start_mark.column + 1)
+        return NotYaml(what, *_place(node))
+
+
+def _place(node: Any) -> tuple[int, int]:
+    return node.start_mark.line + 1, node.start_mark.column + 1
 
 
 def _scalar(node: yaml.ScalarNode) -> Any:
@@ -168,4 +174,4 @@ def _integer(text: str, node: yaml.ScalarNode) -> int:
             return int(text, 0)
         return int(text)
     except ValueError:
-        raise NotYaml("a number of too many digits", node.start_mark.line + 1, node.start_mark.column + 1) from None
+        raise NotYaml("a number of too many digits", *_place(node)) from None

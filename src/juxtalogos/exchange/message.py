@@ -32,13 +32,19 @@ def parse_request(data: bytes, origin: str, where: str = "message") -> Request:
     lines = re.split(r"\r?\n", head.decode("utf-8", "replace"))
     words = lines[0].split(" ")
     if len(words) != 3 or not words[2].startswith("HTTP/"):
-        raise UsageError(f"this is no request line: {quoted(lines[0])}", where=f"{where}:1", mend="write METHOD TARGET HTTP/1.1")
+        raise UsageError(
+            f"this is no request line: {quoted(lines[0])}", where=f"{where}:1", mend="write METHOD TARGET HTTP/1.1"
+        )
     method, target, _ = words
     headers: list[tuple[str, str]] = []
     for number, line in enumerate(lines[1:], 2):
         name, colon, value = line.partition(":")
         if not colon or not _TOKEN.fullmatch(name):
-            raise UsageError(f"this is no header field: {quoted(line)}", where=f"{where}:{number}", mend="write NAME: VALUE, and an empty line before the body")
+            raise UsageError(
+                f"this is no header field: {quoted(line)}",
+                where=f"{where}:{number}",
+                mend="write NAME: VALUE, and an empty line before the body",
+            )
         headers.append((name, value.strip()))
     url = target if target.startswith(("http://", "https://")) else origin + target
     return Request(method, url, tuple(headers), body or None)

@@ -15,7 +15,9 @@ from juxtalogos.model.findings import CheckResult
 MASK = "[redacted]"
 MIN_SECRET = 4
 """Shorter secrets are only hidden where a header or field is known to hold one: elsewhere they would blot out everything."""
-_CREDENTIAL_HEADERS = frozenset(("authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key", "x-auth-token", "api-key"))
+_CREDENTIAL_HEADERS = frozenset(
+    ("authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key", "x-auth-token", "api-key")
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,7 +32,13 @@ class Redactor:
         forms: dict[str, None] = {}
         for secret in secrets:
             if len(secret) >= MIN_SECRET:
-                for form in (secret, quote(secret, safe=""), quote_plus(secret), json.dumps(secret)[1:-1], json.dumps(secret, ensure_ascii=False)[1:-1]):
+                for form in (
+                    secret,
+                    quote(secret, safe=""),
+                    quote_plus(secret),
+                    json.dumps(secret)[1:-1],
+                    json.dumps(secret, ensure_ascii=False)[1:-1],
+                ):
                     forms[form] = None
         return cls(tuple(sorted(forms, key=len, reverse=True)), frozenset(name.lower() for name in names))
 
@@ -53,11 +61,16 @@ class Redactor:
     def url(self, url: str) -> str:
         head, question, query = self.text(url).partition("?")
         head = re.sub(r"^(\w+://)[^/@]*@", r"\1", head)
-        parts = [f"{part.partition('=')[0]}={MASK}" if part.partition("=")[0].lower() in self.names else part for part in query.split("&")]
+        parts = [
+            f"{part.partition('=')[0]}={MASK}" if part.partition("=")[0].lower() in self.names else part
+            for part in query.split("&")
+        ]
         return head + question + "&".join(parts)
 
     def headers(self, headers: Headers) -> Headers:
-        return tuple((name, _mask_header(name, value) if self._secret(name) else self.text(value)) for name, value in headers)
+        return tuple(
+            (name, _mask_header(name, value) if self._secret(name) else self.text(value)) for name, value in headers
+        )
 
     def _secret(self, name: str) -> bool:
         return name.lower() in _CREDENTIAL_HEADERS or name.lower() in self.names
@@ -65,16 +78,27 @@ class Redactor:
     def exchange(self, exchange: Exchange) -> Exchange:
         """The exchange as it may be kept and shown."""
         request, response = exchange.request, exchange.response
-        request = replace(request, url=self.url(request.url), headers=self.headers(request.headers), body=self.body(request.body) if request.body else request.body)
+        request = replace(
+            request,
+            url=self.url(request.url),
+            headers=self.headers(request.headers),
+            body=self.body(request.body) if request.body else request.body,
+        )
         if response is not None:
-            response = replace(response, headers=self.headers(response.headers), body=self.body(response.body), reason=self.text(response.reason))
+            response = replace(
+                response,
+                headers=self.headers(response.headers),
+                body=self.body(response.body),
+                reason=self.text(response.reason),
+            )
         return replace(exchange, request=request, response=response, error=self.text(exchange.error))
-
 
     def result(self, result: CheckResult) -> CheckResult:
         """A check result as it may be kept and shown; what a secret field held is masked whole."""
         name = result.at.rpartition("/")[2].rpartition(".")[2].lower()
-        observed = MASK if name in self.names and result.observed not in ("missing", "present") else self.text(result.observed)
+        observed = (
+            MASK if name in self.names and result.observed not in ("missing", "present") else self.text(result.observed)
+        )
         return replace(result, observed=observed, detail=self.text(result.detail))
 
 

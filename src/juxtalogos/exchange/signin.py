@@ -38,7 +38,9 @@ def _bearer(request: Request, scheme: SecurityScheme, credential: Credential) ->
 def _api_key(request: Request, scheme: SecurityScheme, credential: Credential) -> Request:
     if scheme.place == "query":
         joiner = "&" if "?" in request.url else "?"
-        return replace(request, url=f"{request.url}{joiner}{quote(scheme.key, safe='')}={quote(credential.secret, safe='')}")
+        return replace(
+            request, url=f"{request.url}{joiner}{quote(scheme.key, safe='')}={quote(credential.secret, safe='')}"
+        )
     if scheme.place == "cookie":
         pair = f"{scheme.key}={credential.secret}"
         present = next((value for name, value in request.headers if name.lower() == "cookie"), "")
@@ -56,12 +58,16 @@ SCHEMES: dict[str, Callable[[Request, SecurityScheme, Credential], Request]] = {
 """By kind; a token for an OAuth or OpenID scheme is given ready-made."""
 
 
-def sign(contract: Contract, operation: Operation, request: Request, credentials: Mapping[str, Credential]) -> tuple[Request, tuple[str, ...]]:
+def sign(
+    contract: Contract, operation: Operation, request: Request, credentials: Mapping[str, Credential]
+) -> tuple[Request, tuple[str, ...]]:
     """(the signed request, schemes that a credential is missing for). The first alternative that can be met is taken."""
     alternatives = operation.security
     for alternative in alternatives:
         schemes = [contract.scheme(name) for name in alternative]
-        if alternative and all(scheme is not None and scheme.name in credentials and scheme.kind in SCHEMES for scheme in schemes):
+        if alternative and all(
+            scheme is not None and scheme.name in credentials and scheme.kind in SCHEMES for scheme in schemes
+        ):
             for scheme in schemes:
                 if scheme is not None:
                     request = SCHEMES[scheme.kind](request, scheme, credentials[scheme.name])

@@ -38,20 +38,25 @@ def tls_context(options: TransportOptions) -> ssl.SSLContext:
     try:
         return ssl.create_default_context(cafile=str(options.ca_file) if options.ca_file else None)
     except (OSError, ssl.SSLError) as error:
-        raise ConfigError(f"the CA file {options.ca_file} cannot be used: {error}", mend="give a PEM file with the certificates to trust") from None
+        raise ConfigError(
+            f"the CA file {options.ca_file} cannot be used: {error}",
+            mend="give a PEM file with the certificates to trust",
+        ) from None
 
 
 class Transport:
     """An asynchronous context; keeps connections alive between requests."""
 
-    def __init__(self, options: TransportOptions = TransportOptions()) -> None:  # noqa: B008  (frozen)
+    def __init__(self, options: TransportOptions = TransportOptions()) -> None:
         self.options = options
         self._session: aiohttp.ClientSession | None = None
 
     async def __aenter__(self) -> Transport:
         options = self.options
         self._session = aiohttp.ClientSession(
-            connector=aiohttp.TCPConnector(limit=options.connections, ssl=tls_context(options)),
+            connector=aiohttp.TCPConnector(
+                limit=options.connections, ssl=tls_context(options) if options.ca_file else True
+            ),
             timeout=aiohttp.ClientTimeout(total=options.timeout, connect=options.connect_timeout),
             cookie_jar=aiohttp.DummyCookieJar(),
             auto_decompress=False,
@@ -61,7 +66,9 @@ class Transport:
         )
         return self
 
-    async def __aexit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         if self._session:
             await self._session.close()
 
@@ -73,14 +80,23 @@ class Transport:
         sent = request
         try:
             async with self._session.request(
-                request.method, URL(request.url, encoded=True), headers=list(request.headers), data=request.body, allow_redirects=False
+                request.method,
+                URL(request.url, encoded=True),
+                headers=list(request.headers),
+                data=request.body,
+                allow_redirects=False,
             ) as answer:
                 first_byte = time.perf_counter() - started
-                sent = replace(request, headers=tuple((name, value) for name, value in answer.request_info.headers.items()))
+                sent = replace(
+                    request, headers=tuple((name, value) for name, value in answer.request_info.headers.items())
+                )
                 body, truncated, problem = await self._read(answer)
                 headers = tuple((name.decode("latin-1"), _text(value)) for name, value in answer.raw_headers)
                 version = f"{answer.version.major}.{answer.version.minor}" if answer.version else "1.1"
-                response = decoded(Response(answer.status, answer.reason or "", headers, body, version, truncated, problem), self.options.max_body * 4)
+                response = decoded(
+                    Response(answer.status, answer.reason or "", headers, body, version, truncated, problem),
+                    self.options.max_body * 4,
+                )
                 return Exchange(sent, response, Timings(sent_at, first_byte, time.perf_counter() - started))
         except (aiohttp.ClientError, TimeoutError, OSError, ValueError) as error:
             seconds = time.perf_counter() - started
@@ -123,7 +139,9 @@ def with_automatic_headers(request: Request) -> Request:
 
 def decoded(response: Response, limit: int) -> Response:
     """Content decoding (RFC 9110, section 8.4) within a limit; other codings than gzip and deflate are a problem."""
-    codings = [part.strip().lower() for part in (header(response.headers, "content-encoding") or "").split(",") if part.strip()]
+    codings = [
+        part.strip().lower() for part in (header(response.headers, "content-encoding") or "").split(",") if part.strip()
+    ]
     body = response.body
     for coding in reversed(codings):
         if coding == "identity" or not body:
@@ -163,7 +181,9 @@ def explain(error: Exception, url: str, options: TransportOptions) -> str:
     if isinstance(error, aiohttp.ClientConnectorDNSError):
         return f"the host name {urlsplit(url).hostname} is not known"
     if isinstance(error, aiohttp.ClientConnectorError):
-        return f"{host} refused the connection ({error.os_error.strerror or error.os_error})" if error.os_error else f"{host} cannot be reached"
+        if isinstance(error.os_error, ConnectionRefusedError):
+            return f"{host} refused the connection"
+        return f"{host} cannot be reached ({error.os_error.strerror or error.os_error})"
     if isinstance(error, aiohttp.ServerDisconnectedError | ConnectionResetError):
         return f"{host} closed the connection without an answer"
     if isinstance(error, aiohttp.ClientResponseError):
@@ -181,7 +201,9 @@ async def send_message(data: bytes, url: str, options: TransportOptions) -> Exch
     sent_at, started = time.time(), time.perf_counter()
     try:
         async with asyncio.timeout(options.timeout):
-            reader, writer = await asyncio.open_connection(parts.hostname, parts.port or (443 if context else 80), ssl=context)
+            reader, writer = await asyncio.open_connection(
+                parts.hostname, parts.port or (443 if context else 80), ssl=context
+            )
             try:
                 writer.write(data)
                 await writer.drain()
@@ -203,7 +225,11 @@ async def _read_response(reader: asyncio.StreamReader, method: str, options: Tra
 
     connection = h11.Connection(h11.CLIENT, max_incomplete_event_size=262_144)
     # The message went out as raw bytes; h11 only needs to know the method to tell where the answer ends.
-    connection.send(h11.Request(method=method if method.isascii() and method.isalpha() else "GET", target="/", headers=[("Host", "-")]))
+    connection.send(
+        h11.Request(
+            method=method if method.isascii() and method.isalpha() else "GET", target="/", headers=[("Host", "-")]
+        )
+    )
     connection.send(h11.EndOfMessage())
     head: h11.Response | None = None
     body, truncated = b"", False
@@ -226,4 +252,11 @@ async def _read_response(reader: asyncio.StreamReader, method: str, options: Tra
     if head is None:
         raise NoAnswer("the connection was closed without an answer")
     headers: Headers = tuple((name.decode("latin-1"), _text(value)) for name, value in head.headers.raw_items())
-    return Response(head.status_code, head.reason.decode("latin-1"), headers, body[: options.max_body], head.http_version.decode(), truncated)
+    return Response(
+        head.status_code,
+        head.reason.decode("latin-1"),
+        headers,
+        body[: options.max_body],
+        head.http_version.decode(),
+        truncated,
+    )

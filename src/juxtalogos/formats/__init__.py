@@ -15,7 +15,11 @@ def format_of(document: Document) -> Format:
     for candidate in FORMATS.values():
         if candidate.claims(document):
             return candidate
-    kind = "a mapping with the keys " + ", ".join(list(document.value)[:6]) if isinstance(document.value, dict) else f"a {type(document.value).__name__}"
+    kind = (
+        "a mapping with the keys " + ", ".join(list(document.value)[:6])
+        if isinstance(document.value, dict)
+        else f"a {type(document.value).__name__}"
+    )
     raise DocumentError(
         f"this is {document.syntax.upper()} but no service definition: {kind}",
         where=f"{document.uri}:1",

@@ -32,7 +32,9 @@ class ExchangeRecord:
         return self.exchange.response.status if self.exchange and self.exchange.response else 0
 
     def findings(self) -> tuple[Finding, ...]:
-        return tuple(Finding(result, self.contract, self.operation, self.status) for result in self.results if result.is_finding)
+        return tuple(
+            Finding(result, self.contract, self.operation, self.status) for result in self.results if result.is_finding
+        )
 
 
 @dataclass(frozen=True, slots=True)

@@ -64,11 +64,19 @@ class Ledger:
             self.db.execute("PRAGMA synchronous=NORMAL")
             version = self.db.execute("PRAGMA user_version").fetchone()[0]
             if version == 0:
-                self.db.executescript(f"BEGIN IMMEDIATE;{_SCHEMA}PRAGMA user_version={VERSION};COMMIT;" if not self._has_tables() else "")
+                self.db.executescript(
+                    f"BEGIN IMMEDIATE;{_SCHEMA}PRAGMA user_version={VERSION};COMMIT;" if not self._has_tables() else ""
+                )
         except (sqlite3.DatabaseError, OSError) as error:
-            raise ConfigError(f"the ledger cannot be used: {error}", where=str(path), mend="move the file away; a new one is made") from None
+            raise ConfigError(
+                f"the ledger cannot be used: {error}", where=str(path), mend="move the file away; a new one is made"
+            ) from None
         if version > VERSION:
-            raise ConfigError(f"the ledger is of version {version}, this program knows {VERSION}", where=str(path), mend="use a newer juxtalogos")
+            raise ConfigError(
+                f"the ledger is of version {version}, this program knows {VERSION}",
+                where=str(path),
+                mend="use a newer juxtalogos",
+            )
 
     def _has_tables(self) -> bool:
         return self.db.execute("SELECT 1 FROM sqlite_master WHERE name = 'run'").fetchone() is not None
@@ -81,12 +89,17 @@ class Ledger:
 
     def begin(self, kind: str, target: str, what: str) -> int:
         with self.db:
-            cursor = self.db.execute("INSERT INTO run (started, kind, target, what) VALUES (?, ?, ?, ?)", (time.time(), kind, target, what))
+            cursor = self.db.execute(
+                "INSERT INTO run (started, kind, target, what) VALUES (?, ?, ?, ?)", (time.time(), kind, target, what)
+            )
         return int(cursor.lastrowid or 0)
 
     def end(self, run: int, verdict: str, *, interrupted: bool = False) -> None:
         with self.db:
-            self.db.execute("UPDATE run SET ended = ?, verdict = ?, interrupted = ? WHERE id = ?", (time.time(), verdict, interrupted, run))
+            self.db.execute(
+                "UPDATE run SET ended = ?, verdict = ?, interrupted = ? WHERE id = ?",
+                (time.time(), verdict, interrupted, run),
+            )
 
     def add(self, run: int, exchanges: Sequence[ExchangeRecord], cases: Sequence[CaseRecord] = ()) -> list[int]:
         """Stores finished work in one transaction; gives the ids of the exchanges."""
@@ -96,13 +109,21 @@ class Ledger:
                 cursor = self.db.execute(f"INSERT INTO exchange VALUES (NULL{', ?' * 20})", _exchange_row(run, record))
                 ids.append(int(cursor.lastrowid or 0))
             self.db.executemany(
-                f"INSERT INTO check_result VALUES (?{', ?' * 10})", (_result_row(number, result) for number, record in zip(ids, exchanges) for result in record.results)
+                f"INSERT INTO check_result VALUES (?{', ?' * 10})",
+                (_result_row(number, result) for number, record in zip(ids, exchanges) for result in record.results),
             )
             self.db.executemany(
                 "INSERT INTO hit VALUES (?, ?, ?, ?, ?, ?, 1, ?) ON CONFLICT DO UPDATE SET count = count + 1",
-                ((run, record.contract, hit.element, hit.operation, hit.status, hit.media_type, number) for number, record in zip(ids, exchanges) for hit in record.hits),
+                (
+                    (run, record.contract, hit.element, hit.operation, hit.status, hit.media_type, number)
+                    for number, record in zip(ids, exchanges)
+                    for hit in record.hits
+                ),
             )
-            self.db.executemany("INSERT INTO suite_case VALUES (?, ?, ?, ?, ?, ?)", ((run, case.suite, case.case, case.verdict, case.reason, case.seconds) for case in cases))
+            self.db.executemany(
+                "INSERT INTO suite_case VALUES (?, ?, ?, ?, ?, ?)",
+                ((run, case.suite, case.case, case.verdict, case.reason, case.seconds) for case in cases),
+            )
         return ids
 
     def runs(self, limit: int = 50) -> list[RunRecord]:
@@ -123,9 +144,20 @@ class Ledger:
 
     def cases(self, run: int) -> list[CaseRecord]:
         query = "SELECT suite, name, verdict, reason, seconds FROM suite_case WHERE run = ? ORDER BY suite, rowid"
-        return [CaseRecord(suite, name, Verdict(verdict), reason, seconds) for suite, name, verdict, reason, seconds in self.db.execute(query, (run,))]
+        return [
+            CaseRecord(suite, name, Verdict(verdict), reason, seconds)
+            for suite, name, verdict, reason, seconds in self.db.execute(query, (run,))
+        ]
 
-    def exchanges(self, run: int | None = None, *, number: int | None = None, where: str = "", values: Sequence[Any] = (), limit: int = -1) -> Iterator[ExchangeRecord]:
+    def exchanges(
+        self,
+        run: int | None = None,
+        *,
+        number: int | None = None,
+        where: str = "",
+        values: Sequence[Any] = (),
+        limit: int = -1,
+    ) -> Iterator[ExchangeRecord]:
         """Exchanges in the order they were stored, with their checks. `where` is a condition of ours, never a user's text."""
         conditions, bound = ["1"], list(values)
         if where:
@@ -136,7 +168,9 @@ class Ledger:
         if number is not None:
             conditions.append("id = ?")
             bound.append(number)
-        for row in self.db.execute(f"SELECT * FROM exchange WHERE {' AND '.join(conditions)} ORDER BY id LIMIT ?", (*bound, limit)).fetchall():
+        for row in self.db.execute(
+            f"SELECT * FROM exchange WHERE {' AND '.join(conditions)} ORDER BY id LIMIT ?", (*bound, limit)
+        ).fetchall():
             yield _exchange_record(row, self.results(row[0]))
 
     def results(self, exchange: int) -> tuple[CheckResult, ...]:
@@ -145,7 +179,9 @@ class Ledger:
 
     def hits(self, runs: Iterable[int], contract: str) -> Iterator[HitRow]:
         for run in runs:
-            query = "SELECT element, operation, status, media_type, count, exchange FROM hit WHERE run = ? AND contract = ?"
+            query = (
+                "SELECT element, operation, status, media_type, count, exchange FROM hit WHERE run = ? AND contract = ?"
+            )
             for row in self.db.execute(query, (run, contract)):
                 yield HitRow(*row)
 
@@ -153,7 +189,9 @@ class Ledger:
         """Names of the contracts that some runs had exchanges with."""
         found: dict[str, None] = {}
         for run in runs:
-            for (name,) in self.db.execute("SELECT DISTINCT contract FROM exchange WHERE run = ? AND contract <> '' ORDER BY 1", (run,)):
+            for (name,) in self.db.execute(
+                "SELECT DISTINCT contract FROM exchange WHERE run = ? AND contract <> '' ORDER BY 1", (run,)
+            ):
                 found[name] = None
         return list(found)
 
@@ -164,7 +202,8 @@ _RUN_QUERY = """SELECT id, started, ended, kind, target, what, verdict,
 
 
 def _run_record(row: Sequence[Any]) -> RunRecord:
-    return RunRecord(*row[:10], interrupted=bool(row[10]))
+    values = (*row[:10], bool(row[10]))
+    return RunRecord(*values)
 
 
 def _exchange_row(run: int, record: ExchangeRecord) -> tuple[Any, ...]:
@@ -174,7 +213,9 @@ def _exchange_row(run: int, record: ExchangeRecord) -> tuple[Any, ...]:
     timings = exchange.timings if exchange else Timings(time.time(), 0, 0)
     head = None
     if response:
-        head = json.dumps([response.reason, response.headers, response.http_version, response.truncated, response.problem])
+        head = json.dumps(
+            [response.reason, response.headers, response.http_version, response.truncated, response.problem]
+        )
     findings = sum(result.fails for result in record.results)
     return (
         run, record.suite, record.case, record.step, record.contract, record.operation, record.verdict, record.reason, request.method, request.url,
@@ -184,16 +225,48 @@ def _exchange_row(run: int, record: ExchangeRecord) -> tuple[Any, ...]:
 
 
 def _exchange_record(row: Sequence[Any], results: tuple[CheckResult, ...]) -> ExchangeRecord:
-    (number, run, suite, case, step, contract, operation, verdict, reason, method, url, status, sent_at, first_byte, total, error, headers, body, head, answer, _) = row
+    (
+        number,
+        run,
+        suite,
+        case,
+        step,
+        contract,
+        operation,
+        verdict,
+        reason,
+        method,
+        url,
+        status,
+        sent_at,
+        first_byte,
+        total,
+        error,
+        headers,
+        body,
+        head,
+        answer,
+        _,
+    ) = row
     exchange = None
     if method:
         request = Request(method, url, tuple((name, value) for name, value in json.loads(headers)), body)
         response = None
         if head is not None:
             phrase, fields, version, truncated, problem = json.loads(head)
-            response = Response(status, phrase, tuple((name, value) for name, value in fields), answer or b"", version, truncated, problem)
+            response = Response(
+                status,
+                phrase,
+                tuple((name, value) for name, value in fields),
+                answer or b"",
+                version,
+                truncated,
+                problem,
+            )
         exchange = Exchange(request, response, Timings(sent_at, first_byte, total), error)
-    return ExchangeRecord(case, step, contract, operation, exchange, Verdict(verdict), reason, results, (), suite, number, run)
+    return ExchangeRecord(
+        case, step, contract, operation, exchange, Verdict(verdict), reason, results, (), suite, number, run
+    )
 
 
 def _result_row(exchange: int, result: CheckResult) -> tuple[Any, ...]:

@@ -28,7 +28,9 @@ class Writer:
         self._task = asyncio.create_task(self._work())
         return self
 
-    async def __aexit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    async def __aexit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         if self._task:
             await self.queue.put(None)
             await asyncio.shield(self._task)

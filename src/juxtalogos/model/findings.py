@@ -154,7 +154,15 @@ class Finding:
         """Stable across runs: no lines, observed values or message text; indices count as `*`."""
         pointer = self.result.location.pointer if self.result.location else ""
         document = self.result.location.document if self.result.location else ""
-        parts = (self.result.kind, self.contract, self.operation, self.status, document, pointer, general_path(self.result.at))
+        parts = (
+            self.result.kind,
+            self.contract,
+            self.operation,
+            self.status,
+            document,
+            pointer,
+            general_path(self.result.at),
+        )
         digest = hashlib.sha256("\x00".join(map(str, parts)).encode()).hexdigest()
         return f"{FINGERPRINT_VERSION}:{digest[:20]}"
 

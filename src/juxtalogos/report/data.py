@@ -49,7 +49,11 @@ class ReportData:
 
 
 def report_data(
-    run: RunRecord, cases: list[CaseRecord], records: list[ExchangeRecord], coverages: list[tuple[Contract, Coverage]], contracts: Mapping[str, Contract]
+    run: RunRecord,
+    cases: list[CaseRecord],
+    records: list[ExchangeRecord],
+    coverages: list[tuple[Contract, Coverage]],
+    contracts: Mapping[str, Contract],
 ) -> ReportData:
     def place(contract_name: str, location: Location | None) -> tuple[str, str]:
         contract = contracts.get(contract_name)
@@ -69,4 +73,11 @@ def report_data(
         where, excerpt = place(finding.contract, finding.result.location)
         found.append(FoundDeviation(finding, len(exchanges), tuple(dict.fromkeys(exchanges)), where, excerpt))
     found.sort(key=lambda one: (one.finding.result.severity, one.finding.operation, one.finding.result.kind))
-    return ReportData(run, tuple(cases), tuple(records), tuple(found), tuple(coverages), lambda record, result: place(record.contract, result.location)[0])
+    return ReportData(
+        run,
+        tuple(cases),
+        tuple(records),
+        tuple(found),
+        tuple(coverages),
+        lambda record, result: place(record.contract, result.location)[0],
+    )

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections import Counter
+from collections import Counter, defaultdict
 from datetime import UTC, datetime
 from xml.etree import ElementTree
 
+from juxtalogos.ledger import CaseRecord
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.report.data import ReportData
 
@@ -17,15 +18,22 @@ _MARKS = {Verdict.FAILED: "failure", Verdict.ERROR: "error", Verdict.SKIPPED: "s
 def junit(data: ReportData) -> bytes:
     root = ElementTree.Element("testsuites", name="juxtalogos")
     suites: dict[str, list[ElementTree.Element]] = {}
-    times: Counter[str] = Counter()
+    times: defaultdict[str, float] = defaultdict(float)
     for case in data.cases:
-        element = ElementTree.Element("testcase", name=_clean(case.case), classname=_clean(case.suite.replace("/", ".")), time=f"{case.seconds:.3f}")
+        element = ElementTree.Element(
+            "testcase",
+            name=_clean(case.case),
+            classname=_clean(case.suite.replace("/", ".")),
+            time=f"{case.seconds:.3f}",
+        )
         mark = _MARKS.get(case.verdict)
         if mark:
-            detail = ElementTree.SubElement(element, mark, message=_clean(f"{case.verdict}: {case.reason}" if case.reason else str(case.verdict)))
+            detail = ElementTree.SubElement(
+                element, mark, message=_clean(f"{case.verdict}: {case.reason}" if case.reason else str(case.verdict))
+            )
             detail.text = _clean(_detail(data, case))
         suites.setdefault(case.suite, []).append(element)
-        times[case.suite] += case.seconds  # type: ignore[assignment]
+        times[case.suite] += case.seconds
     stamp = datetime.fromtimestamp(data.run.started, UTC).isoformat(timespec="seconds")
     for name, elements in suites.items():
         counts = Counter(child.tag for element in elements for child in element)
@@ -35,16 +43,20 @@ def junit(data: ReportData) -> bytes:
         )  # fmt: skip
         suite.extend(elements)
     ElementTree.indent(root)
-    return ElementTree.tostring(root, encoding="utf-8", xml_declaration=True) + b"\n"
+    text: bytes = ElementTree.tostring(root, encoding="utf-8", xml_declaration=True)
+    return text + b"\n"
 
 
-def _detail(data: ReportData, case: object) -> str:
+def _detail(data: ReportData, case: CaseRecord) -> str:
     rows = []
-    for record in data.steps_of(case):  # type: ignore[arg-type]
+    for record in data.steps_of(case):
         for result in record.results:
             if result.is_finding:
                 where = data.where(record, result)
-                rows.append(f"{record.step} {result.kind} at {result.at}: declared {result.declared}; observed {result.observed}" + (f" ({where})" if where else ""))
+                rows.append(
+                    f"{record.step} {result.kind} at {result.at}: declared {result.declared}; observed {result.observed}"
+                    + (f" ({where})" if where else "")
+                )
         if not record.results and record.reason:
             rows.append(f"{record.step} {record.verdict}: {record.reason}")
     return "\n".join(rows)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import contextlib
 import hashlib
 from datetime import datetime
 from importlib import resources
@@ -64,7 +65,10 @@ def _visible(text: object) -> str:
     out = str(text)
     if out.isascii() and out.isprintable():
         return out
-    return "".join(char if char in "\n\t" or category(char) not in ("Cc", "Cf", "Cs", "Zl", "Zp") else f"\\u{ord(char):04x}" for char in out)
+    return "".join(
+        char if char in "\n\t" or category(char) not in ("Cc", "Cf", "Cs", "Zl", "Zp") else f"\\u{ord(char):04x}"
+        for char in out
+    )
 
 
 def _body(content: bytes | None, headers: Headers) -> str:
@@ -76,10 +80,8 @@ def _body(content: bytes | None, headers: Headers) -> str:
     except UnicodeDecodeError:
         return f"{len(content)} bytes that are no UTF-8 text, beginning {content[:48].hex(' ')}"
     if parsed and parsed.is_json:
-        try:
+        with contextlib.suppress(NotJson):
             text = dump_json(parse_json(text), indent=2)
-        except NotJson:
-            pass
     text = _visible(text)
     return text if len(text) <= BODY_LIMIT else text[:BODY_LIMIT] + f"\n… {len(text) - BODY_LIMIT} more characters"
 
@@ -88,7 +90,13 @@ def _gaps(data: ReportData) -> list[dict[str, Any]]:
     rows = []
     for contract, coverage in data.coverages:
         for row in coverage.gaps()[:GAP_LIMIT]:
-            rows.append({"kind": ELEMENT_KINDS[row.element.kind], "label": row.element.label, "where": _where(contract, row.element.location)})
+            rows.append(
+                {
+                    "kind": ELEMENT_KINDS[row.element.kind],
+                    "label": row.element.label,
+                    "where": _where(contract, row.element.location),
+                }
+            )
     return rows
 
 

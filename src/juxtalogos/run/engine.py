@@ -89,7 +89,9 @@ async def run_case(session: Session, transport: Transport, suite: Suite, case: C
 
 
 def _skipped(suite: Suite, case: Case, step: Step, reason: str) -> ExchangeRecord:
-    return ExchangeRecord(case.id, step.id, step.contract.name, step.operation.id, None, Verdict.SKIPPED, reason, suite=suite.name)
+    return ExchangeRecord(
+        case.id, step.id, step.contract.name, step.operation.id, None, Verdict.SKIPPED, reason, suite=suite.name
+    )
 
 
 def _redacted(session: Session, record: ExchangeRecord) -> ExchangeRecord:
@@ -99,7 +101,13 @@ def _redacted(session: Session, record: ExchangeRecord) -> ExchangeRecord:
 
 
 async def run_step(
-    session: Session, transport: Transport, suite: Suite, case: Case, step: Step, scope: Scope, cookies: aiohttp.CookieJar
+    session: Session,
+    transport: Transport,
+    suite: Suite,
+    case: Case,
+    step: Step,
+    scope: Scope,
+    cookies: aiohttp.CookieJar,
 ) -> tuple[ExchangeRecord, bool]:
     """(record, whether the case goes on)."""
     missing: list[str] = []
@@ -109,17 +117,30 @@ async def run_step(
     try:
         request, _ = session.request(step.contract, step.operation, inputs)
     except JuxtalogosError as error:
-        return ExchangeRecord(case.id, step.id, step.contract.name, step.operation.id, None, Verdict.ERROR, error.what, suite=suite.name), False
+        return ExchangeRecord(
+            case.id, step.id, step.contract.name, step.operation.id, None, Verdict.ERROR, error.what, suite=suite.name
+        ), False
     exchange = await transport.send(_with_cookies(request, cookies))
     if exchange.response:
         _take_cookies(exchange, cookies)
-    judgement = judge(session.form(step.contract), step.contract, step.operation, exchange, session.base_url(step.contract))
+    judgement = judge(
+        session.form(step.contract), step.contract, step.operation, exchange, session.base_url(step.contract)
+    )
     _note(scope, exchange, inputs, judgement)
     written = tuple(_criterion(criterion, scope) for criterion in step.criteria) if exchange.response else ()
     judgement = with_written(judgement, written)
     scope.steps[step.id] = {name: evaluate(parse_expression(text), scope) for name, text in step.outputs}
     record = ExchangeRecord(
-        case.id, step.id, step.contract.name, step.operation.id, exchange, judgement.verdict, judgement.reason, judgement.results, judgement.hits, suite.name
+        case.id,
+        step.id,
+        step.contract.name,
+        step.operation.id,
+        exchange,
+        judgement.verdict,
+        judgement.reason,
+        judgement.results,
+        judgement.hits,
+        suite.name,
     )
     return record, exchange.response is not None and all(result.held for result in written)
 
@@ -149,10 +170,20 @@ def _criterion(criterion: Criterion, scope: Scope) -> CheckResult:
         try:
             held = value is not ABSENT and compile_pattern(criterion.condition).search(text)
         except PatternTimeout:
-            return CheckResult("criterion.unmet", False, criterion.context, criterion.condition, "the pattern took too long")
-        return CheckResult("criterion.unmet", held, criterion.context, f"matches {criterion.condition}", text[:200] if value is not ABSENT else "absent")
+            return CheckResult(
+                "criterion.unmet", False, criterion.context, criterion.condition, "the pattern took too long"
+            )
+        return CheckResult(
+            "criterion.unmet",
+            held,
+            criterion.context,
+            f"matches {criterion.condition}",
+            text[:200] if value is not ABSENT else "absent",
+        )
     condition = parse_condition(criterion.condition)
-    return CheckResult("criterion.unmet", holds(condition, scope), "written", criterion.condition, in_words(condition, scope))
+    return CheckResult(
+        "criterion.unmet", holds(condition, scope), "written", criterion.condition, in_words(condition, scope)
+    )
 
 
 def _with_cookies(request: Request, cookies: aiohttp.CookieJar) -> Request:
@@ -161,7 +192,9 @@ def _with_cookies(request: Request, cookies: aiohttp.CookieJar) -> Request:
         return request
     own = header(request.headers, "cookie")
     text = "; ".join(filter(None, (own, *(f"{cookie.key}={cookie.value}" for cookie in found.values()))))
-    return replace(request, headers=(*(pair for pair in request.headers if pair[0].lower() != "cookie"), ("Cookie", text)))
+    return replace(
+        request, headers=(*(pair for pair in request.headers if pair[0].lower() != "cookie"), ("Cookie", text))
+    )
 
 
 def _take_cookies(exchange: Exchange, cookies: aiohttp.CookieJar) -> None:
@@ -169,5 +202,3 @@ def _take_cookies(exchange: Exchange, cookies: aiohttp.CookieJar) -> None:
     lines = [value for name, value in exchange.response.headers if name.lower() == "set-cookie"]
     if lines:
         cookies.update_cookies_from_headers(lines, URL(exchange.request.url, encoded=True))
-
-

@@ -5,7 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import signal
-from collections.abc import Callable
+from collections.abc import Callable, Coroutine
 from dataclasses import replace
 from pathlib import Path
 
@@ -16,7 +16,9 @@ from juxtalogos.run.engine import Plan, run_plan
 from juxtalogos.run.system import run_command, running_system
 
 
-async def execute(plan: Plan, workspace: Path, ledger: Ledger, what: str, done: Callable[[CaseRecord], None]) -> tuple[int, Verdict, bool]:
+async def execute(
+    plan: Plan, workspace: Path, ledger: Ledger, what: str, done: Callable[[CaseRecord], None]
+) -> tuple[int, Verdict, bool]:
     """(number of the run, worst verdict, whether it was interrupted)."""
     target = plan.session.target
     async with running_system(target, workspace):
@@ -33,9 +35,9 @@ async def execute(plan: Plan, workspace: Path, ledger: Ledger, what: str, done: 
     return number, verdict, interrupted
 
 
-async def _until_interrupted(work: object) -> tuple[Verdict, bool]:
+async def _until_interrupted(work: Coroutine[None, None, Verdict]) -> tuple[Verdict, bool]:
     """Runs to the end, or until SIGINT or SIGTERM: then the work is cancelled, what is finished is kept."""
-    task = asyncio.ensure_future(work)  # type: ignore[arg-type, var-annotated]
+    task = asyncio.ensure_future(work)
     loop = asyncio.get_running_loop()
     for sign in (signal.SIGINT, signal.SIGTERM):
         with contextlib.suppress(NotImplementedError, RuntimeError):

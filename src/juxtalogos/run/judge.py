@@ -50,7 +50,8 @@ def verdict_of(results: tuple[CheckResult, ...]) -> tuple[Verdict, str]:
     """(verdict, why) of a step that got an answer."""
     failing = [result for result in results if result.fails]
     if failing:
-        return Verdict.FAILED, f"{len(failing)} check{'s' if len(failing) > 1 else ''} did not hold"
+        more = f" and {len(failing) - 1} more" if len(failing) > 1 else ""
+        return Verdict.FAILED, f"{failing[0].kind} at {failing[0].at}{more}"
     if not any(result.held and result.proving for result in results):
         return Verdict.UNPROVEN, "nothing that held could have failed on what came back"
     return Verdict.PASSED, ""

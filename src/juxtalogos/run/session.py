@@ -44,10 +44,14 @@ class Session:
         return sign(contract, operation, request, self.credentials)
 
 
-def open_session(contracts: Mapping[str, Contract], target: Target, workspace: Path, *, with_credentials: bool = True) -> Session:
+def open_session(
+    contracts: Mapping[str, Contract], target: Target, workspace: Path, *, with_credentials: bool = True
+) -> Session:
     """ConfigError when a credential is not where the target says."""
     secrets = credentials(target, workspace) if with_credentials else {}
     names = {name for contract in contracts.values() for name in contract.secret_fields}
     redactor = Redactor.of((form for credential in secrets.values() for form in variants(credential)), names)
-    options = TransportOptions(target.connect_timeout, target.timeout, ca_file=(workspace / target.ca_file) if target.ca_file else None)
+    options = TransportOptions(
+        target.connect_timeout, target.timeout, ca_file=(workspace / target.ca_file) if target.ca_file else None
+    )
     return Session(contracts, target, secrets, redactor, options)

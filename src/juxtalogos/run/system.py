@@ -43,7 +43,13 @@ async def running_system(target: Target, workspace: Path) -> AsyncIterator[None]
 async def run_command(command: tuple[str, ...], workspace: Path, name: str) -> None:
     """A command to its end; ConfigError when it fails."""
     try:
-        process = await asyncio.create_subprocess_exec(*command, cwd=workspace, stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.STDOUT)
+        process = await asyncio.create_subprocess_exec(
+            *command,
+            cwd=workspace,
+            stdin=asyncio.subprocess.DEVNULL,
+            stdout=asyncio.subprocess.PIPE,
+            stderr=asyncio.subprocess.STDOUT,
+        )
         try:
             async with asyncio.timeout(COMMAND_LIMIT):
                 out, _ = await process.communicate()
@@ -60,7 +66,12 @@ async def run_command(command: tuple[str, ...], workspace: Path, name: str) -> N
 async def _start(system: SystemCommands, workspace: Path) -> asyncio.subprocess.Process:
     try:
         return await asyncio.create_subprocess_exec(
-            *system.start, cwd=workspace, stdin=asyncio.subprocess.DEVNULL, stdout=asyncio.subprocess.DEVNULL, stderr=asyncio.subprocess.DEVNULL, start_new_session=True
+            *system.start,
+            cwd=workspace,
+            stdin=asyncio.subprocess.DEVNULL,
+            stdout=asyncio.subprocess.DEVNULL,
+            stderr=asyncio.subprocess.DEVNULL,
+            start_new_session=True,
         )
     except OSError as error:
         raise ConfigError(f"the start command cannot be run: {error.strerror}", where=system.start[0]) from None
@@ -68,7 +79,11 @@ async def _start(system: SystemCommands, workspace: Path) -> asyncio.subprocess.
 
 async def _await_ready(target: Target, system: SystemCommands, process: asyncio.subprocess.Process | None) -> None:
     if origin(system.ready) not in target.origins():
-        raise ConfigError(f"the ready URL {system.ready} is at none of the target's origins", where=f"[targets.{target.name}.system]", mend="use an address of the target itself")
+        raise ConfigError(
+            f"the ready URL {system.ready} is at none of the target's origins",
+            where=f"[targets.{target.name}.system]",
+            mend="use an address of the target itself",
+        )
     deadline = asyncio.get_running_loop().time() + system.ready_timeout
     error = "no answer"
     async with Transport(TransportOptions(connect_timeout=2, timeout=5)) as transport:
@@ -78,7 +93,9 @@ async def _await_ready(target: Target, system: SystemCommands, process: asyncio.
                 return
             error = exchange.error or f"status {exchange.response.status if exchange.response else 0}"
             if process is not None and process.returncode is not None:
-                raise ConfigError(f"the system ended with status {process.returncode} before it was ready", where=system.start[0])
+                raise ConfigError(
+                    f"the system ended with status {process.returncode} before it was ready", where=system.start[0]
+                )
             await asyncio.sleep(0.1)
     raise ConfigError(f"the system was not ready within {system.ready_timeout:g} s: {error}", where=system.ready)
 

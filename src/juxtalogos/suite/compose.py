@@ -69,7 +69,9 @@ class _Composer:
         summary = operation.summary or operation.id
         found = [self.case(operation, whole, slug(operation.id), summary)]
         if bare != whole:
-            found.append(self.case(operation, bare, f"{slug(operation.id)}-required-only", f"{summary}: only what is required"))
+            found.append(
+                self.case(operation, bare, f"{slug(operation.id)}-required-only", f"{summary}: only what is required")
+            )
         return found
 
     def case(self, operation: Operation, inputs: Inputs, name: str, summary: str) -> dict[str, Any]:
@@ -82,7 +84,16 @@ class _Composer:
         self.names[name] = self.names.get(name, 0) + 1
         return name if self.names[name] == 1 else f"{name}-{self.names[name]}"
 
-    def add(self, draft: _Draft, operation: Operation, inputs: Inputs | None, above: tuple[str, ...], *, always: bool = False, status: str = "") -> str:
+    def add(
+        self,
+        draft: _Draft,
+        operation: Operation,
+        inputs: Inputs | None,
+        above: tuple[str, ...],
+        *,
+        always: bool = False,
+        status: str = "",
+    ) -> str:
         """Adds a step, and before it the steps that give what it needs; gives its stepId."""
         if inputs is None:
             inputs = sample_inputs(self.contract, operation, full=False)
@@ -97,7 +108,16 @@ class _Composer:
             values[need.input] = self.output(draft, step, need)
         step_id = self.step_id(draft, operation)
         declared = sample_media(operation, inputs)
-        draft.steps.append(step_document(operation, step_id, with_values(inputs, values), declared, always=always, status=status or success_condition(operation)))
+        draft.steps.append(
+            step_document(
+                operation,
+                step_id,
+                with_values(inputs, values),
+                declared,
+                always=always,
+                status=status or success_condition(operation),
+            )
+        )
         draft.by_operation.setdefault(operation.id, step_id)
         if operation.method == "POST" and not always:
             draft.created.append((operation, step_id))
@@ -129,7 +149,11 @@ class _Composer:
         """Deletes what the case created, newest first, unless the case deletes it itself."""
         for create, _ in reversed(list(draft.created)):
             delete = self.deleter(create)
-            if delete and delete.id not in draft.by_operation and any(need.source == create.id for need in self.needs.get(delete.id, ())):
+            if (
+                delete
+                and delete.id not in draft.by_operation
+                and any(need.source == create.id for need in self.needs.get(delete.id, ()))
+            ):
                 self.add(draft, delete, None, (), always=True)
 
     def deleter(self, create: Operation) -> Operation | None:
@@ -156,12 +180,25 @@ class _Composer:
         delete, read = items.get("DELETE"), items.get("GET")
         if delete:
             self.add(draft, delete, None, (), always=True)
-            gone = next((status for status in ("404", "410") if read and any(answer.status == status for answer in read.answers)), "")
+            gone = next(
+                (
+                    status
+                    for status in ("404", "410")
+                    if read and any(answer.status == status for answer in read.answers)
+                ),
+                "",
+            )
             if read and gone:
                 self.add(draft, read, None, (), status=f"$statusCode == {gone}")
         self.clean_up(draft)
         name = slug(create.path.strip("/").replace("/", "-")) or "root"
-        return [{"workflowId": self.unique(f"flow-{name}"), "summary": f"the life of one item of {create.path}", "steps": draft.steps}]
+        return [
+            {
+                "workflowId": self.unique(f"flow-{name}"),
+                "summary": f"the life of one item of {create.path}",
+                "steps": draft.steps,
+            }
+        ]
 
 
 def sample_media(operation: Operation, inputs: Inputs) -> str:
@@ -172,7 +209,12 @@ def success_condition(operation: Operation) -> str:
     """Any success where success is declared by code; a declared redirect where only that is."""
     answer = success_answer(operation)
     codes = [one.status for one in operation.answers if one.status.isdigit()]
-    if answer is None and codes and "default" not in [one.status for one in operation.answers] and codes[0].startswith("3"):
+    if (
+        answer is None
+        and codes
+        and "default" not in [one.status for one in operation.answers]
+        and codes[0].startswith("3")
+    ):
         return f"$statusCode == {codes[0]}"
     return "$statusCode >= 200 && $statusCode < 300"
 

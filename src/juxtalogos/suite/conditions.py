@@ -17,7 +17,12 @@ _TOKEN = re.compile(
     r"\s*(?:(?P<text>'(?:[^']|'')*')|(?P<number>-?\d+(?:\.\d+)?(?:[eE][+-]?\d+)?)|(?P<word>true|false|null)\b"
     r"|(?P<expression>\$[^\s()<>=!&|\[\]]+)|(?P<op><=|>=|==|!=|&&|\|\||[<>!()]|\[\d+\]|\.[A-Za-z_][\w-]*))"
 )
-_COMPARE: dict[str, Callable[[Any, Any], bool]] = {"<": operator.lt, "<=": operator.le, ">": operator.gt, ">=": operator.ge}
+_COMPARE: dict[str, Callable[[Any, Any], bool]] = {
+    "<": operator.lt,
+    "<=": operator.le,
+    ">": operator.gt,
+    ">=": operator.ge,
+}
 
 
 class BadCondition(ValueError):
@@ -156,11 +161,17 @@ def _evaluate(condition: Condition, scope: Scope) -> Any:
             return any(_truth(_evaluate(operand, scope)) for operand in operands)
     left, right = _alike(_evaluate(operands[0], scope), _evaluate(operands[1], scope))
     if condition.op in ("==", "!="):
-        same = type(left) is type(right) and left == right if isinstance(left, bool) or isinstance(right, bool) else left == right
+        same = (
+            type(left) is type(right) and left == right
+            if isinstance(left, bool) or isinstance(right, bool)
+            else left == right
+        )
         return same == (condition.op == "==")
     if isinstance(left, bool | Absent) or isinstance(right, bool | Absent):
         return False
-    both = (isinstance(left, int | float) and isinstance(right, int | float)) or (isinstance(left, str) and isinstance(right, str))
+    both = (isinstance(left, int | float) and isinstance(right, int | float)) or (
+        isinstance(left, str) and isinstance(right, str)
+    )
     return both and _COMPARE[condition.op](left, right)
 
 

@@ -57,7 +57,9 @@ def find_dependencies(contract: Contract, rules: Iterable[DependencyRule] = ()) 
         if rule.drop:
             dropped.add((rule.operation, rule.input))
         else:
-            found[(rule.operation, rule.input)] = Dependency(rule.operation, rule.input, rule.source, rule.value, "configured")
+            found[(rule.operation, rule.input)] = Dependency(
+                rule.operation, rule.input, rule.source, rule.value, "configured"
+            )
     for link in _linked(contract):
         if (link.operation, link.input) not in dropped:
             found.setdefault((link.operation, link.input), link)
@@ -76,9 +78,15 @@ def _check_rule(contract: Contract, rule: DependencyRule) -> None:
     ids = [operation.id for operation in contract.operations]
     for name in (rule.operation, rule.source):
         if name and name not in ids:
-            raise ConfigError(f"contracts.{contract.name}.dependencies names the unknown operation {quoted(name)}", mend=nearest(name, ids))
+            raise ConfigError(
+                f"contracts.{contract.name}.dependencies names the unknown operation {quoted(name)}",
+                mend=nearest(name, ids),
+            )
     if not rule.drop and not (rule.source and rule.value):
-        raise ConfigError(f"the dependency of {rule.operation} {rule.input} needs `from` and `value`, or `drop = true`", mend='write from = "OPERATION", value = "$response.body#/id"')
+        raise ConfigError(
+            f"the dependency of {rule.operation} {rule.input} needs `from` and `value`, or `drop = true`",
+            mend='write from = "OPERATION", value = "$response.body#/id"',
+        )
 
 
 def _linked(contract: Contract) -> Iterator[Dependency]:
@@ -92,12 +100,20 @@ def _linked(contract: Contract) -> Iterator[Dependency]:
                 for name, expression in link.parameters:
                     address = next((one.address for one in target.inputs if name in (one.address, one.name)), "")
                     if address and expression.startswith("$"):
-                        yield Dependency(target.id, address, operation.id, expression, f"link: declared at {link.location.pointer.rpartition('/')[2]}")
+                        yield Dependency(
+                            target.id,
+                            address,
+                            operation.id,
+                            expression,
+                            f"link: declared at {link.location.pointer.rpartition('/')[2]}",
+                        )
 
 
 def _by_reference(contract: Contract, reference: str) -> Operation | None:
     pointer = reference.partition("#")[2]
-    return next((operation for operation in contract.operations if pointer and operation.location.pointer == pointer), None)
+    return next(
+        (operation for operation in contract.operations if pointer and operation.location.pointer == pointer), None
+    )
 
 
 def success_answer(operation: Operation) -> DeclaredAnswer | None:
@@ -132,7 +148,13 @@ def _needs(contract: Contract, operation: Operation) -> Iterator[_Need]:
     for media in operation.body.media if operation.body else ():
         if media.schema and "json" in media.media_type:
             for row in contract.schema(media.schema).outline(full=True):
-                if row.path and row.required and "/0" not in row.path and row.type.split(" ")[0] in _SCALARS and _ID_LIKE.search(row.name):
+                if (
+                    row.path
+                    and row.required
+                    and "/0" not in row.path
+                    and row.type.split(" ")[0] in _SCALARS
+                    and _ID_LIKE.search(row.name)
+                ):
                     yield _Need(operation, f"body{row.path}", row.name, _owner(row.name), "", row.place)
             return
 
@@ -150,17 +172,28 @@ def _candidates(need: _Need, offers: list[_Offer]) -> list[Dependency]:
         creates = offer.operation.method == "POST"
         # A value from deep inside, or from an operation that itself needs much, is less likely to be meant.
         cost = offer.row.path.count("/") + 3 * offer.operation.path.count("{")
-        dependency = Dependency(need.operation.id, need.address, offer.operation.id, f"$response.body#{offer.row.path}", words)
+        dependency = Dependency(
+            need.operation.id, need.address, offer.operation.id, f"$response.body#{offer.row.path}", words
+        )
         ranked.append((rank * 2 + (not creates), cost, order, dependency))
     return [one[3] for one in sorted(ranked, key=lambda one: one[:3])]
 
 
 def _reason(need: _Need, offer: _Offer) -> tuple[int, str] | None:
     same_name = _plain(need.name) == _plain(offer.row.name)
-    identifies = _plain(offer.row.name) in ("id", "number", "code") and _same_resource(need.resource, offer.resource) and _plain(need.name) in _names_of(need.resource)
+    identifies = (
+        _plain(offer.row.name) in ("id", "number", "code")
+        and _same_resource(need.resource, offer.resource)
+        and _plain(need.name) in _names_of(need.resource)
+    )
     if need.collection and offer.operation.path == need.collection and (same_name or identifies):
         return 0, f"path: {offer.operation.method} {offer.operation.path} answers with it"
-    if need.place is not None and need.place == offer.row.place and "/schemas/" in need.place.pointer and "/properties/" not in need.place.pointer:
+    if (
+        need.place is not None
+        and need.place == offer.row.place
+        and "/schemas/" in need.place.pointer
+        and "/properties/" not in need.place.pointer
+    ):
         return 1, f"schema: both are {need.place.pointer.rpartition('/')[2]}"
     if same_name and _plain(need.name) not in ("id", "number", "code"):
         return 2, f"name: {offer.row.name}"

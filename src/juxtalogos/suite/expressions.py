@@ -73,7 +73,12 @@ def expressions_in(value: Any) -> Iterator[str]:
 
 
 def looks_like_expression(text: str) -> bool:
-    return bool(re.match(r"\$(url|method|statusCode|request\.|response\.|inputs\.|steps\.|outputs\.|workflows\.|sourceDescriptions\.|components\.)", text))
+    return bool(
+        re.match(
+            r"\$(url|method|statusCode|request\.|response\.|inputs\.|steps\.|outputs\.|workflows\.|sourceDescriptions\.|components\.)",
+            text,
+        )
+    )
 
 
 def evaluate(expression: Expression, scope: Scope) -> Any:

@@ -12,9 +12,15 @@ from juxtalogos.model.location import split_pointer
 from juxtalogos.model.seams import ABSENT, Format, Inputs
 
 
-def sample_inputs(contract: Contract, operation: Operation, *, full: bool, content_type: str = "", seed: int = 0) -> Inputs:
+def sample_inputs(
+    contract: Contract, operation: Operation, *, full: bool, content_type: str = "", seed: int = 0
+) -> Inputs:
     """Valid values: for what is required, or with `full` for everything. Unsampleable names the input."""
-    values = {one.address: sample_of(contract, one, seed) for one in operation.inputs if one.required or (full and not one.deprecated)}
+    values = {
+        one.address: sample_of(contract, one, seed)
+        for one in operation.inputs
+        if one.required or (full and not one.deprecated)
+    }
     body: Any = ABSENT
     media = body_media(operation, content_type)
     if operation.body and media and (operation.body.required or full):
@@ -81,16 +87,22 @@ def resolve_address(operation: Operation, text: str) -> str:
     if len(named) > 1:
         raise UsageError(f"{operation.id} has several inputs named {quoted(text)}", mend="write " + " or ".join(named))
     known = [*addresses, *(["body"] if operation.body else [])]
-    raise UsageError(f"{operation.id} has no input {quoted(text)}", mend=nearest(text, known) if known else "it takes no inputs")
+    raise UsageError(
+        f"{operation.id} has no input {quoted(text)}", mend=nearest(text, known) if known else "it takes no inputs"
+    )
 
 
-def with_settings(form: Format, contract: Contract, operation: Operation, inputs: Inputs, settings: Iterable[str]) -> Inputs:
+def with_settings(
+    form: Format, contract: Contract, operation: Operation, inputs: Inputs, settings: Iterable[str]
+) -> Inputs:
     """Inputs with `ADDRESS=VALUE` settings put in, each value read by its declared type."""
     pairs = []
     for setting in settings:
         address, equals, text = setting.partition("=")
         if not equals:
-            raise UsageError(f"{quoted(setting)} has no '='", mend="write --set ADDRESS=VALUE, such as --set query.limit=5")
+            raise UsageError(
+                f"{quoted(setting)} has no '='", mend="write --set ADDRESS=VALUE, such as --set query.limit=5"
+            )
         address = resolve_address(operation, address.strip())
         pairs.append((address, _read(form, contract, operation, address, text, inputs.content_type)))
     return with_values(inputs, dict(pairs))
@@ -126,7 +138,10 @@ def put(holder: Any, tokens: list[str], value: Any, address: str) -> Any:
     if isinstance(holder, list) or (holder is ABSENT and token == "0"):
         items = holder if isinstance(holder, list) else []
         if not token.isdigit() or int(token) > len(items):
-            raise UsageError(f"{address}: the list has {len(items)} items, so {quoted(token)} is no place in it", mend=f"use an index from 0 to {len(items)}")
+            raise UsageError(
+                f"{address}: the list has {len(items)} items, so {quoted(token)} is no place in it",
+                mend=f"use an index from 0 to {len(items)}",
+            )
         index = int(token)
         if index == len(items):
             items.append(ABSENT)

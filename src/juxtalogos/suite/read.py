@@ -24,12 +24,26 @@ from juxtalogos.workspace.workspace import Workspace
 _ID = re.compile(r"[A-Za-z0-9_\-]+")
 _NOT_YET_STEP = ("workflowId", "onSuccess", "onFailure", "x-juxtalogos-checks", "x-juxtalogos-outputs")
 _NOT_YET_CASE = ("dependsOn", "successActions", "failureActions", "x-juxtalogos-table", "x-juxtalogos-setup")
-_STEP_KEYS = ("stepId", "description", "operationId", "operationPath", "parameters", "requestBody", "successCriteria", "outputs", "x-juxtalogos-always")
+_STEP_KEYS = (
+    "stepId",
+    "description",
+    "operationId",
+    "operationPath",
+    "parameters",
+    "requestBody",
+    "successCriteria",
+    "outputs",
+    "x-juxtalogos-always",
+)
 _CASE_KEYS = ("workflowId", "summary", "description", "inputs", "steps", "outputs", "parameters")
 
 
 def suite_paths(workspace: Workspace) -> list[Path]:
-    return sorted(path for path in workspace.suites.rglob("*") if path.name.endswith((".arazzo.yaml", ".arazzo.yml", ".arazzo.json")))
+    return sorted(
+        path
+        for path in workspace.suites.rglob("*")
+        if path.name.endswith((".arazzo.yaml", ".arazzo.yml", ".arazzo.json"))
+    )
 
 
 def suite_name(path: Path, workspace: Workspace) -> str:
@@ -74,13 +88,21 @@ class _SuiteReader:
     def listing(self, holder: dict[str, Any], key: str, at: Location, *, needed: bool = False) -> list[Any]:
         value = holder.get(key, [])
         if not isinstance(value, list) or (needed and not value):
-            self.fail(f"`{key}` must be a list{' of one or more' if needed else ''}", at.child(key) if key in holder else at, f"add `{key}`")
+            self.fail(
+                f"`{key}` must be a list{' of one or more' if needed else ''}",
+                at.child(key) if key in holder else at,
+                f"add `{key}`",
+            )
         return value
 
     def keys(self, value: dict[str, Any], known: tuple[str, ...], not_yet: tuple[str, ...], at: Location) -> None:
         for key in value:
             if key in not_yet:
-                self.fail(f"`{key}` is not run by this version", at.child(key), "take it out; docs/suites.md lists what is run")
+                self.fail(
+                    f"`{key}` is not run by this version",
+                    at.child(key),
+                    "take it out; docs/suites.md lists what is run",
+                )
             if key not in known and not key.startswith("x-"):
                 self.fail(f"unknown key {quoted(key)}", at.child(key), nearest(key, known))
 
@@ -89,15 +111,26 @@ class _SuiteReader:
         value = self.mapping(self.document.value, root, "the document")
         version = value.get("arazzo")
         if not isinstance(version, str) or not version.startswith("1.0"):
-            self.fail(f"this is no Arazzo 1.0 document (`arazzo: {quoted(version)}`)", root.child("arazzo"), "write `arazzo: 1.0.1` at the top")
+            self.fail(
+                f"this is no Arazzo 1.0 document (`arazzo: {quoted(version)}`)",
+                root.child("arazzo"),
+                "write `arazzo: 1.0.1` at the top",
+            )
         info = self.mapping(value.get("info"), root.child("info"), "`info`")
         for index, source in enumerate(self.listing(value, "sourceDescriptions", root, needed=True)):
             self.source(source, root.child("sourceDescriptions", index))
-        cases = tuple(self.case(item, root.child("workflows", index)) for index, item in enumerate(self.listing(value, "workflows", root, needed=True)))
+        cases = tuple(
+            self.case(item, root.child("workflows", index))
+            for index, item in enumerate(self.listing(value, "workflows", root, needed=True))
+        )
         seen: set[str] = set()
         for case in cases:
             if case.id in seen:
-                self.fail(f"the workflowId {quoted(case.id)} stands twice", case.location.child("workflowId"), "make it unique")
+                self.fail(
+                    f"the workflowId {quoted(case.id)} stands twice",
+                    case.location.child("workflowId"),
+                    "make it unique",
+                )
             seen.add(case.id)
         return Suite(suite_name(self.path, self.workspace), self.path, self.document, cases, str(info.get("title", "")))
 
@@ -107,12 +140,24 @@ class _SuiteReader:
         if not isinstance(name, str) or not _ID.fullmatch(name) or not isinstance(url, str):
             self.fail("a source description needs a `name` of letters, digits, _ and -, and a `url`", at, "add them")
         if source.get("type") == "arazzo":
-            self.fail("sources that are Arazzo documents are not run by this version", at.child("type"), "refer to definitions only")
+            self.fail(
+                "sources that are Arazzo documents are not run by this version",
+                at.child("type"),
+                "refer to definitions only",
+            )
         folder = (self.path.parent / url).resolve()
         definitions = self.workspace.definitions.resolve()
-        contract = folder.relative_to(definitions).parts[0] if folder.is_relative_to(definitions) and folder != definitions else name
+        contract = (
+            folder.relative_to(definitions).parts[0]
+            if folder.is_relative_to(definitions) and folder != definitions
+            else name
+        )
         if contract not in self.workspace.contract_names():
-            self.fail(f"the source {quoted(name)} is no imported contract", at.child("url"), nearest(contract, self.workspace.contract_names()) or "import its definition")
+            self.fail(
+                f"the source {quoted(name)} is no imported contract",
+                at.child("url"),
+                nearest(contract, self.workspace.contract_names()) or "import its definition",
+            )
         self.sources[name] = self.workspace.contract(contract)
 
     def case(self, value: Any, at: Location) -> Case:
@@ -128,7 +173,11 @@ class _SuiteReader:
             steps.append(step)
         inputs = case.get("inputs")
         properties = inputs.get("properties") if isinstance(inputs, dict) else None
-        defaults = {name: item["default"] for name, item in (properties or {}).items() if isinstance(item, dict) and "default" in item}
+        defaults = {
+            name: item["default"]
+            for name, item in (properties or {}).items()
+            if isinstance(item, dict) and "default" in item
+        }
         return Case(case_id, tuple(steps), at, str(case.get("summary", "")), defaults)
 
     def step(self, value: Any, at: Location, shared: list[Any], shared_at: Location, before: list[str]) -> Step:
@@ -138,7 +187,9 @@ class _SuiteReader:
         if not isinstance(step_id, str) or not _ID.fullmatch(step_id):
             self.fail("a step needs a `stepId` of letters, digits, _ and -", at, "add one")
         if step_id in before:
-            self.fail(f"the stepId {quoted(step_id)} stands twice", at.child("stepId"), "make it unique in its workflow")
+            self.fail(
+                f"the stepId {quoted(step_id)} stands twice", at.child("stepId"), "make it unique in its workflow"
+            )
         contract, operation = self.operation(step, at)
         parameters: dict[str, Any] = {}
         for holder_at, items in ((shared_at, shared), (at, self.listing(step, "parameters", at))):
@@ -152,9 +203,23 @@ class _SuiteReader:
         outputs = self.mapping(step.get("outputs", {}), at.child("outputs"), "`outputs`")
         for name, text in outputs.items():
             self.expression(text, at.child("outputs", name), [*before, step_id])
-        criteria = tuple(self.criterion(item, at.child("successCriteria", index), [*before, step_id]) for index, item in enumerate(self.listing(step, "successCriteria", at)))
+        criteria = tuple(
+            self.criterion(item, at.child("successCriteria", index), [*before, step_id])
+            for index, item in enumerate(self.listing(step, "successCriteria", at))
+        )
         always = step.get("x-juxtalogos-always") is True
-        return Step(step_id, contract, operation, at, tuple(parameters.items()), payload, criteria, tuple(outputs.items()), str(step.get("description", "")), always)
+        return Step(
+            step_id,
+            contract,
+            operation,
+            at,
+            tuple(parameters.items()),
+            payload,
+            criteria,
+            tuple(outputs.items()),
+            str(step.get("description", "")),
+            always,
+        )
 
     def operation(self, step: dict[str, Any], at: Location) -> tuple[Contract, Operation]:
         if ("operationId" in step) == ("operationPath" in step):
@@ -164,13 +229,24 @@ class _SuiteReader:
         text, place = str(step["operationPath"]), at.child("operationPath")
         found = re.fullmatch(r"\{\$sourceDescriptions\.([A-Za-z0-9_\-]+)\.url\}#(/.+)", text)
         if not found or found.group(1) not in self.sources:
-            self.fail(f"{quoted(text)} is no operationPath", place, "write {$sourceDescriptions.NAME.url}#/paths/~1berths/get")
+            self.fail(
+                f"{quoted(text)} is no operationPath", place, "write {$sourceDescriptions.NAME.url}#/paths/~1berths/get"
+            )
         contract, pointer = self.sources[found.group(1)], found.group(2)
         for operation in contract.operations:
             tokens = split_pointer(pointer)
-            if operation.location.pointer == pointer or (len(tokens) == 3 and tokens[0] == "paths" and operation.path == tokens[1] and operation.method == tokens[2].upper()):
+            if operation.location.pointer == pointer or (
+                len(tokens) == 3
+                and tokens[0] == "paths"
+                and operation.path == tokens[1]
+                and operation.method == tokens[2].upper()
+            ):
                 return contract, operation
-        self.fail(f"{quoted(pointer)} is no operation of {contract.name}", place, nearest(pointer, [operation.location.pointer for operation in contract.operations]))
+        self.fail(
+            f"{quoted(pointer)} is no operation of {contract.name}",
+            place,
+            nearest(pointer, [operation.location.pointer for operation in contract.operations]),
+        )
 
     def by_id(self, text: str, at: Location) -> tuple[Contract, Operation]:
         name, found = "", text
@@ -179,11 +255,17 @@ class _SuiteReader:
             if name not in self.sources:
                 self.fail(f"there is no source {quoted(name)}", at, nearest(name, self.sources))
         elif len(self.sources) > 1:
-            self.fail("with several sources an operationId names its source", at, f"write $sourceDescriptions.NAME.{text}")
+            self.fail(
+                "with several sources an operationId names its source", at, f"write $sourceDescriptions.NAME.{text}"
+            )
         contract = self.sources[name] if name else next(iter(self.sources.values()))
         operation = contract.operation(found)
         if operation is None:
-            self.fail(f"{contract.name} has no operation {quoted(found)}", at, nearest(found, [operation.id for operation in contract.operations]))
+            self.fail(
+                f"{contract.name} has no operation {quoted(found)}",
+                at,
+                nearest(found, [operation.id for operation in contract.operations]),
+            )
         return contract, operation
 
     def parameter(self, value: Any, at: Location, operation: Operation, *, strict: bool) -> tuple[str, Any]:
@@ -219,16 +301,26 @@ class _SuiteReader:
 
     def criterion(self, value: Any, at: Location, before: list[str]) -> Criterion:
         criterion = self.mapping(value, at, "a criterion")
-        condition, kind, context = criterion.get("condition"), criterion.get("type", "simple"), criterion.get("context", "")
+        condition, kind, context = (
+            criterion.get("condition"),
+            criterion.get("type", "simple"),
+            criterion.get("context", ""),
+        )
         if not isinstance(condition, str):
             self.fail("a criterion needs a `condition`", at, "write one such as $statusCode == 200")
         if kind not in ("simple", "regex"):
-            self.fail(f"criteria of type {quoted(kind)} are not run by this version", at.child("type"), "use simple or regex")
+            self.fail(
+                f"criteria of type {quoted(kind)} are not run by this version", at.child("type"), "use simple or regex"
+            )
         if kind == "regex":
             try:
                 compile_pattern(condition)
             except PatternError as error:
-                self.fail(f"{quoted(condition)} is no regular expression: {error}", at.child("condition"), "correct the pattern")
+                self.fail(
+                    f"{quoted(condition)} is no regular expression: {error}",
+                    at.child("condition"),
+                    "correct the pattern",
+                )
             if not context:
                 self.fail("a criterion with a `type` needs a `context`", at, "add one such as $response.body#/name")
             self.expression(context, at.child("context"), before)
@@ -236,7 +328,9 @@ class _SuiteReader:
         try:
             parse_condition(condition)
         except BadCondition as error:
-            self.fail(f"{error}\n    {condition}\n    {' ' * error.at}^", at.child("condition"), "correct the condition there")
+            self.fail(
+                f"{error}\n    {condition}\n    {' ' * error.at}^", at.child("condition"), "correct the condition there"
+            )
         return Criterion(condition, at, context, kind)
 
     def check_expressions(self, value: Any, at: Location, before: list[str]) -> None:
@@ -249,7 +343,9 @@ class _SuiteReader:
         except BadExpression as error:
             self.fail(str(error), at, "see docs/suites.md for the expressions")
         if found.form == "steps" and found.parts[0] not in before:
-            self.fail(f"{quoted(text)} reads from a step that does not come before", at, nearest(found.parts[0], before))
+            self.fail(
+                f"{quoted(text)} reads from a step that does not come before", at, nearest(found.parts[0], before)
+            )
 
 
 def select(suites: list[Suite], case_id: str, step_id: str) -> Iterator[tuple[Suite, Case]]:
@@ -267,12 +363,21 @@ def _cut(suite: Suite, case: Case, step_id: str) -> Case:
 
     index = next((index for index, step in enumerate(case.steps) if step.id == step_id), None)
     if index is None:
-        raise SuiteError(f"the case {case.id} has no step {quoted(step_id)}", where=str(suite.path), mend=nearest(step_id, [step.id for step in case.steps]))
+        raise SuiteError(
+            f"the case {case.id} has no step {quoted(step_id)}",
+            where=str(suite.path),
+            mend=nearest(step_id, [step.id for step in case.steps]),
+        )
     wanted = {step_id}
     for step in reversed(case.steps[: index + 1]):
         if step.id in wanted:
             wanted |= _needed_steps(step)
-    return replace(case, steps=tuple(step for place, step in enumerate(case.steps) if step.id in wanted or (step.always and place > index)))
+    return replace(
+        case,
+        steps=tuple(
+            step for place, step in enumerate(case.steps) if step.id in wanted or (step.always and place > index)
+        ),
+    )
 
 
 def _needed_steps(step: Step) -> set[str]:

@@ -15,7 +15,9 @@ from juxtalogos.suite.write import document_of, step_document, to_yaml
 from juxtalogos.workspace.files import write_whole
 
 
-def save_call(suites: Path, where: str, contract: Contract, operation: Operation, inputs: Inputs, status: int = 0) -> Path:
+def save_call(
+    suites: Path, where: str, contract: Contract, operation: Operation, inputs: Inputs, status: int = 0
+) -> Path:
     """Appends to `SUITE#CASE`; makes either when it is not there. UsageError when the name is none."""
     name, _, case_id = where.partition("#")
     if not re.fullmatch(r"[A-Za-z0-9_\-]+(/[A-Za-z0-9_\-]+)*", name) or not re.fullmatch(r"[A-Za-z0-9_\-]+", case_id):
@@ -64,5 +66,9 @@ def _append(path: Path, case_id: str, step: dict[str, Any], source: dict[str, st
         out = io.StringIO()
         editor.dump(document, out)
     except (YAMLError, KeyError, TypeError, AttributeError, UnicodeDecodeError) as error:
-        raise SuiteError(f"the suite cannot be added to: {' '.join(str(error).split())[:160]}", where=str(path), mend="correct the file, or save under another name") from None
+        raise SuiteError(
+            f"the suite cannot be added to: {' '.join(str(error).split())[:160]}",
+            where=str(path),
+            mend="correct the file, or save under another name",
+        ) from None
     write_whole(path, out.getvalue().encode())

@@ -18,7 +18,17 @@ FORMS = ("message", "curl", "body", "step")
 def skeleton(form: Format, contract: Contract, operation: Operation, inputs: Inputs, base_url: str, shape: str) -> str:
     """The text of a skeleton in one of `FORMS`."""
     if shape == "step":
-        return to_yaml([step_document(operation, slug(operation.id), inputs, sample_media(operation, inputs), status=success_condition(operation))])
+        return to_yaml(
+            [
+                step_document(
+                    operation,
+                    slug(operation.id),
+                    inputs,
+                    sample_media(operation, inputs),
+                    status=success_condition(operation),
+                )
+            ]
+        )
     request = form.encode(contract, operation, inputs, base_url)
     if shape == "body":
         if inputs.body is ABSENT:
@@ -51,5 +61,3 @@ def _is_text(body: bytes) -> bool:
 def _text(body: bytes) -> str:
     text = body.decode("utf-8", "replace")
     return text if text.endswith("\n") else text + "\n"
-
-

@@ -41,7 +41,9 @@ def document_of(contract: Contract, source_url: str, cases: list[dict[str, Any]]
     }
 
 
-def step_document(operation: Operation, step_id: str, inputs: Inputs, content_type: str, *, always: bool = False, status: str = "") -> dict[str, Any]:
+def step_document(
+    operation: Operation, step_id: str, inputs: Inputs, content_type: str, *, always: bool = False, status: str = ""
+) -> dict[str, Any]:
     """A step that calls an operation with values or expressions by address."""
     step: dict[str, Any] = {"stepId": step_id, **operation_reference(operation)}
     parameters = []

@@ -61,7 +61,8 @@ class Target:
             servers = ", ".join(contract.servers)
             hint = f" (the definition names {servers})" if servers else ""
             raise ConfigError(
-                f"the target {self.name} has no base URL for the contract {contract.name}", mend=f"juxtalogos targets set {self.name} URL --contract {contract.name}{hint}"
+                f"the target {self.name} has no base URL for the contract {contract.name}",
+                mend=f"juxtalogos targets set {self.name} URL --contract {contract.name}{hint}",
             )
         return found
 
@@ -95,7 +96,11 @@ class Config:
     def target(self, name: str) -> Target:
         found = self.targets.get(name)
         if found is None:
-            raise ConfigError(f"there is no target {quoted(name)}", where=str(self.path), mend=nearest(name, self.targets) or f"juxtalogos targets set {name} URL")
+            raise ConfigError(
+                f"there is no target {quoted(name)}",
+                where=str(self.path),
+                mend=nearest(name, self.targets) or f"juxtalogos targets set {name} URL",
+            )
         return found
 
 
@@ -113,12 +118,25 @@ def check_url(url: str, where: str = "") -> str:
         port_is_bad = parts.port == 0
     except ValueError:
         port_is_bad, parts = True, urlsplit("")
-    if parts.scheme not in ("http", "https") or not parts.hostname or port_is_bad or any(char.isspace() for char in url):
-        raise ConfigError(f"{quoted(url)} is no base URL", where=where, mend="write one such as http://127.0.0.1:8480/v1")
+    if (
+        parts.scheme not in ("http", "https")
+        or not parts.hostname
+        or port_is_bad
+        or any(char.isspace() for char in url)
+    ):
+        raise ConfigError(
+            f"{quoted(url)} is no base URL", where=where, mend="write one such as http://127.0.0.1:8480/v1"
+        )
     if parts.username or parts.password:
-        raise ConfigError("a base URL holds no user or password", where=where, mend="name them under [targets.NAME.credentials.SCHEME]")
+        raise ConfigError(
+            "a base URL holds no user or password",
+            where=where,
+            mend="name them under [targets.NAME.credentials.SCHEME]",
+        )
     if parts.query or parts.fragment:
-        raise ConfigError(f"the base URL {quoted(url)} has a query or fragment", where=where, mend="leave out what follows the path")
+        raise ConfigError(
+            f"the base URL {quoted(url)} has a query or fragment", where=where, mend="leave out what follows the path"
+        )
     return url.rstrip("/")
 
 
@@ -129,7 +147,9 @@ def read_config(path: Path) -> Config:
         value = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         line = re.search(r"line (\d+)", str(error))
-        raise ConfigError(f"not TOML: {error}", where=f"{path}:{line.group(1)}" if line else str(path), mend="correct the text there") from None
+        raise ConfigError(
+            f"not TOML: {error}", where=f"{path}:{line.group(1)}" if line else str(path), mend="correct the text there"
+        ) from None
     except (OSError, UnicodeDecodeError) as error:
         raise ConfigError(f"cannot be read: {error}", where=str(path)) from None
     _check(value, text, path)
@@ -149,7 +169,11 @@ def _check(value: Any, text: str, path: Path) -> None:
     if first.keyword == "additionalProperties":
         known = _known_keys(first)
         raise ConfigError(f"unknown key {quoted('.'.join(keys))}", where=where, mend=nearest(keys[-1], known))
-    raise ConfigError(f"{'.'.join(keys)}: {first.declared} expected, {first.observed} found", where=where, mend="see docs/configuration.md")
+    raise ConfigError(
+        f"{'.'.join(keys)}: {first.declared} expected, {first.observed} found",
+        where=where,
+        mend="see docs/configuration.md",
+    )
 
 
 def config_schema() -> Any:
@@ -183,7 +207,10 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
 
     targets = {}
     for name, table in value.get("targets", {}).items():
-        urls = {contract: check_url(url, where("targets", name, contract)) for contract, url in table.get("urls", {}).items()}
+        urls = {
+            contract: check_url(url, where("targets", name, contract))
+            for contract, url in table.get("urls", {}).items()
+        }
         url = check_url(table["url"], where("targets", name, "url")) if "url" in table else ""
         system = table.get("system")
         targets[name] = Target(
@@ -194,7 +221,10 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
             float(table.get("connect-timeout", 10)),
             table.get("ca-file", ""),
             table.get("variables", {}),
-            tuple(CredentialSource(scheme, entry.get("env", ""), entry.get("file", ""), entry.get("user", "")) for scheme, entry in table.get("credentials", {}).items()),
+            tuple(
+                CredentialSource(scheme, entry.get("env", ""), entry.get("file", ""), entry.get("user", ""))
+                for scheme, entry in table.get("credentials", {}).items()
+            ),
             _system(system) if system else None,
         )
     contracts = {name: _settings(table) for name, table in value.get("contracts", {}).items()}
@@ -204,12 +234,21 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
 
 def _system(table: dict[str, Any]) -> SystemCommands:
     commands = {name: tuple(table.get(name, ())) for name in ("start", "reset", "stop")}
-    return SystemCommands(commands["start"], table.get("ready", ""), float(table.get("ready-timeout", 30)), commands["reset"], commands["stop"])
+    return SystemCommands(
+        commands["start"],
+        table.get("ready", ""),
+        float(table.get("ready-timeout", 30)),
+        commands["reset"],
+        commands["stop"],
+    )
 
 
 def _settings(table: dict[str, Any]) -> ContractSettings:
     rules = (
-        DependencyRule(entry["operation"], entry["input"], entry.get("from", ""), entry.get("value", ""), entry.get("drop", False)) for entry in table.get("dependencies", ())
+        DependencyRule(
+            entry["operation"], entry["input"], entry.get("from", ""), entry.get("value", ""), entry.get("drop", False)
+        )
+        for entry in table.get("dependencies", ())
     )
     return ContractSettings(table.get("formats", ""), tuple(rules))
 
@@ -222,7 +261,11 @@ def credentials(target: Target, workspace: Path) -> dict[str, Credential]:
         if source.env:
             secret = os.environ.get(source.env)
             if not secret:
-                raise ConfigError(f"the environment variable {source.env} is not set", where=table, mend=f"set it to the secret for {source.scheme}: export {source.env}=…")
+                raise ConfigError(
+                    f"the environment variable {source.env} is not set",
+                    where=table,
+                    mend=f"set it to the secret for {source.scheme}: export {source.env}=…",
+                )
         else:
             secret = _secret_file(Path(source.file).expanduser(), workspace, table)
         found[source.scheme] = Credential(secret, source.user)
@@ -231,10 +274,12 @@ def credentials(target: Target, workspace: Path) -> dict[str, Credential]:
 
 def _secret_file(path: Path, workspace: Path, table: str) -> str:
     if path.resolve().is_relative_to(workspace.resolve()):
-        raise ConfigError(f"the secret file {path} lies inside the workspace", where=table, mend="keep it outside, so that it is never committed")
+        raise ConfigError(
+            f"the secret file {path} lies inside the workspace",
+            where=table,
+            mend="keep it outside, so that it is never committed",
+        )
     try:
         return path.read_text("utf-8").strip()
     except (OSError, UnicodeDecodeError) as error:
         raise ConfigError(f"the secret file {path} cannot be read: {error}", where=table) from None
-
-

@@ -26,17 +26,29 @@ def folder_fetch(folder: Path) -> Fetch:
 def read_inside(folder: Path, uri: str) -> bytes:
     """The bytes of a file that, symbolic links followed, lies inside the folder."""
     if "://" in uri:
-        raise DocumentError("references over the network are not followed", where=uri, mend="save the document beside the definition and refer to the file")
+        raise DocumentError(
+            "references over the network are not followed",
+            where=uri,
+            mend="save the document beside the definition and refer to the file",
+        )
     path = folder / unquote(uri)
     try:
         resolved = path.resolve()
         if not resolved.is_relative_to(folder.resolve()):
-            raise DocumentError("this file lies outside the definition's folder", where=uri, mend="import the folder that holds all files, and name the root with --root")
+            raise DocumentError(
+                "this file lies outside the definition's folder",
+                where=uri,
+                mend="import the folder that holds all files, and name the root with --root",
+            )
         if not resolved.is_file():
             raise DocumentError("there is no such file", where=str(path), mend="correct the name or add the file")
         size = resolved.stat().st_size
         if size > MAX_BYTES:
-            raise DocumentError(f"{size:,} bytes is more than the limit of {MAX_BYTES:,}", where=str(path), mend="split the definition over several files")
+            raise DocumentError(
+                f"{size:,} bytes is more than the limit of {MAX_BYTES:,}",
+                where=str(path),
+                mend="split the definition over several files",
+            )
         return resolved.read_bytes()
     except (OSError, ValueError) as error:
         raise DocumentError(f"cannot be read: {error}", where=str(path)) from None

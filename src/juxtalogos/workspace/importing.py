@@ -46,9 +46,15 @@ def _find_root(folder: Path) -> str:
         if any(candidate.claims(document) for candidate in FORMATS.values()):
             found.append(uri)
     if not found:
-        raise DocumentError("no definition is in this folder", where=str(folder), mend=f"{len(files)} files were looked at")
+        raise DocumentError(
+            "no definition is in this folder", where=str(folder), mend=f"{len(files)} files were looked at"
+        )
     if len(found) > 1:
-        raise UsageError("several definitions are in this folder", where=str(folder), mend="name one with --root: " + ", ".join(found[:10]))
+        raise UsageError(
+            "several definitions are in this folder",
+            where=str(folder),
+            mend="name one with --root: " + ", ".join(found[:10]),
+        )
     return found[0]
 
 
@@ -74,7 +80,10 @@ def keep(workspace: Workspace, contract: Contract, source: str) -> bool:
             "root": contract.root,
             "source": source,
             "imported": datetime.now(UTC).isoformat(timespec="seconds"),
-            "documents": {uri: {"sha256": hashlib.sha256(document.text).hexdigest()} for uri, document in contract.documents.items()},
+            "documents": {
+                uri: {"sha256": hashlib.sha256(document.text).hexdigest()}
+                for uri, document in contract.documents.items()
+            },
         }
         write_whole(fresh / "origin.json", (json.dumps(origin, indent=2) + "\n").encode())
         fresh.chmod(0o755)

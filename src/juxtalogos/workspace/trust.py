@@ -53,5 +53,7 @@ def require_trust(config: Config, given: str = "") -> None:
     """TrustError unless these very commands were trusted."""
     if not is_trusted(config, given):
         raise TrustError(
-            "this workspace would run commands that nobody has trusted, or that changed since", where=str(config.path), mend=f"read them, then: juxtalogos trust  (in a pipeline: --trust {digest(config)})"
+            "this workspace would run commands that nobody has trusted, or that changed since",
+            where=str(config.path),
+            mend=f"read them, then: juxtalogos trust  (in a pipeline: --trust {digest(config)})",
         )

@@ -60,12 +60,17 @@ class Workspace:
         """UsageError when there is none of that name."""
         if name not in self._contracts:
             if name not in self.contract_names():
-                raise UsageError(f"there is no contract {quoted(name)}", mend=nearest(name, self.contract_names()) or "import a definition: juxtalogos import FILE")
+                raise UsageError(
+                    f"there is no contract {quoted(name)}",
+                    mend=nearest(name, self.contract_names()) or "import a definition: juxtalogos import FILE",
+                )
             folder = self.definitions / name
             try:
                 root = json.loads((folder / "origin.json").read_text("utf-8"))["root"]
             except (OSError, ValueError, KeyError, TypeError) as error:
-                raise ConfigError(f"origin.json cannot be used: {error}", where=str(folder), mend="import the definition again") from None
+                raise ConfigError(
+                    f"origin.json cannot be used: {error}", where=str(folder), mend="import the definition again"
+                ) from None
             fetch = folder_fetch(folder)
             document = fetch(root)
             contract = format_of(document).read(name, root, fetch)
@@ -88,7 +93,10 @@ class Workspace:
         if len(found) == 1:
             return found[0]
         if found:
-            raise UsageError(f"several contracts have an operation {quoted(text)}", mend="write " + " or ".join(operation.full_id for _, operation in found))
+            raise UsageError(
+                f"several contracts have an operation {quoted(text)}",
+                mend="write " + " or ".join(operation.full_id for _, operation in found),
+            )
         known = [operation.id for contract in self.contracts() for operation in contract.operations]
         mend = nearest(text, known) if known else "import a definition first: juxtalogos import FILE"
         raise UsageError(f"there is no operation {quoted(text)}", mend=mend)
@@ -103,7 +111,11 @@ class Workspace:
         if not chosen:
             servers = [server for contract in self.contracts() for server in contract.servers]
             hint = f" (the definition names {', '.join(servers[:3])})" if servers else ""
-            raise ConfigError("no target is named", where=str(self.root / CONFIG_NAME), mend=f"juxtalogos targets set NAME URL{hint}, or --target URL for once")
+            raise ConfigError(
+                "no target is named",
+                where=str(self.root / CONFIG_NAME),
+                mend=f"juxtalogos targets set NAME URL{hint}, or --target URL for once",
+            )
         return self.config.target(chosen)
 
     def remember_target(self, target: Target) -> None:
@@ -140,13 +152,23 @@ def _lookup(contract: Contract, text: str) -> Operation | None:
     if found:
         return found
     method, _, path = text.partition(" ")
-    return next((operation for operation in contract.operations if operation.method == method.upper() and operation.path == path), None)
+    return next(
+        (
+            operation
+            for operation in contract.operations
+            if operation.method == method.upper() and operation.path == path
+        ),
+        None,
+    )
 
 
 def _find(contract: Contract, text: str) -> Operation:
     found = _lookup(contract, text)
     if found is None:
-        raise UsageError(f"the contract {contract.name} has no operation {quoted(text)}", mend=nearest(text, [operation.id for operation in contract.operations]))
+        raise UsageError(
+            f"the contract {contract.name} has no operation {quoted(text)}",
+            mend=nearest(text, [operation.id for operation in contract.operations]),
+        )
     return found
 
 
@@ -172,5 +194,3 @@ def find_workspace(start: Path) -> Workspace:
         if (folder / CONFIG_NAME).is_file():
             return Workspace(folder)
     raise UsageError("there is no workspace here", where=str(start), mend="make one: juxtalogos init")
-
-

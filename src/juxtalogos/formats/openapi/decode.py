@@ -28,7 +28,13 @@ def decode(contract: Contract, operation: Operation, exchange: Exchange) -> Answ
         return Answer(declared, None, headers=headers)
     if response.problem or response.truncated:
         what = response.problem or "the body passed the limit and was not read whole"
-        return Answer(declared, None, problems=(Problem("body.incomplete", "body", "a body that can be read whole", what),), headers=headers, unread=what)
+        return Answer(
+            declared,
+            None,
+            problems=(Problem("body.incomplete", "body", "a body that can be read whole", what),),
+            headers=headers,
+            unread=what,
+        )
     content_type = header(response.headers, "content-type")
     media = _declared_media(declared.media if declared else (), content_type)
     parsed = parse_media_type(content_type) if content_type else parse_media_type(media.media_type) if media else None
@@ -43,7 +49,9 @@ def _headers(contract: Contract, declared: DeclaredAnswer, headers: Headers) -> 
         if text is None or one.schema is None:
             yield HeaderValue(one, text)
             continue
-        as_input = Input(one.name, "header", one.required, one.schema, one.location, "simple", one.explode, content=one.content)
+        as_input = Input(
+            one.name, "header", one.required, one.schema, one.location, "simple", one.explode, content=one.content
+        )
         reader = Reader(as_input, *kinds(contract, one.schema))
         yield HeaderValue(one, text, reader.from_text(text), contract.schema(one.schema))
 
@@ -64,11 +72,19 @@ def _value(body: bytes, media_type: MediaType | None) -> tuple[Any, Problem | No
         try:
             return parse_json(body), None, ""
         except NotJson as error:
-            return ABSENT, Problem("media.untrue", "body", f"{media_type}: JSON text", str(error)), "the body is not JSON"
+            return (
+                ABSENT,
+                Problem("media.untrue", "body", f"{media_type}: JSON text", str(error)),
+                "the body is not JSON",
+            )
     if media_type.is_text:
         charset = media_type.parameter("charset") or "utf-8"
         try:
             return body.decode(charset), None, ""
         except (UnicodeDecodeError, LookupError):
-            return ABSENT, Problem("media.untrue", "body", f"text in {charset}", f"bytes that are not {charset}"), "the body is not text"
+            return (
+                ABSENT,
+                Problem("media.untrue", "body", f"text in {charset}", f"bytes that are not {charset}"),
+                "the body is not text",
+            )
     return ABSENT, None, f"bodies of {media_type} are not compared with a schema"

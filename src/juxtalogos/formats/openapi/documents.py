@@ -69,7 +69,11 @@ class Documents:
         place = location.child("$ref")
         if uri in self.missing:
             error = self.missing[uri]
-            self.fault(f"reference to {quoted(reference)}: {error.what}", place, error.mend or "correct the reference or add the file")
+            self.fault(
+                f"reference to {quoted(reference)}: {error.what}",
+                place,
+                error.mend or "correct the reference or add the file",
+            )
             return None
         document = self.by_uri.get(uri)
         try:
@@ -77,7 +81,11 @@ class Documents:
                 raise LookupError(uri)
             return follow_pointer(document.value, pointer), Location(uri, pointer)
         except (LookupError, ValueError):
-            self.fault(f"reference to {quoted(reference)}, where nothing is", place, "correct the reference or add what it names")
+            self.fault(
+                f"reference to {quoted(reference)}, where nothing is",
+                place,
+                "correct the reference or add what it names",
+            )
             return None
 
 

@@ -30,7 +30,13 @@ def elements(contract: Contract, operation: Operation) -> Iterator[Element]:
     for answer in operation.answers:
         yield _status(operation, answer.location, answer.status)
         for media in answer.media:
-            yield Element("media", media.location, media.media_type, "response", f"{operation.id} {answer.status} {media.media_type}")
+            yield Element(
+                "media",
+                media.location,
+                media.media_type,
+                "response",
+                f"{operation.id} {answer.status} {media.media_type}",
+            )
             refs += [media.schema] if media.schema else []
         for head in answer.headers:
             yield Element("header", head.location, label=f"{operation.id} {answer.status} {head.name}")
@@ -47,7 +53,12 @@ def hits(contract: Contract, operation: Operation, exchange: Exchange, answer: A
     response = exchange.response
     status = response.status if response else 0
     media_type = str(parse_media_type(header(response.headers, "content-type") or "") or "") if response else ""
-    found = dict.fromkeys([*_request_hits(contract, operation, exchange.request, base_url), *_answer_hits(contract, operation, exchange, answer)])
+    found = dict.fromkeys(
+        [
+            *_request_hits(contract, operation, exchange.request, base_url),
+            *_answer_hits(contract, operation, exchange, answer),
+        ]
+    )
     for element in found:
         yield Hit(element, operation.id, status, media_type)
 
@@ -98,7 +109,9 @@ def input_value(contract: Contract, operation: Operation, one: Input, request: R
     if one.place == "header":
         text = header(request.headers, one.name)
         return reader.from_text(text) if text is not None else ABSENT
-    cookies = [part.strip().partition("=")[::2] for part in (header(request.headers, "cookie") or "").split(";") if part]
+    cookies = [
+        part.strip().partition("=")[::2] for part in (header(request.headers, "cookie") or "").split(";") if part
+    ]
     return reader.from_query([(key, value) for key, value in cookies])
 
 

@@ -79,14 +79,22 @@ def encode_body(operation: Operation, inputs: Inputs) -> tuple[str, bytes]:
     media = chosen_media(operation, inputs.content_type)
     content_type = inputs.content_type or (media.media_type if media else "application/json")
     if "*" in content_type:
-        content_type = "text/plain" if isinstance(inputs.body, str) else "application/octet-stream" if isinstance(inputs.body, bytes) else "application/json"
+        content_type = (
+            "text/plain"
+            if isinstance(inputs.body, str)
+            else "application/octet-stream"
+            if isinstance(inputs.body, bytes)
+            else "application/json"
+        )
     if isinstance(inputs.body, bytes):
         return content_type, inputs.body
     parsed = parse_media_type(content_type)
     if parsed and parsed.is_form:
         return content_type, form(inputs.body).encode()
     if parsed and parsed.is_multipart:
-        return f"multipart/form-data; boundary={BOUNDARY}", multipart(inputs.body, dict(media.encoding) if media else {})
+        return f"multipart/form-data; boundary={BOUNDARY}", multipart(
+            inputs.body, dict(media.encoding) if media else {}
+        )
     if isinstance(inputs.body, str) and not (parsed and parsed.is_json):
         return content_type, inputs.body.encode()
     return content_type, dump_json(inputs.body, indent=2).encode()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from juxtalogos.formats.openapi.documents import Documents
@@ -59,13 +59,21 @@ class _Graph:
         # A circle of references and allOf would check one value for ever.
         for node in fresh:
             if self.circles(node):
-                self.documents.fault("this schema is defined by itself alone", node.location, "let it refer to another schema, or nest it in a property")
+                self.documents.fault(
+                    "this schema is defined by itself alone",
+                    node.location,
+                    "let it refer to another schema, or nest it in a property",
+                )
                 self.bad.add(node)
         before: dict[Node, list[Node]] = {}
         for node in fresh:
             for follower in self.next[node]:
                 before.setdefault(follower, []).append(node)
-        spoilt = {node for node in fresh if node in self.bad or any(self.known.get(follower) is False for follower in self.next[node])}
+        spoilt = {
+            node
+            for node in fresh
+            if node in self.bad or any(self.known.get(follower) is False for follower in self.next[node])
+        }
         waiting = list(spoilt)
         while waiting:
             for node in before.get(waiting.pop(), ()):
@@ -92,7 +100,9 @@ class _Graph:
 
         reference = follow_pointer(document.value, rule.location.pointer)
         if self.documents.place(str(reference), parent) is not None:
-            self.documents.fault(f"reference to {quoted(reference)} cannot be followed", rule.location, "correct the reference")
+            self.documents.fault(
+                f"reference to {quoted(reference)} cannot be followed", rule.location, "correct the reference"
+            )
 
     def circles(self, start: Node) -> bool:
         seen: set[Node] = set()
@@ -100,7 +110,7 @@ class _Graph:
         while waiting:
             node = waiting.pop()
             for rule in node.rules:
-                followers = self.next[node] if rule.op == "ref" and len(node.rules) == 1 else ()
+                followers: Sequence[Node] = self.next[node] if rule.op == "ref" and len(node.rules) == 1 else ()
                 if rule.op == "ref" and not followers:
                     try:
                         followers = (self.store.resolve(rule.operand.uri),)
@@ -160,7 +170,20 @@ def schema_faults(document: Document, documents: Documents, dialect: str) -> Non
             if key in ("properties", "schemas", "patternProperties", "$defs") and isinstance(item, dict):
                 waiting += [(child, location.child(key, name), True) for name, child in item.items()]
             else:
-                inside = key in ("schema", "items", "allOf", "anyOf", "oneOf", "not", "additionalProperties", "if", "then", "else", "contains", "prefixItems")
+                inside = key in (
+                    "schema",
+                    "items",
+                    "allOf",
+                    "anyOf",
+                    "oneOf",
+                    "not",
+                    "additionalProperties",
+                    "if",
+                    "then",
+                    "else",
+                    "contains",
+                    "prefixItems",
+                )
                 waiting.append((item, Location(location.document, f"{location.pointer}/{escape_key(key)}"), inside))
 
 
@@ -174,9 +197,15 @@ def _keyword_faults(value: dict[str, Any], location: Location, documents: Docume
         if name not in _TYPES:
             fault("type", f"unknown type {quoted(name)}; the keyword is left out", nearest(str(name), _TYPES))
     if isinstance(named, list) and dialect == "openapi-3.0":
-        fault("type", "`type` is a list, which OpenAPI 3.0 does not know", "use one type, and `nullable: true` for null")
+        fault(
+            "type", "`type` is a list, which OpenAPI 3.0 does not know", "use one type, and `nullable: true` for null"
+        )
     if "required" in value and not isinstance(value["required"], list):
-        fault("required", "`required` in a schema is a list of property names; it is left out", "list the names in the schema of the object")
+        fault(
+            "required",
+            "`required` in a schema is a list of property names; it is left out",
+            "list the names in the schema of the object",
+        )
     if "enum" in value and not isinstance(value["enum"], list):
         fault("enum", "`enum` is no list; it is left out", "write a list of values")
     if "nullable" in value and dialect == "openapi-3.1":
@@ -186,4 +215,8 @@ def _keyword_faults(value: dict[str, Any], location: Location, documents: Docume
         try:
             compile_pattern(pattern)
         except PatternError as error:
-            fault("pattern", f"the pattern {quoted(pattern)} is no regular expression ({error}); it is left out", "correct the pattern")
+            fault(
+                "pattern",
+                f"the pattern {quoted(pattern)} is no regular expression ({error}); it is left out",
+                "correct the pattern",
+            )

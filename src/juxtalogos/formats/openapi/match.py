@@ -36,6 +36,17 @@ def match(contract: Contract, request: Request, base_url: str) -> tuple[Operatio
     path = path_below(request, base_url)
     if path is None:
         return ()
-    fitting = [operation for operation in contract.operations if operation.method == request.method and path_values(operation, path) is not None]
+    fitting = [
+        operation
+        for operation in contract.operations
+        if operation.method == request.method and path_values(operation, path) is not None
+    ]
     # Concrete before templated, segment by segment (OpenAPI, paths object: "path templating matching").
-    return tuple(sorted(fitting, key=lambda operation: [len(_VARIABLE.sub("", segment)) == 0 or "{" in segment for segment in operation.path.split("/")]))
+    return tuple(
+        sorted(
+            fitting,
+            key=lambda operation: [
+                len(_VARIABLE.sub("", segment)) == 0 or "{" in segment for segment in operation.path.split("/")
+            ],
+        )
+    )

@@ -32,7 +32,11 @@ class PartReader:
         self.dialect = dialect
 
     def schema(self, holder: dict[str, Any], location: Location, direction: Direction) -> SchemaRef | None:
-        return SchemaRef(self.dialect, location.document, location.child("schema").pointer, direction) if "schema" in holder else None
+        return (
+            SchemaRef(self.dialect, location.document, location.child("schema").pointer, direction)
+            if "schema" in holder
+            else None
+        )
 
     def inputs(self, lists: list[tuple[Any, Location]]) -> tuple[Input, ...] | None:
         """The operation's own parameters override those of its path item (same name and place)."""
@@ -51,14 +55,21 @@ class PartReader:
 
     def input(self, value: Any, location: Location) -> Input | None:
         if not isinstance(value, dict) or not isinstance(value.get("name"), str) or value.get("in") not in PLACES:
-            self.documents.fault("a parameter needs `name`, and `in` with path, query, header or cookie", location, "add them")
+            self.documents.fault(
+                "a parameter needs `name`, and `in` with path, query, header or cookie", location, "add them"
+            )
             return None
         place, name = value["in"], value["name"]
         if place == "header" and name.lower() in _IGNORED_HEADERS:
             return None  # parameter object: "the parameter definition SHALL be ignored"
         style = value.get("style", DEFAULT_STYLE[place])
         if style not in STYLES[place]:
-            self.documents.fault(f"the style {quoted(style)} is not for {place} parameters", location.child("style"), f"use {' or '.join(STYLES[place])}", "warning")
+            self.documents.fault(
+                f"the style {quoted(style)} is not for {place} parameters",
+                location.child("style"),
+                f"use {' or '.join(STYLES[place])}",
+                "warning",
+            )
             style = DEFAULT_STYLE[place]
         content = ""
         holder, at = value, location
@@ -67,7 +78,12 @@ class PartReader:
             inner = value["content"][content]
             holder, at = inner if isinstance(inner, dict) else {}, location.child("content", content)
         if place == "path" and value.get("required") is not True:
-            self.documents.fault(f"the path parameter {quoted(name)} is not marked `required: true`", location, "a path parameter is always required", "warning")
+            self.documents.fault(
+                f"the path parameter {quoted(name)} is not marked `required: true`",
+                location,
+                "a path parameter is always required",
+                "warning",
+            )
         return Input(
             name=name,
             place=place,
@@ -102,12 +118,16 @@ class PartReader:
             holder = item if isinstance(item, dict) else {}
             encoding = holder.get("encoding")
             encodings = tuple(
-                (key, str(value["contentType"])) for key, value in (encoding.items() if isinstance(encoding, dict) else ()) if isinstance(value, dict) and "contentType" in value
+                (key, str(value["contentType"]))
+                for key, value in (encoding.items() if isinstance(encoding, dict) else ())
+                if isinstance(value, dict) and "contentType" in value
             )
-            found.append(Media(name, self.schema(holder, place, direction), place, self.examples(holder, place), encodings))
+            found.append(
+                Media(name, self.schema(holder, place, direction), place, self.examples(holder, place), encodings)
+            )
         return tuple(found)
 
-    def body(self, value: Any, location: Location) -> Body | None | Literal[False]:
+    def body(self, value: Any, location: Location) -> Body | Literal[False] | None:
         if value is None:
             return None
         followed = self.documents.follow(value, location)
@@ -117,12 +137,19 @@ class PartReader:
         if not isinstance(value, dict) or not isinstance(value.get("content"), dict):
             self.documents.fault("a request body needs `content`", location, "add a media type with a schema")
             return False
-        return Body(value.get("required") is True, self.media(value["content"], location, Direction.REQUEST), location, str(value.get("description", "")))
+        return Body(
+            value.get("required") is True,
+            self.media(value["content"], location, Direction.REQUEST),
+            location,
+            str(value.get("description", "")),
+        )
 
     def answers(self, value: Any, operation: Location) -> tuple[DeclaredAnswer, ...] | None:
         location = operation.child("responses")
         if not isinstance(value, dict) or not value:
-            self.documents.fault("the operation declares no responses", operation, "add `responses` with at least one status", "warning")
+            self.documents.fault(
+                "the operation declares no responses", operation, "add `responses` with at least one status", "warning"
+            )
             return ()
         found, sound = [], True
         for key, item in value.items():
@@ -131,7 +158,11 @@ class PartReader:
             status = key.upper() if key != "default" else key
             place = location.child(key)
             if not _STATUS.fullmatch(status):
-                self.documents.fault(f"{quoted(key)} is no status code", place, "write a code such as 200, a range such as 2XX, or default")
+                self.documents.fault(
+                    f"{quoted(key)} is no status code",
+                    place,
+                    "write a code such as 200, a range such as 2XX, or default",
+                )
                 continue
             followed = self.documents.follow(item, place)
             if followed is None:
@@ -172,7 +203,11 @@ class PartReader:
                 continue
             link, place = followed
             parameters = link.get("parameters")
-            pairs = tuple((key, expression) for key, expression in parameters.items() if isinstance(expression, str)) if isinstance(parameters, dict) else ()
+            pairs = (
+                tuple((key, expression) for key, expression in parameters.items() if isinstance(expression, str))
+                if isinstance(parameters, dict)
+                else ()
+            )
             target = link.get("operationId") or link.get("operationRef")
             body = link.get("requestBody")
             if isinstance(target, str):

@@ -46,11 +46,15 @@ class _Reader:
     def read_version(self) -> str:
         if "swagger" in self.value:
             version = quoted(self.value["swagger"])
-            raise DocumentError(f"OpenAPI {version} is not read yet", where=self.documents.root, mend="convert it to OpenAPI 3.0 or 3.1")
+            raise DocumentError(
+                f"OpenAPI {version} is not read yet", where=self.documents.root, mend="convert it to OpenAPI 3.0 or 3.1"
+            )
         version = self.value["openapi"]
         if not isinstance(version, str) or not re.fullmatch(r"3\.[01](\.\d+)?(-.+)?", version):
             raise DocumentError(
-                f"unknown OpenAPI version {quoted(version)}", where=f"{self.documents.root}#/openapi", mend="versions 3.0 and 3.1 are read, written as `openapi: 3.0.3`"
+                f"unknown OpenAPI version {quoted(version)}",
+                where=f"{self.documents.root}#/openapi",
+                mend="versions 3.0 and 3.1 are read, written as `openapi: 3.0.3`",
             )
         return version
 
@@ -62,20 +66,37 @@ class _Reader:
             known = BY_URI.get(named.rstrip("#"))
             if known:
                 return known
-            self.documents.fault(f"unknown schema dialect {quoted(named)}", self.root.child("jsonSchemaDialect"), "the dialect of OpenAPI 3.1 is used", "warning")
+            self.documents.fault(
+                f"unknown schema dialect {quoted(named)}",
+                self.root.child("jsonSchemaDialect"),
+                "the dialect of OpenAPI 3.1 is used",
+                "warning",
+            )
         return "openapi-3.1"
 
     def contract(self) -> Contract:
         engine = JsonEngine(self.documents.by_uri, self.dialect)
-        info = self.value.get("info") if isinstance(self.value.get("info"), dict) else {}
+        found = self.value.get("info")
+        info: dict[str, Any] = found if isinstance(found, dict) else {}
         operations = self.named(list(self.operations()))
-        draft = Contract(self.name, "openapi", self.version, str(info.get("title", "")), tuple(operations), self.documents.by_uri, self.documents.root, engine)  # type: ignore[union-attr]
+        draft = Contract(
+            self.name,
+            "openapi",
+            self.version,
+            str(info.get("title", "")),
+            tuple(operations),
+            self.documents.by_uri,
+            self.documents.root,
+            engine,
+        )
         unsound = unsound_schemas(draft, engine, self.documents)
         for document in self.documents.by_uri.values():
             schema_faults(document, self.documents, self.dialect)
         sound = tuple(operation for operation in operations if operation.id not in unsound)
         if not operations and not self.documents.faults:
-            self.documents.fault("the definition has no operations", self.root.child("paths"), "add operations under `paths`")
+            self.documents.fault(
+                "the definition has no operations", self.root.child("paths"), "add operations under `paths`"
+            )
         schemes = tuple(self.security_schemes())
         return replace(
             draft,
@@ -84,14 +105,16 @@ class _Reader:
             servers=self.servers(self.value.get("servers"), self.root),
             security_schemes=schemes,
             secret_fields=tuple(sorted({scheme.key for scheme in schemes if scheme.key} | set(self.password_fields()))),
-            description=str(info.get("description", "")),  # type: ignore[union-attr]
+            description=str(info.get("description", "")),
             _index={},
         )
 
     def operations(self) -> Iterator[Operation]:
         paths = self.value.get("paths", {})
         if not isinstance(paths, dict):
-            self.documents.fault("`paths` is no mapping", self.root.child("paths"), "write a mapping from path to path item")
+            self.documents.fault(
+                "`paths` is no mapping", self.root.child("paths"), "write a mapping from path to path item"
+            )
             return
         for path, item in paths.items():
             if path.startswith("x-"):
@@ -103,7 +126,9 @@ class _Reader:
             found = self.documents.follow(item, place)
             if found is None or not isinstance(found[0], dict):
                 if found is not None:
-                    self.documents.fault(f"the path item of {quoted(path)} is no mapping", place, "write operations below it")
+                    self.documents.fault(
+                        f"the path item of {quoted(path)} is no mapping", place, "write operations below it"
+                    )
                 continue
             item, place = found
             for method in METHODS:
@@ -147,10 +172,19 @@ class _Reader:
         given = [one.name for one in operation.inputs if one.place == "path"]
         for name in wanted:
             if name not in given:
-                self.documents.fault(f"{operation.id}: no parameter is declared for {{{name}}}", operation.location, f"declare a path parameter named {name}")
+                self.documents.fault(
+                    f"{operation.id}: no parameter is declared for {{{name}}}",
+                    operation.location,
+                    f"declare a path parameter named {name}",
+                )
         for one in operation.inputs:
             if one.place == "path" and one.name not in wanted:
-                self.documents.fault(f"{operation.id}: the path has no {{{one.name}}}", one.location, "correct the name or the path", "warning")
+                self.documents.fault(
+                    f"{operation.id}: the path has no {{{one.name}}}",
+                    one.location,
+                    "correct the name or the path",
+                    "warning",
+                )
         return all(name in given for name in wanted)
 
     def named(self, operations: list[Operation]) -> list[Operation]:
@@ -190,7 +224,12 @@ class _Reader:
                 alternatives.append(tuple(alternative))
         known = self.component("securitySchemes")
         for name in {name for alternative in alternatives for name in alternative} - set(known):
-            self.documents.fault(f"the security scheme {quoted(name)} is not declared", location.child("security"), "declare it under components/securitySchemes", "warning")
+            self.documents.fault(
+                f"the security scheme {quoted(name)} is not declared",
+                location.child("security"),
+                "declare it under components/securitySchemes",
+                "warning",
+            )
         return tuple(alternatives)
 
     def component(self, kind: str) -> dict[str, Any]:
@@ -228,4 +267,11 @@ class _Reader:
             kind = str(scheme.get("type", ""))
             if kind == "http":
                 kind = str(scheme.get("scheme", "")).lower()
-            yield SecurityScheme(name, kind, str(scheme.get("in", "")), str(scheme.get("name", "")), location, str(scheme.get("description", "")))
+            yield SecurityScheme(
+                name,
+                kind,
+                str(scheme.get("in", "")),
+                str(scheme.get("name", "")),
+                location,
+                str(scheme.get("description", "")),
+            )

@@ -96,7 +96,9 @@ def _write_object(given: Input, name: str, pairs: dict[str, str]) -> str:
 class Reader:
     """Reads values back out of a request's texts. `kinds` are the declared types, `properties` those of an object's members."""
 
-    def __init__(self, given: Input, kinds: tuple[str, ...], item_kinds: tuple[str, ...], properties: dict[str, tuple[str, ...]]) -> None:
+    def __init__(
+        self, given: Input, kinds: tuple[str, ...], item_kinds: tuple[str, ...], properties: dict[str, tuple[str, ...]]
+    ) -> None:
         self.given = given
         self.kinds = kinds
         self.item_kinds = item_kinds
@@ -145,7 +147,14 @@ class Reader:
             except NotJson:
                 return decode(raw)
         if "array" in self.kinds:
-            return [coerce(decode(part).strip() if self.given.place == "header" else decode(part), self.item_kinds) for part in re.split(splitter, raw)] if raw else []
+            return (
+                [
+                    coerce(decode(part).strip() if self.given.place == "header" else decode(part), self.item_kinds)
+                    for part in re.split(splitter, raw)
+                ]
+                if raw
+                else []
+            )
         if "object" in self.kinds:
             parts = re.split(splitter, raw)
             if self.given.explode:
@@ -179,7 +188,9 @@ def coerce(text: str, kinds: tuple[str, ...]) -> Any:
     return text
 
 
-def kinds(contract: Contract, ref: SchemaRef | None) -> tuple[tuple[str, ...], tuple[str, ...], dict[str, tuple[str, ...]]]:
+def kinds(
+    contract: Contract, ref: SchemaRef | None
+) -> tuple[tuple[str, ...], tuple[str, ...], dict[str, tuple[str, ...]]]:
     """(declared types, types of the items, types by property) of a schema."""
     schema: Any = contract.schema(ref) if ref else None
     return declared_kinds(schema) if ref else ((), (), {})
@@ -194,6 +205,6 @@ def parse_text(contract: Contract, ref: SchemaRef | None, pointer: str, text: st
     value = coerce(text, types)
     if isinstance(value, str) and "array" in types and "string" not in types:
         return [coerce(part, item_types) for part in text.split(",")] if text else []
-    if not types and text[:1] in ('{', '[', '"'):
+    if not types and text[:1] in ("{", "[", '"'):
         return coerce(text, ("object", "array"))
     return value

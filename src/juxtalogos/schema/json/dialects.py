@@ -7,13 +7,46 @@ from typing import Any
 from urllib.parse import urldefrag, urljoin
 
 _CORE = frozenset(
-    "type enum multipleOf minimum maximum exclusiveMinimum exclusiveMaximum minLength maxLength pattern format minItems maxItems uniqueItems "
-    "minProperties maxProperties required properties additionalProperties items allOf anyOf oneOf not $ref".split()
+    [
+        "type",
+        "enum",
+        "multipleOf",
+        "minimum",
+        "maximum",
+        "exclusiveMinimum",
+        "exclusiveMaximum",
+        "minLength",
+        "maxLength",
+        "pattern",
+        "format",
+        "minItems",
+        "maxItems",
+        "uniqueItems",
+        "minProperties",
+        "maxProperties",
+        "required",
+        "properties",
+        "additionalProperties",
+        "items",
+        "allOf",
+        "anyOf",
+        "oneOf",
+        "not",
+        "$ref",
+    ]
 )
 _DRAFT4 = _CORE | {"patternProperties", "dependencies", "additionalItems"}
 _DRAFT6 = _DRAFT4 | {"const", "contains", "propertyNames"}
 _DRAFT7 = _DRAFT6 | {"if", "contentEncoding", "contentMediaType"}
-_2019 = _DRAFT7 | {"dependentRequired", "dependentSchemas", "minContains", "maxContains", "unevaluatedProperties", "unevaluatedItems", "$recursiveRef"}
+_2019 = _DRAFT7 | {
+    "dependentRequired",
+    "dependentSchemas",
+    "minContains",
+    "maxContains",
+    "unevaluatedProperties",
+    "unevaluatedItems",
+    "$recursiveRef",
+}
 _2020 = (_2019 - {"additionalItems", "$recursiveRef"}) | {"prefixItems", "$dynamicRef"}
 
 
@@ -36,13 +69,32 @@ class Dialect:
 DIALECTS: dict[str, Dialect] = {
     dialect.name: dialect
     for dialect in (
-        Dialect("draft4", _DRAFT4, id_key="id", ref_alone=True, boolean_exclusive=True, float_integers=False, asserts_format=True),
+        Dialect(
+            "draft4",
+            _DRAFT4,
+            id_key="id",
+            ref_alone=True,
+            boolean_exclusive=True,
+            float_integers=False,
+            asserts_format=True,
+        ),
         Dialect("draft6", _DRAFT6, ref_alone=True, asserts_format=True),
         Dialect("draft7", _DRAFT7, ref_alone=True, asserts_format=True),
         Dialect("2019-09", _2019),
         Dialect("2020-12", _2020),
-        Dialect("openapi-2.0", _CORE, id_key="", ref_alone=True, boolean_exclusive=True, asserts_format=True, openapi=True),
-        Dialect("openapi-3.0", _CORE, id_key="", ref_alone=True, boolean_exclusive=True, nullable=True, asserts_format=True, openapi=True),
+        Dialect(
+            "openapi-2.0", _CORE, id_key="", ref_alone=True, boolean_exclusive=True, asserts_format=True, openapi=True
+        ),
+        Dialect(
+            "openapi-3.0",
+            _CORE,
+            id_key="",
+            ref_alone=True,
+            boolean_exclusive=True,
+            nullable=True,
+            asserts_format=True,
+            openapi=True,
+        ),
         Dialect("openapi-3.1", _2020, openapi=True),
     )
 }

@@ -36,7 +36,13 @@ def elements(schema: JsonSchema) -> Iterator[Element]:
                         continue
                 case "enum":
                     for member in rule.operand:
-                        yield Element("enum", rule.location, dump_json(member), context.direction, f"{node.name()} = {dump_json(member)}")
+                        yield Element(
+                            "enum",
+                            rule.location,
+                            dump_json(member),
+                            context.direction,
+                            f"{node.name()} = {dump_json(member)}",
+                        )
                 case "members":
                     for name, child in rule.operand.properties.items():
                         if not _other_way(child, context):

@@ -9,6 +9,7 @@ from juxtalogos.model.contract import Direction, Document, SchemaRef
 from juxtalogos.model.elements import Element
 from juxtalogos.model.findings import Deviation
 from juxtalogos.model.seams import OutlineRow
+from juxtalogos.schema.json import branching, operators  # noqa: F401  (importing them fills the table)
 from juxtalogos.schema.json.interpret import Context, check_node
 from juxtalogos.schema.json.nodes import Node
 from juxtalogos.schema.json.store import SchemaStore
@@ -21,7 +22,9 @@ class TooDeep(ValueError):
 class JsonSchema:
     """One schema in one direction."""
 
-    def __init__(self, store: SchemaStore, node: Node, direction: Direction, asserts_format: bool | None = None) -> None:
+    def __init__(
+        self, store: SchemaStore, node: Node, direction: Direction, asserts_format: bool | None = None
+    ) -> None:
         self.store = store
         self.node = node
         self.direction = direction

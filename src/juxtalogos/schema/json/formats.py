@@ -17,7 +17,10 @@ Checker = Callable[[Any], bool]
 
 _DATE = re.compile(r"(\d{4})-(\d\d)-(\d\d)", re.ASCII)
 _TIME = re.compile(r"(\d\d):(\d\d):(\d\d)(?:\.\d+)?(?:[zZ]|([+-])(\d\d):(\d\d))", re.ASCII)
-_DURATION = re.compile(r"P(?:\d+W|(?=[\dT])(?:\d+Y(?:\d+M(?:\d+D)?)?|\d+M(?:\d+D)?|\d+D)?(?:T(?=\d)(?:\d+H(?:\d+M(?:\d+S)?)?|\d+M(?:\d+S)?|\d+S))?)", re.ASCII)
+_DURATION = re.compile(
+    r"P(?:\d+W|(?=[\dT])(?:\d+Y(?:\d+M(?:\d+D)?)?|\d+M(?:\d+D)?|\d+D)?(?:T(?=\d)(?:\d+H(?:\d+M(?:\d+S)?)?|\d+M(?:\d+S)?|\d+S))?)",
+    re.ASCII,
+)
 _UUID = re.compile(r"[0-9a-fA-F]{8}(?:-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}")
 _LABEL = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9-]{0,61}[A-Za-z0-9])?")
 _LOCAL = re.compile(r"[A-Za-z0-9!#$%&'*+/=?^_`{|}~-]+(?:\.[A-Za-z0-9!#$%&'*+/=?^_`{|}~-]+)*")
@@ -27,7 +30,10 @@ _IRI_CHARS = re.compile(r"(?:[A-Za-z0-9\-._~:/?#\[\]@!$&'()*+,;=\u00a0-\U000efff
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*:")
 _POINTER = re.compile(r"(?:/(?:[^~/]|~[01])*)*")
 _RELATIVE_POINTER = re.compile(r"(?:0|[1-9]\d*)(?:[+-](?:0|[1-9]\d*))?(?:#|(?:/(?:[^~/]|~[01])*)*)", re.ASCII)
-_TEMPLATE = re.compile(r"(?:[^{}\"'<>\\^`|\s]|\{[+#./;?&=,!@|]?[\w.%]+(?::[1-9]\d{0,3}|\*)?(?:,[\w.%]+(?::[1-9]\d{0,3}|\*)?)*\})*", re.ASCII)
+_TEMPLATE = re.compile(
+    r"(?:[^{}\"'<>\\^`|\s]|\{[+#./;?&=,!@|]?[\w.%]+(?::[1-9]\d{0,3}|\*)?(?:,[\w.%]+(?::[1-9]\d{0,3}|\*)?)*\})*",
+    re.ASCII,
+)
 
 
 def is_date(text: str) -> bool:
@@ -106,7 +112,11 @@ def _is_reference(text: str, chars: re.Pattern[str]) -> bool:
     if ":" in first and not _SCHEME.match(first):
         return False
     host = parts.netloc.rpartition("@")[2]
-    return not any(char in text.replace(host, "", 1) for char in "[]") if "[" in host else "[" not in text and "]" not in text
+    return (
+        not any(char in text.replace(host, "", 1) for char in "[]")
+        if "[" in host
+        else "[" not in text and "]" not in text
+    )
 
 
 def is_uri(text: str) -> bool:

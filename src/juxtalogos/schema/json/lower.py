@@ -5,6 +5,7 @@ A keyword whose operand is of the wrong kind is left out; reading a definition l
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -91,10 +92,13 @@ class _Lowering:
 
     def scalars(self) -> Iterator[Rule]:
         for keyword in _NUMBERS:
-            operand = self.value.get(keyword)
+            operand: Any = self.value.get(keyword)
             if not self.has(keyword) or not _is_number(operand) or (keyword == "multipleOf" and operand <= 0):
                 continue
-            if self.dialect.boolean_exclusive and self.value.get("exclusive" + keyword[0].upper() + keyword[1:]) is True:
+            if (
+                self.dialect.boolean_exclusive
+                and self.value.get("exclusive" + keyword[0].upper() + keyword[1:]) is True
+            ):
                 exclusive = "exclusive" + keyword[0].upper() + keyword[1:]
                 yield self.rule(exclusive, operand, keyword)
             elif not (self.dialect.boolean_exclusive and keyword.startswith("exclusive")):
@@ -104,10 +108,8 @@ class _Lowering:
             if self.has(keyword) and _is_number(operand) and operand == int(operand):
                 yield self.rule(keyword, int(operand))
         if self.has("pattern") and isinstance(self.value["pattern"], str):
-            try:
+            with contextlib.suppress(PatternError):  # listed as a fault of the definition
                 yield self.rule("pattern", compile_pattern(self.value["pattern"]))
-            except PatternError:
-                pass  # listed as a fault of the definition
         if self.has("format") and isinstance(self.value["format"], str):
             yield self.rule("format", (self.value["format"], self.dialect.asserts_format))
         if self.has("uniqueItems") and self.value["uniqueItems"] is True:
@@ -140,7 +142,9 @@ class _Lowering:
     def members(self) -> Members | None:
         properties: dict[str, Node] = {}
         if self.has("properties") and isinstance(self.value["properties"], dict):
-            properties = {name: self.child(value, "properties", name) for name, value in self.value["properties"].items()}
+            properties = {
+                name: self.child(value, "properties", name) for name, value in self.value["properties"].items()
+            }
         patterns = []
         if self.has("patternProperties") and isinstance(self.value["patternProperties"], dict):
             for source, value in self.value["patternProperties"].items():
@@ -154,13 +158,21 @@ class _Lowering:
         return Members(properties, tuple(patterns), additional)
 
     def optional(self, keyword: str) -> Node | None:
-        return self.child(self.value[keyword], keyword) if self.has(keyword) and isinstance(self.value[keyword], dict | bool) else None
+        return (
+            self.child(self.value[keyword], keyword)
+            if self.has(keyword) and isinstance(self.value[keyword], dict | bool)
+            else None
+        )
 
     def arrays(self) -> Iterator[Rule]:
         items = self.value.get("items")
         if self.has("prefixItems"):
             prefix = self.value["prefixItems"]
-            first = tuple(self.child(value, "prefixItems", index) for index, value in enumerate(prefix)) if isinstance(prefix, list) else ()
+            first = (
+                tuple(self.child(value, "prefixItems", index) for index, value in enumerate(prefix))
+                if isinstance(prefix, list)
+                else ()
+            )
             yield self.rule("items", Items(first, self.optional("items")))
         elif isinstance(items, list) and self.has("items") and "additionalItems" in self.dialect.keywords:
             first = tuple(self.child(value, "items", index) for index, value in enumerate(items))
@@ -168,7 +180,8 @@ class _Lowering:
         elif self.has("items") and isinstance(items, dict | bool):
             yield self.rule("items", Items((), self.child(items, "items")))
         if self.has("contains"):
-            least, most = self.value.get("minContains"), self.value.get("maxContains")
+            least: Any = self.value.get("minContains")
+            most: Any = self.value.get("maxContains")
             knows = "minContains" in self.dialect.keywords
             yield self.rule(
                 "contains",
@@ -184,7 +197,9 @@ class _Lowering:
         for keyword in ("allOf", "anyOf", "oneOf"):
             branches = self.value.get(keyword)
             if self.has(keyword) and isinstance(branches, list):
-                yield self.rule(keyword, tuple(self.child(value, keyword, index) for index, value in enumerate(branches)))
+                yield self.rule(
+                    keyword, tuple(self.child(value, keyword, index) for index, value in enumerate(branches))
+                )
         if self.has("not"):
             yield self.rule("not", self.child(self.value["not"], "not"))
         if self.has("if"):
@@ -221,7 +236,11 @@ class _Lowering:
         uris: dict[str, str] = {}
         for name, target in (mapping if isinstance(mapping, dict) else {}).items():
             if isinstance(target, str):
-                plain = target.replace(".", "").replace("-", "").replace("_", "").isalnum() and "/" not in target and not target.endswith((".json", ".yaml", ".yml"))
+                plain = (
+                    target.replace(".", "").replace("-", "").replace("_", "").isalnum()
+                    and "/" not in target
+                    and not target.endswith((".json", ".yaml", ".yml"))
+                )
                 uris[name] = join_uri(self.base, f"#/components/schemas/{target}" if plain else target)
         return Discriminator(found["propertyName"], uris)
 

@@ -104,4 +104,8 @@ class Node:
 
     def name(self) -> str:
         """What a person calls it: the last part of its pointer."""
-        return self.notes.title or self.location.pointer.rpartition("/")[2].replace("~1", "/").replace("~0", "~") or "schema"
+        return (
+            self.notes.title
+            or self.location.pointer.rpartition("/")[2].replace("~1", "/").replace("~0", "~")
+            or "schema"
+        )

@@ -30,10 +30,14 @@ def outline(schema: JsonSchema, *, full: bool) -> Iterator[OutlineRow]:
             yield row
 
 
-def _rows(node: Node, context: Context, depth: int, name: str, path: str, required: bool, above: tuple[int, ...]) -> Iterator[OutlineRow]:
+def _rows(
+    node: Node, context: Context, depth: int, name: str, path: str, required: bool, above: tuple[int, ...]
+) -> Iterator[OutlineRow]:
     parts = _same_value(node, context)
     if any(id(part) in above for part in parts):
-        yield OutlineRow(depth, name, path, f"{_type(parts)} (as {parts[-1].name()} above)", required, "", _description(parts))
+        yield OutlineRow(
+            depth, name, path, f"{_type(parts)} (as {parts[-1].name()} above)", required, "", _description(parts)
+        )
         return
     above = (*above, *(id(part) for part in parts))
     allowed = "; ".join(filter(None, dict.fromkeys(map(limits_in_words, parts))))
@@ -49,9 +53,13 @@ def _rows(node: Node, context: Context, depth: int, name: str, path: str, requir
             match rule.op:
                 case "members":
                     for key, child in rule.operand.properties.items():
-                        yield from _rows(child, context, depth + 1, key, f"{path}/{escape_key(key)}", key in wanted, above)
+                        yield from _rows(
+                            child, context, depth + 1, key, f"{path}/{escape_key(key)}", key in wanted, above
+                        )
                     if rule.operand.additional is not None and rule.operand.additional.rules:
-                        yield from _rows(rule.operand.additional, context, depth + 1, "any other name", f"{path}/NAME", False, above)
+                        yield from _rows(
+                            rule.operand.additional, context, depth + 1, "any other name", f"{path}/NAME", False, above
+                        )
                 case "items":
                     for index, child in enumerate(rule.operand.prefix):
                         yield from _rows(child, context, depth + 1, f"item {index}", f"{path}/{index}", False, above)
@@ -102,11 +110,15 @@ def _type(parts: list[Node]) -> str:
 
 
 def _description(parts: list[Node]) -> str:
-    text = next((part.notes.description or part.notes.title for part in parts if part.notes.description or part.notes.title), "")
+    text = next(
+        (part.notes.description or part.notes.title for part in parts if part.notes.description or part.notes.title), ""
+    )
     return " ".join(text.split())
 
 
-def declared_kinds(schema: JsonSchema, pointer: str = "") -> tuple[tuple[str, ...], tuple[str, ...], dict[str, tuple[str, ...]]]:
+def declared_kinds(
+    schema: JsonSchema, pointer: str = ""
+) -> tuple[tuple[str, ...], tuple[str, ...], dict[str, tuple[str, ...]]]:
     """(types of the value, types of its items, types by property) at a place in the value, for reading texts as values."""
     context = schema.context()
     parts = _same_value(schema.node, context)

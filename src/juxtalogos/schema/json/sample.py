@@ -35,9 +35,13 @@ def sample(schema: JsonSchema, *, full: bool, seed: int) -> Any:
     try:
         return sampler.value((schema.node,), 0, seed)
     except (Impossible, GaveUp, BadReference) as error:
-        raise Unsampleable(f"no valid sample found: {error}", where=str(schema.node.location), mend="give an `example` there") from None
+        raise Unsampleable(
+            f"no valid sample found: {error}", where=str(schema.node.location), mend="give an `example` there"
+        ) from None
     except RecursionError:
-        raise Unsampleable("no valid sample found: the schema needs itself without end", where=str(schema.node.location)) from None
+        raise Unsampleable(
+            "no valid sample found: the schema needs itself without end", where=str(schema.node.location)
+        ) from None
 
 
 class GaveUp(Exception):
@@ -108,7 +112,9 @@ class _Sampler:
             "number": shape.multiples or any("imum" in op for op in shape.limits),
         }
         hinted = [name for name, hint in hints.items() if hint]
-        return hinted + [name for name in ("string", "object", "integer", "array", "boolean", "null", "number") if name not in hinted]
+        return hinted + [
+            name for name in ("string", "object", "integer", "array", "boolean", "null", "number") if name not in hinted
+        ]
 
     def of_type(self, name: str, shape: Shape, depth: int, seed: int) -> Iterator[Any]:
         match name:
@@ -181,7 +187,9 @@ class _Sampler:
         attempts = [chosen]
         least = shape.limits.get("minProperties", 0)
         if len(required) < least:
-            spare = [name for name in optional if name not in required] + [f"{word}{number or ''}" for number in range(0, 1 + least // 10) for word in WORDS]
+            spare = [name for name in optional if name not in required] + [
+                f"{word}{number or ''}" for number in range(1 + least // 10) for word in WORDS
+            ]
             attempts.append(required + [name for name in spare if name not in required][: least - len(required)])
         attempts.append(required)
         most = shape.limits.get("maxProperties")
@@ -191,9 +199,13 @@ class _Sampler:
         if len(chosen) > len(required):
             # Some optional property spoils the whole: those are left out one by one.
             for name in [name for name in chosen if name not in required]:
-                yield self.object(shape, [other for other in chosen if other != name], set(required), declared, depth, seed)
+                yield self.object(
+                    shape, [other for other in chosen if other != name], set(required), declared, depth, seed
+                )
 
-    def object(self, shape: Shape, names: list[str], required: set[str], declared: list[str], depth: int, seed: int) -> dict[str, Any]:
+    def object(
+        self, shape: Shape, names: list[str], required: set[str], declared: list[str], depth: int, seed: int
+    ) -> dict[str, Any]:
         order = {name: index for index, name in enumerate(dict.fromkeys(declared))}
         examples = [example for example in [*shape.examples, *shape.defaults] if isinstance(example, dict)]
         example = examples[seed % len(examples)] if examples else {}
@@ -236,23 +248,40 @@ class _Sampler:
 
 def numbers(shape: Shape, seed: int, *, integer: bool) -> Iterator[int | float]:
     """Numbers within the limits: near the lower one first."""
-    low = max((Decimal(repr(shape.limits[op])) for op in ("minimum", "exclusiveMinimum") if op in shape.limits), default=None)
-    high = min((Decimal(repr(shape.limits[op])) for op in ("maximum", "exclusiveMaximum") if op in shape.limits), default=None)
+    low = max(
+        (Decimal(repr(shape.limits[op])) for op in ("minimum", "exclusiveMinimum") if op in shape.limits), default=None
+    )
+    high = min(
+        (Decimal(repr(shape.limits[op])) for op in ("maximum", "exclusiveMaximum") if op in shape.limits), default=None
+    )
     step = Decimal(1)
     for multiple in shape.multiples:
-        step = _common_multiple(step, Decimal(repr(multiple))) if integer or len(shape.multiples) > 1 else Decimal(repr(multiple))
+        step = (
+            _common_multiple(step, Decimal(repr(multiple)))
+            if integer or len(shape.multiples) > 1
+            else Decimal(repr(multiple))
+        )
     start = low if low is not None else min(Decimal(1), high) if high is not None else Decimal(1)
     first = (start / step).to_integral_value(rounding="ROUND_CEILING") * step
-    wanted = [first + step * (seed + offset) for offset in range(3)] + [first + step * offset for offset in range(1, 12)]
+    wanted = [first + step * (seed + offset) for offset in range(3)] + [
+        first + step * offset for offset in range(1, 12)
+    ]
     if not shape.multiples and not integer:
         middle = (low + high) / 2 if low is not None and high is not None else start + Decimal("0.5")
-        wanted = [middle, start, start + Decimal("0.5") * (seed + 1), *wanted] if seed == 0 else [*wanted, middle, start]
+        wanted = (
+            [middle, start, start + Decimal("0.5") * (seed + 1), *wanted] if seed == 0 else [*wanted, middle, start]
+        )
     if high is not None:
-        wanted += [(high / step).to_integral_value(rounding="ROUND_FLOOR") * step, (high / step).to_integral_value(rounding="ROUND_FLOOR") * step - step]
+        wanted += [
+            (high / step).to_integral_value(rounding="ROUND_FLOOR") * step,
+            (high / step).to_integral_value(rounding="ROUND_FLOOR") * step - step,
+        ]
     if low is None or low <= 0:
         wanted.append(Decimal(0))
     for number in wanted:
-        yield int(number) if number == number.to_integral_value() and abs(number) < Decimal(10) ** 300 else float(number)
+        yield (
+            int(number) if number == number.to_integral_value() and abs(number) < Decimal(10) ** 300 else float(number)
+        )
 
 
 def texts(shape: Shape, seed: int) -> Iterator[str]:
@@ -266,7 +295,10 @@ def texts(shape: Shape, seed: int) -> Iterator[str]:
         yield from _numbered(name, seed)
     for pattern in shape.patterns:
         yield from matching_texts(pattern.tree, least=least, seed=seed)
-    for word in (WORDS[seed % len(WORDS)] + (str(seed // len(WORDS)) if seed >= len(WORDS) else ""), WORDS[(seed + 1) % len(WORDS)]):
+    for word in (
+        WORDS[seed % len(WORDS)] + (str(seed // len(WORDS)) if seed >= len(WORDS) else ""),
+        WORDS[(seed + 1) % len(WORDS)],
+    ):
         text = word
         while len(text) < least:
             text = f"{text} {word}" if len(text) + 1 + len(word) <= least else text + word[: least - len(text)]

@@ -130,7 +130,11 @@ class SchemaStore:
                 self._resources.setdefault(entered, (document, pointer, current.name))
                 base = entered
             self._note_anchors(value, document, pointer, base, current)
-            stack += [(item, f"{pointer}/{escape_key(key)}", base, current) for key, item in value.items() if key not in _NO_SCHEMAS_BELOW]
+            stack += [
+                (item, f"{pointer}/{escape_key(key)}", base, current)
+                for key, item in value.items()
+                if key not in _NO_SCHEMAS_BELOW
+            ]
 
     def _note_anchors(self, value: dict[str, Any], document: str, pointer: str, base: str, dialect: Dialect) -> None:
         for key, table in (("$anchor", self._anchors), ("$dynamicAnchor", self._dynamic)):

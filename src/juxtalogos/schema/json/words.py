@@ -19,7 +19,9 @@ def _members(operand: Any) -> str:
 
 WORDS: dict[str, Callable[[Any], str]] = {
     "type": _types,
-    "enum": lambda values: "one of " + ", ".join(in_words(value, 40) for value in values[:12]) + (" …" if len(values) > 12 else ""),
+    "enum": lambda values: (
+        "one of " + ", ".join(in_words(value, 40) for value in values[:12]) + (" …" if len(values) > 12 else "")
+    ),
     "const": lambda value: in_words(value),
     "multipleOf": lambda number: f"a multiple of {number}",
     "minimum": lambda number: f"at least {number}",
@@ -42,10 +44,23 @@ WORDS: dict[str, Callable[[Any], str]] = {
     "oneOf": lambda nodes: "exactly one of " + ", ".join(map(node_in_words, nodes)),
 }
 
-LIMITS = (
-    "enum const minimum exclusiveMinimum maximum exclusiveMaximum multipleOf minLength maxLength pattern minItems maxItems uniqueItems "
-    "minProperties maxProperties"
-).split()
+LIMITS = [
+    "enum",
+    "const",
+    "minimum",
+    "exclusiveMinimum",
+    "maximum",
+    "exclusiveMaximum",
+    "multipleOf",
+    "minLength",
+    "maxLength",
+    "pattern",
+    "minItems",
+    "maxItems",
+    "uniqueItems",
+    "minProperties",
+    "maxProperties",
+]
 """The operators that `show` lists as allowed values and limits."""
 
 

@@ -119,7 +119,10 @@ def _write(node: Node, *, linear: bool) -> str:
         case Assertion(kind):
             return _write_assertion(kind, linear)
         case Sequence(items):
-            return "".join(f"(?:{_write(item, linear=linear)})" if isinstance(item, Choice) else _write(item, linear=linear) for item in items)
+            return "".join(
+                f"(?:{_write(item, linear=linear)})" if isinstance(item, Choice) else _write(item, linear=linear)
+                for item in items
+            )
         case Choice(options):
             return "|".join(_write(option, linear=linear) for option in options)
         case Repeat(item, least, most, lazy):
@@ -150,7 +153,11 @@ def _write_chars(node: Chars, linear: bool) -> str:
     for name in node.named:
         if name in "DWS" and (len(node.named) + len(node.ranges) > 1):
             # A negated set inside a class: both engines take their own escape for the ASCII ones.
-            parts.append({"D": r"\x00-\x2f\x3a-\x{10ffff}", "W": r"\x00-\x2f\x3a-\x40\x5b-\x5e\x60\x7b-\x{10ffff}"}.get(name, r"\S"))
+            parts.append(
+                {"D": r"\x00-\x2f\x3a-\x{10ffff}", "W": r"\x00-\x2f\x3a-\x40\x5b-\x5e\x60\x7b-\x{10ffff}"}.get(
+                    name, r"\S"
+                )
+            )
         elif name in "DWS":
             return _fix(f"[{'' if node.negated else '^'}{_NAMED[name.lower()]}]", linear)
         elif name in _NAMED:
@@ -160,7 +167,13 @@ def _write_chars(node: Chars, linear: bool) -> str:
     for low, high in node.ranges:
         parts.append(_escape(low) if low == high else f"{_escape(low)}-{_escape(high)}")
     if not parts:
-        return r"[\x00-\x{10ffff}]".replace(r"\x{10ffff}", r"\x{10ffff}" if linear else "\\U0010ffff") if node.negated else r"[^\x00-\x{10ffff}]" if linear else r"(?!)"
+        return (
+            r"[\x00-\x{10ffff}]".replace(r"\x{10ffff}", r"\x{10ffff}" if linear else "\\U0010ffff")
+            if node.negated
+            else r"[^\x00-\x{10ffff}]"
+            if linear
+            else r"(?!)"
+        )
     return _fix(f"[{'^' if node.negated else ''}{''.join(parts)}]", linear)
 
 

@@ -7,9 +7,22 @@ import sys
 import unicodedata
 from collections.abc import Iterator
 
-from juxtalogos.schema.patterns.parse import Assertion, BackReference, Chars, Choice, Dot, Group, Look, Node, Repeat, Sequence
+from juxtalogos.schema.patterns.parse import (
+    Assertion,
+    BackReference,
+    Chars,
+    Choice,
+    Dot,
+    Group,
+    Look,
+    Node,
+    Repeat,
+    Sequence,
+)
 
-_LIKED = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_ .:/@#+,;!?()[]{}<>=*&%$~^|'\"\\`\t\nÄéñßΩжあ漢🙂"
+_LIKED = (
+    "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_ .:/@#+,;!?()[]{}<>=*&%$~^|'\"\\`\t\nÄéñßΩжあ漢🙂"
+)
 _WORD = set("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_")
 _SPACE = set("\t\n\v\f\r \u00a0\ufeff\u2028\u2029")
 MAX_LENGTH = 100_000
@@ -105,7 +118,9 @@ def _search(node: Chars) -> Iterator[str]:
 
 def holds(node: Chars, char: str) -> bool:
     """Whether a character is in the set."""
-    inside = any(low <= ord(char) <= high for low, high in node.ranges) or any(_named(name, char) for name in node.named)
+    inside = any(low <= ord(char) <= high for low, high in node.ranges) or any(
+        _named(name, char) for name in node.named
+    )
     return inside != node.negated
 
 

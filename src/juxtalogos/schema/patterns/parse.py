@@ -332,7 +332,14 @@ def _count_groups(text: str) -> int:
             in_class = True
         elif char == "]":
             in_class = False
-        elif char == "(" and not in_class and (text[at + 1 : at + 2] != "?" or (text[at + 1 : at + 3] == "?<" and text[at + 3 : at + 4] not in ("=", "!"))):
+        elif (
+            char == "("
+            and not in_class
+            and (
+                text[at + 1 : at + 2] != "?"
+                or (text[at + 1 : at + 3] == "?<" and text[at + 3 : at + 4] not in ("=", "!"))
+            )
+        ):
             count += 1
         at += 1
     return count
