@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from juxtalogos.documents.jsontext import NotJson, decode_utf8, parse_json
 from juxtalogos.documents.yamltext import NotYaml, parse_yaml
 from juxtalogos.model.contract import Document
@@ -23,7 +25,7 @@ def load_document(uri: str, data: bytes, *, limit: int = MAX_BYTES) -> Document:
     except NotJson as error:
         raise DocumentError(str(error), where=uri, mend="save the file as UTF-8") from None
     stripped = text.lstrip()
-    if stripped.startswith("<"):
+    if re.match(r"<[?!A-Za-z]", stripped):
         kind = "HTML" if stripped[:200].lower().startswith(("<!doctype html", "<html")) else "XML"
         raise DocumentError(
             f"this is {kind}, not JSON or YAML",

@@ -107,6 +107,8 @@ class Deviation:
     observed: str
     advisory: bool = False
     """True where the dialect only annotates (a `format` in 2020-12)."""
+    undecided: bool = False
+    """True where nothing is known: a pattern passed its time limit. Advisory too."""
     because: tuple[Deviation, ...] = ()
     """Why the nearest branch failed, for `oneOf` and `anyOf`."""
 

@@ -50,12 +50,6 @@ class JsonSchema:
         """Whether no value could fail: then holding proves nothing."""
         return self.node.constant is True or (self.node.constant is None and not self.node.rules)
 
-    def undecided(self, value: Any) -> tuple[str, ...]:
-        """Why a check of this value proves less than it seems: patterns that took too long."""
-        context = self.context()
-        check_node(self.node, value, (), context)
-        return tuple(context.undecided)
-
     def sample(self, *, full: bool = False, seed: int = 0) -> Any:
         """A valid value: examples first, then made by the rules. Unsampleable when none is found."""
         from juxtalogos.schema.json.sample import sample

@@ -12,10 +12,11 @@ from typing import Any
 
 from juxtalogos.model.contract import Direction
 from juxtalogos.model.findings import Deviation
-from juxtalogos.model.location import join_pointer
+from juxtalogos.model.location import Location, join_pointer
 from juxtalogos.schema.json.nodes import Node, Reference, Rule
 from juxtalogos.schema.json.store import SchemaStore, iter_nodes
 from juxtalogos.schema.json.values import seen
+from juxtalogos.schema.patterns import Pattern
 
 Path = tuple[Any, ...]
 """Linked: () or (path of the parent, key)."""
@@ -45,8 +46,6 @@ class Context:
     scope: tuple[str, ...] = ()
     """Base URIs entered so far, outermost first."""
     deviations: list[Deviation] = field(default_factory=list)
-    undecided: list[str] = field(default_factory=list)
-    """Patterns whose time limit passed: the check proves nothing there."""
 
 
 @dataclass(slots=True)
@@ -133,9 +132,16 @@ def add(
             wanted,
             got,
             advisory,
-            because,
+            because=because,
         )
     )
+
+
+def add_undecided(context: Context, path: Path, pattern: Pattern, location: Location) -> None:
+    """Nothing is known of a value whose pattern passed its time limit."""
+    got = "undecided: the pattern took too long"
+    wanted = f"text matching {pattern.source}"
+    context.deviations.append(Deviation(render(path), "pattern", location, wanted, got, advisory=True, undecided=True))
 
 
 Operator = Callable[[Rule, Any, Visit], None]

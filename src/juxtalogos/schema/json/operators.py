@@ -15,6 +15,7 @@ from juxtalogos.schema.json.interpret import (
     Visit,
     accepts,
     add,
+    add_undecided,
     attempt,
     check_node,
     deep_notes,
@@ -24,7 +25,7 @@ from juxtalogos.schema.json.interpret import (
 from juxtalogos.schema.json.nodes import Contains, Items, Members, Node, Rule
 from juxtalogos.schema.json.values import equal, in_words, is_multiple, is_of_type, key_of, seen
 from juxtalogos.schema.json.words import declared
-from juxtalogos.schema.patterns import PatternTimeout
+from juxtalogos.schema.patterns import Pattern, PatternTimeout
 
 
 @operator("type")
@@ -105,7 +106,7 @@ def _pattern(rule: Rule, value: Any, at: Visit) -> None:
             if not rule.operand.search(value):
                 add(at.context, at.path, rule, declared(rule), seen(value))
         except PatternTimeout:
-            at.context.undecided.append(f"the pattern at {rule.location} took too long")
+            add_undecided(at.context, at.path, rule.operand, rule.location)
 
 
 @operator("format")
@@ -148,7 +149,7 @@ def _members(rule: Rule, value: Any, at: Visit) -> None:
             _check_direction(declared_here, item, (at.path, name), at.context)
             check_node(declared_here, item, (at.path, name), at.context)
         for pattern, child in members.patterns:
-            if _matches(pattern, name, at.context):
+            if _matches(pattern, name, at):
                 matched = True
                 check_node(child, item, (at.path, name), at.context)
         if not matched and members.additional is not None:
@@ -175,11 +176,11 @@ def _check_direction(node: Node, item: Any, path: Path, context: Context) -> Non
         )
 
 
-def _matches(pattern: Any, name: str, context: Context) -> bool:
+def _matches(pattern: Pattern, name: str, at: Visit) -> bool:
     try:
         return bool(pattern.search(name))
     except PatternTimeout:
-        context.undecided.append(f"the pattern {pattern.source} took too long")
+        add_undecided(at.context, (at.path, name), pattern, at.node.location)
         return False
 
 

@@ -187,9 +187,7 @@ class _Sampler:
         attempts = [chosen]
         least = shape.limits.get("minProperties", 0)
         if len(required) < least:
-            spare = [name for name in optional if name not in required] + [
-                f"{word}{number or ''}" for number in range(1 + least // 10) for word in WORDS
-            ]
+            spare = optional + self.made_up_names(shape, int(least), depth)
             attempts.append(required + [name for name in spare if name not in required][: least - len(required)])
         attempts.append(required)
         most = shape.limits.get("maxProperties")
@@ -202,6 +200,16 @@ class _Sampler:
                 yield self.object(
                     shape, [other for other in chosen if other != name], set(required), declared, depth, seed
                 )
+
+    def made_up_names(self, shape: Shape, count: int, depth: int) -> list[str]:
+        """Names for properties that nothing declares, as `propertyNames` and closed patterns want them."""
+        if count > MAX_ITEMS:
+            raise Impossible(f"{count} properties are too many to make")
+        if shape.names:
+            return [str(self.value(tuple(shape.names), depth + 1, turn)) for turn in range(count)]
+        patterns = [pattern for members in shape.members for pattern, _ in members.patterns]
+        matching = [text for pattern in patterns for text in matching_texts(pattern.tree, tries=count)]
+        return matching + [f"{word}{number or ''}" for number in range(1 + count // 10) for word in WORDS]
 
     def object(
         self, shape: Shape, names: list[str], required: set[str], declared: list[str], depth: int, seed: int

@@ -1,0 +1,133 @@
+"""Fixtures: the built program as a process, the harbour as a real server, definitions and workspaces in temporary folders."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+import pytest
+import yaml
+
+from juxtalogos.demo.berths import KEY, base_url, make_server
+from juxtalogos.demo.planted import planted_names
+
+BERTHS = resources.files("juxtalogos.demo").joinpath("berths.yaml").read_text("utf-8")
+
+
+@dataclass
+class Result:
+    status: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+@pytest.fixture
+def jux(tmp_path: Path) -> Callable[..., Result]:
+    """Runs the program as a process in the test's folder; `status` is what it must exit with."""
+
+    def run(
+        *words: object, status: int | None = 0, cwd: Path | None = None, env: dict[str, str] | None = None
+    ) -> Result:
+        home = tmp_path / "home"
+        home.mkdir(exist_ok=True)
+        environment = {
+            **os.environ,
+            "HOME": str(home),
+            "XDG_DATA_HOME": str(home / "data"),
+            "NO_COLOR": "1",
+            **(env or {}),
+        }
+        done = subprocess.run(
+            [sys.executable, "-m", "juxtalogos", *map(str, words)],
+            cwd=cwd or tmp_path,
+            env=environment,
+            capture_output=True,
+            timeout=120,
+            stdin=subprocess.DEVNULL,
+        )
+        result = Result(done.returncode, done.stdout.decode(), done.stderr.decode())
+        assert "Traceback" not in result.err, result.err
+        if status is not None:
+            assert result.status == status, f"{words}\n{result.out}\n{result.err}"
+        return result
+
+    return run
+
+
+@contextmanager
+def serving(deviations: str = "none") -> Iterator[str]:
+    """The harbour's base URL."""
+    server = make_server(0, planted_names(deviations))
+    thread = threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.02}, daemon=True)
+    thread.start()
+    try:
+        yield base_url(server)
+    finally:
+        server.shutdown()
+        server.server_close()
+        thread.join()
+
+
+@pytest.fixture
+def harbour() -> Iterator[str]:
+    with serving() as url:
+        yield url
+
+
+@pytest.fixture
+def berths(tmp_path: Path, jux: Callable[..., Result]) -> Path:
+    """A workspace with the berths contract, without targets."""
+    home = tmp_path / "work"
+    (tmp_path / "berths.yaml").write_text(BERTHS, "utf-8")
+    jux("init", home)
+    jux("import", tmp_path / "berths.yaml", "-C", home)
+    return home
+
+
+def add_target(home: Path, url: str) -> None:
+    with (home / "juxtalogos.toml").open("a", encoding="utf-8") as out:
+        out.write(f'\n[targets.local]\nurl = "{url}"\n\n[targets.local.credentials.harbourKey]\nenv = "MERROW_KEY"\n')
+
+
+KEY_ENV = {"MERROW_KEY": KEY}
+
+
+def definition(paths: Any, *, version: str = "3.0.3", **components: Any) -> str:
+    """The text of a small definition."""
+    return yaml.safe_dump(
+        {"openapi": version, "info": {"title": "Quay", "version": "1"}, "paths": paths, "components": components},
+        sort_keys=False,
+    )
+
+
+def answers(schema: Any = None, status: str = "200", **more: Any) -> dict[str, Any]:
+    """`responses` with one JSON answer."""
+    content = {"application/json": {"schema": schema}} if schema is not None else {}
+    return {status: {"description": "x", **({"content": content} if content else {}), **more}}
+
+
+def read_contract(text: str, name: str = "quay") -> Any:
+    """The contract of a definition given as text."""
+    from juxtalogos.documents.load import load_document
+    from juxtalogos.formats import format_of
+    from juxtalogos.model.errors import DocumentError
+
+    def fetch(uri: str) -> Any:
+        if uri != "quay.yaml":
+            raise DocumentError("there is no such file", where=uri)
+        return load_document(uri, text.encode())
+
+    return format_of(fetch("quay.yaml")).read(name, "quay.yaml", fetch)
