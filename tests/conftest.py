@@ -48,6 +48,7 @@ def jux(tmp_path: Path) -> Callable[..., Result]:
             "HOME": str(home),
             "XDG_DATA_HOME": str(home / "data"),
             "NO_COLOR": "1",
+            "COLUMNS": "100",
             **(env or {}),
         }
         done = subprocess.run(

@@ -97,20 +97,13 @@ def run(args: _DemoArguments) -> int:
 
 def _walk(out: Terminal, args: _DemoArguments, odd: frozenset[str], url: str) -> int:
     folder = args.into or Path(tempfile.mkdtemp(prefix="juxtalogos-demo-"))
-    definition = (
-        folder.parent / f"{folder.name}-berths.yaml"
-        if args.into
-        else Path(tempfile.mkdtemp(prefix="juxtalogos-definition-")) / "berths.yaml"
-    )
+    definition = Path(tempfile.mkdtemp(prefix="juxtalogos-definition-")) / "berths.yaml"
     definition.write_bytes(resources.files("juxtalogos.demo").joinpath("berths.yaml").read_bytes())
     os.environ.setdefault(_KEY_VARIABLE, KEY)
     try:
         _steps(out, folder, definition, url)
     finally:
-        if args.into:
-            definition.unlink(missing_ok=True)
-        else:
-            shutil.rmtree(definition.parent, ignore_errors=True)
+        shutil.rmtree(definition.parent, ignore_errors=True)
     return _compare(out, folder, odd)
 
 

@@ -84,13 +84,31 @@ def main(argv: Sequence[str] | None = None) -> int:
         sys.stderr.write(f"juxtalogos: there is no command {command!r}\n  {nearest(command, COMMANDS)}\n")
         return 2
     try:
-        args = build_parser(command).parse_args(words)
+        args, unknown = build_parser(command).parse_known_args(words)
+        if unknown:
+            return _unknown_word(command, unknown[0])
     except SystemExit as stop:
         return int(stop.code or 0)
     if command is None:
         build_parser(None).print_help()
         return 2
     return _guarded(args)
+
+
+def _unknown_word(command: str | None, word: str) -> int:
+    from juxtalogos.model.errors import nearest
+
+    prog = f"juxtalogos {command}" if command else "juxtalogos"
+    options: list[str] = []
+    for action in build_parser(command)._actions:
+        if action.dest == "command" and isinstance(action.choices, dict) and command:
+            options = [name for one in action.choices[command]._actions for name in one.option_strings]
+    kind = "option" if word.startswith("-") else "word"
+    hint = nearest(word, options, 1) if word.startswith("--") else ""
+    sys.stderr.write(
+        f"{prog}: unknown {kind} {word}\n  {hint + '; ' if hint.startswith('did') else ''}see {prog} --help\n"
+    )
+    return 2
 
 
 def _guarded(args: Any) -> int:

@@ -51,8 +51,8 @@ def sample_of(contract: Contract, one: Input, seed: int = 0) -> Any:
 
 
 def _sendable(value: Any, one: Input, schema: Any) -> Any:
-    """An empty value cannot stand in a path, and says nothing elsewhere: another sample then."""
-    if value in ("", [], {}) and one.required:
+    """An empty value cannot stand in a path, and is not sent elsewhere: another sample then."""
+    if value in ("", [], {}):
         for candidate in (schema.sample(full=True, seed=turn) for turn in range(4)):
             if candidate not in ("", [], {}):
                 return candidate

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from typing import Any
-from urllib.parse import unquote, urldefrag, urljoin
+from urllib.parse import unquote, urldefrag
 
+from juxtalogos.documents.uris import join_uri
 from juxtalogos.model.contract import Document, Fault
 from juxtalogos.model.errors import DocumentError, quoted
 from juxtalogos.model.location import Location, escape_key, follow_pointer
@@ -44,7 +45,7 @@ class Documents:
                 self.missing[uri] = error
                 continue
             for _, reference in references(document.value):
-                waiting.append(urldefrag(urljoin(uri, reference))[0])
+                waiting.append(urldefrag(join_uri(uri, reference))[0])
 
     def fault(self, what: str, location: Location, mend: str, severity: str = "fault") -> None:
         fault = Fault(what, location, mend, severity)
@@ -64,7 +65,7 @@ class Documents:
         return None
 
     def place(self, reference: str, location: Location) -> tuple[Any, Location] | None:
-        uri, fragment = urldefrag(urljoin(location.document, reference))
+        uri, fragment = urldefrag(join_uri(location.document, reference))
         pointer = unquote(fragment)
         place = location.child("$ref")
         if uri in self.missing:

@@ -191,10 +191,12 @@ class _Reader:
         """Ids: the declared one where it is unique, else METHOD path."""
         counts = Counter(operation.declared_id for operation in operations if operation.declared_id)
         named = []
+        told: set[str] = set()
         for operation in operations:
             if operation.declared_id and counts[operation.declared_id] == 1:
                 operation = replace(operation, id=operation.declared_id)
-            elif operation.declared_id:
+            elif operation.declared_id and operation.declared_id not in told:
+                told.add(operation.declared_id)
                 self.documents.fault(
                     f"the operationId {quoted(operation.declared_id)} stands {counts[operation.declared_id]} times",
                     operation.location.child("operationId"),

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from typing import Any
-from urllib.parse import urldefrag, urljoin
+from urllib.parse import urldefrag
+
+from juxtalogos.documents.uris import join_uri
 
 _CORE = frozenset(
     [
@@ -108,13 +110,6 @@ BY_URI: dict[str, str] = {
     "https://spec.openapis.org/oas/3.1/dialect/base": "openapi-3.1",
 }
 """Dialect names by the URI in `$schema` or `jsonSchemaDialect`, without its empty fragment."""
-
-
-def join_uri(base: str, reference: str) -> str:
-    """RFC 3986, section 5.2; also for a base such as `urn:` that urljoin takes for opaque."""
-    if reference.startswith("#"):
-        return urldefrag(base)[0] + reference
-    return urljoin(base, reference)
 
 
 def enter(value: Any, base: str, dialect: Dialect) -> tuple[str, Dialect]:

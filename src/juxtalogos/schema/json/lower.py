@@ -9,8 +9,9 @@ import contextlib
 from collections.abc import Callable, Iterator
 from typing import Any
 
+from juxtalogos.documents.uris import join_uri
 from juxtalogos.model.location import Location
-from juxtalogos.schema.json.dialects import Dialect, enter, join_uri
+from juxtalogos.schema.json.dialects import Dialect, enter
 from juxtalogos.schema.json.nodes import (
     Conditional,
     Contains,

@@ -1,0 +1,28 @@
+"""Writes docs/commands.md from the program's own --help. Run: python docs/make_commands.py"""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from juxtalogos.cli.main import COMMANDS, build_parser
+
+_HEAD = """# Commands
+
+Made from `--help` by `docs/make_commands.py`. Results go to stdout, all else to stderr; `--json` output carries a
+`version`. Every command also answers to the short name `jux`.
+"""
+
+
+def main() -> None:
+    os.environ["COLUMNS"] = "100"
+    parts = [_HEAD, "```text\n" + build_parser(None).format_help().strip() + "\n```\n"]
+    for name in COMMANDS:
+        parser = build_parser(name)
+        chosen = next(action for action in parser._actions if action.dest == "command").choices[name]  # type: ignore[index]
+        parts.append(f"## {name}\n\n```text\n{chosen.format_help().strip()}\n```\n")
+    Path(__file__).with_name("commands.md").write_text("\n".join(parts), "utf-8")
+
+
+if __name__ == "__main__":
+    main()

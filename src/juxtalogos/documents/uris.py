@@ -1,0 +1,21 @@
+"""URIs of documents: absolute ones as RFC 3986 has them, and relative ones within a definition's folder."""
+
+from __future__ import annotations
+
+import posixpath
+from urllib.parse import urldefrag, urljoin, urlsplit
+
+
+def join_uri(base: str, reference: str) -> str:
+    """RFC 3986, section 5.2, with two differences for what is no absolute hierarchical URI.
+
+    A base such as `urn:` keeps its own when only a fragment is given; and a relative base keeps a leading `..`,
+    so that a reference that leads out of the folder is seen to do so.
+    """
+    if reference.startswith("#"):
+        return urldefrag(base)[0] + reference
+    if urlsplit(base).scheme or urlsplit(reference).scheme or reference.startswith("//"):
+        return urljoin(base, reference)
+    path, hash_sign, fragment = reference.partition("#")
+    joined = posixpath.normpath(posixpath.join(posixpath.dirname(urldefrag(base)[0]), path))
+    return joined + hash_sign + fragment
