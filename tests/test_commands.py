@@ -118,7 +118,7 @@ def test_the_walk_of_a_new_user(ready: Path, tmp_path: Path, jux: Jux) -> None:
     sent = jux("call", "announcePortCall", "--message", message, "--json", *place, env=KEY_ENV).json
     assert sent["verdict"] == "passed" and "07:45" in sent["response"]["body"]
     called = jux("call", "getPortCall", "--set", "callId=PC-1002", "--save", "first#look", *place, env=KEY_ENV)
-    assert "> GET /v1/port-calls/PC-1002" in called.out and "traceparent" in called.out and "passed" in called.out
+    assert "GET /v1/port-calls/PC-1002" in called.out and "traceparent" in called.out and "passed" in called.out
     suite = ready / "suites" / "first.arazzo.yaml"
     suite.write_text("# by hand\n" + suite.read_text("utf-8"), "utf-8")
     jux("call", "listTides", "--save", "first#look", *place, env=KEY_ENV)

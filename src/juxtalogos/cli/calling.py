@@ -22,9 +22,9 @@ def show_exchange(out: Terminal, exchange: Exchange, *, raw: bool, limit: int = 
     request, response = exchange.request, exchange.response
     parts = urlsplit(request.url)
     target = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
-    out.line((f"> {request.method} {target}", "head"), f"   {parts.scheme}://{parts.netloc}")
+    out.line(("sent  ", "note"), (f"{request.method} {target}", "head"), f"   to {parts.scheme}://{parts.netloc}")
     for name, value in request.headers:
-        out.line("> ", (name, "name"), f": {value}")
+        out.line("      ", (name, "name"), f": {value}")
     if request.body:
         show_body(out, request.body, request.headers, raw=raw, limit=limit)
     if response is None:
@@ -32,17 +32,19 @@ def show_exchange(out: Terminal, exchange: Exchange, *, raw: bool, limit: int = 
         return
     out.line()
     out.line(
-        (f"< {response.status} {response.reason}".rstrip(), "head"),
+        ("came  ", "note"),
+        (f"{response.status} {response.reason}".rstrip(), "head"),
         (f"   {exchange.timings.total * 1000:.0f} ms, {len(response.body)} bytes", "note"),
     )
     for name, value in response.headers:
-        out.line("< ", (name, "name"), f": {value}")
+        out.line("      ", (name, "name"), f": {value}")
     if response.body:
         show_body(out, response.body, response.headers, raw=raw, limit=limit)
 
 
 def show_body(out: Terminal, body: bytes, headers: Headers, *, raw: bool, limit: int) -> None:
-    out.block(body_text(body, headers, raw=raw), limit=0 if raw else limit)
+    out.line()
+    out.block(body_text(body, headers, raw=raw), indent=6, limit=0 if raw else limit)
 
 
 def body_text(body: bytes, headers: Headers, *, raw: bool) -> str:

@@ -13,7 +13,7 @@ from juxtalogos.documents.positions import position
 from juxtalogos.formats import FORMATS
 from juxtalogos.ledger import Ledger
 from juxtalogos.model.contract import Contract
-from juxtalogos.model.elements import ELEMENT_KINDS
+from juxtalogos.model.elements import ELEMENT_KINDS, Element
 from juxtalogos.model.errors import UsageError, nearest, quoted
 
 DESCRIPTION = """\
@@ -99,12 +99,18 @@ def _show(out: Terminal, args: _CoverageArguments, numbers: list[int], contract:
         out.table(
             ("kind", "element", "definition"),
             [
-                (ELEMENT_KINDS[row.element.kind], row.element.label, (_where(contract, row.element.location), "note"))
+                (_heading(row.element), row.element.label, (_where(contract, row.element.location), "note"))
                 for row in gaps
             ],
         )
     elif gaps:
         out.note((f"{len(gaps)} gaps; list them with --gaps", "note"))
+
+
+def _heading(element: Element) -> str:
+    """The kind; for an enum member also which way it travels, since one enumeration may serve both."""
+    heading = ELEMENT_KINDS[element.kind]
+    return f"{heading}, {element.direction}" if element.kind in ("enum", "media") else heading
 
 
 def _row(name: str, share: Share) -> tuple[Any, ...]:

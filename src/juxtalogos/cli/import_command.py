@@ -7,7 +7,7 @@ from pathlib import Path
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, EXIT_UNUSABLE, Arguments, add_common, terminal, workspace
 from juxtalogos.documents.positions import describe, position
-from juxtalogos.model.contract import Contract
+from juxtalogos.model.contract import Contract, Fault
 from juxtalogos.workspace.importing import keep, read_source
 
 DESCRIPTION = """\
@@ -62,9 +62,13 @@ def _as_data(contract: Contract) -> dict[str, object]:
     }
 
 
+def _place(contract: Contract, fault: Fault) -> tuple[str, int]:
+    return fault.location.document, position(contract.documents[fault.location.document], fault.location.pointer).line
+
+
 def _tell(args: Arguments, contract: Contract, kept: bool, replaced: bool) -> None:
     out = terminal(args)
-    for fault in contract.faults:
+    for fault in sorted(contract.faults, key=lambda fault: _place(contract, fault)):
         style = "deviation" if fault.severity == "fault" else "remark"
         out.line(
             (describe(contract.documents, fault.location), "name"), "  ", (fault.severity, style), f"  {fault.what}"
@@ -78,7 +82,7 @@ def _tell(args: Arguments, contract: Contract, kept: bool, replaced: bool) -> No
     out.line(
         f"{verb} ",
         (contract.name, "name"),
-        f": {contract.title or 'without a title'}, {contract.format} {contract.version}, {count} operations, {len(contract.documents)} documents",
+        f": {contract.title or 'without a title'}, {contract.format} {contract.version}, {count} operations, {len(contract.documents)} document{'s' if len(contract.documents) > 1 else ''}",
     )
     for server in contract.servers:
         out.note(

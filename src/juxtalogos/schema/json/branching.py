@@ -93,7 +93,7 @@ def add_branch(
     first = because[0] if because else None
     name = _branch_name(rule.operand[nearest])
     got = (
-        f"{seen(value)}; nearest is {name}: at {first.path or 'the value itself'}, {first.declared} expected, {first.observed} found"
+        f"{seen(value)}; nearest is {name}, but {first.path or 'the value'}: {first.declared}, and it is {first.observed}"
         if first
         else seen(value)
     )
