@@ -346,3 +346,104 @@ def test_elements_and_hits() -> None:
     assert hit <= set(declared)
     missed = sorted(json.loads(json.dumps(declared[one].label)) for one in set(declared) - hit)
     assert missed == ["a", 'kind = "tanker"']
+
+
+def _both_ways(schema: Any, value: Any) -> None:
+    """The compiled and the interpreted engine give identical deviations and hits."""
+    compiled, interpreted = compile_schema(schema), compile_schema(schema)
+    compiled.compile()
+    interpreted.uses = 99
+    assert compiled.check(value) == interpreted.check(value)
+    assert set(compiled.hits(value)) == set(interpreted.hits(value))
+
+
+@settings(max_examples=400, deadline=None)
+@given(_schemas(), _VALUES)
+def test_compiled_and_interpreted_are_identical(schema: Any, value: Any) -> None:
+    _both_ways(schema, value)
+
+
+_HOSTILE_NAMES = [
+    "'",
+    '"',
+    "\\",
+    "\n",
+    "'); import os #",
+    "{x}",
+    "\u2028",
+    "é",
+    "",
+    "__class__",
+    "v0",
+    "\ud800",
+    "a\x00b",
+    "%s",
+]
+
+
+def test_hostile_names_cannot_become_code() -> None:
+    schema = {
+        "type": "object",
+        "required": _HOSTILE_NAMES,
+        "properties": {name: {"enum": [name, *_HOSTILE_NAMES[:3]]} for name in _HOSTILE_NAMES},
+        "dependentRequired": {name: [name] for name in _HOSTILE_NAMES},
+        "additionalProperties": False,
+    }
+    value = {name: name for name in _HOSTILE_NAMES}
+    _both_ways(schema, value)
+    assert compile_schema(schema).accepts(value)
+    for name in _HOSTILE_NAMES:
+        _both_ways(schema, {**value, name: 5})
+        _both_ways(schema, {key: item for key, item in value.items() if key != name})
+
+
+_TOLD = {
+    "type": "object",
+    "required": ["shape"],
+    "properties": {
+        "shape": {"oneOf": [{"$ref": "#/$defs/quay"}, {"$ref": "#/$defs/mark"}], "discriminator": {"propertyName": "kind"}},
+        "size": {"anyOf": [{"type": "integer", "minimum": 1}, {"type": "string", "enum": ["S", "L"]}]},
+    },
+    "$defs": {
+        "quay": {"type": "object", "required": ["kind"], "properties": {"kind": {"const": "quay"}, "parts": {"type": "array", "items": {"$ref": "#"}}}},
+        "mark": {"type": "object", "required": ["kind"], "properties": {"kind": {"enum": ["buoy", "light"]}, "name": {"type": "string", "minLength": 2}}},
+    },
+}  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    "value",
+    [
+        {
+            "shape": {
+                "kind": "quay",
+                "parts": [{"shape": {"kind": "light", "name": "Mole"}, "size": 3}, {"shape": {"kind": "buoy"}}],
+            },
+            "size": "L",
+        },
+        {
+            "shape": {
+                "kind": "quay",
+                "parts": [{"shape": {"kind": "light", "name": "M"}}, {"shape": {"kind": "buoy", "name": "No. 7"}}, 3],
+            }
+        },
+        {"shape": {"kind": "pier"}, "size": 0},
+        {"shape": {"kind": 3}, "size": "M"},
+        {"shape": [], "size": 2.0},
+        {"shape": {"kind": "quay", "parts": [{"shape": {"kind": "quay", "parts": [{}]}}]}},
+    ],
+)
+def test_branches_told_apart(value: Any) -> None:
+    _both_ways(_TOLD, value)
+    assert compile_schema(_TOLD).accepts(value) is jsonschema.Draft202012Validator(_TOLD).is_valid(value)
+
+
+def test_compiling_happens_at_the_third_use_and_only_then() -> None:
+    schema = compile_schema({"type": "array", "items": {"type": "integer"}})
+    for _ in range(2):
+        schema.check([1])
+        assert schema.function is None or schema.uses == 2
+    schema.check([1])
+    assert schema.function is not None
+    looking_back = compile_schema({"unevaluatedProperties": False})
+    assert not looking_back.compile() and not looking_back.accepts({"a": 1})

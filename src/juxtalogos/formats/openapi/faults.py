@@ -11,6 +11,7 @@ from juxtalogos.model.errors import nearest, quoted
 from juxtalogos.model.location import Location, escape_key
 from juxtalogos.schema.json import BadReference, JsonEngine
 from juxtalogos.schema.json.nodes import Node, Rule
+from juxtalogos.schema.json.walk import children
 from juxtalogos.schema.patterns import PatternError, compile_pattern
 
 _TYPES = ("string", "number", "integer", "boolean", "array", "object", "null")
@@ -125,29 +126,6 @@ class _Graph:
                         seen.add(follower)
                         waiting.append(follower)
         return False
-
-
-def children(rule: Rule) -> Iterator[Node]:
-    """The schemas directly inside a rule."""
-    operand = rule.operand
-    match rule.op:
-        case "members":
-            yield from operand.properties.values()
-            yield from (child for _, child in operand.patterns)
-            yield from [operand.additional] if operand.additional else []
-        case "items":
-            yield from operand.prefix
-            yield from [operand.rest] if operand.rest else []
-        case "allOf" | "anyOf" | "oneOf":
-            yield from operand
-        case "contains":
-            yield operand.node
-        case "not" | "propertyNames" | "unevaluatedItems" | "unevaluatedProperties":
-            yield operand
-        case "if":
-            yield from (child for child in (operand.test, operand.then, operand.otherwise) if child)
-        case "dependentSchemas":
-            yield from operand.values()
 
 
 def schema_faults(document: Document, documents: Documents, dialect: str) -> None:

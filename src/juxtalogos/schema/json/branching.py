@@ -40,7 +40,7 @@ def _branches(
     fitting: list[int] = []
     failures: list[list[Deviation]] = []
     for index, child in enumerate(rule.operand):
-        found, looked = attempt(child, value, path, context, evaluated is not None)
+        found, looked = attempt(child, value, path, context, evaluated is not None, hits=True)
         failures.append(found)
         if not any(not deviation.advisory for deviation in found):
             fitting.append(index)

@@ -9,9 +9,10 @@ from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.model.contract import Direction
 from juxtalogos.model.elements import Element
 from juxtalogos.schema.json.interpret import Context, accepts, deep_notes, follow
-from juxtalogos.schema.json.nodes import Node
+from juxtalogos.schema.json.nodes import Node, Rule
 from juxtalogos.schema.json.store import BadReference
 from juxtalogos.schema.json.values import key_of
+from juxtalogos.schema.patterns import Pattern, PatternTimeout
 
 if TYPE_CHECKING:
     from juxtalogos.schema.json.face import JsonSchema
@@ -46,7 +47,7 @@ def elements(schema: JsonSchema) -> Iterator[Element]:
                 case "members":
                     for name, child in rule.operand.properties.items():
                         if not _other_way(child, context):
-                            yield _property(child, context, f"{_owner(node)}{name}")
+                            yield property_element(child, context, f"{_owner(node)}{name}")
                             waiting.append(child)
                     waiting += [child for _, child in rule.operand.patterns]
                     waiting += [rule.operand.additional] if rule.operand.additional else []
@@ -80,14 +81,16 @@ def hits(schema: JsonSchema, value: Any) -> Iterator[str]:
                     key = key_of(value)
                     for member in operand:
                         if key_of(member) == key:
-                            yield Element("enum", rule.location, dump_json(member), context.direction).id
+                            yield enum_element(rule, member, context).id
                 case "members" if type(value) is dict:
                     for name, item in value.items():
                         child = operand.properties.get(name)
                         if child is not None:
-                            yield _property(child, context).id
+                            yield property_element(child, context).id
                             waiting.append((child, item))
-                        elif operand.additional is not None:
+                        matching = [node for pattern, node in operand.patterns if _matches(pattern, name)]
+                        waiting += [(node, item) for node in matching]
+                        if child is None and not matching and operand.additional is not None:
                             waiting.append((operand.additional, item))
                 case "items" if type(value) is list:
                     waiting += zip(operand.prefix, value, strict=False)
@@ -104,8 +107,19 @@ def hits(schema: JsonSchema, value: Any) -> Iterator[str]:
                     waiting += [(child, value) for name, child in operand.items() if name in value]
 
 
-def _property(node: Node, context: Context, label: str = "") -> Element:
+def property_element(node: Node, context: Context, label: str = "") -> Element:
     return Element(f"{context.direction}-property", node.location, "", context.direction, label)
+
+
+def enum_element(rule: Rule, member: Any, context: Context, label: str = "") -> Element:
+    return Element("enum", rule.location, dump_json(member), context.direction, label)
+
+
+def _matches(pattern: Pattern, name: str) -> bool:
+    try:
+        return pattern.search(name)
+    except PatternTimeout:
+        return False
 
 
 def _owner(node: Node) -> str:

@@ -10,13 +10,38 @@ from juxtalogos.model.elements import Element
 from juxtalogos.model.findings import Deviation
 from juxtalogos.model.seams import OutlineRow
 from juxtalogos.schema.json import branching, operators  # noqa: F401  (importing them fills the table)
+from juxtalogos.schema.json.compile import Compiler
+from juxtalogos.schema.json.elements import hits
 from juxtalogos.schema.json.interpret import Context, check_node
 from juxtalogos.schema.json.nodes import Node
+from juxtalogos.schema.json.source import Compiled, Record
 from juxtalogos.schema.json.store import SchemaStore
 
 
 class TooDeep(ValueError):
     """A value or schema nested deeper than can be followed: nothing is proven."""
+
+
+COMPILE_AFTER = 2
+"""Uses of a schema that the interpreter serves before compiling it pays."""
+
+
+class Examination:
+    """What one pass over a value told: its deviations, and what it hit, worked out when asked for."""
+
+    __slots__ = ("_compiler", "_records", "deviations")
+
+    def __init__(
+        self, deviations: tuple[Deviation, ...], compiler: Compiler | None = None, records: list[Record] | None = None
+    ) -> None:
+        self.deviations = deviations
+        self._compiler = compiler
+        self._records = records
+
+    @property
+    def hits(self) -> set[str] | None:
+        """Ids of elements; None where the interpreter alone passed: then they are walked for."""
+        return self._compiler.hits(self._records) if self._compiler and self._records is not None else None
 
 
 class JsonSchema:
@@ -29,21 +54,53 @@ class JsonSchema:
         self.node = node
         self.direction = direction
         self.asserts_format = asserts_format
+        self.uses = 0
+        self.compiler: Compiler | None = None
+        self.function: Compiled | None = None
 
     def context(self) -> Context:
         return Context(self.store, self.direction, self.asserts_format)
 
     def check(self, value: Any) -> tuple[Deviation, ...]:
         """Every deviation, in the order of the value; advisory ones too. TooDeep when it cannot be followed."""
-        context = self.context()
-        try:
-            check_node(self.node, value, (), context)
-        except RecursionError:
-            raise TooDeep("nested too deep to check") from None
-        return tuple(dict.fromkeys(context.deviations))
+        return self.examine(value).deviations
 
     def accepts(self, value: Any) -> bool:
         return all(deviation.advisory for deviation in self.check(value))
+
+    def examine(self, value: Any) -> Examination:
+        """Deviations and hits in one pass. Compiled when the schema is used for the third time."""
+        try:
+            function = self.function
+            if function is not None:
+                records: list[Record] = []
+                if function(value, records):
+                    return Examination((), self.compiler, records)
+            elif self.uses < COMPILE_AFTER:
+                self.uses += 1
+                if self.uses == COMPILE_AFTER:
+                    self.compile()
+            context = self.context()
+            if function is None:
+                check_node(self.node, value, (), context)
+                return Examination(tuple(dict.fromkeys(context.deviations)))
+            context.compiler, context.hits = self.compiler, []
+            # `home` tells the interpreter that the fast way was tried already.
+            check_node(self.node, value, (), context, home=self.node)
+            return Examination(tuple(dict.fromkeys(context.deviations)), self.compiler, context.hits)
+        except RecursionError:
+            raise TooDeep("nested too deep to check") from None
+
+    def compile(self) -> bool:
+        """Compiles now; False where the schema stays with the interpreter."""
+        self.uses = COMPILE_AFTER
+        key = (self.direction, self.asserts_format)
+        if key not in self.store.compilers:
+            self.store.compilers[key] = Compiler(self.context())
+        compiler: Compiler = self.store.compilers[key]
+        if compiler.can_compile(self.node):
+            self.compiler, self.function = compiler, compiler.function(self.node)
+        return self.function is not None
 
     @property
     def accepts_anything(self) -> bool:
@@ -62,9 +119,9 @@ class JsonSchema:
         return elements(self)
 
     def hits(self, value: Any) -> Iterator[str]:
-        from juxtalogos.schema.json.elements import hits
-
-        return hits(self, value)
+        """Ids of the elements that a value exercises."""
+        found = self.examine(value).hits
+        return hits(self, value) if found is None else iter(found)
 
     def outline(self, full: bool = True) -> Iterator[OutlineRow]:
         from juxtalogos.schema.json.outline import outline

@@ -170,6 +170,14 @@ TEXT_FORMATS: dict[str, Checker] = {
     "byte": is_base64,
     "char": lambda text: len(text) == 1,
 }
+_COMMON_DAY = r"\d{4}-(?:0[1-9]|1[0-2])-(?:0[1-9]|1\d|2[0-8])"
+_COMMON_TIME = r"(?:[01]\d|2[0-3]):[0-5]\d:[0-5]\d(?:\.\d+)?(?:Z|[+-](?:[01]\d|2[0-3]):[0-5]\d)"
+COMMON: dict[str, Callable[[str], Any]] = {
+    "date": re.compile(_COMMON_DAY, re.ASCII).fullmatch,
+    "date-time": re.compile(f"{_COMMON_DAY}T{_COMMON_TIME}", re.ASCII).fullmatch,
+    "uuid": _UUID.fullmatch,
+}
+"""What nearly all values of a format are like: a match says yes at once, none says nothing."""
 NUMBER_FORMATS: dict[str, Checker] = {
     "int8": _within(8),
     "int16": _within(16),

@@ -8,15 +8,20 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from juxtalogos.model.contract import Direction
 from juxtalogos.model.findings import Deviation
 from juxtalogos.model.location import Location, join_pointer
 from juxtalogos.schema.json.nodes import Node, Reference, Rule
-from juxtalogos.schema.json.store import SchemaStore, iter_nodes
+from juxtalogos.schema.json.store import SchemaStore
 from juxtalogos.schema.json.values import seen
+from juxtalogos.schema.json.walk import iter_nodes
 from juxtalogos.schema.patterns import Pattern
+
+if TYPE_CHECKING:
+    from juxtalogos.schema.json.compile import Compiler
+    from juxtalogos.schema.json.source import Record
 
 Path = tuple[Any, ...]
 """Linked: () or (path of the parent, key)."""
@@ -46,6 +51,13 @@ class Context:
     scope: tuple[str, ...] = ()
     """Base URIs entered so far, outermost first."""
     deviations: list[Deviation] = field(default_factory=list)
+    compiler: Compiler | None = None
+    """Passes over the sound parts of a value quickly."""
+    hits: list[Record] | None = None
+    """Records of what was hit, for the compiler to read. None where hits do not count."""
+
+    def fresh(self) -> Context:
+        return Context(self.store, self.direction, self.asserts_format)
 
 
 @dataclass(slots=True)
@@ -76,11 +88,18 @@ def check_node(
         if node.constant is False:
             add(context, path, Rule("false", None, "false", node.location), "no value at all", seen(value))
         return
+    if context.compiler is not None and home is None and node.rules:
+        function = context.compiler.function(node)
+        tried: list[Record] = []
+        if function(value, tried):
+            if context.hits is not None:
+                context.hits += tried
+            return
     entered = context.scope
     if not entered or entered[-1] != node.base:
         context.scope = (*entered, node.base)
     outer = evaluated
-    if any(rule.op.startswith("unevaluated") for rule in node.rules):
+    if node.looks_back:
         evaluated = Evaluated()  # what stands beside this schema is no concern of its `unevaluated` keywords
     visit = Visit(node, path, context, evaluated, home or node)
     for rule in node.rules:
@@ -96,13 +115,18 @@ def accepts(node: Node, value: Any, context: Context) -> bool:
 
 
 def attempt(
-    node: Node, value: Any, path: Path, context: Context, track: bool = False
+    node: Node, value: Any, path: Path, context: Context, track: bool = False, hits: bool = False
 ) -> tuple[list[Deviation], Evaluated | None]:
-    """The deviations alone, left out of the context."""
+    """The deviations alone, left out of the context; with `hits`, those count when the value is accepted."""
     kept, context.deviations = context.deviations, []
+    outer = context.hits
+    context.hits = [] if outer is not None and hits else None
     evaluated = Evaluated() if track else None
     check_node(node, value, path, context, evaluated)
     found, context.deviations = context.deviations, kept
+    tried, context.hits = context.hits, outer
+    if outer is not None and tried and all(deviation.advisory for deviation in found):
+        outer += tried
     return found, evaluated
 
 
@@ -195,5 +219,9 @@ def same_value_nodes(home: Node, context: Context, limit: int = 200) -> list[Nod
 
 def deep_notes(node: Node, context: Context) -> tuple[bool, bool]:
     """(readOnly, writeOnly), also where they stand behind a reference."""
-    nodes = same_value_nodes(node, context, 20) if node.rule("ref") or node.rule("allOf") else [node]
-    return any(one.notes.read_only for one in nodes), any(one.notes.write_only for one in nodes)
+    known = context.store.notes.get(node)
+    if known is None:
+        nodes = same_value_nodes(node, context, 20) if node.rule("ref") or node.rule("allOf") else [node]
+        known = any(one.notes.read_only for one in nodes), any(one.notes.write_only for one in nodes)
+        context.store.notes[node] = known
+    return known

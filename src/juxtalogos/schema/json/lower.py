@@ -50,7 +50,8 @@ class _Lowering:
         if isinstance(self.value.get("$ref"), str) and self.dialect.ref_alone:
             return Node(self.location, self.base, (self.reference("$ref", "static"),))
         rules = tuple(self.rules())
-        return Node(self.location, self.base, rules, notes=self.notes(), discriminator=self.discriminator())
+        looks_back = any(rule.op.startswith("unevaluated") for rule in rules)
+        return Node(self.location, self.base, rules, None, self.notes(), self.discriminator(), looks_back)
 
     def has(self, keyword: str) -> bool:
         return keyword in self.value and keyword in self.dialect.keywords

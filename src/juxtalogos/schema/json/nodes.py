@@ -98,6 +98,8 @@ class Node:
     constant: bool | None = None
     notes: Notes = field(default_factory=Notes)
     discriminator: Discriminator | None = None
+    looks_back: bool = False
+    """Whether it has an `unevaluated` keyword."""
 
     def rule(self, op: str) -> Rule | None:
         return next((rule for rule in self.rules if rule.op == op), None)

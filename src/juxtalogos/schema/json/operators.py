@@ -36,7 +36,11 @@ def _type(rule: Rule, value: Any, at: Visit) -> None:
 
 @operator("enum")
 def _enum(rule: Rule, value: Any, at: Visit) -> None:
-    if not any(equal(value, member) for member in rule.operand):
+    member = next((index for index, member in enumerate(rule.operand) if equal(value, member)), None)
+    if member is not None:
+        if at.context.hits is not None and at.context.compiler is not None:
+            at.context.hits.append(at.context.compiler.enum_number(rule, rule.operand[member]))
+    else:
         # `nullable` beside an enumeration without null: the versions of OpenAPI 3.0 read it in two ways.
         add(at.context, at.path, rule, declared(rule), seen(value), advisory=value is None and at.node.notes.nullable)
 
@@ -146,6 +150,8 @@ def _members(rule: Rule, value: Any, at: Visit) -> None:
         declared_here = members.properties.get(name)
         matched = declared_here is not None
         if declared_here is not None:
+            if at.context.hits is not None and at.context.compiler is not None:
+                at.context.hits.append(at.context.compiler.property_number(declared_here))
             _check_direction(declared_here, item, (at.path, name), at.context)
             check_node(declared_here, item, (at.path, name), at.context)
         for pattern, child in members.patterns:
@@ -237,11 +243,26 @@ def _items(rule: Rule, value: Any, at: Visit) -> None:
                     f"item {index} = {in_words(value[index], 40)}",
                 )
         else:
-            for index in range(count, len(value)):
-                check_node(items.rest, value[index], (at.path, index), at.context)
+            _check_rest(items.rest, value, count, at)
     if at.evaluated is not None:
         at.evaluated.all_items |= items.rest is not None
         at.evaluated.items.update(range(min(count, len(value))))
+
+
+def _check_rest(node: Node, value: list[Any], start: int, at: Visit) -> None:
+    """Items from an index on: the sound ones are passed over by the compiled function."""
+    context = at.context
+    compiler = context.compiler if node.constant is None else None
+    function = compiler.function(node) if compiler else None
+    for index in range(start, len(value)):
+        if function is None:
+            check_node(node, value[index], (at.path, index), context)
+            continue
+        records: list[Any] = []
+        if not function(value[index], records):
+            check_node(node, value[index], (at.path, index), context, home=node)
+        elif context.hits is not None:
+            context.hits += records
 
 
 @operator("contains")

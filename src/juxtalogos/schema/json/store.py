@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from typing import Any
 from urllib.parse import unquote, urldefrag
 
@@ -36,6 +36,10 @@ class SchemaStore:
         self._dynamic: dict[tuple[str, str], tuple[str, str]] = {}
         self._recursive: set[str] = set()
         self._indexed: set[str] = set()
+        self.notes: dict[Node, tuple[bool, bool]] = {}
+        """(readOnly, writeOnly) of nodes, references followed."""
+        self.compilers: dict[Any, Any] = {}
+        """Compilers by direction and treatment of formats; filled by the face."""
 
     def node(self, document: str, pointer: str, dialect: str | None = None) -> Node:
         """The node at a place, lowered in the dialect in force there; BadReference when nothing is there."""
@@ -146,18 +150,3 @@ class SchemaStore:
         own = value.get(dialect.id_key) if dialect.id_key else None
         if isinstance(own, str) and own.startswith("#") and len(own) > 1 and dialect.ref_alone:
             self._anchors.setdefault((base, own[1:]), (document, pointer))
-
-
-def iter_nodes(node: Node) -> Iterator[tuple[str, Node]]:
-    """(op, child) of the schemas that apply to the very same value."""
-    for rule in node.rules:
-        if rule.op in ("allOf", "anyOf", "oneOf"):
-            for child in rule.operand:
-                yield rule.op, child
-        elif rule.op == "if":
-            for child in (rule.operand.then, rule.operand.otherwise):
-                if child is not None:
-                    yield rule.op, child
-        elif rule.op == "dependentSchemas":
-            for child in rule.operand.values():
-                yield rule.op, child

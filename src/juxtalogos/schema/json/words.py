@@ -64,9 +64,19 @@ LIMITS = [
 """The operators that `show` lists as allowed values and limits."""
 
 
+_known: dict[int, tuple[Rule, str]] = {}
+"""Words by rule; the rule is kept, so that its identity stays its own."""
+MAX_KNOWN = 20_000
+
+
 def declared(rule: Rule) -> str:
-    writer = WORDS.get(rule.op)
-    return writer(rule.operand) if writer else rule.keyword
+    found = _known.get(id(rule))
+    if found is None:
+        writer = WORDS.get(rule.op)
+        if len(_known) >= MAX_KNOWN:
+            _known.clear()
+        found = _known[id(rule)] = rule, writer(rule.operand) if writer else rule.keyword
+    return found[1]
 
 
 def node_in_words(node: Node) -> str:

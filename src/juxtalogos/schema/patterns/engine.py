@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Callable
 from functools import lru_cache
 from typing import Any
 
+from juxtalogos.schema.patterns.harmless import is_harmless
 from juxtalogos.schema.patterns.parse import (
     Assertion,
     BackReference,
@@ -26,7 +29,7 @@ TIME_LIMIT = 0.25
 _NAMED = {
     "d": "0-9",
     "w": "A-Za-z0-9_",
-    "s": r"\t\n\x0b\x0c\r \x{a0}\x{feff}\x{2028}\x{2029}\p{Zs}",
+    "s": r"\t\n\x0b\x0c\r \x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}\x{feff}",
 }
 _CATEGORIES = {
     "Letter": "L", "Lowercase_Letter": "Ll", "Uppercase_Letter": "Lu", "Titlecase_Letter": "Lt", "Modifier_Letter": "Lm",
@@ -42,17 +45,27 @@ class PatternTimeout(Exception):
 class Pattern:
     """A compiled pattern. `search` looks anywhere in the text, as JSON Schema wants it."""
 
-    __slots__ = ("_linear", "_slow", "source", "tree")
+    __slots__ = ("_judged", "_linear", "_plain", "_slow", "source", "tree")
 
     def __init__(self, source: str) -> None:
         self.source = source
         self.tree = parse_pattern(source)
         self._linear: Any = None
         self._slow: Any = None
+        self._plain: Callable[[str], Any] | None = None
+        self._judged = False
         if not _needs_backtracking(self.tree):
             self._linear = _compile_linear(_write(self.tree, linear=True))
         if self._linear is None:
             self._slow = _compile_slow(self.tree)
+
+    def plain_search(self) -> Callable[[str], Any] | None:
+        """A search that needs no time limit and never fails: Python's own engine, where the pattern is provably harmless."""
+        if not self._judged:
+            self._judged = True
+            if is_harmless(self.tree):
+                self._plain = _compile_plain(self.tree)
+        return self._plain
 
     def search(self, text: str) -> bool:
         """Whether the pattern matches somewhere; PatternTimeout when the time limit passed."""
@@ -84,6 +97,18 @@ def _compile_linear(source: str) -> Any:
     try:
         return re2.compile(source, options)
     except re2.error:
+        return None
+
+
+def _compile_plain(tree: Node) -> Callable[[str], Any] | None:
+    source = _write(tree, linear=False)
+    if "\\p{" in source or "\\P{" in source:
+        return None
+    try:
+        if isinstance(tree, Sequence) and tree.items and tree.items[0] == Assertion("^"):
+            return re.compile(source).match
+        return re.compile(source).search
+    except (re.error, OverflowError, RecursionError):
         return None
 
 
@@ -193,6 +218,4 @@ def _fix(text: str, linear: bool) -> str:
     """RE2 writes code points as \\x{...}; `regex` as \\uXXXX or \\UXXXXXXXX."""
     if linear:
         return text
-    import re
-
     return re.sub(r"\\x\{([0-9a-f]+)\}", lambda match: f"\\U{int(match.group(1), 16):08x}", text)

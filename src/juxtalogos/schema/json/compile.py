@@ -1,0 +1,174 @@
+"""Compiling: a node -> a specialised Python function that says whether a value has no deviation at all.
+
+The function sets a flag for each element that the value hits. It answers True only when the interpreter would
+find nothing, not even something advisory; whatever it doubts it answers False, and the interpreter says what is
+wrong. So the valid path pays nothing for paths and messages, and there is one source of verdicts.
+
+Every name and value of a definition enters the source as a `repr`ed constant or a bound variable, never as text.
+"""
+
+from __future__ import annotations
+
+import itertools
+from typing import Any
+
+from juxtalogos.model.elements import Element
+from juxtalogos.schema.json.elements import enum_element, property_element
+from juxtalogos.schema.json.interpret import Context, accepts, follow
+from juxtalogos.schema.json.nodes import Node, Rule
+from juxtalogos.schema.json.source import Compiled, Record, Writer
+from juxtalogos.schema.json.store import BadReference
+from juxtalogos.schema.json.values import is_multiple, key_of
+from juxtalogos.schema.json.walk import children
+from juxtalogos.schema.patterns import Pattern, PatternTimeout
+
+MAX_READ = 10_000
+"""Records whose meaning is remembered."""
+
+
+class _Missing:
+    pass
+
+
+def _unique(items: list[Any]) -> bool:
+    """Whether no two items are JSON-equal."""
+    if all(type(item) is str for item in items):
+        return len(set(items)) == len(items)
+    return len({key_of(item) for item in items}) == len(items)
+
+
+class Compiler:
+    """Compiles the nodes of one store in one direction. Elements are numbered as they are met."""
+
+    def __init__(self, context: Context) -> None:
+        self.context = context
+        self.elements: list[str] = []
+        self.numbers: dict[str, int] = {}
+        self.functions: dict[tuple[int, int], Compiled] = {}
+        self.names: dict[tuple[int, int], str] = {}
+        self.read: dict[tuple[Any, ...], frozenset[str]] = {}
+        self.by_node: dict[int, int] = {}
+        self.kept: list[Node] = []
+        """Nodes whose identity is a key: kept alive."""
+        self.globals: dict[str, Any] = {
+            "M": _Missing,
+            "_none": type(None),
+            "unique": _unique,
+            "multiple": is_multiple,
+            "key_of": key_of,
+        }
+        self.serial = itertools.count()
+        self.counting = True
+        """Whether hits are counted; the benchmark measures what that costs."""
+
+    def can_compile(self, node: Node) -> bool:
+        """Dynamic references and `unevaluated` keywords look beyond one schema: those stay with the interpreter."""
+        seen: set[int] = set()
+        waiting = [node]
+        while waiting:
+            current = waiting.pop()
+            if id(current) in seen:
+                continue
+            seen.add(id(current))
+            for rule in current.rules:
+                if rule.op.startswith("unevaluated") or (rule.op == "ref" and rule.operand.mode != "static"):
+                    return False
+                if rule.op == "ref":
+                    try:
+                        waiting.append(follow(rule.operand, self.context))
+                    except BadReference:
+                        return False
+                else:
+                    waiting += children(rule)
+        return True
+
+    def function(self, node: Node) -> Compiled:
+        """The function of a node, compiled when it is first asked for, with all functions it calls."""
+        key = (id(node), id(node))
+        if key not in self.functions:
+            self.build(node, node)
+        return self.functions[key]
+
+    def build(self, node: Node, home: Node) -> None:
+        waiting = [(node, home)]
+        sources: list[str] = []
+        built: list[tuple[tuple[int, int], str]] = []
+        while waiting:
+            node, home = waiting.pop()
+            key = (id(node), id(home))
+            name = self.name_of(node, home)
+            if key in self.functions or any(key == other for other, _ in built):
+                continue
+            writer = Writer(self, waiting)
+            writer.node(node, home, "v")
+            sources.append(writer.source(name))
+            built.append((key, name))
+        exec(compile("\n".join(sources), "<schema>", "exec"), self.globals)
+        for key, name in built:
+            self.functions[key] = self.globals[name]
+
+    def name_of(self, node: Node, home: Node) -> str:
+        key = (id(node), id(home))
+        if key not in self.names:
+            self.names[key] = f"f{len(self.names)}"
+            self.kept += (node, home)
+        return self.names[key]
+
+    def bind(self, value: Any) -> str:
+        name = f"c{next(self.serial)}"
+        self.globals[name] = value
+        return name
+
+    def property_number(self, node: Node) -> int:
+        key = id(node)
+        if key not in self.by_node:
+            self.kept.append(node)
+            self.by_node[key] = self.number(property_element(node, self.context))
+        return self.by_node[key]
+
+    def enum_number(self, rule: Rule, member: Any) -> int:
+        return self.number(enum_element(rule, member, self.context))
+
+    def number(self, element: Element) -> int:
+        identity = element.id
+        if identity not in self.numbers:
+            self.numbers[identity] = len(self.elements)
+            self.elements.append(identity)
+        return self.numbers[identity]
+
+    def judge(self, node: Node) -> str:
+        """The name of a function that says exactly whether a node accepts a value, for where a False would be believed."""
+        context = self.context
+
+        def exactly(value: Any) -> bool:
+            return accepts(node, value, context.fresh())
+
+        return self.bind(exactly)
+
+    def hits(self, records: list[Record]) -> set[str]:
+        """Ids of the elements that some records tell of. Records that are alike are read once."""
+        found: set[str] = set()
+        for record in records:
+            if isinstance(record, int):
+                found.add(self.elements[record])
+                continue
+            known = self.read.get(record)
+            if known is None:
+                known = frozenset(self.elements[number] for number in record[0].numbers(record[1:]))
+                if len(self.read) < MAX_READ:
+                    self.read[record] = known
+            found |= known
+        return found
+
+    def search(self, pattern: Pattern) -> str:
+        plain = pattern.plain_search()
+        if plain is not None:
+            return self.bind(plain)
+
+        def search(text: str) -> bool:
+            try:
+                return pattern.search(text)
+            except PatternTimeout:
+                return False
+
+        return self.bind(search)
