@@ -72,3 +72,27 @@ def test_no_pattern_hangs(source: str) -> None:
     with contextlib.suppress(PatternTimeout):
         compile_pattern(source).search("a" * 3000 + "!")
     assert time.perf_counter() - started < 5
+
+
+def test_plain_engine_agrees_where_it_is_used() -> None:
+    used = 0
+    for source, matching, other in TABLE:
+        pattern = compile_pattern(source)
+        plain = pattern.plain_search()
+        used += plain is not None
+        for text in [*matching, *other, "", "a\n", "B4 " * 50] if plain else []:
+            assert bool(plain(text)) is pattern.search(text), (source, text)
+    assert used >= 12
+
+
+@pytest.mark.parametrize(
+    ("source", "harmless"),
+    [
+        (r"^[A-Z]{3}-\d{4}$", True), (r"^\d+$", True), (r"^\d+-\d+$", True), (r"^(?:a|b)\d*$", True), (r"x{3}y?z", True), (r"^(\d{2}){3}$", True),
+        (r"^\w+@\w+\.[a-z]{2,3}$", True), (r"^\d*\d*$", False), (r"\d+x", False), (r"^(a+)+$", False), (r"^(a|a)*$", False), (r"^.*,.*$", False),
+        (r"^(a|b|c){9}$", False), (r"^\d+\b\d$", False), (r"^(?=a)b$", False), (r"^(.)\1$", False), (r"^a{5000}$", False), (r"^\d*[1-9]?$", False),
+        (r"^\d*a?\d$", False),
+    ],
+)  # fmt: skip
+def test_which_patterns_are_proven_harmless(source: str, harmless: bool) -> None:
+    assert (compile_pattern(source).plain_search() is not None) is harmless

@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from juxtalogos.cli.calling import exchange_data, result_data, show_exchange, show_results
+from juxtalogos.cli.calling import BODY_LINES, exchange_data, result_data, show_exchange, show_results
 from juxtalogos.cli.options import (
     EXIT_FAILED,
     EXIT_HELD,
@@ -154,6 +154,8 @@ def _send_message(args: _CallArguments, session: Session, contract: Contract, op
         data = args.message.read_bytes()
     except OSError as error:
         raise UsageError(f"the message cannot be read: {error.strerror}", where=str(args.message)) from None
+    if args.save:
+        raise UsageError("a message cannot be saved as a step", mend="call with --set and --body-file, and --save that")
     if args.settings or args.body_file or args.header:
         raise UsageError("a message is sent as it stands", mend="put values, body and headers into the message itself")
     base = session.base_url(contract)
@@ -201,7 +203,7 @@ def _show(
             }
         )
         return
-    show_exchange(out, exchange, raw=args.raw)
+    show_exchange(out, exchange, raw=args.raw, limit=0 if args.verbose else BODY_LINES)
     out.line()
     show_results(out, judgement.results, contract.documents)
     kept = f"   exchange {number}" if number else ""

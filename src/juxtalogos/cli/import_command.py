@@ -84,6 +84,9 @@ def _tell(args: Arguments, contract: Contract, kept: bool, replaced: bool) -> No
         (contract.name, "name"),
         f": {contract.title or 'without a title'}, {contract.format} {contract.version}, {count} operations, {len(contract.documents)} document{'s' if len(contract.documents) > 1 else ''}",
     )
+    if out.verbose:
+        for uri, document in contract.documents.items():
+            out.note((f"document {uri}: {document.syntax}, {len(document.text):,} bytes", "note"))
     for server in contract.servers:
         out.note(
             (

@@ -167,6 +167,8 @@ class RunSummary:
                 )
             )
         out.table(("case", "verdict", "status codes", "ms", "why"), rows, styles=("name",), right=(3,))
+        if out.verbose:
+            self._show_steps(out)
         statuses = Counter(record.status for record in self.records if record.exchange)
         out.line()
         out.line("answers: ", "  ".join(f"{status or 'none'} × {count}" for status, count in sorted(statuses.items())))
@@ -179,6 +181,19 @@ class RunSummary:
             ", ".join(f"{count} {name}" for name, count in verdicts.items()),
         )
         out.note((f"next: juxtalogos report {self.number}  or  juxtalogos coverage", "note"))
+
+    def _show_steps(self, out: Terminal) -> None:
+        """Every step, for who asked for more."""
+        rows = []
+        for record in self.records:
+            request = record.exchange.request if record.exchange else None
+            sent = f"{request.method} {request.url}" if request else ""
+            verdict = (record.verdict, record.verdict)
+            rows.append(
+                (record.id, f"{record.case}#{record.step}", sent, record.status or "", verdict, (record.reason, "note"))
+            )
+        out.line()
+        out.table(("exchange", "step", "sent", "status", "verdict", "why"), rows, right=(0, 3))
 
     def _show_findings(self, out: Terminal) -> None:
         found = self.findings()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from juxtalogos.model.contract import Direction, Document, SchemaRef
 from juxtalogos.model.elements import Element
@@ -16,6 +16,9 @@ from juxtalogos.schema.json.interpret import Context, check_node
 from juxtalogos.schema.json.nodes import Node
 from juxtalogos.schema.json.source import Compiled, Record
 from juxtalogos.schema.json.store import SchemaStore
+
+if TYPE_CHECKING:
+    from juxtalogos.schema.json.mutate import Mutation
 
 
 class TooDeep(ValueError):
@@ -112,6 +115,12 @@ class JsonSchema:
         from juxtalogos.schema.json.sample import sample
 
         return sample(self, full=full, seed=seed)
+
+    def mutate(self, value: Any) -> Iterator[Mutation]:
+        """From a valid value, values that break one named rule each, with its place."""
+        from juxtalogos.schema.json.mutate import mutate
+
+        return mutate(self, value)
 
     def elements(self) -> Iterator[Element]:
         from juxtalogos.schema.json.elements import elements
