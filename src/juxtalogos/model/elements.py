@@ -14,6 +14,10 @@ ELEMENT_KINDS: dict[str, str] = {
     "request-property": "request properties",
     "response-property": "response properties",
     "enum": "enum members",
+    "branch": "alternatives",
+    "array": "list sizes",
+    "null": "nulls",
+    "boundary": "limits reached",
     "header": "response headers",
 }
 """Kinds of element and their heading, in the order of the tables."""

@@ -44,6 +44,8 @@ def _branches(
         failures.append(found)
         if not any(not deviation.advisory for deviation in found):
             fitting.append(index)
+            if context.hits is not None and context.compiler is not None:
+                context.hits.append(context.compiler.branch_number(child))
             context.deviations += found
             if evaluated is not None and looked is not None:
                 evaluated.add(looked)

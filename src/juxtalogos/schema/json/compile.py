@@ -14,6 +14,7 @@ from typing import Any
 
 from juxtalogos.model.elements import Element
 from juxtalogos.schema.json.elements import enum_element, property_element
+from juxtalogos.schema.json.facets import Facet, branch_element, facet_element, facets
 from juxtalogos.schema.json.interpret import Context, accepts, follow
 from juxtalogos.schema.json.nodes import Node, Rule
 from juxtalogos.schema.json.source import Compiled, Record, Writer
@@ -48,6 +49,7 @@ class Compiler:
         self.names: dict[tuple[int, int], str] = {}
         self.read: dict[tuple[Any, ...], frozenset[str]] = {}
         self.by_node: dict[int, int] = {}
+        self.by_rule: dict[int, tuple[tuple[Facet, int], ...]] = {}
         self.kept: list[Node] = []
         """Nodes whose identity is a key: kept alive."""
         self.globals: dict[str, Any] = {
@@ -128,6 +130,17 @@ class Compiler:
 
     def enum_number(self, rule: Rule, member: Any) -> int:
         return self.number(enum_element(rule, member, self.context))
+
+    def facet_numbers(self, rule: Rule) -> tuple[tuple[Facet, int], ...]:
+        key = id(rule)
+        if key not in self.by_rule:
+            self.by_rule[key] = tuple(
+                (facet, self.number(facet_element(rule, facet, self.context))) for facet in facets(rule)
+            )
+        return self.by_rule[key]
+
+    def branch_number(self, node: Node) -> int:
+        return self.number(branch_element(node, self.context))
 
     def number(self, element: Element) -> int:
         identity = element.id

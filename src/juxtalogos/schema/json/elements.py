@@ -8,6 +8,8 @@ from typing import TYPE_CHECKING, Any
 from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.model.contract import Direction
 from juxtalogos.model.elements import Element
+from juxtalogos.model.location import split_pointer
+from juxtalogos.schema.json.facets import branch_element, facet_element, facets
 from juxtalogos.schema.json.interpret import Context, accepts, deep_notes, follow
 from juxtalogos.schema.json.nodes import Node, Rule
 from juxtalogos.schema.json.store import BadReference
@@ -29,6 +31,8 @@ def elements(schema: JsonSchema) -> Iterator[Element]:
             continue
         seen.add(id(node))
         for rule in node.rules:
+            for facet in facets(rule):
+                yield facet_element(rule, facet, context, f"{_label(node)} {facet.name}")
             match rule.op:
                 case "ref":
                     try:
@@ -54,7 +58,13 @@ def elements(schema: JsonSchema) -> Iterator[Element]:
                 case "items":
                     waiting += rule.operand.prefix
                     waiting += [rule.operand.rest] if rule.operand.rest else []
-                case "allOf" | "anyOf" | "oneOf":
+                case "anyOf" | "oneOf":
+                    yield from (
+                        branch_element(child, context, _branch_label(node, number, child))
+                        for number, child in enumerate(rule.operand, 1)
+                    )
+                    waiting += rule.operand
+                case "allOf":
                     waiting += rule.operand
                 case "if":
                     waiting += [child for child in (rule.operand.then, rule.operand.otherwise) if child]
@@ -74,6 +84,7 @@ def hits(schema: JsonSchema, value: Any) -> Iterator[str]:
         seen.add((id(node), id(value)))
         for rule in node.rules:
             operand = rule.operand
+            yield from (facet_element(rule, facet, context).id for facet in facets(rule) if facet.test(value))
             match rule.op:
                 case "ref":
                     waiting.append((follow(operand, context), value))
@@ -99,7 +110,9 @@ def hits(schema: JsonSchema, value: Any) -> Iterator[str]:
                 case "allOf":
                     waiting += [(child, value) for child in operand]
                 case "anyOf" | "oneOf":
-                    waiting += [(child, value) for child in operand if accepts(child, value, context)]
+                    fitting = [child for child in operand if accepts(child, value, context)]
+                    yield from (branch_element(child, context).id for child in fitting)
+                    waiting += [(child, value) for child in fitting]
                 case "if":
                     branch = operand.then if accepts(operand.test, value, context) else operand.otherwise
                     waiting += [(branch, value)] if branch else []
@@ -113,6 +126,22 @@ def property_element(node: Node, context: Context, label: str = "") -> Element:
 
 def enum_element(rule: Rule, member: Any, context: Context, label: str = "") -> Element:
     return Element("enum", rule.location, dump_json(member), context.direction, label)
+
+
+def _label(node: Node) -> str:
+    """What a person calls a schema: its name, behind that of the schema it is a property of."""
+    tokens = split_pointer(node.location.pointer)
+    if len(tokens) > 2 and tokens[-2] == "properties":
+        return f"{tokens[-3]}.{tokens[-1]}"
+    if len(tokens) > 1 and tokens[-1] == "items":
+        return f"items of {tokens[-2]}"
+    return node.name()
+
+
+def _branch_label(node: Node, number: int, child: Node) -> str:
+    reference = child.rule("ref")
+    name = reference.operand.uri.rpartition("/")[2] if reference else child.notes.title or f"alternative {number}"
+    return f"{_label(node)}: {name}"
 
 
 def _matches(pattern: Pattern, name: str) -> bool:

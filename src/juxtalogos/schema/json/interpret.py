@@ -80,6 +80,9 @@ def render(path: Path) -> str:
     return join_pointer(reversed(keys))
 
 
+WITH_FACETS = frozenset(("type", "minimum", "maximum", "minLength", "maxLength", "minItems", "maxItems"))
+
+
 def check_node(
     node: Node, value: Any, path: Path, context: Context, evaluated: Evaluated | None = None, home: Node | None = None
 ) -> None:
@@ -104,6 +107,8 @@ def check_node(
     visit = Visit(node, path, context, evaluated, home or node)
     for rule in node.rules:
         OPERATORS[rule.op](rule, value, visit)
+        if context.hits is not None and context.compiler is not None and rule.op in WITH_FACETS:
+            context.hits += [number for facet, number in context.compiler.facet_numbers(rule) if facet.test(value)]
     if outer is not None and evaluated is not None and evaluated is not outer:
         outer.add(evaluated)
     context.scope = entered

@@ -114,7 +114,26 @@ class Writer:
         for rule in node.rules:
             if rule.op in ("allOf", "anyOf", "oneOf", "not", "if"):
                 getattr(self, f"rule_{rule.op}")(rule, home, var)
+        if self.compiler.counting:
+            self.facets(node, rules["type"].operand if "type" in rules else (), var)
         self.above.pop()
+
+    def facets(self, node: Node, allowed: tuple[str, ...], var: str) -> None:
+        """Flags of the value's classes: a list empty or not, null, a limit just reached."""
+        for rule in node.rules:
+            found = self.compiler.facet_numbers(rule)
+            for facet, number in found:
+                test = facet.expression.format(v=var)
+                kinds = {"list": "array", "str": "string", "number": "number"}
+                if facet.type and not (
+                    len(allowed) == 1
+                    and (allowed[0] == kinds[facet.type] or (facet.type == "number" and "integer" in allowed[0]))
+                ):
+                    test = f"({_TYPE_TESTS[facet.type].format(v=var)}) and {test}"
+                self.put(f"if {test}: {self.flag(number)} = 1")
+
+    def flag(self, number: int) -> str:
+        return self.flags.setdefault(number, f"h{number}")
 
     def same(self, node: Node, home: Node, var: str) -> None:
         """A further schema on the same value: written here, or called where it would grow too large or contain itself."""
@@ -324,7 +343,7 @@ class Writer:
         if write_only:
             self.put("return False")
         else:
-            self.put(f"{self.flags.setdefault(number, f'h{number}')} = 1" if self.compiler.counting else "pass")
+            self.put(f"{self.flag(number)} = 1" if self.compiler.counting else "pass")
             if count and not required:
                 self.put(f"{count} += 1")
             self.child(child, value)
@@ -443,7 +462,7 @@ class Writer:
                 tried: list[Record] = []
                 if functions[(id(node), id(node))](value, tried):
                     fitting += 1
-                    records += tried
+                    records += [*tried, self.compiler.branch_number(node)]
                 elif not any(not one.advisory for one in attempt(node, value, (), context.fresh())[0]):
                     return False  # it fits with a remark: the interpreter tells
             return 1 <= fitting <= most
@@ -467,6 +486,7 @@ class Writer:
                 self.put(f"{'el' if index else ''}if {told} {'in' if len(texts) > 1 else '=='} {values}:")
                 self.indent += 1
                 self.call(node, node, var)
+                self.branch(node)
                 self.indent -= 1
             self.put("else: return False")
             return True
@@ -478,9 +498,21 @@ class Writer:
             self.indent += 1
             self.put("pass")
             self.child(node, var)
+            self.branch(node)
             self.indent -= 1
         self.put("else: return False")
         return True
+
+    def branch(self, node: Node) -> None:
+        if self.compiler.counting:
+            self.put(f"{self.flag(self.compiler.branch_number(node))} = 1")
+
+
+_TYPE_TESTS = {
+    "list": "type({v}) is list",
+    "str": "type({v}) is str",
+    "number": "type({v}) is int or type({v}) is float",
+}
 
 
 def _opposite(sign: str) -> str:
