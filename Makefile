@@ -14,8 +14,8 @@ test: demo
 	$(BIN)/python -m pytest
 
 lint: $(STAMP)
-	$(BIN)/ruff check src tests docs
-	$(BIN)/ruff format --check src tests docs
+	$(BIN)/ruff check src tests docs benchmarks
+	$(BIN)/ruff format --check src tests docs benchmarks
 	$(BIN)/mypy
 	$(BIN)/lint-imports
 

@@ -108,3 +108,29 @@ def test_mutations_of_the_harbours_requests(name: str) -> None:
     for mutation in found:
         assert not schema.accepts(mutation.value)
         assert mutation.location.document == "quay.yaml"
+
+
+def test_boundaries_are_valid_and_reach_their_limits() -> None:
+    schema = compile_schema(CALL)
+    found = {(one.path, one.keyword, one.what): one.value for one in schema.boundaries(schema.sample(full=True))}
+    assert len(found[("/vessel", "minLength", "at the limit")]["vessel"]) == 3
+    assert len(found[("/vessel", "maxLength", "at the limit")]["vessel"]) == 9
+    assert found[("/length", "exclusiveMinimum", "next to the limit")]["length"] == 5.5
+    assert found[("/length", "maximum", "at the limit")]["length"] == 400
+    assert len(set(found[("/lines", "maxItems", "at the limit")]["lines"])) == 3
+    assert found[("/kind", "enum", "member 1")]["kind"] == "tanker"
+    assert found[("/note", "type", "null")]["note"] is None
+
+
+@settings(max_examples=100, deadline=None)
+@given(_schemas())
+def test_boundaries_are_accepted_by_an_independent_validator(schema: Any) -> None:
+    compiled = compile_schema(schema)
+    try:
+        value = compiled.sample(full=True)
+    except Unsampleable:
+        return
+    for number, boundary in enumerate(compiled.boundaries(value)):
+        assert jsonschema.Draft202012Validator(schema).is_valid(boundary.value), boundary
+        if number > 20:
+            break

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
+import itertools
 import json
 import time
+from pathlib import Path
 from typing import Any
 
 import jsonschema
@@ -14,7 +17,7 @@ from hypothesis import strategies as st
 from conftest import answers, definition, read_contract
 from juxtalogos.model.contract import Direction, SchemaRef
 from juxtalogos.model.errors import Unsampleable
-from juxtalogos.schema.json import BadReference, compile_schema
+from juxtalogos.schema.json import BadReference, TooDeep, compile_schema
 
 _KEYS = st.sampled_from(["berth", "quay", "depth", "x", ""])
 _SCALARS = (
@@ -447,3 +450,115 @@ def test_compiling_happens_at_the_third_use_and_only_then() -> None:
     assert schema.function is not None
     looking_back = compile_schema({"unevaluatedProperties": False})
     assert not looking_back.compile() and not looking_back.accepts({"a": 1})
+
+
+_KEYWORDS = st.sampled_from(
+    [
+        "type",
+        "enum",
+        "const",
+        "multipleOf",
+        "minimum",
+        "maximum",
+        "exclusiveMinimum",
+        "minLength",
+        "maxLength",
+        "pattern",
+        "format",
+        "minItems",
+        "maxItems",
+        "uniqueItems",
+        "contains",
+        "minContains",
+        "required",
+        "properties",
+        "patternProperties",
+        "additionalProperties",
+        "propertyNames",
+        "dependentRequired",
+        "dependentSchemas",
+        "dependencies",
+        "items",
+        "prefixItems",
+        "allOf",
+        "anyOf",
+        "oneOf",
+        "not",
+        "if",
+        "then",
+        "else",
+        "$ref",
+        "$dynamicRef",
+        "$recursiveRef",
+        "$id",
+        "id",
+        "$schema",
+        "$anchor",
+        "$defs",
+        "definitions",
+        "nullable",
+        "discriminator",
+        "readOnly",
+        "writeOnly",
+        "example",
+        "default",
+        "unevaluatedItems",
+        "unevaluatedProperties",
+        "$dynamicAnchor",
+        "additionalItems",
+    ]
+)
+_ODD = st.sampled_from(
+    [float("nan"), float("inf"), 1e400, -0.0, 10**400, -(10**30), "\ud800", "a" * 300, "(", "^(a+)+$", "#", "#/", "#/$defs/x", "//", "%", "http://[", True, None, [], {}]
+)  # fmt: skip
+_JUNK = st.recursive(
+    _SCALARS | _ODD | _KEYWORDS,
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(_KEYWORDS | _KEYS, inner, max_size=4),
+    max_leaves=12,
+)
+
+
+@settings(max_examples=500, deadline=None)
+@given(_JUNK, _JUNK, st.sampled_from(["draft4", "draft7", "2019-09", "2020-12", "openapi-3.0", "openapi-3.1"]))
+def test_no_schema_and_no_value_ends_in_a_fault_of_ours(schema: Any, value: Any, dialect: str) -> None:
+    """What is no schema allows everything; references that lead nowhere and depth are told by errors of their own."""
+    expected = (BadReference, TooDeep, Unsampleable)
+    compiled = compile_schema(schema, dialect)
+    with contextlib.suppress(*expected):
+        for _ in range(4):
+            compiled.check(value)
+    for work in (
+        compiled.elements,
+        compiled.outline,
+        lambda: compiled.hits(value),
+        lambda: compiled.mutate(value),
+        lambda: [compiled.sample(full=True)],
+    ):
+        with contextlib.suppress(*expected):
+            list(itertools.islice(work(), 30))
+
+
+def test_the_documented_example_runs(capsys: pytest.CaptureFixture[str]) -> None:
+    text = (Path(__file__).parents[1] / "docs" / "schema.md").read_text("utf-8")
+    code = "\n".join(line[4:] for line in text.split("\n") if line.startswith("    ") or not line)
+    exec(compile(code, "docs/schema.md", "exec"), {})
+    out = capsys.readouterr().out
+    assert 'text matching ^B[0-9]+$ string "Q4" #/properties/berth/pattern' in out
+    assert "without berth /berth required" in out and "() [" in out
+
+
+@pytest.mark.parametrize(
+    ("name", "good", "bad"),
+    [
+        ("base64url", "cXVheQ", "a+b"), ("char", "x", "xy"), ("decimal", "-1.50", "1,5"), ("http-date", "Sat, 14 Mar 2026 06:30:00 GMT", "2026-03-14"),
+        ("media-range", "text/*; q=1", "text"), ("sf-boolean", "?1", "true"), ("sf-string", '"a\\"b"', "a"), ("sf-token", "*a/b", "1a"), ("uint16", 65535, 65536),
+        ("uint64", 2**64 - 1, -1), ("double-int", 2**53 - 1, 2**53), ("unixtime", 1, 1.5), ("int32", -(2**31), 2**31), ("int64", 2**63 - 1, 2**63), ("byte", "cXVheQ==", "cXVheQ="),
+        ("float", 3.4e38, 3.5e38), ("int32", 1, float("inf")), ("idn-email", "ümlaut@käi.example", "x"), ("idn-hostname", "käi.example", "〮.example"),
+    ],
+)  # fmt: skip
+def test_formats_of_the_openapi_registry(name: str, good: Any, bad: Any) -> None:
+    schema = compile_schema({"format": name}, "openapi-3.1")
+    assert schema.accepts(good) and not schema.accepts(bad)
+    schema.compile()
+    assert schema.accepts(good) and not schema.accepts(bad)
+    assert schema.accepts(schema.sample())

@@ -15,6 +15,7 @@ from typing import Any
 from juxtalogos.model.elements import Element
 from juxtalogos.schema.json.elements import enum_element, property_element
 from juxtalogos.schema.json.facets import Facet, branch_element, facet_element, facets
+from juxtalogos.schema.json.formats import format_holds
 from juxtalogos.schema.json.interpret import Context, accepts, follow
 from juxtalogos.schema.json.nodes import Node, Rule
 from juxtalogos.schema.json.source import Compiled, Record, Writer
@@ -58,6 +59,7 @@ class Compiler:
             "unique": _unique,
             "multiple": is_multiple,
             "key_of": key_of,
+            "format_holds": format_holds,
         }
         self.serial = itertools.count()
         self.counting = True
@@ -161,7 +163,7 @@ class Compiler:
     def hits(self, records: list[Record]) -> set[str]:
         """Ids of the elements that some records tell of. Records that are alike are read once."""
         found: set[str] = set()
-        for record in records:
+        for record in set(records):  # most are alike
             if isinstance(record, int):
                 found.add(self.elements[record])
                 continue

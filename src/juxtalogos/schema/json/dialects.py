@@ -52,6 +52,33 @@ _2019 = _DRAFT7 | {
 _2020 = (_2019 - {"additionalItems", "$recursiveRef"}) | {"prefixItems", "$dynamicRef"}
 
 
+VALIDATION = frozenset(
+    [
+        "type",
+        "enum",
+        "const",
+        "multipleOf",
+        "minimum",
+        "maximum",
+        "exclusiveMinimum",
+        "exclusiveMaximum",
+        "minLength",
+        "maxLength",
+        "pattern",
+        "minItems",
+        "maxItems",
+        "uniqueItems",
+        "minProperties",
+        "maxProperties",
+        "required",
+        "dependentRequired",
+        "minContains",
+        "maxContains",
+    ]
+)
+"""The validation vocabulary (2020-12 validation, section 6)."""
+
+
 @dataclass(frozen=True, slots=True)
 class Dialect:
     name: str

@@ -18,6 +18,7 @@ from juxtalogos.schema.json.source import Compiled, Record
 from juxtalogos.schema.json.store import SchemaStore
 
 if TYPE_CHECKING:
+    from juxtalogos.schema.json.boundary import Boundary
     from juxtalogos.schema.json.mutate import Mutation
 
 
@@ -121,6 +122,12 @@ class JsonSchema:
         from juxtalogos.schema.json.mutate import mutate
 
         return mutate(self, value)
+
+    def boundaries(self, value: Any) -> Iterator[Boundary]:
+        """From a valid value, valid values that just reach each limit, take each enumeration member, or are null where they may be."""
+        from juxtalogos.schema.json.boundary import boundaries
+
+        return boundaries(self, value)
 
     def elements(self) -> Iterator[Element]:
         from juxtalogos.schema.json.elements import elements

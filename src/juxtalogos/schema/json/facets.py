@@ -17,7 +17,7 @@ from juxtalogos.schema.json.nodes import Node, Rule
 
 @dataclass(frozen=True, slots=True)
 class Facet:
-    """`test` is what `expression` says in source, on a variable `{v}` whose type is already `type` (`list`, `str`, `number`, ``)."""
+    """`test` says whether a value is of the class; `expression` says it in source, for a variable `{v}` that is of the type `type` already."""
 
     kind: str
     name: str
@@ -51,11 +51,11 @@ def facets(rule: Rule) -> tuple[Facet, ...]:
             found = (EMPTY, FILLED) if "array" in operand else ()
             return (*found, NULL) if "null" in operand and len(operand) > 1 else found
         case "minimum" | "maximum":
-            return (Facet("boundary", rule.op, "number", f"{{v}} == {operand!r}", partial(_number_is, operand)),)
+            return (Facet("boundary", rule.op, "", "", partial(_number_is, operand)),)
         case "minLength" | "maxLength" if operand > 0:
-            return (Facet("boundary", rule.op, "str", f"len({{v}}) == {operand}", partial(_size_is, str, operand)),)
+            return (Facet("boundary", rule.op, "", "", partial(_size_is, str, operand)),)
         case "minItems" | "maxItems" if operand > 0:
-            return (Facet("boundary", rule.op, "list", f"len({{v}}) == {operand}", partial(_size_is, list, operand)),)
+            return (Facet("boundary", rule.op, "", "", partial(_size_is, list, operand)),)
     return ()
 
 

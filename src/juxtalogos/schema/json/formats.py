@@ -6,6 +6,7 @@ import base64
 import binascii
 import calendar
 import ipaddress
+import math
 import re
 from collections.abc import Callable
 from typing import Any
@@ -28,6 +29,17 @@ _QUOTED_LOCAL = re.compile(r'"(?:[^"\\\r\n]|\\.)*"')
 _URI_CHARS = re.compile(r"(?:[A-Za-z0-9\-._~:/?#\[\]@!$&'()*+,;=]|%[0-9A-Fa-f]{2})*")
 _IRI_CHARS = re.compile(r"(?:[A-Za-z0-9\-._~:/?#\[\]@!$&'()*+,;=\u00a0-\U000effff]|%[0-9A-Fa-f]{2})*")
 _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*:")
+_BASE64URL = re.compile(r"[A-Za-z0-9_-]*={0,2}")
+_DECIMAL = re.compile(r"[+-]?\d+(?:\.\d+)?", re.ASCII)
+_HTTP_DATE = re.compile(
+    r"(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun), \d\d (?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) \d{4} \d\d:\d\d:\d\d GMT",
+    re.ASCII,
+)
+_TOKEN = r"[!#$%&'*+.^_`|~0-9A-Za-z-]+"
+_MEDIA_RANGE = re.compile(rf"(?:\*/\*|{_TOKEN}/(?:\*|{_TOKEN}))(?:\s*;\s*{_TOKEN}=(?:{_TOKEN}|\"[^\"]*\"))*")
+_SF_BINARY = re.compile(r":[A-Za-z0-9+/=]*:")
+_SF_STRING = re.compile(r'"(?:[\x20-\x21\x23-\x5b\x5d-\x7e]|\\["\\])*"')
+_SF_TOKEN = re.compile(r"[A-Za-z*][!#$%&'*+.^_`|~0-9A-Za-z:/-]*")
 _POINTER = re.compile(r"(?:/(?:[^~/]|~[01])*)*")
 _RELATIVE_POINTER = re.compile(r"(?:0|[1-9]\d*)(?:[+-](?:0|[1-9]\d*))?(?:#|(?:/(?:[^~/]|~[01])*)*)", re.ASCII)
 _TEMPLATE = re.compile(
@@ -81,6 +93,24 @@ def is_email(text: str) -> bool:
         inner = domain[1:-1]
         return is_ipv6(inner[5:]) if inner.lower().startswith("ipv6:") else is_ipv4(inner)
     return is_hostname(domain)
+
+
+def is_idn_hostname(text: str) -> bool:
+    """RFC 5890, section 2.3.2.3, by the rules of IDNA 2008."""
+    import idna
+
+    plain = re.sub("[\u3002\uff0e\uff61]", ".", text)
+    try:
+        return len(idna.encode(plain)) <= 253
+    except (idna.IDNAError, UnicodeError):
+        return False
+
+
+def is_idn_email(text: str) -> bool:
+    """RFC 6531: letters beyond ASCII in the local part too."""
+    local, at, domain = text.rpartition("@")
+    plain = "".join(char if char.isascii() else "x" for char in local)
+    return bool(at) and bool(_LOCAL.fullmatch(plain) or _QUOTED_LOCAL.fullmatch(plain)) and is_idn_hostname(domain)
 
 
 def is_ipv4(text: str) -> bool:
@@ -145,6 +175,10 @@ def _within(bits: int) -> Checker:
     return lambda number: number == int(number) and -(2 ** (bits - 1)) <= number < 2 ** (bits - 1)
 
 
+def _unsigned(bits: int) -> Checker:
+    return lambda number: 0 <= number < 2**bits and number == int(number)
+
+
 def _single(number: float) -> bool:
     return abs(number) <= 3.4028235677973366e38
 
@@ -156,6 +190,8 @@ TEXT_FORMATS: dict[str, Checker] = {
     "duration": lambda text: bool(_DURATION.fullmatch(text)) and len(text) > 1,
     "email": is_email,
     "hostname": is_hostname,
+    "idn-hostname": is_idn_hostname,
+    "idn-email": is_idn_email,
     "ipv4": is_ipv4,
     "ipv6": is_ipv6,
     "uri": is_uri,
@@ -168,7 +204,15 @@ TEXT_FORMATS: dict[str, Checker] = {
     "relative-json-pointer": lambda text: bool(_RELATIVE_POINTER.fullmatch(text)),
     "regex": _is_regex,
     "byte": is_base64,
+    "base64url": lambda text: bool(_BASE64URL.fullmatch(text)),
     "char": lambda text: len(text) == 1,
+    "decimal": lambda text: bool(_DECIMAL.fullmatch(text)),
+    "http-date": lambda text: bool(_HTTP_DATE.fullmatch(text)),
+    "media-range": lambda text: bool(_MEDIA_RANGE.fullmatch(text)),
+    "sf-boolean": lambda text: text in ("?0", "?1"),
+    "sf-binary": lambda text: bool(_SF_BINARY.fullmatch(text)),
+    "sf-string": lambda text: bool(_SF_STRING.fullmatch(text)),
+    "sf-token": lambda text: bool(_SF_TOKEN.fullmatch(text)),
 }
 _COMMON_DAY = r"\d{4}-(?:0[1-9]|1[0-2])-(?:0[1-9]|1\d|2[0-8])"
 _COMMON_TIME = r"(?:[01]\d|2[0-3]):[0-5]\d:[0-5]\d(?:\.\d+)?(?:Z|[+-](?:[01]\d|2[0-3]):[0-5]\d)"
@@ -183,7 +227,14 @@ NUMBER_FORMATS: dict[str, Checker] = {
     "int16": _within(16),
     "int32": _within(32),
     "int64": _within(64),
-    "uint8": lambda number: 0 <= number < 2**8 and number == int(number),
+    "uint8": _unsigned(8),
+    "uint16": _unsigned(16),
+    "uint32": _unsigned(32),
+    "uint64": _unsigned(64),
+    "double-int": lambda number: number == int(number) and abs(number) <= 2**53 - 1,
+    "sf-integer": lambda number: number == int(number) and abs(number) < 10**15,
+    "sf-decimal": lambda number: abs(number) < 10**12,
+    "unixtime": lambda number: number == int(number),
     "float": _single,
 }
 
@@ -208,6 +259,15 @@ SAMPLES: dict[str, tuple[str, ...]] = {
     "relative-json-pointer": ("1/berths", "0#"),
     "regex": ("^[A-Z]{4}$", "quay"),
     "byte": ("cXVheQ==", "TWVycm93"),
+    "base64url": ("cXVheQ", "TWVycm93"),
+    "char": ("Q", "T"),
+    "decimal": ("11.50", "4"),
+    "http-date": ("Sat, 14 Mar 2026 06:30:00 GMT",),
+    "media-range": ("text/*", "application/json"),
+    "sf-boolean": ("?1", "?0"),
+    "sf-binary": (":cXVheQ==:",),
+    "sf-string": ('"quay"',),
+    "sf-token": ("quay",),
     "binary": ("quay",),
     "password": ("quay-and-tide-7",),
 }
@@ -221,5 +281,5 @@ def format_holds(name: str, value: Any) -> bool:
         return checker is None or checker(value)
     if isinstance(value, int | float) and not isinstance(value, bool):
         checker = NUMBER_FORMATS.get(name)
-        return checker is None or checker(value)
+        return checker is None or ((math.isfinite(value) if isinstance(value, float) else True) and checker(value))
     return True

@@ -6,6 +6,7 @@ A keyword whose operand is of the wrong kind is left out; reading a definition l
 from __future__ import annotations
 
 import contextlib
+import math
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -132,7 +133,7 @@ class _Lowering:
             if self.has(keyword) and isinstance(self.value[keyword], dict):
                 for name, operand in self.value[keyword].items():
                     if isinstance(operand, list) and keyword != "dependentSchemas":
-                        dependent_names[name] = tuple(operand)
+                        dependent_names[name] = tuple(other for other in operand if isinstance(other, str))
                     elif isinstance(operand, dict | bool) and keyword != "dependentRequired":
                         dependent_nodes[name] = self.child(operand, keyword, name)
         word = "dependencies" if self.has("dependencies") else ""
@@ -248,4 +249,7 @@ class _Lowering:
 
 
 def _is_number(value: Any) -> bool:
-    return isinstance(value, int | float) and not isinstance(value, bool)
+    """A number that JSON can write, of a size that can be reckoned with."""
+    if type(value) is int:
+        return value.bit_length() < 8_000
+    return type(value) is float and math.isfinite(value)

@@ -6,6 +6,7 @@ is really broken. Other rules that break with it are listed beside it.
 
 from __future__ import annotations
 
+import contextlib
 import copy
 import itertools
 from collections.abc import Callable, Iterator
@@ -51,37 +52,14 @@ def mutate(schema: JsonSchema, value: Any) -> Iterator[Mutation]:
     return _Mutator(schema).mutations(value)
 
 
-class _Mutator:
+class Places:
+    """The places of a value: every schema that applies to a part of it, with the part and the keys that lead to it."""
+
     def __init__(self, schema: JsonSchema) -> None:
         self.schema = schema
         self.context: Context = schema.context()
 
-    def mutations(self, value: Any) -> Iterator[Mutation]:
-        told: set[tuple[str, str, str]] = set()
-        for node, part, keys in self.places(value):
-            for rule in node.rules:
-                made: set[str] = set()
-                for what, broken in MAKERS.get(rule.op, _nothing)(rule, part, self):
-                    if what in made or (made and rule.op not in _MANY):
-                        continue
-                    mutation = self.mutation(value, keys, rule, what, broken)
-                    if mutation and (mutation.path, str(rule.location), what) not in told:
-                        told.add((mutation.path, str(rule.location), what))
-                        made.add(what)
-                        yield mutation
-
-    def mutation(self, value: Any, keys: tuple[str | int, ...], rule: Rule, what: str, broken: Any) -> Mutation | None:
-        whole = _replaced(value, keys, broken)
-        found = self.schema.check(whole)
-        path = join_pointer(keys)
-        named = next((one for one in _flat(found) if _is_of(one, rule, path)), None)
-        if named is None or not any(not one.advisory for one in found):
-            return None
-        also = tuple(one for one in found if one is not named and not one.advisory)
-        return Mutation(whole, named.path, named.keyword, named.location, what, also)
-
-    def places(self, value: Any) -> Iterator[tuple[Node, Any, tuple[str | int, ...]]]:
-        """Every schema that applies to a part of the value, with the part and the keys that lead to it."""
+    def of(self, value: Any) -> Iterator[tuple[Node, Any, tuple[str | int, ...]]]:
         waiting: list[tuple[Node, Any, tuple[str | int, ...]]] = [(self.schema.node, value, ())]
         seen: set[tuple[int, tuple[str | int, ...]]] = set()
         while waiting:
@@ -126,6 +104,38 @@ class _Mutator:
                     yield operand.rest, part[len(operand.prefix)], (*keys, len(operand.prefix))
 
 
+class _Mutator(Places):
+    def mutations(self, value: Any) -> Iterator[Mutation]:
+        told: set[tuple[str, str, str]] = set()
+        for node, part, keys in self.of(value):
+            for rule in node.rules:
+                made: set[str] = set()
+                for what, broken in within_floats(MAKERS.get(rule.op, _nothing)(rule, part, self)):
+                    if what in made or (made and rule.op not in _MANY):
+                        continue
+                    mutation = self.mutation(value, keys, rule, what, broken)
+                    if mutation and (mutation.path, str(rule.location), what) not in told:
+                        told.add((mutation.path, str(rule.location), what))
+                        made.add(what)
+                        yield mutation
+
+    def mutation(self, value: Any, keys: tuple[str | int, ...], rule: Rule, what: str, broken: Any) -> Mutation | None:
+        whole = replaced(value, keys, broken)
+        found = self.schema.check(whole)
+        path = join_pointer(keys)
+        named = next((one for one in _flat(found) if _is_of(one, rule, path)), None)
+        if named is None or not any(not one.advisory for one in found):
+            return None
+        also = tuple(one for one in found if one is not named and not one.advisory)
+        return Mutation(whole, named.path, named.keyword, named.location, what, also)
+
+
+def within_floats(candidates: Iterator[tuple[str, Any]]) -> Iterator[tuple[str, Any]]:
+    """Ends where a limit is too large an integer to be reckoned with beside a float."""
+    with contextlib.suppress(OverflowError):
+        yield from candidates
+
+
 def _flat(found: tuple[Deviation, ...]) -> Iterator[Deviation]:
     for one in found:
         yield one
@@ -144,7 +154,7 @@ def _is_of(one: Deviation, rule: Rule, path: str) -> bool:
     return one.location == rule.location and one.keyword == rule.keyword
 
 
-def _replaced(value: Any, keys: tuple[str | int, ...], part: Any) -> Any:
+def replaced(value: Any, keys: tuple[str | int, ...], part: Any) -> Any:
     if not keys:
         return copy.deepcopy(part)
     changed = copy.deepcopy(value)

@@ -22,16 +22,12 @@ Compiled = Callable[[Any, list[Record]], bool]
 
 INLINE_BUDGET = 60
 """Rules that may be written into one function before a further schema gets a function of its own."""
-_ARITHMETIC = {"minimum": "<", "maximum": ">", "exclusiveMinimum": "<=", "exclusiveMaximum": ">="}
-_SIZES = {
-    "minLength": "<",
-    "maxLength": ">",
-    "minItems": "<",
-    "maxItems": ">",
-    "minProperties": "<",
-    "maxProperties": ">",
-}
-_NUMBER_OPS = frozenset((*_ARITHMETIC, "multipleOf"))
+_HOLDS = {
+    "minimum": ">=", "maximum": "<=", "exclusiveMinimum": ">", "exclusiveMaximum": "<",
+    "minLength": ">=", "maxLength": "<=", "minItems": ">=", "maxItems": "<=", "minProperties": ">=", "maxProperties": "<=",
+}  # fmt: skip
+_NUMBER_LIMITS = ("minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum")
+_NUMBER_OPS = frozenset((*_NUMBER_LIMITS, "multipleOf"))
 _TEXT_OPS = frozenset(("minLength", "maxLength", "pattern"))
 _LIST_OPS = frozenset(("minItems", "maxItems", "uniqueItems", "items", "contains"))
 _OBJECT_OPS = frozenset(
@@ -119,18 +115,13 @@ class Writer:
         self.above.pop()
 
     def facets(self, node: Node, allowed: tuple[str, ...], var: str) -> None:
-        """Flags of the value's classes: a list empty or not, null, a limit just reached."""
-        for rule in node.rules:
-            found = self.compiler.facet_numbers(rule)
-            for facet, number in found:
-                test = facet.expression.format(v=var)
-                kinds = {"list": "array", "str": "string", "number": "number"}
-                if facet.type and not (
-                    len(allowed) == 1
-                    and (allowed[0] == kinds[facet.type] or (facet.type == "number" and "integer" in allowed[0]))
-                ):
-                    test = f"({_TYPE_TESTS[facet.type].format(v=var)}) and {test}"
-                self.put(f"if {test}: {self.flag(number)} = 1")
+        """Flags of a value's classes: a list empty or not, null. Limits see to their own."""
+        rule = node.rule("type")
+        for facet, number in self.compiler.facet_numbers(rule) if rule else ():
+            test = facet.expression.format(v=var)
+            if facet.type and allowed != ("array",):
+                test = f"type({var}) is list and {test}"
+            self.put(f"if {test}: {self.flag(number)} = 1")
 
     def flag(self, number: int) -> str:
         return self.flags.setdefault(number, f"h{number}")
@@ -223,7 +214,7 @@ class Writer:
         elif name == "string":
             for op in ("minLength", "maxLength"):
                 if op in rules:
-                    self.refuse(f"len({var}) {_SIZES[op]} {rules[op].operand}")
+                    self.limit(rules[op], f"len({var})")
             if "pattern" in rules:
                 self.refuse(f"not {self.compiler.search(rules['pattern'].operand)}({var})")
             name = rules["format"].operand[0] if "format" in rules else ""
@@ -231,14 +222,26 @@ class Writer:
                 check = f"not {self.compiler.bind(TEXT_FORMATS[name])}({var})"
                 self.refuse(f"not {self.compiler.bind(COMMON[name])}({var}) and {check}" if name in COMMON else check)
         else:
-            for op in _ARITHMETIC:
+            for op in _NUMBER_LIMITS:
                 if op in rules:
-                    limit = self.constant(rules[op].operand)
-                    self.refuse(f"not {var} {_opposite(_ARITHMETIC[op])} {limit}")
+                    self.limit(rules[op], var)
             if "multipleOf" in rules:
                 self.refuse(f"not multiple({var}, {self.compiler.bind(rules['multipleOf'].operand)})")
             if "format" in rules and rules["format"].operand[0] in NUMBER_FORMATS:
-                self.refuse(f"not {self.compiler.bind(NUMBER_FORMATS[rules['format'].operand[0]])}({var})")
+                self.refuse(f"not format_holds({rules['format'].operand[0]!r}, {var})")
+
+    def limit(self, rule: Rule, measured: str) -> None:
+        """A limit; that it was just reached is only asked where the value is not well within, so that it costs nothing else."""
+        limit, holds = self.constant(rule.operand), _HOLDS[rule.op]
+        found = self.compiler.facet_numbers(rule) if self.compiler.counting else ()
+        if not found:
+            self.refuse(f"not {measured} {holds} {limit}")
+            return
+        self.put(f"if not {measured} {holds[0]} {limit}:")
+        self.indent += 1
+        self.refuse(f"not {measured} {holds} {limit}")
+        self.put(f"{self.flag(found[0][1])} = 1")
+        self.indent -= 1
 
     def constant(self, number: Any) -> str:
         """A number of the definition as a constant in the source."""
@@ -275,7 +278,7 @@ class Writer:
     def object(self, rules: dict[str, Rule], node: Node, home: Node, var: str) -> None:
         for op in ("minProperties", "maxProperties"):
             if op in rules:
-                self.refuse(f"len({var}) {_SIZES[op]} {rules[op].operand}")
+                self.limit(rules[op], f"len({var})")
         members: Members | None = rules["members"].operand if "members" in rules else None
         properties = dict(members.properties) if members else {}
         required = (
@@ -381,7 +384,7 @@ class Writer:
     def array(self, rules: dict[str, Rule], var: str) -> None:
         for op in ("minItems", "maxItems"):
             if op in rules:
-                self.refuse(f"len({var}) {_SIZES[op]} {rules[op].operand}")
+                self.limit(rules[op], f"len({var})")
         if "uniqueItems" in rules:
             self.refuse(f"not unique({var})")
         if "items" in rules:
@@ -439,13 +442,13 @@ class Writer:
                 self.put("else:")
 
     def rule_anyOf(self, rule: Rule, home: Node, var: str) -> None:
-        if self.told_apart(rule, var):
+        if not rule.operand or self.told_apart(rule, var):
             return
         # Every branch that fits hits its elements; a trial must not leave the flags of one that does not.
         self.refuse(f"not {self.compiler.bind(self.trial(rule, len(rule.operand)))}({var}, H)")
 
     def rule_oneOf(self, rule: Rule, home: Node, var: str) -> None:
-        if self.told_apart(rule, var):
+        if not rule.operand or self.told_apart(rule, var):
             return
         self.refuse(f"not {self.compiler.bind(self.trial(rule, 1))}({var}, H)")
 
@@ -506,14 +509,3 @@ class Writer:
     def branch(self, node: Node) -> None:
         if self.compiler.counting:
             self.put(f"{self.flag(self.compiler.branch_number(node))} = 1")
-
-
-_TYPE_TESTS = {
-    "list": "type({v}) is list",
-    "str": "type({v}) is str",
-    "number": "type({v}) is int or type({v}) is float",
-}
-
-
-def _opposite(sign: str) -> str:
-    return {"<": ">=", ">": "<=", "<=": ">", ">=": "<"}[sign]

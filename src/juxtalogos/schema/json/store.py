@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import Any
 from urllib.parse import unquote, urldefrag
 
 from juxtalogos.model.location import Location, escape_key, follow_pointer, split_pointer
-from juxtalogos.schema.json.dialects import DIALECTS, Dialect, enter
+from juxtalogos.schema.json.dialects import BY_URI, DIALECTS, VALIDATION, Dialect, enter
 from juxtalogos.schema.json.lower import lower
 from juxtalogos.schema.json.nodes import Node
 
@@ -35,6 +36,7 @@ class SchemaStore:
         """(resource URI, anchor) -> (document, pointer)."""
         self._dynamic: dict[tuple[str, str], tuple[str, str]] = {}
         self._recursive: set[str] = set()
+        self.dialects: dict[str, Dialect] = dict(DIALECTS)
         self._indexed: set[str] = set()
         self.notes: dict[Node, tuple[bool, bool]] = {}
         """(readOnly, writeOnly) of nodes, references followed."""
@@ -104,23 +106,38 @@ class SchemaStore:
         if document not in self.documents:
             raise BadReference(document)
         value = self.documents[document]
-        base, current = document, DIALECTS[dialect]
-        base, current = enter(value, base, current)
+        base, current = document, self.dialects[dialect]
+        base, current = self.enter(value, base, current)
         try:
             tokens = split_pointer(pointer)
             for token in tokens:
                 value = follow_pointer(value, "/" + escape_key(token))
-                base, current = enter(value, base, current)
+                base, current = self.enter(value, base, current)
         except (LookupError, ValueError):
             raise BadReference(f"{document}#{pointer}") from None
         return base, current, value
+
+    def enter(self, value: Any, base: str, dialect: Dialect) -> tuple[str, Dialect]:
+        """`enter`, and the dialects of metaschemas among the documents: those without the validation vocabulary assert nothing."""
+        base, found = enter(value, base, dialect)
+        named = value.get("$schema") if isinstance(value, dict) else None
+        metaschema = (
+            self.documents.get(named.rstrip("#"))
+            if isinstance(named, str) and named.rstrip("#") not in BY_URI
+            else None
+        )
+        vocabularies = metaschema.get("$vocabulary") if isinstance(metaschema, dict) else None
+        if isinstance(vocabularies, dict) and not any(uri.endswith("/vocab/validation") for uri in vocabularies):
+            name = f"{found.name} without validation"
+            found = self.dialects[name] = replace(found, name=name, keywords=found.keywords - VALIDATION)
+        return base, found
 
     def _index(self, document: str) -> None:
         """Finds the resources and anchors inside a document, once, when a reference first needs them."""
         if document in self._indexed:
             return
         self._indexed.add(document)
-        dialect = DIALECTS[self.dialect]
+        dialect = self.dialects[self.dialect]
         stack: list[tuple[Any, str, str, Dialect]] = [(self.documents[document], "", document, dialect)]
         while stack:
             value, pointer, base, current = stack.pop()
@@ -129,7 +146,7 @@ class SchemaStore:
                 continue
             if not isinstance(value, dict):
                 continue
-            entered, current = enter(value, base, current)
+            entered, current = self.enter(value, base, current)
             if entered != base or pointer == "":
                 self._resources.setdefault(entered, (document, pointer, current.name))
                 base = entered
