@@ -18,10 +18,11 @@ from juxtalogos.schema.json.facets import Facet, branch_element, facet_element, 
 from juxtalogos.schema.json.formats import format_holds
 from juxtalogos.schema.json.interpret import Context, accepts, follow
 from juxtalogos.schema.json.nodes import Node, Rule
-from juxtalogos.schema.json.source import Compiled, Record, Writer
+from juxtalogos.schema.json.source import Compiled, Record
 from juxtalogos.schema.json.store import BadReference
 from juxtalogos.schema.json.values import is_multiple, key_of
 from juxtalogos.schema.json.walk import children
+from juxtalogos.schema.json.writer import Writer
 from juxtalogos.schema.patterns import Pattern, PatternTimeout
 
 MAX_READ = 10_000

@@ -1,0 +1,411 @@
+"""Writes the checks of a node, and of what it inlines, into one function."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from juxtalogos.schema.json.formats import COMMON, NUMBER_FORMATS, TEXT_FORMATS
+from juxtalogos.schema.json.interpret import attempt, deep_notes, follow, is_other_direction
+from juxtalogos.schema.json.nodes import Items, Members, Node, Rule
+from juxtalogos.schema.json.source import Compiled, Lines, Record
+from juxtalogos.schema.json.telling import JSON_TYPES, python_types, resolved, telling_property
+from juxtalogos.schema.json.values import key_of
+
+_NUMBER_LIMITS = ("minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum")
+_NUMBER_OPS = frozenset((*_NUMBER_LIMITS, "multipleOf"))
+_TEXT_OPS = frozenset(("minLength", "maxLength", "pattern"))
+_LIST_OPS = frozenset(("minItems", "maxItems", "uniqueItems", "items", "contains"))
+_OBJECT_OPS = frozenset(
+    ("minProperties", "maxProperties", "required", "members", "propertyNames", "dependentRequired", "dependentSchemas")
+)
+
+
+class Writer(Lines):
+    """One function."""
+
+    def node(self, node: Node, home: Node, var: str) -> None:
+        """Checks of a node on a variable."""
+        if node.constant is not None:
+            if node.constant is False:
+                self.put("return False")
+            return
+        self.above.append(id(node))
+        self.budget -= len(node.rules)
+        rules = {rule.op: rule for rule in node.rules}
+        if "ref" in rules:
+            self.same(follow(rules["ref"].operand, self.context), home, var)
+        self.typed(rules, node, home, var)
+        for rule in node.rules:
+            if rule.op in ("allOf", "anyOf", "oneOf", "not", "if"):
+                getattr(self, f"rule_{rule.op}")(rule, home, var)
+        if self.compiler.counting:
+            self.facets(node, rules["type"].operand if "type" in rules else (), var)
+        self.above.pop()
+
+    def facets(self, node: Node, allowed: tuple[str, ...], var: str) -> None:
+        """Flags of a value's classes: a list empty or not, null. Limits see to their own."""
+        rule = node.rule("type")
+        for facet, number in self.compiler.facet_numbers(rule) if rule else ():
+            test = facet.expression.format(v=var)
+            if facet.type and allowed != ("array",):
+                test = f"type({var}) is list and {test}"
+            self.put(f"if {test}: {self.flag(number)} = 1")
+
+    def same(self, node: Node, home: Node, var: str) -> None:
+        """A further schema on the same value: written here, or called where it would grow too large or contain itself."""
+        if id(node) in self.above or self.budget < 0:
+            self.call(node, home, var)
+        else:
+            self.node(node, home, var)
+
+    def child(self, node: Node, var: str) -> None:
+        self.same(node, node, var)
+
+    def call(self, node: Node, home: Node, var: str) -> None:
+        name = self.compiler.name_of(node, home)
+        if (id(node), id(home)) not in self.compiler.functions:
+            self.waiting.append((node, home))
+        self.refuse(f"not {name}({var}, H)")
+
+    def typed(self, rules: dict[str, Rule], node: Node, home: Node, var: str) -> None:
+        allowed = tuple(rules["type"].operand) if "type" in rules else ()
+        groups = {
+            "string": [
+                op for op in rules if op in _TEXT_OPS or (op == "format" and rules[op].operand[0] in TEXT_FORMATS)
+            ],
+            "number": [
+                op for op in rules if op in _NUMBER_OPS or (op == "format" and rules[op].operand[0] in NUMBER_FORMATS)
+            ],
+            "array": [op for op in rules if op in _LIST_OPS],
+            "object": [op for op in rules if op in _OBJECT_OPS],
+        }
+        if len(allowed) == 1:
+            self.exact_type(allowed[0], var)
+            name = "number" if allowed[0] in ("integer", "strict integer") else allowed[0]
+            if groups.get(name):
+                self.group(name, rules, node, home, var)
+        else:
+            if allowed:
+                self.refuse(self.not_one_of(allowed, var))
+            for name, ops in groups.items():
+                applicable = (
+                    not allowed or name in allowed or (name == "number" and any("integer" in one for one in allowed))
+                )
+                if ops and applicable:
+                    test = (
+                        f"type({var}) is {JSON_TYPES[name]}"
+                        if name != "number"
+                        else f"type({var}) is int or type({var}) is float"
+                    )
+                    self.put(f"if {test}:")
+                    self.indent += 1
+                    mark = len(self.lines)
+                    self.group(name, rules, node, home, var)
+                    if len(self.lines) == mark:
+                        self.put("pass")
+                    self.indent -= 1
+        if "enum" in rules:
+            self.rule_enum(rules["enum"], node, var, allowed)
+        if "const" in rules:
+            self.rule_const(rules["const"], var)
+
+    def exact_type(self, name: str, var: str) -> None:
+        if name in JSON_TYPES:
+            self.refuse(f"type({var}) is not {JSON_TYPES[name]}")
+        elif name == "number":
+            self.refuse(f"type({var}) is not float and type({var}) is not int")
+        elif name == "integer":
+            self.refuse(f"type({var}) is not int and not (type({var}) is float and {var}.is_integer())")
+        else:
+            self.refuse(f"type({var}) is not int")
+
+    def not_one_of(self, allowed: tuple[str, ...], var: str) -> str:
+        parts = [f"type({var}) is {JSON_TYPES[name]}" for name in allowed if name in JSON_TYPES]
+        if "number" in allowed:
+            parts.append(f"type({var}) is int or type({var}) is float")
+        elif "integer" in allowed:
+            parts.append(f"type({var}) is int or (type({var}) is float and {var}.is_integer())")
+        elif "strict integer" in allowed:
+            parts.append(f"type({var}) is int")
+        return f"not ({' or '.join(parts)})"
+
+    def group(self, name: str, rules: dict[str, Rule], node: Node, home: Node, var: str) -> None:
+        if name == "object":
+            self.object(rules, node, home, var)
+        elif name == "array":
+            self.array(rules, var)
+        elif name == "string":
+            for op in ("minLength", "maxLength"):
+                if op in rules:
+                    self.limit(rules[op], f"len({var})")
+            if "pattern" in rules:
+                self.refuse(f"not {self.compiler.search(rules['pattern'].operand)}({var})")
+            name = rules["format"].operand[0] if "format" in rules else ""
+            if name in TEXT_FORMATS:
+                check = f"not {self.compiler.bind(TEXT_FORMATS[name])}({var})"
+                self.refuse(f"not {self.compiler.bind(COMMON[name])}({var}) and {check}" if name in COMMON else check)
+        else:
+            for op in _NUMBER_LIMITS:
+                if op in rules:
+                    self.limit(rules[op], var)
+            if "multipleOf" in rules:
+                self.refuse(f"not multiple({var}, {self.compiler.bind(rules['multipleOf'].operand)})")
+            if "format" in rules and rules["format"].operand[0] in NUMBER_FORMATS:
+                self.refuse(f"not format_holds({rules['format'].operand[0]!r}, {var})")
+
+    def rule_enum(self, rule: Rule, node: Node, var: str, allowed: tuple[str, ...]) -> None:
+        numbers = {key_of(member): self.compiler.enum_number(rule, member) for member in rule.operand}
+        table, seen = self.compiler.bind(numbers), self.fresh()
+        key = var
+        if not all(type(member) is str for member in rule.operand):
+            key = f"key_of({var})"
+        elif allowed != ("string",):
+            self.refuse(f"type({var}) is not str")  # the key of a text is the text
+        if not self.compiler.counting:
+            self.refuse(f"{key} not in {table}")
+        elif self.loops:
+            self.put(f"if {key} not in {seen}:")
+            self.put(f"    if {key} not in {table}: return False")
+            self.put(f"    {seen}.add({key})")
+            self.members.append((seen, table, True))
+        else:
+            self.put(f"{seen} = {table}.get({key})")
+            self.refuse(f"{seen} is None")
+            self.members.append((seen, table, False))
+
+    def rule_const(self, rule: Rule, var: str) -> None:
+        if type(rule.operand) is str:
+            self.refuse(f"{var} != {self.compiler.bind(rule.operand)}")
+        else:
+            self.refuse(f"key_of({var}) != {self.compiler.bind(key_of(rule.operand))}")
+
+    def object(self, rules: dict[str, Rule], node: Node, home: Node, var: str) -> None:
+        for op in ("minProperties", "maxProperties"):
+            if op in rules:
+                self.limit(rules[op], f"len({var})")
+        members: Members | None = rules["members"].operand if "members" in rules else None
+        properties = dict(members.properties) if members else {}
+        required = (
+            [
+                name
+                for name in dict.fromkeys(rules["required"].operand)
+                if not is_other_direction(name, home, self.context)
+            ]
+            if "required" in rules
+            else []
+        )
+        values = {name: self.fresh() for name in properties}
+        self.required(required, values, var)
+        closed = (
+            members is not None
+            and members.additional is not None
+            and members.additional.constant is False
+            and not members.patterns
+        )
+        count = self.fresh() if closed and any(name not in required for name in properties) else ""
+        if count:
+            self.put(f"{count} = {sum(name in required for name in properties)}")
+        for name, child in properties.items():
+            self.property(name, child, values[name], var, name in required, count)
+        if closed:
+            self.refuse(f"len({var}) != {count or len(properties)}")
+        elif members is not None and (
+            members.patterns or (members.additional is not None and members.additional.constant is not True)
+        ):
+            self.others(members, var)
+        if "propertyNames" in rules:
+            name = self.fresh()
+            judge = self.compiler.judge(rules["propertyNames"].operand)
+            self.put(f"for {name} in {var}:")
+            self.indent += 1
+            self.refuse(f"not {judge}({name})")
+            self.indent -= 1
+        for name, needed in rules["dependentRequired"].operand.items() if "dependentRequired" in rules else ():
+            for other in needed:
+                self.refuse(f"{name!r} in {var} and {other!r} not in {var}")
+        for name, child in rules["dependentSchemas"].operand.items() if "dependentSchemas" in rules else ():
+            self.put(f"if {name!r} in {var}:")
+            self.indent += 1
+            self.put("pass")
+            self.same(child, home, var)
+            self.indent -= 1
+
+    def required(self, required: list[str], values: dict[str, str], var: str) -> None:
+        taken = [name for name in required if name in values]
+        if taken:
+            self.put("try:")
+            self.put("    " + "; ".join(f"{values[name]} = {var}[{name!r}]" for name in taken))
+            self.put("except KeyError: return False")
+        for name in required:
+            if name not in values:
+                self.refuse(f"{name!r} not in {var}")
+
+    def property(self, name: str, child: Node, value: str, var: str, required: bool, count: str) -> None:
+        number = self.compiler.property_number(child)
+        write_only = self.context.direction.value == "response" and deep_notes(child, self.context)[1]
+        if not required:
+            self.put(f"{value} = {var}.get({name!r}, M)")
+            self.put(f"if {value} is not M:")
+            self.indent += 1
+        if write_only:
+            self.put("return False")
+        else:
+            self.put(f"{self.flag(number)} = 1" if self.compiler.counting else "pass")
+            if count and not required:
+                self.put(f"{count} += 1")
+            self.child(child, value)
+        if not required:
+            self.indent -= 1
+
+    def others(self, members: Members, var: str) -> None:
+        """Names that no property declares, and those that patterns match too."""
+        name, item, matched = self.fresh(), self.fresh(), self.fresh()
+        self.put(f"for {name}, {item} in {var}.items():")
+        self.indent += 1
+        self.loops += 1
+        known = self.compiler.bind(frozenset(members.properties))
+        if not members.patterns:
+            self.put(f"if {name} in {known}: continue")
+        else:
+            self.put(f"{matched} = {name} in {known}")
+            for pattern, child in members.patterns:
+                if pattern.plain_search() is None:
+                    self.put("return False")
+                    continue
+                self.put(f"if {self.compiler.search(pattern)}({name}):")
+                self.indent += 1
+                self.put(f"{matched} = True")
+                self.child(child, item)
+                self.indent -= 1
+            self.put(f"if {matched}: continue")
+        if members.additional is not None:
+            self.child(members.additional, item)
+        self.loops -= 1
+        self.indent -= 1
+
+    def array(self, rules: dict[str, Rule], var: str) -> None:
+        for op in ("minItems", "maxItems"):
+            if op in rules:
+                self.limit(rules[op], f"len({var})")
+        if "uniqueItems" in rules:
+            self.refuse(f"not unique({var})")
+        if "items" in rules:
+            self.items(rules["items"].operand, var)
+        if "contains" in rules:
+            contains = rules["contains"].operand
+            found = self.fresh()
+            self.put(f"{found} = sum(map({self.compiler.judge(contains.node)}, {var}))")
+            self.refuse(
+                f"{found} < {contains.least}" + (f" or {found} > {contains.most}" if contains.most is not None else "")
+            )
+
+    def items(self, items: Items, var: str) -> None:
+        for index, child in enumerate(items.prefix):
+            value = self.fresh()
+            self.put(f"if len({var}) > {index}:")
+            self.indent += 1
+            self.put(f"{value} = {var}[{index}]")
+            self.child(child, value)
+            self.indent -= 1
+        if items.rest is None or items.rest.constant is True:
+            return
+        if items.rest.constant is False:
+            self.refuse(f"len({var}) > {len(items.prefix)}")
+            return
+        value = self.fresh()
+        mark = len(self.lines)
+        self.put(f"for {value} in {var}[{len(items.prefix)}:]:" if items.prefix else f"for {value} in {var}:")
+        self.indent += 1
+        self.loops += 1
+        self.child(items.rest, value)
+        self.loops -= 1
+        self.indent -= 1
+        if len(self.lines) == mark + 1:
+            self.lines.pop()
+
+    def rule_allOf(self, rule: Rule, home: Node, var: str) -> None:
+        for child in rule.operand:
+            self.same(child, home, var)
+
+    def rule_not(self, rule: Rule, home: Node, var: str) -> None:
+        self.refuse(f"{self.compiler.judge(rule.operand)}({var})")
+
+    def rule_if(self, rule: Rule, home: Node, var: str) -> None:
+        self.put(f"if {self.compiler.judge(rule.operand.test)}({var}):")
+        for branch, last in ((rule.operand.then, False), (rule.operand.otherwise, True)):
+            self.indent += 1
+            self.put("pass")
+            if branch is not None:
+                self.same(branch, home, var)
+            self.indent -= 1
+            if not last:
+                self.put("else:")
+
+    def rule_anyOf(self, rule: Rule, home: Node, var: str) -> None:
+        if not rule.operand or self.told_apart(rule, var):
+            return
+        # Every branch that fits hits its elements; a trial must not leave the flags of one that does not.
+        self.refuse(f"not {self.compiler.bind(self.trial(rule, len(rule.operand)))}({var}, H)")
+
+    def rule_oneOf(self, rule: Rule, home: Node, var: str) -> None:
+        if not rule.operand or self.told_apart(rule, var):
+            return
+        self.refuse(f"not {self.compiler.bind(self.trial(rule, 1))}({var}, H)")
+
+    def trial(self, rule: Rule, most: int) -> Compiled:
+        """Tries every branch: at least one must fit, and no more than `most`."""
+        functions, context, nodes = self.compiler.functions, self.context, rule.operand
+        for node in nodes:
+            self.compiler.name_of(node, node)
+            self.waiting.append((node, node))
+
+        def run(value: Any, records: list[Record]) -> bool:
+            fitting = 0
+            for node in nodes:
+                tried: list[Record] = []
+                if functions[(id(node), id(node))](value, tried):
+                    fitting += 1
+                    records += [*tried, self.compiler.branch_number(node)]
+                elif not any(not one.advisory for one in attempt(node, value, (), context.fresh())[0]):
+                    return False  # it fits with a remark: the interpreter tells
+            return 1 <= fitting <= most
+
+        return run
+
+    def told_apart(self, rule: Rule, var: str) -> bool:
+        """Branches that no value can fit two of: by a property's constant, or by type."""
+        nodes = rule.operand
+        bare = [resolved(node, self.context) for node in nodes]
+        name, constants = telling_property(bare, self.context)
+        if name is not None:
+            self.refuse(f"type({var}) is not dict")
+            told = self.fresh()
+            self.put(f"{told} = {var}.get({name!r})")
+            self.refuse(f"type({told}) is not str")
+            for index, (node, texts) in enumerate(zip(nodes, constants)):
+                values = (
+                    self.compiler.bind(frozenset(texts)) if len(texts) > 1 else self.compiler.bind(next(iter(texts)))
+                )
+                self.put(f"{'el' if index else ''}if {told} {'in' if len(texts) > 1 else '=='} {values}:")
+                self.indent += 1
+                self.call(node, node, var)
+                self.branch(node)
+                self.indent -= 1
+            self.put("else: return False")
+            return True
+        types = [python_types(node) for node in bare]
+        if any(not one for one in types) or sum(map(len, types)) != len(set().union(*types)):
+            return False
+        for index, (node, kinds) in enumerate(zip(nodes, types)):
+            self.put(f"{'el' if index else ''}if {' or '.join(f'type({var}) is {kind}' for kind in sorted(kinds))}:")
+            self.indent += 1
+            self.put("pass")
+            self.child(node, var)
+            self.branch(node)
+            self.indent -= 1
+        self.put("else: return False")
+        return True
+
+    def branch(self, node: Node) -> None:
+        if self.compiler.counting:
+            self.put(f"{self.flag(self.compiler.branch_number(node))} = 1")
