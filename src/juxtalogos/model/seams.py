@@ -51,8 +51,8 @@ class Schema(Protocol):
     def hits(self, value: Any) -> Iterator[str]:
         """Ids of the elements that the value exercises."""
 
-    def outline(self, full: bool = True) -> Iterator[OutlineRow]:
-        """The schema as a person reads it, a row a property."""
+    def outline(self, depth: int = 100) -> Iterator[OutlineRow]:
+        """The schema as a person reads it, a row a property, so many levels deep."""
 
 
 class SchemaEngine(Protocol):

@@ -13,6 +13,9 @@ from juxtalogos.model.seams import OutlineRow
 from juxtalogos.workspace.config import DependencyRule
 
 _ID_LIKE = re.compile(r"(?:^id|Id|_id|-id|ID|[Nn]umber|[Cc]ode|[Kk]ey|[Rr]ef)$")
+DEEPEST = 4
+"""Levels of a body that are looked at: what lies deeper is seldom what another operation needs."""
+_IDENTIFIERS = ("id", "number", "code")
 _SCALARS = ("string", "integer", "number")
 
 
@@ -47,9 +50,39 @@ class _Need:
     place: Location | None
 
 
+class _Offers:
+    """Offers by what a need may know them by, in the order of the operations."""
+
+    def __init__(self, offers: Iterable[_Offer]) -> None:
+        self.by: dict[tuple[str, object], list[tuple[int, _Offer]]] = {}
+        for order, offer in enumerate(offers):
+            plain = _plain(offer.row.name)
+            keys: list[tuple[str, object]] = [
+                ("path", offer.operation.path),
+                ("place", offer.row.place),
+                ("name", plain),
+            ]
+            if plain in _IDENTIFIERS:
+                keys.append(("resource", offer.resource.rpartition("-")[2]))
+            for key in keys:
+                self.by.setdefault(key, []).append((order, offer))
+
+    def of(self, need: _Need) -> list[tuple[int, _Offer]]:
+        """Everything that could meet a need."""
+        plain = _plain(need.name)
+        keys: list[tuple[str, object]] = [
+            ("path", need.collection),
+            ("place", need.place),
+            ("resource", need.resource.rpartition("-")[2]),
+        ]
+        keys += [("name", plain)] if plain not in _IDENTIFIERS else []
+        found = {order: offer for key in keys for order, offer in self.by.get(key, ())}
+        return sorted(found.items())
+
+
 def find_dependencies(contract: Contract, rules: Iterable[DependencyRule] = ()) -> list[Dependency]:
     """In the order of the operations. Rules of the configuration come first and can drop what is found."""
-    offers = [offer for operation in contract.operations for offer in _offers(contract, operation)]
+    offers = _Offers(offer for operation in contract.operations for offer in _offers(contract, operation))
     found: dict[tuple[str, str], Dependency] = {}
     dropped = set()
     for rule in rules:
@@ -128,7 +161,7 @@ def _offers(contract: Contract, operation: Operation) -> Iterator[_Offer]:
     resource = _singular(_last_fixed(operation.path))
     for media in answer.media:
         if media.schema and "json" in media.media_type:
-            for row in contract.schema(media.schema).outline():
+            for row in contract.schema(media.schema).outline(depth=DEEPEST):
                 if row.type.split(" ")[0] in _SCALARS and row.path and "/NAME" not in row.path:
                     yield _Offer(operation, row, resource)
             return
@@ -138,7 +171,7 @@ def _needs(contract: Contract, operation: Operation) -> Iterator[_Need]:
     for one in operation.inputs:
         if not one.required or one.schema is None:
             continue
-        row = next(iter(contract.schema(one.schema).outline()), None)
+        row = next(iter(contract.schema(one.schema).outline(depth=0)), None)
         place = row.place if row else None
         if one.place == "path":
             before = operation.path.partition(f"{{{one.name}}}")[0].rstrip("/")
@@ -147,7 +180,7 @@ def _needs(contract: Contract, operation: Operation) -> Iterator[_Need]:
             yield _Need(operation, one.address, one.name, _owner(one.name), "", place)
     for media in operation.body.media if operation.body else ():
         if media.schema and "json" in media.media_type:
-            for row in contract.schema(media.schema).outline(full=True):
+            for row in contract.schema(media.schema).outline(depth=DEEPEST):
                 if (
                     row.path
                     and row.required
@@ -159,10 +192,10 @@ def _needs(contract: Contract, operation: Operation) -> Iterator[_Need]:
             return
 
 
-def _candidates(need: _Need, offers: list[_Offer]) -> list[Dependency]:
+def _candidates(need: _Need, offers: _Offers) -> list[Dependency]:
     """Best first: by path, by shared schema, by name; creating operations before listing ones."""
     ranked: list[tuple[int, int, int, Dependency]] = []
-    for order, offer in enumerate(offers):
+    for order, offer in offers.of(need):
         if offer.operation.id == need.operation.id:
             continue
         reason = _reason(need, offer)
@@ -182,7 +215,7 @@ def _candidates(need: _Need, offers: list[_Offer]) -> list[Dependency]:
 def _reason(need: _Need, offer: _Offer) -> tuple[int, str] | None:
     same_name = _plain(need.name) == _plain(offer.row.name)
     identifies = (
-        _plain(offer.row.name) in ("id", "number", "code")
+        _plain(offer.row.name) in _IDENTIFIERS
         and _same_resource(need.resource, offer.resource)
         and _plain(need.name) in _names_of(need.resource)
     )
@@ -195,7 +228,7 @@ def _reason(need: _Need, offer: _Offer) -> tuple[int, str] | None:
         and "/properties/" not in need.place.pointer
     ):
         return 1, f"schema: both are {need.place.pointer.rpartition('/')[2]}"
-    if same_name and _plain(need.name) not in ("id", "number", "code"):
+    if same_name and _plain(need.name) not in _IDENTIFIERS:
         return 2, f"name: {offer.row.name}"
     if identifies:
         return 2, f"name: {offer.row.name} of {offer.resource}"

@@ -13,7 +13,10 @@ from juxtalogos.model.location import escape_key
 from juxtalogos.model.seams import ABSENT, Inputs
 
 
-class _Dumper(yaml.SafeDumper):
+_Base: Any = getattr(yaml, "CSafeDumper", yaml.SafeDumper)
+
+
+class _Dumper(_Base):  # type: ignore[misc]
     """Quotes what YAML 1.1 or 1.2 would take for something else than text; shares nothing by anchors."""
 
     def ignore_aliases(self, data: Any) -> bool:

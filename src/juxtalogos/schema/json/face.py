@@ -139,10 +139,10 @@ class JsonSchema:
         found = self.examine(value).hits
         return hits(self, value) if found is None else iter(found)
 
-    def outline(self, full: bool = True) -> Iterator[OutlineRow]:
+    def outline(self, depth: int = 100) -> Iterator[OutlineRow]:
         from juxtalogos.schema.json.outline import outline
 
-        return outline(self, full=full)
+        return outline(self, depth=depth)
 
 
 class JsonEngine:

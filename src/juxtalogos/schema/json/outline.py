@@ -19,55 +19,54 @@ if TYPE_CHECKING:
 MAX_ROWS = 400
 
 
-def outline(schema: JsonSchema, *, full: bool) -> Iterator[OutlineRow]:
+def outline(schema: JsonSchema, *, depth: int) -> Iterator[OutlineRow]:
     """Rows from the top; the first is the value itself. A schema met again inside itself is named, not repeated."""
-    rows = _rows(schema.node, schema.context(), 0, "", "", False, ())
+    rows = _rows(schema.node, schema.context(), 0, "", "", False, (), depth)
     for count, row in enumerate(rows):
         if count >= MAX_ROWS:
             yield OutlineRow(0, "…", "", "", False, "more rows left out")
             return
-        if full or row.required or row.depth == 0:
-            yield row
+        yield row
 
 
 def _rows(
-    node: Node, context: Context, depth: int, name: str, path: str, required: bool, above: tuple[int, ...]
+    node: Node, context: Context, depth: int, name: str, path: str, required: bool, above: tuple[int, ...], deepest: int
 ) -> Iterator[OutlineRow]:
     parts = _same_value(node, context)
     if any(id(part) in above for part in parts):
-        yield OutlineRow(
-            depth, name, path, f"{_type(parts)} (as {parts[-1].name()} above)", required, "", _description(parts)
-        )
+        kind = f"{_type(parts)} (as {parts[-1].name()} above)"
+        yield OutlineRow(depth, name, path, kind, required, "", _description(parts))
         return
     above = (*above, *(id(part) for part in parts))
-    allowed = "; ".join(filter(None, dict.fromkeys(map(limits_in_words, parts))))
-    notes = [deep_notes(part, context) for part in parts[:1]]
-    if notes and notes[0][0]:
-        allowed = "; ".join(filter(None, (allowed, "read-only")))
-    if notes and notes[0][1]:
-        allowed = "; ".join(filter(None, (allowed, "write-only")))
-    yield OutlineRow(depth, name, path, _type(parts), required, allowed, _description(parts), parts[-1].location)
+    allowed = [*dict.fromkeys(map(limits_in_words, parts))]
+    read_only, write_only = deep_notes(parts[0], context)
+    allowed += ["read-only"] * read_only + ["write-only"] * write_only
+    text = "; ".join(filter(None, allowed))
+    yield OutlineRow(depth, name, path, _type(parts), required, text, _description(parts), parts[-1].location)
+    if depth < deepest:
+        for child, key, place, needed in _inner(parts, path):
+            yield from _rows(child, context, depth + 1, key, place, needed, above, deepest)
+
+
+def _inner(parts: list[Node], path: str) -> Iterator[tuple[Node, str, str, bool]]:
+    """(schema, name, path, whether required) of what stands below some schemas of one value."""
     wanted = {name for part in parts for rule in part.rules if rule.op == "required" for name in rule.operand}
-    for part in parts:
-        for rule in part.rules:
-            match rule.op:
-                case "members":
-                    for key, child in rule.operand.properties.items():
-                        yield from _rows(
-                            child, context, depth + 1, key, f"{path}/{escape_key(key)}", key in wanted, above
-                        )
-                    if rule.operand.additional is not None and rule.operand.additional.rules:
-                        yield from _rows(
-                            rule.operand.additional, context, depth + 1, "any other name", f"{path}/NAME", False, above
-                        )
-                case "items":
-                    for index, child in enumerate(rule.operand.prefix):
-                        yield from _rows(child, context, depth + 1, f"item {index}", f"{path}/{index}", False, above)
-                    if rule.operand.rest is not None and rule.operand.rest.rules:
-                        yield from _rows(rule.operand.rest, context, depth + 1, "each item", f"{path}/0", False, above)
-                case "anyOf" | "oneOf":
-                    for index, child in enumerate(rule.operand, 1):
-                        yield from _rows(child, context, depth + 1, f"choice {index}", path, False, above)
+    for rule in (rule for part in parts for rule in part.rules):
+        operand = rule.operand
+        match rule.op:
+            case "members":
+                for key, child in operand.properties.items():
+                    yield child, key, f"{path}/{escape_key(key)}", key in wanted
+                if operand.additional is not None and operand.additional.rules:
+                    yield operand.additional, "any other name", f"{path}/NAME", False
+            case "items":
+                for index, child in enumerate(operand.prefix):
+                    yield child, f"item {index}", f"{path}/{index}", False
+                if operand.rest is not None and operand.rest.rules:
+                    yield operand.rest, "each item", f"{path}/0", False
+            case "anyOf" | "oneOf":
+                for index, child in enumerate(operand, 1):
+                    yield child, f"choice {index}", path, False
 
 
 def _same_value(node: Node, context: Context) -> list[Node]:
