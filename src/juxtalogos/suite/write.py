@@ -12,7 +12,6 @@ from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.location import escape_key
 from juxtalogos.model.seams import ABSENT, Inputs
 
-
 _Base: Any = getattr(yaml, "CSafeDumper", yaml.SafeDumper)
 
 

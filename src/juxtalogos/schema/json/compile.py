@@ -49,7 +49,7 @@ class Compiler:
         self.numbers: dict[str, int] = {}
         self.functions: dict[tuple[int, int], Compiled] = {}
         self.names: dict[tuple[int, int], str] = {}
-        self.read: dict[tuple[Any, ...], frozenset[str]] = {}
+        self.read: dict[Record, frozenset[str]] = {}
         self.by_node: dict[int, int] = {}
         self.by_rule: dict[int, tuple[tuple[Facet, int], ...]] = {}
         self.kept: list[Node] = []
@@ -161,20 +161,29 @@ class Compiler:
 
         return self.bind(exactly)
 
-    def hits(self, records: list[Record]) -> set[str]:
+    def hits(self, records: list[Record]) -> frozenset[str]:
         """Ids of the elements that some records tell of. Records that are alike are read once."""
-        found: set[str] = set()
-        for record in set(records):  # most are alike
-            if isinstance(record, int):
-                found.add(self.elements[record])
-                continue
-            known = self.read.get(record)
-            if known is None:
-                known = frozenset(self.elements[number] for number in record[0].numbers(record[1:]))
-                if len(self.read) < MAX_READ:
-                    self.read[record] = known
-            found |= known
-        return found
+        if len(records) == 1:
+            return self.meaning(records[0])
+        return frozenset().union(*map(self.meaning, set(records)))
+
+    def meaning(self, record: Record) -> frozenset[str]:
+        known = self.read.get(record)
+        if known is None:
+            numbers = (record,) if isinstance(record, int) else record[0].numbers(record[1:])
+            known = frozenset(self.elements[number] for number in numbers)
+            if len(self.read) < MAX_READ:
+                self.read[record] = known
+        return known
+
+    def passes(self, node: Node, value: Any, hits: list[Record] | None) -> bool:
+        """Whether a value is sound at once; then what it hit is added."""
+        records: list[Record] = []
+        if not self.function(node)(value, records):
+            return False
+        if hits is not None:
+            hits += records
+        return True
 
     def search(self, pattern: Pattern) -> str:
         plain = pattern.plain_search()

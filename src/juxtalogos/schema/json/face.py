@@ -43,7 +43,7 @@ class Examination:
         self._records = records
 
     @property
-    def hits(self) -> set[str] | None:
+    def hits(self) -> frozenset[str] | None:
         """Ids of elements; None where the interpreter alone passed: then they are walked for."""
         return self._compiler.hits(self._records) if self._compiler and self._records is not None else None
 

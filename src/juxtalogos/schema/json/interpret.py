@@ -91,13 +91,9 @@ def check_node(
         if node.constant is False:
             add(context, path, Rule("false", None, "false", node.location), "no value at all", seen(value))
         return
-    if context.compiler is not None and home is None and node.rules:
-        function = context.compiler.function(node)
-        tried: list[Record] = []
-        if function(value, tried):
-            if context.hits is not None:
-                context.hits += tried
-            return
+    untried = context.compiler is not None and home is None and bool(node.rules)
+    if untried and context.compiler is not None and context.compiler.passes(node, value, context.hits):
+        return
     entered = context.scope
     if not entered or entered[-1] != node.base:
         context.scope = (*entered, node.base)

@@ -152,8 +152,9 @@ def _members(rule: Rule, value: Any, at: Visit) -> None:
         if declared_here is not None:
             if at.context.hits is not None and at.context.compiler is not None:
                 at.context.hits.append(at.context.compiler.property_number(declared_here))
-            _check_direction(declared_here, item, (at.path, name), at.context)
-            check_node(declared_here, item, (at.path, name), at.context)
+            if at.context.direction is Direction.RESPONSE and deep_notes(declared_here, at.context)[1]:
+                _write_only(declared_here, (at.path, name), at.context)
+            _check_part(declared_here, item, name, at)
         for pattern, child in members.patterns:
             if _matches(pattern, name, at):
                 matched = True
@@ -169,17 +170,10 @@ def _members(rule: Rule, value: Any, at: Visit) -> None:
             at.evaluated.names.add(name)
 
 
-def _check_direction(node: Node, item: Any, path: Path, context: Context) -> None:
-    if context.direction is Direction.RESPONSE and deep_notes(node, context)[1]:
-        # "SHOULD NOT be sent as part of the response": doubtful, not forbidden.
-        add(
-            context,
-            path,
-            Rule("writeOnly", True, "writeOnly", node.location),
-            "write-only: not part of an answer",
-            "present",
-            advisory=True,
-        )
+def _write_only(node: Node, path: Path, context: Context) -> None:
+    # "SHOULD NOT be sent as part of the response": doubtful, not forbidden.
+    rule = Rule("writeOnly", True, "writeOnly", node.location)
+    add(context, path, rule, "write-only: not part of an answer", "present", advisory=True)
 
 
 def _matches(pattern: Pattern, name: str, at: Visit) -> bool:
@@ -251,18 +245,18 @@ def _items(rule: Rule, value: Any, at: Visit) -> None:
 
 def _check_rest(node: Node, value: list[Any], start: int, at: Visit) -> None:
     """Items from an index on: the sound ones are passed over by the compiled function."""
-    context = at.context
-    compiler = context.compiler if node.constant is None else None
-    function = compiler.function(node) if compiler else None
     for index in range(start, len(value)):
-        if function is None:
-            check_node(node, value[index], (at.path, index), context)
-            continue
-        records: list[Any] = []
-        if not function(value[index], records):
-            check_node(node, value[index], (at.path, index), context, home=node)
-        elif context.hits is not None:
-            context.hits += records
+        _check_part(node, value[index], index, at)
+
+
+def _check_part(node: Node, item: Any, key: str | int, at: Visit) -> None:
+    """A member or an item; a path is only made where it is not sound."""
+    context = at.context
+    if context.compiler is None or node.constant is not None:
+        check_node(node, item, (at.path, key), context)
+    elif not context.compiler.passes(node, item, context.hits):
+        # `home` tells that the compiled function was tried already.
+        check_node(node, item, (at.path, key), context, home=node)
 
 
 @operator("contains")
