@@ -21,10 +21,6 @@ class MediaType:
         return self.subtype == "json" or self.subtype.endswith("+json")
 
     @property
-    def is_xml(self) -> bool:
-        return self.subtype == "xml" or self.subtype.endswith("+xml")
-
-    @property
     def is_text(self) -> bool:
         return self.type == "text"
 

@@ -6,7 +6,7 @@ import re
 from urllib.parse import urlsplit
 
 from juxtalogos.model.errors import UsageError, quoted
-from juxtalogos.model.exchange import Headers, Request, Response
+from juxtalogos.model.exchange import Headers, Request
 
 _TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
 
@@ -18,12 +18,6 @@ def request_text(request: Request) -> bytes:
     lines = [f"{request.method} {target} HTTP/1.1", f"Host: {parts.netloc.rpartition('@')[2]}"]
     lines += [f"{name}: {value}" for name, value in request.headers if name.lower() != "host"]
     return ("\r\n".join(lines) + "\r\n\r\n").encode("utf-8") + (request.body or b"")
-
-
-def response_text(response: Response) -> bytes:
-    lines = [f"HTTP/{response.http_version} {response.status} {response.reason}".rstrip()]
-    lines += [f"{name}: {value}" for name, value in response.headers]
-    return ("\r\n".join(lines) + "\r\n\r\n").encode("utf-8") + response.body
 
 
 def parse_request(data: bytes, origin: str, where: str = "message") -> Request:

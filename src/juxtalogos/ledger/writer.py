@@ -21,7 +21,6 @@ class Writer:
     ledger: Ledger
     run: int
     queue: asyncio.Queue[ExchangeRecord | CaseRecord | None] = field(default_factory=lambda: asyncio.Queue(2 * BATCH))
-    stored: int = 0
     _task: asyncio.Task[None] | None = None
 
     async def __aenter__(self) -> Writer:
@@ -63,4 +62,3 @@ class Writer:
                 exchanges = [record for record in batch if isinstance(record, ExchangeRecord)]
                 cases = [record for record in batch if isinstance(record, CaseRecord)]
                 await asyncio.to_thread(self.ledger.add, self.run, exchanges, cases)
-                self.stored += len(exchanges)

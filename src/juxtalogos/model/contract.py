@@ -130,9 +130,6 @@ class DeclaredAnswer:
     description: str = ""
     links: tuple[Link, ...] = ()
 
-    def covers(self, status: int) -> bool:
-        return self.status in (str(status), f"{status // 100}XX", "default")
-
 
 @dataclass(frozen=True, slots=True)
 class SecurityScheme:
@@ -183,9 +180,6 @@ class Operation:
         """The declared answer: the code itself, else its range, else `default`."""
         by_status = {answer.status: answer for answer in self.answers}
         return by_status.get(str(status)) or by_status.get(f"{status // 100}XX") or by_status.get("default")
-
-    def success_statuses(self) -> list[str]:
-        return [answer.status for answer in self.answers if answer.status.startswith("2")]
 
 
 @dataclass(frozen=True, slots=True, eq=False)

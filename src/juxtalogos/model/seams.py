@@ -125,12 +125,6 @@ class Inputs:
     content_type: str = ""
 
 
-class SignIn(Protocol):
-    """Adds what a credential needs to a request; no I/O."""
-
-    def __call__(self, request: Request) -> Request: ...
-
-
 Fetch = Callable[[str], Document]
 """Gives a document by its URI relative to the contract's folder; DocumentError when it cannot."""
 

@@ -23,9 +23,8 @@ def save_call(
     if not re.fullmatch(r"[A-Za-z0-9_\-]+(/[A-Za-z0-9_\-]+)*", name) or not re.fullmatch(r"[A-Za-z0-9_\-]+", case_id):
         raise UsageError(f"{quoted(where)} is no SUITE#CASE", mend="write one such as first#announce")
     path = suites / f"{name}.arazzo.yaml"
-    condition = f"$statusCode == {status}" if status else ""
     url = source_url(suites.parent, path, contract)
-    step = step_document(operation, slug(operation.id), inputs, sample_media(operation, inputs), status=condition)
+    step = step_document(operation, slug(operation.id), inputs, sample_media(operation, inputs))
     if not path.exists():
         case = {"workflowId": case_id, "steps": [step]}
         document = document_of(contract, url, [case])
