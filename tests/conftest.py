@@ -16,9 +16,15 @@ from typing import Any
 
 import pytest
 import yaml
+from hypothesis import settings
 
 from juxtalogos.demo.berths import KEY, base_url, make_server
 from juxtalogos.demo.planted import planted_names
+
+# In CI the same examples each time, so that a change is judged and not its luck; elsewhere new ones.
+settings.register_profile("ci", derandomize=True)
+if os.environ.get("CI"):
+    settings.load_profile("ci")
 
 BERTHS = resources.files("juxtalogos.demo").joinpath("berths.yaml").read_text("utf-8")
 

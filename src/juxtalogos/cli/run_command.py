@@ -177,7 +177,7 @@ class RunSummary:
         out.line()
         out.line(
             (verdict, verdict) if not interrupted else ("interrupted", "error"),
-            f"  run {self.number}: {len(self.cases)} cases, ",
+            f"  run {self.number}: {len(self.cases)} case{'s' if len(self.cases) != 1 else ''}, ",
             ", ".join(f"{count} {name}" for name, count in verdicts.items()),
         )
         out.note((f"next: juxtalogos report {self.number}  or  juxtalogos coverage", "note"))

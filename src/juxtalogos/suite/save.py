@@ -15,9 +15,7 @@ from juxtalogos.suite.write import document_of, step_document, to_yaml
 from juxtalogos.workspace.files import write_whole
 
 
-def save_call(
-    suites: Path, where: str, contract: Contract, operation: Operation, inputs: Inputs, status: int = 0
-) -> Path:
+def save_call(suites: Path, where: str, contract: Contract, operation: Operation, inputs: Inputs) -> Path:
     """Appends to `SUITE#CASE`; makes either when it is not there. UsageError when the name is none."""
     name, _, case_id = where.partition("#")
     if not re.fullmatch(r"[A-Za-z0-9_\-]+(/[A-Za-z0-9_\-]+)*", name) or not re.fullmatch(r"[A-Za-z0-9_\-]+", case_id):
