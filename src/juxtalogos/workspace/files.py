@@ -15,10 +15,13 @@ from juxtalogos.model.seams import Fetch
 
 
 def folder_fetch(folder: Path) -> Fetch:
-    """Fetches documents by URI relative to a folder, and from nowhere else."""
+    """Fetches documents by URI relative to a folder, each once, and from nowhere else."""
+    known: dict[str, Document] = {}
 
     def fetch(uri: str) -> Document:
-        return load_document(uri, read_inside(folder, uri))
+        if uri not in known:
+            known[uri] = load_document(uri, read_inside(folder, uri))
+        return known[uri]
 
     return fetch
 

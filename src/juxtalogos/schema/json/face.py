@@ -10,16 +10,16 @@ from juxtalogos.model.elements import Element
 from juxtalogos.model.findings import Deviation
 from juxtalogos.model.seams import OutlineRow
 from juxtalogos.schema.json import branching, operators  # noqa: F401  (importing them fills the table)
-from juxtalogos.schema.json.compile import Compiler
 from juxtalogos.schema.json.elements import hits
 from juxtalogos.schema.json.interpret import Context, check_node
 from juxtalogos.schema.json.nodes import Node
-from juxtalogos.schema.json.source import Compiled, Record
 from juxtalogos.schema.json.store import SchemaStore
 
 if TYPE_CHECKING:
     from juxtalogos.schema.json.boundary import Boundary
+    from juxtalogos.schema.json.compile import Compiler
     from juxtalogos.schema.json.mutate import Mutation
+    from juxtalogos.schema.json.source import Compiled, Record
 
 
 class TooDeep(ValueError):
@@ -97,6 +97,8 @@ class JsonSchema:
 
     def compile(self) -> bool:
         """Compiles now; False where the schema stays with the interpreter."""
+        from juxtalogos.schema.json.compile import Compiler
+
         self.uses = COMPILE_AFTER
         key = (self.direction, self.asserts_format)
         if key not in self.store.compilers:
