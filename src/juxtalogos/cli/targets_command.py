@@ -34,60 +34,57 @@ class _TargetArguments(Arguments):
 
 
 def run(args: _TargetArguments) -> int:
-    home = workspace(args)
-    out = terminal(args)
-    if args.action == "set":
-        if not args.name or not args.url:
-            raise UsageError("a name and a base URL are needed", mend="juxtalogos targets set NAME URL")
-        if args.contract and args.contract not in home.contract_names():
-            raise UsageError(
-                f"there is no contract {quoted(args.contract)}", mend=nearest(args.contract, home.contract_names())
-            )
-        home.set_target(args.name, args.url, args.contract)
-        error = asyncio.run(_try(check_url(args.url)))
-        if not args.json:
-            out.line("written: ", (args.name, "name"), f" {args.url}")
-            out.line(("it cannot be reached now: " + error, "remark") if error else ("it answers", "held"))
-        else:
-            out.json({"target": args.name, "url": args.url, "reached": not error, "reason": error})
+    return _set(args) if args.action == "set" else _list(args)
+
+
+def _set(args: _TargetArguments) -> int:
+    home, out = workspace(args), terminal(args)
+    if not args.name or not args.url:
+        raise UsageError("a name and a base URL are needed", mend="juxtalogos targets set NAME URL")
+    if args.contract and args.contract not in home.contract_names():
+        raise UsageError(
+            f"there is no contract {quoted(args.contract)}", mend=nearest(args.contract, home.contract_names())
+        )
+    home.set_target(args.name, args.url, args.contract)
+    error = asyncio.run(_try(check_url(args.url)))
+    if args.json:
+        out.json({"target": args.name, "url": args.url, "reached": not error, "reason": error})
         return EXIT_HELD
+    out.line("written: ", (args.name, "name"), f" {args.url}")
+    out.line(("it cannot be reached now: " + error, "remark") if error else ("it answers", "held"))
+    return EXIT_HELD
+
+
+def _list(args: _TargetArguments) -> int:
+    """The targets; with `check` also whether each answers (None: not tried)."""
+    home, out = workspace(args), terminal(args)
+    chosen = [home.config.target(args.name)] if args.name else list(home.config.targets.values())
     rows = [
-        (name, contract, url)
-        for name, target in home.config.targets.items()
-        for contract, url in (("every contract", target.url), *target.urls.items())
+        (one.name, contract, url)
+        for one in chosen
+        for contract, url in (("every contract", one.url), *one.urls.items())
         if url
     ]
-    if args.name:
-        home.config.target(args.name)
-        rows = [row for row in rows if row[0] == args.name]
-    errors = [asyncio.run(_try(url)) for _, _, url in rows] if args.action == "check" else [None] * len(rows)
+    tried = args.action == "check"
+    errors = [asyncio.run(_try(url)) if tried else None for _, _, url in rows]
     if args.json:
-        out.json(
+        data = [
             {
-                "version": 1,
-                "targets": [
-                    {
-                        "name": name,
-                        "contract": contract,
-                        "url": url,
-                        "reached": error is None or not error,
-                        "reason": error,
-                    }
-                    for (name, contract, url), error in zip(rows, errors)
-                ],
+                "name": name,
+                "contract": contract,
+                "url": url,
+                "reached": None if error is None else not error,
+                "reason": error,
             }
-        )
+            for (name, contract, url), error in zip(rows, errors)
+        ]
+        out.json({"version": 1, "targets": data})
     elif not rows:
         out.note(("no targets yet: juxtalogos targets set NAME URL", "note"))
     else:
-        states = [
-            ("", "") if error is None else (error, "remark") if error else ("it answers", "held") for error in errors
-        ]
-        out.table(
-            ("target", "serves", "base URL", "reached" if args.action == "check" else ""),
-            [(*row, state) for row, state in zip(rows, states)],
-            styles=("name",),
-        )
+        states = ["" if error is None else (error, "remark") if error else ("it answers", "held") for error in errors]
+        headings = ("target", "serves", "base URL", "reached" if tried else "")
+        out.table(headings, [(*row, state) for row, state in zip(rows, states)], styles=("name",))
     return EXIT_NO_ANSWER if any(errors) else EXIT_HELD
 
 

@@ -6,6 +6,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from email.message import Message
 
+from juxtalogos.model.contract import Media, Operation
+
 
 @dataclass(frozen=True, slots=True)
 class MediaType:
@@ -82,3 +84,13 @@ def best_match(declared: Sequence[str], actual: str) -> int | None:
         if score > best:
             best, index = score, place
     return index
+
+
+def chosen_media(operation: Operation, content_type: str = "") -> Media | None:
+    """The declared media of a request body: the one that covers a Content-Type; without one JSON, else the first."""
+    declared = operation.body.media if operation.body else ()
+    if content_type:
+        index = best_match([media.media_type for media in declared], content_type)
+        return declared[index] if index is not None else None
+    json = [media for media in declared if (parsed := parse_media_type(media.media_type)) and parsed.is_json]
+    return json[0] if json else declared[0] if declared else None

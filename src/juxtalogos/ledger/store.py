@@ -22,28 +22,28 @@ from juxtalogos.model.verdict import Verdict
 VERSION = 1
 
 _SCHEMA = """
-CREATE TABLE run (
+CREATE TABLE IF NOT EXISTS run (
     id INTEGER PRIMARY KEY, started REAL NOT NULL, ended REAL NOT NULL DEFAULT 0, kind TEXT NOT NULL, target TEXT NOT NULL,
     what TEXT NOT NULL, verdict TEXT NOT NULL DEFAULT '', interrupted INTEGER NOT NULL DEFAULT 0
 );
-CREATE TABLE suite_case (
+CREATE TABLE IF NOT EXISTS suite_case (
     run INTEGER NOT NULL, suite TEXT NOT NULL, name TEXT NOT NULL, verdict TEXT NOT NULL, reason TEXT NOT NULL, seconds REAL NOT NULL
 );
-CREATE INDEX case_run ON suite_case (run);
-CREATE TABLE exchange (
+CREATE INDEX IF NOT EXISTS case_run ON suite_case (run);
+CREATE TABLE IF NOT EXISTS exchange (
     id INTEGER PRIMARY KEY, run INTEGER NOT NULL, suite TEXT NOT NULL, suite_case TEXT NOT NULL, step TEXT NOT NULL,
     contract TEXT NOT NULL, operation TEXT NOT NULL, verdict TEXT NOT NULL, reason TEXT NOT NULL,
     method TEXT NOT NULL, url TEXT NOT NULL, status INTEGER NOT NULL, sent_at REAL NOT NULL, first_byte REAL NOT NULL, total REAL NOT NULL,
     error TEXT NOT NULL, request_headers TEXT NOT NULL, request_body BLOB,
     response_head TEXT, response_body BLOB, findings INTEGER NOT NULL
 );
-CREATE INDEX exchange_run ON exchange (run);
-CREATE TABLE check_result (
+CREATE INDEX IF NOT EXISTS exchange_run ON exchange (run);
+CREATE TABLE IF NOT EXISTS check_result (
     exchange INTEGER NOT NULL, kind TEXT NOT NULL, held INTEGER NOT NULL, place TEXT NOT NULL, declared TEXT NOT NULL, observed TEXT NOT NULL,
     document TEXT, pointer TEXT, severity TEXT NOT NULL, proving INTEGER NOT NULL, detail TEXT NOT NULL
 );
-CREATE INDEX check_exchange ON check_result (exchange);
-CREATE TABLE hit (
+CREATE INDEX IF NOT EXISTS check_exchange ON check_result (exchange);
+CREATE TABLE IF NOT EXISTS hit (
     run INTEGER NOT NULL, contract TEXT NOT NULL, element TEXT NOT NULL, operation TEXT NOT NULL, status INTEGER NOT NULL, media_type TEXT NOT NULL,
     count INTEGER NOT NULL, exchange INTEGER NOT NULL,
     PRIMARY KEY (run, contract, element, operation, status, media_type)
@@ -64,9 +64,8 @@ class Ledger:
             self.db.execute("PRAGMA synchronous=NORMAL")
             version = self.db.execute("PRAGMA user_version").fetchone()[0]
             if version == 0:
-                self.db.executescript(
-                    f"BEGIN IMMEDIATE;{_SCHEMA}PRAGMA user_version={VERSION};COMMIT;" if not self._has_tables() else ""
-                )
+                # Another process may be making it too: whoever comes second finds all there.
+                self.db.executescript(f"BEGIN IMMEDIATE;{_SCHEMA}PRAGMA user_version={VERSION};COMMIT;")
         except (sqlite3.DatabaseError, OSError) as error:
             raise ConfigError(
                 f"the ledger cannot be used: {error}", where=str(path), mend="move the file away; a new one is made"
@@ -77,9 +76,6 @@ class Ledger:
                 where=str(path),
                 mend="use a newer juxtalogos",
             )
-
-    def _has_tables(self) -> bool:
-        return self.db.execute("SELECT 1 FROM sqlite_master WHERE name = 'run'").fetchone() is not None
 
     def __enter__(self) -> Ledger:
         return self

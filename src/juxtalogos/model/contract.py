@@ -154,6 +154,8 @@ class Operation:
     method: str
     path: str
     location: Location
+    reference: str = ""
+    """Pointer in the root document by which others name it; `location` may be in another document."""
     declared_id: str = ""
     """The operationId as published, also where it is not unique; empty when there is none."""
     summary: str = ""

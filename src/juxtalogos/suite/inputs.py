@@ -6,6 +6,7 @@ import copy
 from collections.abc import Iterable, Mapping
 from typing import Any
 
+from juxtalogos.exchange.media import chosen_media
 from juxtalogos.model.contract import Contract, Input, Media, Operation
 from juxtalogos.model.errors import Unsampleable, UsageError, nearest, quoted
 from juxtalogos.model.location import split_pointer
@@ -22,19 +23,10 @@ def sample_inputs(
         if one.required or (full and not one.deprecated)
     }
     body: Any = ABSENT
-    media = body_media(operation, content_type)
+    media = chosen_media(operation, content_type)
     if operation.body and media and (operation.body.required or full):
         body = sample_body(contract, media, full=full, seed=seed)
     return Inputs(values, body, content_type or (media.media_type if media and body is not ABSENT else ""))
-
-
-def body_media(operation: Operation, content_type: str = "") -> Media | None:
-    """The declared media type to send: the one asked for, else JSON, else the first."""
-    declared = operation.body.media if operation.body else ()
-    if content_type:
-        wanted = content_type.partition(";")[0].strip().lower()
-        return next((media for media in declared if media.media_type.partition(";")[0].strip().lower() == wanted), None)
-    return next((media for media in declared if "json" in media.media_type.lower()), declared[0] if declared else None)
 
 
 def sample_of(contract: Contract, one: Input, seed: int = 0) -> Any:
@@ -110,7 +102,7 @@ def with_settings(
 
 def _read(form: Format, contract: Contract, operation: Operation, address: str, text: str, content_type: str) -> Any:
     if address == "body" or address.startswith("body/"):
-        media = body_media(operation, content_type) or body_media(operation)
+        media = chosen_media(operation, content_type) or chosen_media(operation)
         return form.parse_text(contract, media.schema if media else None, address[4:], text)
     one = next((one for one in operation.inputs if one.address == address), None)
     return form.parse_text(contract, one.schema if one else None, "", text)

@@ -11,7 +11,7 @@ from juxtalogos.documents.load import load_document
 from juxtalogos.documents.positions import position
 from juxtalogos.model.contract import Contract, Document, Operation
 from juxtalogos.model.errors import DocumentError, SuiteError, UsageError, nearest, quoted
-from juxtalogos.model.location import Location, split_pointer
+from juxtalogos.model.location import Location
 from juxtalogos.model.seams import ABSENT
 from juxtalogos.schema.patterns import PatternError, compile_pattern
 from juxtalogos.suite.conditions import BadCondition, parse_condition
@@ -234,19 +234,10 @@ class _SuiteReader:
             )
         contract, pointer = self.sources[found.group(1)], found.group(2)
         for operation in contract.operations:
-            tokens = split_pointer(pointer)
-            if operation.location.pointer == pointer or (
-                len(tokens) == 3
-                and tokens[0] == "paths"
-                and operation.path == tokens[1]
-                and operation.method == tokens[2].upper()
-            ):
+            if pointer in (operation.reference, operation.location.pointer):
                 return contract, operation
-        self.fail(
-            f"{quoted(pointer)} is no operation of {contract.name}",
-            place,
-            nearest(pointer, [operation.location.pointer for operation in contract.operations]),
-        )
+        known = [operation.reference for operation in contract.operations]
+        self.fail(f"{quoted(pointer)} is no operation of {contract.name}", place, nearest(pointer, known))
 
     def by_id(self, text: str, at: Location) -> tuple[Contract, Operation]:
         name, found = "", text

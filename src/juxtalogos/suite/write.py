@@ -9,7 +9,6 @@ import yaml
 
 from juxtalogos.documents.yamltext import CoreLoader
 from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.location import escape_key
 from juxtalogos.model.seams import ABSENT, Inputs
 
 _Base: Any = getattr(yaml, "CSafeDumper", yaml.SafeDumper)
@@ -31,10 +30,14 @@ def to_yaml(value: Any) -> str:
     return yaml.dump(value, Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=110)
 
 
+SOURCE_TYPES = ("openapi",)
+"""Formats that Arazzo 1.0.1 has a source type for; the optional `type` is left out for all others."""
+
+
 def document_of(contract: Contract, source_url: str, cases: list[dict[str, Any]]) -> dict[str, Any]:
     source = {"name": contract.name, "url": source_url}
-    if contract.format == "openapi":
-        source["type"] = "openapi"
+    if contract.format in SOURCE_TYPES:
+        source["type"] = contract.format
     return {
         "arazzo": "1.0.1",
         "info": {"title": f"{contract.title or contract.name}: every operation", "version": "1.0.0"},
@@ -67,5 +70,4 @@ def operation_reference(operation: Operation) -> dict[str, str]:
     """`operationId` with its source; `operationPath` where no unique id is declared or it would not be an expression's name."""
     if operation.declared_id == operation.id and re.fullmatch(r"[^\s{}]+", operation.id):
         return {"operationId": f"$sourceDescriptions.{operation.contract}.{operation.id}"}
-    pointer = f"/paths/{escape_key(operation.path)}/{operation.method.lower()}"
-    return {"operationPath": f"{{$sourceDescriptions.{operation.contract}.url}}#{pointer}"}
+    return {"operationPath": f"{{$sourceDescriptions.{operation.contract}.url}}#{operation.reference}"}

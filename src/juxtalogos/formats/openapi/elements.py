@@ -8,8 +8,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from juxtalogos.documents.jsontext import NotJson, parse_json
-from juxtalogos.exchange.media import parse_media_type
-from juxtalogos.formats.openapi.encode import chosen_media
+from juxtalogos.exchange.media import chosen_media, parse_media_type
 from juxtalogos.formats.openapi.match import path_below, path_values
 from juxtalogos.formats.openapi.styles import Reader, coerce, kinds
 from juxtalogos.model.contract import Contract, Input, Operation, SchemaRef

@@ -6,9 +6,9 @@ from typing import Any
 from urllib.parse import quote, quote_plus
 
 from juxtalogos.documents.jsontext import dump_json
-from juxtalogos.exchange.media import parse_media_type
+from juxtalogos.exchange.media import chosen_media, parse_media_type
 from juxtalogos.formats.openapi.styles import to_text, write
-from juxtalogos.model.contract import Contract, Media, Operation
+from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.exchange import Request
 from juxtalogos.model.seams import ABSENT, Inputs
@@ -60,18 +60,6 @@ def accepted(operation: Operation) -> str:
     """The declared media types of all answers, those of success first."""
     answers = sorted(operation.answers, key=lambda answer: not answer.status.startswith("2"))
     return ", ".join(dict.fromkeys(media.media_type.partition(";")[0] for answer in answers for media in answer.media))
-
-
-def chosen_media(operation: Operation, content_type: str) -> Media | None:
-    """The declared media of a request body: the one named, else JSON, else the first."""
-    declared = operation.body.media if operation.body else ()
-    if content_type:
-        from juxtalogos.exchange.media import best_match
-
-        index = best_match([media.media_type for media in declared], content_type)
-        return declared[index] if index is not None else None
-    json = [media for media in declared if (parsed := parse_media_type(media.media_type)) and parsed.is_json]
-    return json[0] if json else declared[0] if declared else None
 
 
 def encode_body(operation: Operation, inputs: Inputs) -> tuple[str, bytes]:

@@ -154,6 +154,7 @@ class _Reader:
             method=method.upper(),
             path=path,
             location=location,
+            reference=self.root.child("paths", path, method).pointer,
             declared_id=declared_id if isinstance(declared_id, str) else "",
             summary=str(value.get("summary", "")),
             description=str(value.get("description", "")),
