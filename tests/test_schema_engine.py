@@ -441,6 +441,58 @@ def test_branches_told_apart(value: Any) -> None:
     assert compile_schema(_TOLD).accepts(value) is jsonschema.Draft202012Validator(_TOLD).is_valid(value)
 
 
+@settings(max_examples=150, deadline=None)
+@given(st.data())
+def test_broken_items_are_told_alike_wherever_their_list_stands(data: st.DataObject) -> None:
+    """Compiled functions go on behind broken items; what those hit in part is what the interpreter says they hit."""
+    items = data.draw(
+        st.sampled_from(
+            [
+                _TOLD,
+                {"$ref": "#/$defs/quay"},
+                {"type": ["string", "integer"], "enum": ["S", 1]},
+                {"type": "array", "items": _TOLD},
+            ]
+        )
+    )
+    lists = (
+        {"type": "array", "prefixItems": [{"type": "string"}], "items": items}
+        if data.draw(st.booleans())
+        else {"type": "array", "items": items}
+    )
+    page = {
+        "type": "object",
+        "required": ["a"],
+        "properties": {"a": lists, "b": {"type": "object", "properties": {"c": lists}}},
+    }
+    schema = {
+        **data.draw(
+            st.sampled_from([lists, page, {"allOf": [page, {"type": "object", "patternProperties": {"^c": lists}}]}])
+        ),
+        "$defs": _TOLD["$defs"],
+        "$id": "urn:x",
+    }
+    one = st.sampled_from([
+        "S", 1, None, {}, {"shape": {"kind": "quay"}}, {"shape": {"kind": "light", "name": "x"}}, {"shape": {"kind": "buoy"}, "size": 0},
+        {"shape": {"kind": "quay"}, "size": "L"}, {"kind": "quay", "parts": [{}]}, [{"shape": {"kind": "buoy"}, "size": 2}], [{}],
+    ])  # fmt: skip
+    value = data.draw(st.lists(one, max_size=6))
+    _both_ways(
+        schema,
+        data.draw(
+            st.sampled_from(
+                [
+                    value,
+                    {"a": value},
+                    {"a": ["S"], "b": {"c": value}},
+                    {"a": value, "b": {"c": value}},
+                    {"a": [], "c": value},
+                ]
+            )
+        ),
+    )
+
+
 def test_compiling_happens_at_the_third_use_and_only_then() -> None:
     schema = compile_schema({"type": "array", "items": {"type": "integer"}})
     for _ in range(2):

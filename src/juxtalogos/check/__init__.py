@@ -6,13 +6,14 @@ One check is one small function in `CHECKS`; none asks which format it is.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 
 from juxtalogos.check.body import check_body, check_presence
 from juxtalogos.check.head import check_headers, check_media, check_status
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import CheckResult
-from juxtalogos.model.seams import Answer, Check
+from juxtalogos.model.seams import ABSENT, Answer, Check
 
 CHECKS: dict[str, Check] = {
     "status": check_status,
@@ -23,9 +24,19 @@ CHECKS: dict[str, Check] = {
 }
 
 
+def examined(answer: Answer) -> Answer:
+    """The answer with what its schema says of its value: one pass serves checks and coverage."""
+    if answer.schema is None or answer.value is ABSENT:
+        return answer
+    try:
+        return replace(answer, examined=answer.schema.examine(answer.value))
+    except ValueError as error:  # nested too deep to follow: nothing is proven
+        return replace(answer, unread=str(error))
+
+
 def check_exchange(
     contract: Contract, operation: Operation, answer: Answer, exchange: Exchange, extra: tuple[Check, ...] = ()
 ) -> Iterator[CheckResult]:
-    """The results of every check on an exchange that has a response; `extra` are the protocol's own."""
+    """The results of every check on an exchange that has a response; `extra` are the protocol's own. The answer is an examined one."""
     for check in (*CHECKS.values(), *extra):
         yield from check(contract, operation, answer, exchange)

@@ -8,7 +8,7 @@ from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import CheckResult, Severity
-from juxtalogos.model.seams import ABSENT, Answer
+from juxtalogos.model.seams import Answer
 
 MAX_RESULTS = 200
 """Deviations of one body that are kept; a note says how many more there were."""
@@ -45,13 +45,12 @@ def check_body(contract: Contract, operation: Operation, answer: Answer, exchang
     location = answer.media.location if answer.media else answer.declared.location if answer.declared else None
     for problem in answer.problems:
         yield CheckResult(problem.kind, False, problem.at, problem.declared, problem.observed, location)
-    if answer.schema is None or answer.value is ABSENT or answer.media is None or answer.media.schema is None:
+    if answer.schema is None:
         return
-    try:
-        deviations = answer.schema.check(answer.value)
-    except ValueError as error:  # nested too deep to follow: nothing is proven
-        yield CheckResult("body.incomplete", True, "body", "as its schema says", str(error), location, proving=False)
+    if answer.examined is None:
+        yield CheckResult("body.incomplete", True, "body", "as its schema says", answer.unread, location, proving=False)
         return
+    deviations = answer.examined.deviations
     for deviation in deviations[:MAX_RESULTS]:
         severity = Severity.REMARK if deviation.advisory else Severity.DEVIATION
         yield CheckResult(

@@ -29,8 +29,22 @@ class Absent:
 ABSENT = Absent()
 
 
+class Examined(Protocol):
+    """What one pass over a value told."""
+
+    @property
+    def deviations(self) -> tuple[Deviation, ...]: ...
+
+    @property
+    def hits(self) -> frozenset[str]:
+        """Ids of the elements that the value exercises."""
+
+
 class Schema(Protocol):
     """A compiled schema: the JSON and the XML engine both make one."""
+
+    def examine(self, value: Any) -> Examined:
+        """Deviations and hits in one pass; ValueError when the value is nested too deep to follow."""
 
     def check(self, value: Any) -> tuple[Deviation, ...]:
         """Every deviation of the value."""
@@ -110,6 +124,8 @@ class Answer:
     """Every declared header of the declared answer."""
     unread: str = ""
     """Why the body was not compared with its schema, when it was not."""
+    examined: Examined | None = None
+    """What the schema says of the value, once it was asked."""
 
     @property
     def explicit(self) -> bool:

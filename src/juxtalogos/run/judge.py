@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from juxtalogos.check import check_exchange
+from juxtalogos.check import check_exchange, examined
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.elements import Hit
 from juxtalogos.model.exchange import Exchange
@@ -30,7 +30,7 @@ def judge(form: Format, contract: Contract, operation: Operation, exchange: Exch
     """The checks made by themselves; a written check is added with `with_written`."""
     if exchange.response is None:
         return Judgement(Verdict.ERROR, exchange.error)
-    answer = form.decode(contract, operation, exchange)
+    answer = examined(form.decode(contract, operation, exchange))
     results = tuple(check_exchange(contract, operation, answer, exchange, form.checks))
     hits = tuple(form.hits(contract, operation, exchange, answer, base_url))
     verdict, reason = verdict_of(results)

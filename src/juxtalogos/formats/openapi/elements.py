@@ -91,8 +91,8 @@ def _answer_hits(contract: Contract, operation: Operation, exchange: Exchange, a
                 yield from head.schema.hits(head.value)
     if answer.media:
         yield Element("media", answer.media.location, answer.media.media_type, "response").id
-        if answer.schema is not None and answer.value is not ABSENT:
-            yield from answer.schema.hits(answer.value)
+        if answer.examined is not None:
+            yield from answer.examined.hits
 
 
 def input_value(contract: Contract, operation: Operation, one: Input, request: Request, base_url: str) -> Any:

@@ -18,7 +18,7 @@ from juxtalogos.schema.json.facets import Facet, branch_element, facet_element, 
 from juxtalogos.schema.json.formats import format_holds
 from juxtalogos.schema.json.interpret import Context, accepts, follow
 from juxtalogos.schema.json.nodes import Node, Rule
-from juxtalogos.schema.json.source import Compiled, Record
+from juxtalogos.schema.json.source import Compiled, Record, Stop
 from juxtalogos.schema.json.store import BadReference
 from juxtalogos.schema.json.values import is_multiple, key_of
 from juxtalogos.schema.json.walk import children
@@ -56,6 +56,7 @@ class Compiler:
         """Nodes whose identity is a key: kept alive."""
         self.globals: dict[str, Any] = {
             "M": _Missing,
+            "Stop": Stop,
             "_none": type(None),
             "unique": _unique,
             "multiple": is_multiple,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING, Any
 
 from juxtalogos.model.contract import Direction, Document, SchemaRef
@@ -11,7 +11,7 @@ from juxtalogos.model.findings import Deviation
 from juxtalogos.model.seams import OutlineRow
 from juxtalogos.schema.json import branching, operators  # noqa: F401  (importing them fills the table)
 from juxtalogos.schema.json.elements import hits
-from juxtalogos.schema.json.interpret import Context, check_node
+from juxtalogos.schema.json.interpret import Context, Path, check_node
 from juxtalogos.schema.json.nodes import Node
 from juxtalogos.schema.json.store import SchemaStore
 
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     from juxtalogos.schema.json.boundary import Boundary
     from juxtalogos.schema.json.compile import Compiler
     from juxtalogos.schema.json.mutate import Mutation
-    from juxtalogos.schema.json.source import Compiled, Record
+    from juxtalogos.schema.json.source import Broken, Compiled, Record
 
 
 class TooDeep(ValueError):
@@ -33,19 +33,19 @@ COMPILE_AFTER = 2
 class Examination:
     """What one pass over a value told: its deviations, and what it hit, worked out when asked for."""
 
-    __slots__ = ("_compiler", "_records", "deviations")
+    __slots__ = ("_read", "_told", "deviations")
 
     def __init__(
-        self, deviations: tuple[Deviation, ...], compiler: Compiler | None = None, records: list[Record] | None = None
+        self, deviations: tuple[Deviation, ...], read: Callable[[Any], Iterable[str]], told: list[Record] | Any
     ) -> None:
         self.deviations = deviations
-        self._compiler = compiler
-        self._records = records
+        self._read = read
+        self._told = told
 
     @property
-    def hits(self) -> frozenset[str] | None:
-        """Ids of elements; None where the interpreter alone passed: then they are walked for."""
-        return self._compiler.hits(self._records) if self._compiler and self._records is not None else None
+    def hits(self) -> frozenset[str]:
+        """Ids of the elements that the value exercised."""
+        return frozenset(self._read(self._told))
 
 
 class JsonSchema:
@@ -75,25 +75,54 @@ class JsonSchema:
     def examine(self, value: Any) -> Examination:
         """Deviations and hits in one pass. Compiled when the schema is used for the third time."""
         try:
-            function = self.function
-            if function is not None:
-                records: list[Record] = []
-                if function(value, records):
-                    return Examination((), self.compiler, records)
-            elif self.uses < COMPILE_AFTER:
-                self.uses += 1
-                if self.uses == COMPILE_AFTER:
-                    self.compile()
-            context = self.context()
-            if function is None:
-                check_node(self.node, value, (), context)
-                return Examination(tuple(dict.fromkeys(context.deviations)))
-            context.compiler, context.hits = self.compiler, []
-            # `home` tells the interpreter that the fast way was tried already.
-            check_node(self.node, value, (), context, home=self.node)
-            return Examination(tuple(dict.fromkeys(context.deviations)), self.compiler, context.hits)
+            function, compiler = self.function, self.compiler
+            if function is None or compiler is None:
+                return self._interpret(value)
+            records: list[Record] = []
+            broken: list[Broken] = []
+            if not function(value, records, broken):
+                return self._explain(value, compiler)
+            if broken:
+                return self._explain_items(value, compiler, records, broken)
+            return Examination((), compiler.hits, records)
         except RecursionError:
             raise TooDeep("nested too deep to check") from None
+
+    def _interpret(self, value: Any) -> Examination:
+        if self.uses < COMPILE_AFTER:
+            self.uses += 1
+            if self.uses == COMPILE_AFTER:
+                self.compile()
+        context = self.context()
+        check_node(self.node, value, (), context)
+        return Examination(tuple(dict.fromkeys(context.deviations)), self._walk, value)
+
+    def _walk(self, value: Any) -> Iterable[str]:
+        return hits(self, value)
+
+    def _explain(self, value: Any, compiler: Compiler) -> Examination:
+        """The interpreter says what is wrong; the compiler passes it over the sound parts."""
+        context = self.context()
+        context.compiler, context.hits = compiler, []
+        # `home` tells the interpreter that the fast way was tried already.
+        check_node(self.node, value, (), context, home=self.node)
+        return Examination(tuple(dict.fromkeys(context.deviations)), compiler.hits, context.hits)
+
+    def _explain_items(
+        self, value: Any, compiler: Compiler, records: list[Record], broken: list[Broken]
+    ) -> Examination:
+        """As `_explain`, where a list's broken items are all that is wrong."""
+        (way, node), _, _ = broken[0]
+        if any(bound[1] is not node for bound, _, _ in broken):
+            return self._explain(value, compiler)  # in several lists: the interpreter knows their order
+        context = self.context()
+        context.compiler, context.hits = compiler, records
+        path: Path = ()
+        for key in way:
+            path = (path, key)
+        for _, index, item in broken:
+            check_node(node, item, (path, index), context, home=node)
+        return Examination(tuple(dict.fromkeys(context.deviations)), compiler.hits, records)
 
     def compile(self) -> bool:
         """Compiles now; False where the schema stays with the interpreter."""
@@ -138,8 +167,7 @@ class JsonSchema:
 
     def hits(self, value: Any) -> Iterator[str]:
         """Ids of the elements that a value exercises."""
-        found = self.examine(value).hits
-        return hits(self, value) if found is None else iter(found)
+        return iter(self.examine(value).hits)
 
     def outline(self, depth: int = 100) -> Iterator[OutlineRow]:
         from juxtalogos.schema.json.outline import outline

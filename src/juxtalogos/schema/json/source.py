@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
@@ -14,7 +15,16 @@ if TYPE_CHECKING:
 
 Record = int | tuple[Any, ...]
 """What was hit: an element's number, or what one call of a function tells: its `Told` and its local flags."""
-Compiled = Callable[[Any, list[Record]], bool]
+Broken = tuple[tuple[tuple[str | int, ...], Node], int, Any]
+"""An item that was not passed: (path of its list in the value, its schema), its index, and itself."""
+Compiled = Callable[..., bool]
+"""(value, records, broken items or None). With a list for them, a function goes on behind a broken item of its outermost
+lists and answers True if nothing else is wrong; without, it stops there."""
+
+
+class Stop(Exception):
+    """An item of a list is broken; the function goes on with the next."""
+
 
 INLINE_BUDGET = 60
 """Rules that may be written into one function before a further schema gets a function of its own."""
@@ -58,6 +68,9 @@ class Lines:
         self.members: list[tuple[str, str, bool]] = []
         """(local variable, table, whether it is a set) of the enumerations met."""
         self.variables = itertools.count()
+        self.way: tuple[str | int, ...] | None = ()
+        """The path from the function's value to the one at hand; None where it is not fixed."""
+        self.failing = "return False"
 
     def source(self, name: str) -> str:
         """The function: local flags first, then the checks, then one record of what was hit."""
@@ -73,13 +86,29 @@ class Lines:
             told = self.compiler.bind(Told(tuple(self.flags), tables))
             tail = [f"H.append(({told}, {', '.join(parts)}))"]
         lines = [*head, *self.lines, *tail, "return True"]
-        return f"def {name}(v, H):\n" + "".join(f"    {line}\n" for line in lines)
+        return f"def {name}(v, H, F=None):\n" + "".join(f"    {line}\n" for line in lines)
 
     def put(self, line: str) -> None:
         self.lines.append("    " * self.indent + line)
 
     def refuse(self, condition: str) -> None:
-        self.put(f"if {condition}: return False")
+        self.put(f"if {condition}: {self.failing}")
+
+    @contextmanager
+    def at(self, *keys: str | int, fixed: bool = True) -> Iterator[None]:
+        """What is written meanwhile is about a value further in."""
+        way = self.way
+        self.way = (*way, *keys) if way is not None and fixed else None
+        yield
+        self.way = way
+
+    @contextmanager
+    def whole(self) -> Iterator[None]:
+        """What fails meanwhile fails the whole function: what a branch hit counts only if it fits."""
+        way, failing = self.way, self.failing
+        self.way, self.failing = None, "return False"
+        yield
+        self.way, self.failing = way, failing
 
     def fresh(self) -> str:
         return f"v{next(self.variables)}"

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-from juxtalogos.schema.json.formats import COMMON, NUMBER_FORMATS, TEXT_FORMATS
+from juxtalogos.schema.json.formats import NUMBER_FORMATS, TEXT_FORMATS
 from juxtalogos.schema.json.interpret import attempt, deep_notes, follow, is_other_direction
 from juxtalogos.schema.json.nodes import Items, Members, Node, Rule
-from juxtalogos.schema.json.source import Compiled, Lines, Record
+from juxtalogos.schema.json.scalars import NUMBER_LIMITS, Scalars
+from juxtalogos.schema.json.source import Compiled, Record
 from juxtalogos.schema.json.telling import JSON_TYPES, python_types, resolved, telling_property
-from juxtalogos.schema.json.values import key_of
 
-_NUMBER_LIMITS = ("minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum")
-_NUMBER_OPS = frozenset((*_NUMBER_LIMITS, "multipleOf"))
+_NUMBER_OPS = frozenset((*NUMBER_LIMITS, "multipleOf"))
 _TEXT_OPS = frozenset(("minLength", "maxLength", "pattern"))
 _LIST_OPS = frozenset(("minItems", "maxItems", "uniqueItems", "items", "contains"))
 _OBJECT_OPS = frozenset(
@@ -20,14 +19,14 @@ _OBJECT_OPS = frozenset(
 )
 
 
-class Writer(Lines):
+class Writer(Scalars):
     """One function."""
 
     def node(self, node: Node, home: Node, var: str) -> None:
         """Checks of a node on a variable."""
         if node.constant is not None:
             if node.constant is False:
-                self.put("return False")
+                self.put(self.failing)
             return
         self.above.append(id(node))
         self.budget -= len(node.rules)
@@ -109,75 +108,15 @@ class Writer(Lines):
         if "const" in rules:
             self.rule_const(rules["const"], var)
 
-    def exact_type(self, name: str, var: str) -> None:
-        if name in JSON_TYPES:
-            self.refuse(f"type({var}) is not {JSON_TYPES[name]}")
-        elif name == "number":
-            self.refuse(f"type({var}) is not float and type({var}) is not int")
-        elif name == "integer":
-            self.refuse(f"type({var}) is not int and not (type({var}) is float and {var}.is_integer())")
-        else:
-            self.refuse(f"type({var}) is not int")
-
-    def not_one_of(self, allowed: tuple[str, ...], var: str) -> str:
-        parts = [f"type({var}) is {JSON_TYPES[name]}" for name in allowed if name in JSON_TYPES]
-        if "number" in allowed:
-            parts.append(f"type({var}) is int or type({var}) is float")
-        elif "integer" in allowed:
-            parts.append(f"type({var}) is int or (type({var}) is float and {var}.is_integer())")
-        elif "strict integer" in allowed:
-            parts.append(f"type({var}) is int")
-        return f"not ({' or '.join(parts)})"
-
     def group(self, name: str, rules: dict[str, Rule], node: Node, home: Node, var: str) -> None:
         if name == "object":
             self.object(rules, node, home, var)
         elif name == "array":
             self.array(rules, var)
         elif name == "string":
-            for op in ("minLength", "maxLength"):
-                if op in rules:
-                    self.limit(rules[op], f"len({var})")
-            if "pattern" in rules:
-                self.refuse(f"not {self.compiler.search(rules['pattern'].operand)}({var})")
-            name = rules["format"].operand[0] if "format" in rules else ""
-            if name in TEXT_FORMATS:
-                check = f"not {self.compiler.bind(TEXT_FORMATS[name])}({var})"
-                self.refuse(f"not {self.compiler.bind(COMMON[name])}({var}) and {check}" if name in COMMON else check)
+            self.text(rules, var)
         else:
-            for op in _NUMBER_LIMITS:
-                if op in rules:
-                    self.limit(rules[op], var)
-            if "multipleOf" in rules:
-                self.refuse(f"not multiple({var}, {self.compiler.bind(rules['multipleOf'].operand)})")
-            if "format" in rules and rules["format"].operand[0] in NUMBER_FORMATS:
-                self.refuse(f"not format_holds({rules['format'].operand[0]!r}, {var})")
-
-    def rule_enum(self, rule: Rule, node: Node, var: str, allowed: tuple[str, ...]) -> None:
-        numbers = {key_of(member): self.compiler.enum_number(rule, member) for member in rule.operand}
-        table, seen = self.compiler.bind(numbers), self.fresh()
-        key = var
-        if not all(type(member) is str for member in rule.operand):
-            key = f"key_of({var})"
-        elif allowed != ("string",):
-            self.refuse(f"type({var}) is not str")  # the key of a text is the text
-        if not self.compiler.counting:
-            self.refuse(f"{key} not in {table}")
-        elif self.loops:
-            self.put(f"if {key} not in {seen}:")
-            self.put(f"    if {key} not in {table}: return False")
-            self.put(f"    {seen}.add({key})")
-            self.members.append((seen, table, True))
-        else:
-            self.put(f"{seen} = {table}.get({key})")
-            self.refuse(f"{seen} is None")
-            self.members.append((seen, table, False))
-
-    def rule_const(self, rule: Rule, var: str) -> None:
-        if type(rule.operand) is str:
-            self.refuse(f"{var} != {self.compiler.bind(rule.operand)}")
-        else:
-            self.refuse(f"key_of({var}) != {self.compiler.bind(key_of(rule.operand))}")
+            self.number(rules, var)
 
     def object(self, rules: dict[str, Rule], node: Node, home: Node, var: str) -> None:
         for op in ("minProperties", "maxProperties"):
@@ -235,7 +174,7 @@ class Writer(Lines):
         if taken:
             self.put("try:")
             self.put("    " + "; ".join(f"{values[name]} = {var}[{name!r}]" for name in taken))
-            self.put("except KeyError: return False")
+            self.put(f"except KeyError: {self.failing}")
         for name in required:
             if name not in values:
                 self.refuse(f"{name!r} not in {var}")
@@ -248,12 +187,13 @@ class Writer(Lines):
             self.put(f"if {value} is not M:")
             self.indent += 1
         if write_only:
-            self.put("return False")
+            self.put(self.failing)
         else:
             self.put(f"{self.flag(number)} = 1" if self.compiler.counting else "pass")
             if count and not required:
                 self.put(f"{count} += 1")
-            self.child(child, value)
+            with self.at(name):
+                self.child(child, value)
         if not required:
             self.indent -= 1
 
@@ -270,16 +210,18 @@ class Writer(Lines):
             self.put(f"{matched} = {name} in {known}")
             for pattern, child in members.patterns:
                 if pattern.plain_search() is None:
-                    self.put("return False")
+                    self.put(self.failing)
                     continue
                 self.put(f"if {self.compiler.search(pattern)}({name}):")
                 self.indent += 1
                 self.put(f"{matched} = True")
-                self.child(child, item)
+                with self.at(fixed=False):
+                    self.child(child, item)
                 self.indent -= 1
             self.put(f"if {matched}: continue")
         if members.additional is not None:
-            self.child(members.additional, item)
+            with self.at(fixed=False):
+                self.child(members.additional, item)
         self.loops -= 1
         self.indent -= 1
 
@@ -305,23 +247,53 @@ class Writer(Lines):
             self.put(f"if len({var}) > {index}:")
             self.indent += 1
             self.put(f"{value} = {var}[{index}]")
-            self.child(child, value)
+            with self.at(index):
+                self.child(child, value)
             self.indent -= 1
         if items.rest is None or items.rest.constant is True:
             return
         if items.rest.constant is False:
             self.refuse(f"len({var}) > {len(items.prefix)}")
             return
+        listed = f"{var}[{len(items.prefix)}:]" if items.prefix else var
+        if self.way is None:
+            self.loop(items.rest, listed)
+        else:
+            self.resuming_loop(items.rest, listed, var)
+
+    def loop(self, node: Node, listed: str) -> None:
         value = self.fresh()
         mark = len(self.lines)
-        self.put(f"for {value} in {var}[{len(items.prefix)}:]:" if items.prefix else f"for {value} in {var}:")
+        self.put(f"for {value} in {listed}:")
         self.indent += 1
         self.loops += 1
-        self.child(items.rest, value)
+        self.child(node, value)
         self.loops -= 1
         self.indent -= 1
         if len(self.lines) == mark + 1:
             self.lines.pop()
+
+    def resuming_loop(self, node: Node, listed: str, var: str) -> None:
+        """A loop that goes on behind a broken item. The iterator tells its place, so that counting costs nothing."""
+        value, iterator, way, bound = self.fresh(), self.fresh(), self.way, self.compiler.bind((self.way, node))
+        before = len(self.lines)
+        self.put(f"{iterator} = iter({listed})")
+        self.put(f"for {value} in {iterator}:")
+        self.put("    try:")
+        self.indent += 2
+        self.loops += 1
+        mark = len(self.lines)
+        self.way, self.failing = None, "raise Stop"
+        self.child(node, value)
+        self.way, self.failing = way, "return False"
+        self.loops -= 1
+        self.indent -= 2
+        if len(self.lines) == mark:
+            del self.lines[before:]
+            return
+        self.put("    except Stop:")
+        self.put("        if F is None: return False")
+        self.put(f"        F.append(({bound}, len({var}) - 1 - {iterator}.__length_hint__(), {value}))")
 
     def rule_allOf(self, rule: Rule, home: Node, var: str) -> None:
         for child in rule.operand:
@@ -336,7 +308,8 @@ class Writer(Lines):
             self.indent += 1
             self.put("pass")
             if branch is not None:
-                self.same(branch, home, var)
+                with self.whole():
+                    self.same(branch, home, var)
             self.indent -= 1
             if not last:
                 self.put("else:")
@@ -388,7 +361,7 @@ class Writer(Lines):
                 )
                 self.put(f"{'el' if index else ''}if {told} {'in' if len(texts) > 1 else '=='} {values}:")
                 self.indent += 1
-                self.call(node, node, var)
+                self.call(node, node, var)  # notes what it hit only if all of it holds
                 self.branch(node)
                 self.indent -= 1
             self.put("else: return False")
@@ -400,7 +373,8 @@ class Writer(Lines):
             self.put(f"{'el' if index else ''}if {' or '.join(f'type({var}) is {kind}' for kind in sorted(kinds))}:")
             self.indent += 1
             self.put("pass")
-            self.child(node, var)
+            with self.whole():
+                self.child(node, var)
             self.branch(node)
             self.indent -= 1
         self.put("else: return False")
