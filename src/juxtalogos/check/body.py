@@ -20,17 +20,15 @@ def check_presence(
     """A body came where one is declared, and none where none is."""
     response = exchange.response
     assert response is not None
-    if (
-        answer.declared is None
-        or exchange.request.method == "HEAD"
-        or response.status in (204, 304)
-        or response.status < 200
-    ):
+    if answer.declared is None or not response.body_kept or exchange.bodiless:
         return
     location = answer.declared.location
     declared = answer.declared.media
-    if not declared and response.body:
-        yield CheckResult("body.unexpected", False, "body", "no body", f"{len(response.body)} bytes", location)
+    if not declared and response.body and not answer.declared.open_body:
+        # A redirect SHOULD carry a short note for people (RFC 9110, section 15.4).
+        severity = Severity.REMARK if 300 <= response.status < 400 else Severity.DEVIATION
+        observed = f"{len(response.body)} bytes"
+        yield CheckResult("body.unexpected", False, "body", "no body", observed, location, severity)
     elif declared and not response.body:
         types = [parse_media_type(media.media_type) for media in declared]
         # No text is not JSON (RFC 8259, section 2); for other types an empty body may be a value.
@@ -45,9 +43,10 @@ def check_body(contract: Contract, operation: Operation, answer: Answer, exchang
     location = answer.media.location if answer.media else answer.declared.location if answer.declared else None
     for problem in answer.problems:
         yield CheckResult(problem.kind, False, problem.at, problem.declared, problem.observed, location)
-    if answer.schema is None:
+    unkept = exchange.response is not None and not exchange.response.body_kept
+    if answer.schema is None and not (unkept and answer.media and answer.media.schema):
         return
-    if answer.examined is None:
+    if answer.schema is None or answer.examined is None:
         yield CheckResult("body.incomplete", True, "body", "as its schema says", answer.unread, location, proving=False)
         return
     deviations = answer.examined.deviations

@@ -40,11 +40,15 @@ def check_media(contract: Contract, operation: Operation, answer: Answer, exchan
     """The Content-Type is one of those declared for this status."""
     response = exchange.response
     assert response is not None
-    if answer.declared is None or not answer.declared.media or not response.body:
+    if answer.declared is None or not answer.declared.media or exchange.bodiless:
+        return
+    if response.body_kept and not response.body:
         return
     declared = " or ".join(media.media_type for media in answer.declared.media)
     location = answer.declared.location.child("content")
     actual = header(response.headers, "content-type")
+    if actual is None and not response.body_kept:
+        return
     if actual is None:
         # A sender SHOULD say what it sends (RFC 9110, section 8.3): doubtful, not forbidden.
         yield CheckResult(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -20,6 +21,7 @@ EXAMPLE = """\
   juxtalogos exchanges --status 5XX
   juxtalogos exchanges --finding body.required --run 3
   juxtalogos exchanges 17
+  juxtalogos exchanges --har morning.har
 """
 
 
@@ -35,6 +37,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--operation", metavar="ID", help="of this operation")
     parser.add_argument("--finding", metavar="KIND", help="with a finding of this kind (or `any`)")
     parser.add_argument("--raw", action="store_true", help="show bodies as they came")
+    parser.add_argument(
+        "--har", type=Path, metavar="FILE", help="write those listed as HAR 1.2; secrets are masked in it"
+    )
     add_common(parser)
 
 
@@ -48,6 +53,7 @@ class _ExchangesArguments(Arguments):
     operation: str | None
     finding: str | None
     raw: bool
+    har: Path | None
 
 
 def run(args: _ExchangesArguments) -> int:
@@ -81,7 +87,10 @@ def run(args: _ExchangesArguments) -> int:
             return EXIT_HELD
         run_id = ledger.run(args.run_number).id
         records = [record for record in ledger.exchanges(run_id) if _wanted(args, record)]
-    if args.json:
+    if args.har:
+        _write_har(args.har, records)
+        out.note((f"{args.har}: {len(records)} exchanges", "note"))
+    elif args.json:
         out.json({"version": 1, "run": run_id, "exchanges": [_summary(record) for record in records]})
     else:
         rows = [_row(record) for record in records]
@@ -92,6 +101,13 @@ def run(args: _ExchangesArguments) -> int:
         )
         out.note((f"{len(records)} exchanges of run {run_id}", "note"))
     return EXIT_HELD
+
+
+def _write_har(path: Path, records: list[ExchangeRecord]) -> None:
+    from juxtalogos.exchange.har import write_har
+    from juxtalogos.workspace.files import write_whole
+
+    write_whole(path, write_har(record.exchange for record in records if record.exchange).encode())
 
 
 def _wanted(args: _ExchangesArguments, record: ExchangeRecord) -> bool:

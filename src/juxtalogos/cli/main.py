@@ -20,6 +20,7 @@ COMMANDS: dict[str, str] = {
     "call": "send one request and see what it says against the definition",
     "compose": "write a suite for everything in a contract",
     "run": "run suites against a target",
+    "audit": "judge recorded exchanges",
     "coverage": "show what of the definition was exercised",
     "report": "write a report of a run",
     "runs": "list runs",

@@ -45,6 +45,10 @@ def add_target(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--no-credentials", action="store_true", help="send without the target's credentials")
 
 
+def add_remarks(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--no-remarks", action="store_true", help="leave out what is only doubtful")
+
+
 def terminal(args: Arguments) -> Terminal:
     return Terminal(quiet=args.quiet, verbose=args.verbose)
 

@@ -19,3 +19,10 @@ def join_uri(base: str, reference: str) -> str:
     path, hash_sign, fragment = reference.partition("#")
     joined = posixpath.normpath(posixpath.join(posixpath.dirname(urldefrag(base)[0]), path))
     return joined + hash_sign + fragment
+
+
+def origin(url: str) -> str:
+    """scheme://host:port, lowered, the port always told (RFC 6454, section 4). ValueError when the URL is none."""
+    parts = urlsplit(url)
+    port = parts.port or {"http": 80, "https": 443}.get(parts.scheme, 0)
+    return f"{parts.scheme}://{(parts.hostname or '').lower()}:{port}"

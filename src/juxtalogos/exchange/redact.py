@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from urllib.parse import quote, quote_plus
@@ -120,3 +120,18 @@ def _json_field(name: str) -> re.Pattern[bytes]:
 @lru_cache(maxsize=256)
 def _form_field(name: str) -> re.Pattern[bytes]:
     return re.compile(rb"((?:^|&)" + re.escape(name).encode() + rb"=)[^&]*", re.IGNORECASE)
+
+
+def carried_secrets(exchange: Exchange) -> Iterator[str]:
+    """What a recorded exchange itself shows to be secret: its credentials and its cookies' values."""
+    response = exchange.response.headers if exchange.response else ()
+    for name, value in (*exchange.request.headers, *response):
+        lowered = name.lower()
+        if lowered in ("authorization", "proxy-authorization"):
+            yield value.partition(" ")[2].strip() or value
+        elif lowered in ("cookie", "set-cookie"):
+            pairs = value.split(";") if lowered == "cookie" else value.split(";")[:1]
+            # A short value (`lang=en`) is no credential, and hiding it everywhere would blot out answers.
+            yield from (found for pair in pairs if len(found := pair.partition("=")[2].strip()) >= 12)
+        elif lowered in _CREDENTIAL_HEADERS:
+            yield value

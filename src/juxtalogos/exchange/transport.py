@@ -6,7 +6,6 @@ import asyncio
 import secrets
 import ssl
 import time
-import zlib
 from dataclasses import dataclass, replace
 from pathlib import Path
 from types import TracebackType
@@ -16,8 +15,9 @@ import aiohttp
 from yarl import URL
 
 from juxtalogos._version import VERSION
+from juxtalogos.exchange.coding import decoded
 from juxtalogos.model.errors import ConfigError, NoAnswer
-from juxtalogos.model.exchange import Exchange, Headers, Request, Response, Timings, header
+from juxtalogos.model.exchange import Exchange, Headers, Request, Response, Timings
 
 _AUTOMATIC = ("Accept", "Accept-Encoding", "Content-Type", "User-Agent")
 
@@ -135,39 +135,6 @@ def with_automatic_headers(request: Request) -> Request:
     }
     added = tuple((name, value) for name, value in automatic.items() if name.lower() not in given)
     return replace(request, headers=request.headers + added)
-
-
-def decoded(response: Response, limit: int) -> Response:
-    """Content decoding (RFC 9110, section 8.4) within a limit; other codings than gzip and deflate are a problem."""
-    codings = [
-        part.strip().lower() for part in (header(response.headers, "content-encoding") or "").split(",") if part.strip()
-    ]
-    body = response.body
-    for coding in reversed(codings):
-        if coding == "identity" or not body:
-            continue
-        if coding not in ("gzip", "x-gzip", "deflate"):
-            return replace(response, problem=response.problem or f"the content coding {coding!r} was not asked for")
-        try:
-            body, whole = _inflate(body, limit, gzip=coding != "deflate")
-        except zlib.error as error:
-            return replace(response, problem=response.problem or f"the body is not {coding}: {error}")
-        if not whole:
-            return replace(response, body=body, truncated=True)
-    return replace(response, body=body)
-
-
-def _inflate(data: bytes, limit: int, *, gzip: bool) -> tuple[bytes, bool]:
-    """(bytes, whether that is all). `deflate` is zlib's form, but raw streams are seen too."""
-    try:
-        engine = zlib.decompressobj(31 if gzip else 15)
-        out = engine.decompress(data, limit)
-    except zlib.error:
-        if gzip:
-            raise
-        engine = zlib.decompressobj(-15)
-        out = engine.decompress(data, limit)
-    return out, not engine.unconsumed_tail
 
 
 def explain(error: Exception, url: str, options: TransportOptions) -> str:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
+from juxtalogos.exchange.redact import Redactor
 from juxtalogos.model.elements import Hit
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import CheckResult, Finding
@@ -30,6 +31,12 @@ class ExchangeRecord:
     @property
     def status(self) -> int:
         return self.exchange.response.status if self.exchange and self.exchange.response else 0
+
+    def redacted(self, redactor: Redactor) -> ExchangeRecord:
+        """As it may be kept and shown."""
+        exchange = redactor.exchange(self.exchange) if self.exchange else None
+        results = tuple(redactor.result(result) for result in self.results)
+        return replace(self, exchange=exchange, results=results, reason=redactor.text(self.reason))
 
     def findings(self) -> tuple[Finding, ...]:
         return tuple(

@@ -210,7 +210,14 @@ def _exchange_row(run: int, record: ExchangeRecord) -> tuple[Any, ...]:
     head = None
     if response:
         head = json.dumps(
-            [response.reason, response.headers, response.http_version, response.truncated, response.problem]
+            [
+                response.reason,
+                response.headers,
+                response.http_version,
+                response.truncated,
+                response.problem,
+                response.body_kept,
+            ]
         )
     findings = sum(result.fails for result in record.results)
     return (
@@ -249,7 +256,7 @@ def _exchange_record(row: Sequence[Any], results: tuple[CheckResult, ...]) -> Ex
         request = Request(method, url, tuple((name, value) for name, value in json.loads(headers)), body)
         response = None
         if head is not None:
-            phrase, fields, version, truncated, problem = json.loads(head)
+            phrase, fields, version, truncated, problem, *kept = json.loads(head)
             response = Response(
                 status,
                 phrase,
@@ -258,6 +265,7 @@ def _exchange_record(row: Sequence[Any], results: tuple[CheckResult, ...]) -> Ex
                 version,
                 truncated,
                 problem,
+                *kept,
             )
         exchange = Exchange(request, response, Timings(sent_at, first_byte, total), error)
     return ExchangeRecord(

@@ -129,6 +129,8 @@ class DeclaredAnswer:
     location: Location
     description: str = ""
     links: tuple[Link, ...] = ()
+    open_body: bool = False
+    """Whether, with no media declared, the definition leaves open if a body comes (an empty `content`)."""
 
 
 @dataclass(frozen=True, slots=True)

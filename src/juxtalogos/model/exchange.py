@@ -35,6 +35,8 @@ class Response:
     """True when the body passed the limit and the rest was left unread."""
     problem: str = ""
     """Why the body could not be decoded, when it could not."""
+    body_kept: bool = True
+    """False where a recording left the body out: nothing is known of it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,3 +56,9 @@ class Exchange:
     timings: Timings
     error: str = ""
     """Why no answer came, when none did."""
+
+    @property
+    def bodiless(self) -> bool:
+        """Whether its answer carries no body whatever is declared (RFC 9110, section 6.4.1)."""
+        status = self.response.status if self.response else 0
+        return self.request.method == "HEAD" or status in (204, 304) or 100 <= status < 200

@@ -20,6 +20,7 @@ class Severity(StrEnum):
 
 
 KINDS: dict[str, str] = {
+    "operation.undeclared": "a request under the base URL that no operation declares",
     "status.undeclared": "the status code is not among the declared answers",
     "status.server-error": "the service failed (5xx)",
     "media.undeclared": "the media type is not declared for this status",
@@ -51,6 +52,7 @@ KINDS: dict[str, str] = {
 """Every finding kind, in our own words. The part before the dot is where it was seen."""
 
 KEYWORD_KINDS: dict[str, str] = {
+    "operation.undeclared": "a request under the base URL that no operation declares",
     "type": "body.type",
     "nullable": "body.type",
     "required": "body.required",

@@ -160,6 +160,8 @@ class Format:
     """(contract, operation, inputs, base URL) -> request; UsageError when an input does not fit."""
     match: Callable[[Contract, Request, str], tuple[Operation, ...]]
     """(contract, request, base URL) -> operations, best first."""
+    stray: Callable[[Contract, Request, str], CheckResult | str]
+    """(contract, request, base URL) -> what a request is that matches none: a finding, or why it is none of this contract's."""
     decode: Callable[[Contract, Operation, Exchange], Answer]
     elements: Callable[[Contract, Operation], Iterator[Element]]
     hits: Callable[[Contract, Operation, Exchange, Answer, str], Iterator[Hit]]

@@ -81,7 +81,7 @@ async def run_case(session: Session, transport: Transport, suite: Suite, case: C
             if not went_on and not stopped:
                 stopped = step.id
         records.append(record)
-        await sink.put(_redacted(session, record))
+        await sink.put(record.redacted(session.redactor))
     verdict = worst(record.verdict for record in records)
     first = next((record for record in records if record.verdict is verdict), None)
     reason = f"{first.step}: {first.reason}" if first and first.reason else ""
@@ -92,12 +92,6 @@ def _skipped(suite: Suite, case: Case, step: Step, reason: str) -> ExchangeRecor
     return ExchangeRecord(
         case.id, step.id, step.contract.name, step.operation.id, None, Verdict.SKIPPED, reason, suite=suite.name
     )
-
-
-def _redacted(session: Session, record: ExchangeRecord) -> ExchangeRecord:
-    exchange = session.redactor.exchange(record.exchange) if record.exchange else None
-    results = tuple(session.redactor.result(result) for result in record.results)
-    return replace(record, exchange=exchange, results=results, reason=session.redactor.text(record.reason))
 
 
 async def run_step(

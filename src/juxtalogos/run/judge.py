@@ -52,6 +52,9 @@ def verdict_of(results: tuple[CheckResult, ...]) -> tuple[Verdict, str]:
     if failing:
         more = f" and {len(failing) - 1} more" if len(failing) > 1 else ""
         return Verdict.FAILED, f"{failing[0].kind} at {failing[0].at}{more}"
+    unread = next((result for result in results if result.held and result.kind == "body.incomplete"), None)
+    if unread:
+        return Verdict.UNPROVEN, f"the body was not compared: {unread.observed}"
     if not any(result.held and result.proving for result in results):
         return Verdict.UNPROVEN, "nothing that held could have failed on what came back"
     return Verdict.PASSED, ""

@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from juxtalogos.documents.uris import origin
 from juxtalogos.exchange.redact import Redactor
 from juxtalogos.exchange.signin import Credential, sign, variants
 from juxtalogos.exchange.transport import TransportOptions
@@ -13,7 +14,7 @@ from juxtalogos.formats import FORMATS
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.exchange import Request
 from juxtalogos.model.seams import Format, Inputs
-from juxtalogos.workspace.config import Target, credentials, origin
+from juxtalogos.workspace.config import Target, credentials
 
 
 @dataclass(frozen=True, slots=True)

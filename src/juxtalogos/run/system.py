@@ -10,10 +10,11 @@ from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
 
+from juxtalogos.documents.uris import origin
 from juxtalogos.exchange.transport import Transport, TransportOptions
 from juxtalogos.model.errors import ConfigError
 from juxtalogos.model.exchange import Request
-from juxtalogos.workspace.config import SystemCommands, Target, origin
+from juxtalogos.workspace.config import SystemCommands, Target
 
 COMMAND_LIMIT = 120.0
 """Seconds for a reset or stop command."""

@@ -13,6 +13,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from juxtalogos.documents.jsontext import parse_json
+from juxtalogos.documents.uris import origin
 from juxtalogos.exchange.signin import Credential
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import ConfigError, nearest, quoted
@@ -102,13 +103,6 @@ class Config:
                 mend=nearest(name, self.targets) or f"juxtalogos targets set {name} URL",
             )
         return found
-
-
-def origin(url: str) -> str:
-    """scheme://host:port, lowered, the port always told."""
-    parts = urlsplit(url)
-    port = parts.port or {"http": 80, "https": 443}.get(parts.scheme, 0)
-    return f"{parts.scheme}://{(parts.hostname or '').lower()}:{port}"
 
 
 def check_url(url: str, where: str = "") -> str:

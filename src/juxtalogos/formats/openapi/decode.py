@@ -13,18 +13,19 @@ from juxtalogos.model.exchange import Exchange, Headers, header
 from juxtalogos.model.seams import ABSENT, Answer, HeaderValue, Problem
 
 
-def bodiless(method: str, status: int) -> bool:
-    """Answers that carry no body whatever is declared (RFC 9110, section 6.4.1)."""
-    return method == "HEAD" or status in (204, 304) or 100 <= status < 200
-
-
 def decode(contract: Contract, operation: Operation, exchange: Exchange) -> Answer:
     """Call only for an exchange that has a response."""
     response = exchange.response
     assert response is not None
     declared = operation.answer_for(response.status)
     headers = tuple(_headers(contract, declared, response.headers)) if declared else ()
-    if bodiless(exchange.request.method, response.status) or not response.body:
+    content_type = header(response.headers, "content-type")
+    media = _declared_media(declared.media if declared else (), content_type)
+    if exchange.bodiless:
+        return Answer(declared, None, headers=headers)
+    if not response.body_kept:
+        return Answer(declared, media, headers=headers, unread=response.problem or "the recording holds no body")
+    if not response.body:
         return Answer(declared, None, headers=headers)
     if response.problem or response.truncated:
         what = response.problem or "the body passed the limit and was not read whole"
@@ -35,8 +36,6 @@ def decode(contract: Contract, operation: Operation, exchange: Exchange) -> Answ
             headers=headers,
             unread=what,
         )
-    content_type = header(response.headers, "content-type")
-    media = _declared_media(declared.media if declared else (), content_type)
     parsed = parse_media_type(content_type) if content_type else parse_media_type(media.media_type) if media else None
     value, problem, unread = _value(response.body, parsed)
     schema = contract.schema(media.schema) if media and media.schema and value is not ABSENT else None

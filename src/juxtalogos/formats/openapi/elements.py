@@ -9,7 +9,7 @@ from urllib.parse import urlsplit
 
 from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.exchange.media import chosen_media, parse_media_type
-from juxtalogos.formats.openapi.match import path_below, path_values
+from juxtalogos.formats.openapi.match import path_values
 from juxtalogos.formats.openapi.styles import Reader, coerce, kinds
 from juxtalogos.model.contract import Contract, Input, Operation, SchemaRef
 from juxtalogos.model.elements import Element, Hit
@@ -99,8 +99,7 @@ def input_value(contract: Contract, operation: Operation, one: Input, request: R
     """A parameter's value read back out of a request; ABSENT when it is not there."""
     reader = Reader(one, *kinds(contract, one.schema))
     if one.place == "path":
-        path = path_below(request, base_url)
-        texts = path_values(operation, path) if path is not None else None
+        texts = path_values(contract, operation, request.url, base_url)
         return reader.from_text(texts[one.name]) if texts and one.name in texts else ABSENT
     if one.place == "query":
         pairs = [part.partition("=")[::2] for part in urlsplit(request.url).query.split("&") if part]

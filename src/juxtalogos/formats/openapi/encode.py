@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from typing import Any
-from urllib.parse import quote, quote_plus
+from urllib.parse import quote_plus
 
 from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.exchange.media import chosen_media, parse_media_type
+from juxtalogos.formats.openapi.match import base_of
 from juxtalogos.formats.openapi.styles import to_text, write
+from juxtalogos.formats.openapi.templates import filled, variables
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.exchange import Request
@@ -22,7 +24,8 @@ def encode(contract: Contract, operation: Operation, inputs: Inputs, base_url: s
     for address in inputs.values:
         if address not in by_address and not address.startswith("header."):
             raise UsageError(f"{operation.id} has no input {quoted(address)}", mend=nearest(address, by_address))
-    path, query, headers, cookies = operation.path, [], [], []
+    texts: dict[str, str] = {}
+    query, headers, cookies = [], [], []
     for address, value in inputs.values.items():
         one = by_address.get(address)
         if one is None:
@@ -31,16 +34,17 @@ def encode(contract: Contract, operation: Operation, inputs: Inputs, base_url: s
             text = write(one, value)
             if text == "":
                 raise UsageError(f"{operation.id}: {address} is empty, so the path has a hole", mend="give it a value")
-            path = path.replace(f"{{{one.name}}}", text)
+            texts[one.name] = text
         elif one.place == "query":
             query += [write(one, value)] if value != [] and value != {} else []
         elif one.place == "header":
             headers.append((one.name, write(one, value)))
         else:
             cookies.append(write(one, value).replace("&", "; "))
-    if "{" in path:
-        missing = path[path.index("{") + 1 : path.index("}")]
-        raise UsageError(f"{operation.id} needs path.{missing}", mend=f"give it with --set path.{missing}=VALUE")
+    for missing in variables(operation.path):
+        if missing not in texts:
+            raise UsageError(f"{operation.id} needs path.{missing}", mend=f"give it with --set path.{missing}=VALUE")
+    path, fixed = filled(operation.path, texts)
     if cookies:
         headers.append(("Cookie", "; ".join(cookies)))
     accept = accepted(operation)
@@ -51,8 +55,8 @@ def encode(contract: Contract, operation: Operation, inputs: Inputs, base_url: s
         content_type, body = encode_body(operation, inputs)
         if not any(name.lower() == "content-type" for name, _ in headers):
             headers.append(("Content-Type", content_type))
-    path = quote(path, safe="/:@!$&'()*+,;=-._~%")
-    url = base_url.rstrip("/") + path + ("?" + "&".join(query) if query else "")
+    query = [fixed, *query] if fixed else query
+    url = base_of(contract, operation, base_url).rstrip("/") + path + ("?" + "&".join(query) if query else "")
     return Request(operation.method, url, tuple(headers), body)
 
 

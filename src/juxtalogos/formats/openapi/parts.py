@@ -179,6 +179,7 @@ class PartReader:
             location,
             str(value.get("description", "")),
             tuple(self.links(value.get("links"), location)),
+            open_body=isinstance(value.get("content"), dict),
         )
 
     def headers(self, value: Any, location: Location) -> Iterator[DeclaredHeader]:

@@ -11,6 +11,7 @@ from typing import Any
 from juxtalogos.formats.openapi.documents import Documents
 from juxtalogos.formats.openapi.faults import schema_faults, unsound_schemas
 from juxtalogos.formats.openapi.parts import PartReader
+from juxtalogos.formats.openapi.templates import variables
 from juxtalogos.model.contract import Contract, Document, Operation, SecurityScheme
 from juxtalogos.model.errors import DocumentError, quoted
 from juxtalogos.model.location import Location
@@ -19,7 +20,6 @@ from juxtalogos.schema.json import JsonEngine
 from juxtalogos.schema.json.dialects import BY_URI
 
 METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
-_TEMPLATE = re.compile(r"\{([^{}]+)\}")
 
 
 def claims(document: Document) -> bool:
@@ -169,7 +169,7 @@ class _Reader:
         return operation if self.template_fits(operation) else None
 
     def template_fits(self, operation: Operation) -> bool:
-        wanted = _TEMPLATE.findall(operation.path)
+        wanted = variables(operation.path)
         given = [one.name for one in operation.inputs if one.place == "path"]
         for name in wanted:
             if name not in given:

@@ -1,0 +1,185 @@
+"""`audit`: judge exchanges that were recorded elsewhere."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from juxtalogos.cli.calling import result_data
+from juxtalogos.cli.options import Arguments, add_common, add_remarks, terminal, workspace
+from juxtalogos.cli.summary import RunSummary
+from juxtalogos.cli.terminal import Terminal
+from juxtalogos.exchange.har import Entry, read_har
+from juxtalogos.exchange.redact import Redactor, carried_secrets
+from juxtalogos.ledger import CaseRecord, ExchangeRecord, Ledger
+from juxtalogos.model.contract import Contract
+from juxtalogos.model.errors import UsageError
+from juxtalogos.model.findings import CheckResult, Severity
+from juxtalogos.model.verdict import Verdict, worst
+from juxtalogos.run.audit import SUITE, Place, audit
+from juxtalogos.workspace.config import check_url
+from juxtalogos.workspace.workspace import Workspace
+
+DESCRIPTION = """\
+Judge recorded exchanges (HAR 1.2, as browsers and proxies write it): each is matched to its operation and checked
+like the answer of a live run; all go into the ledger, and coverage and reports serve them too. Entries outside the
+base URL are skipped; one under it that no operation declares is a finding; a body that the recording left out
+leaves its exchange unproven.
+
+exit status: 0 all held; 1 a finding; 2 the file cannot be used; 3 no entry holds an answer."""
+EXAMPLE = """\
+  juxtalogos audit morning.har --contract berths --base-url https://merrow.example/v1
+  juxtalogos audit morning.har --no-remarks --json
+"""
+_BATCH = 200
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("file", type=Path, metavar="FILE", help="a HAR file")
+    parser.add_argument(
+        "--contract",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="judge by this contract; by every one when left out",
+    )
+    parser.add_argument("--base-url", metavar="URL", help="where the contract was served; else --target says it")
+    parser.add_argument("--target", metavar="NAME", help="take the base URLs from a target of juxtalogos.toml")
+    parser.add_argument("--strict", action="store_true", help="unproven counts as failed")
+    add_remarks(parser)
+    add_common(parser)
+
+
+class _AuditArguments(Arguments):
+    file: Path
+    contract: list[str]
+    base_url: str | None
+    target: str | None
+    strict: bool
+    no_remarks: bool
+
+
+def run(args: _AuditArguments) -> int:
+    home, out = workspace(args), terminal(args)
+    places = _places(args, home)
+    try:
+        entries = read_har(args.file.read_bytes(), str(args.file))
+    except OSError as error:
+        raise UsageError(f"cannot be read: {error.strerror}", where=str(args.file), mend="check the path") from None
+    contracts = {place.contract.name: place.contract for place in places}
+    redactor = _redactor(entries, contracts)
+    with Ledger(home.ledger_path) as ledger:
+        number = ledger.begin("audit", "recorded", str(args.file))
+        records: list[ExchangeRecord] = []
+        with out.progress("exchanges", len(entries)) as moved:
+            for batch in _batches(record.redacted(redactor) for record in audit(entries, places)):
+                cases = [_as_case(record) for record in batch]
+                ids = ledger.add(number, batch, cases)
+                records += [replace(record, id=found) for record, found in zip(batch, ids)]
+                moved(len(records))
+        verdict = worst(record.verdict for record in records)
+        ledger.end(number, verdict)
+    summary = RunSummary(
+        number, [_as_case(record) for record in records], records, contracts, remarks=not args.no_remarks
+    )
+    if args.json:
+        out.json(_as_data(summary, verdict))
+    else:
+        _tell(out, summary, verdict)
+    return summary.exit_status(args.strict, False)
+
+
+def _places(args: _AuditArguments, home: Workspace) -> list[Place]:
+    names = args.contract or home.contract_names()
+    if not names:
+        raise UsageError("there is no contract to judge by", mend="import a definition: juxtalogos import SOURCE")
+    contracts = [home.contract(name) for name in names]
+    if args.base_url:
+        return [Place(contract, check_url(args.base_url)) for contract in contracts]
+    if args.target:
+        target = home.target(args.target)
+        return [Place(contract, target.base_url(contract)) for contract in contracts]
+    places = [Place(contract, server) for contract in contracts for server in contract.servers if "://" in server]
+    if not places:
+        raise UsageError("no base URL is known", mend="say where it was served: --base-url URL or --target NAME")
+    return places
+
+
+def _redactor(entries: list[Entry], contracts: Mapping[str, Contract]) -> Redactor:
+    """What the recorded requests carried as credentials is hidden wherever it occurs."""
+    secrets = {secret for entry in entries if entry.exchange for secret in carried_secrets(entry.exchange)}
+    return Redactor.of(secrets, {name for contract in contracts.values() for name in contract.secret_fields})
+
+
+def _batches(records: Iterator[ExchangeRecord]) -> Iterator[list[ExchangeRecord]]:
+    batch: list[ExchangeRecord] = []
+    for record in records:
+        batch.append(record)
+        if len(batch) == _BATCH:
+            yield batch
+            batch = []
+    if batch:
+        yield batch
+
+
+def _as_case(record: ExchangeRecord) -> CaseRecord:
+    seconds = record.exchange.timings.total if record.exchange else 0.0
+    return CaseRecord(SUITE, record.case, record.verdict, record.reason, seconds)
+
+
+def _as_data(summary: RunSummary, verdict: Verdict) -> dict[str, Any]:
+    entries = []
+    for index, record in enumerate(summary.records):
+        contract = summary.contracts.get(record.contract)
+        documents = contract.documents if contract else {}
+
+        def told(severity: Severity) -> list[dict[str, Any]]:
+            chosen = [one for one in record.results if not one.held and one.severity is severity]  # noqa: B023
+            return [_finding_data(one, documents) for one in chosen]  # noqa: B023
+
+        data: dict[str, Any] = {
+            "index": index,
+            "operation": record.operation or None,
+            "contract": record.contract or None,
+            "verdict": str(record.verdict),
+            "reason": record.reason,
+            "findings": told(Severity.DEVIATION),
+            "exchange": record.id,
+        }
+        if summary.remarks:
+            data["remarks"] = told(Severity.REMARK)
+        entries.append(data)
+    return {"version": 1, "run": summary.number, "verdict": str(verdict), "entries": entries}
+
+
+def _finding_data(result: CheckResult, documents: Any) -> dict[str, Any]:
+    data = {"document": None, "line": None, **result_data(result, documents)}
+    return {key: data[key] for key in ("kind", "at", "declared", "observed", "document", "line")}
+
+
+def _tell(out: Terminal, summary: RunSummary, verdict: Verdict) -> None:
+    rows = []
+    for index, record in enumerate(summary.records):
+        request = record.exchange.request if record.exchange else None
+        rows.append(
+            (
+                index,
+                f"{request.method} {request.url}" if request else "",
+                record.status or "",
+                record.operation or "-",
+                (record.verdict, record.verdict),
+                (record.reason, "note"),
+            )
+        )
+    out.table(("entry", "sent", "status", "operation", "verdict", "why"), rows, right=(0, 2))
+    summary.show_findings(out)
+    out.line()
+    counts: dict[str, int] = {}
+    for record in summary.records:
+        counts[record.verdict] = counts.get(record.verdict, 0) + 1
+    told = ", ".join(f"{count} {name}" for name, count in counts.items()) or "no entry"
+    out.line((verdict, verdict), f"  run {summary.number}: {len(summary.records)} recorded exchanges: {told}")
+    out.note((f"next: juxtalogos report {summary.number}  or  juxtalogos coverage --run {summary.number}", "note"))

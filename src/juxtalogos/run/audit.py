@@ -1,0 +1,61 @@
+"""Judging recorded exchanges: each matched to its operation and checked as a live one is."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
+
+from juxtalogos.exchange.har import Entry
+from juxtalogos.formats import FORMATS
+from juxtalogos.ledger import ExchangeRecord
+from juxtalogos.model.contract import Contract
+from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.findings import CheckResult
+from juxtalogos.model.verdict import Verdict
+from juxtalogos.run.judge import judge
+
+SUITE = "recorded"
+"""What recorded exchanges are filed under, in place of a suite."""
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """Where a contract was served when the exchanges were recorded."""
+
+    contract: Contract
+    base_url: str
+
+
+def audit(entries: Iterable[Entry], places: Sequence[Place]) -> Iterator[ExchangeRecord]:
+    """A record for each entry, in their order; its step is the entry's index in the file."""
+    for entry in entries:
+        if entry.exchange is None:
+            yield _record(entry.index, None, Verdict.ERROR, entry.problem)
+        else:
+            yield _judged(entry.index, entry.exchange, places)
+
+
+def _record(
+    index: int, exchange: Exchange | None, verdict: Verdict, reason: str, contract: str = "", *results: CheckResult
+) -> ExchangeRecord:
+    return ExchangeRecord(str(index), str(index), contract, "", exchange, verdict, reason, results, suite=SUITE)
+
+
+def _judged(index: int, exchange: Exchange, places: Sequence[Place]) -> ExchangeRecord:
+    for contract, base_url in ((place.contract, place.base_url) for place in places):
+        form = FORMATS[contract.format]
+        operations = form.match(contract, exchange.request, base_url)
+        if operations:
+            found = judge(form, contract, operations[0], exchange, base_url)
+            return ExchangeRecord(
+                str(index), str(index), contract.name, operations[0].id, exchange, found.verdict, found.reason,
+                found.results, found.hits, SUITE,
+            )  # fmt: skip
+    reason = "outside the base URL"
+    for place in places:
+        stray = FORMATS[place.contract.format].stray(place.contract, exchange.request, place.base_url)
+        if isinstance(stray, CheckResult):
+            why = f"{stray.kind} at {stray.at}"
+            return _record(index, exchange, Verdict.FAILED, why, place.contract.name, stray)
+        reason = stray or reason
+    return _record(index, exchange, Verdict.SKIPPED, reason)
