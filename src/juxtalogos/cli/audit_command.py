@@ -161,8 +161,11 @@ def _finding_data(result: CheckResult, documents: Any) -> dict[str, Any]:
 
 
 def _tell(out: Terminal, summary: RunSummary, verdict: Verdict) -> None:
+    """Entries that did not pass; every one where more is asked for."""
     rows = []
     for index, record in enumerate(summary.records):
+        if record.verdict in (Verdict.PASSED, Verdict.SKIPPED) and not out.verbose:
+            continue
         request = record.exchange.request if record.exchange else None
         rows.append(
             (
@@ -174,12 +177,15 @@ def _tell(out: Terminal, summary: RunSummary, verdict: Verdict) -> None:
                 (record.reason, "note"),
             )
         )
-    out.table(("entry", "sent", "status", "operation", "verdict", "why"), rows, right=(0, 2))
+    if rows:
+        out.table(("entry", "sent", "status", "operation", "verdict", "why"), rows, right=(0, 2))
     summary.show_findings(out)
     out.line()
     counts: dict[str, int] = {}
     for record in summary.records:
         counts[record.verdict] = counts.get(record.verdict, 0) + 1
     told = ", ".join(f"{count} {name}" for name, count in counts.items()) or "no entry"
+    if summary.records and counts.keys() <= {Verdict.SKIPPED}:
+        out.note(("no entry lies under the base URL, so nothing was judged; see the URLs with -v", "note"))
     out.line((verdict, verdict), f"  run {summary.number}: {len(summary.records)} recorded exchanges: {told}")
-    out.note((f"next: juxtalogos report {summary.number}  or  juxtalogos coverage --run {summary.number}", "note"))
+    out.note((f"next: juxtalogos report {summary.number}  or  juxtalogos coverage {summary.number}", "note"))

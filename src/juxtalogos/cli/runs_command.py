@@ -30,7 +30,7 @@ def run(args: _RunsArguments) -> int:
     home = workspace(args)
     out = terminal(args)
     with Ledger(home.ledger_path) as ledger:
-        runs = [one for one in ledger.runs(100_000) if args.calls or one.kind == "run"][: max(args.last, 0)]
+        runs = [one for one in ledger.runs(100_000) if args.calls or one.kind in ("run", "audit")][: max(args.last, 0)]
     if args.json:
         rows = [
             {

@@ -129,7 +129,7 @@ class Ledger:
     def run(self, number: int | None = None) -> RunRecord:
         """A run by number; without one the latest that is no single call. UsageError when there is none."""
         if number is None:
-            row = self.db.execute(f"{_RUN_QUERY} ORDER BY kind = 'run' DESC, id DESC LIMIT 1").fetchone()
+            row = self.db.execute(f"{_RUN_QUERY} ORDER BY kind IN ('run', 'audit') DESC, id DESC LIMIT 1").fetchone()
         else:
             row = self.db.execute(f"{_RUN_QUERY} WHERE id = ?", (number,)).fetchone()
         if row is None:

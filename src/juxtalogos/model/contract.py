@@ -39,6 +39,13 @@ class SchemaRef:
     document: str
     pointer: str
     direction: Direction
+    members: tuple[tuple[str, SchemaRef, bool], ...] = ()
+    """(name, schema, whether required) of an object that the document declares by its members only, as a form in OpenAPI 2.0."""
+
+    @property
+    def declared(self) -> tuple[SchemaRef, ...]:
+        """The schemas that stand in a document: itself, or its members'."""
+        return tuple(ref for _, ref, _ in self.members) or (self,)
 
     @property
     def location(self) -> Location:
@@ -65,6 +72,8 @@ class Media:
     examples: tuple[object, ...] = ()
     encoding: tuple[tuple[str, str], ...] = ()
     """Content type by property, for form and multipart bodies."""
+    styles: tuple[tuple[str, str, bool], ...] = ()
+    """(property, style, explode) of a form, where that is declared."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -221,13 +230,13 @@ class Contract:
         """Every schema an operation names: inputs, body, answers and their headers."""
         for given in operation.inputs:
             if given.schema:
-                yield given.schema
+                yield from given.schema.declared
         medias = list(operation.body.media) if operation.body else []
         for answer in operation.answers:
             medias += answer.media
             for header in answer.headers:
                 if header.schema:
-                    yield header.schema
+                    yield from header.schema.declared
         for media in medias:
             if media.schema:
-                yield media.schema
+                yield from media.schema.declared

@@ -10,7 +10,7 @@ from juxtalogos.exchange.media import chosen_media, parse_media_type
 from juxtalogos.formats.openapi.match import base_of
 from juxtalogos.formats.openapi.styles import to_text, write
 from juxtalogos.formats.openapi.templates import filled, variables
-from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.contract import Contract, Input, Media, Operation
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.exchange import Request
 from juxtalogos.model.seams import ABSENT, Inputs
@@ -82,7 +82,7 @@ def encode_body(operation: Operation, inputs: Inputs) -> tuple[str, bytes]:
         return content_type, inputs.body
     parsed = parse_media_type(content_type)
     if parsed and parsed.is_form:
-        return content_type, form(inputs.body).encode()
+        return content_type, form(inputs.body, media).encode()
     if parsed and parsed.is_multipart:
         return f"multipart/form-data; boundary={BOUNDARY}", multipart(
             inputs.body, dict(media.encoding) if media else {}
@@ -92,12 +92,18 @@ def encode_body(operation: Operation, inputs: Inputs) -> tuple[str, bytes]:
     return content_type, dump_json(inputs.body, indent=2).encode()
 
 
-def form(value: Any) -> str:
-    """application/x-www-form-urlencoded: each property as a query parameter of style `form`, exploded."""
+def form(value: Any, media: Media | None = None) -> str:
+    """application/x-www-form-urlencoded: each property as a query parameter of style `form`, exploded, unless its encoding says otherwise."""
     if not isinstance(value, dict):
         return to_text(value)
     parts = []
+    styles = {name: (style, explode) for name, style, explode in media.styles} if media else {}
     for name, item in value.items():
+        if media and name in styles and isinstance(item, list | dict):
+            style, explode = styles[name]
+            as_query = Input(name, "query", False, None, media.location, style, explode)
+            parts += [write(as_query, item)] if item else []
+            continue
         for one in item if isinstance(item, list) else [item]:
             parts.append(f"{quote_plus(name)}={quote_plus(to_text(one))}")
     return "&".join(parts)

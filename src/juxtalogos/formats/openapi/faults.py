@@ -14,7 +14,7 @@ from juxtalogos.schema.json.nodes import Node, Rule
 from juxtalogos.schema.json.walk import children
 from juxtalogos.schema.patterns import PatternError, compile_pattern
 
-_TYPES = ("string", "number", "integer", "boolean", "array", "object", "null")
+_TYPES = ("string", "number", "integer", "boolean", "array", "object", "null", "file")
 
 
 def unsound_schemas(contract: Contract, engine: JsonEngine, documents: Documents) -> set[str]:

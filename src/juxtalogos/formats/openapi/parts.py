@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.formats.openapi.documents import Documents
@@ -20,8 +20,14 @@ STYLES = {
     "header": ("simple",),
     "cookie": ("form",),
 }
-_IGNORED_HEADERS = ("accept", "content-type", "authorization")
+IGNORED_HEADERS = ("accept", "content-type", "authorization")
 _STATUS = re.compile(r"[1-5](?:\d\d|XX)|default")
+
+
+class Parts(NamedTuple):
+    inputs: tuple[Input, ...]
+    body: Body | None
+    answers: tuple[DeclaredAnswer, ...]
 
 
 class PartReader:
@@ -30,6 +36,13 @@ class PartReader:
     def __init__(self, documents: Documents, dialect: str) -> None:
         self.documents = documents
         self.dialect = dialect
+
+    def parts(self, value: dict[str, Any], location: Location, item: dict[str, Any], place: Location) -> Parts | None:
+        """All parts of an operation; `item` is its path item."""
+        inputs = self.inputs([(item.get("parameters"), place), (value.get("parameters"), location)])
+        body = self.body(value.get("requestBody"), location.child("requestBody"))
+        answers = self.answers(value.get("responses"), location, [])
+        return None if inputs is None or body is False or answers is None else Parts(inputs, body, answers)
 
     def schema(self, holder: dict[str, Any], location: Location, direction: Direction) -> SchemaRef | None:
         return (
@@ -60,7 +73,7 @@ class PartReader:
             )
             return None
         place, name = value["in"], value["name"]
-        if place == "header" and name.lower() in _IGNORED_HEADERS:
+        if place == "header" and name.lower() in IGNORED_HEADERS:
             return None  # parameter object: "the parameter definition SHALL be ignored"
         style = value.get("style", DEFAULT_STYLE[place])
         if style not in STYLES[place]:
@@ -123,9 +136,25 @@ class PartReader:
                 if isinstance(value, dict) and "contentType" in value
             )
             found.append(
-                Media(name, self.schema(holder, place, direction), place, self.examples(holder, place), encodings)
+                Media(
+                    name,
+                    self.schema(holder, place, direction),
+                    place,
+                    self.examples(holder, place),
+                    encodings,
+                    self.styles(encoding),
+                )
             )
         return tuple(found)
+
+    @staticmethod
+    def styles(encoding: Any) -> tuple[tuple[str, str, bool], ...]:
+        """(property, style, explode) where a form's encoding says so (OpenAPI 3.0.3, encoding object)."""
+        return tuple(
+            (key, str(value.get("style", "form")), value.get("explode", value.get("style", "form") == "form") is True)
+            for key, value in (encoding.items() if isinstance(encoding, dict) else ())
+            if isinstance(value, dict) and ("style" in value or "explode" in value)
+        )
 
     def body(self, value: Any, location: Location) -> Body | Literal[False] | None:
         if value is None:
@@ -144,7 +173,7 @@ class PartReader:
             str(value.get("description", "")),
         )
 
-    def answers(self, value: Any, operation: Location) -> tuple[DeclaredAnswer, ...] | None:
+    def answers(self, value: Any, operation: Location, produces: list[str]) -> tuple[DeclaredAnswer, ...] | None:
         location = operation.child("responses")
         if not isinstance(value, dict) or not value:
             self.documents.fault(
@@ -168,10 +197,11 @@ class PartReader:
             if followed is None:
                 sound = False
             elif isinstance(followed[0], dict):
-                found.append(self.answer(status, *followed))
+                found.append(self.answer_of(status, *followed, produces))
         return tuple(found) if sound else None
 
-    def answer(self, status: str, value: dict[str, Any], location: Location) -> DeclaredAnswer:
+    def answer_of(self, status: str, value: dict[str, Any], location: Location, produces: list[str]) -> DeclaredAnswer:
+        """`produces` is what OpenAPI 2.0 says elsewhere of all answers."""
         return DeclaredAnswer(
             status,
             self.media(value.get("content"), location, Direction.RESPONSE),

@@ -1,4 +1,4 @@
-"""Reading: OpenAPI 3.0 and 3.1 documents -> a Contract, with every fault of the definition listed."""
+"""Reading: OpenAPI 2.0, 3.0 and 3.1 documents -> a Contract, with every fault of the definition listed."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ from typing import Any
 from juxtalogos.formats.openapi.documents import Documents
 from juxtalogos.formats.openapi.faults import schema_faults, unsound_schemas
 from juxtalogos.formats.openapi.parts import PartReader
+from juxtalogos.formats.openapi.parts2 import OldPartReader
 from juxtalogos.formats.openapi.templates import variables
 from juxtalogos.model.contract import Contract, Document, Operation, SecurityScheme
 from juxtalogos.model.errors import DocumentError, quoted
@@ -41,26 +42,25 @@ class _Reader:
         self.value: dict[str, Any] = documents.by_uri[documents.root].value  # type: ignore[assignment]
         self.version = self.read_version()
         self.dialect = self.read_dialect()
-        self.parts = PartReader(documents, self.dialect)
+        old = self.version == "2.0"
+        self.parts = OldPartReader(documents, self.dialect, self.value) if old else PartReader(documents, self.dialect)
 
     def read_version(self) -> str:
-        if "swagger" in self.value:
-            version = quoted(self.value["swagger"])
+        key, known = ("swagger", r"2\.0") if "swagger" in self.value else ("openapi", r"3\.[01](\.\d+)?(-.+)?")
+        version = self.value[key]
+        # YAML reads a bare 2.0 or 3.0 as a number; what is meant is plain.
+        version = str(version) if isinstance(version, float) else version
+        if not isinstance(version, str) or not re.fullmatch(known, version):
             raise DocumentError(
-                f"OpenAPI {version} is not read yet", where=self.documents.root, mend="convert it to OpenAPI 3.0 or 3.1"
-            )
-        version = self.value["openapi"]
-        if not isinstance(version, str) or not re.fullmatch(r"3\.[01](\.\d+)?(-.+)?", version):
-            raise DocumentError(
-                f"unknown OpenAPI version {quoted(version)}",
-                where=f"{self.documents.root}#/openapi",
-                mend="versions 3.0 and 3.1 are read, written as `openapi: 3.0.3`",
+                f"unknown OpenAPI version {quoted(self.value[key])}",
+                where=f"{self.documents.root}#/{key}",
+                mend="versions 2.0, 3.0 and 3.1 are read, written as `swagger: '2.0'` or `openapi: 3.0.3`",
             )
         return version
 
     def read_dialect(self) -> str:
-        if self.version.startswith("3.0"):
-            return "openapi-3.0"
+        if self.version.startswith(("2", "3.0")):
+            return f"openapi-{self.version[:3]}"
         named = self.value.get("jsonSchemaDialect")
         if isinstance(named, str):
             known = BY_URI.get(named.rstrip("#"))
@@ -102,7 +102,7 @@ class _Reader:
             draft,
             operations=sound,
             faults=tuple(self.documents.faults),
-            servers=self.servers(self.value.get("servers"), self.root),
+            servers=self.servers(self.value.get("servers"), self.root) or tuple(self.old_servers()),
             security_schemes=schemes,
             secret_fields=tuple(sorted({scheme.key for scheme in schemes if scheme.key} | set(self.password_fields()))),
             description=str(info.get("description", "")),
@@ -142,10 +142,8 @@ class _Reader:
         if not isinstance(value, dict):
             self.documents.fault(f"{method.upper()} {path} is no mapping", location, "write an operation object")
             return None
-        inputs = self.parts.inputs([(item.get("parameters"), place), (value.get("parameters"), location)])
-        body = self.parts.body(value.get("requestBody"), location.child("requestBody"))
-        answers = self.parts.answers(value.get("responses"), location)
-        if inputs is None or body is False or answers is None:
+        parts = self.parts.parts(value, location, item, place)
+        if parts is None:
             return None
         declared_id = value.get("operationId")
         operation = Operation(
@@ -160,9 +158,9 @@ class _Reader:
             description=str(value.get("description", "")),
             tags=tuple(map(str, value.get("tags", ()))) if isinstance(value.get("tags", ()), list | tuple) else (),
             deprecated=value.get("deprecated") is True,
-            inputs=inputs,
-            body=body or None,
-            answers=answers,
+            inputs=parts.inputs,
+            body=parts.body,
+            answers=parts.answers,
             security=self.security(value, location),
             servers=self.servers(value.get("servers"), location) or self.servers(item.get("servers"), place),
         )
@@ -219,26 +217,42 @@ class _Reader:
                 found.append(url)
         return tuple(found)
 
+    def old_servers(self) -> Iterator[str]:
+        """OpenAPI 2.0: schemes, host and basePath."""
+        host, path, schemes = (self.value.get(key) for key in ("host", "basePath", "schemes"))
+        path = path if isinstance(path, str) else ""
+        if isinstance(host, str) and self.version == "2.0":
+            for scheme in schemes if isinstance(schemes, list) and schemes else ["https"]:
+                yield f"{scheme}://{host}{path}"
+        elif path and self.version == "2.0":
+            yield path
+
     def security(self, operation: dict[str, Any], location: Location) -> tuple[tuple[str, ...], ...]:
         value = operation.get("security", self.value.get("security"))
         alternatives = []
         for alternative in value if isinstance(value, list) else ():
             if isinstance(alternative, dict):
                 alternatives.append(tuple(alternative))
-        known = self.component("securitySchemes")
+        known = self.declared_schemes()[0]
         for name in {name for alternative in alternatives for name in alternative} - set(known):
             self.documents.fault(
                 f"the security scheme {quoted(name)} is not declared",
                 location.child("security"),
-                "declare it under components/securitySchemes",
+                "declare it under securityDefinitions"
+                if self.version == "2.0"
+                else "declare it under components/securitySchemes",
                 "warning",
             )
         return tuple(alternatives)
 
-    def component(self, kind: str) -> dict[str, Any]:
-        components = self.value.get("components")
-        found = components.get(kind) if isinstance(components, dict) else None
-        return found if isinstance(found, dict) else {}
+    def declared_schemes(self) -> tuple[dict[str, Any], Location]:
+        if self.version == "2.0":
+            found, place = self.value.get("securityDefinitions"), self.root.child("securityDefinitions")
+        else:
+            components = self.value.get("components")
+            found = components.get("securitySchemes") if isinstance(components, dict) else None
+            place = self.root.child("components", "securitySchemes")
+        return (found if isinstance(found, dict) else {}), place
 
     def password_fields(self) -> Iterator[str]:
         """Names of properties and parameters of the format `password`."""
@@ -256,14 +270,17 @@ class _Reader:
             for name, item in properties.items() if isinstance(properties, dict) else ():
                 if isinstance(item, dict) and item.get("format") == "password":
                     yield name
+            if value.get("format") == "password" and "in" in value and isinstance(value.get("name"), str):
+                yield value["name"]  # OpenAPI 2.0: a parameter is a schema itself
             schema = value.get("schema")
             if isinstance(schema, dict) and schema.get("format") == "password" and isinstance(value.get("name"), str):
                 yield value["name"]
             waiting += value.values()
 
     def security_schemes(self) -> Iterator[SecurityScheme]:
-        for name, value in self.component("securitySchemes").items():
-            found = self.documents.follow(value, self.root.child("components", "securitySchemes", name))
+        schemes, place = self.declared_schemes()
+        for name, value in schemes.items():
+            found = self.documents.follow(value, place.child(name))
             if found is None or not isinstance(found[0], dict):
                 continue
             scheme, location = found

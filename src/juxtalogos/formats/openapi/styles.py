@@ -12,8 +12,10 @@ from juxtalogos.model.seams import ABSENT
 from juxtalogos.schema.json.outline import declared_kinds
 
 RESERVED = ":/?#[]@!$&'()*+,;="
-_JOINERS = {"spaceDelimited": "%20", "pipeDelimited": "%7C"}
-_SPLITTERS = {"spaceDelimited": r"%20|\+| ", "pipeDelimited": r"%7[Cc]|\|"}
+_JOINERS = {"spaceDelimited": "%20", "pipeDelimited": "%7C", "tabDelimited": "%09"}
+_PLAIN_JOINERS = {"spaceDelimited": " ", "pipeDelimited": "|", "tabDelimited": "\t"}
+_SPLITTERS = {"spaceDelimited": r"%20|\+| ", "pipeDelimited": r"%7[Cc]|\|", "tabDelimited": r"%09|\t"}
+"""Tabs, and these styles outside the query, are OpenAPI 2.0's (collectionFormat)."""
 
 
 def to_text(value: Any) -> str:
@@ -47,7 +49,9 @@ def write(given: Input, value: Any) -> str:
         return _write_object(given, name, {escape(key): escape(item) for key, item in value.items()})
     text = escape(value)
     match given.style:
-        case "form" | "spaceDelimited" | "pipeDelimited" | "deepObject":
+        case "spaceDelimited" | "pipeDelimited" | "tabDelimited" if given.place in ("path", "header"):
+            return str(text)
+        case "form" | "spaceDelimited" | "pipeDelimited" | "tabDelimited" | "deepObject":
             return f"{name}={text}"
         case "label":
             return f".{text}"
@@ -57,6 +61,8 @@ def write(given: Input, value: Any) -> str:
 
 
 def _write_list(given: Input, name: str, items: list[str]) -> str:
+    if given.style in _JOINERS and given.place in ("path", "header"):
+        return (_JOINERS if given.place == "path" else _PLAIN_JOINERS)[given.style].join(items)
     match given.style, given.explode:
         case ("label", explode):
             return "." + (".".join(items) if explode else ",".join(items))
@@ -66,7 +72,7 @@ def _write_list(given: Input, name: str, items: list[str]) -> str:
             return f";{name}={','.join(items)}"
         case ("simple", _):
             return ",".join(items)
-        case (("spaceDelimited" | "pipeDelimited") as style, False):
+        case (("spaceDelimited" | "pipeDelimited" | "tabDelimited") as style, False):
             return f"{name}={_JOINERS[style].join(items)}"
         case (_, True):
             return "&".join(f"{name}={item}" for item in items)
@@ -137,7 +143,7 @@ class Reader:
                 return self.typed(dict(pairs))
             raw, splitter = (pairs[0][1] if pairs else ""), ","
         else:
-            splitter = ","
+            splitter = _SPLITTERS.get(given.style, ",")
         return self.plain(raw, splitter, decode)
 
     def plain(self, raw: str, splitter: str, decode: Any) -> Any:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from typing import Any
+from urllib.parse import quote
 
 from juxtalogos.model.findings import Deviation
+from juxtalogos.model.location import escape_key
 from juxtalogos.schema.json.interpret import (
     Context,
     Evaluated,
@@ -18,7 +20,8 @@ from juxtalogos.schema.json.interpret import (
     operator,
     render,
 )
-from juxtalogos.schema.json.nodes import Conditional, Node, Rule
+from juxtalogos.schema.json.nodes import Conditional, Discriminator, Node, Rule
+from juxtalogos.schema.json.store import BadReference
 from juxtalogos.schema.json.values import in_words, seen
 from juxtalogos.schema.json.words import declared, node_in_words
 
@@ -124,6 +127,34 @@ def _told_branch(rule: Rule, node: Node, value: Any, context: Context) -> int | 
         if reference and (reference.operand.uri == uri if uri else reference.operand.uri.rpartition("/")[2] == told):
             return index
     return None
+
+
+def told_schema(rule: Rule, value: Any, context: Context) -> Node | None:
+    """The schema that a value names by the discriminator of a common parent; BadReference when there is none of that name."""
+    discriminator: Discriminator = rule.operand
+    told = value.get(discriminator.property) if type(value) is dict else None
+    if type(told) is not str:
+        return None
+    return context.store.resolve(discriminator.mapping.get(told) or discriminator.family + quote(escape_key(told)))
+
+
+@operator("discriminator")
+def _discriminator(rule: Rule, value: Any, at: Visit) -> None:
+    """The value is also what it says it is (OpenAPI 3.0.3, discriminator object; 2.0, schema object)."""
+    try:
+        child = told_schema(rule, value, at.context)
+    except BadReference:
+        told = value[rule.operand.property]
+        known = ", ".join(rule.operand.mapping)
+        wanted = f"one of {known}" if known else "the name of a schema"
+        add(at.context, (at.path, rule.operand.property), rule, wanted, seen(told), advisory=not rule.operand.strict)
+        return
+    key = (id(rule), id(value))
+    if child is None or child is at.node or key in at.context.telling:
+        return
+    at.context.telling.add(key)
+    check_node(child, value, at.path, at.context, at.evaluated, at.home)
+    at.context.telling.discard(key)
 
 
 @operator("not")

@@ -68,7 +68,7 @@ class Compiler:
         """Whether hits are counted; the benchmark measures what that costs."""
 
     def can_compile(self, node: Node) -> bool:
-        """Dynamic references and `unevaluated` keywords look beyond one schema: those stay with the interpreter."""
+        """Dynamic references, `unevaluated` keywords and a parent's discriminator look beyond one schema: those stay with the interpreter."""
         seen: set[int] = set()
         waiting = [node]
         while waiting:
@@ -77,9 +77,11 @@ class Compiler:
                 continue
             seen.add(id(current))
             for rule in current.rules:
-                if rule.op.startswith("unevaluated") or (rule.op == "ref" and rule.operand.mode != "static"):
+                if rule.op.startswith("unevaluated") or rule.op == "discriminator":
                     return False
                 if rule.op == "ref":
+                    if rule.operand.mode != "static":
+                        return False
                     try:
                         waiting.append(follow(rule.operand, self.context))
                     except BadReference:

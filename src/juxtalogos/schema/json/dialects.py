@@ -88,7 +88,8 @@ class Dialect:
     """What stands beside `$ref` is ignored."""
     boolean_exclusive: bool = False
     """exclusiveMinimum is a flag on minimum, not a number."""
-    nullable: bool = False
+    nullable: str = ""
+    """The keyword that allows null beside a type."""
     float_integers: bool = True
     """1.0 is an integer."""
     asserts_format: bool = False
@@ -112,7 +113,14 @@ DIALECTS: dict[str, Dialect] = {
         Dialect("2019-09", _2019),
         Dialect("2020-12", _2020),
         Dialect(
-            "openapi-2.0", _CORE, id_key="", ref_alone=True, boolean_exclusive=True, asserts_format=True, openapi=True
+            "openapi-2.0",
+            _CORE,
+            id_key="",
+            ref_alone=True,
+            boolean_exclusive=True,
+            nullable="x-nullable",
+            asserts_format=True,
+            openapi=True,
         ),
         Dialect(
             "openapi-3.0",
@@ -120,7 +128,7 @@ DIALECTS: dict[str, Dialect] = {
             id_key="",
             ref_alone=True,
             boolean_exclusive=True,
-            nullable=True,
+            nullable="nullable",
             asserts_format=True,
             openapi=True,
         ),

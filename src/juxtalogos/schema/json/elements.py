@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
@@ -9,6 +10,7 @@ from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.model.contract import Direction
 from juxtalogos.model.elements import Element
 from juxtalogos.model.location import split_pointer
+from juxtalogos.schema.json.branching import told_schema
 from juxtalogos.schema.json.facets import branch_element, facet_element, facets
 from juxtalogos.schema.json.interpret import Context, accepts, deep_notes, follow
 from juxtalogos.schema.json.nodes import Node, Rule
@@ -70,6 +72,10 @@ def elements(schema: JsonSchema) -> Iterator[Element]:
                     waiting += [child for child in (rule.operand.then, rule.operand.otherwise) if child]
                 case "dependentSchemas":
                     waiting += rule.operand.values()
+                case "discriminator":
+                    for uri in rule.operand.mapping.values():
+                        with contextlib.suppress(BadReference):
+                            waiting.append(context.store.resolve(uri))
 
 
 def hits(schema: JsonSchema, value: Any) -> Iterator[str]:
@@ -116,6 +122,10 @@ def hits(schema: JsonSchema, value: Any) -> Iterator[str]:
                 case "if":
                     branch = operand.then if accepts(operand.test, value, context) else operand.otherwise
                     waiting += [(branch, value)] if branch else []
+                case "discriminator":
+                    with contextlib.suppress(BadReference):
+                        told = told_schema(rule, value, context)
+                        waiting += [(told, value)] if told else []
                 case "dependentSchemas" if type(value) is dict:
                     waiting += [(child, value) for name, child in operand.items() if name in value]
 

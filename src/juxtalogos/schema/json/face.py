@@ -12,7 +12,7 @@ from juxtalogos.model.seams import OutlineRow
 from juxtalogos.schema.json import branching, operators  # noqa: F401  (importing them fills the table)
 from juxtalogos.schema.json.elements import hits
 from juxtalogos.schema.json.interpret import Context, Path, check_node
-from juxtalogos.schema.json.nodes import Node
+from juxtalogos.schema.json.nodes import Members, Node, Rule
 from juxtalogos.schema.json.store import SchemaStore
 
 if TYPE_CHECKING:
@@ -191,9 +191,23 @@ class JsonEngine:
         """BadReference when nothing is there."""
         found = self._schemas.get(ref)
         if found is None:
-            node = self.store.node(ref.document, ref.pointer, ref.dialect)
+            node = self._object(ref) if ref.members else self.store.node(ref.document, ref.pointer, ref.dialect)
             found = self._schemas[ref] = JsonSchema(self.store, node, ref.direction, self._asserts_format)
         return found
+
+    def _object(self, ref: SchemaRef) -> Node:
+        """An object of members that stand here and there."""
+        nodes = {name: self.store.node(one.document, one.pointer, one.dialect) for name, one, _ in ref.members}
+        required = tuple(name for name, _, needed in ref.members if needed)
+        return Node(
+            ref.location,
+            ref.document,
+            (
+                Rule("type", ("object",), "type", ref.location),
+                Rule("required", required, "required", ref.location),
+                Rule("members", Members(nodes, (), None), "properties", ref.location),
+            ),
+        )
 
 
 def compile_schema(

@@ -56,6 +56,9 @@ class Context:
     hits: list[Record] | None = None
     """Records of what was hit, for the compiler to read. None where hits do not count."""
 
+    telling: set[tuple[int, int]] = field(default_factory=set)
+    """(discriminator, value) being followed: the schema that is told contains the one that tells."""
+
     def fresh(self) -> Context:
         return Context(self.store, self.direction, self.asserts_format)
 

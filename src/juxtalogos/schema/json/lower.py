@@ -81,8 +81,10 @@ class _Lowering:
         named = self.value.get("type")
         types = [named] if isinstance(named, str) else named
         if isinstance(types, list) and self.has("type") and types and all(isinstance(name, str) for name in types):
-            if self.dialect.nullable and self.value.get("nullable") is True:
+            if self.dialect.nullable and self.value.get(self.dialect.nullable) is True:
                 types = [*types, "null"]
+            if self.dialect.name == "openapi-2.0":
+                types = ["string" if name == "file" else name for name in types]
             known = tuple(name for name in types if name in _TYPES)
             if "integer" in known and not self.dialect.float_integers:
                 known = tuple("strict integer" if name == "integer" else name for name in known)
@@ -208,6 +210,9 @@ class _Lowering:
         if self.has("if"):
             branches = [self.child(self.value[word], word) if word in self.value else None for word in ("then", "else")]
             yield self.rule("if", Conditional(self.child(self.value["if"], "if"), branches[0], branches[1]))
+        discriminator = self.discriminator()
+        if discriminator and not self.has("oneOf") and not self.has("anyOf"):
+            yield self.rule("discriminator", discriminator)
         # Last, for they look at what all others have evaluated.
         for keyword in ("unevaluatedItems", "unevaluatedProperties"):
             if self.has(keyword):
@@ -228,24 +233,28 @@ class _Lowering:
             read_only=get("readOnly") is True,
             write_only=get("writeOnly") is True,
             deprecated=get("deprecated") is True,
-            nullable=self.dialect.nullable and get("nullable") is True,
+            nullable=self.dialect.openapi and get(self.dialect.nullable or "nullable") is True,
         )
 
     def discriminator(self) -> Discriminator | None:
+        """An object from OpenAPI 3.0 on, the bare name of a property in 2.0."""
         found = self.value.get("discriminator")
-        if not self.dialect.openapi or not isinstance(found, dict) or not isinstance(found.get("propertyName"), str):
+        old = self.dialect.name == "openapi-2.0"
+        name = found if old else found.get("propertyName") if isinstance(found, dict) else None
+        if not self.dialect.openapi or not isinstance(name, str):
             return None
-        mapping = found.get("mapping")
+        family = join_uri(self.base, "#/definitions/" if old else "#/components/schemas/")
+        mapping = found.get("mapping") if isinstance(found, dict) else None
         uris: dict[str, str] = {}
-        for name, target in (mapping if isinstance(mapping, dict) else {}).items():
+        for key, target in (mapping if isinstance(mapping, dict) else {}).items():
             if isinstance(target, str):
                 plain = (
                     target.replace(".", "").replace("-", "").replace("_", "").isalnum()
                     and "/" not in target
                     and not target.endswith((".json", ".yaml", ".yml"))
                 )
-                uris[name] = join_uri(self.base, f"#/components/schemas/{target}" if plain else target)
-        return Discriminator(found["propertyName"], uris)
+                uris[key] = family + target if plain else join_uri(self.base, target)
+        return Discriminator(name, uris, family, old)
 
 
 def _is_number(value: Any) -> bool:

@@ -71,6 +71,10 @@ class Discriminator:
 
     property: str
     mapping: Mapping[str, str]
+    family: str = ""
+    """URI that a bare name is put behind, to name a schema (`definition#/components/schemas/`)."""
+    strict: bool = False
+    """Whether the value must name a schema (OpenAPI 2.0); later versions only say that checking should fail."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -31,7 +31,8 @@ from juxtalogos.schema.patterns import Pattern, PatternTimeout
 @operator("type")
 def _type(rule: Rule, value: Any, at: Visit) -> None:
     if not any(is_of_type(value, name) for name in rule.operand):
-        add(at.context, at.path, rule, declared(rule), seen(value))
+        # `nullable` where the dialect does not know it (OpenAPI 3.1) still tells what its author meant.
+        add(at.context, at.path, rule, declared(rule), seen(value), advisory=value is None and at.node.notes.nullable)
 
 
 @operator("enum")

@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
+from urllib.parse import unquote
 
+from juxtalogos.model.location import Location
 from juxtalogos.schema.json.interpret import Context, follow
-from juxtalogos.schema.json.nodes import Contains, Items, Members, Node, Rule
+from juxtalogos.schema.json.nodes import Contains, Discriminator, Items, Members, Node, Rule
+from juxtalogos.schema.json.store import BadReference
 from juxtalogos.schema.patterns import Pattern
 
 MAX_NODES = 400
+_NAMED = re.compile(r"/(?:definitions|components/schemas)/[^/]+")
 
 
 class Impossible(Exception):
@@ -57,6 +62,8 @@ class Merger:
         self.full = full
         self.shape = Shape()
         self.seen: set[int] = set()
+        self.first: Location | None = None
+        """The first schema that has a name of its own."""
 
     def merge(self, nodes: tuple[Node, ...]) -> Shape:
         """Impossible when a schema among them allows nothing."""
@@ -77,6 +84,8 @@ class Merger:
             raise Impossible(f"the schema at {node.location} allows nothing")
         if id(node) in self.seen:
             return
+        if self.first is None and _NAMED.fullmatch(node.location.pointer):
+            self.first = node.location
         self.seen.add(id(node))
         if len(self.seen) > MAX_NODES:
             raise Impossible(f"more than {MAX_NODES} schemas apply to one value")
@@ -139,6 +148,8 @@ class Merger:
                 for child in branch[self.choose(3)]:
                     if child is not None:
                         self.add(child)
+            case "discriminator":
+                self.tell(operand, node)
             case "dependentSchemas":
                 for name, child in operand.items():
                     if name in self.shape.required or self.full:
@@ -150,6 +161,25 @@ class Merger:
             uri = reference.operand.uri
             named = [name for name, target in discriminator.mapping.items() if target == uri]
             self.shape.fixed[discriminator.property] = named[0] if named else uri.rpartition("/")[2]
+
+    def tell(self, discriminator: Discriminator, node: Node) -> None:
+        """The name that a common parent's discriminator demands: that of the schema in hand, else one of the mapping's."""
+        first = self.first or node.location
+        own = f"{first.document}#{first.pointer}"
+        names = [name for name, target in discriminator.mapping.items() if unquote(target) == own]
+        if first != node.location and (names or own.startswith(discriminator.family)):
+            told = names[0] if names else own[len(discriminator.family) :]
+        elif discriminator.mapping:
+            told = list(discriminator.mapping)[self.choose(len(discriminator.mapping))]
+            try:
+                self.add(self.context.store.resolve(discriminator.mapping[told]))
+            except BadReference as error:
+                raise Impossible(f"the discriminator at {node.location} leads nowhere: {error}") from None
+        elif own.startswith(discriminator.family):
+            told = own[len(discriminator.family) :]
+        else:
+            return
+        self.shape.fixed[discriminator.property] = told
 
     def narrow_types(self, types: list[str]) -> None:
         shape = self.shape
