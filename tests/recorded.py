@@ -41,6 +41,17 @@ TAGGED = one(
     },
 )
 KINDS = {"oneOf": [obj("kind draught", kind={"enum": ["deep"]}, draught=N), obj("kind", kind={"enum": ["shoal"]})]}
+BERTH = {
+    **obj(
+        "id name",
+        id={**W, "xml": {"attribute": True}},
+        name=S,
+        bays={"type": "array", "xml": {"wrapped": True}, "items": {**W, "xml": {"name": "bay"}}},
+        notes={"type": "array", "items": {**S, "xml": {"name": "note"}}},
+    ),
+    "xml": {"name": "berth"},
+    "additionalProperties": False,
+}
 OLD, V3, V31 = "2.0", "3.0.3", "3.1.0"
 
 ROWS: list[tuple[str, str, dict[str, Any], tuple[Any, ...], str]] = [
@@ -206,6 +217,20 @@ ROWS: list[tuple[str, str, dict[str, Any], tuple[Any, ...], str]] = [
     ("2.0 default", OLD, {**old(NAME), **old(obj("code", code=W), "default")}, (404, J, {"code": 1}), ""),
     ("2.0 discriminator", OLD, old({"$ref": "#/definitions/Craft"}), (200, J, {"kind": "Tug", "bollard": 5}), ""),
     ("2.0 discriminator unknown", OLD, old({"$ref": "#/definitions/Craft"}), (200, J, {"kind": "Raft"}), "body.branch body/kind"),
+    # XML by the xml objects, forms, parts.
+    ("xml", V3, one(BERTH, media="application/xml"), (200, "application/xml", '<?xml version="1.0"?><berth id="4"><name>Skerry</name><bays><bay>1</bay><bay>2</bay></bays><note>a</note><note>b</note></berth>'), ""),
+    ("xml with a prefix", V3, one(BERTH, media="text/xml"), (200, "text/xml", '<m:berth xmlns:m="urn:merrow" id="4"><m:name>x</m:name></m:berth>'), ""),
+    ("xml, attribute of the wrong type", V3, one(BERTH, media="application/xml"), (200, "application/xml", '<berth id="four"><name>x</name></berth>'), "body.type body/id"),
+    ("xml, item of the wrong type", V3, one(BERTH, media="application/xml"), (200, "application/xml", '<berth id="4"><name>x</name><bays><bay>1</bay><bay>b</bay></bays></berth>'), "body.type body/bays/1"),
+    ("xml, element missing", V3, one(BERTH, media="application/xml"), (200, "application/xml", '<berth id="4"/>'), "body.required body/name"),
+    ("xml, another root", V3, one(BERTH, media="application/xml"), (200, "application/xml", '<quay id="4"><name>x</name></quay>'), "body.name body"),
+    ("xml cut", V3, one(BERTH, media="application/xml"), (200, "application/xml", '<berth id="4">'), "media.untrue body"),
+    ("xml with a document type", V3, one(BERTH, media="application/xml"), (200, "application/xml", '<!DOCTYPE berth [<!ENTITY a "x">]><berth id="4"><name>&a;</name></berth>'), "media.untrue body"),
+    ("xml suffix as text", V3, one(S, media="image/svg+xml"), (200, "image/svg+xml", "<svg/>"), ""),
+    ("form", V3, one(obj("a", a=W), media="application/x-www-form-urlencoded"), (200, "application/x-www-form-urlencoded", "a=4&b=x%20y"), ""),
+    ("form, wrong", V3, one(obj("a", a=W), media="application/x-www-form-urlencoded"), (200, "application/x-www-form-urlencoded", "a=x"), "body.type body/a"),
+    ("parts", V3, one(obj("a", a=W), media="multipart/form-data"), (200, "multipart/form-data; boundary=q", '--q\r\nContent-Disposition: form-data; name="a"\r\n\r\n4\r\n--q--\r\n'), ""),
+    ("parts, wrong", V3, one(obj("a", a=W), media="multipart/form-data"), (200, "multipart/form-data; boundary=q", '--q\r\nContent-Disposition: form-data; name="b"\r\n\r\n4\r\n--q--\r\n'), "body.required body/a"),
     # What the recorder did.
     ("body left out", V3, one(NAME), (200, J, ...), "unproven"),
     ("body left out, type undeclared", V3, one(NAME), (200, "text/html", ...), "media.undeclared header.Content-Type"),

@@ -62,7 +62,7 @@ def test_faults_are_listed_and_the_sound_rest_is_kept(what: str, parts: dict[str
 @pytest.mark.parametrize(
     ("text", "words"),
     [
-        ("swagger: '2.0'\npaths: {}", "OpenAPI 2.0 is not read"),
+        ("swagger: '1.2'\npaths: {}", "unknown OpenAPI version 1.2"),
         ("openapi: 4.0.0\npaths: {}", "unknown OpenAPI version 4.0.0"),
         ("openapi: 3\npaths: {}", "unknown OpenAPI version 3"),
         ("services: {a: 1}", "no service definition: a mapping with the keys services"),

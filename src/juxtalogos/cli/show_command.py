@@ -86,6 +86,10 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
                 "formatVersion": contract.version,
                 "servers": list(contract.servers),
                 "operations": operations,
+                "outgoing": [
+                    {key: getattr(one, key) for key in ("kind", "name", "operation", "method", "address", "summary")}
+                    for one in contract.outgoing
+                ],
             }
         )
         return
@@ -100,6 +104,13 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
         for one in contract.operations
     ]
     out.table(("operation", "method", "path", "sign-in", "summary"), rows, styles=("name",))
+    if contract.outgoing:
+        out.line()
+        out.line(("sent by the service itself", "head"))
+        sent = [
+            (f"{one.kind} {one.name}", one.method, one.address, one.operation, one.summary) for one in contract.outgoing
+        ]
+        out.table(("request", "method", "to", "after", "summary"), sent, styles=("name",))
 
 
 def _line(contract: Contract, operation: Operation) -> int:

@@ -27,6 +27,10 @@ class MediaType:
         return self.type == "text"
 
     @property
+    def is_xml(self) -> bool:
+        return self.subtype == "xml" or self.subtype.endswith("+xml")
+
+    @property
     def is_form(self) -> bool:
         return str(self) == "application/x-www-form-urlencoded"
 

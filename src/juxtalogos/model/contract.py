@@ -195,6 +195,22 @@ class Operation:
         return by_status.get(str(status)) or by_status.get(f"{status // 100}XX") or by_status.get("default")
 
 
+@dataclass(frozen=True, slots=True)
+class Outgoing:
+    """A request that the service itself sends; listed only."""
+
+    kind: str
+    """`callback` or `webhook`."""
+    name: str
+    operation: str
+    """The operation whose call leads to it; empty for a webhook."""
+    method: str
+    address: str
+    """Where it goes, as an expression of the definition; empty for a webhook."""
+    location: Location
+    summary: str = ""
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class Contract:
     """What a definition declares: an index of operations plus the documents they point into."""
@@ -211,6 +227,7 @@ class Contract:
     servers: tuple[str, ...] = ()
     security_schemes: tuple[SecurityScheme, ...] = ()
     description: str = ""
+    outgoing: tuple[Outgoing, ...] = ()
     secret_fields: tuple[str, ...] = ()
     """Names of body fields declared as passwords and of parameters that carry keys: redacted wherever they occur."""
     _index: dict[str, Operation] = field(default_factory=dict, repr=False)

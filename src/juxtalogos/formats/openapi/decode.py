@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
 
-from juxtalogos.documents.jsontext import NotJson, parse_json
-from juxtalogos.exchange.media import MediaType, best_match, parse_media_type
+from juxtalogos.exchange.media import best_match, parse_media_type
+from juxtalogos.formats.openapi.bodies import read_body
 from juxtalogos.formats.openapi.styles import Reader, kinds
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Input, Media, Operation
 from juxtalogos.model.exchange import Exchange, Headers, header
@@ -37,7 +36,7 @@ def decode(contract: Contract, operation: Operation, exchange: Exchange) -> Answ
             unread=what,
         )
     parsed = parse_media_type(content_type) if content_type else parse_media_type(media.media_type) if media else None
-    value, problem, unread = _value(response.body, parsed)
+    value, problem, unread = read_body(contract, media, response.body, parsed)
     schema = contract.schema(media.schema) if media and media.schema and value is not ABSENT else None
     return Answer(declared, media, value, schema, (problem,) if problem else (), headers, unread)
 
@@ -61,29 +60,3 @@ def _declared_media(declared: tuple[Media, ...], content_type: str | None) -> Me
         return declared[0] if len(declared) == 1 else None
     index = best_match([media.media_type for media in declared], content_type)
     return declared[index] if index is not None else None
-
-
-def _value(body: bytes, media_type: MediaType | None) -> tuple[Any, Problem | None, str]:
-    """(value, problem, why it was not read)."""
-    if media_type is None:
-        return ABSENT, None, "no media type tells how to read the body"
-    if media_type.is_json:
-        try:
-            return parse_json(body), None, ""
-        except NotJson as error:
-            return (
-                ABSENT,
-                Problem("media.untrue", "body", f"{media_type}: JSON text", str(error)),
-                "the body is not JSON",
-            )
-    if media_type.is_text:
-        charset = media_type.parameter("charset") or "utf-8"
-        try:
-            return body.decode(charset), None, ""
-        except (UnicodeDecodeError, LookupError):
-            return (
-                ABSENT,
-                Problem("media.untrue", "body", f"text in {charset}", f"bytes that are not {charset}"),
-                "the body is not text",
-            )
-    return ABSENT, None, f"bodies of {media_type} are not compared with a schema"

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from email import message_from_bytes
 from typing import Any
 from urllib.parse import urlsplit
 
-from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.exchange.media import chosen_media, parse_media_type
+from juxtalogos.formats.openapi.bodies import read_body
 from juxtalogos.formats.openapi.match import path_values
-from juxtalogos.formats.openapi.styles import Reader, coerce, kinds
+from juxtalogos.formats.openapi.styles import Reader, kinds
 from juxtalogos.model.contract import Contract, Input, Operation, SchemaRef
 from juxtalogos.model.elements import Element, Hit
 from juxtalogos.model.exchange import Exchange, Request, header
@@ -75,7 +74,7 @@ def _request_hits(contract: Contract, operation: Operation, request: Request, ba
         media = chosen_media(operation, content_type) if content_type else None
         if media:
             yield Element("media", media.location, media.media_type, "request").id
-            value = body_value(contract, media.schema, request.body, content_type)
+            value = read_body(contract, media, request.body, parse_media_type(content_type)).value
             if value is not ABSENT and media.schema:
                 yield from contract.schema(media.schema).hits(value)
 
@@ -111,41 +110,3 @@ def input_value(contract: Contract, operation: Operation, one: Input, request: R
         part.strip().partition("=")[::2] for part in (header(request.headers, "cookie") or "").split(";") if part
     ]
     return reader.from_query([(key, value) for key, value in cookies])
-
-
-def body_value(contract: Contract, schema: SchemaRef | None, body: bytes, content_type: str) -> Any:
-    """A request body's value: JSON, form fields, or the text parts of a multipart body."""
-    parsed = parse_media_type(content_type)
-    if parsed is None:
-        return ABSENT
-    by_property = kinds(contract, schema)[2]
-    if parsed.is_json:
-        try:
-            return parse_json(body)
-        except NotJson:
-            return ABSENT
-    if parsed.is_form:
-        from urllib.parse import parse_qsl
-
-        return _gathered(parse_qsl(body.decode("utf-8", "replace"), keep_blank_values=True), by_property)
-    if parsed.is_multipart:
-        message = message_from_bytes(f"Content-Type: {content_type}\r\n\r\n".encode() + body)
-        parts = message.get_payload() if message.is_multipart() else []
-        texts = []
-        for part in parts if isinstance(parts, list) else ():
-            payload = part.get_payload(decode=True)  # type: ignore[union-attr]
-            name = part.get_param("name", header="content-disposition")  # type: ignore[union-attr]
-            texts.append((str(name), payload.decode("utf-8", "replace") if isinstance(payload, bytes) else ""))
-        return _gathered(texts, by_property)
-    return body.decode("utf-8", "replace") if parsed.is_text else ABSENT
-
-
-def _gathered(pairs: list[tuple[str, str]], by_property: dict[str, tuple[str, ...]]) -> dict[str, Any]:
-    value: dict[str, Any] = {}
-    for name, text in pairs:
-        types = by_property.get(name, ())
-        if "array" in types:
-            value.setdefault(name, []).append(text)
-        else:
-            value[name] = coerce(text, types)
-    return value

@@ -10,10 +10,12 @@ from juxtalogos.exchange.media import chosen_media, parse_media_type
 from juxtalogos.formats.openapi.match import base_of
 from juxtalogos.formats.openapi.styles import to_text, write
 from juxtalogos.formats.openapi.templates import filled, variables
-from juxtalogos.model.contract import Contract, Input, Media, Operation
+from juxtalogos.formats.openapi.xmlbody import to_xml
+from juxtalogos.model.contract import Contract, Input, Media, Operation, SchemaRef
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.exchange import Request
 from juxtalogos.model.seams import ABSENT, Inputs
+from juxtalogos.schema.json.view import View
 
 BOUNDARY = "juxtalogos-part-7f3a91c2"
 
@@ -52,7 +54,7 @@ def encode(contract: Contract, operation: Operation, inputs: Inputs, base_url: s
         headers.append(("Accept", accept))
     body = None
     if inputs.body is not ABSENT:
-        content_type, body = encode_body(operation, inputs)
+        content_type, body = encode_body(contract, operation, inputs)
         if not any(name.lower() == "content-type" for name, _ in headers):
             headers.append(("Content-Type", content_type))
     query = [fixed, *query] if fixed else query
@@ -66,7 +68,7 @@ def accepted(operation: Operation) -> str:
     return ", ".join(dict.fromkeys(media.media_type.partition(";")[0] for answer in answers for media in answer.media))
 
 
-def encode_body(operation: Operation, inputs: Inputs) -> tuple[str, bytes]:
+def encode_body(contract: Contract, operation: Operation, inputs: Inputs) -> tuple[str, bytes]:
     """(Content-Type, bytes). Bytes go as they are; values by the media type."""
     media = chosen_media(operation, inputs.content_type)
     content_type = inputs.content_type or (media.media_type if media else "application/json")
@@ -87,9 +89,19 @@ def encode_body(operation: Operation, inputs: Inputs) -> tuple[str, bytes]:
         return f"multipart/form-data; boundary={BOUNDARY}", multipart(
             inputs.body, dict(media.encoding) if media else {}
         )
+    if parsed and parsed.is_xml and media and media.schema and not isinstance(inputs.body, str):
+        return content_type, _as_xml(contract, media.schema, inputs.body).encode()
     if isinstance(inputs.body, str) and not (parsed and parsed.is_json):
         return content_type, inputs.body.encode()
     return content_type, dump_json(inputs.body, indent=2).encode()
+
+
+def _as_xml(contract: Contract, ref: SchemaRef, value: Any) -> str:
+    """The root is called as its schema says, else as the schema itself is called."""
+    schema: Any = contract.schema(ref)
+    reference = schema.node.rule("ref")
+    name = str(reference.operand.uri).rpartition("/")[2] if reference else "root"
+    return to_xml(View(schema.node, schema.context()), value, name)
 
 
 def form(value: Any, media: Media | None = None) -> str:

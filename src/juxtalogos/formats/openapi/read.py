@@ -10,6 +10,7 @@ from typing import Any
 
 from juxtalogos.formats.openapi.documents import Documents
 from juxtalogos.formats.openapi.faults import schema_faults, unsound_schemas
+from juxtalogos.formats.openapi.outgoing import outgoing
 from juxtalogos.formats.openapi.parts import PartReader
 from juxtalogos.formats.openapi.parts2 import OldPartReader
 from juxtalogos.formats.openapi.templates import variables
@@ -93,6 +94,7 @@ class _Reader:
         for document in self.documents.by_uri.values():
             schema_faults(document, self.documents, self.dialect)
         sound = tuple(operation for operation in operations if operation.id not in unsound)
+        sent = tuple(outgoing(self.documents, self.root, operations, METHODS))
         if not operations and not self.documents.faults:
             self.documents.fault(
                 "the definition has no operations", self.root.child("paths"), "add operations under `paths`"
@@ -106,6 +108,7 @@ class _Reader:
             security_schemes=schemes,
             secret_fields=tuple(sorted({scheme.key for scheme in schemes if scheme.key} | set(self.password_fields()))),
             description=str(info.get("description", "")),
+            outgoing=sent,
             _index={},
         )
 

@@ -9,7 +9,7 @@ from urllib.parse import quote, unquote, unquote_plus
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.model.contract import Contract, Input, SchemaRef
 from juxtalogos.model.seams import ABSENT
-from juxtalogos.schema.json.outline import declared_kinds
+from juxtalogos.schema.json.view import declared_kinds
 
 RESERVED = ":/?#[]@!$&'()*+,;="
 _JOINERS = {"spaceDelimited": "%20", "pipeDelimited": "%7C", "tabDelimited": "%09"}

@@ -23,6 +23,7 @@ from juxtalogos.schema.json.nodes import (
     Notes,
     Reference,
     Rule,
+    Xml,
 )
 from juxtalogos.schema.patterns import PatternError, compile_pattern
 
@@ -233,6 +234,7 @@ class _Lowering:
             read_only=get("readOnly") is True,
             write_only=get("writeOnly") is True,
             deprecated=get("deprecated") is True,
+            xml=_xml(get("xml")) if self.dialect.openapi else None,
             nullable=self.dialect.openapi and get(self.dialect.nullable or "nullable") is True,
         )
 
@@ -255,6 +257,15 @@ class _Lowering:
                 )
                 uris[key] = family + target if plain else join_uri(self.base, target)
         return Discriminator(name, uris, family, old)
+
+
+def _xml(value: Any) -> Xml | None:
+    if not isinstance(value, dict):
+        return None
+    name, space, prefix = (
+        value[key] if isinstance(value.get(key), str) else "" for key in ("name", "namespace", "prefix")
+    )
+    return Xml(name, space, prefix, attribute=value.get("attribute") is True, wrapped=value.get("wrapped") is True)
 
 
 def _is_number(value: Any) -> bool:

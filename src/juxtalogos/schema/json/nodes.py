@@ -78,6 +78,17 @@ class Discriminator:
 
 
 @dataclass(frozen=True, slots=True)
+class Xml:
+    """How a value is written as XML (OpenAPI, XML object)."""
+
+    name: str = ""
+    namespace: str = ""
+    prefix: str = ""
+    attribute: bool = False
+    wrapped: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class Notes:
     """Annotations: they steer samples and words, never a verdict (readOnly and writeOnly by direction apart)."""
 
@@ -89,6 +100,7 @@ class Notes:
     write_only: bool = False
     deprecated: bool = False
     nullable: bool = False
+    xml: Xml | None = None
 
 
 @dataclass(frozen=True, slots=True, eq=False)

@@ -1,0 +1,79 @@
+"""XML text into elements, within bounds: no document type, so no entities of its own; depth and count are limited."""
+
+from __future__ import annotations
+
+import xml.etree.ElementTree as ET
+from typing import Any, NoReturn
+from xml.parsers import expat
+
+MAX_DEPTH = 400
+MAX_NODES = 2_000_000
+
+
+class NotXml(ValueError):
+    """The text is not XML that can be used; the line counts from 1."""
+
+    def __init__(self, what: str, line: int = 0) -> None:
+        super().__init__(what)
+        self.line = line
+
+
+def parse_xml(data: bytes) -> ET.Element:
+    """The root element, names as `{namespace}local`; NotXml says what is wrong."""
+    return _Reader(data).root()
+
+
+class _Reader:
+    def __init__(self, data: bytes) -> None:
+        self.data = data
+        self.builder = ET.TreeBuilder()
+        self.depth = self.count = 0
+        self.names: dict[str, str] = {}
+        self.parser = expat.ParserCreate(None, "}")
+        self.parser.buffer_text = True
+        self.parser.StartElementHandler = self.start
+        self.parser.EndElementHandler = self.end
+        self.parser.CharacterDataHandler = self.builder.data
+        self.parser.StartDoctypeDeclHandler = self.doctype
+
+    def root(self) -> ET.Element:
+        try:
+            self.parser.Parse(self.data, True)
+        except expat.ExpatError as error:
+            raise NotXml(f"{expat.ErrorString(error.code)}, line {error.lineno}", error.lineno) from None
+        except (ValueError, LookupError) as error:
+            raise error if isinstance(error, NotXml) else NotXml(str(error)) from None
+        return self.builder.close()
+
+    def name(self, name: str) -> str:
+        found = self.names.get(name)
+        if found is None:
+            found = self.names[name] = "{" + name if "}" in name else name
+        return found
+
+    def start(self, name: str, attributes: dict[str, str]) -> None:
+        self.depth += 1
+        self.count += 1
+        if self.depth > MAX_DEPTH:
+            self.refuse(f"nested deeper than {MAX_DEPTH} levels")
+        if self.count > MAX_NODES:
+            self.refuse(f"more than {MAX_NODES:,} elements")
+        self.builder.start(self.name(name), {self.name(key): value for key, value in attributes.items()})
+
+    def end(self, name: str) -> None:
+        self.depth -= 1
+        self.builder.end(self.name(name))
+
+    def doctype(self, *_: Any) -> None:
+        self.refuse("a document type (DOCTYPE) is not accepted")
+
+    def refuse(self, what: str) -> NoReturn:
+        raise NotXml(what, self.parser.CurrentLineNumber)
+
+
+def local(tag: str) -> str:
+    return tag.rpartition("}")[2]
+
+
+def namespace(tag: str) -> str:
+    return tag[1:].partition("}")[0] if tag.startswith("{") else ""
