@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import argparse
+import re
+from collections import Counter
 from pathlib import Path
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, EXIT_UNUSABLE, Arguments, add_common, terminal, workspace
-from juxtalogos.documents.positions import describe, position
+from juxtalogos.documents.positions import position
 from juxtalogos.model.contract import Contract, Fault
+from juxtalogos.model.location import Position
 from juxtalogos.workspace.importing import keep, read_source
 
 DESCRIPTION = """\
@@ -54,26 +57,51 @@ def _as_data(contract: Contract) -> dict[str, object]:
                 "severity": fault.severity,
                 "document": fault.location.document,
                 "pointer": fault.location.pointer,
-                "line": position(contract.documents[fault.location.document], fault.location.pointer).line,
+                "line": place.line,
+                "column": place.column,
                 "mend": fault.mend,
             }
-            for fault in contract.faults
+            for fault, place in ((fault, _place(contract, fault)) for fault in contract.faults)
         ],
     }
 
 
-def _place(contract: Contract, fault: Fault) -> tuple[str, int]:
-    return fault.location.document, position(contract.documents[fault.location.document], fault.location.pointer).line
+def _place(contract: Contract, fault: Fault) -> Position:
+    return position(contract.documents[fault.location.document], fault.location.pointer)
+
+
+_OWN = re.compile(r"'[^']*'|`[^`]*`|\S*[#/{}\d]\S*")
+"""What is one fault's own in its words, so that many of a kind can be told together."""
+FEW, SHOWN = 5, 3
+
+
+def _tell_faults(args: Arguments, contract: Contract) -> None:
+    """Each fault with its place and remedy; of many that are alike the first ones and how many more."""
+    out = terminal(args)
+    kinds: dict[tuple[str, str], list[tuple[str, int, int, Fault]]] = {}
+    for fault in contract.faults:
+        place = _place(contract, fault)
+        kind = (fault.severity, _OWN.sub("", fault.what) + fault.mend.partition(";")[0])
+        kinds.setdefault(kind, []).append((fault.location.document, place.line, place.column, fault))
+    for (severity, _), found in sorted(kinds.items(), key=lambda one: min(one[1])[:3]):
+        found.sort(key=lambda one: one[:3])
+        shown = found if args.verbose or len(found) <= FEW else found[:SHOWN]
+        style = "deviation" if severity == "fault" else "remark"
+        for document, line, column, fault in shown:
+            where = f"{document}:{line}:{column}"
+            out.line((where, "name"), "  ", (severity, style), f"  {fault.what}")
+            out.line((fault.mend, "note"), indent=2)
+        if len(shown) < len(found):
+            out.line((f"and {len(found) - len(shown)} more like it (every one with -v or --json)", style), indent=2)
+    if len(contract.faults) > FEW:
+        counts = Counter(fault.severity for fault in contract.faults)
+        told = " and ".join(f"{count} {name}{'s' if count > 1 else ''}" for name, count in counts.items())
+        out.line((f"{told} of {len(kinds)} kinds in all", "note"))
 
 
 def _tell(args: Arguments, contract: Contract, kept: bool, replaced: bool) -> None:
     out = terminal(args)
-    for fault in sorted(contract.faults, key=lambda fault: _place(contract, fault)):
-        style = "deviation" if fault.severity == "fault" else "remark"
-        out.line(
-            (describe(contract.documents, fault.location), "name"), "  ", (fault.severity, style), f"  {fault.what}"
-        )
-        out.line((fault.mend, "note"), indent=2)
+    _tell_faults(args, contract)
     if not kept:
         out.line(("no sound operation is left, so nothing was kept", "deviation"))
         return

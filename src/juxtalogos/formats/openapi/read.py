@@ -21,6 +21,8 @@ from juxtalogos.model.seams import Fetch
 from juxtalogos.schema.json import JsonEngine
 from juxtalogos.schema.json.dialects import BY_URI
 
+_VARIABLE = re.compile(r"\{[^{}]+\}")
+_BRACE = re.compile(r"[{}]")
 METHODS = ("get", "put", "post", "delete", "options", "head", "patch", "trace")
 
 
@@ -171,6 +173,13 @@ class _Reader:
 
     def template_fits(self, operation: Operation) -> bool:
         wanted = variables(operation.path)
+        if _BRACE.search(_VARIABLE.sub("", operation.path)):
+            self.documents.fault(
+                f"{operation.id}: a brace in the path has no partner",
+                operation.location,
+                "close or remove it; until then it is an ordinary character",
+                "warning",
+            )
         given = [one.name for one in operation.inputs if one.place == "path"]
         for name in wanted:
             if name not in given:
