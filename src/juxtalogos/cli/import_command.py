@@ -3,50 +3,169 @@
 from __future__ import annotations
 
 import argparse
+import getpass
 import re
+import sys
 from collections import Counter
-from pathlib import Path
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, EXIT_UNUSABLE, Arguments, add_common, terminal, workspace
 from juxtalogos.documents.positions import position
 from juxtalogos.model.contract import Contract, Fault
+from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.location import Position
-from juxtalogos.workspace.importing import keep, read_source
+from juxtalogos.workspace.changes import changes
+from juxtalogos.workspace.config import check_url
+from juxtalogos.workspace.importing import Imported, keep, read_again, read_source
+from juxtalogos.workspace.remote import Access
+from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Read a definition (OpenAPI 3.0 or 3.1, JSON or YAML) from a file or folder, with all files it refers to, and
-keep it in the workspace. Every fault is listed with its line and how to mend it; what is sound is kept.
+Read a definition (OpenAPI 2.0, 3.0 or 3.1; JSON or YAML) with all documents it refers to, and keep it in the
+workspace. SOURCE is a file, a folder, a zip archive, a URL, or a catalogue (RFC 9727) of several. Every fault is
+listed with its line and how to mend it; what is sound is kept. With --refresh the source of a contract is read
+again, and what changed is told.
+
+References over the network lead to the source's own origin only, unless allowed. Secrets are given as env:NAME or
+file:PATH; nothing secret is written down.
 
 exit status: 0 sound; 1 faults were found, the sound operations are kept; 2 nothing can be used."""
 EXAMPLE = """\
   juxtalogos import berths.yaml
   juxtalogos import definitions/ --root api/main.yaml --name berths
+  juxtalogos import https://merrow.example/berths.yaml --user office --password env:OFFICE_PASSWORD
+  juxtalogos import --refresh berths
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("source", type=Path, metavar="SOURCE", help="a file, or a folder that holds the definition")
-    parser.add_argument("--name", help="the contract's name; made from the file's when left out")
-    parser.add_argument("--root", metavar="FILE", help="in a folder: the file to begin with")
+    parser.add_argument(
+        "source",
+        nargs="?",
+        default="",
+        metavar="SOURCE",
+        help="a file, folder, zip archive, URL or catalogue; with --refresh a contract",
+    )
+    parser.add_argument("--name", default="", help="the contract's name; made from the file's when left out")
+    parser.add_argument("--root", default="", metavar="FILE", help="in a folder or archive: the file to begin with")
+    parser.add_argument("--refresh", action="store_true", help="read the sources of one contract, or of all, again")
+    network = parser.add_argument_group("options of a URL")
+    network.add_argument("--user", default="", help="sign in with basic credentials")
+    network.add_argument(
+        "--password", default="", metavar="SECRET", help="its password: env:NAME or file:PATH; asked for when left out"
+    )
+    network.add_argument(
+        "--header",
+        action="append",
+        default=[],
+        metavar="'NAME: VALUE'",
+        help="send this; VALUE may end in env:NAME or file:PATH",
+    )
+    network.add_argument("--proxy", default="", metavar="URL", help="go through this proxy")
+    network.add_argument("--proxy-user", default="", metavar="USER", help="sign in at the proxy")
+    network.add_argument("--proxy-password", default="", metavar="SECRET", help="its password: env:NAME or file:PATH")
+    network.add_argument("--ca-file", default="", metavar="FILE", help="trust the authorities in this PEM file")
+    network.add_argument(
+        "--allow-origin", action="append", default=[], metavar="URL", help="follow references to this origin too"
+    )
+    network.add_argument("--allow-private", action="store_true", help="follow them to private addresses too")
     add_common(parser)
 
 
-def run(args: Arguments) -> int:
+class _ImportArguments(Arguments):
+    source: str
+    name: str
+    root: str
+    refresh: bool
+    user: str
+    password: str
+    header: list[str]
+    proxy: str
+    proxy_user: str
+    proxy_password: str
+    ca_file: str
+    allow_origin: list[str]
+    allow_private: bool
+
+
+def run(args: _ImportArguments) -> int:
     home = workspace(args)
-    contract = read_source(args.source, args.root, args.name)
-    kept = bool(contract.operations)
-    replaced = keep(home, contract, str(args.source)) if kept else False
-    if args.json:
-        terminal(args).json(_as_data(contract))
+    if args.refresh:
+        names = [args.source] if args.source else home.contract_names()
+        given = _access(args)
+        found: list[tuple[Imported, Contract | None]] = []
+        for name in names:
+            again = read_again(home, name, given if given != Access() else None)
+            found.append((again, home.contract(name)))
+    elif not args.source:
+        raise UsageError("no source is given", mend="juxtalogos import FILE, FOLDER, ARCHIVE or URL")
     else:
+        found = [(one, None) for one in read_source(args.source, _access(args), args.root, args.name)]
+    statuses = [_finish(args, home, one, before) for one, before in found]
+    if args.json:
+        data = [_as_data(one.contract, before) for one, before in found if one.contract]
+        terminal(args).json(data[0] if len(found) == 1 and data else {"version": 1, "contracts": data})
+    kept = [status for status in statuses if status != EXIT_UNUSABLE]
+    return (
+        EXIT_UNUSABLE
+        if not kept and statuses
+        else max(min(status, EXIT_FAILED) for status in statuses)
+        if statuses
+        else EXIT_HELD
+    )
+
+
+def _finish(args: _ImportArguments, home: Workspace, found: Imported, before: Contract | None) -> int:
+    """Keeps what can be used and tells of it; the exit status that this one alone would have."""
+    contract = found.contract
+    if contract is None:
+        terminal(args).warn(str(found.error))
+        return EXIT_UNUSABLE
+    kept = bool(contract.operations)
+    replaced = keep(home, found) if kept else False
+    if not args.json:
         _tell(args, contract, kept, replaced)
+        if before is not None and kept:
+            _tell_changes(args, contract, before)
     if not kept:
         return EXIT_UNUSABLE
     return EXIT_FAILED if any(fault.severity == "fault" for fault in contract.faults) else EXIT_HELD
 
 
-def _as_data(contract: Contract) -> dict[str, object]:
+def _access(args: _ImportArguments) -> Access:
+    headers = []
+    for text in args.header:
+        name, colon, value = text.partition(":")
+        if not colon or not name.strip():
+            raise UsageError(f"{quoted(name)} is no header", mend="write --header 'NAME: VALUE'")
+        headers.append((name.strip(), value.strip()))
+    password = args.password
+    if args.user and not password and sys.stdin.isatty():
+        password = getpass.getpass(f"password of {args.user}: ")
+    for origin_url in args.allow_origin:
+        check_url(origin_url)
+    return Access(
+        args.user, password, tuple(headers), args.proxy, args.proxy_user, args.proxy_password, args.ca_file, tuple(args.allow_origin), args.allow_private
+    )  # fmt: skip
+
+
+def _tell_changes(args: Arguments, contract: Contract, before: Contract) -> None:
+    out = terminal(args)
+    found = list(changes(before, contract))
+    if not found:
+        out.line("nothing changed")
+        return
+    out.line((f"changed: {len(found)}", "head"))
+    out.table(("operation", "what changed"), found, styles=("name",))
+
+
+def _as_data(contract: Contract, before: Contract | None) -> dict[str, object]:
+    changed = (
+        [{"operation": operation or None, "what": what} for operation, what in changes(before, contract)]
+        if before
+        else []
+    )
     return {
+        **({"changes": changed} if before else {}),
         "contract": contract.name,
         "format": contract.format,
         "version": contract.version,
@@ -110,7 +229,7 @@ def _tell(args: Arguments, contract: Contract, kept: bool, replaced: bool) -> No
     out.line(
         f"{verb} ",
         (contract.name, "name"),
-        f": {contract.title or 'without a title'}, {contract.format} {contract.version}, {count} operations, {len(contract.documents)} document{'s' if len(contract.documents) > 1 else ''}",
+        f": {contract.title or 'without a title'}, {contract.format} {contract.version}, {count} operation{'s' if count != 1 else ''}, {len(contract.documents)} document{'s' if len(contract.documents) > 1 else ''}",
     )
     if out.verbose:
         for uri, document in contract.documents.items():

@@ -83,6 +83,11 @@ class Terminal:
         if not self.quiet:
             self.err.print(_text(parts, 0), soft_wrap=True)
 
+    def warn(self, text: str) -> None:
+        """What went wrong beside the result: on stderr, also when quiet."""
+        for line in text.split("\n"):
+            self.err.print(_text(((line, "deviation"),), 0), soft_wrap=True)
+
     def json(self, value: Any) -> None:
         sys.stdout.write(dump_json(value, indent=2) + "\n")
 

@@ -6,7 +6,8 @@ import asyncio
 import secrets
 import ssl
 import time
-from dataclasses import dataclass, replace
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from types import TracebackType
 from urllib.parse import urlsplit
@@ -16,6 +17,7 @@ from yarl import URL
 
 from juxtalogos._version import VERSION
 from juxtalogos.exchange.coding import decoded
+from juxtalogos.exchange.guard import GuardedResolver, Refused
 from juxtalogos.model.errors import ConfigError, NoAnswer
 from juxtalogos.model.exchange import Exchange, Headers, Request, Response, Timings
 
@@ -32,6 +34,11 @@ class TransportOptions:
     """Bytes of a body on the wire; after content decoding four times as much."""
     ca_file: Path | None = None
     connections: int = 64
+    proxy: str = ""
+    proxy_user: str = ""
+    proxy_password: str = field(default="", repr=False)
+    may_be_private: Callable[[str], bool] | None = None
+    """Whether a host may be at a private address; None where every host was named by a person."""
 
 
 def tls_context(options: TransportOptions) -> ssl.SSLContext:
@@ -55,8 +62,12 @@ class Transport:
         options = self.options
         self._session = aiohttp.ClientSession(
             connector=aiohttp.TCPConnector(
-                limit=options.connections, ssl=tls_context(options) if options.ca_file else True
+                limit=options.connections,
+                ssl=tls_context(options) if options.ca_file else True,
+                resolver=GuardedResolver(options.may_be_private) if options.may_be_private else None,
             ),
+            proxy=options.proxy or None,
+            proxy_auth=aiohttp.BasicAuth(options.proxy_user, options.proxy_password) if options.proxy_user else None,
             timeout=aiohttp.ClientTimeout(total=options.timeout, connect=options.connect_timeout),
             cookie_jar=aiohttp.DummyCookieJar(),
             auto_decompress=False,
@@ -140,6 +151,13 @@ def with_automatic_headers(request: Request) -> Request:
 def explain(error: Exception, url: str, options: TransportOptions) -> str:
     """Why no answer came, for a person."""
     host = urlsplit(url).netloc.rpartition("@")[2]
+    refused = error if isinstance(error, Refused) else getattr(error, "os_error", None)
+    if isinstance(refused, Refused):
+        return str(refused)
+    if isinstance(error, aiohttp.ClientHttpProxyError):
+        return f"the proxy answered {error.status} {error.message}".rstrip()
+    if isinstance(error, aiohttp.ClientProxyConnectionError):
+        return f"the proxy {options.proxy} cannot be reached"
     if isinstance(error, TimeoutError):
         return f"{host} gave no answer within {options.timeout:g} s"
     if isinstance(error, aiohttp.ClientConnectorCertificateError | aiohttp.ClientSSLError | ssl.SSLError):

@@ -52,7 +52,6 @@ KINDS: dict[str, str] = {
 """Every finding kind, in our own words. The part before the dot is where it was seen."""
 
 KEYWORD_KINDS: dict[str, str] = {
-    "operation.undeclared": "a request under the base URL that no operation declares",
     "type": "body.type",
     "nullable": "body.type",
     "required": "body.required",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import os
 import tempfile
+from collections.abc import Mapping
 from pathlib import Path
 from urllib.parse import unquote
 
@@ -14,13 +15,13 @@ from juxtalogos.model.errors import DocumentError
 from juxtalogos.model.seams import Fetch
 
 
-def folder_fetch(folder: Path) -> Fetch:
-    """Fetches documents by URI relative to a folder, each once, and from nowhere else."""
+def folder_fetch(folder: Path, files: Mapping[str, str] | None = None) -> Fetch:
+    """Fetches documents by URI relative to a folder, each once, and from nowhere else; `files` names those that lie elsewhere in it."""
     known: dict[str, Document] = {}
 
     def fetch(uri: str) -> Document:
         if uri not in known:
-            known[uri] = load_document(uri, read_inside(folder, uri))
+            known[uri] = load_document(uri, read_inside(folder, (files or {}).get(uri, uri)))
         return known[uri]
 
     return fetch

@@ -1,31 +1,75 @@
-"""Import: a definition from a file or folder -> `definitions/NAME/`, with where it came from."""
+"""Import: a source -> a contract kept in `definitions/NAME/`, with where it came from."""
 
 from __future__ import annotations
 
 import hashlib
 import json
+import os
 import re
 import shutil
 import tempfile
+from collections.abc import Iterator
+from dataclasses import dataclass
 from datetime import UTC, datetime
-from pathlib import Path
+from pathlib import Path, PurePosixPath
+from typing import Any
+from urllib.parse import unquote
 
-from juxtalogos.formats import FORMATS, format_of
+from juxtalogos.formats import format_of
 from juxtalogos.model.contract import Contract, Document
-from juxtalogos.model.errors import DocumentError, UsageError, quoted
-from juxtalogos.workspace.files import folder_fetch, write_whole
+from juxtalogos.model.errors import DocumentError, JuxtalogosError, UsageError, quoted
+from juxtalogos.workspace.files import write_whole
+from juxtalogos.workspace.remote import MASKED, Access
+from juxtalogos.workspace.sources import find_root, open_source
 from juxtalogos.workspace.workspace import Workspace
 
-_ENDINGS = (".yaml", ".yml", ".json")
-MAX_FILES = 5_000
+_PLAIN_NAMES = ("openapi", "api", "spec", "definition", "index", "main", "api-docs", "swagger")
+"""File names that say nothing; the title names the contract then."""
 
 
-def read_source(source: Path, root: str | None, name: str | None) -> Contract:
-    """The contract of a definition outside the workspace; nothing is written."""
-    if not source.exists():
-        raise DocumentError("there is no such file or folder", where=str(source), mend="check the path")
-    folder, uri = (source, root or _find_root(source)) if source.is_dir() else (source.parent, source.name)
-    fetch = folder_fetch(folder)
+@dataclass(frozen=True, slots=True)
+class Imported:
+    """What one source, or one entry of a catalogue, gave: a contract, or why there is none."""
+
+    source: str
+    contract: Contract | None
+    access: Access
+    root: str = ""
+    error: JuxtalogosError | None = None
+
+
+def read_source(text: str, access: Access, root: str = "", name: str = "") -> Iterator[Imported]:
+    """The contract of a source, or those of a catalogue. Nothing is written."""
+    with open_source(text, access) as source:
+        if not source.listed:
+            yield Imported(source.told, _contract(source.fetch, root or find_root(source), name), access, root)
+            return
+        listed = dict.fromkeys(source.listed)
+    if name and len(listed) > 1:
+        raise UsageError(
+            f"the catalogue lists {len(listed)} definitions, which cannot all be called {name}",
+            where=text,
+            mend="leave --name out, or import one of them: " + ", ".join(list(listed)[:5]),
+        )
+    for address in listed:
+        try:
+            yield from read_source(_allowed(address, text, access), access, root, name)
+        except DocumentError as error:
+            yield Imported(address, None, access, error=error)
+
+
+def _allowed(address: str, catalogue: str, access: Access) -> str:
+    """DocumentError when a catalogue leads to where nobody allowed it to."""
+    from juxtalogos.workspace.remote import Remote
+
+    if not address.startswith(("http://", "https://")):
+        raise DocumentError("the catalogue leads to no address of the network", where=quoted(address))
+    if catalogue.startswith(("http://", "https://")):
+        Remote(catalogue, access).check(address)
+    return address
+
+
+def _contract(fetch: Any, uri: str, name: str) -> Contract:
     document = fetch(uri)
     chosen = name or _name_of(uri, document)
     if not re.fullmatch(r"[A-Za-z0-9_-]{1,80}", chosen):
@@ -33,57 +77,38 @@ def read_source(source: Path, root: str | None, name: str | None) -> Contract:
     return format_of(document).read(chosen, uri, fetch)
 
 
-def _find_root(folder: Path) -> str:
-    """The one file in a folder that is a definition; UsageError when there are several."""
-    found = []
-    files = sorted(path for path in folder.rglob("*") if path.suffix.lower() in _ENDINGS and path.is_file())
-    for path in files[:MAX_FILES]:
-        uri = path.relative_to(folder).as_posix()
-        try:
-            document = folder_fetch(folder)(uri)
-        except DocumentError:
-            continue
-        if any(candidate.claims(document) for candidate in FORMATS.values()):
-            found.append(uri)
-    if not found:
-        raise DocumentError(
-            "no definition is in this folder", where=str(folder), mend=f"{len(files)} files were looked at"
-        )
-    if len(found) > 1:
-        raise UsageError(
-            "several definitions are in this folder",
-            where=str(folder),
-            mend="name one with --root: " + ", ".join(found[:10]),
-        )
-    return found[0]
-
-
 def _name_of(uri: str, document: Document) -> str:
     stem = Path(uri).stem
-    if stem.lower() in ("openapi", "api", "spec", "definition", "index", "main") and isinstance(document.value, dict):
+    if stem.lower() in _PLAIN_NAMES and isinstance(document.value, dict):
         info = document.value.get("info")
         title = info.get("title") if isinstance(info, dict) else None
         stem = title if isinstance(title, str) else stem
     return re.sub(r"[^A-Za-z0-9_]+", "-", stem).strip("-")[:80].lower() or "contract"
 
 
-def keep(workspace: Workspace, contract: Contract, source: str) -> bool:
+def keep(workspace: Workspace, imported: Imported) -> bool:
     """Writes the contract's documents into the workspace, whole or not at all. True when it took an older one's place."""
+    contract = imported.contract
+    assert contract is not None
     folder = workspace.definitions / contract.name
     workspace.definitions.mkdir(exist_ok=True)
     fresh = Path(tempfile.mkdtemp(dir=workspace.definitions, prefix=f".{contract.name}."))
     try:
+        documents: dict[str, dict[str, str]] = {}
         for uri, document in contract.documents.items():
-            write_whole(fresh / uri, document.text)
+            file = _file_of(uri)
+            write_whole(fresh / file, document.text)
+            documents[uri] = {"sha256": hashlib.sha256(document.text).hexdigest()}
+            if file != uri:
+                documents[uri]["file"] = file
         origin = {
             "version": 1,
             "root": contract.root,
-            "source": source,
+            "source": _told(imported.source, workspace),
             "imported": datetime.now(UTC).isoformat(timespec="seconds"),
-            "documents": {
-                uri: {"sha256": hashlib.sha256(document.text).hexdigest()}
-                for uri, document in contract.documents.items()
-            },
+            **({"rootOption": imported.root} if imported.root else {}),
+            **({"access": kept} if (kept := imported.access.kept()) else {}),
+            "documents": documents,
         }
         write_whole(fresh / "origin.json", (json.dumps(origin, indent=2) + "\n").encode())
         fresh.chmod(0o755)
@@ -98,3 +123,36 @@ def keep(workspace: Workspace, contract: Contract, source: str) -> bool:
         return replaced
     finally:
         shutil.rmtree(fresh, ignore_errors=True)
+
+
+def _told(source: str, workspace: Workspace) -> str:
+    """A path as it is seen from the workspace, so that it holds wherever a command is called."""
+    return source if "://" in source else os.path.relpath(source, workspace.root)
+
+
+def _file_of(uri: str) -> str:
+    """Where a document is kept: by its own path within the folder; what came from elsewhere under a name made of its URI."""
+    path = PurePosixPath(unquote(uri))
+    sound = "://" not in uri and not path.is_absolute() and ".." not in path.parts and "\x00" not in uri
+    if sound and uri != "origin.json" and len(uri) < 200 and all(char.isprintable() for char in uri):
+        return str(path)
+    stem = re.sub(r"[^A-Za-z0-9._-]+", "-", path.name)[-60:].lstrip(".") or "document"
+    return f"elsewhere/{hashlib.sha256(uri.encode('utf-8', 'surrogatepass')).hexdigest()[:12]}-{stem}"
+
+
+def read_again(workspace: Workspace, name: str, given: Access | None) -> Imported:
+    """What the source of a contract holds now; `given` takes the place of how it was reached."""
+    origin = workspace.origin(name)
+    source, root = origin.get("source"), origin.get("rootOption", "")
+    if not isinstance(source, str) or not source:
+        raise UsageError(f"nobody wrote down where {name} came from", mend="import it again: juxtalogos import SOURCE")
+    if f"={MASKED}" in source:
+        raise UsageError(
+            f"the address of {name} held a secret, which was not written down",
+            mend=f"give it again: juxtalogos import URL --name {name}",
+        )
+    source = source if "://" in source else str(workspace.root / source)
+    found, *_ = read_source(source, given or Access.of(origin.get("access")), str(root), name)
+    if found.error:
+        raise found.error
+    return found

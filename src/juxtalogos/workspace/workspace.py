@@ -64,14 +64,9 @@ class Workspace:
                     f"there is no contract {quoted(name)}",
                     mend=nearest(name, self.contract_names()) or "import a definition: juxtalogos import FILE",
                 )
-            folder = self.definitions / name
-            try:
-                root = json.loads((folder / "origin.json").read_text("utf-8"))["root"]
-            except (OSError, ValueError, KeyError, TypeError) as error:
-                raise ConfigError(
-                    f"origin.json cannot be used: {error}", where=str(folder), mend="import the definition again"
-                ) from None
-            fetch = folder_fetch(folder)
+            origin = self.origin(name)
+            root = origin["root"]
+            fetch = folder_fetch(self.definitions / name, _files(origin.get("documents")))
             document = fetch(root)
             contract = format_of(document).read(name, root, fetch)
             formats = self.config.contracts[name].formats if name in self.config.contracts else ""
@@ -79,6 +74,18 @@ class Workspace:
                 contract.engine.assert_formats(formats == "assert")
             self._contracts[name] = contract
         return self._contracts[name]
+
+    def origin(self, name: str) -> dict[str, Any]:
+        """What was written down of where a contract came from."""
+        folder = self.definitions / name
+        try:
+            found = json.loads((folder / "origin.json").read_text("utf-8"))
+            if not isinstance(found["root"], str):
+                raise ValueError("its root is no text")
+            return dict(found)
+        except (OSError, ValueError, KeyError, TypeError) as error:
+            mend = "import the definition again"
+            raise ConfigError(f"origin.json cannot be used: {error}", where=str(folder), mend=mend) from None
 
     def contracts(self) -> list[Contract]:
         return [self.contract(name) for name in self.contract_names()]
@@ -145,6 +152,12 @@ class Workspace:
             target["url"] = url.rstrip("/")
         write_whole(path, tomlkit.dumps(document).encode())
         self.__dict__.pop("config", None)
+
+
+def _files(documents: Any) -> dict[str, str]:
+    """Where documents are kept that are not kept by their own path."""
+    found = documents.items() if isinstance(documents, dict) else ()
+    return {uri: one["file"] for uri, one in found if isinstance(one, dict) and isinstance(one.get("file"), str)}
 
 
 def _lookup(contract: Contract, text: str) -> Operation | None:

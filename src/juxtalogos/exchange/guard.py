@@ -1,0 +1,47 @@
+"""Which addresses may be connected to: private and link-local ones only for hosts that a person named."""
+
+from __future__ import annotations
+
+import ipaddress
+import socket
+from collections.abc import Callable
+from typing import Any
+
+from aiohttp.abc import ResolveResult
+from aiohttp.resolver import ThreadedResolver
+
+
+class Refused(OSError):
+    """An address that must not be connected to."""
+
+
+def is_public(address: str) -> bool:
+    try:
+        found = ipaddress.ip_address(address.partition("%")[0])
+    except ValueError:
+        return False
+    mapped = getattr(found, "ipv4_mapped", None)
+    return (mapped or found).is_global and not found.is_multicast
+
+
+class GuardedResolver(ThreadedResolver):
+    """Resolves names and looks at what they resolve to: a public name may lead to a private address."""
+
+    def __init__(self, may_be_private: Callable[[str], bool]) -> None:
+        super().__init__()
+        self.may_be_private = may_be_private
+
+    async def resolve(
+        self, host: str, port: int = 0, family: socket.AddressFamily = socket.AF_INET
+    ) -> list[ResolveResult]:
+        found: list[Any] = await super().resolve(host, port, family)
+        refuse_private(host, [one["host"] for one in found], self.may_be_private)
+        return found
+
+
+def refuse_private(host: str, addresses: list[str], may_be_private: Callable[[str], bool]) -> None:
+    """Refused when one of a host's addresses is not public and the host may not be private."""
+    if not may_be_private(host):
+        private = [address for address in addresses if not is_public(address)]
+        if private:
+            raise Refused(f"{host} is at {private[0]}, an address that is not public")

@@ -1,0 +1,205 @@
+"""Definitions from the network: one origin, what its rules allow, within bounds."""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import ipaddress
+import os
+import re
+from dataclasses import asdict, dataclass, replace
+from http import HTTPStatus
+from pathlib import Path
+from typing import Any, Self
+from urllib.parse import parse_qsl, urlencode, urljoin, urlsplit, urlunsplit
+
+from juxtalogos.documents.load import MAX_BYTES
+from juxtalogos.documents.uris import origin
+from juxtalogos.exchange.guard import refuse_private
+from juxtalogos.exchange.transport import Transport, TransportOptions
+from juxtalogos.model.errors import ConfigError, DocumentError, UsageError, quoted
+from juxtalogos.model.exchange import Headers, Request, Response, header
+
+MAX_REDIRECTS = 5
+_SECRET_NAME = re.compile(r"token|secret|password|passwd|key|sig|auth|code", re.IGNORECASE)
+_REFERENCE = re.compile(r"(^|\s)(env|file):(\S+)$")
+MASKED = "given-again"
+
+
+@dataclass(frozen=True, slots=True)
+class Access:
+    """How to reach a source. Secrets are references (`env:NAME`, `file:PATH`) wherever they are to be kept."""
+
+    user: str = ""
+    password: str = ""
+    headers: tuple[tuple[str, str], ...] = ()
+    proxy: str = ""
+    proxy_user: str = ""
+    proxy_password: str = ""
+    ca_file: str = ""
+    origins: tuple[str, ...] = ()
+    """Further origins that references may lead to."""
+    allow_private: bool = False
+
+    def kept(self) -> dict[str, Any]:
+        """What may be written down: no secret that was given as a text."""
+
+        def reference(text: str) -> str:
+            return text if _REFERENCE.search(text) else ""
+
+        plain = replace(
+            self,
+            password=reference(self.password),
+            proxy_password=reference(self.proxy_password),
+            headers=tuple((name, text) for name, text in self.headers if _REFERENCE.search(text)),
+        )
+        return {key: value for key, value in asdict(plain).items() if value}
+
+    @classmethod
+    def of(cls, kept: Any) -> Access:
+        """As it was written down; what is odd there is left out."""
+        found = kept if isinstance(kept, dict) else {}
+        texts = {key: found[key] for key in ("user", "password", "proxy", "proxy_user", "proxy_password", "ca_file") if isinstance(found.get(key), str)}  # fmt: skip
+        headers = tuple((str(one[0]), str(one[1])) for one in found.get("headers", ()) if isinstance(one, list) and len(one) == 2)  # fmt: skip
+        origins = tuple(map(str, found.get("origins", ())))
+        return cls(**texts, headers=headers, origins=origins, allow_private=found.get("allow_private") is True)
+
+
+def secret_text(text: str, what: str) -> str:
+    """A text with the secret it refers to: `env:NAME` or `file:PATH` at its end."""
+    found = _REFERENCE.search(text)
+    if not found:
+        return text
+    kind, name = found.group(2), found.group(3)
+    if kind == "env":
+        secret = os.environ.get(name)
+        if not secret:
+            raise ConfigError(f"the environment variable {name} is not set", where=what, mend=f"export {name}=…")
+    else:
+        try:
+            secret = Path(name).expanduser().read_text("utf-8").strip()
+        except (OSError, UnicodeDecodeError) as error:
+            raise ConfigError(f"the secret file {name} cannot be read: {error}", where=what) from None
+    return text[: found.start()] + found.group(1) + secret
+
+
+def without_secrets(url: str) -> str:
+    """A URL as it may be written down: no user, and no values of parameters that are called like secrets."""
+    parts = urlsplit(url)
+    query = urlencode([(key, MASKED if _SECRET_NAME.search(key) else value) for key, value in parse_qsl(parts.query, keep_blank_values=True)])  # fmt: skip
+    return urlunsplit((parts.scheme, parts.netloc.rpartition("@")[2], parts.path, query, ""))
+
+
+class Remote:
+    """Fetches from one origin, and from those that are allowed beside it; a context that keeps connections alive."""
+
+    def __init__(self, url: str, access: Access) -> None:
+        try:
+            parts = urlsplit(url)
+            self.origin = origin(url)
+        except ValueError:
+            raise UsageError(f"{quoted(without_user(url))} is no URL", mend="write one such as https://merrow.example/berths.yaml") from None  # fmt: skip
+        user, password = access.user or parts.username or "", access.password or parts.password or ""
+        self.url = without_user(url)
+        self.access = access
+        self.allowed = {self.origin, *map(origin, access.origins)}
+        self.credentials: Headers = tuple(
+            (name, secret_text(text, f"--header {name}")) for name, text in access.headers
+        )
+        if user:
+            pair = f"{user}:{secret_text(password, '--password')}"
+            self.credentials += (("Authorization", "Basic " + base64.b64encode(pair.encode()).decode()),)
+        self.runner = asyncio.Runner()
+        self.transport = Transport(self.options())
+
+    def options(self) -> TransportOptions:
+        access = self.access
+        return TransportOptions(
+            timeout=60,
+            max_body=MAX_BYTES,
+            ca_file=Path(access.ca_file) if access.ca_file else None,
+            connections=4,
+            proxy=access.proxy,
+            proxy_user=access.proxy_user,
+            proxy_password=secret_text(access.proxy_password, "--proxy-password"),
+            may_be_private=self.may_be_private,
+        )
+
+    def may_be_private(self, host: str) -> bool:
+        """The origin's own host was named by a person."""
+        return self.access.allow_private or host.lower() == (urlsplit(self.url).hostname or "").lower()
+
+    def __enter__(self) -> Self:
+        self.runner.__enter__()
+        self.runner.run(self.transport.__aenter__())
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.runner.run(self.transport.__aexit__(None, None, None))
+        self.runner.__exit__(None, None, None)
+
+    def get(self, url: str) -> tuple[bytes, str]:
+        """(bytes, media type) at a URL of an allowed origin; DocumentError says why there are none."""
+        for _ in range(MAX_REDIRECTS):
+            self.check(url)
+            own = origin(url) == self.origin
+            request = Request("GET", url, (("Accept-Encoding", "gzip, identity"), *(self.credentials if own else ())))
+            exchange = self.runner.run(self.transport.send(request))
+            shown = without_secrets(url)
+            if exchange.response is None:
+                raise DocumentError(exchange.error, where=shown, mend="check the address, --proxy and --ca-file")
+            response = exchange.response
+            if response.status not in (301, 302, 303, 307, 308):
+                return self.read(response, shown), header(response.headers, "content-type") or ""
+            target = urljoin(url, header(response.headers, "location") or "")
+            if origin(target) not in self.allowed:
+                raise DocumentError(
+                    f"{response.status}: it has moved to {without_secrets(target)}, which is another origin",
+                    where=shown,
+                    mend="import from there, or sign in: a login page is often answered this way",
+                )
+            url = target
+        raise DocumentError(f"more than {MAX_REDIRECTS} redirects", where=without_secrets(url))
+
+    def check(self, url: str) -> None:
+        """DocumentError when a URL is none of this source's to follow."""
+        shown = without_secrets(url)
+        try:
+            found, host = origin(url), urlsplit(url).hostname or ""
+        except ValueError:
+            raise DocumentError("this is no URL", where=shown, mend="correct the reference") from None
+        if found not in self.allowed or urlsplit(url).scheme not in ("http", "https"):
+            raise DocumentError(
+                "references to other origins are not followed",
+                where=shown,
+                mend=f"allow it, if you trust it: --allow-origin {found}",
+            )
+        try:
+            ipaddress.ip_address(host)
+        except ValueError:
+            return  # a name: looked at when it is resolved
+        try:
+            refuse_private(host, [host], self.may_be_private)
+        except OSError as error:
+            raise DocumentError(str(error), where=shown, mend="allow it, if you trust it: --allow-private") from None
+
+    def read(self, response: Response, shown: str) -> bytes:
+        status = response.status
+        if status in (401, 403, 407):
+            which = "--proxy-user and --proxy-password" if status == 407 else "--user and --password, or --header"
+            raise DocumentError(
+                f"{status} {HTTPStatus(status).phrase}: a login is needed", where=shown, mend=f"sign in: {which}"
+            )
+        if status != 200:
+            raise DocumentError(
+                f"the answer is {status} {response.reason}".rstrip(), where=shown, mend="check the address"
+            )
+        if response.truncated or response.problem:
+            what = response.problem or f"more than the limit of {MAX_BYTES:,} bytes"
+            raise DocumentError(what, where=shown, mend="split the definition over several files")
+        return response.body
+
+
+def without_user(url: str) -> str:
+    parts = urlsplit(url)
+    return urlunsplit((parts.scheme, parts.netloc.rpartition("@")[2], parts.path, parts.query, ""))
