@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 
 from juxtalogos.documents.jsontext import NotJson, decode_utf8, parse_json
-from juxtalogos.documents.yamltext import NotYaml, parse_yaml
-from juxtalogos.model.contract import Document
+from juxtalogos.documents.yamltext import NotYaml, read_yaml
+from juxtalogos.model.contract import Document, Parsed
 from juxtalogos.model.errors import DocumentError
 
 MAX_BYTES = 64 * 1024 * 1024
@@ -34,7 +34,8 @@ def load_document(uri: str, data: bytes, *, limit: int = MAX_BYTES) -> Document:
         )
     if stripped.startswith(("{", "[")):
         try:
-            return Document(uri, "json", data, parse_json(text, unique=True))
+            value = parse_json(text, unique=True)
+            return Document(uri, "json", data, lambda: Parsed(value))
         except NotJson as error:
             # YAML flow style begins with the same characters, so YAML has the last word unless the name says JSON.
             if uri.lower().endswith(".json"):
@@ -43,7 +44,8 @@ def load_document(uri: str, data: bytes, *, limit: int = MAX_BYTES) -> Document:
                     f"not JSON: {error}", where=f"{uri}:{line}", mend="correct the text there"
                 ) from None
     try:
-        return Document(uri, "yaml", data, parse_yaml(text))
+        value, marks = read_yaml(text)
+        return Document(uri, "yaml", data, lambda: Parsed(value, marks))
     except NotYaml as error:
         where = f"{uri}:{error.line}" if error.line else uri
         raise DocumentError(f"not YAML: {error}", where=where, mend="correct the text there") from None

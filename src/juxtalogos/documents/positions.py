@@ -8,14 +8,11 @@ from __future__ import annotations
 import bisect
 import re
 import weakref
-from typing import Protocol
-
-import yaml
+from typing import Any, Protocol
 
 from juxtalogos.documents.jsontext import decode_utf8, dump_json
-from juxtalogos.documents.yamltext import NotYaml, compose_yaml
 from juxtalogos.model.contract import Document
-from juxtalogos.model.location import Location, Position, split_pointer
+from juxtalogos.model.location import Location, Marks, Position, split_pointer
 
 LONG_LINE = 1000
 
@@ -53,36 +50,60 @@ def _finder(document: Document) -> _Finder:
         text = decode_utf8(document.text)
         if max(map(len, text.split("\n")), default=0) > LONG_LINE and document.syntax == "json":
             text = dump_json(document.value, indent=2)
-        found = _JsonFinder(text) if document.syntax == "json" else _YamlFinder(text)
+        marks = document.parsed.marks
+        found = _MarkFinder(text, document.value, marks) if marks is not None else _JsonFinder(text)
         _finders[document] = found
     return found
 
 
-class _YamlFinder:
-    def __init__(self, text: str) -> None:
+class _MarkFinder:
+    """Follows a pointer by counting the values that stand before it."""
+
+    def __init__(self, text: str, value: Any, marks: Marks) -> None:
         self.text = text
-        try:
-            self.root = compose_yaml(text)
-        except NotYaml:
-            self.root = None
+        self.value = value
+        self.marks = marks
+        self.places: dict[int, tuple[int, int]] = {}
+        """(number of the first, number behind the last) of the values of each container, by identity."""
+        self.number(value, 0)
+
+    def number(self, value: Any, at: int) -> int:
+        """Numbers the values from `at` on; gives the next number. What is shared is numbered where it first stands."""
+        if not isinstance(value, dict | list) or id(value) in self.places:
+            return at + 1
+        self.places[id(value)] = at, at
+        following = at + 1
+        for item in value.values() if isinstance(value, dict) else value:
+            following = self.number(item, following)
+        self.places[id(value)] = at, following
+        return following
 
     def find(self, tokens: list[str]) -> Position:
-        node = self.root
-        mark = node.start_mark if node else None
+        value, at = self.value, 0
         for token in tokens:
-            child: yaml.Node | None = None
-            if isinstance(node, yaml.MappingNode):
-                for key, item in node.value:
-                    if key.value == token:
-                        child, mark = item, key.start_mark
-                        break
-            elif isinstance(node, yaml.SequenceNode) and token.isdigit() and int(token) < len(node.value):
-                child = node.value[int(token)]
-                mark = child.start_mark
-            if child is None:
+            if not isinstance(value, dict | list):
                 break
-            node = child
-        return Position(mark.line + 1, mark.column + 1) if mark else Position(1, 1)
+            at = self.places[id(value)][0]  # an alias: its text stands where it stood first
+            found = self.step(value, token, at)
+            if found is None:
+                break
+            value, at = found
+        if at < len(self.marks.lines):
+            return Position(self.marks.lines[at], self.marks.columns[at])
+        return Position(1, 1)
+
+    def step(self, value: Any, token: str, at: int) -> tuple[Any, int] | None:
+        if isinstance(value, list):
+            members = [(str(index), item) for index, item in enumerate(value)]
+        else:
+            members = list(value.items())
+        at += 1
+        for name, item in members:
+            if name == token:
+                return item, at
+            first, following = self.places.get(id(item), (-1, 0)) if isinstance(item, dict | list) else (-1, 0)
+            at = following if first == at else at + 1
+        return None
 
 
 _TOKEN = re.compile(r'"(?:[^"\\]|\\.)*"|[{}\[\],:]|[^\s{}\[\],:"]+')

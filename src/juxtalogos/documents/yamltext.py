@@ -10,9 +10,12 @@ import gc
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
+from dataclasses import dataclass
 from typing import Any
 
 import yaml
+
+from juxtalogos.model.location import Marks
 
 MAX_DEPTH = 400
 MAX_NODES = 20_000_000
@@ -61,14 +64,19 @@ def _collector_paused() -> Iterator[None]:
             gc.enable()
 
 
-def compose_yaml(text: str) -> yaml.Node | None:
-    """The node graph of a YAML text with its marks; NotYaml says what is wrong."""
+def parse_yaml(text: str) -> Any:
+    """The JSON value of a YAML text. Keys are texts as written (`200:` is "200"); duplicates are refused."""
+    return read_yaml(text)[0]
+
+
+def read_yaml(text: str) -> tuple[Any, Marks]:
+    """(value, marks) of a YAML text; NotYaml says what is wrong."""
+    builder = _Builder()
     with _collector_paused():
         try:
-            _check_depth(text)
             loader = CoreLoader(text)
             try:
-                return loader.get_single_node()  # type: ignore[no-any-return]
+                builder.build(loader)
             finally:
                 loader.dispose()
         except yaml.YAMLError as error:
@@ -77,101 +85,170 @@ def compose_yaml(text: str) -> yaml.Node | None:
             if mark is None:
                 raise NotYaml(what) from None
             raise NotYaml(what, mark.line + 1, mark.column + 1) from None
+    return builder.root, builder.marks
 
 
-def _check_depth(text: str) -> None:
-    """Events first: the composer recurses in C, and a deep text would end the process."""
-    depth = 0
-    for event in yaml.parse(text, Loader=CoreLoader):
-        if isinstance(event, yaml.CollectionStartEvent):
-            depth += 1
-            if depth > MAX_DEPTH:
-                mark: Any = event.start_mark
-                raise NotYaml(f"nested deeper than {MAX_DEPTH} levels", mark.line + 1, mark.column + 1)
-        elif isinstance(event, yaml.CollectionEndEvent):
-            depth -= 1
+_NO_KEY = object()
 
 
-def parse_yaml(text: str) -> Any:
-    """The JSON value of a YAML text. Keys are texts as written (`200:` is "200"); duplicates are refused."""
-    node = compose_yaml(text)
-    if node is None:
-        return None
-    with _collector_paused():
-        return _Builder().build(node)
+@dataclass(slots=True)
+class _Frame:
+    """A mapping or list under way."""
+
+    value: Any
+    anchor: str | None
+    before: int
+    """How many values there were before it."""
+    key: Any = _NO_KEY
+    key_mark: Any = None
 
 
 class _Builder:
-    """Builds values from nodes; an alias shares its value, and its expanded size is counted."""
+    """Builds values from events, without recursion; an alias shares its value, and its expanded size is counted."""
 
     def __init__(self) -> None:
-        self.shared: dict[int, tuple[Any, int]] = {}
-        self.open: set[int] = set()
+        self.root: Any = None
+        self.marks = Marks()
+        self.anchors: dict[str, tuple[Any, int]] = {}
+        self.open: set[str] = set()
+        self.frames: list[_Frame] = []
         self.size = 0
+        self.documents = 0
+        self.plain: dict[str, Any] = {}
+        """Values of plain scalars met; most are met again."""
 
-    def build(self, node: yaml.Node) -> Any:
-        known = self.shared.get(id(node))
-        if known is not None:
-            self._grow(known[1], node)
-            return known[0]
-        self._grow(1, node)
-        if isinstance(node, yaml.ScalarNode):
-            return _scalar(node)
-        if id(node) in self.open:
-            raise self._refuse("an alias stands inside its own anchor", node)
-        self.open.add(id(node))
-        before = self.size
-        value = self._sequence(node) if isinstance(node, yaml.SequenceNode) else self._mapping(node)
-        self.open.discard(id(node))
-        self.shared[id(node)] = (value, self.size - before + 1)
-        return value
+    def build(self, loader: Any) -> None:
+        while loader.check_event():
+            event = loader.get_event()
+            kind = type(event)
+            if kind is yaml.ScalarEvent:
+                self.scalar(event)
+            elif kind is yaml.MappingStartEvent or kind is yaml.SequenceStartEvent:
+                self.start(event, {} if kind is yaml.MappingStartEvent else [])
+            elif kind is yaml.MappingEndEvent or kind is yaml.SequenceEndEvent:
+                self.end()
+            elif kind is yaml.AliasEvent:
+                self.alias(event)
+            elif kind is yaml.DocumentStartEvent:
+                self.documents += 1
+                if self.documents > 1:
+                    raise _refuse("a second document begins here; one is expected", event.start_mark)
 
-    def _sequence(self, node: yaml.SequenceNode) -> list[Any]:
-        return [self.build(item) for item in node.value]
+    def scalar(self, event: Any) -> None:
+        frame = self.frames[-1] if self.frames else None
+        if frame is not None and frame.key is _NO_KEY and type(frame.value) is dict:
+            if event.anchor:
+                self.anchors[event.anchor] = event.value, 1
+            self.key(frame, event.value, event.start_mark)
+            return
+        text = event.value
+        if event.implicit[0] and event.tag is None:
+            value = self.plain.get(text, _NO_KEY)
+            if value is _NO_KEY:
+                value = self.plain[text] = _plain(text, event.start_mark)
+        else:
+            value = _tagged(event) if event.tag not in (None, "!") else text
+        if event.anchor:
+            self.anchors[event.anchor] = value, 1
+        self.put(value, event.start_mark, 1)
 
-    def _mapping(self, node: yaml.Node) -> dict[str, Any]:
-        value: dict[str, Any] = {}
-        for key, item in node.value:
-            if not isinstance(key, yaml.ScalarNode):
-                raise self._refuse("a mapping or list cannot be a key", key)
-            if key.value in value:
-                raise self._refuse(f"the key {key.value!r} stands twice in one mapping", key)
-            value[key.value] = self.build(item)
-        return value
+    def key(self, frame: _Frame, text: str, mark: Any) -> None:
+        if text in frame.value:
+            raise _refuse(f"the key {text!r} stands twice in one mapping", mark)
+        frame.key, frame.key_mark = text, mark
 
-    def _grow(self, count: int, node: yaml.Node) -> None:
-        self.size += count
+    def put(self, value: Any, mark: Any, size: int) -> None:
+        """A value in its place, with its mark."""
+        self.size += size
         if self.size > MAX_NODES:
-            raise self._refuse(f"aliases expand to more than {MAX_NODES:,} values", node)
+            raise _refuse(f"aliases expand to more than {MAX_NODES:,} values", mark)
+        if not self.frames:
+            self.root = value
+            self.marks.add(mark.line + 1, mark.column + 1)
+            return
+        frame = self.frames[-1]
+        if type(frame.value) is list:
+            frame.value.append(value)
+            self.marks.add(mark.line + 1, mark.column + 1)
+        else:
+            frame.value[frame.key] = value
+            self.marks.add(frame.key_mark.line + 1, frame.key_mark.column + 1)
+            frame.key = _NO_KEY
 
-    @staticmethod
-    def _refuse(what: str, node: yaml.Node) -> NotYaml:
-        return NotYaml(what, *_place(node))
+    def start(self, event: Any, value: Any) -> None:
+        frame = self.frames[-1] if self.frames else None
+        if frame is not None and frame.key is _NO_KEY and type(frame.value) is dict:
+            raise _refuse("a mapping or list cannot be a key", event.start_mark)
+        if len(self.frames) >= MAX_DEPTH:
+            raise _refuse(f"nested deeper than {MAX_DEPTH} levels", event.start_mark)
+        self.put(value, event.start_mark, 1)
+        if event.anchor:
+            self.open.add(event.anchor)
+        self.frames.append(_Frame(value, event.anchor, self.size - 1))
+
+    def end(self) -> None:
+        frame = self.frames.pop()
+        if frame.anchor:
+            self.open.discard(frame.anchor)
+            self.anchors[frame.anchor] = frame.value, self.size - frame.before
+
+    def alias(self, event: Any) -> None:
+        if event.anchor in self.open:
+            raise _refuse("an alias stands inside its own anchor", event.start_mark)
+        if event.anchor not in self.anchors:
+            raise _refuse(f"no anchor {event.anchor!r} stands before this", event.start_mark)
+        value, size = self.anchors[event.anchor]
+        frame = self.frames[-1] if self.frames else None
+        if frame is not None and frame.key is _NO_KEY and type(frame.value) is dict:
+            if not isinstance(value, str):
+                raise _refuse("a mapping or list cannot be a key", event.start_mark)
+            self.key(frame, value, event.start_mark)
+            return
+        self.marks.aliased |= isinstance(value, dict | list)
+        self.put(value, event.start_mark, size)
 
 
-def _place(node: Any) -> tuple[int, int]:
-    return node.start_mark.line + 1, node.start_mark.column + 1
+def _refuse(what: str, mark: Any) -> NotYaml:
+    return NotYaml(what, mark.line + 1, mark.column + 1)
 
 
-def _scalar(node: yaml.ScalarNode) -> Any:
-    text = node.value
-    match node.tag:
+_WORDS: dict[str, Any] = {"": None, "~": None, "null": None, "Null": None, "NULL": None}
+_WORDS |= dict.fromkeys(("true", "True", "TRUE"), True) | dict.fromkeys(("false", "False", "FALSE"), False)
+_INTEGER = re.compile(r"[-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+")
+_REAL = re.compile(
+    r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]+)?|[-+]?\.(?:inf|Inf|INF)|\.(?:nan|NaN|NAN)"
+)
+
+
+def _plain(text: str, mark: Any) -> Any:
+    """A plain scalar by the core schema (YAML 1.2.2, section 10.3.2)."""
+    if text in _WORDS:
+        return _WORDS[text]
+    if text[0] in "-+.0123456789":
+        if _INTEGER.fullmatch(text):
+            return _integer(text, mark)
+        if _REAL.fullmatch(text):
+            return float(text.lower().replace(".inf", "inf").replace(".nan", "nan"))
+    return text
+
+
+def _integer(text: str, mark: Any) -> int:
+    try:
+        return int(text, 0) if text.startswith(("0x", "0o")) else int(text)
+    except ValueError:
+        raise _refuse("a number of too many digits", mark) from None
+
+
+def _tagged(event: Any) -> Any:
+    """A scalar with a tag of its own: the core schema's tags count, others are left aside."""
+    text, mark = event.value, event.start_mark
+    match event.tag:
         case "tag:yaml.org,2002:null":
             return None
         case "tag:yaml.org,2002:bool":
             return text in ("true", "True", "TRUE")
-        case "tag:yaml.org,2002:int":
-            return _integer(text, node)
-        case "tag:yaml.org,2002:float":
-            plain = text.lower().replace(".inf", "inf").replace(".nan", "nan")
-            return float(plain)
+        case "tag:yaml.org,2002:int" if _INTEGER.fullmatch(text):
+            return _integer(text, mark)
+        case "tag:yaml.org,2002:float" if _REAL.fullmatch(text):
+            return float(text.lower().replace(".inf", "inf").replace(".nan", "nan"))
     return text
-
-
-def _integer(text: str, node: yaml.ScalarNode) -> int:
-    try:
-        if text.startswith(("0x", "0o")):
-            return int(text, 0)
-        return int(text)
-    except ValueError:
-        raise NotYaml("a number of too many digits", *_place(node)) from None

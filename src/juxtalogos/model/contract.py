@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
-from juxtalogos.model.location import Location
+from juxtalogos.model.location import Location, Marks
 
 if TYPE_CHECKING:
     from juxtalogos.model.seams import Schema, SchemaEngine
@@ -20,15 +20,44 @@ class Direction(StrEnum):
     RESPONSE = "response"
 
 
-@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Document:
-    """One document as published: its URI within the contract, its bytes and the value they hold."""
+    """One document as published: its URI within the contract, its bytes and the value they hold.
 
-    uri: str
-    syntax: str
-    """`json`, `yaml` or `xml`."""
-    text: bytes
-    value: object
+    Both may be a function that gives them: of a contract that was read before, most documents are never looked at again.
+    """
+
+    __slots__ = ("__weakref__", "_text", "_value", "syntax", "uri")
+
+    def __init__(self, uri: str, syntax: str, text: bytes | Callable[[], bytes], value: Callable[[], Parsed]) -> None:
+        self.uri = uri
+        self.syntax = syntax
+        """`json`, `yaml` or `xml`."""
+        self._text = text
+        self._value: Callable[[], Parsed] | Parsed = value
+
+    @property
+    def text(self) -> bytes:
+        if callable(self._text):
+            self._text = self._text()
+        return self._text
+
+    @property
+    def parsed(self) -> Parsed:
+        if not isinstance(self._value, Parsed):
+            self._value = self._value()
+        return self._value
+
+    @property
+    def value(self) -> Any:
+        return self.parsed.value
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Parsed:
+    """A document's value, and where its parts stand in the text when that is known already."""
+
+    value: Any
+    marks: Marks | None = None
 
 
 @dataclass(frozen=True, slots=True)

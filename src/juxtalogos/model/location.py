@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from array import array
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 
 @dataclass(frozen=True, slots=True, order=True)
@@ -26,6 +27,20 @@ class Position:
 
     line: int
     column: int
+
+
+@dataclass(slots=True)
+class Marks:
+    """Line and column, from 1, of each value in the order of a document's text; a member's are its key's."""
+
+    lines: array[int] = field(default_factory=lambda: array("I"))
+    columns: array[int] = field(default_factory=lambda: array("I"))
+    aliased: bool = False
+    """Whether a mapping or list is shared (an alias of YAML): it is counted where it first stands only."""
+
+    def add(self, line: int, column: int) -> None:
+        self.lines.append(line)
+        self.columns.append(column)
 
 
 def escape_key(key: str | int) -> str:

@@ -82,7 +82,9 @@ def find_root(source: Source) -> str:
         if any(candidate.claims(document) for candidate in FORMATS.values()):
             found.append(uri)
     if not found:
-        raise DocumentError("no definition is in this folder or archive", where=source.told, mend=f"{len(names)} files were looked at")
+        raise DocumentError(
+            "no definition is in this folder or archive", where=source.told, mend=f"{len(names)} files were looked at"
+        )
     if len(found) > 1:
         mend = "name one with --root: " + ", ".join(found[:10])
         raise UsageError("several definitions are in this folder or archive", where=source.told, mend=mend)

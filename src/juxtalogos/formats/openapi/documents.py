@@ -2,18 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from typing import Any
 from urllib.parse import unquote, urldefrag
 
 from juxtalogos.documents.uris import join_uri
+from juxtalogos.formats.openapi.survey import Survey, survey
 from juxtalogos.model.contract import Document, Fault
 from juxtalogos.model.errors import DocumentError, quoted
-from juxtalogos.model.location import Location, escape_key, follow_pointer
+from juxtalogos.model.location import Location, follow_pointer
 from juxtalogos.model.seams import Fetch
 
-_NO_REFERENCES_BELOW = frozenset(("enum", "const", "default", "example", "value"))
-_FREE_NAMES = frozenset(("properties", "patternProperties", "schemas", "$defs", "definitions", "dependentSchemas"))
 MAX_DOCUMENTS = 2_000
 MAX_CHAIN = 50
 
@@ -25,7 +23,8 @@ class Documents:
         self.root = root
         self.fetch = fetch
         self.by_uri: dict[str, Document] = {}
-        self.faults: list[Fault] = []
+        self.surveys: dict[str, Survey] = {}
+        self._faults: dict[Fault, None] = {}
         self.missing: dict[str, DocumentError] = {}
 
     def load_all(self) -> None:
@@ -44,13 +43,18 @@ class Documents:
                     raise
                 self.missing[uri] = error
                 continue
-            for _, reference in references(document.value):
-                waiting.append(urldefrag(join_uri(uri, reference))[0])
+            found = self.surveys[uri] = survey(document)
+            # Most references stay in their document, and many are alike.
+            for reference in dict.fromkeys(reference.partition("#")[0] for _, reference in found.references):
+                waiting.append(urldefrag(join_uri(uri, reference))[0] if reference else uri)
 
     def fault(self, what: str, location: Location, mend: str, severity: str = "fault") -> None:
-        fault = Fault(what, location, mend, severity)
-        if fault not in self.faults:
-            self.faults.append(fault)
+        self._faults[Fault(what, location, mend, severity)] = None
+
+    @property
+    def faults(self) -> tuple[Fault, ...]:
+        """Each once, in the order they were met."""
+        return tuple(self._faults)
 
     def follow(self, value: Any, location: Location) -> tuple[Any, Location] | None:
         """The value behind a reference object and where it stands; None when it leads nowhere, with a fault."""
@@ -88,24 +92,3 @@ class Documents:
                 "correct the reference or add what it names",
             )
             return None
-
-
-def references(value: Any) -> Iterator[tuple[str, str]]:
-    """(pointer of the `$ref`, reference) of all reference objects in a document."""
-    stack: list[tuple[Any, str, bool]] = [(value, "", False)]
-    seen: set[int] = set()
-    while stack:
-        current, pointer, free = stack.pop()
-        if isinstance(current, dict | list):
-            if id(current) in seen:  # aliases of YAML share their value
-                continue
-            seen.add(id(current))
-        if isinstance(current, list):
-            stack += [(item, f"{pointer}/{index}", False) for index, item in enumerate(current)]
-        elif isinstance(current, dict):
-            reference = current.get("$ref")
-            if isinstance(reference, str) and not free:
-                yield f"{pointer}/$ref", reference
-            for key, item in current.items():
-                if free or key not in _NO_REFERENCES_BELOW:
-                    stack.append((item, f"{pointer}/{escape_key(key)}", key in _FREE_NAMES and not free))

@@ -6,15 +6,14 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from juxtalogos.formats.openapi.documents import Documents
-from juxtalogos.model.contract import Contract, Document
+from juxtalogos.formats.openapi.survey import TYPES, place
+from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import nearest, quoted
-from juxtalogos.model.location import Location, escape_key
+from juxtalogos.model.location import Location
 from juxtalogos.schema.json import BadReference, JsonEngine
 from juxtalogos.schema.json.nodes import Node, Rule
 from juxtalogos.schema.json.walk import children
 from juxtalogos.schema.patterns import PatternError, compile_pattern
-
-_TYPES = ("string", "number", "integer", "boolean", "array", "object", "null", "file")
 
 
 def unsound_schemas(contract: Contract, engine: JsonEngine, documents: Documents) -> set[str]:
@@ -128,41 +127,11 @@ class _Graph:
         return False
 
 
-def schema_faults(document: Document, documents: Documents, dialect: str) -> None:
-    """Keywords of the wrong kind in the schemas under `components/schemas` and wherever `schema` stands."""
-    waiting: list[tuple[Any, Location, bool]] = [(document.value, Location(document.uri), False)]
-    seen: set[int] = set()
-    while waiting:
-        value, location, is_schema = waiting.pop()
-        if not isinstance(value, dict | list) or id(value) in seen:
-            continue
-        seen.add(id(value))
-        if isinstance(value, list):
-            waiting += [(item, location.child(index), is_schema) for index, item in enumerate(value)]
-            continue
-        if is_schema:
-            _keyword_faults(value, location, documents, dialect)
-        for key, item in value.items():
-            if key in ("example", "examples", "default", "enum", "const"):
-                continue
-            if key in ("properties", "schemas", "patternProperties", "$defs") and isinstance(item, dict):
-                waiting += [(child, location.child(key, name), True) for name, child in item.items()]
-            else:
-                inside = key in (
-                    "schema",
-                    "items",
-                    "allOf",
-                    "anyOf",
-                    "oneOf",
-                    "not",
-                    "additionalProperties",
-                    "if",
-                    "then",
-                    "else",
-                    "contains",
-                    "prefixItems",
-                )
-                waiting.append((item, Location(location.document, f"{location.pointer}/{escape_key(key)}"), inside))
+def schema_faults(documents: Documents, dialect: str) -> None:
+    """Keywords of the wrong kind in the schemas of all documents."""
+    for uri, document in documents.by_uri.items():
+        for link, value in documents.surveys[uri].suspects:
+            _keyword_faults(value, place(document, link), documents, dialect)
 
 
 def _keyword_faults(value: dict[str, Any], location: Location, documents: Documents, dialect: str) -> None:
@@ -172,8 +141,8 @@ def _keyword_faults(value: dict[str, Any], location: Location, documents: Docume
     named = value.get("type")
     types = [named] if isinstance(named, str) else named if isinstance(named, list) else []
     for name in types:
-        if name not in _TYPES:
-            fault("type", f"unknown type {quoted(name)}; the keyword is left out", nearest(str(name), _TYPES))
+        if name not in TYPES:
+            fault("type", f"unknown type {quoted(name)}; the keyword is left out", nearest(str(name), TYPES))
     if isinstance(named, list) and dialect == "openapi-3.0":
         fault(
             "type", "`type` is a list, which OpenAPI 3.0 does not know", "use one type, and `nullable: true` for null"

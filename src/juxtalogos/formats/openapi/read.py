@@ -13,6 +13,7 @@ from juxtalogos.formats.openapi.faults import schema_faults, unsound_schemas
 from juxtalogos.formats.openapi.outgoing import outgoing
 from juxtalogos.formats.openapi.parts import PartReader
 from juxtalogos.formats.openapi.parts2 import OldPartReader
+from juxtalogos.formats.openapi.soundness import unsound
 from juxtalogos.formats.openapi.templates import variables
 from juxtalogos.model.contract import Contract, Document, Operation, SecurityScheme
 from juxtalogos.model.errors import DocumentError, quoted
@@ -42,7 +43,7 @@ class _Reader:
         self.name = name
         self.documents = documents
         self.root = Location(documents.root)
-        self.value: dict[str, Any] = documents.by_uri[documents.root].value  # type: ignore[assignment]
+        self.value: dict[str, Any] = documents.by_uri[documents.root].value
         self.version = self.read_version()
         self.dialect = self.read_dialect()
         old = self.version == "2.0"
@@ -92,10 +93,13 @@ class _Reader:
             self.documents.root,
             engine,
         )
-        unsound = unsound_schemas(draft, engine, self.documents)
-        for document in self.documents.by_uri.values():
-            schema_faults(document, self.documents, self.dialect)
-        sound = tuple(operation for operation in operations if operation.id not in unsound)
+        surveys = self.documents.surveys.values()
+        if any(survey.rebased for survey in surveys):
+            useless = unsound_schemas(draft, engine, self.documents)
+        else:
+            useless = unsound(draft, self.documents, ref_alone=self.dialect != "openapi-3.1")
+        schema_faults(self.documents, self.dialect)
+        sound = tuple(operation for operation in operations if operation.id not in useless)
         sent = tuple(outgoing(self.documents, self.root, operations, METHODS))
         if not operations and not self.documents.faults:
             self.documents.fault(
@@ -105,10 +109,15 @@ class _Reader:
         return replace(
             draft,
             operations=sound,
-            faults=tuple(self.documents.faults),
+            faults=self.documents.faults,
             servers=self.servers(self.value.get("servers"), self.root) or tuple(self.old_servers()),
             security_schemes=schemes,
-            secret_fields=tuple(sorted({scheme.key for scheme in schemes if scheme.key} | set(self.password_fields()))),
+            secret_fields=tuple(
+                sorted(
+                    {scheme.key for scheme in schemes if scheme.key}
+                    | {name for survey in surveys for name in survey.secrets}
+                )
+            ),
             description=str(info.get("description", "")),
             outgoing=sent,
             _index={},
@@ -265,29 +274,6 @@ class _Reader:
             found = components.get("securitySchemes") if isinstance(components, dict) else None
             place = self.root.child("components", "securitySchemes")
         return (found if isinstance(found, dict) else {}), place
-
-    def password_fields(self) -> Iterator[str]:
-        """Names of properties and parameters of the format `password`."""
-        waiting: list[Any] = [document.value for document in self.documents.by_uri.values()]
-        seen: set[int] = set()
-        while waiting:
-            value = waiting.pop()
-            if id(value) in seen or not isinstance(value, dict | list):
-                continue
-            seen.add(id(value))
-            if isinstance(value, list):
-                waiting += value
-                continue
-            properties = value.get("properties")
-            for name, item in properties.items() if isinstance(properties, dict) else ():
-                if isinstance(item, dict) and item.get("format") == "password":
-                    yield name
-            if value.get("format") == "password" and "in" in value and isinstance(value.get("name"), str):
-                yield value["name"]  # OpenAPI 2.0: a parameter is a schema itself
-            schema = value.get("schema")
-            if isinstance(schema, dict) and schema.get("format") == "password" and isinstance(value.get("name"), str):
-                yield value["name"]
-            waiting += value.values()
 
     def security_schemes(self) -> Iterator[SecurityScheme]:
         schemes, place = self.declared_schemes()

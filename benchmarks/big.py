@@ -1,0 +1,82 @@
+"""Makes big definitions of the harbour: so many operations, schemas of so many properties, with references among them."""
+
+from __future__ import annotations
+
+import json
+import random
+from typing import Any
+
+_WORDS = "berth vessel tide gate line bay crane pilot tug mooring cargo draught quay lock buoy light signal notice visit owner".split()
+
+
+def big_definition(operations: int, schemas: int, properties: int, seed: int = 0) -> dict[str, Any]:
+    """An OpenAPI 3.0 definition; the same numbers give the same text."""
+    rng = random.Random(seed)
+    named = {f"{_WORDS[n % len(_WORDS)].title()}{n}": _schema(rng, n, schemas, properties) for n in range(schemas)}
+    names = list(named)
+    paths: dict[str, Any] = {}
+    for n in range(operations // 2):
+        name = names[n % len(names)]
+        word = _WORDS[n % len(_WORDS)]
+        one, many = {"$ref": f"#/components/schemas/{name}"}, {"type": "array", "items": {"$ref": f"#/components/schemas/{name}"}}
+        paths[f"/{word}s-{n}/{{id}}"] = {"get": _operation(rng, f"get{n}", one, ["id"])}
+        paths[f"/{word}s-{n}"] = {"post": {**_operation(rng, f"make{n}", many, []), "requestBody": {"content": {"application/json": {"schema": one}}}}}
+    return {
+        "openapi": "3.0.3",
+        "info": {"title": "The whole harbour", "version": "1"},
+        "paths": paths,
+        "components": {"schemas": named, "responses": {"Refused": _answer({"$ref": f"#/components/schemas/{names[0]}"})}},
+    }
+
+
+def _schema(rng: random.Random, number: int, schemas: int, properties: int) -> dict[str, Any]:
+    found: dict[str, Any] = {}
+    for n in range(properties):
+        word = rng.choice(_WORDS)
+        kind = rng.random()
+        text = {"description": f"The {word} of this entry, as the harbour office writes it down on the day of the visit ({n})."}
+        if kind < 0.15 and number:
+            other = rng.randrange(number)
+            found[f"{word}{n}"] = {"allOf": [{"$ref": f"#/components/schemas/{_WORDS[other % len(_WORDS)].title()}{other}"}], **text}
+        elif kind < 0.3:
+            found[f"{word}{n}"] = {"type": "array", "maxItems": 20, "items": {"type": "string", "maxLength": 40}, **text}
+        elif kind < 0.5:
+            found[f"{word}{n}"] = {"type": "string", "enum": rng.sample(_WORDS, 4), **text}
+        elif kind < 0.7:
+            found[f"{word}{n}"] = {"type": "integer", "minimum": 0, "maximum": rng.randrange(10, 10_000), **text}
+        else:
+            found[f"{word}{n}"] = {"type": "string", "minLength": 1, "maxLength": 60, "example": f"{word} {n}", **text}
+    return {"type": "object", "required": list(found)[:3], "properties": found}
+
+
+def _operation(rng: random.Random, name: str, schema: dict[str, Any], variables: list[str]) -> dict[str, Any]:
+    parameters: list[dict[str, Any]] = [{"name": one, "in": "path", "required": True, "schema": {"type": "string"}} for one in variables]
+    parameters += [
+        {"name": f"{word}{n}", "in": "query", "description": f"Only those of this {word}.", "schema": {"type": "integer", "minimum": 1, "maximum": 100}}
+        for n, word in enumerate(rng.sample(_WORDS, 3))
+    ]
+    return {
+        "operationId": name,
+        "summary": f"What the office does with {name}",
+        "tags": [rng.choice(_WORDS)],
+        "parameters": parameters,
+        "responses": {"200": _answer(schema), "404": {"$ref": "#/components/responses/Refused"}, "default": _answer(schema)},
+    }
+
+
+def _answer(schema: dict[str, Any]) -> dict[str, Any]:
+    return {"description": "What is found", "content": {"application/json": {"schema": schema}}}
+
+
+def big_text(bytes_wanted: int, operations: int, properties: int = 20, syntax: str = "json") -> str:
+    """Text of about so many bytes: schemas are added until it is long enough."""
+    schemas = 40
+    sample = len(json.dumps(big_definition(operations, schemas, properties), indent=1))
+    each = len(json.dumps(_schema(random.Random(1), 5, schemas, properties), indent=1)) * 1.35
+    schemas = max(schemas, schemas + int((bytes_wanted - sample) / each))
+    value = big_definition(operations, schemas, properties)
+    if syntax == "json":
+        return json.dumps(value, indent=1)
+    import yaml
+
+    return str(yaml.dump(value, Dumper=yaml.CSafeDumper, sort_keys=False, width=200))
