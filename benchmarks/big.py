@@ -6,7 +6,28 @@ import json
 import random
 from typing import Any
 
-_WORDS = "berth vessel tide gate line bay crane pilot tug mooring cargo draught quay lock buoy light signal notice visit owner".split()
+_WORDS = [
+    "berth",
+    "vessel",
+    "tide",
+    "gate",
+    "line",
+    "bay",
+    "crane",
+    "pilot",
+    "tug",
+    "mooring",
+    "cargo",
+    "draught",
+    "quay",
+    "lock",
+    "buoy",
+    "light",
+    "signal",
+    "notice",
+    "visit",
+    "owner",
+]
 
 
 def big_definition(operations: int, schemas: int, properties: int, seed: int = 0) -> dict[str, Any]:
@@ -18,14 +39,25 @@ def big_definition(operations: int, schemas: int, properties: int, seed: int = 0
     for n in range(operations // 2):
         name = names[n % len(names)]
         word = _WORDS[n % len(_WORDS)]
-        one, many = {"$ref": f"#/components/schemas/{name}"}, {"type": "array", "items": {"$ref": f"#/components/schemas/{name}"}}
+        one, many = (
+            {"$ref": f"#/components/schemas/{name}"},
+            {"type": "array", "items": {"$ref": f"#/components/schemas/{name}"}},
+        )
         paths[f"/{word}s-{n}/{{id}}"] = {"get": _operation(rng, f"get{n}", one, ["id"])}
-        paths[f"/{word}s-{n}"] = {"post": {**_operation(rng, f"make{n}", many, []), "requestBody": {"content": {"application/json": {"schema": one}}}}}
+        paths[f"/{word}s-{n}"] = {
+            "post": {
+                **_operation(rng, f"make{n}", many, []),
+                "requestBody": {"content": {"application/json": {"schema": one}}},
+            }
+        }
     return {
         "openapi": "3.0.3",
         "info": {"title": "The whole harbour", "version": "1"},
         "paths": paths,
-        "components": {"schemas": named, "responses": {"Refused": _answer({"$ref": f"#/components/schemas/{names[0]}"})}},
+        "components": {
+            "schemas": named,
+            "responses": {"Refused": _answer({"$ref": f"#/components/schemas/{names[0]}"})},
+        },
     }
 
 
@@ -34,12 +66,22 @@ def _schema(rng: random.Random, number: int, schemas: int, properties: int) -> d
     for n in range(properties):
         word = rng.choice(_WORDS)
         kind = rng.random()
-        text = {"description": f"The {word} of this entry, as the harbour office writes it down on the day of the visit ({n})."}
+        text = {
+            "description": f"The {word} of this entry, as the harbour office writes it down on the day of the visit ({n})."
+        }
         if kind < 0.15 and number:
             other = rng.randrange(number)
-            found[f"{word}{n}"] = {"allOf": [{"$ref": f"#/components/schemas/{_WORDS[other % len(_WORDS)].title()}{other}"}], **text}
+            found[f"{word}{n}"] = {
+                "allOf": [{"$ref": f"#/components/schemas/{_WORDS[other % len(_WORDS)].title()}{other}"}],
+                **text,
+            }
         elif kind < 0.3:
-            found[f"{word}{n}"] = {"type": "array", "maxItems": 20, "items": {"type": "string", "maxLength": 40}, **text}
+            found[f"{word}{n}"] = {
+                "type": "array",
+                "maxItems": 20,
+                "items": {"type": "string", "maxLength": 40},
+                **text,
+            }
         elif kind < 0.5:
             found[f"{word}{n}"] = {"type": "string", "enum": rng.sample(_WORDS, 4), **text}
         elif kind < 0.7:
@@ -50,9 +92,16 @@ def _schema(rng: random.Random, number: int, schemas: int, properties: int) -> d
 
 
 def _operation(rng: random.Random, name: str, schema: dict[str, Any], variables: list[str]) -> dict[str, Any]:
-    parameters: list[dict[str, Any]] = [{"name": one, "in": "path", "required": True, "schema": {"type": "string"}} for one in variables]
+    parameters: list[dict[str, Any]] = [
+        {"name": one, "in": "path", "required": True, "schema": {"type": "string"}} for one in variables
+    ]
     parameters += [
-        {"name": f"{word}{n}", "in": "query", "description": f"Only those of this {word}.", "schema": {"type": "integer", "minimum": 1, "maximum": 100}}
+        {
+            "name": f"{word}{n}",
+            "in": "query",
+            "description": f"Only those of this {word}.",
+            "schema": {"type": "integer", "minimum": 1, "maximum": 100},
+        }
         for n, word in enumerate(rng.sample(_WORDS, 3))
     ]
     return {
@@ -60,7 +109,11 @@ def _operation(rng: random.Random, name: str, schema: dict[str, Any], variables:
         "summary": f"What the office does with {name}",
         "tags": [rng.choice(_WORDS)],
         "parameters": parameters,
-        "responses": {"200": _answer(schema), "404": {"$ref": "#/components/responses/Refused"}, "default": _answer(schema)},
+        "responses": {
+            "200": _answer(schema),
+            "404": {"$ref": "#/components/responses/Refused"},
+            "default": _answer(schema),
+        },
     }
 
 

@@ -342,7 +342,7 @@ def test_the_writer_commits_in_batches_and_loses_nothing(tmp_path: Path) -> None
     assert sum(batches) == 1000 and len(batches) <= 12
 
 
-_HOSTILE = '</pre></script><script>document.title="owned"</script><img src=x onerror="alert(1)"> \u202egnp.exe \x1b[31m {{ 7*7 }} ]]> &amp; \ud800 \x00'
+_HOSTILE = '</pre></script><script>document.title="owned"</script><img src=x onerror="alert(1)"> \u202egnp.exe \x1b[31m {{ 127*127 }} ]]> &amp; \ud800 \x00'
 
 
 def _hostile_report(tmp_path: Path) -> dict[str, bytes]:
@@ -383,7 +383,7 @@ def test_reports_disarm_what_they_show(tmp_path: Path) -> None:
         and "<img" not in html
         and "<b>" not in re.sub(r"<b>(\d+|GET|\d+ %)</b>", "", html)
     )
-    assert "\u202e" not in html and "\x1b" not in html and "49" not in re.findall(r"\{\{.*?\}\}|49", html)[:1]
+    assert "\u202e" not in html and "\x1b" not in html and "16129" not in html
     assert "http" not in re.sub(r"http://h/q|<meta http-equiv", "", html).split("<body>")[0]
     policy = re.search(r'Content-Security-Policy" content="([^"]*)"', html)
     assert (

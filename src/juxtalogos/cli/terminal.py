@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
@@ -26,8 +27,8 @@ STYLES = {
     "note": "dim",
     "name": "cyan",
 }
-PIPE_WIDTH = 200
-"""Columns where no terminal tells: wide, so that nothing is broken for the program that reads it."""
+MANY_ROWS = 200
+"""A table of more rows is not fitted to the terminal's width, which would take a second for each thousand."""
 
 _BIDI = {*range(0x202A, 0x202F), *range(0x2066, 0x206A), 0x200E, 0x200F, 0x061C}
 
@@ -59,6 +60,7 @@ class Terminal:
     def __init__(self, *, quiet: bool = False, verbose: bool = False) -> None:
         self.quiet = quiet
         self.verbose = verbose
+        self.plain = _is_plain(sys.stdout)
         self._out: Console | None = None
         self._err: Console | None = None
 
@@ -76,17 +78,22 @@ class Terminal:
 
     def line(self, *parts: str | tuple[object, str], indent: int = 0) -> None:
         """A line of result; a part is a text or (text, style name)."""
-        self.out.print(_text(parts, indent), soft_wrap=True)
+        if self.plain:
+            sys.stdout.write(_plain(parts, indent))
+        else:
+            self.out.print(_text(parts, indent), soft_wrap=True)
 
     def note(self, *parts: str | tuple[object, str]) -> None:
         """A line on stderr, left out when quiet."""
         if not self.quiet:
-            self.err.print(_text(parts, 0), soft_wrap=True)
+            if _is_plain(sys.stderr):
+                sys.stderr.write(_plain(parts, 0))
+            else:
+                self.err.print(_text(parts, 0), soft_wrap=True)
 
     def warn(self, text: str) -> None:
         """What went wrong beside the result: on stderr, also when quiet."""
-        for line in text.split("\n"):
-            self.err.print(_text(((line, "deviation"),), 0), soft_wrap=True)
+        sys.stderr.write(clean(text, keep_lines=True) + "\n")
 
     def json(self, value: Any) -> None:
         sys.stdout.write(dump_json(value, indent=2) + "\n")
@@ -100,7 +107,7 @@ class Terminal:
         """Lines of a body, indented; `limit` cuts them with a note."""
         lines = clean(text, keep_lines=True).split("\n")
         for line in lines[:limit] if limit else lines:
-            self.out.print(_text((line,), indent), soft_wrap=True)
+            self.line(line, indent=indent)
         if limit and len(lines) > limit:
             self.line((f"… {len(lines) - limit} more lines", "note"), indent=indent)
 
@@ -113,6 +120,10 @@ class Terminal:
         right: Sequence[int] = (),
     ) -> None:
         """A table; a cell may be (text, style name). `right` lists the columns of numbers."""
+        listed = list(rows)
+        if self.plain or len(listed) > MANY_ROWS:
+            self._aligned(headings, listed, styles, right)
+            return
         from rich.table import Table
         from rich.text import Text
 
@@ -124,7 +135,7 @@ class Terminal:
                 style=_style(styles[index]) if index < len(styles) else None,
                 overflow="fold",
             )
-        for row in rows:
+        for row in listed:
             table.add_row(
                 *(
                     Text(clean(cell[0]), style=_style(cell[1])) if isinstance(cell, tuple) else Text(clean(cell))
@@ -133,10 +144,36 @@ class Terminal:
             )
         self.out.print(table)
 
+    def _aligned(
+        self, headings: Sequence[str], rows: list[Sequence[object]], styles: Sequence[str], right: Sequence[int]
+    ) -> None:
+        """Columns side by side, never broken: for a program that reads them, and where there are very many rows."""
+        cells = [[clean(cell[0] if isinstance(cell, tuple) else cell) for cell in row] for row in rows]
+        widths = [max(map(len, column)) for column in zip(headings, *cells)]
+        numbers, last = set(right), len(headings) - 1
+
+        def padded(texts: Sequence[str]) -> list[str]:
+            return [
+                text.rjust(width) if index in numbers else text if index == last else text.ljust(width)
+                for index, (text, width) in enumerate(zip(texts, widths))
+            ]
+
+        if self.plain:
+            lines = ["  ".join(padded(texts)).rstrip() for texts in (headings, *cells)]
+            sys.stdout.write("\n".join(lines) + "\n")
+            return
+        self.line(("  ".join(padded(headings)), "head"))
+        for row, texts in zip(rows, cells):
+            parts: list[str | tuple[object, str]] = []
+            for index, (cell, text) in enumerate(zip(row, padded(texts))):
+                style = cell[1] if isinstance(cell, tuple) else styles[index] if index < len(styles) else ""
+                parts += [(text, style) if style else text, "  "]
+            self.line(*parts)
+
     @contextmanager
     def progress(self, label: str, total: int) -> Iterator[Any]:
         """A progress bar on stderr where that is a terminal; gives a function to call with the count done."""
-        if self.quiet or not self.err.is_terminal or total < 2:
+        if self.quiet or _is_plain(sys.stderr) or total < 2:
             yield lambda done: None
             return
         from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
@@ -147,6 +184,16 @@ class Terminal:
         with bar:
             task = bar.add_task(label, total=total)
             yield lambda done: bar.update(task, completed=done)
+
+
+def _is_plain(stream: Any) -> bool:
+    """Whether a stream leads to a program or file: then there is no colour, and nothing to load for it."""
+    return not stream.isatty() and not os.environ.get("FORCE_COLOR")
+
+
+def _plain(parts: Sequence[str | tuple[object, str]], indent: int) -> str:
+    texts = (clean(part[0] if isinstance(part, tuple) else part) for part in parts)
+    return " " * indent + "".join(texts) + "\n"
 
 
 def _style(name: str) -> str:
@@ -168,5 +215,4 @@ def _text(parts: Sequence[str | tuple[object, str]], indent: int) -> Any:
 def _console(stream: Any) -> Console:
     from rich.console import Console
 
-    width = None if stream.isatty() else PIPE_WIDTH
-    return Console(file=stream, highlight=False, markup=False, emoji=False, width=width, legacy_windows=False)
+    return Console(file=stream, highlight=False, markup=False, emoji=False, legacy_windows=False)

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import re
 
+from juxtalogos.documents.bounds import MAX_BYTES
+from juxtalogos.documents.collector import collector_paused
 from juxtalogos.documents.jsontext import NotJson, decode_utf8, parse_json
 from juxtalogos.documents.yamltext import NotYaml, read_yaml
 from juxtalogos.model.contract import Document, Parsed
 from juxtalogos.model.errors import DocumentError
-
-MAX_BYTES = 64 * 1024 * 1024
 
 
 def load_document(uri: str, data: bytes, *, limit: int = MAX_BYTES) -> Document:
@@ -34,7 +34,8 @@ def load_document(uri: str, data: bytes, *, limit: int = MAX_BYTES) -> Document:
         )
     if stripped.startswith(("{", "[")):
         try:
-            value = parse_json(text, unique=True)
+            with collector_paused():
+                value = parse_json(text, unique=True)
             return Document(uri, "json", data, lambda: Parsed(value))
         except NotJson as error:
             # YAML flow style begins with the same characters, so YAML has the last word unless the name says JSON.

@@ -6,15 +6,18 @@ A text with very long lines (a minified definition) is shown formatted, and posi
 from __future__ import annotations
 
 import bisect
+import json
 import re
 import weakref
+from collections.abc import Iterator
 from typing import Any, Protocol
 
 from juxtalogos.documents.jsontext import decode_utf8, dump_json
 from juxtalogos.model.contract import Document
 from juxtalogos.model.location import Location, Marks, Position, split_pointer
 
-LONG_LINE = 1000
+LONG_LINES = 1000
+"""Characters a line, on average, from which a text is shown formatted."""
 
 
 class _Finder(Protocol):
@@ -48,7 +51,7 @@ def _finder(document: Document) -> _Finder:
     found = _finders.get(document)
     if found is None:
         text = decode_utf8(document.text)
-        if max(map(len, text.split("\n")), default=0) > LONG_LINE and document.syntax == "json":
+        if document.syntax == "json" and len(text) > LONG_LINES * (text.count("\n") + 1):
             text = dump_json(document.value, indent=2)
         marks = document.parsed.marks
         found = _MarkFinder(text, document.value, marks) if marks is not None else _JsonFinder(text)
@@ -106,7 +109,8 @@ class _MarkFinder:
         return None
 
 
-_TOKEN = re.compile(r'"(?:[^"\\]|\\.)*"|[{}\[\],:]|[^\s{}\[\],:"]+')
+_space = re.compile(r"[ \t\n\r]*").match
+_skip = json.JSONDecoder().raw_decode
 
 
 class _JsonFinder:
@@ -114,19 +118,28 @@ class _JsonFinder:
 
     def __init__(self, text: str) -> None:
         self.text = text
-        self.starts = [0] + [match.end() for match in re.finditer("\n", text)]
+        self.starts: list[int] = []
+        """Offsets at which lines begin, once more than a few places were asked for."""
+        self.asked = 0
         self.members: dict[int, dict[str, tuple[int, int]]] = {}
 
     def find(self, tokens: list[str]) -> Position:
-        first = _TOKEN.search(self.text)
-        at = shown = first.start() if first else 0
+        at = shown = self._behind_space(0)
         for token in tokens:
             member = self._members_of(at).get(token)
             if member is None:
                 break
             shown, at = member
-        line = bisect.bisect_right(self.starts, shown) - 1
-        return Position(line + 1, shown - self.starts[line] + 1)
+        return self._position(shown)
+
+    def _position(self, offset: int) -> Position:
+        self.asked += 1
+        if self.asked < 5:
+            return Position(self.text.count("\n", 0, offset) + 1, offset - self.text.rfind("\n", 0, offset))
+        if not self.starts:
+            self.starts = [0] + [match.end() for match in re.finditer("\n", self.text)]
+        line = bisect.bisect_right(self.starts, offset) - 1
+        return Position(line + 1, offset - self.starts[line] + 1)
 
     def _members_of(self, at: int) -> dict[str, tuple[int, int]]:
         """(offset to show, offset of the value) of each member of the container at an offset."""
@@ -135,29 +148,19 @@ class _JsonFinder:
             known = self.members[at] = dict(self._scan(at)) if self.text[at : at + 1] in ("{", "[") else {}
         return known
 
-    def _scan(self, at: int) -> list[tuple[str, tuple[int, int]]]:
-        import json
+    def _scan(self, at: int) -> Iterator[tuple[str, tuple[int, int]]]:
+        """Skips each member's value with the decoder in C, which is twenty times faster than to look at its tokens."""
+        text, is_object = self.text, self.text[at] == "{"
+        at, count = self._behind_space(at + 1), 0
+        while text[at : at + 1] not in ("}", "]", ""):
+            key, shown = str(count), at
+            if is_object:
+                key, at = _skip(text, at)
+                at = self._behind_space(self._behind_space(at) + 1)
+            yield key, (shown, at)
+            at = self._behind_space(_skip(text, at)[1])
+            at, count = self._behind_space(at + 1) if text[at : at + 1] == "," else at, count + 1
 
-        is_object = self.text[at] == "{"
-        found: list[tuple[str, tuple[int, int]]] = []
-        depth, key, key_at, expecting = 0, "", 0, "key" if is_object else "value"
-        for match in _TOKEN.finditer(self.text, at):
-            text = match.group()
-            if depth == 1 and text not in "}],:":
-                if expecting == "key":
-                    key, key_at, expecting = json.loads(text), match.start(), "colon"
-                elif expecting == "value":
-                    name = key if is_object else str(len(found))
-                    found.append((name, (key_at if is_object else match.start(), match.start())))
-                    expecting = "comma"
-            if text in ("{", "["):
-                depth += 1
-            elif text in ("}", "]"):
-                depth -= 1
-                if depth == 0:
-                    break
-            elif depth == 1 and text == ":":
-                expecting = "value"
-            elif depth == 1 and text == ",":
-                expecting = "key" if is_object else "value"
-        return found
+    def _behind_space(self, at: int) -> int:
+        found = _space(self.text, at)
+        return found.end() if found else at

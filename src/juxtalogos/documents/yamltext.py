@@ -6,20 +6,20 @@ PyYAML resolves by YAML 1.1 (`no`, `on`, dates become other values), so the reso
 
 from __future__ import annotations
 
-import gc
 import re
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
 import yaml
 
+from juxtalogos.documents.collector import collector_paused
 from juxtalogos.model.location import Marks
 
 MAX_DEPTH = 400
 MAX_NODES = 20_000_000
 """Nodes after expanding aliases."""
+MAX_COPIED = 1_000_000
+"""Nodes that aliases stand for and that are copied; beyond that they are shared."""
 
 _Base: Any = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
@@ -52,18 +52,6 @@ CoreLoader.add_implicit_resolver(
 )
 
 
-@contextmanager
-def _collector_paused() -> Iterator[None]:
-    """Millions of young nodes make the collector scan in vain; figures in docs/performance.md."""
-    was = gc.isenabled()
-    gc.disable()
-    try:
-        yield
-    finally:
-        if was:
-            gc.enable()
-
-
 def parse_yaml(text: str) -> Any:
     """The JSON value of a YAML text. Keys are texts as written (`200:` is "200"); duplicates are refused."""
     return read_yaml(text)[0]
@@ -72,7 +60,7 @@ def parse_yaml(text: str) -> Any:
 def read_yaml(text: str) -> tuple[Any, Marks]:
     """(value, marks) of a YAML text; NotYaml says what is wrong."""
     builder = _Builder()
-    with _collector_paused():
+    with collector_paused():
         try:
             loader = CoreLoader(text)
             try:
@@ -99,6 +87,8 @@ class _Frame:
     anchor: str | None
     before: int
     """How many values there were before it."""
+    first: int
+    """The number of its mark."""
     key: Any = _NO_KEY
     key_mark: Any = None
 
@@ -109,7 +99,9 @@ class _Builder:
     def __init__(self) -> None:
         self.root: Any = None
         self.marks = Marks()
-        self.anchors: dict[str, tuple[Any, int]] = {}
+        self.anchors: dict[str, tuple[Any, int, int | None]] = {}
+        """(value, how many values it is, number of its mark where each of them has one)."""
+        self.copied = 0
         self.open: set[str] = set()
         self.frames: list[_Frame] = []
         self.size = 0
@@ -138,7 +130,7 @@ class _Builder:
         frame = self.frames[-1] if self.frames else None
         if frame is not None and frame.key is _NO_KEY and type(frame.value) is dict:
             if event.anchor:
-                self.anchors[event.anchor] = event.value, 1
+                self.anchors[event.anchor] = event.value, 1, None
             self.key(frame, event.value, event.start_mark)
             return
         text = event.value
@@ -149,7 +141,7 @@ class _Builder:
         else:
             value = _tagged(event) if event.tag not in (None, "!") else text
         if event.anchor:
-            self.anchors[event.anchor] = value, 1
+            self.anchors[event.anchor] = value, 1, None
         self.put(value, event.start_mark, 1)
 
     def key(self, frame: _Frame, text: str, mark: Any) -> None:
@@ -184,28 +176,44 @@ class _Builder:
         self.put(value, event.start_mark, 1)
         if event.anchor:
             self.open.add(event.anchor)
-        self.frames.append(_Frame(value, event.anchor, self.size - 1))
+        self.frames.append(_Frame(value, event.anchor, self.size - 1, len(self.marks.lines) - 1))
 
     def end(self) -> None:
         frame = self.frames.pop()
         if frame.anchor:
             self.open.discard(frame.anchor)
-            self.anchors[frame.anchor] = frame.value, self.size - frame.before
+            whole = self.size - frame.before == len(self.marks.lines) - frame.first
+            self.anchors[frame.anchor] = frame.value, self.size - frame.before, frame.first if whole else None
 
     def alias(self, event: Any) -> None:
         if event.anchor in self.open:
             raise _refuse("an alias stands inside its own anchor", event.start_mark)
         if event.anchor not in self.anchors:
             raise _refuse(f"no anchor {event.anchor!r} stands before this", event.start_mark)
-        value, size = self.anchors[event.anchor]
+        value, size, first = self.anchors[event.anchor]
         frame = self.frames[-1] if self.frames else None
         if frame is not None and frame.key is _NO_KEY and type(frame.value) is dict:
             if not isinstance(value, str):
                 raise _refuse("a mapping or list cannot be a key", event.start_mark)
             self.key(frame, value, event.start_mark)
             return
-        self.marks.aliased |= isinstance(value, dict | list)
-        self.put(value, event.start_mark, size)
+        if not isinstance(value, dict | list):
+            self.put(value, event.start_mark, 1)
+        elif first is None or self.copied + size > MAX_COPIED:
+            self.marks.aliased = True
+            self.put(value, event.start_mark, size)
+        else:
+            # What an alias stands for is small mostly: as a copy it has places of its own, and can be cached.
+            self.copied += size
+            self.put(_copy(value), event.start_mark, size)
+            self.marks.lines += self.marks.lines[first + 1 : first + size]
+            self.marks.columns += self.marks.columns[first + 1 : first + size]
+
+
+def _copy(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {key: _copy(item) for key, item in value.items()}
+    return [_copy(item) for item in value] if isinstance(value, list) else value
 
 
 def _refuse(what: str, mark: Any) -> NotYaml:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from email.message import Message
+from functools import lru_cache
 
 from juxtalogos.model.contract import Media, Operation
 
@@ -42,6 +43,7 @@ class MediaType:
         return dict(self.parameters).get(name)
 
 
+@lru_cache(maxsize=2_000)
 def parse_media_type(text: str) -> MediaType | None:
     """None when the text is no media type or range; names are lowered."""
     head = text.partition(";")[0].strip().lower()

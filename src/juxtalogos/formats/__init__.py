@@ -1,13 +1,32 @@
-"""Formats of definitions, found by name or by what a document says of itself."""
+"""Formats of definitions, found by name or by what a document says of itself. A format is loaded when it is first asked for."""
 
 from __future__ import annotations
 
-from juxtalogos.formats.openapi import OPENAPI
+from collections.abc import Iterator, Mapping
+from importlib import import_module
+
 from juxtalogos.model.contract import Document
 from juxtalogos.model.errors import DocumentError
 from juxtalogos.model.seams import Format
 
-FORMATS: dict[str, Format] = {OPENAPI.name: OPENAPI}
+
+class _Table(Mapping[str, Format]):
+    def __init__(self, places: Mapping[str, str]) -> None:
+        self._places = places
+
+    def __getitem__(self, name: str) -> Format:
+        module, _, attribute = self._places[name].partition(":")
+        found: Format = getattr(import_module(module), attribute)
+        return found
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._places)
+
+    def __len__(self) -> int:
+        return len(self._places)
+
+
+FORMATS: Mapping[str, Format] = _Table({"openapi": "juxtalogos.formats.openapi:OPENAPI"})
 
 
 def format_of(document: Document) -> Format:
@@ -23,5 +42,5 @@ def format_of(document: Document) -> Format:
     raise DocumentError(
         f"this is {document.syntax.upper()} but no service definition: {kind}",
         where=f"{document.uri}:1",
-        mend="an OpenAPI definition has `openapi: 3.0.3` (or another 3.0 or 3.1 version) at its top",
+        mend="an OpenAPI definition has `openapi: 3.0.3` (or 3.1, or `swagger: '2.0'`) at its top",
     )

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import TYPE_CHECKING, Any
@@ -248,7 +248,7 @@ class Contract:
     format: str
     version: str
     title: str
-    operations: tuple[Operation, ...]
+    operations: Sequence[Operation]
     documents: Mapping[str, Document]
     root: str
     engine: SchemaEngine
@@ -256,16 +256,18 @@ class Contract:
     servers: tuple[str, ...] = ()
     security_schemes: tuple[SecurityScheme, ...] = ()
     description: str = ""
+    dialect: str = ""
+    """The schema dialect in force where no schema says otherwise."""
     outgoing: tuple[Outgoing, ...] = ()
     secret_fields: tuple[str, ...] = ()
     """Names of body fields declared as passwords and of parameters that carry keys: redacted wherever they occur."""
-    _index: dict[str, Operation] = field(default_factory=dict, repr=False)
+    _index: Mapping[str, Operation] = field(default_factory=dict, repr=False)
 
     def schema(self, ref: SchemaRef) -> Schema:
         return self.engine.schema(ref)
 
     def operation(self, operation_id: str) -> Operation | None:
-        if not self._index:
+        if isinstance(self._index, dict) and not self._index:
             self._index.update((op.id, op) for op in self.operations)
         return self._index.get(operation_id)
 

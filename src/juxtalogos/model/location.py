@@ -15,7 +15,10 @@ class Location:
     pointer: str = ""
 
     def child(self, *keys: str | int) -> Location:
-        return Location(self.document, self.pointer + join_pointer(keys))
+        pointer = self.pointer
+        for key in keys:
+            pointer = f"{pointer}/{escape_key(key)}"
+        return Location(self.document, pointer)
 
     def __str__(self) -> str:
         return f"{self.document}#{self.pointer}"
@@ -45,7 +48,9 @@ class Marks:
 
 def escape_key(key: str | int) -> str:
     """One reference token of a JSON Pointer (RFC 6901, section 3)."""
-    return str(key).replace("~", "~0").replace("/", "~1")
+    if type(key) is str and ("~" in key or "/" in key):
+        return key.replace("~", "~0").replace("/", "~1")
+    return str(key)
 
 
 def join_pointer(keys: Iterable[str | int]) -> str:

@@ -156,6 +156,8 @@ class Format:
     """Whether a document is a definition of this format."""
     read: Callable[[str, str, Fetch], Contract]
     """(name, root URI, fetch) -> contract; its faults are listed in it."""
+    engine: Callable[[Mapping[str, Document], str], SchemaEngine]
+    """(documents, dialect) -> what compiles the schemas of a contract that was read before."""
     encode: Callable[[Contract, Operation, Inputs, str], Request]
     """(contract, operation, inputs, base URL) -> request; UsageError when an input does not fit."""
     match: Callable[[Contract, Request, str], tuple[Operation, ...]]

@@ -18,6 +18,7 @@ from juxtalogos.exchange.signin import Credential
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import ConfigError, nearest, quoted
 from juxtalogos.model.findings import Deviation
+from juxtalogos.workspace.usercache import note_sound, was_sound
 
 CONFIG_NAME = "juxtalogos.toml"
 
@@ -146,7 +147,9 @@ def read_config(path: Path) -> Config:
         ) from None
     except (OSError, UnicodeDecodeError) as error:
         raise ConfigError(f"cannot be read: {error}", where=str(path)) from None
-    _check(value, text, path)
+    if not was_sound("configurations", text):
+        _check(value, text, path)
+        note_sound("configurations", text)
     return _config(value, path, text)
 
 

@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from urllib.parse import unquote
 
-from juxtalogos.documents.load import MAX_BYTES, load_document
+from juxtalogos.documents.bounds import MAX_BYTES
 from juxtalogos.model.contract import Document
 from juxtalogos.model.errors import DocumentError
 from juxtalogos.model.seams import Fetch
@@ -17,6 +17,8 @@ from juxtalogos.model.seams import Fetch
 
 def folder_fetch(folder: Path, files: Mapping[str, str] | None = None) -> Fetch:
     """Fetches documents by URI relative to a folder, each once, and from nowhere else; `files` names those that lie elsewhere in it."""
+    from juxtalogos.documents.load import load_document
+
     known: dict[str, Document] = {}
 
     def fetch(uri: str) -> Document:

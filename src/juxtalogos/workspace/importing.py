@@ -18,6 +18,7 @@ from urllib.parse import unquote
 from juxtalogos.formats import format_of
 from juxtalogos.model.contract import Contract, Document
 from juxtalogos.model.errors import DocumentError, JuxtalogosError, UsageError, quoted
+from juxtalogos.workspace import cache
 from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.remote import MASKED, Access
 from juxtalogos.workspace.sources import find_root, open_source
@@ -120,6 +121,7 @@ def keep(workspace: Workspace, imported: Imported) -> bool:
             shutil.rmtree(old)
         else:
             fresh.rename(folder)
+        cache.save(contract)
         return replaced
     finally:
         shutil.rmtree(fresh, ignore_errors=True)

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any, Self
 from urllib.parse import parse_qsl, urlencode, urljoin, urlsplit, urlunsplit
 
-from juxtalogos.documents.load import MAX_BYTES
+from juxtalogos.documents.bounds import MAX_BYTES
 from juxtalogos.documents.uris import origin
 from juxtalogos.exchange.guard import refuse_private
 from juxtalogos.exchange.transport import Transport, TransportOptions

@@ -12,8 +12,9 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 from urllib.parse import urljoin, urlsplit
 
+from juxtalogos.documents.bounds import MAX_BYTES
 from juxtalogos.documents.jsontext import NotJson, parse_json
-from juxtalogos.documents.load import MAX_BYTES, load_document
+from juxtalogos.documents.load import load_document
 from juxtalogos.formats import FORMATS
 from juxtalogos.model.contract import Document
 from juxtalogos.model.errors import DocumentError, UsageError

@@ -8,13 +8,12 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-import tomlkit
-
 from juxtalogos.formats import format_of
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import ConfigError, UsageError, nearest, quoted
+from juxtalogos.workspace import cache
 from juxtalogos.workspace.config import CONFIG_NAME, Config, Target, check_url, read_config
-from juxtalogos.workspace.files import folder_fetch, write_whole
+from juxtalogos.workspace.files import folder_fetch, read_inside, write_whole
 
 _NEW_CONFIG = """\
 # A Juxtalogos workspace. Its form: docs/configuration.md
@@ -64,16 +63,24 @@ class Workspace:
                     f"there is no contract {quoted(name)}",
                     mend=nearest(name, self.contract_names()) or "import a definition: juxtalogos import FILE",
                 )
-            origin = self.origin(name)
-            root = origin["root"]
-            fetch = folder_fetch(self.definitions / name, _files(origin.get("documents")))
-            document = fetch(root)
-            contract = format_of(document).read(name, root, fetch)
+            contract = self._read(name)
             formats = self.config.contracts[name].formats if name in self.config.contracts else ""
             if formats:
                 contract.engine.assert_formats(formats == "assert")
             self._contracts[name] = contract
         return self._contracts[name]
+
+    def _read(self, name: str) -> Contract:
+        """From the cache where the same documents were read before."""
+        folder, origin = self.definitions / name, self.origin(name)
+        root, files = origin["root"], _files(origin.get("documents"))
+        kept = cache.Kept(name, root, {uri: read_inside(folder, file) for uri, file in files.items()})
+        found = cache.load(kept)
+        if found is None:
+            fetch = folder_fetch(folder, files)
+            found = format_of(fetch(root)).read(name, root, fetch)
+            cache.save(found)
+        return found
 
     def origin(self, name: str) -> dict[str, Any]:
         """What was written down of where a contract came from."""
@@ -139,6 +146,8 @@ class Workspace:
 
     def set_target(self, name: str, url: str, contract: str | None) -> None:
         """Writes a base URL into the configuration, comments kept. ConfigError when the URL or the name is none."""
+        import tomlkit
+
         check_url(url)
         if not name.replace("-", "").replace("_", "").isalnum():
             raise ConfigError(f"{quoted(name)} is no target name", mend="use letters, digits, - and _")
@@ -155,9 +164,9 @@ class Workspace:
 
 
 def _files(documents: Any) -> dict[str, str]:
-    """Where documents are kept that are not kept by their own path."""
+    """Where each document is kept: by its own path, unless it says otherwise."""
     found = documents.items() if isinstance(documents, dict) else ()
-    return {uri: one["file"] for uri, one in found if isinstance(one, dict) and isinstance(one.get("file"), str)}
+    return {uri: str(one.get("file", uri)) if isinstance(one, dict) else uri for uri, one in found}
 
 
 def _lookup(contract: Contract, text: str) -> Operation | None:

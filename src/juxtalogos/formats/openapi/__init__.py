@@ -4,10 +4,10 @@ from juxtalogos.formats.openapi.decode import decode
 from juxtalogos.formats.openapi.elements import elements, hits
 from juxtalogos.formats.openapi.encode import encode
 from juxtalogos.formats.openapi.match import match, stray
-from juxtalogos.formats.openapi.read import claims, read
+from juxtalogos.formats.openapi.read import claims, engine, read
 from juxtalogos.formats.openapi.styles import parse_text
 from juxtalogos.model.seams import Format
 
-OPENAPI = Format("openapi", claims, read, encode, match, stray, decode, elements, hits, parse_text)
+OPENAPI = Format("openapi", claims, read, engine, encode, match, stray, decode, elements, hits, parse_text)
 
 __all__ = ["OPENAPI"]

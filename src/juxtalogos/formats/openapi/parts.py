@@ -36,6 +36,8 @@ class PartReader:
     def __init__(self, documents: Documents, dialect: str) -> None:
         self.documents = documents
         self.dialect = dialect
+        self.values: dict[tuple[str, str], Any] = {}
+        """Schemas met, by document and pointer."""
 
     def parts(self, value: dict[str, Any], location: Location, item: dict[str, Any], place: Location) -> Parts | None:
         """All parts of an operation; `item` is its path item."""
@@ -45,11 +47,11 @@ class PartReader:
         return None if inputs is None or body is False or answers is None else Parts(inputs, body, answers)
 
     def schema(self, holder: dict[str, Any], location: Location, direction: Direction) -> SchemaRef | None:
-        return (
-            SchemaRef(self.dialect, location.document, location.child("schema").pointer, direction)
-            if "schema" in holder
-            else None
-        )
+        if "schema" not in holder:
+            return None
+        pointer = f"{location.pointer}/schema"
+        self.values[location.document, pointer] = holder["schema"]
+        return SchemaRef(self.dialect, location.document, pointer, direction)
 
     def inputs(self, lists: list[tuple[Any, Location]]) -> tuple[Input, ...] | None:
         """The operation's own parameters override those of its path item (same name and place)."""

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from typing import Any
 
+from juxtalogos.documents.collector import collector_paused
 from juxtalogos.formats.openapi.documents import Documents
 from juxtalogos.formats.openapi.faults import schema_faults, unsound_schemas
 from juxtalogos.formats.openapi.outgoing import outgoing
@@ -34,8 +35,13 @@ def claims(document: Document) -> bool:
 def read(name: str, root: str, fetch: Fetch) -> Contract:
     """The contract of a definition; DocumentError only when nothing of it can be used."""
     documents = Documents(root, fetch)
-    documents.load_all()
-    return _Reader(name, documents).contract()
+    with collector_paused():
+        documents.load_all()
+        return _Reader(name, documents).contract()
+
+
+def engine(documents: Mapping[str, Document], dialect: str) -> JsonEngine:
+    return JsonEngine(documents, dialect)
 
 
 class _Reader:
@@ -79,7 +85,7 @@ class _Reader:
         return "openapi-3.1"
 
     def contract(self) -> Contract:
-        engine = JsonEngine(self.documents.by_uri, self.dialect)
+        made = engine(self.documents.by_uri, self.dialect)
         found = self.value.get("info")
         info: dict[str, Any] = found if isinstance(found, dict) else {}
         operations = self.named(list(self.operations()))
@@ -91,13 +97,14 @@ class _Reader:
             tuple(operations),
             self.documents.by_uri,
             self.documents.root,
-            engine,
+            made,
+            dialect=self.dialect,
         )
         surveys = self.documents.surveys.values()
         if any(survey.rebased for survey in surveys):
-            useless = unsound_schemas(draft, engine, self.documents)
+            useless = unsound_schemas(draft, made, self.documents)
         else:
-            useless = unsound(draft, self.documents, ref_alone=self.dialect != "openapi-3.1")
+            useless = unsound(draft, self.documents, self.parts.values, ref_alone=self.dialect != "openapi-3.1")
         schema_faults(self.documents, self.dialect)
         sound = tuple(operation for operation in operations if operation.id not in useless)
         sent = tuple(outgoing(self.documents, self.root, operations, METHODS))

@@ -5,25 +5,28 @@ Definitions whose schemas have identifiers of their own are looked at by the sch
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any
-from urllib.parse import unquote, urldefrag
+from urllib.parse import unquote
 
 from juxtalogos.documents.uris import join_uri
 from juxtalogos.formats.openapi.documents import Documents
-from juxtalogos.model.contract import Contract
+from juxtalogos.model.contract import Contract, SchemaRef
 from juxtalogos.model.location import Location, escape_key, follow_pointer
 
 _NOT_FOLLOWED = frozenset(("enum", "const", "default", "example", "examples", "discriminator"))
 
 
-def unsound(contract: Contract, documents: Documents, *, ref_alone: bool) -> set[str]:
-    """Ids of the operations that cannot be used; `ref_alone` where nothing beside a `$ref` counts."""
+def unsound(
+    contract: Contract, documents: Documents, values: Mapping[tuple[str, str], Any], *, ref_alone: bool
+) -> set[str]:
+    """Ids of the operations that cannot be used; `values` are schemas at hand already, `ref_alone` where nothing beside a `$ref` counts."""
     graph = _Graph(documents, ref_alone)
     found = set()
     for operation in contract.operations:
         for ref in contract.schema_refs(operation):  # every one, so that every fault is found
-            if not graph.is_sound(f"{ref.document}#{ref.pointer}"):
+            value = values.get((ref.document, ref.pointer))
+            if not (graph.is_sound(f"{ref.document}#{ref.pointer}") if value is None else graph.holds(ref, value)):
                 found.add(operation.id)
     return found
 
@@ -38,6 +41,19 @@ class _Graph:
         self.same: dict[str, list[str]] = {}
         """As `next`, for references that apply to the very same value."""
         self.known: dict[str, bool] = {}
+
+    def holds(self, ref: SchemaRef, value: Any) -> bool:
+        """The two commonest forms at once: a schema with nothing inside, and a bare reference."""
+        if type(value) is not dict or not any(
+            type(item) in (dict, list) or key == "$ref" for key, item in value.items()
+        ):
+            return True
+        reference = value.get("$ref")
+        if len(value) == 1 and type(reference) is str and reference.startswith("#/"):
+            target = f"{ref.document}#{unquote(reference[1:])}"
+            if self.known.get(target):
+                return True
+        return self.is_sound(f"{ref.document}#{ref.pointer}")
 
     def is_sound(self, root: str) -> bool:
         if root not in self.known:
@@ -57,10 +73,10 @@ class _Graph:
                 waiting += self.next[place]
         for place in fresh:
             if self.circles(place):
-                uri, pointer = urldefrag(place)
+                uri, pointer = place.split("#", 1)
                 self.documents.fault(
                     "this schema is defined by itself alone",
-                    Location(uri, unquote(pointer)),
+                    Location(uri, pointer),
                     "let it refer to another schema, or nest it in a property",
                 )
                 bad.add(place)
@@ -87,8 +103,8 @@ class _Graph:
             return False
         sound = True
         for holder, at, same in self.references(value, pointer):
-            target = join_uri(uri, holder["$ref"])
-            document, fragment = urldefrag(target)
+            file, _, fragment = holder["$ref"].partition("#")
+            document = join_uri(uri, file) if file else uri
             target = f"{document}#{unquote(fragment)}"
             if target not in self.next and self.documents.place(holder["$ref"], Location(uri, at)) is None:
                 sound = False

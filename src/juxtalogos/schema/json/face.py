@@ -175,11 +175,30 @@ class JsonSchema:
         return outline(self, depth=depth)
 
 
+class _Values(Mapping[str, Any]):
+    """The values of documents by URI; a document is only read when its value is asked for."""
+
+    def __init__(self, documents: Mapping[str, Document]) -> None:
+        self._documents = documents
+
+    def __getitem__(self, uri: str) -> Any:
+        return self._documents[uri].value
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._documents)
+
+    def __len__(self) -> int:
+        return len(self._documents)
+
+    def __contains__(self, uri: object) -> bool:
+        return uri in self._documents
+
+
 class JsonEngine:
     """Compiles `SchemaRef`s over the documents of one contract; each once."""
 
     def __init__(self, documents: Mapping[str, Document], dialect: str) -> None:
-        self.store = SchemaStore({uri: document.value for uri, document in documents.items()}, dialect)
+        self.store = SchemaStore(_Values(documents), dialect)
         self._schemas: dict[SchemaRef, JsonSchema] = {}
         self._asserts_format: bool | None = None
 
