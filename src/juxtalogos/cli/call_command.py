@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from juxtalogos.cli.calling import BODY_LINES, exchange_data, result_data, show_exchange, show_results
+from juxtalogos.cli.earlier import Linked, split_settings
 from juxtalogos.cli.options import (
     EXIT_FAILED,
     EXIT_HELD,
@@ -19,6 +20,8 @@ from juxtalogos.cli.options import (
     terminal,
     workspace,
 )
+from juxtalogos.exchange.transport import Transport, TransportOptions
+from juxtalogos.ledger import ExchangeRecord, Ledger
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.exchange import Exchange
@@ -26,7 +29,8 @@ from juxtalogos.model.seams import Inputs
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.judge import Judgement, judge
 from juxtalogos.run.session import Session, open_session
-from juxtalogos.suite.inputs import sample_inputs, with_settings
+from juxtalogos.suite.inputs import sample_inputs, with_settings, with_values
+from juxtalogos.suite.save import place_of, save_call
 
 if TYPE_CHECKING:
     from juxtalogos.workspace.workspace import Workspace
@@ -34,29 +38,48 @@ if TYPE_CHECKING:
 DESCRIPTION = """\
 Send one request of an operation and show the exchange, every check made on it, and the verdict. Required inputs
 that are not set take valid sample values. With --message an edited HTTP/1.1 message is sent as it stands; only a
-missing Content-Length and the target's credentials are added."""
+missing Content-Length and the target's credentials are added. A value may come from an earlier exchange
+(ADDRESS=@EXCHANGE#/path); when the call is saved, it stays a link between the steps. With --url a request is sent
+that no contract knows of: it is shown and kept, and proves nothing."""
 EXAMPLE = """\
   juxtalogos call getPortCall --set callId=PC-1004
   juxtalogos call announcePortCall --set body/vessel/name=Tern --save first#announce
   juxtalogos call announcePortCall --message announce.http
+  juxtalogos call allotBerth --set callId=@17#/callId --ask
+  juxtalogos call --url http://127.0.0.1:8480/v1/berths --method HEAD
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("operation", metavar="OPERATION", help="an operation's id, as `show` lists it")
+    parser.add_argument(
+        "operation", nargs="?", default="", metavar="OPERATION", help="an operation's id, as `show` lists it"
+    )
     add_target(parser)
+    parser.add_argument("--url", default="", help="send to this URL, without a contract")
+    parser.add_argument("--method", default="GET", help="with --url: the method (GET)")
     parser.add_argument(
         "--set",
         dest="settings",
         action="append",
         default=[],
         metavar="ADDRESS=VALUE",
-        help="an input's value, such as query.limit=5 or body/vessel/name=Tern",
+        help="an input's value, such as query.limit=5 or body/vessel/name=Tern; @17#/id takes it from exchange 17",
     )
+    parser.add_argument("--ask", action="store_true", help="ask for each input, with what is allowed")
     parser.add_argument("--body-file", type=Path, metavar="FILE", help="send this file's bytes as the body")
     parser.add_argument("--header", action="append", default=[], metavar="NAME:VALUE", help="a further header field")
     parser.add_argument("--message", type=Path, metavar="FILE", help="send this HTTP/1.1 message as it stands")
     parser.add_argument("--full", action="store_true", help="fill in optional inputs too")
+    parser.add_argument(
+        "--each-media", action="store_true", help="call once for each declared media type and compare the values"
+    )
+    parser.add_argument(
+        "--at",
+        action="append",
+        default=[],
+        metavar="HOST=ADDRESS",
+        help="connect to this address for a host name; Host and TLS name stay",
+    )
     parser.add_argument("--raw", action="store_true", help="show bodies as they came")
     parser.add_argument("--save", metavar="SUITE#CASE", help="append the call as a step of a case")
     parser.add_argument("--trial", action="store_true", help="keep the exchange out of the ledger")
@@ -65,6 +88,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 class _CallArguments(Arguments):
     operation: str
+    url: str
+    method: str
+    ask: bool
+    each_media: bool
+    at: list[str]
     target: str | None
     no_credentials: bool
     settings: list[str]
@@ -78,27 +106,72 @@ class _CallArguments(Arguments):
 
 
 def run(args: _CallArguments) -> int:
+    if args.url:
+        return _call_url(args)
+    if not args.operation:
+        raise UsageError("no operation is given", mend="name one that `juxtalogos show` lists, or give --url URL")
     home = workspace(args)
     contract, operation = home.operation(args.operation)
     target = home.target(args.target)
     session = open_session({contract.name: contract}, target, home.root, with_credentials=not args.no_credentials)
+    if args.at:
+        session = replace(
+            session, options=replace(session.options, addresses={**session.options.addresses, **_addresses(args.at)})
+        )
+    inputs, links = None, []
     if args.message:
-        inputs = None
         exchange = _send_message(args, session, contract, operation)
     else:
-        inputs = _inputs(args, session, contract, operation)
+        inputs, linked = _inputs(args, home, session, contract, operation)
+        if args.save:
+            links = [one.link(*place_of(args.save)) for one in linked]
+        if args.each_media:
+            return _call_each(args, home, session, contract, operation, inputs)
         exchange = _send(args, session, contract, operation, inputs)
     home.remember_target(target)
     judgement = judge(session.form(contract), contract, operation, exchange, session.base_url(contract))
     number = 0 if args.trial else _keep(home, session, operation, exchange, judgement)
-    shown = session.redactor.exchange(exchange)
-    _show(args, contract, operation, shown, judgement, number)
+    _show(args, contract, operation, session.redactor.exchange(exchange), judgement, number)
     if args.save and inputs is not None:
-        from juxtalogos.suite.save import save_call
-
-        path = save_call(home.suites, args.save, contract, operation, inputs)
-        terminal(args).note(f"saved in {path}")
+        path, step = save_call(home.suites, args.save, contract, operation, inputs, links)
+        if number:
+            with Ledger(home.ledger_path) as ledger:
+                ledger.assign(number, *place_of(args.save), step)
+        terminal(args).note(f"saved in {path} as step {step}")
     return _exit_status(judgement)
+
+
+def _call_url(args: _CallArguments) -> int:
+    from juxtalogos.cli.bare_call import bare_request, call_url
+
+    if args.operation or args.settings or args.save or args.message or args.ask or args.each_media:
+        raise UsageError("--url sends a request of no contract", mend="give it --method, --header and --body-file only")
+    request = bare_request(args.url, args.method, tuple(_header(text) for text in args.header), _body_file(args))
+    options = TransportOptions(addresses=_addresses(args.at))
+    return call_url(terminal(args), request, options, args.directory, keep=not args.trial, json=args.json, raw=args.raw)
+
+
+def _addresses(texts: list[str]) -> dict[str, str]:
+    pairs = [text.partition("=")[::2] for text in texts]
+    for host, address in pairs:
+        if not host or not address or any(char.isspace() for char in host + address):
+            raise UsageError(f"{quoted(host)} has no address", mend="write --at merrow.example=10.0.0.4:8443")
+    return dict(pairs)
+
+
+def _call_each(
+    args: _CallArguments, home: Workspace, session: Session, contract: Contract, operation: Operation, inputs: Inputs
+) -> int:
+    from juxtalogos.cli.media_calls import MediaCall, call_each
+
+    def call(media_type: str) -> MediaCall:
+        one = replace(inputs, values={**inputs.values, "header.Accept": media_type})
+        exchange = _send(args, session, contract, operation, one)
+        judgement = judge(session.form(contract), contract, operation, exchange, session.base_url(contract))
+        number = 0 if args.trial else _keep(home, session, operation, exchange, judgement)
+        return MediaCall(media_type, session.redactor.exchange(exchange), judgement, number)
+
+    return call_each(terminal(args), operation, call, json=args.json)
 
 
 def _exit_status(judgement: Judgement) -> int:
@@ -107,19 +180,29 @@ def _exit_status(judgement: Judgement) -> int:
     return EXIT_FAILED if judgement.verdict is Verdict.FAILED else EXIT_HELD
 
 
-def _inputs(args: _CallArguments, session: Session, contract: Contract, operation: Operation) -> Inputs:
+def _inputs(
+    args: _CallArguments, home: Workspace, session: Session, contract: Contract, operation: Operation
+) -> tuple[Inputs, list[Linked]]:
     headers = dict(_header(text) for text in args.header)
     content_type = next((value for name, value in headers.items() if name.lower() == "content-type"), "")
+    settings, linked = split_settings(home, operation, args.settings)
     inputs = sample_inputs(contract, operation, full=args.full, content_type=content_type)
-    inputs = with_settings(session.form(contract), contract, operation, inputs, args.settings)
+    inputs = with_settings(session.form(contract), contract, operation, inputs, settings)
+    inputs = with_values(inputs, {one.address: one.value for one in linked})
+    if args.ask:
+        from juxtalogos.cli.asking import ask_inputs
+
+        inputs = ask_inputs(terminal(args), session.form(contract), contract, operation, inputs)
     values = {**inputs.values, **{f"header.{name}": value for name, value in headers.items()}}
-    body = inputs.body
-    if args.body_file:
-        try:
-            body = args.body_file.read_bytes()
-        except OSError as error:
-            raise UsageError(f"the body file cannot be read: {error.strerror}", where=str(args.body_file)) from None
-    return replace(inputs, values=values, body=body)
+    body = _body_file(args)
+    return replace(inputs, values=values, body=inputs.body if body is None else body), linked
+
+
+def _body_file(args: _CallArguments) -> bytes | None:
+    try:
+        return args.body_file.read_bytes() if args.body_file else None
+    except OSError as error:
+        raise UsageError(f"the body file cannot be read: {error.strerror}", where=str(args.body_file)) from None
 
 
 def _header(text: str) -> tuple[str, str]:
@@ -130,8 +213,6 @@ def _header(text: str) -> tuple[str, str]:
 
 
 def _send(args: _CallArguments, session: Session, contract: Contract, operation: Operation, inputs: Inputs) -> Exchange:
-    from juxtalogos.exchange.transport import Transport
-
     request, missing = session.request(contract, operation, inputs)
     if missing and not args.no_credentials:
         terminal(args).note(
@@ -166,8 +247,6 @@ def _send_message(args: _CallArguments, session: Session, contract: Contract, op
 
 
 def _keep(home: Workspace, session: Session, operation: Operation, exchange: Exchange, judgement: Judgement) -> int:
-    from juxtalogos.ledger import ExchangeRecord, Ledger
-
     redacted = session.redactor.exchange(exchange)
     results = tuple(session.redactor.result(result) for result in judgement.results)
     record = ExchangeRecord(

@@ -3,13 +3,17 @@
 from __future__ import annotations
 
 import argparse
+from pathlib import Path
 from typing import Any
 
 from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.cli.terminal import Terminal
 from juxtalogos.documents.positions import describe
 from juxtalogos.model.contract import Contract, Input, Media, Operation
+from juxtalogos.model.errors import UsageError
 from juxtalogos.model.seams import OutlineRow
+from juxtalogos.workspace.files import write_whole
+from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
 Without a name: the contracts. With a contract's name: its operations. With an operation: every input with its
@@ -17,21 +21,39 @@ address, type, need, allowed values and limits, and every declared answer."""
 EXAMPLE = """\
   juxtalogos show berths
   juxtalogos show announcePortCall
+  juxtalogos show berths --form handover --output berths.html
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("name", nargs="?", metavar="CONTRACT or OPERATION", help="what to show")
+    parser.add_argument(
+        "--form",
+        choices=("table", "handover"),
+        default="table",
+        help="handover: all that another team needs, as Markdown or HTML",
+    )
+    parser.add_argument(
+        "--output", type=Path, metavar="FILE", help="write the handover here; HTML where the name ends in .html"
+    )
+    parser.add_argument("--target", default="", metavar="NAME", help="the handover names this target's base URL")
     add_common(parser)
 
 
 class _ShowArguments(Arguments):
     name: str | None
+    form: str
+    output: Path | None
+    target: str
 
 
 def run(args: _ShowArguments) -> int:
     home = workspace(args)
     out = terminal(args)
+    if args.form == "handover":
+        return _handover(args, home)
+    if args.output or args.target:
+        raise UsageError("--output and --target go with --form handover", mend="add --form handover")
     if args.name is None:
         _contracts(out, args.json, home.contracts())
     elif args.name in home.contract_names():
@@ -42,6 +64,31 @@ def run(args: _ShowArguments) -> int:
             out.json({"version": 1, **operation_data(contract, operation)})
         else:
             _operation(out, contract, operation)
+    return EXIT_HELD
+
+
+def _handover(args: _ShowArguments, home: Workspace) -> int:
+    from juxtalogos.formats import FORMATS
+    from juxtalogos.report.handover import blocks, to_html, to_markdown
+
+    name = args.name or (home.contract_names()[0] if len(home.contract_names()) == 1 else "")
+    if name in home.contract_names():
+        contract = home.contract(name)
+        operations = list(contract.operations)
+    elif name:
+        contract, operation = home.operation(name)
+        operations = [operation]
+    else:
+        raise UsageError("no contract is named", mend="name one of " + ", ".join(home.contract_names()))
+    base_url = home.target(args.target).base_url(contract) if args.target else ""
+    found = blocks(FORMATS[contract.format], contract, operations, base_url)
+    page = args.output is not None and args.output.suffix.lower() in (".html", ".htm")
+    text = to_html(found, contract.title or contract.name) if page else to_markdown(found)
+    if args.output:
+        write_whole(args.output, text.encode("utf-8", "replace"))
+        terminal(args).note(f"written: {args.output}")
+    else:
+        terminal(args).raw(text)
     return EXIT_HELD
 
 

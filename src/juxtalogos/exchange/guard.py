@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import ipaddress
 import socket
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import Any
 
 from aiohttp.abc import ResolveResult
@@ -27,16 +27,30 @@ def is_public(address: str) -> bool:
 class GuardedResolver(ThreadedResolver):
     """Resolves names and looks at what they resolve to: a public name may lead to a private address."""
 
-    def __init__(self, may_be_private: Callable[[str], bool]) -> None:
+    def __init__(self, may_be_private: Callable[[str], bool], addresses: Mapping[str, str] | None = None) -> None:
         super().__init__()
         self.may_be_private = may_be_private
+        self.addresses = addresses or {}
 
     async def resolve(
         self, host: str, port: int = 0, family: socket.AddressFamily = socket.AF_INET
     ) -> list[ResolveResult]:
-        found: list[Any] = await super().resolve(host, port, family)
+        given = self.addresses.get(f"{host}:{port}") or self.addresses.get(host)
+        if given:
+            address, own_port = split_address(given)
+            found: list[Any] = await super().resolve(address, own_port or port, socket.AF_UNSPEC)
+            return found
+        found = await super().resolve(host, port, family)
         refuse_private(host, [one["host"] for one in found], self.may_be_private)
         return found
+
+
+def split_address(text: str) -> tuple[str, int]:
+    """(address, port or 0) of `ADDRESS[:PORT]`, an IPv6 address in brackets where a port follows."""
+    head, colon, port = text.rpartition(":")
+    if colon and port.isdigit() and (":" not in head or head.startswith("[")):
+        return head.strip("[]"), int(port)
+    return text.strip("[]"), 0
 
 
 def refuse_private(host: str, addresses: list[str], may_be_private: Callable[[str], bool]) -> None:

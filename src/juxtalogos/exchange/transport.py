@@ -6,7 +6,7 @@ import asyncio
 import secrets
 import ssl
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from types import TracebackType
@@ -17,7 +17,7 @@ from yarl import URL
 
 from juxtalogos._version import VERSION
 from juxtalogos.exchange.coding import decoded
-from juxtalogos.exchange.guard import GuardedResolver, Refused
+from juxtalogos.exchange.guard import GuardedResolver, Refused, split_address
 from juxtalogos.model.errors import ConfigError, NoAnswer
 from juxtalogos.model.exchange import Exchange, Headers, Request, Response, Timings
 
@@ -37,6 +37,8 @@ class TransportOptions:
     proxy: str = ""
     proxy_user: str = ""
     proxy_password: str = field(default="", repr=False)
+    addresses: Mapping[str, str] = field(default_factory=dict)
+    """Host names answered by another address, `HOST[:PORT]` -> `ADDRESS[:PORT]`; Host and TLS name stay."""
     may_be_private: Callable[[str], bool] | None = None
     """Whether a host may be at a private address; None where every host was named by a person."""
 
@@ -49,6 +51,12 @@ def tls_context(options: TransportOptions) -> ssl.SSLContext:
             f"the CA file {options.ca_file} cannot be used: {error}",
             mend="give a PEM file with the certificates to trust",
         ) from None
+
+
+def _resolver(options: TransportOptions) -> GuardedResolver | None:
+    if not options.addresses and options.may_be_private is None:
+        return None
+    return GuardedResolver(options.may_be_private or (lambda host: True), options.addresses)
 
 
 class Transport:
@@ -64,7 +72,7 @@ class Transport:
             connector=aiohttp.TCPConnector(
                 limit=options.connections,
                 ssl=tls_context(options) if options.ca_file else True,
-                resolver=GuardedResolver(options.may_be_private) if options.may_be_private else None,
+                resolver=_resolver(options),
             ),
             proxy=options.proxy or None,
             proxy_auth=aiohttp.BasicAuth(options.proxy_user, options.proxy_password) if options.proxy_user else None,
@@ -186,8 +194,11 @@ async def send_message(data: bytes, url: str, options: TransportOptions) -> Exch
     sent_at, started = time.time(), time.perf_counter()
     try:
         async with asyncio.timeout(options.timeout):
+            port = parts.port or (443 if context else 80)
+            given = options.addresses.get(f"{parts.hostname}:{port}") or options.addresses.get(parts.hostname or "")
+            address, own_port = split_address(given) if given else (parts.hostname, 0)
             reader, writer = await asyncio.open_connection(
-                parts.hostname, parts.port or (443 if context else 80), ssl=context
+                address, own_port or port, ssl=context, server_hostname=parts.hostname if context else None
             )
             try:
                 writer.write(data)

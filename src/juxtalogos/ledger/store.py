@@ -169,6 +169,13 @@ class Ledger:
         ).fetchall():
             yield _exchange_record(row, self.results(row[0]))
 
+    def assign(self, exchange: int, suite: str, case: str, step: str) -> None:
+        """Notes which step of a suite a call was saved as."""
+        with self.db:
+            self.db.execute(
+                "UPDATE exchange SET suite = ?, suite_case = ?, step = ? WHERE id = ?", (suite, case, step, exchange)
+            )
+
     def results(self, exchange: int) -> tuple[CheckResult, ...]:
         rows = self.db.execute("SELECT * FROM check_result WHERE exchange = ? ORDER BY rowid", (exchange,))
         return tuple(_check_result(row) for row in rows)

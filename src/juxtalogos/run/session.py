@@ -53,6 +53,9 @@ def open_session(
     names = {name for contract in contracts.values() for name in contract.secret_fields}
     redactor = Redactor.of((form for credential in secrets.values() for form in variants(credential)), names)
     options = TransportOptions(
-        target.connect_timeout, target.timeout, ca_file=(workspace / target.ca_file) if target.ca_file else None
+        target.connect_timeout,
+        target.timeout,
+        ca_file=(workspace / target.ca_file) if target.ca_file else None,
+        addresses=target.addresses,
     )
     return Session(contracts, target, secrets, redactor, options)

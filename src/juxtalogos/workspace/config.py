@@ -52,6 +52,7 @@ class Target:
     timeout: float = 30.0
     connect_timeout: float = 10.0
     ca_file: str = ""
+    addresses: Mapping[str, str] = field(default_factory=dict)
     variables: Mapping[str, Any] = field(default_factory=dict)
     credentials: tuple[CredentialSource, ...] = ()
     system: SystemCommands | None = None
@@ -217,6 +218,7 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
             float(table.get("timeout", 30)),
             float(table.get("connect-timeout", 10)),
             table.get("ca-file", ""),
+            table.get("addresses", {}),
             table.get("variables", {}),
             tuple(
                 CredentialSource(scheme, entry.get("env", ""), entry.get("file", ""), entry.get("user", ""))

@@ -1,0 +1,123 @@
+"""`call --each-media`: the same call in every declared media type, the values of the answers compared."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, EXIT_NO_ANSWER
+from juxtalogos.cli.terminal import Terminal
+from juxtalogos.documents.jsontext import dump_json
+from juxtalogos.model.contract import Operation
+from juxtalogos.model.errors import UsageError
+from juxtalogos.model.exchange import Exchange, header
+from juxtalogos.model.location import escape_key
+from juxtalogos.model.seams import ABSENT
+from juxtalogos.model.verdict import Verdict
+from juxtalogos.run.judge import Judgement
+from juxtalogos.schema.json.values import equal
+
+MAX_DIFFERENCES = 20
+
+
+@dataclass(frozen=True, slots=True)
+class MediaCall:
+    media_type: str
+    exchange: Exchange
+    judgement: Judgement
+    number: int
+
+    @property
+    def value(self) -> Any:
+        return self.judgement.answer.value if self.judgement.answer else ABSENT
+
+
+def answer_types(operation: Operation) -> list[str]:
+    """The media types of its successful answers; UsageError when there is nothing to compare."""
+    found = dict.fromkeys(
+        media.media_type.partition(";")[0]
+        for answer in operation.answers
+        if answer.status[0] == "2"
+        for media in answer.media
+    )
+    if len(found) < 2:
+        raise UsageError(
+            f"{operation.id} declares {len(found)} media type{'s' if len(found) != 1 else ''} for its answers",
+            mend="there is nothing to compare",
+        )
+    return list(found)
+
+
+def call_each(out: Terminal, operation: Operation, call: Callable[[str], MediaCall], *, json: bool) -> int:
+    calls = [call(media_type) for media_type in answer_types(operation)]
+    first = next((one for one in calls if one.value is not ABSENT), None)
+    rows: list[tuple[MediaCall, list[str], str]] = []
+    for one in calls:
+        if first is None or one.value is ABSENT:
+            unread = one.judgement.answer.unread if one.judgement.answer else one.judgement.reason
+            rows.append((one, [], f"not compared: {unread or 'no body'}"))
+        else:
+            found = list(differences(first.value, one.value))
+            rows.append(
+                (one, found, "" if one is first else "the same values" if not found else f"{len(found)} differences")
+            )
+    if json:
+        out.json(
+            {
+                "version": 1,
+                "operation": operation.full_id,
+                "calls": [_data(one, found, note) for one, found, note in rows],
+            }
+        )
+    else:
+        out.table(
+            ("asked for", "status", "came", "verdict", "beside the first", "exchange"),
+            [_row(one, note) for one, _, note in rows],
+            styles=("name",),
+        )
+        for one, found, _ in rows:
+            for text in found[:MAX_DIFFERENCES]:
+                out.line((f"{one.media_type}  ", "name"), (text, "deviation"), indent=2)
+    verdicts = {one.judgement.verdict for one in calls}
+    if Verdict.FAILED in verdicts or any(found for _, found, _ in rows):
+        return EXIT_FAILED
+    return EXIT_NO_ANSWER if verdicts == {Verdict.ERROR} else EXIT_HELD
+
+
+def _row(one: MediaCall, note: str) -> tuple[Any, ...]:
+    response = one.exchange.response
+    came = (header(response.headers, "content-type") or "") if response else one.exchange.error
+    verdict = one.judgement.verdict
+    return one.media_type, response.status if response else "", came, (verdict, verdict), note, one.number or ""
+
+
+def _data(one: MediaCall, found: list[str], note: str) -> dict[str, Any]:
+    response = one.exchange.response
+    return {
+        "asked": one.media_type,
+        "status": response.status if response else None,
+        "came": header(response.headers, "content-type") if response else None,
+        "verdict": one.judgement.verdict,
+        "differences": found,
+        "note": note,
+        "exchange": one.number or None,
+    }
+
+
+def differences(one: Any, other: Any, path: str = "") -> Iterator[str]:
+    """Where two values differ, as JSON has it (1 is 1.0)."""
+    if isinstance(one, dict) and isinstance(other, dict):
+        for key in dict.fromkeys([*one, *other]):
+            at = f"{path}/{escape_key(key)}"
+            if key not in one or key not in other:
+                yield f"{at}: only in the {'other' if key not in one else 'first'}"
+            else:
+                yield from differences(one[key], other[key], at)
+    elif isinstance(one, list) and isinstance(other, list):
+        if len(one) != len(other):
+            yield f"{path or 'the body'}: {len(one)} items in the first, {len(other)} in the other"
+        for index, (left, right) in enumerate(zip(one, other)):
+            yield from differences(left, right, f"{path}/{index}")
+    elif not equal(one, other):
+        yield f"{path or 'the body'}: {dump_json(one)[:60]} in the first, {dump_json(other)[:60]} in the other"
