@@ -31,6 +31,7 @@ SHOTS = {
     "exchanges": "exchanges --finding any --path port-calls",
     "runs": "runs --calls",
     "import": "import ../broken.yaml",
+    "audit": "audit ../morning.har --contract berths --target local",
 }
 _BROKEN = (
     ("pattern: '^V-\\d{4}$'", "pattern: '^V-[\\d{4}$'"),
@@ -40,7 +41,7 @@ _BROKEN = (
 
 
 def main() -> None:
-    wanted = sys.argv[1:] or [*SHOTS, "demo", "report", "report-exchange"]
+    wanted = sys.argv[1:] or [*SHOTS, "demo", "report", "report-exchange", "handover"]
     PICTURES.mkdir(exist_ok=True)
     server = make_server(0, planted_names("all"))
     threading.Thread(target=server.serve_forever, daemon=True).start()
@@ -78,7 +79,12 @@ def _workspace(scratch: Path, url: str) -> Path:
         subprocess.run(["jux", *map(str, words)], check=True, capture_output=True)
     with (home / "juxtalogos.toml").open("a", encoding="utf-8") as out:
         out.write('\n[targets.local.credentials.harbourKey]\nenv = "MERROW_KEY"\n')
-    for words in (["compose"], ["run", "berths"], ["report"]):
+    for words in (
+        ["compose"],
+        ["run", "berths"],
+        ["report"],
+        ["exchanges", "--path", "berths", "--har", str(scratch / "morning.har")],
+    ):
         subprocess.run(["jux", *words, "-C", str(home)], capture_output=True, check=False)
     return home
 
@@ -115,6 +121,11 @@ def _terminal(name: str, command: str, home: Path, wait: float = 8) -> None:
 
 
 def _page(name: str, home: Path) -> None:
+    if name == "handover":
+        words = ["show", "berths", "--form", "handover", "--output", "reports/handover.html", "-C", str(home)]
+        subprocess.run(["jux", *words], check=True, capture_output=True, cwd=home)
+        _picture(name, home / "reports" / "handover.html", home)
+        return
     page = next(iter((home / "reports").glob("*.html")))
     if name == "report-exchange":
         # Headless pictures of a scrolled page are blank: a copy that begins with the exchange is taken.
@@ -125,6 +136,10 @@ def _page(name: str, home: Path) -> None:
         text = re.sub(r'<section id="(findings|cases|coverage)">.*?</section>', "", text, flags=re.DOTALL)
         page = page.with_name("exchange.html")
         page.write_text(text, "utf-8")
+    _picture(name, page, home)
+
+
+def _picture(name: str, page: Path, home: Path) -> None:
     options = [
         "--headless",
         "--no-sandbox",
