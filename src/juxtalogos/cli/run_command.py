@@ -20,7 +20,9 @@ from juxtalogos.model.errors import SuiteError
 from juxtalogos.run.engine import Plan
 from juxtalogos.run.execute import execute
 from juxtalogos.run.session import open_session
-from juxtalogos.suite.read import find_suite, read_suite, select, suite_paths
+from juxtalogos.suite.cut import reachable, select
+from juxtalogos.suite.read import find_suite, read_suites, suite_paths
+from juxtalogos.suite.tables import check_columns, needs_trust, read_table
 
 DESCRIPTION = """\
 Run every suite of the workspace, one suite, one case of it, or one step with the steps that give what it needs.
@@ -37,6 +39,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add_target(parser)
     parser.add_argument("--jobs", type=int, metavar="N", help="cases run side by side (4)")
+    parser.add_argument(
+        "--repeat", type=int, default=1, metavar="N", help="run each case, or row of its table, so many times"
+    )
+    parser.add_argument(
+        "--seed", type=int, default=0, metavar="N", help="for made-up values (0); the same seed gives the same values"
+    )
     parser.add_argument("--strict", action="store_true", help="unproven counts as failed")
     parser.add_argument("--trust", default="", metavar="DIGEST", help="trust the workspace's commands of this digest")
     parser.add_argument(
@@ -51,6 +59,8 @@ class _RunArguments(Arguments):
     target: str | None
     no_credentials: bool
     jobs: int | None
+    repeat: int
+    seed: int
     strict: bool
     trust: str
     settings: list[str]
@@ -62,7 +72,7 @@ def run(args: _RunArguments) -> int:
     out = terminal(args)
     suite_id, _, rest = args.what.partition("#")
     case_id, _, step_id = rest.partition("#")
-    suites = [read_suite(home, path) for path in ([find_suite(home, suite_id)] if suite_id else suite_paths(home))]
+    suites, everything = read_suites(home, [find_suite(home, suite_id)] if suite_id else suite_paths(home))
     if not suites:
         raise SuiteError("there are no suites", where=str(home.suites), mend="compose one: juxtalogos compose CONTRACT")
     cases = tuple(select(suites, case_id, step_id))
@@ -74,11 +84,14 @@ def run(args: _RunArguments) -> int:
             mend=nearest(case_id, [case.id for suite in suites for case in suite.cases]),
         )
     target = home.target(args.target)
-    if target.system:
+    reached = reachable(cases, everything)
+    if target.system or needs_trust(home.config, [case for _, case in reached.values()]):
         from juxtalogos.workspace.trust import require_trust
 
         require_trust(home.config, args.trust)
-    contracts = {step.contract.name: step.contract for _, case in cases for step in case.steps}
+    contracts = {
+        step.contract.name: step.contract for _, case in reached.values() for step in case.steps if step.contract
+    }
     if args.settings:
         from dataclasses import replace
 
@@ -87,9 +100,20 @@ def run(args: _RunArguments) -> int:
     session = open_session(contracts, target, home.root, with_credentials=not args.no_credentials)
     for contract in contracts.values():
         session.base_url(contract)
-    plan = Plan(cases, session, max(1, args.jobs or home.config.jobs))
+    rows = {key: read_table(home, suite, case) for key, (suite, case) in reached.items() if case.table}
+    for key, found in rows.items():
+        check_columns(reached[key][1], found, target.variables)
+    plan = Plan(
+        cases,
+        session,
+        max(1, args.jobs or home.config.jobs),
+        everything=reached,
+        rows=rows,
+        seed=args.seed,
+        repeat=max(1, args.repeat),
+    )
     with Ledger(home.ledger_path) as ledger:
-        with out.progress("cases", len(cases)) as moved:
+        with out.progress("cases", sum(len(rows.get(case.key, (None,))) for _, case in cases) * plan.repeat) as moved:
             finished: list[CaseRecord] = []
 
             def done(record: CaseRecord) -> None:
@@ -103,7 +127,7 @@ def run(args: _RunArguments) -> int:
         records = list(ledger.exchanges(number))
         kept = ledger.cases(number)
     order = {(suite.name, case.id): index for index, (suite, case) in enumerate(cases)}
-    kept.sort(key=lambda record: order.get((record.suite, record.case), 0))
+    kept.sort(key=lambda record: order.get((record.suite, record.case.partition("[")[0]), len(order)))
     summary = RunSummary(number, kept, records, contracts, remarks=not args.no_remarks)
     if args.json:
         out.json(summary.data(verdict, interrupted))

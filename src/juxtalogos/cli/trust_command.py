@@ -38,11 +38,14 @@ def run(args: _TrustArguments) -> int:
         return EXIT_HELD if trusted else EXIT_FAILED
     for target, system in commands.items():
         for name in ("start", "reset", "stop"):
-            words = system[name]
+            words = system.get(name)
             if isinstance(words, tuple) and words:
                 out.line((f"{target} {name}", "name"), "  ", shlex.join(words))
+        if "sql" in system:
+            where = system["file"] or f"the connection in {system['env']}"
+            out.line((target, "name"), f"  {where}: {' '.join(str(system['sql']).split())}")
     if not commands:
-        out.line("this workspace runs no commands")
+        out.line("this workspace runs no commands and no queries")
     else:
         out.line(("trusted", "held") if trusted else ("not trusted", "remark"), f"  digest {digest(config)}")
     return EXIT_HELD if trusted else EXIT_FAILED

@@ -47,6 +47,7 @@ KINDS: dict[str, str] = {
     "body.direction": "a write-only property came back",
     "header.missing": "a declared, required header is missing",
     "header.malformed": "a declared header is not of its schema",
+    "check.unmet": "a written check did not hold",
     "criterion.unmet": "a written success criterion did not hold",
 }
 """Every finding kind, in our own words. The part before the dot is where it was seen."""

@@ -12,14 +12,19 @@ from juxtalogos.model.exchange import Exchange, header
 from juxtalogos.model.location import follow_pointer
 from juxtalogos.model.seams import ABSENT
 
-_NAME = r"[A-Za-z0-9_\-]+"
+_ID = r"[A-Za-z0-9_\-]+"
+_NAME = r"[A-Za-z0-9_.\-]+"
+_POINTER = r"(?:#((?:/[^\s{}]*)?))?"
 _FORMS = {
     "plain": re.compile(r"\$(url|method|statusCode)"),
     "message": re.compile(r"\$(request|response)\.(header|query|path)\.([!#$%&'*+.^_`|~0-9A-Za-z\-]+)"),
-    "body": re.compile(r"\$(request|response)\.body(?:#((?:/[^\s{}]*)?))?"),
-    "inputs": re.compile(rf"\$inputs\.({_NAME})"),
-    "steps": re.compile(rf"\$steps\.({_NAME})\.outputs\.({_NAME})"),
-    "source": re.compile(rf"\$sourceDescriptions\.({_NAME})\.url"),
+    "body": re.compile(rf"\$(request|response)\.body{_POINTER}"),
+    "inputs": re.compile(rf"\$inputs\.({_NAME}){_POINTER}"),
+    "outputs": re.compile(rf"\$outputs\.({_NAME}){_POINTER}"),
+    "steps": re.compile(rf"\$steps\.({_ID})\.outputs\.({_NAME}){_POINTER}"),
+    "workflows": re.compile(rf"\$workflows\.({_ID})\.(inputs|outputs)\.({_NAME}){_POINTER}"),
+    "source": re.compile(rf"\$sourceDescriptions\.({_ID})\.(url|name|type)"),
+    "components": re.compile(rf"\$components\.(inputs|parameters|successActions|failureActions)\.({_NAME})"),
 }
 _EMBEDDED = re.compile(r"\{(\$[^{}]+)\}")
 
@@ -41,7 +46,12 @@ class Scope:
 
     inputs: Mapping[str, Any]
     steps: dict[str, dict[str, Any]] = field(default_factory=dict)
-    sources: Mapping[str, str] = field(default_factory=dict)
+    outputs: Mapping[str, Any] = field(default_factory=dict)
+    """Of the workflow that a step called, or of this one once it ended."""
+    workflows: dict[str, dict[str, Mapping[str, Any]]] = field(default_factory=dict)
+    """By id: what went in and came out of workflows that ended."""
+    sources: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    components: Mapping[str, Any] = field(default_factory=dict)
     exchange: Exchange | None = None
     request_values: Mapping[str, Any] = field(default_factory=dict)
     request_body: Any = ABSENT
@@ -96,10 +106,31 @@ def evaluate(expression: Expression, scope: Scope) -> Any:
             except (LookupError, ValueError):
                 return ABSENT
         case "inputs":
-            return scope.inputs.get(parts[0], ABSENT)
+            return _named(scope.inputs, *parts)
+        case "outputs":
+            return _named(scope.outputs, *parts)
         case "steps":
-            return scope.steps.get(parts[0], {}).get(parts[1], ABSENT)
-    return scope.sources.get(parts[0], ABSENT)
+            return _named(scope.steps.get(parts[0], {}), *parts[1:])
+        case "workflows":
+            return _named(scope.workflows.get(parts[0], {}).get(parts[1], {}), *parts[2:])
+        case "source":
+            return scope.sources.get(parts[0], {}).get(parts[1], ABSENT)
+    found = scope.components.get(parts[0])
+    return found.get(parts[1], ABSENT) if isinstance(found, dict) else ABSENT
+
+
+def _named(holder: Mapping[str, Any], name: str, pointer: str) -> Any:
+    """A value by name, and by a pointer into it. A name may hold dots; where there is none of it, they lead into values."""
+    value = holder.get(name, ABSENT)
+    if value is ABSENT and "." in name:
+        first, *rest = name.split(".")
+        value = holder.get(first, ABSENT)
+        for key in rest:
+            value = value.get(key, ABSENT) if isinstance(value, dict) else ABSENT
+    try:
+        return follow_pointer(value, pointer) if pointer and value is not ABSENT else value
+    except (LookupError, ValueError):
+        return ABSENT
 
 
 def _plain(word: str, scope: Scope) -> Any:

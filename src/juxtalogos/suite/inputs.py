@@ -11,6 +11,7 @@ from juxtalogos.model.contract import Contract, Input, Media, Operation
 from juxtalogos.model.errors import Unsampleable, UsageError, nearest, quoted
 from juxtalogos.model.location import split_pointer
 from juxtalogos.model.seams import ABSENT, Format, Inputs
+from juxtalogos.suite.model import Case
 
 
 def sample_inputs(
@@ -142,3 +143,14 @@ def put(holder: Any, tokens: list[str], value: Any, address: str) -> Any:
     members = holder if isinstance(holder, dict) else {}
     members[token] = put(members.get(token, ABSENT), rest, value, address)
     return members
+
+
+def wrong_inputs(case: Case, given: Mapping[str, Any]) -> str:
+    """Why a case cannot begin with these inputs; empty when it can."""
+    if case.schema is None:
+        return ""
+    found = [one for one in case.schema.check(dict(given)) if not one.advisory]
+    if not found:
+        return ""
+    first = found[0]
+    return f"input {first.path.lstrip('/') or '(all)'}: {first.declared} expected, {first.observed}"

@@ -1,4 +1,4 @@
-"""A suite as data: the parts of an Arazzo document (1.0.1) that are run."""
+"""A suite as data: an Arazzo document (1.0.1) ready to be run."""
 
 from __future__ import annotations
 
@@ -9,17 +9,43 @@ from typing import Any
 
 from juxtalogos.model.contract import Contract, Document, Operation
 from juxtalogos.model.location import Location
-from juxtalogos.model.seams import ABSENT
+from juxtalogos.model.seams import ABSENT, Schema
+from juxtalogos.suite.checks import Check
+from juxtalogos.suite.formulas import Formula
+
+
+@dataclass(frozen=True, slots=True)
+class CaseKey:
+    """A case among those of all suites that take part: the suite's document and the workflow's id."""
+
+    document: str
+    case: str
 
 
 @dataclass(frozen=True, slots=True)
 class Criterion:
-    """`type` is `simple` or `regex`."""
+    """`type` is `simple`, `regex`, `jsonpath` or `xpath`."""
 
     condition: str
     location: Location
     context: str = ""
     type: str = "simple"
+    version: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class Action:
+    """What happens after a step: `end`, `goto` or, after a failure, `retry`."""
+
+    name: str
+    type: str
+    location: Location
+    criteria: tuple[Criterion, ...] = ()
+    step: str = ""
+    case: CaseKey | None = None
+    after: float = 0.0
+    """Seconds to wait before a retry."""
+    limit: int = 1
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,19 +62,46 @@ class Payload:
 
 
 @dataclass(frozen=True, slots=True)
+class Output:
+    """`x-juxtalogos-outputs`: a value chosen by JSONPath or XPath."""
+
+    name: str
+    context: str
+    type: str
+    selector: str
+
+
+@dataclass(frozen=True, slots=True)
 class Step:
+    """A step calls an operation of a contract, or another case."""
+
     id: str
-    contract: Contract
-    operation: Operation
     location: Location
+    contract: Contract | None = None
+    operation: Operation | None = None
+    case: CaseKey | None = None
     parameters: tuple[tuple[str, Any], ...] = ()
-    """(address, value or expression)."""
+    """(address, or name of a case's input; value or expression)."""
     payload: Payload | None = None
     criteria: tuple[Criterion, ...] = ()
     outputs: tuple[tuple[str, str], ...] = ()
+    selected: tuple[Output, ...] = ()
+    checks: tuple[Check, ...] = ()
+    on_success: tuple[Action, ...] = ()
+    on_failure: tuple[Action, ...] = ()
     description: str = ""
     always: bool = False
     """A clean-up step: run also after a failure, when what it needs is there."""
+
+
+@dataclass(frozen=True, slots=True)
+class TableSource:
+    """Rows for a case: a file of the workspace, or a query of the trusted configuration."""
+
+    kind: str
+    """`file` or `query`."""
+    name: str
+    location: Location
 
 
 @dataclass(frozen=True, slots=True)
@@ -56,9 +109,29 @@ class Case:
     id: str
     steps: tuple[Step, ...]
     location: Location
+    key: CaseKey
     summary: str = ""
+    description: str = ""
+    tags: tuple[str, ...] = ()
     inputs: Mapping[str, Any] = field(default_factory=dict)
     """Default values by name."""
+    formulas: Mapping[str, Formula] = field(default_factory=dict)
+    """Values that are computed when the case begins."""
+    schema: Schema | None = None
+    """What its inputs must be."""
+    kinds: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """Declared types by input, for reading texts as values."""
+    needs: tuple[CaseKey, ...] = ()
+    """Cases that must be done before (`dependsOn`)."""
+    success: tuple[Action, ...] = ()
+    failure: tuple[Action, ...] = ()
+    outputs: tuple[tuple[str, str], ...] = ()
+    table: TableSource | None = None
+    setup: tuple[str, ...] = ()
+    """Steps that run once, before the rows of a table."""
+
+    def step(self, step_id: str) -> Step | None:
+        return next((step for step in self.steps if step.id == step_id), None)
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,6 +141,13 @@ class Suite:
     document: Document
     cases: tuple[Case, ...]
     title: str = ""
+    sources: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    """By name of a source description: its `url`, `name` and `type`."""
+    components: Mapping[str, Any] = field(default_factory=dict)
+    namespaces: Mapping[str, str] = field(default_factory=dict)
+    """Prefixes for XPath."""
+    related: tuple[Path, ...] = ()
+    """Files of suites that its cases lead into."""
 
     def case(self, case_id: str) -> Case | None:
         return next((case for case in self.cases if case.id == case_id), None)

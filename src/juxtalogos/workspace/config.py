@@ -89,10 +89,31 @@ class ContractSettings:
 
 
 @dataclass(frozen=True, slots=True)
+class Query:
+    """A query that gives rows of inputs. Where it connects to comes from the environment, or is a SQLite file."""
+
+    sql: str
+    file: str = ""
+    env: str = ""
+
+    def connection_url(self, workspace: Path) -> str:
+        if self.file:
+            return f"sqlite:///{(workspace / self.file).resolve()}"
+        found = os.environ.get(self.env)
+        if not found:
+            raise ConfigError(
+                f"the environment variable {self.env} is not set",
+                mend=f"set it to the connection's URL: export {self.env}=…",
+            )
+        return found
+
+
+@dataclass(frozen=True, slots=True)
 class Config:
     path: Path
     targets: Mapping[str, Target] = field(default_factory=dict)
     contracts: Mapping[str, ContractSettings] = field(default_factory=dict)
+    queries: Mapping[str, Query] = field(default_factory=dict)
     default_target: str = ""
     jobs: int = 4
 
@@ -228,7 +249,11 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
         )
     contracts = {name: _settings(table) for name, table in value.get("contracts", {}).items()}
     defaults = value.get("defaults", {})
-    return Config(path, targets, contracts, defaults.get("target", ""), defaults.get("jobs", 4))
+    queries = {
+        name: Query(table["sql"], table.get("file", ""), table.get("env", ""))
+        for name, table in value.get("queries", {}).items()
+    }
+    return Config(path, targets, contracts, queries, defaults.get("target", ""), defaults.get("jobs", 4))
 
 
 def _system(table: dict[str, Any]) -> SystemCommands:

@@ -14,7 +14,8 @@ from juxtalogos.workspace.files import write_whole
 
 def commands_of(config: Config) -> dict[str, dict[str, object]]:
     """Everything that would run, by target: what a person reads before trusting it."""
-    return {name: asdict(target.system) for name, target in sorted(config.targets.items()) if target.system}
+    systems = {name: asdict(target.system) for name, target in sorted(config.targets.items()) if target.system}
+    return {**systems, **{f"query {name}": asdict(query) for name, query in sorted(config.queries.items())}}
 
 
 def digest(config: Config) -> str:

@@ -1,0 +1,193 @@
+"""One step that calls an operation: filled, sent, judged, its criteria and written checks made, its outputs taken."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Any
+
+import aiohttp
+from yarl import URL
+
+from juxtalogos.exchange.transport import Transport
+from juxtalogos.ledger import ExchangeRecord
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.errors import JuxtalogosError
+from juxtalogos.model.exchange import Exchange, Request, header
+from juxtalogos.model.findings import CheckResult
+from juxtalogos.model.location import split_pointer
+from juxtalogos.model.seams import ABSENT, Inputs
+from juxtalogos.model.verdict import Verdict
+from juxtalogos.run.judge import Judgement, judge, with_written
+from juxtalogos.run.session import Session
+from juxtalogos.schema.patterns import PatternTimeout, compile_pattern
+from juxtalogos.suite.checks import run_check, value_at
+from juxtalogos.suite.conditions import holds, in_words, parse_condition
+from juxtalogos.suite.expressions import Scope, evaluate, fill, parse_expression
+from juxtalogos.suite.formulas import Ground
+from juxtalogos.suite.inputs import put
+from juxtalogos.suite.model import Criterion, Output, Step, Suite
+from juxtalogos.suite.select import NoSelection, select_json, select_xml
+
+
+@dataclass(frozen=True, slots=True)
+class Stage:
+    """What all steps of a run share."""
+
+    session: Session
+    transport: Transport
+
+
+@dataclass(slots=True)
+class Actor:
+    """One case under way: its own cookies, values and seed."""
+
+    suite: Suite
+    case: str
+    scope: Scope
+    ground: Ground
+    cookies: aiohttp.CookieJar
+
+
+async def run_step(stage: Stage, actor: Actor, step: Step, name: str) -> tuple[ExchangeRecord, bool]:
+    """(record, whether it succeeded): an answer came and every criterion held. `name` is the step's within the whole case."""
+    assert step.contract is not None and step.operation is not None
+    contract, operation, session = step.contract, step.operation, stage.session
+
+    def ended(verdict: Verdict, reason: str) -> tuple[ExchangeRecord, bool]:
+        return ExchangeRecord(
+            actor.case, name, contract.name, operation.id, None, verdict, reason, suite=actor.suite.name
+        ), False
+
+    missing: list[str] = []
+    try:
+        inputs = _inputs(step, actor.scope, missing)
+        if missing:
+            return ended(Verdict.SKIPPED, f"no value for {', '.join(dict.fromkeys(missing))}")
+        request, _ = session.request(contract, operation, inputs)
+    except JuxtalogosError as error:
+        return ended(Verdict.ERROR, error.what)
+    exchange = await stage.transport.send(_with_cookies(request, actor.cookies))
+    if exchange.response:
+        _take_cookies(exchange, actor.cookies)
+    judgement = judge(session.form(contract), contract, operation, exchange, session.base_url(contract))
+    _note(actor.scope, exchange, inputs, judgement)
+    written, succeeded = _written(actor, step, exchange)
+    judgement = with_written(judgement, written)
+    actor.scope.steps[step.id] = outputs_of(actor, step)
+    record = ExchangeRecord(
+        actor.case, name, contract.name, operation.id, exchange, judgement.verdict, judgement.reason, judgement.results, judgement.hits, actor.suite.name
+    )  # fmt: skip
+    return record, succeeded
+
+
+def _written(actor: Actor, step: Step, exchange: Exchange) -> tuple[tuple[CheckResult, ...], bool]:
+    """(results of criteria and checks, whether the criteria held): checks are told, but only criteria steer."""
+    if exchange.response is None:
+        return (), False
+    criteria = tuple(criterion_result(one, actor) for one in step.criteria)
+    checks = tuple(run_check(one, actor.scope, actor.ground, actor.suite.namespaces) for one in step.checks)
+    return criteria + checks, all(one.held for one in criteria)
+
+
+def outputs_of(actor: Actor, step: Step) -> dict[str, Any]:
+    found = {name: evaluate(parse_expression(text), actor.scope) for name, text in step.outputs}
+    return {**found, **{one.name: _selected(actor, one) for one in step.selected}}
+
+
+def _selected(actor: Actor, output: Output) -> Any:
+    """One node's value, several as a list; ABSENT when nothing is chosen."""
+    try:
+        if output.type == "xpath":
+            response = actor.scope.exchange.response if actor.scope.exchange else None
+            nodes = select_xml(output.selector, response.body if response else b"", namespaces=actor.suite.namespaces)
+        else:
+            value = evaluate(parse_expression(output.context), actor.scope)
+            nodes = select_json(output.selector, value) if value is not ABSENT else []
+    except NoSelection:
+        return ABSENT
+    return ABSENT if not nodes else nodes[0] if len(nodes) == 1 else nodes
+
+
+def _inputs(step: Step, scope: Scope, missing: list[str]) -> Inputs:
+    values = {address: fill(value, scope, missing) for address, value in step.parameters}
+    if step.payload is None:
+        return Inputs(values)
+    body = fill(step.payload.payload, scope, missing) if step.payload.payload is not ABSENT else ABSENT
+    for replacement in step.payload.replacements:
+        body = put(body, split_pointer(replacement.target), fill(replacement.value, scope, missing), replacement.target)
+    return Inputs(values, body, step.payload.content_type)
+
+
+def _note(scope: Scope, exchange: Exchange, inputs: Inputs, judgement: Judgement) -> None:
+    scope.exchange = exchange
+    scope.request_values = inputs.values
+    scope.request_body = inputs.body
+    scope.response_value = judgement.answer.value if judgement.answer else ABSENT
+
+
+def criterion_result(criterion: Criterion, actor: Actor) -> CheckResult:
+    """A criterion as a check result, expected beside actual whether it held or not."""
+    kind, scope = "criterion.unmet", actor.scope
+    if criterion.type == "simple":
+        condition = parse_condition(criterion.condition)
+        return CheckResult(kind, holds(condition, scope), "written", criterion.condition, in_words(condition, scope))
+    value = evaluate(parse_expression(criterion.context), scope)
+    wanted = f"{'matches' if criterion.type == 'regex' else criterion.type} {criterion.condition}"
+    if value is ABSENT and criterion.type != "xpath":
+        return CheckResult(kind, False, criterion.context, wanted, "absent")
+    try:
+        if criterion.type == "regex":
+            text = value if isinstance(value, str) else str(value)
+            return CheckResult(
+                kind, bool(compile_pattern(criterion.condition).search(text)), criterion.context, wanted, text[:200]
+            )
+        nodes = _nodes(criterion, actor, value)
+    except (PatternTimeout, NoSelection) as error:
+        observed = "the pattern took too long" if isinstance(error, PatternTimeout) else str(error)
+        return CheckResult(kind, False, criterion.context, wanted, observed)
+    return CheckResult(
+        kind, _truth(nodes), criterion.context, wanted, f"{len(nodes)} found" if nodes != [True] else "true"
+    )
+
+
+def _nodes(criterion: Criterion, actor: Actor, value: Any) -> list[Any]:
+    if criterion.type == "jsonpath":
+        return select_json(criterion.condition, value)
+    if isinstance(value, str):
+        body = value.encode()
+    else:
+        body = str(value_at("text", actor.scope)).encode() if criterion.context.startswith("$response.body") else b""
+    return select_xml(criterion.condition, body, criterion.version, actor.suite.namespaces)
+
+
+def _truth(nodes: list[Any]) -> bool:
+    """Nodes were found; a single truth value, number or text counts by itself (XPath's effective boolean value)."""
+    if len(nodes) == 1 and (isinstance(nodes[0], bool) or nodes[0] == 0):
+        return bool(nodes[0])
+    return bool(nodes)
+
+
+def _with_cookies(request: Request, cookies: aiohttp.CookieJar) -> Request:
+    found = cookies.filter_cookies(URL(request.url, encoded=True))
+    if not found:
+        return request
+    own = header(request.headers, "cookie")
+    text = "; ".join(filter(None, (own, *(f"{cookie.key}={cookie.value}" for cookie in found.values()))))
+    return replace(
+        request, headers=(*(pair for pair in request.headers if pair[0].lower() != "cookie"), ("Cookie", text))
+    )
+
+
+def _take_cookies(exchange: Exchange, cookies: aiohttp.CookieJar) -> None:
+    assert exchange.response is not None
+    lines = [value for name, value in exchange.response.headers if name.lower() == "set-cookie"]
+    if lines:
+        cookies.update_cookies_from_headers(lines, URL(exchange.request.url, encoded=True))
+
+
+def skipped(
+    actor: Actor, contract: Contract | None, operation: Operation | None, name: str, reason: str
+) -> ExchangeRecord:
+    return ExchangeRecord(
+        actor.case, name, contract.name if contract else "", operation.id if operation else "", None, Verdict.SKIPPED, reason, suite=actor.suite.name
+    )  # fmt: skip

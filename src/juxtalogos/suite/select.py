@@ -1,0 +1,180 @@
+"""Choosing values out of answers: JSONPath (RFC 9535) and XPath (1.0 to 3.1), on engines that nothing can drive for ever."""
+
+from __future__ import annotations
+
+import re
+import xml.etree.ElementTree as ET
+from collections.abc import Mapping
+from functools import lru_cache
+from typing import TYPE_CHECKING, Any
+
+from juxtalogos.documents.xmltext import NotXml, parse_xml
+from juxtalogos.schema.patterns import PatternError, PatternTimeout, compile_pattern
+
+if TYPE_CHECKING:
+    from jsonpath import JSONPath
+
+MAX_LENGTH = 2_000
+VERSIONS = {"xpath-10": "1.0", "xpath-20": "2.0", "xpath-30": "3.0", "xpath-31": "3.1"}
+JSONPATH_VERSIONS = ("draft-goessner-dispatch-jsonpath-00", "rfc9535")
+_PATTERN_FUNCTIONS = ("matches", "replace", "tokenize", "analyze-string")
+
+
+class BadSelector(ValueError):
+    """The text is no JSONPath or XPath."""
+
+
+class NoSelection(ValueError):
+    """A selector cannot be applied to what came."""
+
+
+def json_path(text: str) -> JSONPath | Any:
+    """A JSONPath ready to be applied; BadSelector says what is wrong with it."""
+    if len(text) > MAX_LENGTH:
+        raise BadSelector(f"a JSONPath of more than {MAX_LENGTH} characters")
+    return _json_path(text)
+
+
+@lru_cache(maxsize=500)
+def _json_path(text: str) -> Any:
+    from jsonpath.exceptions import JSONPathError
+
+    try:
+        return _environment().compile(text)
+    except (JSONPathError, RecursionError, ValueError) as error:
+        raise BadSelector(f"{text!r} is no JSONPath: {' '.join(str(error).split())[:160]}") from None
+
+
+@lru_cache(maxsize=1)
+def _environment() -> Any:
+    from jsonpath import JSONPathEnvironment
+    from jsonpath.function_extensions import ExpressionType, FilterFunction
+
+    class OurMatch(FilterFunction):
+        """`match()` and `search()` on our pattern engine: no pattern of a suite can run for ever."""
+
+        arg_types = [ExpressionType.VALUE, ExpressionType.VALUE]  # noqa: RUF012
+        return_type = ExpressionType.LOGICAL
+
+        def __init__(self, whole: bool) -> None:
+            self.whole = whole
+
+        def __call__(self, value: object, pattern: object) -> bool:
+            if not isinstance(value, str) or not isinstance(pattern, str):
+                return False
+            try:
+                return compile_pattern(f"^(?:{pattern})$" if self.whole else pattern).search(value)
+            except (PatternError, PatternTimeout):
+                return False
+
+    environment = JSONPathEnvironment()
+    environment.function_extensions["match"] = OurMatch(True)
+    environment.function_extensions["search"] = OurMatch(False)
+    return environment
+
+
+def select_json(text: str, value: Any) -> list[Any]:
+    """The values of all nodes; NoSelection when the value cannot be gone through."""
+    from jsonpath.exceptions import JSONPathError
+
+    try:
+        return list(json_path(text).findall(value))
+    except (JSONPathError, RecursionError, TypeError) as error:
+        raise NoSelection(" ".join(str(error).split())[:160] or type(error).__name__) from None
+
+
+def check_xpath(text: str, version: str = "", namespaces: Mapping[str, str] | None = None) -> None:
+    """BadSelector when a text is no XPath of that version, or holds a pattern that could run for ever."""
+    _xpath(text, version, tuple(sorted((namespaces or {}).items())))
+
+
+@lru_cache(maxsize=500)
+def _xpath(text: str, version: str, namespaces: tuple[tuple[str, str], ...]) -> Any:
+    from elementpath import ElementPathError, XPath1Parser, XPath2Parser
+    from elementpath.xpath3 import XPath3Parser
+
+    if len(text) > MAX_LENGTH:
+        raise BadSelector(f"an XPath of more than {MAX_LENGTH} characters")
+    makers: dict[str, Any] = {"1.0": XPath1Parser, "2.0": XPath2Parser}
+    maker = makers.get(VERSIONS.get(version, "3.1"), XPath3Parser)
+    try:
+        token = maker(namespaces=dict(namespaces)).parse(text)
+    except (ElementPathError, RecursionError, ValueError, TypeError) as error:
+        raise BadSelector(f"{text!r} is no XPath: {' '.join(str(error).split())[:160]}") from None
+    for part in token.iter():
+        if part.symbol in _PATTERN_FUNCTIONS:
+            _guard(part, text)
+        if part.symbol in (
+            "doc",
+            "doc-available",
+            "unparsed-text",
+            "collection",
+            "uri-collection",
+            "environment-variable",
+            "json-doc",
+            "unparsed-text-lines",
+        ):
+            raise BadSelector(f"{text!r} reaches out of the answer, which is not allowed ({part.symbol})")
+    return token
+
+
+def _guard(part: Any, text: str) -> None:
+    """A pattern must be written out, and proven harmless: the XPath engine has no limit of time."""
+    pattern = getattr(part[1], "value", None) if len(part) > 1 and part[1].symbol == "(string)" else None
+    if not isinstance(pattern, str) or not _is_harmless(pattern):
+        raise BadSelector(
+            f"{text!r} holds a pattern that could run for ever; write it out, and simpler ({part.symbol})"
+        )
+
+
+def prefixes_in(text: str) -> dict[str, str]:
+    """The prefixes that an XPath uses, each with a namespace that stands for one not known yet."""
+    return {
+        name: f"urn:{name}"
+        for name in re.findall(r"(?<![\w.$:-])([A-Za-z_][\w.\-]*):(?![:=])", text)
+        if name not in _STANDARD
+    }
+
+
+_STANDARD = ("fn", "xs", "math", "map", "array", "xml", "err")
+
+
+def _is_harmless(pattern: str) -> bool:
+    try:
+        return compile_pattern(pattern).plain_search() is not None
+    except PatternError:
+        return False
+
+
+def select_xml(text: str, body: bytes, version: str = "", namespaces: Mapping[str, str] | None = None) -> list[Any]:
+    """The texts, numbers or truth values of all nodes; NoSelection when the body is no XML."""
+    from elementpath import ElementPathError, XPathContext
+
+    try:
+        root = parse_xml(body)
+    except NotXml as error:
+        raise NoSelection(f"the body is no XML: {error}") from None
+    spaces = {**_prefixes(body), **(namespaces or {})}
+    try:
+        token = _xpath(text, version, tuple(sorted(spaces.items())))
+    except BadSelector as error:
+        raise NoSelection(str(error)) from None
+    try:
+        found = token.get_results(XPathContext(ET.ElementTree(root)))
+    except (ElementPathError, RecursionError, ValueError, TypeError, ArithmeticError) as error:
+        raise NoSelection(" ".join(str(error).split())[:160]) from None
+    return [_plain(one) for one in (found if isinstance(found, list) else [found])]
+
+
+def _prefixes(body: bytes) -> dict[str, str]:
+    """The prefixes that the document itself declares on its root, so that its own names can be used."""
+    head = body[:4096].decode("utf-8", "replace")
+    return dict(re.findall(r"""\sxmlns:([A-Za-z_][\w.\-]*)\s*=\s*["']([^"']*)["']""", head))
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, ET.Element):
+        return "".join(value.itertext())
+    if isinstance(value, bool | int | float | str) or value is None:
+        return value
+    return str(value)

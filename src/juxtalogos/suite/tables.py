@@ -1,0 +1,171 @@
+"""Tables: rows of inputs for a case, from CSV, JSON lines, Excel and Parquet files of the workspace, or a query of the trusted configuration."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Mapping
+from pathlib import Path
+from typing import Any
+
+from juxtalogos.model.errors import SuiteError, nearest, quoted
+from juxtalogos.suite.inputs import wrong_inputs
+from juxtalogos.suite.model import Case, Suite, TableSource
+from juxtalogos.workspace.config import Config, Query
+from juxtalogos.workspace.workspace import Workspace
+
+MAX_BYTES = 256 * 1024 * 1024
+MAX_ROWS = 1_000_000
+Row = dict[str, Any]
+
+
+def read_table(workspace: Workspace, suite: Suite, case: Case) -> tuple[Row, ...]:
+    """The rows of a case's table; an empty cell leaves its input as it is without. SuiteError when it cannot be used."""
+    assert case.table is not None
+    rows = _file(workspace, suite, case.table) if case.table.kind == "file" else _query(workspace, suite, case.table)
+    if len(rows) > MAX_ROWS:
+        raise SuiteError(f"a table of more than {MAX_ROWS:,} rows", where=case.table.name)
+    return tuple({str(name): value for name, value in row.items() if not _is_empty(value)} for row in rows)
+
+
+def check_columns(case: Case, rows: tuple[Row, ...], columns_known: Mapping[str, Any]) -> None:
+    """SuiteError when an input that the case needs is neither in the table nor given otherwise."""
+    for number, row in enumerate(rows[:1]):
+        reason = wrong_inputs(case, {**case.inputs, **dict.fromkeys(case.formulas, ""), **columns_known, **row})
+        if "missing" in reason:
+            name = reason.removeprefix("input ").partition(":")[0]
+            have = ", ".join(row) or "none"
+            assert case.table is not None
+            raise SuiteError(
+                f"the table {case.table.name} has no column {quoted(name)} (row {number + 1} has {have})",
+                where=case.id,
+                mend=nearest(name, row) or f"add the column {name}",
+            )
+
+
+def _is_empty(value: Any) -> bool:
+    return value is None or value == "" or (isinstance(value, float) and value != value)
+
+
+def _file(workspace: Workspace, suite: Suite, table: TableSource) -> list[Row]:
+    base = suite.path.parent
+    path = next(
+        (
+            one
+            for one in (base / table.name, workspace.root / table.name, workspace.root / "tables" / table.name)
+            if one.is_file()
+        ),
+        None,
+    )
+    where = str(suite.path)
+    if path is None:
+        have = sorted(one.name for one in (workspace.root / "tables").glob("*") if one.is_file())
+        raise SuiteError(
+            f"there is no table {quoted(table.name)}",
+            where=where,
+            mend=nearest(table.name, have) or "put it into tables/",
+        )
+    if not path.resolve().is_relative_to(workspace.root.resolve()):
+        raise SuiteError(
+            f"the table {quoted(table.name)} lies outside the workspace", where=where, mend="put it into tables/"
+        )
+    if path.stat().st_size > MAX_BYTES:
+        raise SuiteError(f"a table of more than {MAX_BYTES:,} bytes", where=str(path))
+    reader = READERS.get(path.suffix.lower())
+    if reader is None:
+        raise SuiteError(
+            f"the table {path.name} is of no known kind", where=str(path), mend="known: " + ", ".join(READERS)
+        )
+    try:
+        return reader(path)
+    except (OSError, ValueError, KeyError, TypeError, UnicodeError) as error:
+        raise SuiteError(
+            f"the table cannot be read: {' '.join(str(error).split())[:200]}", where=str(path), mend="correct the file"
+        ) from None
+
+
+def _csv(path: Path) -> list[Row]:
+    import pandas
+
+    return _rows(
+        pandas.read_csv(
+            path, dtype=str, keep_default_na=False, encoding="utf-8-sig", sep="\t" if path.suffix == ".tsv" else ","
+        )
+    )
+
+
+def _excel(path: Path) -> list[Row]:
+    import pandas
+
+    return _rows(pandas.read_excel(path, dtype=object))
+
+
+def _parquet(path: Path) -> list[Row]:
+    import pandas
+
+    return _rows(pandas.read_parquet(path))
+
+
+def _lines(path: Path) -> list[Row]:
+    rows = []
+    for number, line in enumerate(path.read_text("utf-8-sig").splitlines(), 1):
+        if line.strip():
+            row = json.loads(line)
+            if not isinstance(row, dict):
+                raise ValueError(f"line {number} is no object")
+            rows.append(row)
+    return rows
+
+
+READERS: Mapping[str, Callable[[Path], list[Row]]] = {
+    ".csv": _csv, ".tsv": _csv, ".jsonl": _lines, ".ndjson": _lines, ".xlsx": _excel, ".parquet": _parquet,
+}  # fmt: skip
+
+
+def _rows(frame: Any) -> list[Row]:
+    """Plain values: dates as RFC 3339 texts, numbers as Python's own."""
+    return [{str(name): _plain(value) for name, value in row.items()} for row in frame.to_dict("records")]
+
+
+def _plain(value: Any) -> Any:
+    if hasattr(value, "item") and not isinstance(value, str):
+        value = value.item()
+    if hasattr(value, "isoformat"):
+        text = str(value.isoformat())
+        return text.removesuffix("T00:00:00") if value == value else None  # NaT is not itself
+    return list(value) if hasattr(value, "tolist") else value
+
+
+def _query(workspace: Workspace, suite: Suite, table: TableSource) -> list[Row]:
+    queries: Mapping[str, Query] = workspace.config.queries
+    query = queries.get(table.name)
+    if query is None:
+        raise SuiteError(
+            f"there is no query {quoted(table.name)}",
+            where=str(suite.path),
+            mend=nearest(table.name, queries) or "add [queries.NAME] to juxtalogos.toml",
+        )
+    from sqlalchemy import create_engine, text
+    from sqlalchemy.exc import SQLAlchemyError
+
+    try:
+        engine = create_engine(query.connection_url(workspace.root))
+        try:
+            with engine.connect() as connection:
+                return [
+                    {name: _plain(value) for name, value in row.items()}
+                    for row in connection.execute(text(query.sql)).mappings()
+                ]
+        finally:
+            engine.dispose()
+    except (SQLAlchemyError, ImportError) as error:
+        reason = " ".join(str(error).split("\n")[0].split())[:160]
+        raise SuiteError(
+            f"the query {table.name} cannot be made: {reason}",
+            where=str(workspace.config.path),
+            mend="correct it in juxtalogos.toml",
+        ) from None
+
+
+def needs_trust(config: Config, cases: list[Case]) -> bool:
+    """Whether something of the configuration would run that must be trusted first."""
+    return any(case.table is not None and case.table.kind == "query" for case in cases)
