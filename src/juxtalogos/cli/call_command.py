@@ -27,7 +27,7 @@ from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.seams import Inputs
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.run.judge import Judgement, judge
+from juxtalogos.run.judge import Judgement
 from juxtalogos.run.session import Session, open_session
 from juxtalogos.suite.inputs import sample_inputs, with_settings, with_values
 from juxtalogos.suite.save import place_of, save_call
@@ -113,7 +113,9 @@ def run(args: _CallArguments) -> int:
     home = workspace(args)
     contract, operation = home.operation(args.operation)
     target = home.target(args.target)
-    session = open_session({contract.name: contract}, target, home.root, with_credentials=not args.no_credentials)
+    session = open_session(
+        {contract.name: contract}, target, home.root, with_credentials=not args.no_credentials, config=home.config
+    )
     if args.at:
         session = replace(
             session, options=replace(session.options, addresses={**session.options.addresses, **_addresses(args.at)})
@@ -129,7 +131,7 @@ def run(args: _CallArguments) -> int:
             return _call_each(args, home, session, contract, operation, inputs)
         exchange = _send(args, session, contract, operation, inputs)
     home.remember_target(target)
-    judgement = judge(session.form(contract), contract, operation, exchange, session.base_url(contract))
+    judgement = session.judged(contract, operation, exchange)
     number = 0 if args.trial else _keep(home, session, operation, exchange, judgement)
     _show(args, contract, operation, session.redactor.exchange(exchange), judgement, number)
     if args.save and inputs is not None:
@@ -167,7 +169,7 @@ def _call_each(
     def call(media_type: str) -> MediaCall:
         one = replace(inputs, values={**inputs.values, "header.Accept": media_type})
         exchange = _send(args, session, contract, operation, one)
-        judgement = judge(session.form(contract), contract, operation, exchange, session.base_url(contract))
+        judgement = session.judged(contract, operation, exchange)
         number = 0 if args.trial else _keep(home, session, operation, exchange, judgement)
         return MediaCall(media_type, session.redactor.exchange(exchange), judgement, number)
 

@@ -18,6 +18,7 @@ COMMANDS: dict[str, str] = {
     "show": "show contracts, operations, one operation",
     "skeleton": "write a request skeleton for an operation",
     "call": "send one request and see what it says against the definition",
+    "pin": "turn values of an answer into checks, or keep it whole",
     "compose": "write a suite for everything in a contract",
     "run": "run suites against a target",
     "audit": "judge recorded exchanges",

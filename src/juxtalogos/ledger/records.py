@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Any
 
 from juxtalogos.exchange.redact import Redactor
 from juxtalogos.model.elements import Hit
@@ -27,6 +28,12 @@ class ExchangeRecord:
     suite: str = ""
     id: int = 0
     run: int = 0
+    known: tuple[tuple[str, Any], ...] = ()
+    """Single values that the case knew when the answer came, by where they came from."""
+    flows: tuple[tuple[str, str], ...] = ()
+    """(input, expression): which values of the request came from where."""
+    note: str = ""
+    """The step's description, its expressions filled."""
 
     @property
     def status(self) -> int:
@@ -36,7 +43,15 @@ class ExchangeRecord:
         """As it may be kept and shown."""
         exchange = redactor.exchange(self.exchange) if self.exchange else None
         results = tuple(redactor.result(result) for result in self.results)
-        return replace(self, exchange=exchange, results=results, reason=redactor.text(self.reason))
+        known = tuple((name, redactor.text(value) if isinstance(value, str) else value) for name, value in self.known)
+        return replace(
+            self,
+            exchange=exchange,
+            results=results,
+            reason=redactor.text(self.reason),
+            known=known,
+            note=redactor.text(self.note),
+        )
 
     def findings(self) -> tuple[Finding, ...]:
         return tuple(

@@ -1,6 +1,6 @@
 """The ledger in SQLite: written in batches, read back as records.
 
-Schema version 1. Times are Unix seconds. Everything that comes in is redacted already.
+Schema version 2 (1 had no `notes` on an exchange). Times are Unix seconds. Everything that comes in is redacted already.
 """
 
 from __future__ import annotations
@@ -19,7 +19,7 @@ from juxtalogos.model.findings import CheckResult, Severity
 from juxtalogos.model.location import Location
 from juxtalogos.model.verdict import Verdict
 
-VERSION = 1
+VERSION = 2
 
 _SCHEMA = """
 CREATE TABLE IF NOT EXISTS run (
@@ -35,7 +35,7 @@ CREATE TABLE IF NOT EXISTS exchange (
     contract TEXT NOT NULL, operation TEXT NOT NULL, verdict TEXT NOT NULL, reason TEXT NOT NULL,
     method TEXT NOT NULL, url TEXT NOT NULL, status INTEGER NOT NULL, sent_at REAL NOT NULL, first_byte REAL NOT NULL, total REAL NOT NULL,
     error TEXT NOT NULL, request_headers TEXT NOT NULL, request_body BLOB,
-    response_head TEXT, response_body BLOB, findings INTEGER NOT NULL
+    response_head TEXT, response_body BLOB, findings INTEGER NOT NULL, notes TEXT NOT NULL DEFAULT ''
 );
 CREATE INDEX IF NOT EXISTS exchange_run ON exchange (run);
 CREATE TABLE IF NOT EXISTS check_result (
@@ -66,6 +66,8 @@ class Ledger:
             if version == 0:
                 # Another process may be making it too: whoever comes second finds all there.
                 self.db.executescript(f"BEGIN IMMEDIATE;{_SCHEMA}PRAGMA user_version={VERSION};COMMIT;")
+            elif version == 1:
+                self._from_version_1()
         except (sqlite3.DatabaseError, OSError) as error:
             raise ConfigError(
                 f"the ledger cannot be used: {error}", where=str(path), mend="move the file away; a new one is made"
@@ -76,6 +78,15 @@ class Ledger:
                 where=str(path),
                 mend="use a newer juxtalogos",
             )
+
+    def _from_version_1(self) -> None:
+        """Adds what version 2 added; whoever comes second finds it done."""
+        self.db.execute("BEGIN IMMEDIATE")
+        columns = {row[1] for row in self.db.execute("PRAGMA table_info(exchange)")}
+        if "notes" not in columns:
+            self.db.execute("ALTER TABLE exchange ADD COLUMN notes TEXT NOT NULL DEFAULT ''")
+        self.db.execute(f"PRAGMA user_version={VERSION}")
+        self.db.execute("COMMIT")
 
     def __enter__(self) -> Ledger:
         return self
@@ -102,7 +113,7 @@ class Ledger:
         ids: list[int] = []
         with self.db:
             for record in exchanges:
-                cursor = self.db.execute(f"INSERT INTO exchange VALUES (NULL{', ?' * 20})", _exchange_row(run, record))
+                cursor = self.db.execute(f"INSERT INTO exchange VALUES (NULL{', ?' * 21})", _exchange_row(run, record))
                 ids.append(int(cursor.lastrowid or 0))
             self.db.executemany(
                 f"INSERT INTO check_result VALUES (?{', ?' * 10})",
@@ -169,6 +180,11 @@ class Ledger:
         ).fetchall():
             yield _exchange_record(row, self.results(row[0]))
 
+    def latest_answer(self) -> ExchangeRecord | None:
+        """The latest exchange that has an answer."""
+        row = self.db.execute("SELECT id FROM exchange WHERE status > 0 ORDER BY id DESC LIMIT 1").fetchone()
+        return next(self.exchanges(number=row[0]), None) if row else None
+
     def assign(self, exchange: int, suite: str, case: str, step: str) -> None:
         """Notes which step of a suite a call was saved as."""
         with self.db:
@@ -230,7 +246,7 @@ def _exchange_row(run: int, record: ExchangeRecord) -> tuple[Any, ...]:
     return (
         run, record.suite, record.case, record.step, record.contract, record.operation, record.verdict, record.reason, request.method, request.url,
         response.status if response else 0, timings.sent_at, timings.first_byte, timings.total, exchange.error if exchange else "",
-        json.dumps(request.headers), request.body, head, response.body if response else None, findings,
+        json.dumps(request.headers), request.body, head, response.body if response else None, findings, _notes(record),
     )  # fmt: skip
 
 
@@ -257,6 +273,7 @@ def _exchange_record(row: Sequence[Any], results: tuple[CheckResult, ...]) -> Ex
         head,
         answer,
         _,
+        notes,
     ) = row
     exchange = None
     if method:
@@ -275,8 +292,34 @@ def _exchange_record(row: Sequence[Any], results: tuple[CheckResult, ...]) -> Ex
                 *kept,
             )
         exchange = Exchange(request, response, Timings(sent_at, first_byte, total), error)
+    told = json.loads(notes) if notes else {}
+    known = tuple((name, value) for name, value in told.get("known", {}).items())
+    flows = tuple((address, source) for address, source in told.get("flows", ()))
     return ExchangeRecord(
-        case, step, contract, operation, exchange, Verdict(verdict), reason, results, (), suite, number, run
+        case,
+        step,
+        contract,
+        operation,
+        exchange,
+        Verdict(verdict),
+        reason,
+        results,
+        (),
+        suite,
+        number,
+        run,
+        known,
+        flows,
+        str(told.get("note", "")),
+    )
+
+
+def _notes(record: ExchangeRecord) -> str:
+    told = {"known": dict(record.known), "flows": record.flows, "note": record.note}
+    return (
+        json.dumps({key: value for key, value in told.items() if value}, separators=(",", ":"))
+        if any(told.values())
+        else ""
     )
 
 

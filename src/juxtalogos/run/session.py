@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 from juxtalogos.documents.uris import origin
@@ -12,9 +12,12 @@ from juxtalogos.exchange.signin import Credential, sign, variants
 from juxtalogos.exchange.transport import TransportOptions
 from juxtalogos.formats import FORMATS
 from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.exchange import Request
-from juxtalogos.model.seams import Format, Inputs
-from juxtalogos.workspace.config import Target, credentials
+from juxtalogos.model.exchange import Exchange, Request
+from juxtalogos.model.seams import ABSENT, Format, Inputs
+from juxtalogos.run.judge import Judgement, judge
+from juxtalogos.run.rules import Rules, rules_of
+from juxtalogos.suite.expressions import Scope
+from juxtalogos.workspace.config import Config, Target, credentials
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,6 +29,7 @@ class Session:
     credentials: Mapping[str, Credential]
     redactor: Redactor
     options: TransportOptions
+    rules: Rules = field(default_factory=Rules)
 
     def form(self, contract: Contract) -> Format:
         return FORMATS[contract.format]
@@ -38,6 +42,13 @@ class Session:
         request = self.form(contract).encode(contract, operation, inputs, self.base_url(contract))
         return self.signed(contract, operation, request)
 
+    def judged(self, contract: Contract, operation: Operation, exchange: Exchange) -> Judgement:
+        """A single exchange judged, the workspace's rules applied."""
+        judgement = judge(self.form(contract), contract, operation, exchange, self.base_url(contract))
+        value = judgement.answer.value if judgement.answer else ABSENT
+        scope = Scope(self.target.variables, exchange=exchange, response_value=value)
+        return self.rules.apply(contract, operation, judgement, scope)
+
     def signed(self, contract: Contract, operation: Operation, request: Request) -> tuple[Request, tuple[str, ...]]:
         """Credentials go to the target's own origins only."""
         if origin(request.url) not in self.target.origins():
@@ -46,7 +57,12 @@ class Session:
 
 
 def open_session(
-    contracts: Mapping[str, Contract], target: Target, workspace: Path, *, with_credentials: bool = True
+    contracts: Mapping[str, Contract],
+    target: Target,
+    workspace: Path,
+    *,
+    with_credentials: bool = True,
+    config: Config | None = None,
 ) -> Session:
     """ConfigError when a credential is not where the target says."""
     secrets = credentials(target, workspace) if with_credentials else {}
@@ -58,4 +74,4 @@ def open_session(
         ca_file=(workspace / target.ca_file) if target.ca_file else None,
         addresses=target.addresses,
     )
-    return Session(contracts, target, secrets, redactor, options)
+    return Session(contracts, target, secrets, redactor, options, rules_of(config, contracts) if config else Rules())

@@ -15,6 +15,7 @@ from juxtalogos.schema.json.values import equal, in_words, type_of
 from juxtalogos.schema.patterns import PatternTimeout, compile_pattern
 from juxtalogos.suite.expressions import Scope, evaluate, fill, parse_expression
 from juxtalogos.suite.formulas import Formula, Ground, NoValue, compute, parse_formula
+from juxtalogos.suite.kept import run_values
 from juxtalogos.suite.select import NoSelection, select_json, select_xml
 
 KIND = "check.unmet"
@@ -63,6 +64,10 @@ def run_check(check: Check, scope: Scope, ground: Ground, namespaces: Mapping[st
         operand = _operand(check, scope, ground)
     except (NoSelection, NoValue) as error:
         return CheckResult(KIND, False, at, expected(check), str(error), detail=detail)
+    if check.test == "kept":
+        found = check.schema.differences(value, run_values(scope))
+        observed = "; ".join(found[:10]) + (f"; and {len(found) - 10} more" if len(found) > 10 else "")
+        return CheckResult(KIND, not found, at, expected(check), observed or "the same", detail=detail)
     try:
         held = TESTS[check.test].holds(check, operand, value)
         observed = _observed(check, value)
@@ -292,6 +297,7 @@ TESTS: Mapping[str, Test] = {
         str, many=True,
     ),
     "computed": Test(_equals, str),
+    "kept": Test(lambda check, operand, value: False, lambda operand: f"as kept in {operand}"),
     "fits": Test(lambda check, operand, value: value is not ABSENT and check.schema is not None and check.schema.accepts(value), lambda operand: "as the schema says"),
 }  # fmt: skip
 """Every test by the key it is written with."""
@@ -306,7 +312,16 @@ class BadCheck(ValueError):
         self.mend = mend
 
 
-def read_check(value: Any, location: Location, schema_of: Callable[[Any, Location], Any]) -> Check:
+def _nothing_kept(name: str) -> Any:
+    raise BadCheck("a kept answer is compared with in a suite only", "kept")
+
+
+def read_check(
+    value: Any,
+    location: Location,
+    schema_of: Callable[[Any, Location], Any],
+    kept_of: Callable[[str], Any] = _nothing_kept,
+) -> Check:
     """A check as it is written; BadCheck says what is wrong with it."""
     from juxtalogos.model.errors import nearest, quoted
     from juxtalogos.suite.check_form import check_operand
@@ -330,6 +345,8 @@ def read_check(value: Any, location: Location, schema_of: Callable[[Any, Locatio
         formula = parse_formula(str(operand))
     elif test == "fits":
         schema = schema_of(operand, location.child(test))
+    elif test == "kept":
+        schema = kept_of(str(operand))
     check_operand(test, operand)
     return Check(
         how, where, test, operand, location, str(value.get("note", "")), _tolerance(value, test), inner, formula, schema, value.get("frozen") is True

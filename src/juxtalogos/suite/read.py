@@ -15,6 +15,7 @@ from juxtalogos.schema.json.store import BadReference, SchemaStore
 from juxtalogos.schema.json.view import View
 from juxtalogos.suite.faults import Known, Reader
 from juxtalogos.suite.formulas import Formula
+from juxtalogos.suite.kept import Kept, read_kept
 from juxtalogos.suite.model import Case, CaseKey, Step, Suite, TableSource
 from juxtalogos.suite.read_steps import ID, StepReader
 from juxtalogos.workspace.files import read_inside
@@ -244,6 +245,9 @@ class _SuiteReader(Reader):
         except (BadReference, ValueError) as error:
             self.fail(f"this schema cannot be used: {error}", at, "correct its references")
         return schema
+
+    def kept(self, name: str) -> Kept:
+        return read_kept(self.workspace.root, name)
 
     def case_key(self, text: str, at: Location) -> CaseKey:
         """`ID`, or `$sourceDescriptions.NAME.ID` of another document."""

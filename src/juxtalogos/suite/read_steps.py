@@ -34,6 +34,8 @@ class Sources(Protocol):
 
     def schema_at(self, value: Any, at: Location) -> Any: ...
 
+    def kept(self, name: str) -> Any: ...
+
 
 class StepReader:
     """Reads steps in their order; each may read what those before it gave."""
@@ -233,7 +235,7 @@ class StepReader:
         for index, item in enumerate(self.reader.listing(step, "x-juxtalogos-checks", at)):
             place = at.child("x-juxtalogos-checks", index)
             try:
-                check = read_check(item, place, self.sources.schema_at)
+                check = read_check(item, place, self.sources.schema_at, self.sources.kept)
             except BadCheck as error:
                 self.reader.fail(str(error), place.child(error.key) if error.key else place, error.mend)
             except BadFormula as error:

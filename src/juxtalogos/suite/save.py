@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -10,9 +9,10 @@ from pathlib import Path
 from typing import Any
 
 from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.errors import SuiteError, UsageError, quoted
+from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.seams import Inputs
 from juxtalogos.suite.compose import sample_media, slug
+from juxtalogos.suite.edit import editing
 from juxtalogos.suite.inputs import with_values
 from juxtalogos.suite.write import document_of, step_document, to_yaml
 from juxtalogos.workspace.files import write_whole
@@ -66,14 +66,7 @@ def source_url(workspace: Path, suite: Path, contract: Contract) -> str:
 
 
 def _append(path: Path, case_id: str, step: dict[str, Any], source: dict[str, str], links: Sequence[Link]) -> None:
-    from ruamel.yaml import YAML
-    from ruamel.yaml.error import YAMLError
-
-    editor = YAML()
-    editor.width = 110
-    editor.preserve_quotes = True
-    try:
-        document = editor.load(path.read_text("utf-8"))
+    with editing(path) as document:
         workflows, sources = document["workflows"], document["sourceDescriptions"]
         case = next((one for one in workflows if one.get("workflowId") == case_id), None)
         if case is None:
@@ -88,15 +81,6 @@ def _append(path: Path, case_id: str, step: dict[str, Any], source: dict[str, st
             case["steps"].append(step)
         if not any(one.get("name") == source["name"] for one in sources):
             sources.append(source)
-        out = io.StringIO()
-        editor.dump(document, out)
-    except (YAMLError, KeyError, TypeError, AttributeError, UnicodeDecodeError) as error:
-        raise SuiteError(
-            f"the suite cannot be added to: {' '.join(str(error).split())[:160]}",
-            where=str(path),
-            mend="correct the file, or save under another name",
-        ) from None
-    write_whole(path, out.getvalue().encode())
 
 
 def _give(steps: Any, link: Link) -> None:

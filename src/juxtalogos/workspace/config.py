@@ -86,6 +86,10 @@ class DependencyRule:
 class ContractSettings:
     formats: str = ""
     dependencies: tuple[DependencyRule, ...] = ()
+    standing: tuple[Mapping[str, Any], ...] = ()
+    """Checks made on every call of an operation, as they are written."""
+    off: tuple[Mapping[str, Any], ...] = ()
+    """Kinds of check that are not made for an operation, each with its reason."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -274,7 +278,9 @@ def _settings(table: dict[str, Any]) -> ContractSettings:
         )
         for entry in table.get("dependencies", ())
     )
-    return ContractSettings(table.get("formats", ""), tuple(rules))
+    return ContractSettings(
+        table.get("formats", ""), tuple(rules), tuple(table.get("standing", ())), tuple(table.get("off", ()))
+    )
 
 
 def credentials(target: Target, workspace: Path) -> dict[str, Credential]:

@@ -1,0 +1,217 @@
+"""`pin`: values of an observed answer turned into checks, or the whole answer kept."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
+from juxtalogos.documents.jsontext import dump_json
+from juxtalogos.ledger import ExchangeRecord, Ledger
+from juxtalogos.model.errors import UsageError
+from juxtalogos.suite.edit import add_checks
+from juxtalogos.suite.kept import Allowed, kept_path, proposed, read_kept, read_rules, write_kept, write_rules
+from juxtalogos.suite.pins import Place, body_value, chosen, places
+from juxtalogos.suite.read import find_suite
+from juxtalogos.suite.write import to_yaml
+from juxtalogos.workspace.workspace import Workspace
+
+DESCRIPTION = """\
+Turn what an answer showed into checks. --list shows the answer as a numbered tree; numbers or paths choose places
+in it, and a check of each is added to the step that the exchange was (or printed, where it was no step of a suite).
+Such checks hold today's behaviour fast, and say so when they fail. --whole keeps the whole answer under kept/ and
+compares later ones with it; --twice calls a safe operation again and proposes what may differ; --renew takes the
+answer of this exchange in place of the one kept."""
+EXAMPLE = """\
+  juxtalogos pin --list
+  juxtalogos pin 4 7
+  juxtalogos pin body/state --test exists --exchange 17
+  juxtalogos pin --whole berths/list --twice
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("place", nargs="*", metavar="NUMBER or PATH", help="what to hold fast, as --list numbers it")
+    parser.add_argument(
+        "--exchange", type=int, metavar="N", help="of this exchange; the latest with an answer when left out"
+    )
+    parser.add_argument("--list", action="store_true", help="show the answer as a numbered tree")
+    parser.add_argument(
+        "--test",
+        choices=("equals", "type", "exists"),
+        default="equals",
+        help="what is held: the value, its type, that it is there",
+    )
+    parser.add_argument("--whole", metavar="NAME", help="keep the whole answer under this name")
+    parser.add_argument("--twice", action="store_true", help="with --whole: call again and propose what may differ")
+    parser.add_argument(
+        "--renew", metavar="NAME", help="keep this exchange's answer in place of the one kept under a name"
+    )
+    parser.add_argument("--note", default="", help="why, in your words; told when the check fails")
+    add_common(parser)
+
+
+class _PinArguments(Arguments):
+    place: list[str]
+    exchange: int | None
+    list: bool
+    test: str
+    whole: str | None
+    twice: bool
+    renew: str | None
+    note: str
+
+
+def run(args: _PinArguments) -> int:
+    home, out = workspace(args), terminal(args)
+    record = _record(home, args.exchange)
+    assert record.exchange is not None and record.exchange.response is not None
+    if args.whole or args.renew:
+        return _keep(args, home, record)
+    found = places(record.exchange.response)
+    if args.list or not args.place:
+        if args.json:
+            out.json(
+                {
+                    "version": 1,
+                    "exchange": record.id,
+                    "places": [_data(number, one) for number, one in enumerate(found, 1)],
+                }
+            )
+        else:
+            rows = [
+                (number, "  " * one.depth + one.name, _shown(one), (one.address, "note"))
+                for number, one in enumerate(found, 1)
+            ]
+            out.table(("number", "place", "value", "address"), rows, styles=("", "name"), right=(0,))
+            out.note((f"exchange {record.id}: {record.operation}; hold some fast: juxtalogos pin NUMBER ...", "note"))
+        return EXIT_HELD
+    checks = [chosen(found, word).check(args.test) for word in args.place]
+    if args.note:
+        checks = [{**check, "note": args.note} for check in checks]
+    _give(args, home, record, checks)
+    return EXIT_HELD
+
+
+def _shown(place: Place) -> str:
+    return f"{place.count} members" if place.count >= 0 else dump_json(place.value)[:80]
+
+
+def _data(number: int, place: Place) -> dict[str, Any]:
+    return {
+        "number": number,
+        "address": place.address,
+        "members": place.count if place.count >= 0 else None,
+        "value": place.value,
+    }
+
+
+def _record(home: Workspace, number: int | None) -> ExchangeRecord:
+    with Ledger(home.ledger_path) as ledger:
+        if number is not None:
+            found = next(ledger.exchanges(number=number), None)
+        else:
+            found = ledger.latest_answer()
+    if found is None or found.exchange is None or found.exchange.response is None:
+        raise UsageError("there is no such exchange with an answer", mend="list them: juxtalogos exchanges")
+    return found
+
+
+def _give(args: _PinArguments, home: Workspace, record: ExchangeRecord, checks: list[dict[str, Any]]) -> None:
+    """Adds checks to the step that an exchange was; prints them where it was none."""
+    out = terminal(args)
+    case = record.case.partition("[")[0]
+    if not record.suite or not record.step or "/" in record.step:
+        out.raw(to_yaml({"x-juxtalogos-checks": checks}))
+        out.note(
+            ("this exchange is no step of a suite: put the checks where they belong, or call with --save first", "note")
+        )
+        return
+    path = find_suite(home, record.suite)
+    add_checks(path, case, record.step, checks)
+    if args.json:
+        out.json({"version": 1, "suite": record.suite, "case": case, "step": record.step, "checks": checks})
+        return
+    for check in checks:
+        out.line(("check ", "note"), dump_json(check))
+    out.note((f"added to {record.suite}#{case}#{record.step} in {path}", "note"))
+
+
+def _keep(args: _PinArguments, home: Workspace, record: ExchangeRecord) -> int:
+    assert record.exchange is not None and record.exchange.response is not None
+    out, name = terminal(args), args.whole or args.renew or ""
+    value = body_value(record.exchange.response)
+    if args.renew:
+        before = read_kept(home.root, name)
+        found = before.differences(value, {})
+        write_kept(home.root, name, record.contract, record.operation, value, _values(record))
+        for text in found:
+            out.line(("was otherwise: ", "remark"), text)
+        out.line("renewed: ", (name, "name"), f"  {len(found)} differences taken")
+        return EXIT_HELD
+    if kept_path(home.root, name).exists():
+        raise UsageError(
+            f"an answer is kept under {name} already",
+            mend=f"take this one in its place: juxtalogos pin --renew {name} --exchange {record.id}",
+        )
+    if args.twice:
+        _propose(args, home, record, value)
+    path = write_kept(home.root, name, record.contract, record.operation, value, _values(record))
+    out.line("kept: ", (path.relative_to(home.root), "name"))
+    _give(args, home, record, [{"at": "body", "kept": name, **({"note": args.note} if args.note else {})}])
+    return EXIT_HELD if not any(one.fails for one in record.results) else EXIT_FAILED
+
+
+def _values(record: ExchangeRecord) -> dict[str, Any]:
+    """What the run knew when the answer came, as far as its request tells; the day among it."""
+    from datetime import UTC, datetime
+
+    assert record.exchange is not None
+    sent = datetime.fromtimestamp(record.exchange.timings.sent_at, UTC).date().isoformat()
+    return {"today": sent, **_known(record)}
+
+
+def _known(record: ExchangeRecord) -> dict[str, Any]:
+    return dict(record.known)
+
+
+def _propose(args: _PinArguments, home: Workspace, record: ExchangeRecord, value: Any) -> None:
+    """Calls a safe operation again, and lets differ what differed."""
+    import asyncio
+
+    from juxtalogos.exchange.transport import Transport
+    from juxtalogos.model.exchange import Exchange
+    from juxtalogos.run.session import open_session
+
+    contract = home.contract(record.contract)
+    operation = contract.operation(record.operation)
+    assert record.exchange is not None
+    if operation is None or not operation.safe:
+        raise UsageError(
+            f"{record.operation} is no safe operation, so it is not called again", mend="leave --twice out"
+        )
+    session = open_session({contract.name: contract}, home.target(None), home.root)
+    request, _ = session.signed(contract, operation, record.exchange.request)
+
+    async def send() -> Exchange:
+        async with Transport(session.options) as transport:
+            return await transport.send(request)
+
+    again = asyncio.run(send())
+    if again.response is None:
+        raise UsageError(f"the second call gave no answer: {again.error}", mend="leave --twice out")
+    before = read_rules(home.root, record.contract, record.operation)
+    allowed = proposed(value, body_value(again.response), before)
+    _tell_rules(args, allowed, before)
+    if allowed != before:
+        write_rules(home.root, record.contract, record.operation, allowed)
+
+
+def _tell_rules(args: _PinArguments, allowed: Allowed, before: Allowed) -> None:
+    out = terminal(args)
+    fresh = [(path, "any value of its type") for path in allowed.any_of_type if path not in before.any_of_type]
+    fresh += [(path, "left out of the comparison") for path in allowed.ignore if path not in before.ignore]
+    if not fresh:
+        out.line("the second answer was the same")
+    for path, what in fresh:
+        out.line(("may differ: ", "remark"), (path or "the body", "name"), f"  {what}")

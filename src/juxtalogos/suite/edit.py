@@ -1,0 +1,73 @@
+"""Editing suites that people wrote: comments and order stay."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from juxtalogos.model.errors import SuiteError, nearest, quoted
+from juxtalogos.workspace.files import write_whole
+
+
+@contextmanager
+def editing(path: Path) -> Iterator[Any]:
+    """The document of a suite, written back whole when all went well; SuiteError when it cannot be edited."""
+    from ruamel.yaml import YAML
+    from ruamel.yaml.error import YAMLError
+
+    editor = YAML()
+    editor.width = 110
+    editor.preserve_quotes = True
+    try:
+        document = editor.load(path.read_text("utf-8"))
+        if not isinstance(document, dict) or not isinstance(document.get("workflows"), list):
+            raise TypeError("it has no workflows")
+        yield document
+        out = io.StringIO()
+        editor.dump(document, out)
+    except (YAMLError, KeyError, TypeError, AttributeError, UnicodeDecodeError) as error:
+        text = error.args[0] if isinstance(error, KeyError) and error.args else error
+        what = f"the suite cannot be changed: {' '.join(str(text).split())[:160]}"
+        raise SuiteError(what, where=str(path), mend="correct the file first") from None
+    write_whole(path, out.getvalue().encode())
+
+
+def workflow(document: Any, case_id: str, path: Path) -> Any:
+    found = next((one for one in document["workflows"] if one.get("workflowId") == case_id), None)
+    if found is None:
+        known = [str(one.get("workflowId")) for one in document["workflows"]]
+        raise SuiteError(f"there is no case {quoted(case_id)}", where=str(path), mend=nearest(case_id, known))
+    return found
+
+
+def step_of(case: Any, step_id: str, path: Path) -> Any:
+    found = next((one for one in case["steps"] if one.get("stepId") == step_id), None)
+    if found is None:
+        known = [str(one.get("stepId")) for one in case["steps"]]
+        raise SuiteError(f"there is no step {quoted(step_id)}", where=str(path), mend=nearest(step_id, known))
+    return found
+
+
+def add_checks(path: Path, case_id: str, step_id: str, checks: list[dict[str, Any]]) -> None:
+    """Appends checks to a step; one of the same place and test takes the older one's."""
+    with editing(path) as document:
+        step = step_of(workflow(document, case_id, path), step_id, path)
+        listed = step.setdefault("x-juxtalogos-checks", [])
+        for check in checks:
+            same = next((one for one in listed if _subject(one) == _subject(check)), None)
+            if same is not None:
+                same.update(check)
+            else:
+                listed.append(check)
+
+
+def _subject(check: Any) -> tuple[str, ...]:
+    """What a check is about: its place and its test."""
+    return tuple(
+        f"{key}={check[key]}" if key in ("at", "jsonpath", "xpath") else str(key)
+        for key in check
+        if key not in ("note", "frozen", "by")
+    )
