@@ -20,6 +20,7 @@ from juxtalogos.model.errors import UsageError
 from juxtalogos.model.findings import CheckResult, Severity
 from juxtalogos.model.verdict import Verdict, worst
 from juxtalogos.run.audit import SUITE, Place, audit
+from juxtalogos.run.rules import rules_of
 from juxtalogos.workspace.config import check_url
 from juxtalogos.workspace.workspace import Workspace
 
@@ -75,7 +76,9 @@ def run(args: _AuditArguments) -> int:
         number = ledger.begin("audit", "recorded", str(args.file))
         records: list[ExchangeRecord] = []
         with out.progress("exchanges", len(entries)) as moved:
-            for batch in _batches(record.redacted(redactor) for record in audit(entries, places)):
+            for batch in _batches(
+                record.redacted(redactor) for record in audit(entries, places, rules_of(home.config, contracts))
+            ):
                 cases = [_as_case(record) for record in batch]
                 ids = ledger.add(number, batch, cases)
                 records += [replace(record, id=found) for record, found in zip(batch, ids)]

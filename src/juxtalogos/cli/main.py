@@ -20,11 +20,13 @@ COMMANDS: dict[str, str] = {
     "call": "send one request and see what it says against the definition",
     "pin": "turn values of an answer into checks, or keep it whole",
     "compose": "write a suite for everything in a contract",
+    "suite": "list, check, copy, rename, move, remove cases and steps",
     "run": "run suites against a target",
     "audit": "judge recorded exchanges",
     "coverage": "show what of the definition was exercised",
     "report": "write a report of a run",
     "runs": "list runs",
+    "compare": "lay two runs side by side",
     "exchanges": "list exchanges, show one",
     "demo": "walk through everything with the harbour's berths service",
 }

@@ -2,21 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, EXIT_NO_ANSWER
 from juxtalogos.cli.terminal import Terminal
-from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange, header
-from juxtalogos.model.location import escape_key
 from juxtalogos.model.seams import ABSENT
 from juxtalogos.model.verdict import Verdict
+from juxtalogos.report.compare import differences
 from juxtalogos.run.judge import Judgement
-from juxtalogos.schema.json.values import equal
 
 MAX_DIFFERENCES = 20
 
@@ -103,21 +101,3 @@ def _data(one: MediaCall, found: list[str], note: str) -> dict[str, Any]:
         "note": note,
         "exchange": one.number or None,
     }
-
-
-def differences(one: Any, other: Any, path: str = "") -> Iterator[str]:
-    """Where two values differ, as JSON has it (1 is 1.0)."""
-    if isinstance(one, dict) and isinstance(other, dict):
-        for key in dict.fromkeys([*one, *other]):
-            at = f"{path}/{escape_key(key)}"
-            if key not in one or key not in other:
-                yield f"{at}: only in the {'other' if key not in one else 'first'}"
-            else:
-                yield from differences(one[key], other[key], at)
-    elif isinstance(one, list) and isinstance(other, list):
-        if len(one) != len(other):
-            yield f"{path or 'the body'}: {len(one)} items in the first, {len(other)} in the other"
-        for index, (left, right) in enumerate(zip(one, other)):
-            yield from differences(left, right, f"{path}/{index}")
-    elif not equal(one, other):
-        yield f"{path or 'the body'}: {dump_json(one)[:60]} in the first, {dump_json(other)[:60]} in the other"

@@ -11,8 +11,11 @@ from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import CheckResult
+from juxtalogos.model.seams import ABSENT
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.judge import judge
+from juxtalogos.run.rules import Rules
+from juxtalogos.suite.expressions import Scope
 
 SUITE = "recorded"
 """What recorded exchanges are filed under, in place of a suite."""
@@ -26,13 +29,13 @@ class Place:
     base_url: str
 
 
-def audit(entries: Iterable[Entry], places: Sequence[Place]) -> Iterator[ExchangeRecord]:
+def audit(entries: Iterable[Entry], places: Sequence[Place], rules: Rules | None = None) -> Iterator[ExchangeRecord]:
     """A record for each entry, in their order; its step is the entry's index in the file."""
     for entry in entries:
         if entry.exchange is None:
             yield _record(entry.index, None, Verdict.ERROR, entry.problem)
         else:
-            yield _judged(entry.index, entry.exchange, places)
+            yield _judged(entry.index, entry.exchange, places, rules or Rules())
 
 
 def _record(
@@ -41,12 +44,14 @@ def _record(
     return ExchangeRecord(str(index), str(index), contract, "", exchange, verdict, reason, results, suite=SUITE)
 
 
-def _judged(index: int, exchange: Exchange, places: Sequence[Place]) -> ExchangeRecord:
+def _judged(index: int, exchange: Exchange, places: Sequence[Place], rules: Rules) -> ExchangeRecord:
     for contract, base_url in ((place.contract, place.base_url) for place in places):
         form = FORMATS[contract.format]
         operations = form.match(contract, exchange.request, base_url)
         if operations:
             found = judge(form, contract, operations[0], exchange, base_url)
+            scope = Scope({}, exchange=exchange, response_value=found.answer.value if found.answer else ABSENT)
+            found = rules.apply(contract, operations[0], found, scope)
             return ExchangeRecord(
                 str(index), str(index), contract.name, operations[0].id, exchange, found.verdict, found.reason,
                 found.results, found.hits, SUITE,
