@@ -30,6 +30,8 @@ SHOTS = {
     "coverage": "coverage",
     "exchanges": "exchanges --finding any --path port-calls",
     "runs": "runs --calls",
+    "pin": "pin --list --exchange 1",
+    "suite": "suite list berths",
     "import": "import ../broken.yaml",
     "audit": "audit ../morning.har --contract berths --target local",
 }

@@ -276,3 +276,49 @@ def test_selecting_by_xpath_and_jsonpath() -> None:
             check_xpath(text, namespaces={"m": "urn:m"})
     assert select_json("$[?match(@, 'a.*')]", ["ab", "ba"]) == ["ab"]
     assert select_json("$[?search(@, '(a+)+$')]", ["a" * 40 + "!"]) == []
+
+
+def test_the_testers_walk_as_it_is_written(
+    tmp_path: Path, jux: Callable[..., Result], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Every line of docs/testing-walk.md, in one folder; what a paragraph says it says must be there."""
+    import os
+    import re
+    import subprocess
+    import sys
+
+    from conftest import BERTHS
+
+    (tmp_path / "berths.yaml").write_text(BERTHS, "utf-8")
+    bin_folder = tmp_path / "bin"
+    bin_folder.mkdir()
+    (bin_folder / "jux").write_text(f'#!/bin/sh\nexec {sys.executable} -m juxtalogos "$@"\n', "utf-8")
+    (bin_folder / "jux").chmod(0o755)
+    environment = {
+        **os.environ,
+        "PATH": f"{bin_folder}:{os.environ['PATH']}",
+        "MERROW_KEY": KEY,
+        "HOME": str(tmp_path / "home"),
+        "NO_COLOR": "1",
+    }
+    text = (Path(__file__).parents[1] / "docs/testing-walk.md").read_text("utf-8")
+    folder, count = tmp_path, 0
+    with serving() as url:
+        blocks = re.findall(r"((?:^    .+\n)+)\n(.*(?:\n(?!    ).*)*)", text, re.MULTILINE)
+        for block, after in blocks:
+            lines = [line[4:].replace("http://127.0.0.1:8480/v1", url) for line in block.rstrip("\n").split("\n")]
+            for number, line in enumerate(lines, 1):
+                if line.startswith("cd "):
+                    folder = folder / line[3:]
+                    continue
+                done = subprocess.run(
+                    ["bash", "-c", line], cwd=folder, env=environment, capture_output=True, text=True, timeout=60
+                )
+                told = after if number == len(lines) else ""
+                wanted = 1 if told.startswith("exits 1") else 0
+                assert done.returncode == wanted, (line, done.stdout, done.stderr)
+                says = re.match(r"(?:exits 1 and )?says `([^`]+)`", told)
+                if says:
+                    assert says.group(1) in done.stdout + done.stderr, (line, says.group(1), done.stdout, done.stderr)
+                    count += 1
+    assert count >= 10

@@ -289,11 +289,10 @@ SUITES: list[tuple[str, Callable[[Any], None], str]] = [
     ("an unknown expression", _step(successCriteria=[{"condition": "$status == 200"}]), "no runtime expression"),
     ("a step that does not come before", _step(parameters=[{"name": "berthId", "in": "path", "value": "$steps.b.outputs.x"}]), "does not come before"),
     ("a broken pattern", _step(successCriteria=[{"context": "$response.body", "type": "regex", "condition": "["}]), "no regular expression"),
-    ("what is not run yet", _step(onFailure=[]), "`onFailure` is not run by this version"),
     ("an unknown key", _step(succesCriteria=[]), "did you mean successCriteria"),
     ("two operations", _step(operationPath="{$sourceDescriptions.berths.url}#/paths/~1berths/get"), "exactly one of"),
     ("no steps", lambda suite: suite["workflows"][0].update(steps=[]), "list of one or more"),
-    ("a case twice", lambda suite: suite["workflows"].append(suite["workflows"][0]), "stands twice"),
+    ("a case twice", lambda suite: suite["workflows"].append(suite["workflows"][0]), "stands 2 times"),
     ("an unknown contract", lambda suite: suite["sourceDescriptions"][0].update(name="x", url="https://merrow.invalid/x.yaml"), "is no imported contract"),
 ]  # fmt: skip
 

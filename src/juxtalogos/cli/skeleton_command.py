@@ -10,20 +10,30 @@ from juxtalogos.formats import FORMATS
 from juxtalogos.model.errors import ConfigError
 from juxtalogos.suite.inputs import sample_inputs, with_settings
 from juxtalogos.suite.skeleton import FORMS, skeleton
+from juxtalogos.suite.value_table import value_table
 
 DESCRIPTION = """\
 Write a request of an operation, filled with valid sample values: as an HTTP/1.1 message to edit and send with
-`call --message`, a shell line, the body alone, or a step of a suite. No credentials are written."""
+`call --message`, a shell line, the body alone, a step of a suite, or a table (CSV) of an input's allowed values and
+limits. No credentials are written."""
 EXAMPLE = """\
   juxtalogos skeleton announcePortCall > announce.http
   juxtalogos skeleton announcePortCall --form body --full
+  juxtalogos skeleton registerVessel --form table --input body/kind --input body/lengthMetres
 """
 _NOWHERE = "http://host.invalid"
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("operation", metavar="OPERATION", help="an operation's id")
-    parser.add_argument("--form", choices=FORMS, default="message", help="what to write (message)")
+    parser.add_argument("--form", choices=(*FORMS, "table"), default="message", help="what to write (message)")
+    parser.add_argument(
+        "--input",
+        action="append",
+        default=[],
+        metavar="ADDRESS",
+        help="--form table: an input whose allowed values and limits are written",
+    )
     parser.add_argument("--full", action="store_true", help="fill in what is optional too")
     parser.add_argument(
         "--set", dest="settings", action="append", default=[], metavar="ADDRESS=VALUE", help="an input's value"
@@ -36,6 +46,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 class _SkeletonArguments(Arguments):
     operation: str
     form: str
+    input: list[str]
     full: bool
     settings: list[str]
     target: str | None
@@ -45,6 +56,8 @@ class _SkeletonArguments(Arguments):
 def run(args: _SkeletonArguments) -> int:
     home = workspace(args)
     contract, operation = home.operation(args.operation)
+    if args.form == "table":
+        return _write(args, value_table(contract, operation, args.input))
     form = FORMATS[contract.format]
     inputs = with_settings(form, contract, operation, sample_inputs(contract, operation, full=args.full), args.settings)
     try:
@@ -53,7 +66,10 @@ def run(args: _SkeletonArguments) -> int:
         if args.target:
             raise
         base_url = next((server for server in (*operation.servers, *contract.servers) if "://" in server), _NOWHERE)
-    text = skeleton(form, contract, operation, inputs, base_url, args.form)
+    return _write(args, skeleton(form, contract, operation, inputs, base_url, args.form))
+
+
+def _write(args: _SkeletonArguments, text: str) -> int:
     if args.output:
         from juxtalogos.workspace.files import write_whole
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import posixpath
+from functools import lru_cache
 from urllib.parse import urldefrag, urljoin, urlsplit
 
 
@@ -21,6 +22,7 @@ def join_uri(base: str, reference: str) -> str:
     return joined + hash_sign + fragment
 
 
+@lru_cache(maxsize=2_000)
 def origin(url: str) -> str:
     """scheme://host:port, lowered, the port always told (RFC 6454, section 4). ValueError when the URL is none."""
     parts = urlsplit(url)

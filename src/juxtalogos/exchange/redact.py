@@ -9,7 +9,7 @@ from dataclasses import dataclass, replace
 from functools import lru_cache
 from urllib.parse import quote, quote_plus
 
-from juxtalogos.model.exchange import Exchange, Headers
+from juxtalogos.model.exchange import Exchange, Headers, Request
 from juxtalogos.model.findings import CheckResult
 
 MASK = "[redacted]"
@@ -78,20 +78,22 @@ class Redactor:
     def exchange(self, exchange: Exchange) -> Exchange:
         """The exchange as it may be kept and shown."""
         request, response = exchange.request, exchange.response
-        request = replace(
-            request,
-            url=self.url(request.url),
-            headers=self.headers(request.headers),
-            body=self.body(request.body) if request.body else request.body,
-        )
+        url, headers = self.url(request.url), self.headers(request.headers)
+        body = self.body(request.body) if request.body else request.body
+        if url != request.url or headers != request.headers or body is not request.body:
+            request = Request(request.method, url, headers, body)
         if response is not None:
-            response = replace(
-                response,
-                headers=self.headers(response.headers),
-                body=self.body(response.body),
-                reason=self.text(response.reason),
+            headers, answer, reason = (
+                self.headers(response.headers),
+                self.body(response.body),
+                self.text(response.reason),
             )
-        return replace(exchange, request=request, response=response, error=self.text(exchange.error))
+            if headers != response.headers or answer is not response.body or reason is not response.reason:
+                response = replace(response, headers=headers, body=answer, reason=reason)
+        error = self.text(exchange.error)
+        if request is exchange.request and response is exchange.response and error is exchange.error:
+            return exchange
+        return replace(exchange, request=request, response=response, error=error)
 
     def result(self, result: CheckResult) -> CheckResult:
         """A check result as it may be kept and shown; what a secret field held is masked whole."""
@@ -99,7 +101,10 @@ class Redactor:
         observed = (
             MASK if name in self.names and result.observed not in ("missing", "present") else self.text(result.observed)
         )
-        return replace(result, observed=observed, detail=self.text(result.detail))
+        detail = self.text(result.detail)
+        if observed is result.observed and detail is result.detail:
+            return result  # nothing in it to hide, as nearly always
+        return replace(result, observed=observed, detail=detail)
 
 
 def _mask_header(name: str, value: str) -> str:

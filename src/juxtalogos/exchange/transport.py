@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import asyncio
-import secrets
+import random
 import ssl
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from pathlib import Path
 from types import TracebackType
 from urllib.parse import urlsplit
@@ -106,9 +106,7 @@ class Transport:
                 allow_redirects=False,
             ) as answer:
                 first_byte = time.perf_counter() - started
-                sent = replace(
-                    request, headers=tuple((name, value) for name, value in answer.request_info.headers.items())
-                )
+                sent = Request(request.method, request.url, tuple(answer.request_info.headers.items()), request.body)
                 body, truncated, problem = await self._read(answer)
                 headers = tuple((name.decode("latin-1"), _text(value)) for name, value in answer.raw_headers)
                 version = f"{answer.version.major}.{answer.version.minor}" if answer.version else "1.1"
@@ -150,10 +148,10 @@ def with_automatic_headers(request: Request) -> Request:
         "Accept": "*/*",
         "Accept-Encoding": "gzip, deflate",
         "User-Agent": f"juxtalogos/{VERSION}",
-        "traceparent": f"00-{secrets.token_hex(16)}-{secrets.token_hex(8)}-01",
+        "traceparent": f"00-{random.getrandbits(128):032x}-{random.getrandbits(64):016x}-01",
     }
     added = tuple((name, value) for name, value in automatic.items() if name.lower() not in given)
-    return replace(request, headers=request.headers + added)
+    return Request(request.method, request.url, request.headers + added, request.body)
 
 
 def explain(error: Exception, url: str, options: TransportOptions) -> str:

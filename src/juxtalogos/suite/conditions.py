@@ -6,6 +6,7 @@ import operator
 import re
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 from juxtalogos.model.seams import ABSENT
@@ -41,6 +42,7 @@ class Condition:
     operands: tuple[Any, ...]
 
 
+@lru_cache(maxsize=10_000)
 def parse_condition(text: str) -> Condition:
     """BadCondition when the text is none."""
     parser = _Parser(text)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any
 
 from juxtalogos.documents.jsontext import dump_json
@@ -58,6 +59,7 @@ class Scope:
     response_value: Any = ABSENT
 
 
+@lru_cache(maxsize=10_000)
 def parse_expression(text: str) -> Expression:
     """BadExpression when the whole text is no expression."""
     for form, pattern in _FORMS.items():

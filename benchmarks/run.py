@@ -1,0 +1,139 @@
+"""A run of many cases beside a bare loop on the same HTTP library, interleaved in one run: CPU seconds, ratios as medians.
+
+Run by hand: python benchmarks/run.py [CASES] [ROUNDS]
+The server is a process of its own; a step is resolved, sent, decoded, checked, covered and recorded.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import resource
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+import aiohttp
+import yaml
+
+from juxtalogos.ledger import Ledger
+from juxtalogos.run.engine import Plan
+from juxtalogos.run.execute import execute
+from juxtalogos.run.session import open_session
+from juxtalogos.suite.read import read_suites
+from juxtalogos.workspace.importing import keep, read_source
+from juxtalogos.workspace.remote import Access
+from juxtalogos.workspace.workspace import Workspace, init_workspace
+
+_SERVER = """
+import asyncio, json, sys
+BODY = json.dumps({"id": "B-1", "name": "Skerry", "depth": 7.5, "lines": [{"side": "port", "count": 4}] * 8, "note": "x" * 500}).encode()
+HEAD = b"HTTP/1.1 200 OK\\r\\nContent-Type: application/json\\r\\nContent-Length: %d\\r\\n\\r\\n" % len(BODY)
+async def serve(reader, writer):
+    try:
+        while True:
+            await reader.readuntil(b"\\r\\n\\r\\n")
+            writer.write(HEAD + BODY)
+    except (asyncio.IncompleteReadError, ConnectionError):
+        writer.close()
+async def main():
+    server = await asyncio.start_server(serve, "127.0.0.1", 0)
+    print(server.sockets[0].getsockname()[1], flush=True)
+    await server.serve_forever()
+asyncio.run(main())
+"""
+_SCHEMA: Any = {
+    "type": "object", "required": ["id", "name", "depth", "lines"],
+    "properties": {
+        "id": {"type": "string", "pattern": "^B-"}, "name": {"type": "string"}, "depth": {"type": "number", "minimum": 0}, "note": {"type": "string"},
+        "lines": {"type": "array", "items": {"type": "object", "properties": {"side": {"enum": ["port", "starboard"]}, "count": {"type": "integer"}}}},
+    },
+}  # fmt: skip
+
+
+def workspace(folder: Path, cases: int, steps: int) -> Workspace:
+    home = init_workspace(folder / "work")
+    answers = {"200": {"description": "x", "content": {"application/json": {"schema": _SCHEMA}}}}
+    parameters = [{"name": "id", "in": "path", "required": True, "schema": {"type": "string"}}]
+    paths = {"/berths/{id}": {"get": {"operationId": "getBerth", "parameters": parameters, "responses": answers}}}
+    (folder / "quay.yaml").write_text(
+        yaml.safe_dump({"openapi": "3.0.3", "info": {"title": "x", "version": "1"}, "paths": paths}), "utf-8"
+    )
+    [imported] = read_source(str(folder / "quay.yaml"), Access())
+    keep(home, imported)
+    listed = [
+        {
+            "workflowId": f"c{n}",
+            "steps": [
+                {
+                    "stepId": f"s{k}", "operationId": "getBerth", "outputs": {"id": "$response.body#/id"}, "successCriteria": [{"condition": "$statusCode == 200"}],
+                    "parameters": [{"name": "id", "in": "path", "value": f"$steps.s{k - 1}.outputs.id" if k else f"B-{n}"}],
+                }
+                for k in range(steps)
+            ],
+        }
+        for n in range(cases)
+    ]  # fmt: skip
+    suite = {
+        "arazzo": "1.0.1",
+        "info": {"title": "x", "version": "1"},
+        "sourceDescriptions": [{"name": "quay", "url": "../definitions/quay/quay.yaml", "type": "openapi"}],
+        "workflows": listed,
+    }
+    (home.suites / "many.arazzo.json").write_text(json.dumps(suite), "utf-8")
+    return home
+
+
+async def bare(url: str, count: int, jobs: int) -> None:
+    async with aiohttp.ClientSession(connector=aiohttp.TCPConnector(limit=jobs)) as session:
+
+        async def work(numbers: range) -> None:
+            for number in numbers:
+                async with session.get(f"{url}/berths/B-{number}", allow_redirects=False) as answer:
+                    await answer.read()
+
+        await asyncio.gather(*(work(range(start, count, jobs)) for start in range(jobs)))
+
+
+def main() -> None:
+    cases = int(sys.argv[1]) if len(sys.argv) > 1 else 5_000
+    rounds = int(sys.argv[2]) if len(sys.argv) > 2 else 3
+    steps, jobs = 3, 8
+    server = subprocess.Popen([sys.executable, "-c", _SERVER], stdout=subprocess.PIPE, text=True)
+    try:
+        assert server.stdout is not None
+        url = f"http://127.0.0.1:{server.stdout.readline().strip()}"
+        with tempfile.TemporaryDirectory() as name:
+            home = workspace(Path(name), cases, steps)
+            started = time.process_time()
+            [suite], everything = read_suites(home, [home.suites / "many.arazzo.json"])
+            print(f"reading {cases:,} cases of {steps} steps: {time.process_time() - started:.2f} s")
+            ratios = []
+            for _ in range(rounds):
+                started = time.process_time()
+                asyncio.run(bare(url, cases * steps, jobs))
+                loop = time.process_time() - started
+                contract = home.contract("quay")
+                session = open_session({"quay": contract}, home.target(url), home.root)
+                plan = Plan(tuple((suite, case) for case in suite.cases), session, jobs, everything=everything)
+                started = time.process_time()
+                with Ledger(home.ledger_path) as ledger:
+                    asyncio.run(execute(plan, home.root, ledger, "many", lambda record: None))
+                ours = time.process_time() - started
+                ratios.append(ours / loop)
+                peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024
+                print(
+                    f"bare loop {loop / cases / steps * 1e6:6.0f} us a request   ours {ours / cases / steps * 1e6:6.0f} us a step   {ours / loop:5.2f} times   peak {peak} MB",
+                    flush=True,
+                )
+            print(f"median: {statistics.median(ratios):.2f} times a bare loop")
+    finally:
+        server.terminate()
+
+
+if __name__ == "__main__":
+    main()
