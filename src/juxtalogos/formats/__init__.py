@@ -13,10 +13,13 @@ from juxtalogos.model.seams import Format
 class _Table(Mapping[str, Format]):
     def __init__(self, places: Mapping[str, str]) -> None:
         self._places = places
+        self._loaded: dict[str, Format] = {}
 
     def __getitem__(self, name: str) -> Format:
-        module, _, attribute = self._places[name].partition(":")
-        found: Format = getattr(import_module(module), attribute)
+        found = self._loaded.get(name)
+        if found is None:
+            module, _, attribute = self._places[name].partition(":")
+            found = self._loaded[name] = getattr(import_module(module), attribute)
         return found
 
     def __iter__(self) -> Iterator[str]:

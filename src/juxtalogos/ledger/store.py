@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from juxtalogos.ledger.records import CaseRecord, ExchangeRecord, HitRow, RunRecord
+from juxtalogos.model.elements import Hit
 from juxtalogos.model.errors import ConfigError, UsageError
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
 from juxtalogos.model.findings import CheckResult, Severity
@@ -58,8 +59,7 @@ class Ledger:
         self.path = path
         try:
             path.parent.mkdir(parents=True, exist_ok=True)
-            # The batching writer commits from a worker thread, one batch at a time.
-            self.db = sqlite3.connect(path, timeout=30, check_same_thread=False)
+            self.db = sqlite3.connect(path, timeout=30)
             self.db.execute("PRAGMA journal_mode=WAL")
             self.db.execute("PRAGMA synchronous=NORMAL")
             version = self.db.execute("PRAGMA user_version").fetchone()[0]
@@ -120,12 +120,8 @@ class Ledger:
                 (_result_row(number, result) for number, record in zip(ids, exchanges) for result in record.results),
             )
             self.db.executemany(
-                "INSERT INTO hit VALUES (?, ?, ?, ?, ?, ?, 1, ?) ON CONFLICT DO UPDATE SET count = count + 1",
-                (
-                    (run, record.contract, hit.element, hit.operation, hit.status, hit.media_type, number)
-                    for number, record in zip(ids, exchanges)
-                    for hit in record.hits
-                ),
+                "INSERT INTO hit VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET count = count + excluded.count",
+                _hit_rows(run, ids, exchanges),
             )
             self.db.executemany(
                 "INSERT INTO suite_case VALUES (?, ?, ?, ?, ?, ?)",
@@ -312,6 +308,20 @@ def _exchange_record(row: Sequence[Any], results: tuple[CheckResult, ...]) -> Ex
         flows,
         str(told.get("note", "")),
     )
+
+
+def _hit_rows(run: int, ids: Sequence[int], exchanges: Sequence[ExchangeRecord]) -> Iterator[tuple[Any, ...]]:
+    """The hits of a batch, each element once with how often it was hit and where first."""
+    counts: dict[tuple[str, Hit], list[int]] = {}
+    for number, record in zip(ids, exchanges):
+        for hit in record.hits:
+            found = counts.get((record.contract, hit))
+            if found is None:
+                counts[record.contract, hit] = [1, number]
+            else:
+                found[0] += 1
+    for (contract, hit), (count, first) in counts.items():
+        yield run, contract, hit.element, hit.operation, hit.status, hit.media_type, count, first
 
 
 def _notes(record: ExchangeRecord) -> str:

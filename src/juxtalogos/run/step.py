@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -15,7 +14,7 @@ from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import JuxtalogosError
 from juxtalogos.model.exchange import Exchange, Request, header
 from juxtalogos.model.findings import CheckResult
-from juxtalogos.model.location import escape_key, split_pointer
+from juxtalogos.model.location import split_pointer
 from juxtalogos.model.seams import ABSENT, Inputs
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.judge import Judgement, judge, with_written
@@ -23,7 +22,7 @@ from juxtalogos.run.session import Session
 from juxtalogos.schema.patterns import PatternTimeout, compile_pattern
 from juxtalogos.suite.checks import run_check, value_at
 from juxtalogos.suite.conditions import holds, in_words, parse_condition
-from juxtalogos.suite.expressions import Scope, evaluate, expressions_in, fill, parse_expression
+from juxtalogos.suite.expressions import Scope, evaluate, fill, parse_expression
 from juxtalogos.suite.formulas import Ground
 from juxtalogos.suite.inputs import put
 from juxtalogos.suite.kept import run_values
@@ -32,26 +31,6 @@ from juxtalogos.suite.select import NoSelection, select_json, select_xml
 
 MAX_KNOWN = 60
 """Values of a case that are noted with one exchange."""
-
-
-def flows_of(step: Step) -> tuple[tuple[str, str], ...]:
-    """(input, expression) of everything in a request that is no literal."""
-    found = [(address, text) for address, value in step.parameters for text in expressions_in(value)]
-    if step.payload:
-        found += [(f"body{path}", text) for path, text in _flows("", step.payload.payload)]
-        found += [
-            (f"body{one.target}", text) for one in step.payload.replacements for text in expressions_in(one.value)
-        ]
-    return tuple(found)
-
-
-def _flows(path: str, value: Any) -> Iterator[tuple[str, str]]:
-    if isinstance(value, dict | list):
-        members = value.items() if isinstance(value, dict) else enumerate(value)
-        for key, item in members:
-            yield from _flows(f"{path}/{escape_key(key)}", item)
-    else:
-        yield from ((path, text) for text in expressions_in(value))
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,7 +81,7 @@ async def run_step(stage: Stage, actor: Actor, step: Step, name: str) -> tuple[E
     actor.scope.steps[step.id] = outputs_of(actor, step)
     record = ExchangeRecord(
         actor.case, name, contract.name, operation.id, exchange, judgement.verdict, judgement.reason, judgement.results, judgement.hits, actor.suite.name,
-        known=tuple(run_values(actor.scope).items())[:MAX_KNOWN], flows=flows_of(step), note=str(fill(step.description, actor.scope, [])),
+        known=tuple(run_values(actor.scope).items())[:MAX_KNOWN], flows=step.flows, note=str(fill(step.description, actor.scope, [])),
     )  # fmt: skip
     return record, succeeded
 
@@ -195,6 +174,8 @@ def _truth(nodes: list[Any]) -> bool:
 
 
 def _with_cookies(request: Request, cookies: aiohttp.CookieJar) -> Request:
+    if not len(cookies):
+        return request
     found = cookies.filter_cookies(URL(request.url, encoded=True))
     if not found:
         return request

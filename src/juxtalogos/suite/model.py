@@ -92,6 +92,8 @@ class Step:
     description: str = ""
     always: bool = False
     """A clean-up step: run also after a failure, when what it needs is there."""
+    flows: tuple[tuple[str, str], ...] = ()
+    """(input, expression): which values of its request come from where."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 from typing import Any, Protocol
 
 from juxtalogos.model.contract import Contract, Operation
@@ -11,6 +12,7 @@ from juxtalogos.model.location import Location
 from juxtalogos.model.seams import ABSENT
 from juxtalogos.suite.checks import BadCheck, Check, read_check
 from juxtalogos.suite.faults import Known, Reader
+from juxtalogos.suite.flows import flows_of
 from juxtalogos.suite.formulas import BadFormula, reads_of
 from juxtalogos.suite.inputs import resolve_address
 from juxtalogos.suite.model import Action, CaseKey, Output, Payload, Replacement, Step
@@ -83,7 +85,7 @@ class StepReader:
             step.get("x-juxtalogos-always") is True,
         )  # fmt: skip
         self.before[step_id] = own
-        return found
+        return replace(found, flows=flows_of(found.parameters, found.payload))
 
     def target(self, step: dict[str, Any], at: Location) -> tuple[Contract | None, Operation | None, CaseKey | None]:
         reader = self.reader

@@ -61,6 +61,8 @@ class JsonSchema:
         self.uses = 0
         self.compiler: Compiler | None = None
         self.function: Compiled | None = None
+        self.kinds: dict[str, Any] = {}
+        """Declared types by place, once they were asked for (view.declared_kinds)."""
 
     def context(self) -> Context:
         return Context(self.store, self.direction, self.asserts_format)

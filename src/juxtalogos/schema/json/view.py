@@ -75,6 +75,17 @@ def declared_kinds(
     schema: JsonSchema, pointer: str = ""
 ) -> tuple[tuple[str, ...], tuple[str, ...], dict[str, tuple[str, ...]]]:
     """(types of the value, types of its items, types by property) at a place in the value, for reading texts as values."""
+    found = schema.kinds.get(pointer)
+    if found is None:
+        found = _declared_kinds(schema, pointer)
+        if len(schema.kinds) < 1_000:
+            schema.kinds[pointer] = found
+    return found
+
+
+def _declared_kinds(
+    schema: JsonSchema, pointer: str
+) -> tuple[tuple[str, ...], tuple[str, ...], dict[str, tuple[str, ...]]]:
     context = schema.context()
     parts = same_value(schema.node, context)
     for token in split_pointer(pointer):
