@@ -344,6 +344,25 @@ def test_inputs_are_checked_defaulted_and_computed(ran: Any) -> None:
     assert ran({"inputs": suite}, "inputs", "--set", "name=7788")["cases"] == {"w": "passed"}
 
 
+def test_variables_of_workspace_target_suite_and_case(work: Path, ran: Any) -> None:
+    text = (work / "juxtalogos.toml").read_text("utf-8")
+    (work / "juxtalogos.toml").write_text(
+        text + '\n[variables]\na = "workspace"\nb = "workspace"\n\n[targets.local.variables]\nb = "target"\n', "utf-8"
+    )
+    checks = [
+        {"at": f"$inputs.{name}", "equals": value}
+        for name, value in {"a": "workspace", "b": "target", "c": "suite", "d": "case", "e": "set"}.items()
+    ]
+    properties = {"d": {"default": "case"}, "a": {"default": "case"}}
+    case = {
+        "workflowId": "w",
+        "inputs": {"type": "object", "properties": properties},
+        "steps": [{**_STEP, "x-juxtalogos-checks": checks}],
+    }
+    suite = {"x-juxtalogos-variables": {"a": "suite", "c": "suite", "d": "suite"}, "workflows": [case]}
+    assert ran({"v": suite}, "v", "--set", "e=set")["cases"] == {"w": "passed"}
+
+
 _STEP = {"stepId": "a", "operationId": "listBerths"}
 
 

@@ -326,9 +326,15 @@ def test_the_writer_commits_in_batches_and_loses_nothing(tmp_path: Path) -> None
     batches: list[int] = []
 
     class Counting(Ledger):
-        def add(self, run: int, exchanges: Any, cases: Any = ()) -> list[int]:
-            batches.append(len(exchanges))
-            return super().add(run, exchanges, cases)
+        @contextmanager
+        def batch(self) -> Iterator[None]:
+            batches.append(0)
+            with super().batch():
+                yield
+
+        def put(self, run: int, exchanges: Any, cases: Any = ()) -> list[int]:
+            batches[-1] += len(exchanges)
+            return super().put(run, exchanges, cases)
 
     async def work(ledger: Ledger, run: int) -> None:
         async with Writer(ledger, run) as writer:

@@ -9,6 +9,7 @@ import json
 import sqlite3
 import time
 from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -110,8 +111,19 @@ class Ledger:
 
     def add(self, run: int, exchanges: Sequence[ExchangeRecord], cases: Sequence[CaseRecord] = ()) -> list[int]:
         """Stores finished work in one transaction; gives the ids of the exchanges."""
-        ids: list[int] = []
+        with self.batch():
+            return self.put(run, exchanges, cases)
+
+    @contextmanager
+    def batch(self) -> Iterator[None]:
+        """One transaction: what is put meanwhile is committed together at its end."""
         with self.db:
+            yield
+
+    def put(self, run: int, exchanges: Sequence[ExchangeRecord], cases: Sequence[CaseRecord] = ()) -> list[int]:
+        """Stores finished work within a batch; gives the ids of the exchanges."""
+        ids: list[int] = []
+        if exchanges or cases:
             for record in exchanges:
                 cursor = self.db.execute(f"INSERT INTO exchange VALUES (NULL{', ?' * 21})", _exchange_row(run, record))
                 ids.append(int(cursor.lastrowid or 0))

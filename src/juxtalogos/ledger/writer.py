@@ -11,7 +11,7 @@ from juxtalogos.ledger.store import Ledger
 
 BATCH = 200
 SLICE = 25
-"""Records committed at a stretch, on the loop itself: two milliseconds. A thread of its own would fight for the interpreter's lock
+"""Records stored at a stretch, on the loop itself: two milliseconds. A thread of its own would fight for the interpreter's lock
 at each row, which costs four times as much."""
 INTERVAL = 0.5
 """Seconds after which a smaller batch is committed too."""
@@ -67,7 +67,8 @@ class Writer:
             if batch:
                 exchanges = [record for record in batch if isinstance(record, ExchangeRecord)]
                 cases = [record for record in batch if isinstance(record, CaseRecord)]
-                for start in range(0, max(len(exchanges), 1), SLICE):
-                    last = start + SLICE >= len(exchanges)
-                    self.ledger.add(self.run, exchanges[start : start + SLICE], cases if last else ())
-                    await asyncio.sleep(0)
+                with self.ledger.batch():
+                    for start in range(0, max(len(exchanges), 1), SLICE):
+                        last = start + SLICE >= len(exchanges)
+                        self.ledger.put(self.run, exchanges[start : start + SLICE], cases if last else ())
+                        await asyncio.sleep(0)

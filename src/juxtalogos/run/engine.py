@@ -137,7 +137,9 @@ class _Runner:
         started = time.perf_counter()
         ground = Ground(datetime.now(UTC), random.Random(f"{self.plan.seed}:{suite.name}:{label}"))
         scope = Scope({}, workflows=dict(workflows), sources=suite.sources, components=suite.components)
-        wrong = self.fill_inputs(case, row, scope, ground, checked=steps is case.steps or kept is None or bool(kept))
+        wrong = self.fill_inputs(
+            suite, case, row, scope, ground, checked=steps is case.steps or kept is None or bool(kept)
+        )
         if wrong:
             await self.finish(CaseRecord(suite.name, label, Verdict.ERROR, self.plan.session.redactor.text(wrong), 0.0))
             return Outcome(Verdict.ERROR, scope.inputs, {})
@@ -159,10 +161,10 @@ class _Runner:
         )
         return Outcome(verdict, scope.inputs, scope.outputs)
 
-    def fill_inputs(self, case: Case, row: Row, scope: Scope, ground: Ground, *, checked: bool) -> str:
-        """Defaults, formulas, the target's variables, the row: the later the stronger. Gives what is wrong with them."""
+    def fill_inputs(self, suite: Suite, case: Case, row: Row, scope: Scope, ground: Ground, *, checked: bool) -> str:
+        """The suite's variables, defaults, formulas, the workspace's and target's variables, the row: the later the stronger. Gives what is wrong with them."""
         target = self.plan.session.target
-        values: dict[str, Any] = dict(case.inputs)
+        values: dict[str, Any] = {**suite.variables, **case.inputs}
         scope.inputs = values
         try:
             values.update({name: compute(formula, scope, ground) for name, formula in case.formulas.items()})

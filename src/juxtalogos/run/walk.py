@@ -152,7 +152,7 @@ class Walk:
                 replace(record, verdict=Verdict.ERROR, reason=f"workflows call one another more than {MAX_CALLS} deep")
             )
             return False
-        given = {**case.inputs, **inputs}
+        given = {**suite.variables, **case.inputs, **inputs}
         wrong = wrong_inputs(case, given)
         if wrong:
             await self.keep(

@@ -146,6 +146,8 @@ class Suite:
     sources: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
     """By name of a source description: its `url`, `name` and `type`."""
     components: Mapping[str, Any] = field(default_factory=dict)
+    variables: Mapping[str, Any] = field(default_factory=dict)
+    """Inputs of all its cases, weaker than anything else says."""
     namespaces: Mapping[str, str] = field(default_factory=dict)
     """Prefixes for XPath."""
     related: tuple[Path, ...] = ()

@@ -22,7 +22,7 @@ from juxtalogos.workspace.files import read_inside
 from juxtalogos.workspace.workspace import Workspace
 
 ENDINGS = (".arazzo.yaml", ".arazzo.yml", ".arazzo.json")
-_ROOT_KEYS = ("arazzo", "info", "sourceDescriptions", "workflows", "components")
+_ROOT_KEYS = ("arazzo", "info", "sourceDescriptions", "workflows", "components", "x-juxtalogos-variables")
 _CASE_KEYS = (
     "workflowId", "summary", "description", "inputs", "dependsOn", "steps", "successActions", "failureActions", "outputs", "parameters",
     "x-juxtalogos-table", "x-juxtalogos-setup", "x-juxtalogos-tags",
@@ -116,6 +116,9 @@ class _SuiteReader(Reader):
         self.keys(
             self.components, ("inputs", "parameters", "successActions", "failureActions"), root.child("components")
         )
+        variables = self.mapping(
+            value.get("x-juxtalogos-variables", {}), root.child("x-juxtalogos-variables"), "`x-juxtalogos-variables`"
+        )
         workflows = self.listing(value, "workflows", root, needed=True)
         self.case_ids = [str(one.get("workflowId")) for one in workflows if isinstance(one, dict)]
         cases = tuple(self.case(item, root.child("workflows", index)) for index, item in enumerate(workflows))
@@ -131,6 +134,7 @@ class _SuiteReader(Reader):
             str(info.get("title", "")),
             self.names,
             self.components,
+            variables,
             self.namespaces,
             related,
         )

@@ -6,7 +6,7 @@ import os
 import re
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from importlib import resources
 from pathlib import Path
 from typing import Any
@@ -118,6 +118,8 @@ class Config:
     targets: Mapping[str, Target] = field(default_factory=dict)
     contracts: Mapping[str, ContractSettings] = field(default_factory=dict)
     queries: Mapping[str, Query] = field(default_factory=dict)
+    variables: Mapping[str, Any] = field(default_factory=dict)
+    """Inputs of every case on every target."""
     default_target: str = ""
     jobs: int = 4
 
@@ -257,7 +259,9 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
         name: Query(table["sql"], table.get("file", ""), table.get("env", ""))
         for name, table in value.get("queries", {}).items()
     }
-    return Config(path, targets, contracts, queries, defaults.get("target", ""), defaults.get("jobs", 4))
+    variables = value.get("variables", {})
+    targets = {name: replace(target, variables={**variables, **target.variables}) for name, target in targets.items()}
+    return Config(path, targets, contracts, queries, variables, defaults.get("target", ""), defaults.get("jobs", 4))
 
 
 def _system(table: dict[str, Any]) -> SystemCommands:

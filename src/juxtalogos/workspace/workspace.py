@@ -118,7 +118,7 @@ class Workspace:
     def target(self, name: str | None) -> Target:
         """A target by name or, where `name` is a URL, one made of it; without a name the last one used, or the only one."""
         if name and "://" in name:
-            return Target("given", check_url(name))
+            return Target("given", check_url(name), variables=self.config.variables)
         chosen = name or self.config.default_target or self._remembered()
         if not chosen and len(self.config.targets) == 1:
             chosen = next(iter(self.config.targets))
