@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import dataclass
 from typing import Any
 
 from juxtalogos.cli.terminal import Terminal, clean
@@ -17,101 +18,107 @@ from juxtalogos.suite.inputs import with_values
 _SCALARS = ("string", "integer", "number", "boolean", "null")
 
 
-def ask_inputs(out: Terminal, form: Format, contract: Contract, operation: Operation, inputs: Inputs) -> Inputs:
-    """Inputs as a person gives them; an empty line keeps the sample, or leaves an optional one out."""
-    out.note(
-        (
-            "an empty line takes the value in brackets; - leaves an input out; ! before a value sends it though it is not allowed",
-            "note",
-        )
-    )
-    values: dict[str, Any] = dict(inputs.values)
-    for one in operation.inputs:
-        row = next(iter(contract.schema(one.schema).outline()), None) if one.schema else None
-        given = _ask(
-            out,
-            form,
-            contract,
-            one.address,
-            one.schema,
-            "",
-            row,
-            one.required,
-            values.get(one.address, ABSENT),
-            one.description,
-        )
-        if given is ABSENT:
-            values.pop(one.address, None)
-        else:
-            values[one.address] = given
-    found = Inputs(values, inputs.body, inputs.content_type)
-    media = chosen_media(operation, inputs.content_type)
-    if media is None or media.schema is None:
-        return found
-    rows = [row for row in contract.schema(media.schema).outline() if _is_asked(row)]
-    for row in rows:
-        current = _at(found.body, row.path)
-        given = _ask(
-            out, form, contract, f"body{row.path}", media.schema, row.path, row, row.required, current, row.description
-        )
-        if given is not ABSENT:
-            found = with_values(found, {f"body{row.path}": given})
-        elif current is not ABSENT:
-            found = Inputs(found.values, _without(found.body, split_pointer(row.path)), found.content_type)
-    return found
+@dataclass(frozen=True, slots=True)
+class Question:
+    """One input to ask for; `current` is what an empty line takes."""
+
+    address: str
+    schema: SchemaRef | None
+    row: OutlineRow | None
+    required: bool
+    meaning: str
+    current: Any
+    pointer: str = ""
+
+    @property
+    def facts(self) -> str:
+        need = "required" if self.required else "optional"
+        told = [
+            self.row.type if self.row else "any",
+            need,
+            self.row.allowed if self.row else "",
+            " ".join(self.meaning.split()),
+        ]
+        return "; ".join(filter(None, told))
+
+
+@dataclass(frozen=True, slots=True)
+class Asker:
+    out: Terminal
+    form: Format
+    contract: Contract
+
+    def inputs(self, operation: Operation, inputs: Inputs) -> Inputs:
+        """Inputs as a person gives them; an empty line keeps the sample, or leaves an optional one out."""
+        hint = "an empty line takes the value in brackets; - leaves an input out; ! before a value sends it though it is not allowed"
+        self.out.note((hint, "note"))
+        values: dict[str, Any] = dict(inputs.values)
+        for one in operation.inputs:
+            row = next(iter(self.contract.schema(one.schema).outline()), None) if one.schema else None
+            current = values.pop(one.address, ABSENT)
+            given = self.ask(Question(one.address, one.schema, row, one.required, one.description, current))
+            if given is not ABSENT:
+                values[one.address] = given
+        found = Inputs(values, inputs.body, inputs.content_type)
+        media = chosen_media(operation, inputs.content_type)
+        return self.body(found, media.schema) if media and media.schema else found
+
+    def body(self, inputs: Inputs, ref: SchemaRef) -> Inputs:
+        for row in self.contract.schema(ref).outline():
+            if not _is_asked(row):
+                continue
+            current = _at(inputs.body, row.path)
+            question = Question(f"body{row.path}", ref, row, row.required, row.description, current, row.path)
+            given = self.ask(question)
+            if given is not ABSENT:
+                inputs = with_values(inputs, {question.address: given})
+            elif current is not ABSENT:
+                inputs = Inputs(inputs.values, _without(inputs.body, split_pointer(row.path)), inputs.content_type)
+        return inputs
+
+    def ask(self, question: Question) -> Any:
+        """The value; ABSENT where the input is left out."""
+        self.out.note((question.address, "name"), "  ", (question.facts, "note"))
+        current = question.current
+        shown = "" if current is ABSENT else current if isinstance(current, str) else dump_json(current)
+        while True:
+            text = _line(shown)
+            if text == "":
+                return current
+            if text == "!-" or (text == "-" and not question.required):
+                return ABSENT
+            if text == "-":
+                self.out.note(("  it is required; write !- to leave it out all the same", "remark"))
+                continue
+            value = self.form.parse_text(self.contract, question.schema, question.pointer, text.removeprefix("!"))
+            wrong = "" if text.startswith("!") else self.wrong(question, value)
+            if not wrong:
+                return value
+            self.out.note((f"  {wrong}", "deviation"))
+
+    def wrong(self, question: Question, value: Any) -> str:
+        """Why a value is not allowed; empty when it is."""
+        ref, row = question.schema, question.row
+        if ref is None or row is None or row.place is None:
+            return ""
+        own = SchemaRef(ref.dialect, row.place.document, row.place.pointer, ref.direction)
+        deviations = [one for one in self.contract.schema(own).check(value) if not one.advisory]
+        return f"{deviations[0].declared} expected, {deviations[0].observed} given" if deviations else ""
+
+
+def _line(shown: str) -> str:
+    sys.stderr.write(f"  [{clean(shown)}] ")
+    sys.stderr.flush()
+    line = sys.stdin.readline()
+    if not line:
+        raise UsageError("the input ended before every question was answered", mend="answer each, or leave --ask out")
+    return line.rstrip("\r\n")
 
 
 def _is_asked(row: OutlineRow) -> bool:
     """Single values that stand at a place of their own; items of lists and choices take the sample."""
     kind = row.type.partition(" ")[0]
     return kind in _SCALARS and not any(token.isdigit() or token == "NAME" for token in split_pointer(row.path))
-
-
-def _ask(
-    out: Terminal, form: Format, contract: Contract, address: str, ref: SchemaRef | None, pointer: str, row: OutlineRow | None,
-    required: bool, current: Any, meaning: str,
-) -> Any:  # fmt: skip
-    facts = [
-        row.type if row else "any",
-        "required" if required else "optional",
-        row.allowed if row else "",
-        " ".join(meaning.split()),
-    ]
-    out.note((address, "name"), "  ", ("; ".join(filter(None, facts)), "note"))
-    shown = "" if current is ABSENT else current if isinstance(current, str) else dump_json(current)
-    while True:
-        sys.stderr.write(f"  [{clean(shown)}] ")
-        sys.stderr.flush()
-        line = sys.stdin.readline()
-        if not line:
-            raise UsageError(
-                "the input ended before every question was answered", mend="answer each, or leave --ask out"
-            )
-        text = line.rstrip("\r\n")
-        if text == "":
-            return current
-        if text == "-":
-            if not required:
-                return ABSENT
-            out.note(("  it is required; write !- to leave it out all the same", "remark"))
-            continue
-        if text == "!-":
-            return ABSENT
-        knowingly, text = text.startswith("!"), text.removeprefix("!")
-        value = form.parse_text(contract, ref, pointer, text)
-        wrong = "" if knowingly else _wrong(contract, row, ref, value)
-        if not wrong:
-            return value
-        out.note((f"  {wrong}", "deviation"))
-
-
-def _wrong(contract: Contract, row: OutlineRow | None, ref: SchemaRef | None, value: Any) -> str:
-    """Why a value is not allowed; empty when it is."""
-    if ref is None or row is None or row.place is None:
-        return ""
-    own = SchemaRef(ref.dialect, row.place.document, row.place.pointer, ref.direction)
-    deviations = [one for one in contract.schema(own).check(value) if not one.advisory]
-    return f"{deviations[0].declared} expected, {deviations[0].observed} given" if deviations else ""
 
 
 def _at(body: Any, path: str) -> Any:

@@ -192,9 +192,9 @@ def _inputs(
     inputs = with_settings(session.form(contract), contract, operation, inputs, settings)
     inputs = with_values(inputs, {one.address: one.value for one in linked})
     if args.ask:
-        from juxtalogos.cli.asking import ask_inputs
+        from juxtalogos.cli.asking import Asker
 
-        inputs = ask_inputs(terminal(args), session.form(contract), contract, operation, inputs)
+        inputs = Asker(terminal(args), session.form(contract), contract).inputs(operation, inputs)
     values = {**inputs.values, **{f"header.{name}": value for name, value in headers.items()}}
     body = _body_file(args)
     return replace(inputs, values=values, body=inputs.body if body is None else body), linked

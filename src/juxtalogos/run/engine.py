@@ -148,7 +148,7 @@ class _Runner:
             scope.steps.update(kept["steps"])
             actor.cookies = kept["cookies"]
         walk = Walk(self.stage, self.cases, self.put)
-        await walk.case(actor, case, steps=steps)
+        await walk.case(actor, case, steps)
         if kept is not None and not kept:
             kept.update(steps=dict(scope.steps), cookies=actor.cookies)
         verdict = worst(record.verdict for record in walk.records)

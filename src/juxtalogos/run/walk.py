@@ -32,6 +32,34 @@ Put = Callable[[ExchangeRecord], Awaitable[None]]
 
 
 @dataclass(slots=True)
+class Way:
+    """A case being walked: where it is, and how it went so far."""
+
+    actor: Actor
+    case: Case
+    steps: tuple[Step, ...]
+    prefix: str = ""
+    """Before the names of its steps: those that led here from the case that is run."""
+    depth: int = 0
+    position: int = 0
+    ended: str = ""
+    """The step that ended it."""
+    succeeded: bool = True
+    done: set[str] = field(default_factory=set)
+    attempts: dict[tuple[str, str], int] = field(default_factory=dict)
+    """Retries by step and action."""
+
+    def name(self, step: Step) -> str:
+        return self.prefix + step.id
+
+    def end(self, step: Step, succeeded: bool) -> None:
+        self.ended, self.succeeded = step.id, self.succeeded and succeeded
+
+    def go(self, step_id: str) -> None:
+        self.position = next(index for index, one in enumerate(self.steps) if one.id == step_id)
+
+
+@dataclass(slots=True)
 class Walk:
     """A case with those it calls; all records go to one place."""
 
@@ -41,132 +69,125 @@ class Walk:
     records: list[ExchangeRecord] = field(default_factory=list)
     taken: int = 0
 
-    async def case(
-        self, actor: Actor, case: Case, prefix: str = "", depth: int = 0, steps: tuple[Step, ...] | None = None
-    ) -> bool:
+    async def case(self, actor: Actor, case: Case, steps: tuple[Step, ...], prefix: str = "", depth: int = 0) -> bool:
         """Whether it ended without a failure; its outputs are in the scope then."""
-        walked = case.steps if steps is None else steps
-        position, attempts, ended, succeeded = 0, dict[tuple[str, str], int](), "", True
-        done: set[str] = set()
-        while position < len(walked) and not ended:
-            step = walked[position]
+        way = Way(actor, case, steps, prefix, depth)
+        while way.position < len(steps) and not way.ended:
+            step = steps[way.position]
             self.taken += 1
             if self.taken > MAX_STEPS:
-                await self.keep(replace(skipped(actor, step.contract, step.operation, prefix + step.id, ""), verdict=Verdict.ERROR, reason=f"more than {MAX_STEPS:,} steps were taken: a goto leads round"))  # fmt: skip
+                await self.refuse(way, way.name(step), f"more than {MAX_STEPS:,} steps were taken: a goto leads round")
                 return False
-            done.add(step.id)
-            records, held = await self.step(actor, step, prefix, depth)
-            action = self.action(actor, case, step, held, attempts)
+            way.done.add(step.id)
+            records, held = await self.step(way, step)
+            action = next_action(way, step, held)
             if action is not None and not held and action.type != "end":
                 records = [_handled(record, action) for record in records]
-            for record in records:
-                await self.keep(record)
-            position, ended, succeeded = await self.follow(
-                actor, case, step, action, held, position, walked, prefix, depth, succeeded
-            )
-        for step in walked:
-            if step.always and step.id not in done:
-                for record in (await self.step(actor, step, prefix, depth))[0]:
-                    await self.keep(record)
-            elif step.id not in done and not succeeded:
-                await self.keep(
-                    skipped(actor, step.contract, step.operation, prefix + step.id, f"the step {ended} did not succeed")
-                )
-        actor.scope.outputs = {
-            name: value
-            for name, text in case.outputs
-            if (value := evaluate(parse_expression(text), actor.scope)) is not ABSENT
-        }
-        return succeeded
+            await self.keep(*records)
+            await self.follow(way, step, action, held)
+        await self.finish(way)
+        scope = actor.scope
+        found = {name: evaluate(parse_expression(text), scope) for name, text in case.outputs}
+        scope.outputs = {name: value for name, value in found.items() if value is not ABSENT}
+        return way.succeeded
 
-    async def keep(self, record: ExchangeRecord) -> None:
-        self.records.append(record)
-        await self.put(record)
+    async def finish(self, way: Way) -> None:
+        """Clean-up steps run whatever happened; those that were not reached after a failure are told."""
+        for step in way.steps:
+            if step.always and step.id not in way.done:
+                await self.keep(*(await self.step(way, step))[0])
+            elif step.id not in way.done and not way.succeeded:
+                reason = f"the step {way.ended} did not succeed"
+                await self.keep(skipped(way.actor, step.contract, step.operation, way.name(step), reason))
 
-    async def follow(
-        self, actor: Actor, case: Case, step: Step, action: Action | None, held: bool, position: int, walked: tuple[Step, ...], prefix: str, depth: int, succeeded: bool
-    ) -> tuple[int, str, bool]:  # fmt: skip
-        """(position of the next step, the step that ended the case, whether all is well)."""
+    async def keep(self, *records: ExchangeRecord) -> None:
+        for record in records:
+            self.records.append(record)
+            await self.put(record)
+
+    async def refuse(self, way: Way, name: str, reason: str) -> None:
+        """An error of the suite itself, met while it runs."""
+        await self.keep(replace(skipped(way.actor, None, None, name, reason), verdict=Verdict.ERROR))
+
+    async def follow(self, way: Way, step: Step, action: Action | None, held: bool) -> None:
+        """Goes where an action leads; without one on to the next step, or to the end after a failure."""
         if action is None:
-            return (position + 1, "", succeeded) if held else (position, step.id, False)
-        if action.type == "end":
-            return position, step.id, succeeded and held
-        if action.type == "retry":
-            await asyncio.sleep(_wait(action, actor))
+            if held:
+                way.position += 1
+            else:
+                way.end(step, False)
+        elif action.type == "end":
+            way.end(step, held)
+        elif action.type == "retry":
+            await self.before_retry(way, step, action)
+        elif action.case is not None:
+            way.end(step, await self.call(way, action.case, {}, f"{step.id}.{action.name}/"))
+        else:
+            way.go(action.step)
+
+    async def before_retry(self, way: Way, step: Step, action: Action) -> None:
+        """Waits, and takes the step or workflow that the action names; then the same step comes again."""
+        await asyncio.sleep(_wait(action, way.actor))
         if action.case is not None:
-            went = await self.call(actor, action.case, {}, f"{prefix}{step.id}.{action.name}/", depth)
-            if action.type == "goto":
-                return position, step.id, succeeded and went
-        if action.type == "retry" and not action.step:
-            return position, "", succeeded
-        if action.type == "retry":
-            helper = next(one for one in walked if one.id == action.step)
-            for record in (await self.step(actor, helper, f"{prefix}{step.id}.{action.name}/", depth))[0]:
-                await self.keep(record)
-            return position, "", succeeded
-        return next((index for index, one in enumerate(walked) if one.id == action.step), position + 1), "", succeeded
+            await self.call(way, action.case, {}, f"{step.id}.{action.name}/")
+        elif action.step:
+            helper = next(one for one in way.steps if one.id == action.step)
+            inner = replace(way, prefix=f"{way.prefix}{step.id}.{action.name}/")
+            await self.keep(*(await self.step(inner, helper))[0])
 
-    def action(
-        self, actor: Actor, case: Case, step: Step, held: bool, attempts: dict[tuple[str, str], int]
-    ) -> Action | None:
-        """The first action whose criteria hold; a step's own come before, and instead of, the workflow's of the same name."""
-        own, shared = (step.on_success, case.success) if held else (step.on_failure, case.failure)
-        names = {action.name for action in own}
-        for action in (*own, *(one for one in shared if one.name not in names)):
-            if not all(criterion_result(one, actor).held for one in action.criteria):
-                continue
-            if action.type == "retry":
-                tried = attempts.get((step.id, action.name), 0)
-                if tried >= action.limit:
-                    continue
-                attempts[step.id, action.name] = tried + 1
-            return action
-        return None
-
-    async def step(self, actor: Actor, step: Step, prefix: str, depth: int) -> tuple[list[ExchangeRecord], bool]:
+    async def step(self, way: Way, step: Step) -> tuple[list[ExchangeRecord], bool]:
+        """(what is to be told of it, whether it succeeded)."""
+        actor, name = way.actor, way.name(step)
         if step.case is None:
-            record, held = await run_step(self.stage, actor, step, prefix + step.id)
+            record, held = await run_step(self.stage, actor, step, name)
             return [record], held
         missing: list[str] = []
         inputs = {name: fill(value, actor.scope, missing) for name, value in step.parameters}
         if missing:
             reason = f"no value for {', '.join(dict.fromkeys(missing))}"
-            return [skipped(actor, None, None, prefix + step.id, reason)], False
-        held = await self.call(actor, step.case, inputs, f"{prefix}{step.id}/", depth)
+            return [skipped(actor, None, None, name, reason)], False
+        held = await self.call(way, step.case, inputs, f"{step.id}/")
         actor.scope.steps[step.id] = outputs_of(actor, step)
         criteria = [criterion_result(one, actor) for one in step.criteria]
         if all(one.held for one in criteria):
             return [], held
         verdict, reason = verdict_of(tuple(criteria))
-        record = ExchangeRecord(
-            actor.case, prefix + step.id, "", "", None, verdict, reason, tuple(criteria), suite=actor.suite.name
-        )
-        return [record], False
+        told = replace(skipped(actor, None, None, name, reason), verdict=verdict, results=tuple(criteria))
+        return [told], False
 
-    async def call(self, actor: Actor, key: CaseKey, inputs: Mapping[str, Any], prefix: str, depth: int) -> bool:
+    async def call(self, way: Way, key: CaseKey, inputs: Mapping[str, Any], name: str) -> bool:
         """Another case within this one: its own values, the same cookies; what came out is left in the caller's scope."""
         suite, case = self.cases[key]
-        if depth >= MAX_CALLS:
-            record = skipped(actor, None, None, prefix.rstrip("/"), "")
-            await self.keep(
-                replace(record, verdict=Verdict.ERROR, reason=f"workflows call one another more than {MAX_CALLS} deep")
-            )
-            return False
+        prefix = way.prefix + name
         given = {**suite.variables, **case.inputs, **inputs}
-        wrong = wrong_inputs(case, given)
+        deep = f"workflows call one another more than {MAX_CALLS} deep" if way.depth >= MAX_CALLS else ""
+        wrong = deep or wrong_inputs(case, given)
         if wrong:
-            await self.keep(
-                replace(skipped(actor, None, None, prefix.rstrip("/"), ""), verdict=Verdict.ERROR, reason=wrong)
-            )
+            await self.refuse(way, prefix.rstrip("/"), wrong)
             return False
-        scope = Scope(given, workflows=actor.scope.workflows, sources=suite.sources, components=suite.components)
-        inner = Actor(suite, actor.case, scope, actor.ground, actor.cookies)
-        inner_suite = replace(suite, name=actor.suite.name)
-        inner.suite = inner_suite
-        held = await self.case(inner, case, prefix, depth + 1)
-        actor.scope.outputs = scope.outputs
-        actor.scope.workflows[case.id] = {"inputs": given, "outputs": scope.outputs}
+        caller = way.actor
+        scope = Scope(given, workflows=caller.scope.workflows, sources=suite.sources, components=suite.components)
+        inner = Actor(replace(suite, name=caller.suite.name), caller.case, scope, caller.ground, caller.cookies)
+        held = await self.case(inner, case, case.steps, prefix, way.depth + 1)
+        caller.scope.outputs = scope.outputs
+        caller.scope.workflows[case.id] = {"inputs": given, "outputs": scope.outputs}
         return held
+
+
+def next_action(way: Way, step: Step, held: bool) -> Action | None:
+    """The first action whose criteria hold; a step's own come before, and instead of, the workflow's of the same name."""
+    own, shared = (step.on_success, way.case.success) if held else (step.on_failure, way.case.failure)
+    names = {action.name for action in own}
+    for action in (*own, *(one for one in shared if one.name not in names)):
+        if not all(criterion_result(one, way.actor).held for one in action.criteria):
+            continue
+        if action.type == "retry":
+            tried = way.attempts.get((step.id, action.name), 0)
+            if tried >= action.limit:
+                continue
+            way.attempts[step.id, action.name] = tried + 1
+        return action
+    return None
 
 
 def _wait(action: Action, actor: Actor) -> float:
