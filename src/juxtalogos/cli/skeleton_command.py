@@ -65,7 +65,8 @@ def run(args: _SkeletonArguments) -> int:
     except ConfigError:
         if args.target:
             raise
-        base_url = next((server for server in (*operation.servers, *contract.servers) if "://" in server), _NOWHERE)
+        named = next(iter((*operation.servers, *contract.servers)), "")
+        base_url = named if "://" in named else _NOWHERE + (named if named.startswith("/") else "")
     return _write(args, skeleton(form, contract, operation, inputs, base_url, args.form))
 
 

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import posixpath
+import re
 from functools import lru_cache
 from urllib.parse import urldefrag, urljoin, urlsplit
+
+_AUTHORITY_END = re.compile(r"[/?#]")
 
 
 def join_uri(base: str, reference: str) -> str:
@@ -28,3 +31,9 @@ def origin(url: str) -> str:
     parts = urlsplit(url)
     port = parts.port or {"http": 80, "https": 443}.get(parts.scheme, 0)
     return f"{parts.scheme}://{(parts.hostname or '').lower()}:{port}"
+
+
+def origin_alone(url: str) -> str:
+    """`origin` of a URL whose path is its own: only what tells the origin is remembered."""
+    scheme, _, rest = url.partition("://")
+    return origin(f"{scheme}://{_AUTHORITY_END.split(rest, maxsplit=1)[0]}")

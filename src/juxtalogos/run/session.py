@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from juxtalogos.documents.uris import origin
+from juxtalogos.documents.uris import origin_alone
 from juxtalogos.exchange.redact import Redactor
 from juxtalogos.exchange.signin import Credential, sign, variants
 from juxtalogos.exchange.transport import TransportOptions
@@ -51,7 +51,7 @@ class Session:
 
     def signed(self, contract: Contract, operation: Operation, request: Request) -> tuple[Request, tuple[str, ...]]:
         """Credentials go to the target's own origins only."""
-        if origin(request.url) not in self.target.origins():
+        if origin_alone(request.url) not in self.target.origins():
             return request, ()
         return sign(contract, operation, request, self.credentials)
 

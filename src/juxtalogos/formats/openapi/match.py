@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import lru_cache
 from urllib.parse import urlsplit
 
-from juxtalogos.documents.uris import origin
+from juxtalogos.documents.uris import origin, origin_alone
 from juxtalogos.formats.openapi.templates import canonical, template
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.exchange import Request, header
@@ -29,15 +29,22 @@ def base_of(contract: Contract, operation: Operation, base_url: str) -> str:
 def path_below(url: str, base_url: str) -> str | None:
     """A URL's canonical path below a base URL; None when it is not under it."""
     try:
-        base, parts = urlsplit(base_url), urlsplit(url)
-        if base.netloc and origin(url) != origin(base_url):
+        place, prefix = _base(base_url)
+        if place and origin_alone(url) != place:
             return None
+        path = canonical(urlsplit(url).path)
     except ValueError:  # a port that is no number, a bracket without its partner
         return None
-    path, prefix = canonical(parts.path), canonical(base.path.rstrip("/"))
     if path == prefix:
         return ""
     return path[len(prefix) :] if path.startswith(prefix + "/") else None
+
+
+@lru_cache(maxsize=200)
+def _base(base_url: str) -> tuple[str, str]:
+    """(origin, empty where it has none; canonical path) of a base URL."""
+    parts = urlsplit(base_url)
+    return origin(base_url) if parts.netloc else "", canonical(parts.path.rstrip("/"))
 
 
 def path_values(contract: Contract, operation: Operation, url: str, base_url: str) -> dict[str, str] | None:

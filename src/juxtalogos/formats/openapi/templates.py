@@ -16,6 +16,7 @@ _VARIABLE = re.compile(r"\{([^{}]+)\}")
 _TAIL = "*+"
 _ENCODED = re.compile(r"%[0-9A-Fa-f]{2}")
 _KEPT = "-._~!$&'()*+,;=:@"
+_PLAIN = re.compile(r"[A-Za-z0-9\-._~!$&'()*+,;=:@/]*")
 """Characters of a path segment that may stand encoded or plain (RFC 3986, sections 3.3 and 6.2.2.2)."""
 
 
@@ -106,6 +107,8 @@ def template(path: str) -> Template:
 
 def canonical(path: str) -> str:
     """A path with each character in the one form it can be compared in."""
+    if _PLAIN.fullmatch(path):
+        return path
 
     def plain(found: re.Match[str]) -> str:
         character = chr(int(found.group()[1:], 16))
