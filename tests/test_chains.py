@@ -173,6 +173,12 @@ def test_cases_are_copied_renamed_moved_and_removed(
     go("suite", "move", "mine#again", "other/deep#x")
     assert _suite(work, "other/deep")["sourceDescriptions"][0]["url"] == "../../definitions/berths/berths.yaml"
     assert go("suite", "check").status == 0
+    go("compose", "berths", "--folders")
+    folders = {one["suite"] for one in go("suite", "list", "--json").json["cases"]}
+    assert {"berths/vessels", "berths/port-calls"} <= folders or len(
+        [one for one in folders if one.startswith("berths/")]
+    ) > 2
+    assert go("suite", "check").status == 0
     assert go("suite", "remove", "mine#armada#begin", status=1).out.count("has to be mended") == 1
     assert "does not come before" in go("suite", "check", "mine", status=1).out
     jux("init", tmp_path / "team")

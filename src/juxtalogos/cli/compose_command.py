@@ -7,11 +7,12 @@ from pathlib import Path
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.model.errors import UsageError
-from juxtalogos.suite.compose import compose
+from juxtalogos.suite.compose import by_folder, compose
 from juxtalogos.suite.dependencies import find_dependencies
 from juxtalogos.suite.save import source_url
 from juxtalogos.suite.write import to_yaml
 from juxtalogos.workspace.files import write_whole
+from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
 Write a suite (Arazzo 1.0.1) for everything in a contract: a case per operation with the calls that give what it
@@ -20,6 +21,7 @@ With --dependencies the dependencies between operations are listed with their re
 EXAMPLE = """\
   juxtalogos compose berths
   juxtalogos compose berths --dependencies
+  juxtalogos compose berths --folders
 """
 
 
@@ -27,6 +29,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("contract", nargs="?", metavar="CONTRACT", help="the contract; the only one when left out")
     parser.add_argument("--dependencies", action="store_true", help="list dependencies only")
     parser.add_argument("--suite", metavar="NAME", help="the suite's name; the contract's when left out")
+    parser.add_argument(
+        "--folders",
+        action="store_true",
+        help="several suites in a folder, by tag or first part of the path, as the definition has them",
+    )
     parser.add_argument(
         "--replace", action="store_true", help="write over a suite that was edited since it was composed"
     )
@@ -37,6 +44,7 @@ class _ComposeArguments(Arguments):
     contract: str | None
     dependencies: bool
     suite: str | None
+    folders: bool
     replace: bool
 
 
@@ -74,10 +82,16 @@ def run(args: _ComposeArguments) -> int:
     name = args.suite or contract.name
     path = home.suites / f"{name}.arazzo.yaml"
     composed = compose(contract, dependencies, source_url(home.root, path, contract))
-    text = to_yaml(composed.document).encode()
-    _guard(path, text, args.replace)
-    write_whole(path, text)
-    _mark(home.state, path, text)
+    documents = {name: composed.document}
+    if args.folders:
+        documents = by_folder(contract, composed, lambda one: source_url(home.root, _path(home, one), contract))
+    texts = {_path(home, one): to_yaml(document).encode() for one, document in documents.items()}
+    for path, text in texts.items():
+        _guard(home, path, text, args.replace)
+    for path, text in texts.items():
+        write_whole(path, text)
+        _mark(home, path, text)
+    path = path.parent if args.folders else path
     if args.json:
         left_out = [{"operation": operation, "reason": reason} for operation, reason in composed.left_out]
         out.json({"version": 1, "suite": name, "path": str(path), "cases": composed.cases, "leftOut": left_out})
@@ -93,22 +107,21 @@ def run(args: _ComposeArguments) -> int:
     return EXIT_FAILED if composed.left_out else EXIT_HELD
 
 
+def _path(home: Workspace, name: str) -> Path:
+    return home.suites / f"{name}.arazzo.yaml"
+
+
 def _marks(state: Path) -> Path:
     return state / "composed.json"
 
 
-def _guard(path: Path, text: bytes, replace: bool) -> None:
+def _guard(home: Workspace, path: Path, text: bytes, replace: bool) -> None:
     """A suite that people edited is not written over unasked."""
     if replace or not path.exists() or path.read_bytes() == text:
         return
     import hashlib
-    import json
 
-    try:
-        known = json.loads(_marks(path.parents[1] / ".juxtalogos").read_text("utf-8")).get(path.name)
-    except (OSError, ValueError, AttributeError):
-        known = None
-    if known != hashlib.sha256(path.read_bytes()).hexdigest():
+    if _known(home).get(_key(home, path)) != hashlib.sha256(path.read_bytes()).hexdigest():
         raise UsageError(
             "this suite was edited since it was composed",
             where=str(path),
@@ -116,13 +129,23 @@ def _guard(path: Path, text: bytes, replace: bool) -> None:
         )
 
 
-def _mark(state: Path, path: Path, text: bytes) -> None:
+def _mark(home: Workspace, path: Path, text: bytes) -> None:
     import hashlib
     import json
 
+    known = {**_known(home), _key(home, path): hashlib.sha256(text).hexdigest()}
+    write_whole(_marks(home.state), json.dumps(known).encode())
+
+
+def _key(home: Workspace, path: Path) -> str:
+    return path.relative_to(home.suites).as_posix()
+
+
+def _known(home: Workspace) -> dict[str, str]:
+    """Digests of suites as they were composed, by their place below `suites/`."""
+    import json
+
     try:
-        known = dict(json.loads(_marks(state).read_text("utf-8")))
+        return dict(json.loads(_marks(home.state).read_text("utf-8")))
     except (OSError, ValueError, TypeError):
-        known = {}
-    known[path.name] = hashlib.sha256(text).hexdigest()
-    write_whole(_marks(state), json.dumps(known).encode())
+        return {}

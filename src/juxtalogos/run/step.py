@@ -8,10 +8,11 @@ from typing import Any
 import aiohttp
 from yarl import URL
 
+from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.exchange.transport import Transport
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.errors import JuxtalogosError
+from juxtalogos.model.errors import JuxtalogosError, UsageError
 from juxtalogos.model.exchange import Exchange, Request, header
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import split_pointer
@@ -27,7 +28,7 @@ from juxtalogos.suite.formulas import Ground
 from juxtalogos.suite.inputs import put
 from juxtalogos.suite.kept import run_values
 from juxtalogos.suite.model import Criterion, Output, Step, Suite
-from juxtalogos.suite.select import NoSelection, select_json, select_xml
+from juxtalogos.suite.select import NoSelection, replace_xml, select_json, select_xml
 
 MAX_KNOWN = 60
 """Values of a case that are noted with one exchange."""
@@ -120,8 +121,18 @@ def _inputs(step: Step, scope: Scope, missing: list[str]) -> Inputs:
         return Inputs(values)
     body = fill(step.payload.payload, scope, missing) if step.payload.payload is not ABSENT else ABSENT
     for replacement in step.payload.replacements:
+        if isinstance(body, str) and body.lstrip().startswith("<"):
+            body = _xml_put(body, replacement.target, fill(replacement.value, scope, missing))
+            continue
         body = put(body, split_pointer(replacement.target), fill(replacement.value, scope, missing), replacement.target)
     return Inputs(values, body, step.payload.content_type)
+
+
+def _xml_put(text: str, target: str, value: Any) -> str:
+    try:
+        return replace_xml(text, target, value if isinstance(value, str) else dump_json(value))
+    except NoSelection as error:
+        raise UsageError(str(error)) from None
 
 
 def _note(scope: Scope, exchange: Exchange, inputs: Inputs, judgement: Judgement) -> None:

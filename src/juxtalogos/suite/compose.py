@@ -6,7 +6,7 @@ The same contract gives the same document: nothing here is random or takes the t
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -24,6 +24,8 @@ class Composed:
     cases: int
     left_out: list[tuple[str, str]] = field(default_factory=list)
     """(operation, why no case could be made)."""
+    subjects: list[Operation] = field(default_factory=list)
+    """The operation that each case is about."""
 
 
 @dataclass(slots=True)
@@ -40,17 +42,30 @@ def compose(contract: Contract, dependencies: Iterable[Dependency], source_url: 
     composer = _Composer(contract, list(dependencies))
     cases: list[dict[str, Any]] = []
     left_out: list[tuple[str, str]] = []
+    subjects: list[Operation] = []
     for operation in contract.operations:
         try:
             cases += composer.cases_of(operation)
+            subjects += [operation] * (len(cases) - len(subjects))
         except Unsampleable as error:
             left_out.append((operation.id, error.what))
     for create in contract.operations:
         try:
             cases += composer.flow(create)
+            subjects += [create] * (len(cases) - len(subjects))
         except Unsampleable as error:
             left_out.append((f"the flow of {create.id}", error.what))
-    return Composed(document_of(contract, source_url, cases), len(cases), left_out)
+    return Composed(document_of(contract, source_url, cases), len(cases), left_out, subjects)
+
+
+def by_folder(contract: Contract, composed: Composed, url_of: Callable[[str], str]) -> dict[str, dict[str, Any]]:
+    """Suites by name, in folders that mirror the definition: by the first tag of what a case is about, else by the path's first segment."""
+    found: dict[str, list[dict[str, Any]]] = {}
+    for case, operation in zip(composed.document["workflows"], composed.subjects):
+        fixed = (part for part in operation.path.split("/") if part and "{" not in part)
+        word = operation.tags[0] if operation.tags else next(fixed, "root")
+        found.setdefault(f"{contract.name}/{slug(word) or 'root'}", []).append(case)
+    return {name: document_of(contract, url_of(name), cases) for name, cases in found.items()}
 
 
 class _Composer:

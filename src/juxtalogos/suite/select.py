@@ -166,6 +166,36 @@ def select_xml(text: str, body: bytes, version: str = "", namespaces: Mapping[st
     return [_plain(one) for one in (found if isinstance(found, list) else [found])]
 
 
+def replace_xml(text: str, target: str, value: str, namespaces: Mapping[str, str] | None = None) -> str:
+    """An XML text with the value of what an XPath chooses replaced; NoSelection when it chooses nothing."""
+    from elementpath import ElementPathError, XPathContext
+
+    body = text.encode()
+    try:
+        root = parse_xml(body)
+        spaces = {**_prefixes(body), **(namespaces or {})}
+        token = _xpath(target, "", tuple(sorted(spaces.items())))
+        found = list(token.select(XPathContext(ET.ElementTree(root))))
+    except (NotXml, BadSelector, ElementPathError, ValueError, TypeError) as error:
+        raise NoSelection(" ".join(str(error).split())[:160]) from None
+    done = 0
+    for node in found:
+        element = getattr(node, "elem", node)
+        name = getattr(node, "name", "")
+        if isinstance(element, ET.Element):
+            for child in list(element):
+                element.remove(child)
+            element.text, done = value, done + 1
+        elif name and getattr(node, "parent", None) is not None:
+            node.parent.elem.set(name, value)
+            done += 1
+    if not done:
+        raise NoSelection(f"the XPath {target} chooses nothing in the payload")
+    for prefix, uri in spaces.items():
+        ET.register_namespace(prefix, uri)
+    return ET.tostring(root, encoding="unicode")
+
+
 def _prefixes(body: bytes) -> dict[str, str]:
     """The prefixes that the document itself declares on its root, so that its own names can be used."""
     head = body[:4096].decode("utf-8", "replace")
