@@ -17,7 +17,8 @@ from conftest import BERTHS, Result, answers, definition, read_contract
 from juxtalogos.documents.positions import position
 from juxtalogos.formats.openapi import OPENAPI
 from juxtalogos.formats.openapi.elements import input_value
-from juxtalogos.formats.openapi.styles import write
+from juxtalogos.formats.openapi.match import path_values
+from juxtalogos.formats.openapi.styles import Reader, kinds, write
 from juxtalogos.model.contract import Input
 from juxtalogos.model.errors import DocumentError, UsageError
 from juxtalogos.model.exchange import Request
@@ -190,7 +191,9 @@ def _round_trip(place: str, style: str, explode: bool, schema: Any, value: Any) 
     operation = contract.operations[0]
     request = OPENAPI.encode(contract, operation, Inputs({f"{place}.p": value}), "http://quay.test/v1")
     assert OPENAPI.match(contract, request, "http://quay.test/v1") == (operation,)
-    return input_value(contract, operation, operation.inputs[0], request, "http://quay.test/v1")
+    one = operation.inputs[0]
+    texts = path_values(contract, operation, request.url, "http://quay.test/v1") or {}
+    return input_value(one, Reader(one, *kinds(contract, one.schema)), request, texts)
 
 
 @pytest.mark.parametrize(

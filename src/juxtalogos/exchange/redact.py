@@ -58,9 +58,17 @@ class Redactor:
             body = _form_field(name).sub(rb"\g<1>" + MASK.encode(), body)
         return body
 
+    @property
+    def is_idle(self) -> bool:
+        """Whether only what always is a credential is hidden."""
+        return not self.texts and not self.names
+
     def url(self, url: str) -> str:
         head, question, query = self.text(url).partition("?")
-        head = re.sub(r"^(\w+://)[^/@]*@", r"\1", head)
+        if "@" in head:
+            head = re.sub(r"^(\w+://)[^/@]*@", r"\1", head)
+        if not self.names or not query:
+            return head + question + query
         parts = [
             f"{part.partition('=')[0]}={MASK}" if part.partition("=")[0].lower() in self.names else part
             for part in query.split("&")

@@ -42,6 +42,8 @@ class ExchangeRecord:
     def redacted(self, redactor: Redactor) -> ExchangeRecord:
         """As it may be kept and shown."""
         exchange = redactor.exchange(self.exchange) if self.exchange else None
+        if redactor.is_idle:
+            return self if exchange is self.exchange else replace(self, exchange=exchange)
         results = tuple(redactor.result(result) for result in self.results)
         known = tuple((name, redactor.text(value) if isinstance(value, str) else value) for name, value in self.known)
         return replace(

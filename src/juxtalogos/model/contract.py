@@ -240,7 +240,7 @@ class Outgoing:
     summary: str = ""
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(frozen=True, slots=True, eq=False, weakref_slot=True)
 class Contract:
     """What a definition declares: an index of operations plus the documents they point into."""
 

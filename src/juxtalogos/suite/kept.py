@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import json
 import re
+import time
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
@@ -137,7 +137,7 @@ def _fits(patterns: list[re.Pattern[str]], path: str) -> bool:
 
 def run_values(scope: Scope) -> dict[str, Any]:
     """The single values that a run knows, by where they came from: inputs, outputs, what was sent, the day."""
-    found: dict[str, Any] = {"today": datetime.now(UTC).date().isoformat()}
+    found: dict[str, Any] = {"today": time.strftime("%Y-%m-%d", time.gmtime())}
     for name, value in scope.inputs.items():
         _gather(found, f"inputs.{name}", value)
     for step, outputs in scope.steps.items():

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urlsplit
+from weakref import WeakKeyDictionary
 
 from juxtalogos.exchange.media import chosen_media, parse_media_type
 from juxtalogos.formats.openapi.bodies import read_body
@@ -61,14 +63,46 @@ def hits(contract: Contract, operation: Operation, exchange: Exchange, answer: A
         yield Hit(element, operation.id, status, media_type)
 
 
+@dataclass(frozen=True, slots=True)
+class _Reading:
+    """How one input is read back out of requests, and what it exercises; made once for an operation."""
+
+    given: Input
+    reader: Reader
+    element: str
+    schema: Any
+
+
+_readings: WeakKeyDictionary[Contract, dict[str, tuple[_Reading, ...]]] = WeakKeyDictionary()
+
+
+def _readings_of(contract: Contract, operation: Operation) -> tuple[_Reading, ...]:
+    known = _readings.setdefault(contract, {})
+    found = known.get(operation.id)
+    if found is None:
+        found = known[operation.id] = tuple(
+            _Reading(
+                one,
+                Reader(one, *kinds(contract, one.schema)),
+                Element("parameter", one.location).id,
+                contract.schema(one.schema) if one.schema else None,
+            )
+            for one in operation.inputs
+        )
+    return found
+
+
 def _request_hits(contract: Contract, operation: Operation, request: Request, base_url: str) -> Iterator[str]:
     yield Element("operation", operation.location).id
-    for one in operation.inputs:
-        value = input_value(contract, operation, one, request, base_url)
+    texts: dict[str, str] | None = None
+    for one in _readings_of(contract, operation):
+        if one.given.place == "path" and texts is None:
+            texts = path_values(contract, operation, request.url, base_url) or {}
+        value = input_value(one.given, one.reader, request, texts or {})
         if value is not ABSENT:
-            yield Element("parameter", one.location).id
-            if one.schema:
-                yield from contract.schema(one.schema).hits(value)
+            yield one.element
+            if one.schema is not None:
+                yield from one.schema.hits(value)
     if request.body is not None and operation.body:
         content_type = header(request.headers, "content-type") or ""
         media = chosen_media(operation, content_type) if content_type else None
@@ -94,12 +128,10 @@ def _answer_hits(contract: Contract, operation: Operation, exchange: Exchange, a
             yield from answer.examined.hits
 
 
-def input_value(contract: Contract, operation: Operation, one: Input, request: Request, base_url: str) -> Any:
+def input_value(one: Input, reader: Reader, request: Request, path_texts: Mapping[str, str]) -> Any:
     """A parameter's value read back out of a request; ABSENT when it is not there."""
-    reader = Reader(one, *kinds(contract, one.schema))
     if one.place == "path":
-        texts = path_values(contract, operation, request.url, base_url)
-        return reader.from_text(texts[one.name]) if texts and one.name in texts else ABSENT
+        return reader.from_text(path_texts[one.name]) if one.name in path_texts else ABSENT
     if one.place == "query":
         pairs = [part.partition("=")[::2] for part in urlsplit(request.url).query.split("&") if part]
         return reader.from_query([(key, value) for key, value in pairs])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 from urllib.parse import quote_plus
+from weakref import WeakKeyDictionary
 
 from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.exchange.media import chosen_media, parse_media_type
@@ -22,7 +23,7 @@ BOUNDARY = "juxtalogos-part-7f3a91c2"
 
 def encode(contract: Contract, operation: Operation, inputs: Inputs, base_url: str) -> Request:
     """The request, without credentials. UsageError names an input that does not fit."""
-    by_address = {one.address: one for one in operation.inputs}
+    by_address, accept = _prepared(contract, operation)
     for address in inputs.values:
         if address not in by_address and not address.startswith("header."):
             raise UsageError(f"{operation.id} has no input {quoted(address)}", mend=nearest(address, by_address))
@@ -49,7 +50,6 @@ def encode(contract: Contract, operation: Operation, inputs: Inputs, base_url: s
     path, fixed = filled(operation.path, texts)
     if cookies:
         headers.append(("Cookie", "; ".join(cookies)))
-    accept = accepted(operation)
     if accept and not any(name.lower() == "accept" for name, _ in headers):
         headers.append(("Accept", accept))
     body = None
@@ -60,6 +60,18 @@ def encode(contract: Contract, operation: Operation, inputs: Inputs, base_url: s
     query = [fixed, *query] if fixed else query
     url = base_of(contract, operation, base_url).rstrip("/") + path + ("?" + "&".join(query) if query else "")
     return Request(operation.method, url, tuple(headers), body)
+
+
+_known: WeakKeyDictionary[Contract, dict[str, tuple[dict[str, Input], str]]] = WeakKeyDictionary()
+
+
+def _prepared(contract: Contract, operation: Operation) -> tuple[dict[str, Input], str]:
+    """(inputs by address, what to accept): the same for every request of an operation."""
+    known = _known.setdefault(contract, {})
+    found = known.get(operation.id)
+    if found is None:
+        found = known[operation.id] = {one.address: one for one in operation.inputs}, accepted(operation)
+    return found
 
 
 def accepted(operation: Operation) -> str:

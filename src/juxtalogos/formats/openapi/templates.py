@@ -88,9 +88,19 @@ def _cut(segment: Segment, part: str) -> list[str] | None:
     return [part[start:end], *reversed(found)] if end > start else None
 
 
-def variables(path: str) -> list[str]:
+@lru_cache(maxsize=50_000)
+def _pieces(path: str) -> tuple[tuple[str, ...], str]:
+    """(fixed texts as they are sent and names of variables by turns, the fixed query)."""
+    head, _, query = path.partition("#")[0].partition("?")
+    pieces = _VARIABLE.split(head)
+    done = [one.rstrip(_TAIL) if index % 2 else quote(one, safe="/%" + _KEPT) for index, one in enumerate(pieces)]
+    return tuple(done), quote(query, safe="/%?" + _KEPT)
+
+
+@lru_cache(maxsize=50_000)
+def variables(path: str) -> tuple[str, ...]:
     """Names in order, as the path writes them."""
-    return [name.rstrip(_TAIL) for name in _VARIABLE.findall(path.partition("#")[0])]
+    return tuple(name.rstrip(_TAIL) for name in _VARIABLE.findall(path.partition("#")[0]))
 
 
 @lru_cache(maxsize=50_000)
@@ -120,10 +130,5 @@ def canonical(path: str) -> str:
 
 def filled(path: str, texts: dict[str, str]) -> tuple[str, str]:
     """(path, fixed query) with the variables' texts put in, encoded as they are sent."""
-    head, _, query = path.partition("#")[0].partition("?")
-    pieces = _VARIABLE.split(head)
-    done = [
-        texts[piece.rstrip(_TAIL)] if index % 2 else quote(piece, safe="/%" + _KEPT)
-        for index, piece in enumerate(pieces)
-    ]
-    return "".join(done), quote(query, safe="/%?" + _KEPT)
+    pieces, query = _pieces(path)
+    return "".join(texts[one] if index % 2 else one for index, one in enumerate(pieces)), query
