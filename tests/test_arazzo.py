@@ -344,14 +344,23 @@ def test_inputs_are_checked_defaulted_and_computed(ran: Any) -> None:
     assert ran({"inputs": suite}, "inputs", "--set", "name=7788")["cases"] == {"w": "passed"}
 
 
-def test_variables_of_workspace_target_suite_and_case(work: Path, ran: Any) -> None:
+def test_variables_of_workspace_target_suite_and_case(work: Path, ran: Any, jux: Callable[..., Result]) -> None:
     text = (work / "juxtalogos.toml").read_text("utf-8")
     (work / "juxtalogos.toml").write_text(
-        text + '\n[variables]\na = "workspace"\nb = "workspace"\n\n[targets.local.variables]\nb = "target"\n', "utf-8"
+        text + '\n[variables]\na = "workspace"\nb = "workspace"\n\n[targets.local.variables]\nb = "target"\n'
+        "f = { formula = \"'no. ' + text(between(7, 7))\" }\n",
+        "utf-8",
     )
     checks = [
         {"at": f"$inputs.{name}", "equals": value}
-        for name, value in {"a": "workspace", "b": "target", "c": "suite", "d": "case", "e": "set"}.items()
+        for name, value in {
+            "a": "workspace",
+            "b": "target",
+            "c": "suite",
+            "d": "case",
+            "e": "set",
+            "f": "no. 7",
+        }.items()
     ]
     properties = {"d": {"default": "case"}, "a": {"default": "case"}}
     case = {
@@ -361,6 +370,10 @@ def test_variables_of_workspace_target_suite_and_case(work: Path, ran: Any) -> N
     }
     suite = {"x-juxtalogos-variables": {"a": "suite", "c": "suite", "d": "suite"}, "workflows": [case]}
     assert ran({"v": suite}, "v", "--set", "e=set")["cases"] == {"w": "passed"}
+    with (work / "juxtalogos.toml").open("a", encoding="utf-8") as file:
+        file.write('g = { formula = "inputs.none" }\n')
+    refused = jux("run", "--target", "local", "-C", work, status=2)
+    assert "the variable g: " in refused.err and "juxtalogos.toml" in refused.err
 
 
 _STEP = {"stepId": "a", "operationId": "listBerths"}

@@ -97,7 +97,14 @@ def run(args: _RunArguments) -> int:
 
         pairs = dict(_setting(text) for text in args.settings)
         target = replace(target, variables={**target.variables, **pairs})
-    session = open_session(contracts, target, home.root, with_credentials=not args.no_credentials, config=home.config)
+    session = open_session(
+        contracts,
+        target,
+        home.root,
+        with_credentials=not args.no_credentials,
+        config=home.config,
+        seed=args.seed,
+    )
     for contract in contracts.values():
         session.base_url(contract)
     rows = {key: read_table(home, suite, case) for key, (suite, case) in reached.items() if case.table}

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import random
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from juxtalogos.documents.uris import origin_alone
@@ -17,7 +18,8 @@ from juxtalogos.model.seams import ABSENT, Format, Inputs
 from juxtalogos.run.judge import Judgement, judge
 from juxtalogos.run.rules import Rules, rules_of
 from juxtalogos.suite.expressions import Scope
-from juxtalogos.workspace.config import Config, Target, credentials
+from juxtalogos.suite.formulas import Ground, settled
+from juxtalogos.workspace.config import CONFIG_NAME, Config, Target, credentials
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,8 +65,11 @@ def open_session(
     *,
     with_credentials: bool = True,
     config: Config | None = None,
+    seed: int = 0,
 ) -> Session:
-    """ConfigError when a credential is not where the target says."""
+    """ConfigError when a credential is not where the target says, or a variable's formula has no value."""
+    ground = Ground(random=random.Random(f"{seed}:variables"))
+    target = replace(target, variables=settled(target.variables, ground, str(workspace / CONFIG_NAME)))
     secrets = credentials(target, workspace) if with_credentials else {}
     names = {name for contract in contracts.values() for name in contract.secret_fields}
     redactor = Redactor.of((form for credential in secrets.values() for form in variants(credential)), names)

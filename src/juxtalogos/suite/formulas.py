@@ -19,6 +19,7 @@ from datetime import UTC, date, datetime, timedelta
 from decimal import Decimal, DivisionByZero, InvalidOperation, localcontext
 from typing import Any
 
+from juxtalogos.model.errors import ConfigError, quoted
 from juxtalogos.model.seams import ABSENT
 from juxtalogos.suite.expressions import BadExpression, Expression, Scope, evaluate, parse_expression
 
@@ -189,6 +190,20 @@ def compute(formula: Formula, scope: Scope, ground: Ground) -> Any:
             return _plain(_compute(formula, scope, ground))
     except (InvalidOperation, DivisionByZero, ZeroDivisionError, OverflowError):
         raise NoValue("the numbers cannot be reckoned with") from None
+
+
+def settled(variables: Mapping[str, Any], ground: Ground, where: str) -> dict[str, Any]:
+    """Variables of a configuration, those of the form `{formula = "TEXT"}` computed; ConfigError at `where` names a bad one."""
+    found = dict(variables)
+    for name, value in variables.items():
+        if isinstance(value, Mapping) and value.keys() == {"formula"}:
+            try:
+                found[name] = compute(parse_formula(str(value["formula"])), Scope({}), ground)
+            except (BadFormula, NoValue) as error:
+                raise ConfigError(
+                    f"the variable {quoted(name)}: {error}", where=where, mend="see docs/suites.md for formulas"
+                ) from None
+    return found
 
 
 def _compute(formula: Formula, scope: Scope, ground: Ground) -> Any:
