@@ -380,6 +380,26 @@ def _hostile_report(tmp_path: Path) -> dict[str, bytes]:
     return {name: reporter.write(data) for name, reporter in REPORTERS.items()}
 
 
+def test_a_full_disk_stops_whoever_writes(tmp_path: Path) -> None:
+    class Full(Ledger):
+        def put(self, *_: Any) -> list[int]:
+            """Full at the eighth slice: the queue is full again by then."""
+            slices.append(1)
+            if len(slices) < 8:
+                return []
+            raise sqlite3.OperationalError("database or disk is full")
+
+    async def write() -> None:
+        async with Writer(ledger, 1) as writer:
+            for number in range(2_000):
+                await writer.put(_record(str(number)))
+
+    slices: list[int] = []
+
+    with Full(tmp_path / "ledger.sqlite") as ledger, pytest.raises(ConfigError, match="cannot be written: database or"):
+        asyncio.run(asyncio.wait_for(write(), 10))
+
+
 def test_reports_disarm_what_they_show(tmp_path: Path) -> None:
     reports = _hostile_report(tmp_path)
     html = reports["html"].decode()

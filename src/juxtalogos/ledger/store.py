@@ -96,14 +96,14 @@ class Ledger:
         self.db.close()
 
     def begin(self, kind: str, target: str, what: str) -> int:
-        with self.db:
+        with self.batch():
             cursor = self.db.execute(
                 "INSERT INTO run (started, kind, target, what) VALUES (?, ?, ?, ?)", (time.time(), kind, target, what)
             )
         return int(cursor.lastrowid or 0)
 
     def end(self, run: int, verdict: str, *, interrupted: bool = False) -> None:
-        with self.db:
+        with self.batch():
             self.db.execute(
                 "UPDATE run SET ended = ?, verdict = ?, interrupted = ? WHERE id = ?",
                 (time.time(), verdict, interrupted, run),
@@ -116,9 +116,16 @@ class Ledger:
 
     @contextmanager
     def batch(self) -> Iterator[None]:
-        """One transaction: what is put meanwhile is committed together at its end."""
-        with self.db:
-            yield
+        """One transaction: what is put meanwhile is committed together at its end; ConfigError when it cannot be."""
+        try:
+            with self.db:
+                yield
+        except sqlite3.OperationalError as error:
+            raise ConfigError(
+                f"the ledger cannot be written: {error}",
+                where=str(self.path),
+                mend="make room on the disk, or wait for whoever else writes; what was kept before is still there",
+            ) from None
 
     def put(self, run: int, exchanges: Sequence[ExchangeRecord], cases: Sequence[CaseRecord] = ()) -> list[int]:
         """Stores finished work within a batch; gives the ids of the exchanges."""
@@ -195,7 +202,7 @@ class Ledger:
 
     def assign(self, exchange: int, suite: str, case: str, step: str) -> None:
         """Notes which step of a suite a call was saved as."""
-        with self.db:
+        with self.batch():
             self.db.execute(
                 "UPDATE exchange SET suite = ?, suite_case = ?, step = ? WHERE id = ?", (suite, case, step, exchange)
             )

@@ -34,14 +34,28 @@ class Writer:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         if self._task:
-            await self.queue.put(None)
+            await self._wait_in(None)
             await asyncio.shield(self._task)
 
     async def put(self, record: ExchangeRecord | CaseRecord) -> None:
-        """Waits while the queue is full, so that memory stays bounded."""
+        """Waits while the queue is full, so that memory stays bounded. Fails as the writer failed: on a full disk, for example."""
         if self._task and self._task.done():
-            self._task.result()  # the writer has failed: so does whoever writes
-        await self.queue.put(record)
+            self._task.result()
+        try:
+            self.queue.put_nowait(record)
+        except asyncio.QueueFull:
+            await self._wait_in(record)
+
+    async def _wait_in(self, record: ExchangeRecord | CaseRecord | None) -> None:
+        """A writer that has failed takes nothing more: nobody may wait for it."""
+        putting = asyncio.ensure_future(self.queue.put(record))
+        try:
+            await asyncio.wait([putting, self._task] if self._task else [putting], return_when=asyncio.FIRST_COMPLETED)
+        finally:
+            if not putting.done():
+                putting.cancel()
+        if not putting.done() and self._task:
+            self._task.result()
 
     async def _work(self) -> None:
         ended = False
