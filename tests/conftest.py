@@ -138,3 +138,11 @@ def read_contract(text: str, name: str = "quay") -> Any:
         return load_document(uri, text.encode())
 
     return format_of(fetch("quay.yaml")).read(name, "quay.yaml", fetch)
+
+
+@pytest.fixture
+def work(berths: Path, harbour: str, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """A workspace with the contract `berths` and the target `local`, which is the running harbour, and its key."""
+    monkeypatch.setenv("MERROW_KEY", KEY)
+    add_target(berths, harbour)
+    return berths

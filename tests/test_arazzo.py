@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 import yaml
 
-from conftest import KEY, Result, add_target
+from conftest import Result
 
 HEAD: dict[str, Any] = {
     "arazzo": "1.0.1",
@@ -30,13 +30,6 @@ GET: dict[str, Any] = {
     "operationId": "getVessel",
     "parameters": [{"name": "vesselId", "in": "path", "value": "$steps.register.outputs.id"}],
 }
-
-
-@pytest.fixture
-def work(berths: Path, harbour: str, monkeypatch: pytest.MonkeyPatch) -> Path:
-    monkeypatch.setenv("MERROW_KEY", KEY)
-    add_target(berths, harbour)
-    return berths
 
 
 @pytest.fixture

@@ -10,19 +10,12 @@ from typing import Any
 import pytest
 import yaml
 
-from conftest import KEY, Result, add_target, serving
+from conftest import KEY, Result, serving
 from juxtalogos.model.errors import SuiteError
 from juxtalogos.suite.expressions import Scope
 from juxtalogos.suite.formulas import BadFormula, Ground, NoValue, compute, parse_formula
 from juxtalogos.suite.kept import Allowed, Kept, proposed, read_kept
 from juxtalogos.suite.select import BadSelector, check_xpath, select_json, select_xml
-
-
-@pytest.fixture
-def work(berths: Path, harbour: str, monkeypatch: pytest.MonkeyPatch) -> Path:
-    monkeypatch.setenv("MERROW_KEY", KEY)
-    add_target(berths, harbour)
-    return berths
 
 
 @pytest.fixture

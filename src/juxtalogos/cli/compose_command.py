@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 from pathlib import Path
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
+from juxtalogos.cli.terminal import Terminal
+from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import UsageError
 from juxtalogos.suite.compose import by_folder, compose
-from juxtalogos.suite.dependencies import find_dependencies
+from juxtalogos.suite.dependencies import Dependency, find_dependencies
 from juxtalogos.suite.save import source_url
 from juxtalogos.suite.write import to_yaml
 from juxtalogos.workspace.files import write_whole
@@ -60,51 +63,48 @@ def run(args: _ComposeArguments) -> int:
     settings = home.config.contracts.get(contract.name)
     dependencies = find_dependencies(contract, settings.dependencies if settings else ())
     if args.dependencies:
-        if args.json:
-            rows = [
-                {
-                    "operation": one.operation,
-                    "input": one.input,
-                    "from": one.source,
-                    "value": one.value,
-                    "reason": one.reason,
-                }
-                for one in dependencies
-            ]
-            out.json({"version": 1, "contract": contract.name, "dependencies": rows})
-        else:
-            out.table(
-                ("operation", "input", "from", "value", "reason"),
-                [(one.operation, one.input, one.source, one.value, (one.reason, "note")) for one in dependencies],
-                styles=("name",),
-            )
-        return EXIT_HELD
+        return _tell(out, contract, dependencies, as_json=args.json)
     name = args.suite or contract.name
-    path = home.suites / f"{name}.arazzo.yaml"
+    path = _path(home, name)
     composed = compose(contract, dependencies, source_url(home.root, path, contract))
     documents = {name: composed.document}
     if args.folders:
         documents = by_folder(contract, composed, lambda one: source_url(home.root, _path(home, one), contract))
     texts = {_path(home, one): to_yaml(document).encode() for one, document in documents.items()}
-    for path, text in texts.items():
-        _guard(home, path, text, args.replace)
-    for path, text in texts.items():
-        write_whole(path, text)
-        _mark(home, path, text)
-    path = path.parent if args.folders else path
+    for place, text in texts.items():
+        _guard(home, place, text, args.replace)
+    for place, text in texts.items():
+        write_whole(place, text)
+        _mark(home, place, text)
+    written = home.suites / name if args.folders else path
     if args.json:
         left_out = [{"operation": operation, "reason": reason} for operation, reason in composed.left_out]
-        out.json({"version": 1, "suite": name, "path": str(path), "cases": composed.cases, "leftOut": left_out})
+        out.json({"version": 1, "suite": name, "path": str(written), "cases": composed.cases, "leftOut": left_out})
     else:
         out.line(
             "written: ",
-            (path, "name"),
+            (written, "name"),
             f"  {composed.cases} cases for {len(contract.operations)} operations, {len(dependencies)} dependencies",
         )
         for operation, reason in composed.left_out:
             out.line(("left out: ", "remark"), operation, f"  {reason}")
         out.note(("next: juxtalogos run", "note"))
     return EXIT_FAILED if composed.left_out else EXIT_HELD
+
+
+def _tell(out: Terminal, contract: Contract, dependencies: Sequence[Dependency], *, as_json: bool) -> int:
+    """The dependencies that would be composed, each with its reason."""
+    rows = [(one.operation, one.input, one.source, one.value, one.reason) for one in dependencies]
+    if as_json:
+        keys = ("operation", "input", "from", "value", "reason")
+        out.json({"version": 1, "contract": contract.name, "dependencies": [dict(zip(keys, row)) for row in rows]})
+    else:
+        out.table(
+            ("operation", "input", "from", "value", "reason"),
+            [(*row[:4], (row[4], "note")) for row in rows],
+            styles=("name",),
+        )
+    return EXIT_HELD
 
 
 def _path(home: Workspace, name: str) -> Path:

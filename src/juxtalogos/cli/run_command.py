@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import argparse
 import asyncio
+import itertools
+from collections.abc import Mapping
 from typing import Any
 
 from juxtalogos.cli.options import (
@@ -15,14 +17,18 @@ from juxtalogos.cli.options import (
     workspace,
 )
 from juxtalogos.cli.summary import RunSummary
-from juxtalogos.ledger import CaseRecord, Ledger
-from juxtalogos.model.errors import SuiteError
+from juxtalogos.ledger import Ledger
+from juxtalogos.model.errors import SuiteError, UsageError, nearest, quoted
 from juxtalogos.run.engine import Plan
 from juxtalogos.run.execute import execute
 from juxtalogos.run.session import open_session
 from juxtalogos.suite.cut import reachable, select
+from juxtalogos.suite.model import Case, CaseKey, Suite
 from juxtalogos.suite.read import find_suite, read_suites, suite_paths
 from juxtalogos.suite.tables import check_columns, needs_trust, read_table
+from juxtalogos.workspace.workspace import Workspace
+
+Cases = tuple[tuple[Suite, Case], ...]
 
 DESCRIPTION = """\
 Run every suite of the workspace, one suite, one case of it, or one step with the steps that give what it needs.
@@ -71,71 +77,24 @@ def run(args: _RunArguments) -> int:
     home = workspace(args)
     out = terminal(args)
     suite_id, _, rest = args.what.partition("#")
-    case_id, _, step_id = rest.partition("#")
     suites, everything = read_suites(home, [find_suite(home, suite_id)] if suite_id else suite_paths(home))
-    if not suites:
-        raise SuiteError("there are no suites", where=str(home.suites), mend="compose one: juxtalogos compose CONTRACT")
-    cases = tuple(select(suites, case_id, step_id))
-    if not cases:
-        from juxtalogos.model.errors import nearest, quoted
-
-        raise SuiteError(
-            f"there is no case {quoted(case_id)}",
-            mend=nearest(case_id, [case.id for suite in suites for case in suite.cases]),
-        )
-    target = home.target(args.target)
+    case_id, _, step_id = rest.partition("#")
+    cases = _chosen(home, suites, case_id, step_id)
     reached = reachable(cases, everything)
-    if target.system or needs_trust(home.config, [case for _, case in reached.values()]):
-        from juxtalogos.workspace.trust import require_trust
-
-        require_trust(home.config, args.trust)
-    contracts = {
-        step.contract.name: step.contract for _, case in reached.values() for step in case.steps if step.contract
-    }
-    if args.settings:
-        from dataclasses import replace
-
-        pairs = dict(_setting(text) for text in args.settings)
-        target = replace(target, variables={**target.variables, **pairs})
-    session = open_session(
-        contracts,
-        target,
-        home.root,
-        with_credentials=not args.no_credentials,
-        config=home.config,
-        seed=args.seed,
-    )
-    for contract in contracts.values():
-        session.base_url(contract)
-    rows = {key: read_table(home, suite, case) for key, (suite, case) in reached.items() if case.table}
-    for key, found in rows.items():
-        check_columns(reached[key][1], found, target.variables)
-    plan = Plan(
-        cases,
-        session,
-        max(1, args.jobs or home.config.jobs),
-        everything=reached,
-        rows=rows,
-        seed=args.seed,
-        repeat=max(1, args.repeat),
-    )
+    plan = _plan(args, home, cases, reached)
+    total = sum(len(plan.rows.get(case.key, (None,))) for _, case in cases) * plan.repeat
     with Ledger(home.ledger_path) as ledger:
-        with out.progress("cases", sum(len(rows.get(case.key, (None,))) for _, case in cases) * plan.repeat) as moved:
-            finished: list[CaseRecord] = []
-
-            def done(record: CaseRecord) -> None:
-                finished.append(record)
-                moved(len(finished))
-
+        with out.progress("cases", total) as moved:
+            finished = itertools.count(1)
             number, verdict, interrupted = asyncio.run(
-                execute(plan, home.root, ledger, args.what or "every suite", done)
+                execute(plan, home.root, ledger, args.what or "every suite", lambda _: moved(next(finished)))
             )
-        home.remember_target(target)
+        home.remember_target(plan.session.target)
         records = list(ledger.exchanges(number))
         kept = ledger.cases(number)
     order = {(suite.name, case.id): index for index, (suite, case) in enumerate(cases)}
     kept.sort(key=lambda record: order.get((record.suite, record.case.partition("[")[0]), len(order)))
-    summary = RunSummary(number, kept, records, contracts, remarks=not args.no_remarks)
+    summary = RunSummary(number, kept, records, plan.session.contracts, remarks=not args.no_remarks)
     if args.json:
         out.json(summary.data(verdict, interrupted))
     else:
@@ -143,9 +102,47 @@ def run(args: _RunArguments) -> int:
     return summary.exit_status(args.strict, interrupted)
 
 
+def _chosen(home: Workspace, suites: list[Suite], case_id: str, step_id: str) -> Cases:
+    """The cases that were asked for; SuiteError when there are none."""
+    if not suites:
+        raise SuiteError("there are no suites", where=str(home.suites), mend="compose one: juxtalogos compose CONTRACT")
+    cases = tuple(select(suites, case_id, step_id))
+    if not cases:
+        known = [case.id for suite in suites for case in suite.cases]
+        raise SuiteError(f"there is no case {quoted(case_id)}", mend=nearest(case_id, known))
+    return cases
+
+
+def _plan(args: _RunArguments, home: Workspace, cases: Cases, reached: Mapping[CaseKey, tuple[Suite, Case]]) -> Plan:
+    """What is run against which target with which rows; everything users can have wrong comes to light here, before anything is sent."""
+    target = home.target(args.target)
+    if target.system or needs_trust(home.config, [case for _, case in reached.values()]):
+        from juxtalogos.workspace.trust import require_trust
+
+        require_trust(home.config, args.trust)
+    contracts = {
+        step.contract.name: step.contract for _, case in reached.values() for step in case.steps if step.contract
+    }
+    session = open_session(
+        contracts,
+        target,
+        home.root,
+        with_credentials=not args.no_credentials,
+        config=home.config,
+        seed=args.seed,
+        given=dict(map(_setting, args.settings)),
+    )
+    for contract in contracts.values():
+        session.base_url(contract)
+    rows = {key: read_table(home, suite, case) for key, (suite, case) in reached.items() if case.table}
+    for key, found in rows.items():
+        check_columns(reached[key][1], found, session.target.variables)
+    jobs = max(1, args.jobs or home.config.jobs)
+    return Plan(cases, session, jobs, everything=reached, rows=rows, seed=args.seed, repeat=max(1, args.repeat))
+
+
 def _setting(text: str) -> tuple[str, Any]:
     from juxtalogos.documents.jsontext import NotJson, parse_json
-    from juxtalogos.model.errors import UsageError, quoted
 
     name, equals, value = text.partition("=")
     if not equals or not name:

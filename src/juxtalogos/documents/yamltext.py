@@ -52,13 +52,8 @@ CoreLoader.add_implicit_resolver(
 )
 
 
-def parse_yaml(text: str) -> Any:
-    """The JSON value of a YAML text. Keys are texts as written (`200:` is "200"); duplicates are refused."""
-    return read_yaml(text)[0]
-
-
 def read_yaml(text: str) -> tuple[Any, Marks]:
-    """(value, marks) of a YAML text; NotYaml says what is wrong."""
+    """(JSON value, marks) of a YAML text. Keys are texts as written (`200:` is "200"); NotYaml for duplicates and all else that is wrong."""
     builder = _Builder()
     with collector_paused():
         try:

@@ -267,66 +267,30 @@ def _exchange_row(run: int, record: ExchangeRecord) -> tuple[Any, ...]:
 
 def _exchange_record(row: Sequence[Any], results: tuple[CheckResult, ...]) -> ExchangeRecord:
     (
-        number,
-        run,
-        suite,
-        case,
-        step,
-        contract,
-        operation,
-        verdict,
-        reason,
-        method,
-        url,
-        status,
-        sent_at,
-        first_byte,
-        total,
-        error,
-        headers,
-        body,
-        head,
-        answer,
-        _,
-        notes,
-    ) = row
+        number, run, suite, case, step, contract, operation, verdict, reason, method, url,
+        status, sent_at, first_byte, total, error, headers, body, head, answer, _, notes,
+    ) = row  # fmt: skip
     exchange = None
     if method:
-        request = Request(method, url, tuple((name, value) for name, value in json.loads(headers)), body)
-        response = None
-        if head is not None:
-            phrase, fields, version, truncated, problem, *kept = json.loads(head)
-            response = Response(
-                status,
-                phrase,
-                tuple((name, value) for name, value in fields),
-                answer or b"",
-                version,
-                truncated,
-                problem,
-                *kept,
-            )
-        exchange = Exchange(request, response, Timings(sent_at, first_byte, total), error)
+        request = Request(method, url, _fields(json.loads(headers)), body)
+        exchange = Exchange(request, _response(status, head, answer), Timings(sent_at, first_byte, total), error)
     told = json.loads(notes) if notes else {}
-    known = tuple((name, value) for name, value in told.get("known", {}).items())
-    flows = tuple((address, source) for address, source in told.get("flows", ()))
+    known, flows = _fields(told.get("known", {}).items()), _fields(told.get("flows", ()))
     return ExchangeRecord(
-        case,
-        step,
-        contract,
-        operation,
-        exchange,
-        Verdict(verdict),
-        reason,
-        results,
-        (),
-        suite,
-        number,
-        run,
-        known,
-        flows,
-        str(told.get("note", "")),
-    )
+        case, step, contract, operation, exchange, Verdict(verdict), reason, results, (), suite, number, run,
+        known, flows, str(told.get("note", "")),
+    )  # fmt: skip
+
+
+def _response(status: int, head: str | None, body: bytes | None) -> Response | None:
+    if head is None:
+        return None
+    phrase, fields, version, truncated, problem, *kept = json.loads(head)
+    return Response(status, phrase, _fields(fields), body or b"", version, truncated, problem, *kept)
+
+
+def _fields(pairs: Iterable[Sequence[str]]) -> tuple[tuple[str, str], ...]:
+    return tuple((name, value) for name, value in pairs)
 
 
 def _hit_rows(run: int, ids: Sequence[int], exchanges: Sequence[ExchangeRecord]) -> Iterator[tuple[Any, ...]]:

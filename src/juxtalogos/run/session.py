@@ -6,6 +6,8 @@ import random
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from types import MappingProxyType
+from typing import Any
 
 from juxtalogos.documents.uris import origin_alone
 from juxtalogos.exchange.redact import Redactor
@@ -66,10 +68,15 @@ def open_session(
     with_credentials: bool = True,
     config: Config | None = None,
     seed: int = 0,
+    given: Mapping[str, Any] = MappingProxyType({}),
 ) -> Session:
-    """ConfigError when a credential is not where the target says, or a variable's formula has no value."""
+    """The target's variables are computed, those `given` on the command line stand over them as they are.
+
+    ConfigError when a credential is not where the target says, or a variable's formula has no value.
+    """
     ground = Ground(random=random.Random(f"{seed}:variables"))
-    target = replace(target, variables=settled(target.variables, ground, str(workspace / CONFIG_NAME)))
+    variables = settled(target.variables, ground, str(workspace / CONFIG_NAME))
+    target = replace(target, variables={**variables, **given})
     secrets = credentials(target, workspace) if with_credentials else {}
     names = {name for contract in contracts.values() for name in contract.secret_fields}
     redactor = Redactor.of((form for credential in secrets.values() for form in variants(credential)), names)

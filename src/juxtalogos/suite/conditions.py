@@ -11,6 +11,7 @@ from typing import Any
 
 from juxtalogos.model.seams import ABSENT
 from juxtalogos.suite.expressions import BadExpression, Expression, Scope, evaluate, parse_expression
+from juxtalogos.suite.tokens import Tokens
 
 MAX_DEPTH = 60
 
@@ -45,38 +46,13 @@ class Condition:
 @lru_cache(maxsize=10_000)
 def parse_condition(text: str) -> Condition:
     """BadCondition when the text is none."""
-    parser = _Parser(text)
+    parser = _Parser(text, _TOKEN, BadCondition)
     found = parser.either(0)
-    if parser.kind != "end":
-        raise BadCondition(f"{parser.token!r} is not expected here", parser.start)
+    parser.ended()
     return found
 
 
-class _Parser:
-    def __init__(self, text: str) -> None:
-        self.text = text
-        self.at = 0
-        self.advance()
-
-    def advance(self) -> None:
-        found = _TOKEN.match(self.text, self.at)
-        if found is None:
-            rest = self.text[self.at :]
-            self.start = self.at + len(rest) - len(rest.lstrip())
-            if rest.strip():
-                raise BadCondition(f"{rest.strip()[:20]!r} is not understood", self.start)
-            self.kind, self.token = "end", ""
-            return
-        self.kind, self.token = found.lastgroup or "end", found.group(found.lastgroup or 0)
-        self.start = found.start(found.lastgroup or 0)
-        self.at = found.end()
-
-    def take(self, token: str) -> bool:
-        if self.kind == "op" and self.token == token:
-            self.advance()
-            return True
-        return False
-
+class _Parser(Tokens):
     def either(self, depth: int) -> Condition:
         if depth > MAX_DEPTH:
             raise BadCondition("nested too deep", self.start)
@@ -93,11 +69,8 @@ class _Parser:
 
     def comparison(self, depth: int) -> Condition:
         left = self.operand(depth)
-        if self.kind == "op" and self.token in ("<", "<=", ">", ">=", "==", "!="):
-            word = self.token
-            self.advance()
-            return Condition(word, (left, self.operand(depth)))
-        return left
+        word = self.take("<", "<=", ">", ">=", "==", "!=")
+        return Condition(word, (left, self.operand(depth))) if word else left
 
     def operand(self, depth: int) -> Condition:
         if self.take("!"):

@@ -36,19 +36,19 @@ def editing(path: Path) -> Iterator[Any]:
 
 
 def workflow(document: Any, case_id: str, path: Path) -> Any:
-    found = next((one for one in document["workflows"] if one.get("workflowId") == case_id), None)
-    if found is None:
-        known = [str(one.get("workflowId")) for one in document["workflows"]]
-        raise SuiteError(f"there is no case {quoted(case_id)}", where=str(path), mend=nearest(case_id, known))
-    return found
+    return _named(document["workflows"], "workflowId", case_id, "case", path)
 
 
 def step_of(case: Any, step_id: str, path: Path) -> Any:
-    found = next((one for one in case["steps"] if one.get("stepId") == step_id), None)
-    if found is None:
-        known = [str(one.get("stepId")) for one in case["steps"]]
-        raise SuiteError(f"there is no step {quoted(step_id)}", where=str(path), mend=nearest(step_id, known))
-    return found
+    return _named(case["steps"], "stepId", step_id, "step", path)
+
+
+def _named(listed: Any, key: str, name: str, what: str, path: Path) -> Any:
+    for one in listed:
+        if one.get(key) == name:
+            return one
+    known = [str(one.get(key)) for one in listed]
+    raise SuiteError(f"there is no {what} {quoted(name)}", where=str(path), mend=nearest(name, known))
 
 
 def add_checks(path: Path, case_id: str, step_id: str, checks: list[dict[str, Any]]) -> None:

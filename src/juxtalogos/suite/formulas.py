@@ -22,6 +22,7 @@ from typing import Any
 from juxtalogos.model.errors import ConfigError, quoted
 from juxtalogos.model.seams import ABSENT
 from juxtalogos.suite.expressions import BadExpression, Expression, Scope, evaluate, parse_expression
+from juxtalogos.suite.tokens import Tokens
 
 MAX_LENGTH, MAX_DEPTH, MAX_TEXT = 2_000, 40, 100_000
 _TOKEN = re.compile(
@@ -62,38 +63,13 @@ def parse_formula(text: str) -> Formula:
     """BadFormula when the text is none."""
     if len(text) > MAX_LENGTH:
         raise BadFormula(f"a formula of more than {MAX_LENGTH} characters")
-    parser = _Parser(text)
+    parser = _Parser(text, _TOKEN, BadFormula)
     found = parser.comparison(0)
-    if parser.kind != "end":
-        raise BadFormula(f"{parser.token!r} is not expected here", parser.start)
+    parser.ended()
     return found
 
 
-class _Parser:
-    def __init__(self, text: str) -> None:
-        self.text = text
-        self.at = 0
-        self.advance()
-
-    def advance(self) -> None:
-        found = _TOKEN.match(self.text, self.at)
-        if found is None:
-            rest = self.text[self.at :]
-            self.start = self.at + len(rest) - len(rest.lstrip())
-            if rest.strip():
-                raise BadFormula(f"{rest.strip()[:20]!r} is not understood", self.start)
-            self.kind, self.token = "end", ""
-            return
-        self.kind, self.token = found.lastgroup or "end", found.group(found.lastgroup or 0)
-        self.start, self.at = found.start(found.lastgroup or 0), found.end()
-
-    def take(self, *tokens: str) -> str:
-        if self.kind == "op" and self.token in tokens:
-            token = self.token
-            self.advance()
-            return token
-        return ""
-
+class _Parser(Tokens):
     def comparison(self, depth: int) -> Formula:
         if depth > MAX_DEPTH:
             raise BadFormula("nested too deep", self.start)

@@ -8,7 +8,7 @@ from urllib.parse import urldefrag
 
 from juxtalogos.documents.uris import join_uri
 
-_CORE = frozenset(
+_ASSERTIONS = frozenset(
     [
         "type",
         "enum",
@@ -20,23 +20,26 @@ _CORE = frozenset(
         "minLength",
         "maxLength",
         "pattern",
-        "format",
         "minItems",
         "maxItems",
         "uniqueItems",
         "minProperties",
         "maxProperties",
         "required",
-        "properties",
-        "additionalProperties",
-        "items",
-        "allOf",
-        "anyOf",
-        "oneOf",
-        "not",
-        "$ref",
     ]
 )
+"""Of all dialects."""
+_CORE = _ASSERTIONS | {
+    "format",
+    "properties",
+    "additionalProperties",
+    "items",
+    "allOf",
+    "anyOf",
+    "oneOf",
+    "not",
+    "$ref",
+}
 _DRAFT4 = _CORE | {"patternProperties", "dependencies", "additionalItems"}
 _DRAFT6 = _DRAFT4 | {"const", "contains", "propertyNames"}
 _DRAFT7 = _DRAFT6 | {"if", "contentEncoding", "contentMediaType"}
@@ -51,31 +54,7 @@ _2019 = _DRAFT7 | {
 }
 _2020 = (_2019 - {"additionalItems", "$recursiveRef"}) | {"prefixItems", "$dynamicRef"}
 
-
-VALIDATION = frozenset(
-    [
-        "type",
-        "enum",
-        "const",
-        "multipleOf",
-        "minimum",
-        "maximum",
-        "exclusiveMinimum",
-        "exclusiveMaximum",
-        "minLength",
-        "maxLength",
-        "pattern",
-        "minItems",
-        "maxItems",
-        "uniqueItems",
-        "minProperties",
-        "maxProperties",
-        "required",
-        "dependentRequired",
-        "minContains",
-        "maxContains",
-    ]
-)
+VALIDATION = _ASSERTIONS | {"const", "dependentRequired", "minContains", "maxContains"}
 """The validation vocabulary (2020-12 validation, section 6)."""
 
 
