@@ -16,7 +16,7 @@ import time
 from importlib import resources
 from pathlib import Path
 
-from juxtalogos.demo.berths import KEY, base_url, make_server
+from juxtalogos.demo.server import KEY, base_url, make_server
 from juxtalogos.demo.planted import planted_names
 
 PICTURES = Path(__file__).with_name("screenshots")

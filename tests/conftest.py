@@ -18,8 +18,8 @@ import pytest
 import yaml
 from hypothesis import settings
 
-from juxtalogos.demo.berths import KEY, base_url, make_server
 from juxtalogos.demo.planted import planted_names
+from juxtalogos.demo.server import KEY, base_url, make_server
 
 # In CI the same examples each time, so that a change is judged and not its luck; elsewhere new ones.
 settings.register_profile("ci", derandomize=True)

@@ -360,7 +360,7 @@ def test_commands_of_a_workspace_run_only_when_trusted(berths: Path, tmp_path: P
     script = tmp_path / "log.py"
     script.write_text("import sys, pathlib; pathlib.Path(sys.argv[1]).open('a').write(sys.argv[2] + '\\n')\n", "utf-8")
     log = tmp_path / "log.txt"
-    start = json.dumps([sys.executable, "-m", "juxtalogos.demo.berths", "--port", str(port), "--deviations", "none"])
+    start = json.dumps([sys.executable, "-m", "juxtalogos.demo.server", "--port", str(port), "--deviations", "none"])
     system = f'start = {start}\nready = "http://127.0.0.1:{port}/ready"\n' + "".join(
         f"{name} = {json.dumps([sys.executable, str(script), str(log), name])}\n" for name in ("reset", "stop")
     )
@@ -426,7 +426,7 @@ def test_time_outs_and_broken_tls(berths: Path, tmp_path: Path, jux: Jux) -> Non
         check=True,
         capture_output=True,
     )
-    from juxtalogos.demo.berths import make_server
+    from juxtalogos.demo.server import make_server
 
     server = make_server(0, frozenset())
     context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)

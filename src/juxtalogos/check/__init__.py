@@ -26,7 +26,7 @@ CHECKS: dict[str, Check] = {
 
 def examined(answer: Answer) -> Answer:
     """The answer with what its schema says of its value: one pass serves checks and coverage."""
-    if answer.schema is None or answer.value is ABSENT:
+    if answer.schema is None or answer.value is ABSENT or answer.examined is not None:
         return answer
     try:
         return replace(answer, examined=answer.schema.examine(answer.value))

@@ -16,13 +16,16 @@ def check_status(contract: Contract, operation: Operation, answer: Answer, excha
     """The code is declared; a 5xx that is not is the service's failure."""
     assert exchange.response is not None
     status = exchange.response.status
-    declared = ", ".join(one.status for one in operation.answers) or "no status at all"
+    declared = ", ".join(dict.fromkeys(one.status for one in operation.answers)) or "no status at all"
     observed = f"{status} {_phrase(status)}".strip()
     location = answer.declared.location if answer.declared else operation.location.child("responses")
     failed = status >= 500
     kind = "status.server-error" if failed else "status.undeclared"
+    if answer.fault is not None:
+        return  # what a fault's status must be is the protocol's own rule
     if answer.declared is None:
-        yield CheckResult(kind, False, "status", declared, observed, location)
+        severity = Severity.REMARK if answer.allowed else Severity.DEVIATION
+        yield CheckResult(kind, False, "status", declared, observed, location, severity, detail=answer.allowed)
         return
     # Nothing forbids a declared 5xx, yet it is never what a caller hoped for.
     severity = Severity.REMARK if failed else Severity.DEVIATION

@@ -48,18 +48,38 @@ def show_body(out: Terminal, body: bytes, headers: Headers, *, raw: bool, limit:
 
 
 def body_text(body: bytes, headers: Headers, *, raw: bool) -> str:
-    """A body for the eye: JSON laid out, text as it is, the rest named by its size."""
+    """A body for the eye: JSON and XML laid out, text as it is, the rest named by its size."""
     parsed = parse_media_type(header(headers, "content-type") or "")
     try:
         text = body.decode("utf-8")
     except UnicodeDecodeError:
         return f"{len(body)} bytes that are no UTF-8 text, beginning {body[:24].hex(' ')}"
-    if raw or parsed is None or not parsed.is_json:
+    if raw or parsed is None or not (parsed.is_json or parsed.is_xml):
         return text
+    if parsed.is_xml:
+        return laid_out(body) or text
     try:
         return dump_json(parse_json(text), indent=2)
     except NotJson:
         return text
+
+
+def laid_out(body: bytes) -> str:
+    """An XML text with a line an element; empty where it is no XML, or has text between its elements."""
+    from juxtalogos.documents.xmltext import NotXml
+    from juxtalogos.documents.xmltree import read_tree
+    from juxtalogos.schema.xml.write import to_text
+
+    try:
+        tree = read_tree(body)
+    except NotXml:
+        return ""
+    prefixes: dict[str, str] = {}
+    for scope in tree.scopes.values():
+        for prefix, uri in scope.items():
+            if prefix and prefix not in prefixes.values():
+                prefixes.setdefault(uri, prefix)
+    return to_text(tree.root, prefixes)
 
 
 def show_results(out: Terminal, results: tuple[CheckResult, ...], documents: Mapping[str, Document]) -> None:

@@ -12,14 +12,15 @@ from pathlib import Path
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal
 from juxtalogos.cli.terminal import Terminal
-from juxtalogos.demo.berths import KEY, base_url, make_server
 from juxtalogos.demo.planted import PLANTED, expected_findings, planted_names
+from juxtalogos.demo.server import KEY, base_url, make_server
 from juxtalogos.model.errors import UsageError, nearest
 from juxtalogos.model.findings import general_path
 
 DESCRIPTION = """\
-Start the berths service of the Port of Merrow on a loopback port, walk import, show, call, compose, run, coverage and
-report in a scratch workspace, and compare the findings with the deviations planted in the service.
+Start the services of the Port of Merrow on a loopback port, berths (OpenAPI) and pilotage (WSDL and SOAP), walk import,
+show, call, compose, run, coverage and report in a scratch workspace, and compare the findings with the deviations
+planted in the services.
 
 exit status: 0 the findings are exactly the planted ones; 1 they are not."""
 EXAMPLE = """\
@@ -28,6 +29,8 @@ EXAMPLE = """\
   juxtalogos demo --serve --port 8480
 """
 _KEY_VARIABLE = "MERROW_KEY"
+_FILES = ("berths.yaml", "pilotage.wsdl", "pilotage-types.xsd")
+_CONTRACTS = ("berths", "pilotage")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -64,8 +67,8 @@ def run(args: _DemoArguments) -> int:
         ) from None
     if args.list:
         out.table(
-            ("deviation", "operation", "what the service does", "finding"),
-            [(one.name, one.operation, one.what, one.findings[0][0]) for one in PLANTED],
+            ("deviation", "contract", "operation", "what the service does", "finding"),
+            [(one.name, one.contract, one.operation, one.what, one.findings[0][0]) for one in PLANTED],
             styles=("name",),
         )
         return EXIT_HELD
@@ -79,6 +82,8 @@ def run(args: _DemoArguments) -> int:
         out.line(
             "serving ",
             (base_url(server), "name"),
+            " and ",
+            (base_url(server, "pilotage"), "name"),
             f" with {len(odd)} deviations; the harbour key is {KEY}; stop with Ctrl-C",
         )
         out.out.file.flush()
@@ -89,22 +94,26 @@ def run(args: _DemoArguments) -> int:
         return EXIT_HELD
     threading.Thread(target=server.serve_forever, daemon=True).start()
     try:
-        return _walk(out, args, odd, base_url(server))
+        return _walk(out, args, odd, {name: base_url(server, name) for name in _CONTRACTS})
     finally:
         server.shutdown()
         server.server_close()
 
 
-def _walk(out: Terminal, args: _DemoArguments, odd: frozenset[str], url: str) -> int:
+def _walk(out: Terminal, args: _DemoArguments, odd: frozenset[str], urls: dict[str, str]) -> int:
     folder = args.into or Path(tempfile.mkdtemp(prefix="juxtalogos-demo-"))
-    definition = Path(tempfile.mkdtemp(prefix="juxtalogos-definition-")) / "berths.yaml"
-    definition.write_bytes(resources.files("juxtalogos.demo").joinpath("berths.yaml").read_bytes())
+    definitions = Path(tempfile.mkdtemp(prefix="juxtalogos-definition-"))
+    for name in _FILES:
+        (definitions / name).write_bytes(resources.files("juxtalogos.demo").joinpath(name).read_bytes())
     os.environ.setdefault(_KEY_VARIABLE, KEY)
     try:
-        _steps(out, folder, definition, url)
+        _steps(out, folder, definitions / "berths.yaml", urls["berths"])
+        found = _found(folder)
+        _soap_steps(out, folder, definitions / "pilotage.wsdl", urls["pilotage"])
+        found |= _found(folder)
     finally:
-        shutil.rmtree(definition.parent, ignore_errors=True)
-    return _compare(out, folder, odd)
+        shutil.rmtree(definitions, ignore_errors=True)
+    return _compare(out, folder, odd, found)
 
 
 def _steps(out: Terminal, folder: Path, definition: Path, url: str) -> None:
@@ -142,6 +151,27 @@ def _steps(out: Terminal, folder: Path, definition: Path, url: str) -> None:
     _say(out, "", ["report", "--form", "junit", *place])
 
 
+def _soap_steps(out: Terminal, folder: Path, definition: Path, url: str) -> None:
+    place = ["-C", str(folder)]
+    _say(
+        out, "The other service speaks SOAP; its WSDL is read by the same command.", ["import", str(definition), *place]
+    )
+    _say(out, "", ["targets", "set", "quayside", url, "--contract", "pilotage", *place])
+    config = folder / "juxtalogos.toml"
+    token = f'\n[targets.quayside.credentials.token]\nuser = "night desk"\nenv = "{_KEY_VARIABLE}"\n'
+    config.write_text(config.read_text("utf-8") + token, "utf-8")
+    _say(out, "Its operations, with service, port, version and style.", ["show", "pilotage", *place])
+    _say(
+        out,
+        "One of them: inputs by address, placed in the schema's order; a WS-Security token goes with it.",
+        ["call", "planJob", "--set", "body/order/vessel/name=Tern", "--set", "body/order/tugs=2", *place],
+    )
+    _say(out, "Values flow by type and name; declared faults are provoked.", ["compose", "pilotage", *place])
+    _say(out, "", ["run", "pilotage", *place])
+    _say(out, "Elements, attributes, choices, nil and faults count as covered or not.", ["coverage", *place])
+    _say(out, "", ["report", *place])
+
+
 def _say(out: Terminal, words: str, command: list[str]) -> None:
     from juxtalogos.cli.main import main
 
@@ -156,15 +186,19 @@ def _say(out: Terminal, words: str, command: list[str]) -> None:
         raise UsageError(f"the demo stopped: `juxtalogos {shown}` ended with status {status}")
 
 
-def _compare(out: Terminal, folder: Path, odd: frozenset[str]) -> int:
+def _found(folder: Path) -> set[tuple[str, str, str]]:
+    """(operation, kind, place) of what the last run found."""
     from juxtalogos.ledger import Ledger
 
     with Ledger(folder / ".juxtalogos" / "ledger.sqlite") as ledger:
-        found = {
+        return {
             (finding.operation, finding.result.kind, general_path(finding.result.at))
             for record in ledger.exchanges(ledger.run().id)
             for finding in record.findings()
         }
+
+
+def _compare(out: Terminal, folder: Path, odd: frozenset[str], found: set[tuple[str, str, str]]) -> int:
     expected = expected_findings(odd)
     out.line()
     out.line(("Planted deviations and what was found", "head"))

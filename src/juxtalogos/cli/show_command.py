@@ -121,6 +121,7 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
                 "path": one.path,
                 "summary": one.summary,
                 "deprecated": one.deprecated,
+                **dict(one.facts),
                 "line": _line(contract, one),
             }
             for one in contract.operations
@@ -146,11 +147,11 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
     for scheme in contract.security_schemes:
         key = f" as {scheme.place} {scheme.key}" if scheme.key else ""
         out.line(("sign-in: ", "note"), (scheme.name, "name"), f" ({scheme.kind}{key})")
-    rows = [
-        (one.id, one.method, one.path, _lock(one), one.summary + (" (deprecated)" if one.deprecated else ""))
-        for one in contract.operations
-    ]
-    out.table(("operation", "method", "path", "sign-in", "summary"), rows, styles=("name",))
+    if contract.operations and contract.operations[0].facts:
+        _bound_operations(out, contract)
+    else:
+        rows = [(one.id, one.method, one.path, _lock(one), _summary(one)) for one in contract.operations]
+        out.table(("operation", "method", "path", "sign-in", "summary"), rows, styles=("name",))
     if contract.outgoing:
         out.line()
         out.line(("sent by the service itself", "head"))
@@ -158,6 +159,22 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
             (f"{one.kind} {one.name}", one.method, one.address, one.operation, one.summary) for one in contract.outgoing
         ]
         out.table(("request", "method", "to", "after", "summary"), sent, styles=("name",))
+
+
+_LISTED = 4
+"""Facts of an operation that are columns of the list: the first ones that all have."""
+
+
+def _bound_operations(out: Terminal, contract: Contract) -> None:
+    """Operations of a protocol that says more of them than method and path."""
+    every = [dict(one.facts) for one in contract.operations]
+    words = [word for word in every[0] if all(word in facts for facts in every)][:_LISTED]
+    rows = [(one.id, *(facts[word] for word in words), _summary(one)) for one, facts in zip(contract.operations, every)]
+    out.table(("operation", *words, "summary"), rows, styles=("name",))
+
+
+def _summary(operation: Operation) -> str:
+    return operation.summary + (" (deprecated)" if operation.deprecated else "")
 
 
 def _line(contract: Contract, operation: Operation) -> int:
@@ -179,6 +196,8 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
     out.line((describe(contract.documents, operation.location), "note"), indent=2)
     for text in dict.fromkeys(filter(None, (operation.summary, operation.description))):
         out.block(text.strip())
+    for word, text in operation.facts:
+        out.line(f"  {word}: ", (text, "name"))
     if operation.security:
         out.line("  sign-in: ", (_lock(operation), "name"))
     rows = [_input_row(contract, one) for one in operation.inputs]
@@ -195,7 +214,8 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
         out.table(("input", "type", "need", "allowed values and limits", "meaning"), rows, styles=("name",))
     for answer in operation.answers:
         out.line()
-        out.line((f"answers {answer.status}", "head"), f"  {' '.join(answer.description.split())}")
+        fault = f" with the fault {answer.fault}" if answer.fault else ""
+        out.line((f"answers {answer.status}{fault}", "head"), f"  {' '.join(answer.description.split())}")
         for one in answer.headers:
             first = next(iter(contract.schema(one.schema).outline()), None) if one.schema else None
             out.line(
@@ -254,12 +274,14 @@ def operation_data(contract: Contract, operation: Operation) -> dict[str, Any]:
         "method": operation.method,
         "path": operation.path,
         "summary": operation.summary,
+        **dict(operation.facts),
         "line": _line(contract, operation),
         "inputs": inputs,
         "body": [_media_data(contract, media) for media in (operation.body.media if operation.body else ())],
         "answers": [
             {
                 "status": answer.status,
+                **({"fault": answer.fault} if answer.fault else {}),
                 "description": answer.description,
                 "headers": [{"name": one.name, "required": one.required} for one in answer.headers],
                 "media": [_media_data(contract, media) for media in answer.media],

@@ -1,23 +1,14 @@
-"""The berths service: a small, stateful HTTP service on a loopback port, with its own parsing and its own rules.
-
-Run it alone: python -m juxtalogos.demo.berths --port 8480 --deviations none
-"""
+"""The berths service: the state of the port, and what each of its operations does, with its own parsing and its own rules."""
 
 from __future__ import annotations
 
-import argparse
-import contextlib
 import json
 import re
 import threading
-from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import UTC, date, datetime
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
-from urllib.parse import parse_qs, unquote, urlsplit
-
-from juxtalogos.demo.planted import planted_names
+from urllib.parse import parse_qs
 
 KEY = "merrow-office-7431"
 """The made-up key of the harbour office, for demonstrations."""
@@ -418,90 +409,3 @@ ROUTES: tuple[tuple[str, str, str], ...] = (
     ("GET", "/notices", "list_notices"),
     ("POST", "/notices", "post_notice"),
 )
-
-
-class Handler(BaseHTTPRequestHandler):
-    protocol_version = "HTTP/1.1"
-    server_version = "Merrow/2.4"
-    sys_version = ""
-    # The head and the body are two writes: without this the second waits for the client's acknowledgement.
-    disable_nagle_algorithm = True
-    harbour: Harbour
-
-    def answer(self) -> None:
-        parts = urlsplit(self.path)
-        length = self.headers.get("Content-Length", "0")
-        body = self.rfile.read(int(length)) if length.isdigit() else b""
-        try:
-            with self.harbour.lock:
-                reply = self.dispatch(
-                    unquote(parts.path), Call(parse_qs(parts.query, keep_blank_values=True), self.headers, body)
-                )
-        except Refusal as refusal:
-            problem = {
-                "title": refusal.title,
-                "status": refusal.status,
-                **({"detail": refusal.detail} if refusal.detail else {}),
-            }
-            reply = Reply(refusal.status, problem, "application/problem+json")
-        data = (
-            reply.text.encode()
-            if reply.text is not None
-            else b""
-            if reply.body is None
-            else json.dumps(reply.body, ensure_ascii=False).encode()
-        )
-        self.send_response(reply.status)
-        for name, value in reply.headers.items():
-            self.send_header(name, value)
-        if data:
-            self.send_header("Content-Type", reply.media_type)
-        if reply.status != 204:
-            self.send_header("Content-Length", str(len(data)))
-        self.end_headers()
-        self.wfile.write(data)
-
-    def dispatch(self, path: str, call: Call) -> Reply:
-        if path == "/ready":
-            return Reply(200, text="ready", media_type="text/plain")
-        if path == "/reset" and self.command == "POST":
-            self.harbour.reset()
-            return Reply(204)
-        for method, pattern, name in ROUTES:
-            found = re.fullmatch(PREFIX + pattern, path)
-            if found and method == self.command:
-                operation: Callable[..., Reply] = getattr(self.harbour, name)
-                return operation(call, *found.groups())
-        raise Refusal(404, "Nothing here", path)
-
-    do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = answer
-
-    def log_message(self, format: str, *args: object) -> None:
-        pass
-
-
-def make_server(port: int, odd: frozenset[str]) -> ThreadingHTTPServer:
-    """The service on a loopback port (0: any free one), not yet serving."""
-    harbour = Harbour(odd)
-    server = ThreadingHTTPServer(("127.0.0.1", port), type("BoundHandler", (Handler,), {"harbour": harbour}))
-    server.daemon_threads = True
-    return server
-
-
-def base_url(server: ThreadingHTTPServer) -> str:
-    return f"http://127.0.0.1:{server.server_address[1]}{PREFIX}"
-
-
-def main() -> None:
-    parser = argparse.ArgumentParser(description="the berths service of the Port of Merrow")
-    parser.add_argument("--port", type=int, default=8480)
-    parser.add_argument("--deviations", default="all", help="all, none, or names separated by commas")
-    args = parser.parse_args()
-    server = make_server(args.port, planted_names(args.deviations))
-    print(base_url(server), flush=True)
-    with contextlib.suppress(KeyboardInterrupt):
-        server.serve_forever()
-
-
-if __name__ == "__main__":
-    main()

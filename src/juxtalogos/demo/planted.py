@@ -1,4 +1,4 @@
-"""The deviations planted in the berths service, each with the findings it must lead to, and no others."""
+"""The deviations planted in the harbour's services, each with the findings it must lead to, and no others."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ class Planted:
     what: str
     findings: tuple[tuple[str, str], ...]
     """(finding kind, place in the exchange with indices as *)."""
+    contract: str = "berths"
 
 
 PLANTED: tuple[Planted, ...] = (
@@ -58,7 +59,25 @@ PLANTED: tuple[Planted, ...] = (
         "fails with 500 on every notice",
         (("status.server-error", "status"), ("criterion.unmet", "written")),
     ),
-)
+    *(
+        Planted(name, operation, what, findings, "pilotage")
+        for name, operation, what, findings in (
+            ("moment", "planJob", "writes the planned moment with a blank instead of the T", (("body.type", "body/job/order/plannedFor"),)),
+            ("draught", "getJob", "leaves the required draught out", (("body.required", "body/job/order/vessel"),)),
+            ("towage", "listJobs", "gives a kind outside the enumeration", (("body.enum", "body/job[*]/order/kind"),)),
+            ("tugs", "assignTugs", "writes a tug's parts in the wrong order", (("body.required", "body/job/tug[*]/pullTonnes"), ("body.order", "body/job/tug[*]/code"))),
+            ("clerk", "cancelJob", "adds an element that no schema declares", (("body.extra", "body/clerk"),)),
+            ("echo", "reportPosition", "answers a one-way message with an envelope", (("body.unexpected", "body"),)),
+            ("envelope", "listPilots", "wraps the answer in the other version's envelope", (("envelope.version", "body"),)),
+            ("wrapper", "rosterPilot", "answers with the element of another operation", (("body.other", "body"),)),
+            ("depth", "tideGate", "gives a depth of more digits than allowed", (("body.range", "body/window[*]/depthMetres"),)),
+            ("currency", "quoteFee", "leaves out the required currency", (("body.required", "body/total/@currency"),)),
+            ("reasonless", "cancelJob", "sends a fault without its faultstring", (("fault.form", "body/Fault"),)),
+            ("numberless", "getJob", "leaves the number out of a fault's detail", (("body.required", "body/detail/NoSuchJob"),)),
+            ("smooth", "assignTugs", "answers 200 with a fault", (("status.protocol", "status"), ("criterion.unmet", "written"))),
+        )
+    ),
+)  # fmt: skip
 
 
 def planted_names(text: str) -> frozenset[str]:
@@ -73,6 +92,11 @@ def planted_names(text: str) -> frozenset[str]:
     return names
 
 
-def expected_findings(names: frozenset[str]) -> set[tuple[str, str, str]]:
-    """(operation, kind, place) of every finding that these deviations must lead to."""
-    return {(one.operation, kind, at) for one in PLANTED if one.name in names for kind, at in one.findings}
+def expected_findings(names: frozenset[str], contract: str = "") -> set[tuple[str, str, str]]:
+    """(operation, kind, place) of every finding that these deviations must lead to; of one contract, or all."""
+    return {
+        (one.operation, kind, at)
+        for one in PLANTED
+        if one.name in names and contract in ("", one.contract)
+        for kind, at in one.findings
+    }

@@ -1,4 +1,4 @@
-"""Bytes into a `Document`: JSON or YAML told apart by what they are, not by their name."""
+"""Bytes into a `Document`: JSON, YAML or XML told apart by what they are, not by their name."""
 
 from __future__ import annotations
 
@@ -7,31 +7,28 @@ import re
 from juxtalogos.documents.bounds import MAX_BYTES
 from juxtalogos.documents.collector import collector_paused
 from juxtalogos.documents.jsontext import NotJson, decode_utf8, parse_json
+from juxtalogos.documents.xmltext import NotXml
+from juxtalogos.documents.xmltree import read_tree
 from juxtalogos.documents.yamltext import NotYaml, read_yaml
 from juxtalogos.model.contract import Document, Parsed
 from juxtalogos.model.errors import DocumentError
 
 
 def load_document(uri: str, data: bytes, *, limit: int = MAX_BYTES) -> Document:
-    """A document's value; DocumentError with line and remedy when it cannot be read."""
+    """A document's value, of XML an `XmlTree`; DocumentError with line and remedy when it cannot be read."""
     if len(data) > limit:
         raise DocumentError(
             f"{len(data):,} bytes is more than the limit of {limit:,}",
             where=uri,
             mend="split the definition over several files",
         )
+    if _MARKUP.match(data[:2_000].replace(b"\x00", b"")):
+        return _markup(uri, data)
     try:
         text = decode_utf8(data)
     except NotJson as error:
         raise DocumentError(str(error), where=uri, mend="save the file as UTF-8") from None
     stripped = text.lstrip()
-    if re.match(r"<[?!A-Za-z]", stripped):
-        kind = "HTML" if stripped[:200].lower().startswith(("<!doctype html", "<html")) else "XML"
-        raise DocumentError(
-            f"this is {kind}, not JSON or YAML",
-            where=f"{uri}:1",
-            mend="give the file or address of the definition itself",
-        )
     if stripped.startswith(("{", "[")):
         try:
             with collector_paused():
@@ -52,3 +49,22 @@ def load_document(uri: str, data: bytes, *, limit: int = MAX_BYTES) -> Document:
         raise DocumentError(f"not YAML: {error}", where=where, mend="correct the text there") from None
     except RecursionError:
         raise DocumentError("nested too deep to read", where=uri, mend="flatten the document") from None
+
+
+_MARKUP = re.compile(rb"(?:\xef\xbb\xbf|\xff\xfe|\xfe\xff)?\s*<[?!A-Za-z]")
+_PAGE = re.compile(
+    rb"(?:\xef\xbb\xbf)?\s*(?:<\?xml[^>]*>\s*)?(?:<!--.*?-->\s*)*(?:<!doctype html|<html)", re.IGNORECASE | re.DOTALL
+)
+
+
+def _markup(uri: str, data: bytes) -> Document:
+    if _PAGE.match(data[:2_000]):
+        raise DocumentError(
+            "this is HTML, no definition", where=f"{uri}:1", mend="give the file or address of the definition itself"
+        )
+    try:
+        tree = read_tree(data)
+    except NotXml as error:
+        where = f"{uri}:{error.line}" if error.line else uri
+        raise DocumentError(f"not XML: {error}", where=where, mend="correct the text there") from None
+    return Document(uri, "xml", data, lambda: Parsed(tree))

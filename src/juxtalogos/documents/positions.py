@@ -13,6 +13,7 @@ from collections.abc import Iterator
 from typing import Any, Protocol
 
 from juxtalogos.documents.jsontext import decode_utf8, dump_json
+from juxtalogos.documents.xmltree import XmlFinder
 from juxtalogos.model.contract import Document
 from juxtalogos.model.location import Location, Marks, Position, split_pointer
 
@@ -23,15 +24,15 @@ LONG_LINES = 1000
 class _Finder(Protocol):
     text: str
 
-    def find(self, tokens: list[str]) -> Position: ...
+    def find(self, pointer: str) -> Position: ...
 
 
 _finders: weakref.WeakKeyDictionary[Document, _Finder] = weakref.WeakKeyDictionary()
 
 
 def position(document: Document, pointer: str) -> Position:
-    """Where the value at a pointer begins; the nearest ancestor when the pointer leads nowhere."""
-    return _finder(document).find(split_pointer(pointer))
+    """Where the value at a pointer (in XML: the element at a path) begins; the nearest ancestor when the pointer leads nowhere."""
+    return _finder(document).find(pointer)
 
 
 def lines(document: Document) -> list[str]:
@@ -50,6 +51,9 @@ def describe(documents: dict[str, Document] | object, location: Location) -> str
 def _finder(document: Document) -> _Finder:
     found = _finders.get(document)
     if found is None:
+        if document.syntax == "xml":
+            found = _finders[document] = XmlFinder(document.text, document.value)
+            return found
         text = decode_utf8(document.text)
         if document.syntax == "json" and len(text) > LONG_LINES * (text.count("\n") + 1):
             text = dump_json(document.value, indent=2)
@@ -81,9 +85,9 @@ class _MarkFinder:
         self.places[id(value)] = at, following
         return following
 
-    def find(self, tokens: list[str]) -> Position:
+    def find(self, pointer: str) -> Position:
         value, at = self.value, 0
-        for token in tokens:
+        for token in split_pointer(pointer):
             if not isinstance(value, dict | list):
                 break
             at = self.places[id(value)][0]  # an alias: its text stands where it stood first
@@ -123,9 +127,9 @@ class _JsonFinder:
         self.asked = 0
         self.members: dict[int, dict[str, tuple[int, int]]] = {}
 
-    def find(self, tokens: list[str]) -> Position:
+    def find(self, pointer: str) -> Position:
         at = shown = self._behind_space(0)
-        for token in tokens:
+        for token in split_pointer(pointer):
             member = self._members_of(at).get(token)
             if member is None:
                 break

@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from urllib.parse import quote, quote_plus
+from xml.sax.saxutils import escape
 
 from juxtalogos.model.exchange import Exchange, Headers, Request
 from juxtalogos.model.findings import CheckResult
@@ -38,6 +39,8 @@ class Redactor:
                     quote_plus(secret),
                     json.dumps(secret)[1:-1],
                     json.dumps(secret, ensure_ascii=False)[1:-1],
+                    escape(secret),
+                    escape(secret, {'"': "&quot;", "'": "&apos;"}),
                 ):
                     forms[form] = None
         return cls(tuple(sorted(forms, key=len, reverse=True)), frozenset(name.lower() for name in names))
@@ -56,6 +59,7 @@ class Redactor:
         for name in self.names:
             body = _json_field(name).sub(rb"\g<1>" + MASK.encode() + rb'"', body)
             body = _form_field(name).sub(rb"\g<1>" + MASK.encode(), body)
+            body = _xml_field(name).sub(rb"\g<1>" + MASK.encode() + rb"\g<2>", body)
         return body
 
     @property
@@ -133,6 +137,15 @@ def _json_field(name: str) -> re.Pattern[bytes]:
 @lru_cache(maxsize=256)
 def _form_field(name: str) -> re.Pattern[bytes]:
     return re.compile(rb"((?:^|&)" + re.escape(name).encode() + rb"=)[^&]*", re.IGNORECASE)
+
+
+@lru_cache(maxsize=256)
+def _xml_field(name: str) -> re.Pattern[bytes]:
+    """An element's text, and an attribute's value in the form of one."""
+    escaped = re.escape(name).encode()
+    return re.compile(
+        rb"(<(?:[\w.-]+:)?" + escaped + rb"(?:\s[^<>]*)?>)[^<]*(</(?:[\w.-]+:)?" + escaped + rb"\s*>)", re.IGNORECASE
+    )
 
 
 def carried_secrets(exchange: Exchange) -> Iterator[str]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
+from typing import Any
 from urllib.parse import quote
 
 from juxtalogos.model.contract import Contract, Operation, SecurityScheme
@@ -59,18 +60,26 @@ SCHEMES: dict[str, Callable[[Request, SecurityScheme, Credential], Request]] = {
 
 
 def sign(
-    contract: Contract, operation: Operation, request: Request, credentials: Mapping[str, Credential]
+    contract: Contract,
+    operation: Operation,
+    request: Request,
+    credentials: Mapping[str, Credential],
+    more: Mapping[str, Callable[[Request, Any, Any], Request]],
 ) -> tuple[Request, tuple[str, ...]]:
-    """(the signed request, schemes that a credential is missing for). The first alternative that can be met is taken."""
+    """(the signed request, schemes that a credential is missing for). The first alternative that can be met is taken.
+
+    `more` are the kinds of scheme that only this protocol has.
+    """
     alternatives = operation.security
+    kinds = {**SCHEMES, **more}
     for alternative in alternatives:
         schemes = [contract.scheme(name) for name in alternative]
         if alternative and all(
-            scheme is not None and scheme.name in credentials and scheme.kind in SCHEMES for scheme in schemes
+            scheme is not None and scheme.name in credentials and scheme.kind in kinds for scheme in schemes
         ):
             for scheme in schemes:
                 if scheme is not None:
-                    request = SCHEMES[scheme.kind](request, scheme, credentials[scheme.name])
+                    request = kinds[scheme.kind](request, scheme, credentials[scheme.name])
             return request, ()
     if not alternatives or () in alternatives:
         return request, ()

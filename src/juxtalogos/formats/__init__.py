@@ -29,21 +29,38 @@ class _Table(Mapping[str, Format]):
         return len(self._places)
 
 
-FORMATS: Mapping[str, Format] = _Table({"openapi": "juxtalogos.formats.openapi:OPENAPI"})
+FORMATS: Mapping[str, Format] = _Table(
+    {"openapi": "juxtalogos.formats.openapi:OPENAPI", "soap": "juxtalogos.formats.soap:SOAP"}
+)
+_SYNTAXES = {"soap": ("xml",), "openapi": ("json", "yaml")}
+"""What the documents of a format are written in; a format is not loaded to look at others."""
+
+
+def claiming(document: Document) -> Format | None:
+    """The format that claims a document; None when none does."""
+    for name, syntaxes in _SYNTAXES.items():
+        if document.syntax in syntaxes and FORMATS[name].claims(document):
+            return FORMATS[name]
+    return None
 
 
 def format_of(document: Document) -> Format:
     """The format that claims a document; DocumentError when none does."""
-    for candidate in FORMATS.values():
-        if candidate.claims(document):
-            return candidate
+    found = claiming(document)
+    if found is not None:
+        return found
+    root = getattr(document.value, "root", None)
     kind = (
-        "a mapping with the keys " + ", ".join(list(document.value)[:6])
-        if isinstance(document.value, dict)
-        else f"a {type(document.value).__name__}"
+        f"its root is {root.tag}"
+        if root is not None
+        else (
+            "a mapping with the keys " + ", ".join(list(document.value)[:6])
+            if isinstance(document.value, dict)
+            else f"a {type(document.value).__name__}"
+        )
     )
     raise DocumentError(
         f"this is {document.syntax.upper()} but no service definition: {kind}",
         where=f"{document.uri}:1",
-        mend="an OpenAPI definition has `openapi: 3.0.3` (or 3.1, or `swagger: '2.0'`) at its top",
+        mend="an OpenAPI definition has `openapi: 3.0.3` (or 3.1, or `swagger: '2.0'`) at its top, a WSDL <definitions>",
     )

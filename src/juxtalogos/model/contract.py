@@ -169,6 +169,8 @@ class DeclaredAnswer:
     links: tuple[Link, ...] = ()
     open_body: bool = False
     """Whether, with no media declared, the definition leaves open if a body comes (an empty `content`)."""
+    fault: str = ""
+    """The name of the declared fault that it is, in protocols that have faults."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -208,6 +210,11 @@ class Operation:
     security: tuple[tuple[str, ...], ...] = ()
     """Alternatives, each a set of scheme names; an empty alternative means none is needed."""
     servers: tuple[str, ...] = ()
+    facts: tuple[tuple[str, str], ...] = ()
+    """(word, what holds for it): what else the protocol says of it, such as its service, port and style."""
+
+    def fact(self, word: str) -> str:
+        return next((text for name, text in self.facts if name == word), "")
 
     @property
     def full_id(self) -> str:
@@ -261,6 +268,8 @@ class Contract:
     outgoing: tuple[Outgoing, ...] = ()
     secret_fields: tuple[str, ...] = ()
     """Names of body fields declared as passwords and of parameters that carry keys: redacted wherever they occur."""
+    namespaces: tuple[tuple[str, str], ...] = ()
+    """(prefix, namespace) that XPaths on its messages may use."""
     _index: Mapping[str, Operation] = field(default_factory=dict, repr=False)
 
     def schema(self, ref: SchemaRef) -> Schema:

@@ -45,6 +45,14 @@ KINDS: dict[str, str] = {
     "body.name": "a property name that the schema forbids",
     "body.forbidden": "a value that the schema forbids altogether",
     "body.direction": "a write-only property came back",
+    "body.order": "an element stands where another one should",
+    "body.other": "the body holds another element than this operation's",
+    "body.reference": "a reference leads to nothing",
+    "envelope.form": "the answer is no envelope, or one put together wrongly",
+    "envelope.version": "the envelope is of another version of the protocol",
+    "fault.form": "a fault put together otherwise than the protocol says",
+    "fault.undeclared": "a fault that the operation does not declare",
+    "status.protocol": "the status code is not the one that the protocol gives such an answer",
     "header.missing": "a declared, required header is missing",
     "header.malformed": "a declared header is not of its schema",
     "check.unmet": "a written check did not hold",
@@ -92,8 +100,29 @@ KEYWORD_KINDS: dict[str, str] = {
     "false": "body.forbidden",
     "writeOnly": "body.direction",
     "readOnly": "body.direction",
+    "missing": "body.required",
+    "undeclared": "body.extra",
+    "text": "body.extra",
+    "order": "body.order",
+    "abstract": "body.branch",
+    "xsi:type": "body.branch",
+    "nillable": "body.type",
+    "fixed": "body.const",
+    "length": "body.length",
+    "totalDigits": "body.range",
+    "fractionDigits": "body.range",
+    "minExclusive": "body.range",
+    "maxExclusive": "body.range",
+    "minInclusive": "body.range",
+    "maxInclusive": "body.range",
+    "enumeration": "body.enum",
+    "id": "body.unique",
+    "unique": "body.unique",
+    "key": "body.unique",
+    "keyref": "body.reference",
+    "idref": "body.reference",
 }
-"""Which kind a schema keyword's deviation is."""
+"""Which kind the deviation of a schema's keyword, facet or rule is."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,7 +130,7 @@ class Deviation:
     """One place where a value is not as its schema says."""
 
     path: str
-    """JSON Pointer into the value."""
+    """JSON Pointer into the value; of XML an XPath of local names."""
     keyword: str
     location: Location
     """The keyword in the definition."""
@@ -173,4 +202,4 @@ class Finding:
 
 def general_path(at: str) -> str:
     """A value path with its indices as `*`."""
-    return re.sub(r"/\d+(?=/|$)", "/*", at)
+    return re.sub(r"\[\d+\]", "[*]", re.sub(r"/\d+(?=/|$)", "/*", at))

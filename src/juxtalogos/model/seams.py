@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from juxtalogos.model.contract import Contract, DeclaredAnswer, DeclaredHeader, Document, Media, Operation, SchemaRef
@@ -89,6 +89,11 @@ class OutlineRow:
     description: str = ""
     place: Location | None = None
     """The schema that says so, references followed."""
+    scalar: bool = False
+    """Whether it is a single text, number or truth value."""
+    shared: str = ""
+    """The name of the schema at `place`, where that is one which others may name too."""
+    nullable: bool = False
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,6 +117,17 @@ class HeaderValue:
 
 
 @dataclass(frozen=True, slots=True)
+class ObservedFault:
+    """A fault of the protocol in an answer; `name` is the declared one that it is, empty when it is none."""
+
+    name: str
+    code: str
+    reason: str
+    declared: tuple[str, ...] = ()
+    """Names of the faults that the operation declares."""
+
+
+@dataclass(frozen=True, slots=True)
 class Answer:
     """An exchange's response read as the declared answer it is."""
 
@@ -126,6 +142,9 @@ class Answer:
     """Why the body was not compared with its schema, when it was not."""
     examined: Examined | None = None
     """What the schema says of the value, once it was asked."""
+    fault: ObservedFault | None = None
+    allowed: str = ""
+    """Why nothing forbids the answer, although nothing declares it."""
 
     @property
     def explicit(self) -> bool:
@@ -172,3 +191,13 @@ class Format:
     """(contract, schema, pointer into its value, text) -> the text that a person wrote, read by what is declared there."""
     checks: tuple[Check, ...] = ()
     """Rules that only this protocol knows."""
+    is_root: Callable[[Document], bool] | None = None
+    """Whether a definition in several documents begins with this one; None: each that is claimed does."""
+    selector: Callable[[Contract, Operation, SchemaRef, str], str] | None = None
+    """(contract, operation, schema of an answer, pointer into it) -> an XPath of that place; None: a pointer is enough."""
+    sign_in: Mapping[str, Callable[[Request, Any, Any], Request]] = field(default_factory=dict)
+    """Kinds of security scheme that only this protocol has: (request, scheme, credential) -> the signed request."""
+    plain_names: tuple[str, ...] = ()
+    """Names of files that say nothing of what they define; the title names the contract then."""
+    source_type: str = ""
+    """What a suite calls a source of this format, where the standard has a word for it (Arazzo 1.0.1)."""

@@ -57,7 +57,7 @@ class Session:
         """Credentials go to the target's own origins only."""
         if origin_alone(request.url) not in self.target.origins():
             return request, ()
-        return sign(contract, operation, request, self.credentials)
+        return sign(contract, operation, request, self.credentials, self.form(contract).sign_in)
 
 
 def open_session(

@@ -10,11 +10,12 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.seams import ABSENT, Inputs
 from juxtalogos.suite.dependencies import Dependency, success_answer
 from juxtalogos.suite.inputs import sample_inputs, with_values
+from juxtalogos.suite.provoke import UNKNOWN, fault_checks, provocations
 from juxtalogos.suite.write import document_of, step_document
 
 
@@ -87,7 +88,22 @@ class _Composer:
             found.append(
                 self.case(operation, bare, f"{slug(operation.id)}-required-only", f"{summary}: only what is required")
             )
-        return found
+        return found + [
+            self.fault_case(*provoked)
+            for provoked in provocations(self.contract, operation, bare, self.needs.get(operation.id, ()))
+        ]
+
+    def fault_case(self, operation: Operation, inputs: Inputs, answer: DeclaredAnswer, why: str) -> dict[str, Any]:
+        """A call that promises a declared fault, and the check that it is that one."""
+        draft = _Draft()
+        self.add(draft, operation, inputs, (), status="$statusCode >= 400", link=why != UNKNOWN)
+        checks = fault_checks(self.contract, operation, answer)
+        if checks:
+            draft.steps[-1]["x-juxtalogos-checks"] = checks
+        self.clean_up(draft)
+        name = f"{slug(operation.id)}-fault-{slug(answer.fault)}"
+        summary = f"{operation.summary or operation.id}: the fault {answer.fault}, by {why}"
+        return {"workflowId": self.unique(name), "summary": summary, "steps": draft.steps}
 
     def case(self, operation: Operation, inputs: Inputs, name: str, summary: str) -> dict[str, Any]:
         draft = _Draft()
@@ -108,12 +124,13 @@ class _Composer:
         *,
         always: bool = False,
         status: str = "",
+        link: bool = True,
     ) -> str:
         """Adds a step, and before it the steps that give what it needs; gives its stepId."""
         if inputs is None:
             inputs = sample_inputs(self.contract, operation, full=False)
         values: dict[str, Any] = {}
-        for need in self.needs.get(operation.id, ()):
+        for need in self.needs.get(operation.id, ()) if link else ():
             if need.input.startswith("body") and inputs.body is ABSENT:
                 continue
             source = self.contract.operation(need.source)
@@ -141,14 +158,19 @@ class _Composer:
     def output(self, draft: _Draft, step_id: str, need: Dependency) -> str:
         """The expression for a value of an earlier step, made an output of it."""
         step = next(step for step in draft.steps if step["stepId"] == step_id)
-        outputs: dict[str, str] = step.setdefault("outputs", {})
-        for name, expression in outputs.items():
-            if expression == need.value:
+        value: Any = need.value
+        if not value.startswith("$"):
+            value = {"context": "$response.body", "type": "xpath", "selector": need.value}
+        outputs: dict[str, Any] = step.setdefault(
+            "outputs" if need.value.startswith("$") else "x-juxtalogos-outputs", {}
+        )
+        for name, known in outputs.items():
+            if known == value:
                 return f"$steps.{step_id}.outputs.{name}"
-        name = slug(re.split(r"[./#]", need.value)[-1]) or "value"
+        name = slug(re.split(r"[./#:]", need.value)[-1]) or "value"
         if name in outputs:
             name = f"{name}-{len(outputs) + 1}"
-        outputs[name] = need.value
+        outputs[name] = value
         return f"$steps.{step_id}.outputs.{name}"
 
     @staticmethod

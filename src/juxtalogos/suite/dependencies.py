@@ -6,7 +6,8 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation
+from juxtalogos.formats import FORMATS
+from juxtalogos.model.contract import Contract, DeclaredAnswer, Media, Operation, SchemaRef
 from juxtalogos.model.errors import ConfigError, nearest, quoted
 from juxtalogos.model.location import Location
 from juxtalogos.model.seams import OutlineRow
@@ -16,7 +17,9 @@ _ID_LIKE = re.compile(r"(?:^id|Id|_id|-id|ID|[Nn]umber|[Cc]ode|[Kk]ey|[Rr]ef)$")
 DEEPEST = 4
 """Levels of a body that are looked at: what lies deeper is seldom what another operation needs."""
 _IDENTIFIERS = ("id", "number", "code")
-_SCALARS = ("string", "integer", "number")
+_READS = re.compile(
+    r"(?:get|list|find|read|query|search|fetch|show|look|check|count|describe|retrieve)(?![a-z])", re.IGNORECASE
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -25,7 +28,7 @@ class Dependency:
     input: str
     source: str
     value: str
-    """Runtime expression on the source's exchange."""
+    """Runtime expression on the source's exchange, or an XPath into its body."""
     reason: str
     """`link`, `path`, `schema`, `name` or `configured`, with what it rests on."""
 
@@ -37,6 +40,7 @@ class _Offer:
     operation: Operation
     row: OutlineRow
     resource: str
+    ref: SchemaRef
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,7 +51,11 @@ class _Need:
     resource: str
     """What a path parameter identifies: the collection before it, in the singular."""
     collection: str
-    place: Location | None
+    row: OutlineRow | None
+
+    @property
+    def place(self) -> Location | None:
+        return self.row.place if self.row else None
 
 
 class _Offers:
@@ -100,7 +108,7 @@ def find_dependencies(contract: Contract, rules: Iterable[DependencyRule] = ()) 
         for need in _needs(contract, operation):
             key = (operation.id, need.address)
             if key not in found and key not in dropped:
-                best = next((one for one in _candidates(need, offers) if not _leads_back(one, found)), None)
+                best = next((one for one in _candidates(contract, need, offers) if not _leads_back(one, found)), None)
                 if best:
                     found[key] = best
     order = {operation.id: index for index, operation in enumerate(contract.operations)}
@@ -159,12 +167,26 @@ def _offers(contract: Contract, operation: Operation) -> Iterator[_Offer]:
     if answer is None or operation.method == "DELETE":
         return
     resource = _singular(_last_fixed(operation.path))
-    for media in answer.media:
-        if media.schema and "json" in media.media_type:
-            for row in contract.schema(media.schema).outline(depth=DEEPEST):
-                if row.type.split(" ")[0] in _SCALARS and row.path and "/NAME" not in row.path:
-                    yield _Offer(operation, row, resource)
-            return
+    ref = _main_schema(answer.media)
+    for row in contract.schema(ref).outline(depth=DEEPEST) if ref else ():
+        if row.scalar and row.path and "/NAME" not in row.path and "/*" not in row.path:
+            assert ref is not None
+            yield _Offer(operation, row, _singular(_above(row.path)) if operation.facts else resource, ref)
+
+
+def _main_schema(medias: Iterable[Media]) -> SchemaRef | None:
+    """The schema of JSON, else of XML: what values can be taken out of."""
+    for kind in ("json", "xml"):
+        for media in medias:
+            if media.schema and kind in media.media_type:
+                return media.schema
+    return None
+
+
+def _above(path: str) -> str:
+    """The name of what a value lies in: of `/job/0/id` it is `job`."""
+    names = [token for token in path.split("/") if token and not token.isdigit()]
+    return names[-2] if len(names) > 1 else ""
 
 
 def _needs(contract: Contract, operation: Operation) -> Iterator[_Need]:
@@ -172,29 +194,26 @@ def _needs(contract: Contract, operation: Operation) -> Iterator[_Need]:
         if not one.required or one.schema is None:
             continue
         row = next(iter(contract.schema(one.schema).outline(depth=0)), None)
-        place = row.place if row else None
         if one.place == "path":
             before = operation.path.partition(f"{{{one.name}}}")[0].rstrip("/")
-            yield _Need(operation, one.address, one.name, _singular(_last_fixed(before)), before, place)
+            yield _Need(operation, one.address, one.name, _singular(_last_fixed(before)), before, row)
         elif _ID_LIKE.search(one.name):
-            yield _Need(operation, one.address, one.name, _owner(one.name), "", place)
-    for media in operation.body.media if operation.body else ():
-        if media.schema and "json" in media.media_type:
-            for row in contract.schema(media.schema).outline(depth=DEEPEST):
-                if (
-                    row.path
-                    and row.required
-                    and "/0" not in row.path
-                    and row.type.split(" ")[0] in _SCALARS
-                    and _ID_LIKE.search(row.name)
-                ):
-                    yield _Need(operation, f"body{row.path}", row.name, _owner(row.name), "", row.place)
-            return
+            yield _Need(operation, one.address, one.name, _owner(one.name), "", row)
+    ref = _main_schema(operation.body.media) if operation.body else None
+    for row in contract.schema(ref).outline(depth=DEEPEST) if ref else ():
+        if (
+            row.path
+            and row.required
+            and "/0" not in row.path
+            and row.scalar
+            and (_ID_LIKE.search(row.name) or _ID_LIKE.search(row.shared))
+        ):
+            yield _Need(operation, f"body{row.path}", row.name, _owner(row.name), "", row)
 
 
-def _candidates(need: _Need, offers: _Offers) -> list[Dependency]:
+def _candidates(contract: Contract, need: _Need, offers: _Offers) -> list[Dependency]:
     """Best first: by path, by shared schema, by name; creating operations before listing ones."""
-    ranked: list[tuple[int, int, int, Dependency]] = []
+    ranked: list[tuple[int, int, int, _Offer, str]] = []
     for order, offer in offers.of(need):
         if offer.operation.id == need.operation.id:
             continue
@@ -202,14 +221,38 @@ def _candidates(need: _Need, offers: _Offers) -> list[Dependency]:
         if reason is None:
             continue
         rank, words = reason
-        creates = offer.operation.method == "POST"
+        # One that itself needs such a value only hands it on; one that may be null may give nothing.
+        origin = _creates(offer.operation) and not _hands_on(contract, offer)
+        doubt = 2 * offer.row.nullable
         # A value from deep inside, or from an operation that itself needs much, is less likely to be meant.
         cost = offer.row.path.count("/") + 3 * offer.operation.path.count("{")
-        dependency = Dependency(
-            need.operation.id, need.address, offer.operation.id, f"$response.body#{offer.row.path}", words
-        )
-        ranked.append((rank * 2 + (not creates), cost, order, dependency))
-    return [one[3] for one in sorted(ranked, key=lambda one: one[:3])]
+        ranked.append((rank * 2 + (not origin) + doubt, cost, order, offer, words))
+    return [
+        Dependency(need.operation.id, need.address, offer.operation.id, _value(contract, offer), words)
+        for _, _, _, offer, words in sorted(ranked, key=lambda one: one[:3])
+    ]
+
+
+def _value(contract: Contract, offer: _Offer) -> str:
+    select = FORMATS[contract.format].selector
+    if select is None:
+        return f"$response.body#{offer.row.path}"
+    return select(contract, offer.operation, offer.ref, offer.row.path)
+
+
+def _hands_on(contract: Contract, offer: _Offer) -> bool:
+    """Whether an operation that is no resource of HTTP wants in its request what it answers with."""
+    body = offer.operation.body if offer.operation.facts else None
+    ref = _main_schema(body.media) if body else None
+    rows = contract.schema(ref).outline(depth=DEEPEST) if ref else ()
+    return any(row.scalar and row.name == offer.row.name and row.place == offer.row.place for row in rows)
+
+
+def _creates(operation: Operation) -> bool:
+    """Operations that are no resources of HTTP tell what they do by their name alone."""
+    if operation.facts:
+        return _READS.match(operation.declared_id.rpartition(".")[2]) is None
+    return operation.method == "POST"
 
 
 def _reason(need: _Need, offer: _Offer) -> tuple[int, str] | None:
@@ -221,13 +264,8 @@ def _reason(need: _Need, offer: _Offer) -> tuple[int, str] | None:
     )
     if need.collection and offer.operation.path == need.collection and (same_name or identifies):
         return 0, f"path: {offer.operation.method} {offer.operation.path} answers with it"
-    if (
-        need.place is not None
-        and need.place == offer.row.place
-        and "/schemas/" in need.place.pointer
-        and "/properties/" not in need.place.pointer
-    ):
-        return 1, f"schema: both are {need.place.pointer.rpartition('/')[2]}"
+    if need.row is not None and need.row.place is not None and need.row.place == offer.row.place and need.row.shared:
+        return 1, f"schema: both are {need.row.shared}"
     if same_name and _plain(need.name) not in _IDENTIFIERS:
         return 2, f"name: {offer.row.name}"
     if identifies:

@@ -8,6 +8,7 @@ from typing import Any
 import yaml
 
 from juxtalogos.documents.yamltext import CoreLoader
+from juxtalogos.formats import FORMATS
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.seams import ABSENT, Inputs
 
@@ -30,14 +31,12 @@ def to_yaml(value: Any) -> str:
     return yaml.dump(value, Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=110)
 
 
-SOURCE_TYPES = ("openapi",)
-"""Formats that Arazzo 1.0.1 has a source type for; the optional `type` is left out for all others."""
-
-
 def document_of(contract: Contract, source_url: str, cases: list[dict[str, Any]]) -> dict[str, Any]:
-    source = {"name": contract.name, "url": source_url}
-    if contract.format in SOURCE_TYPES:
-        source["type"] = contract.format
+    source: dict[str, Any] = {"name": contract.name, "url": source_url}
+    if FORMATS[contract.format].source_type:
+        source["type"] = FORMATS[contract.format].source_type
+    if contract.namespaces:
+        source["x-juxtalogos-namespaces"] = dict(contract.namespaces)
     return {
         "arazzo": "1.0.1",
         "info": {"title": f"{contract.title or contract.name}: every operation", "version": "1.0.0"},

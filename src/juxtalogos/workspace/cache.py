@@ -35,11 +35,11 @@ from juxtalogos.model.seams import Schema, SchemaEngine
 from juxtalogos.workspace.codec import decode, decoder, encode
 from juxtalogos.workspace.usercache import cache_folder, private
 
-FORMAT = 1
+FORMAT = 2
 MAX_BYTES = 1024 * 1024 * 1024
 _PARTS: dict[str, Any] = {
     "format": str, "version": str, "dialect": str, "title": str, "description": str, "servers": tuple[str, ...], "secret_fields": tuple[str, ...],
-    "operations": tuple[Operation, ...], "faults": tuple[Fault, ...], "security_schemes": tuple[SecurityScheme, ...], "outgoing": tuple[Outgoing, ...],
+    "operations": tuple[Operation, ...], "faults": tuple[Fault, ...], "security_schemes": tuple[SecurityScheme, ...], "outgoing": tuple[Outgoing, ...], "namespaces": tuple[tuple[str, str], ...],
 }  # fmt: skip
 """What of a contract is kept, with its types."""
 

@@ -16,16 +16,13 @@ from typing import Any
 from urllib.parse import unquote
 
 from juxtalogos.formats import format_of
-from juxtalogos.model.contract import Contract, Document
+from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import DocumentError, JuxtalogosError, UsageError, quoted
 from juxtalogos.workspace import cache
 from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.remote import MASKED, Access
 from juxtalogos.workspace.sources import find_root, open_source
 from juxtalogos.workspace.workspace import Workspace
-
-_PLAIN_NAMES = ("openapi", "api", "spec", "definition", "index", "main", "api-docs", "swagger")
-"""File names that say nothing; the title names the contract then."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,19 +68,18 @@ def _allowed(address: str, catalogue: str, access: Access) -> str:
 
 
 def _contract(fetch: Any, uri: str, name: str) -> Contract:
-    document = fetch(uri)
-    chosen = name or _name_of(uri, document)
+    form = format_of(fetch(uri))
+    stem = Path(unquote(uri)).stem
+    if not name and stem.lower() in form.plain_names:
+        title = form.read("draft", uri, fetch).title
+        stem = title or stem
+    chosen = name or _name_of(stem)
     if not re.fullmatch(r"[A-Za-z0-9_-]{1,80}", chosen):
         raise UsageError(f"{quoted(chosen)} is no contract name", mend="use letters, digits, - and _")
-    return format_of(document).read(chosen, uri, fetch)
+    return form.read(chosen, uri, fetch)
 
 
-def _name_of(uri: str, document: Document) -> str:
-    stem = Path(uri).stem
-    if stem.lower() in _PLAIN_NAMES and isinstance(document.value, dict):
-        info = document.value.get("info")
-        title = info.get("title") if isinstance(info, dict) else None
-        stem = title if isinstance(title, str) else stem
+def _name_of(stem: str) -> str:
     return re.sub(r"[^A-Za-z0-9_]+", "-", stem).strip("-")[:80].lower() or "contract"
 
 

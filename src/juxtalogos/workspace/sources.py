@@ -15,14 +15,14 @@ from urllib.parse import urljoin, urlsplit
 from juxtalogos.documents.bounds import MAX_BYTES
 from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.documents.load import load_document
-from juxtalogos.formats import FORMATS
+from juxtalogos.formats import claiming
 from juxtalogos.model.contract import Document
 from juxtalogos.model.errors import DocumentError, UsageError
 from juxtalogos.model.seams import Fetch
 from juxtalogos.workspace.files import folder_fetch
 from juxtalogos.workspace.remote import Access, Remote, without_secrets
 
-ENDINGS = (".yaml", ".yml", ".json")
+ENDINGS = (".yaml", ".yml", ".json", ".wsdl", ".xml")
 MAX_FILES = 5_000
 MAX_ARCHIVE = 256 * 1024 * 1024
 """Bytes of an archive's files, unpacked."""
@@ -80,7 +80,8 @@ def find_root(source: Source) -> str:
             document = source.fetch(uri)
         except DocumentError:
             continue
-        if any(candidate.claims(document) for candidate in FORMATS.values()):
+        form = claiming(document)
+        if form is not None and (form.is_root is None or form.is_root(document)):
             found.append(uri)
     if not found:
         raise DocumentError(

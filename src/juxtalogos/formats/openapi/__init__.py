@@ -8,6 +8,20 @@ from juxtalogos.formats.openapi.read import claims, engine, read
 from juxtalogos.formats.openapi.styles import parse_text
 from juxtalogos.model.seams import Format
 
-OPENAPI = Format("openapi", claims, read, engine, encode, match, stray, decode, elements, hits, parse_text)
+OPENAPI = Format(
+    "openapi",
+    claims,
+    read,
+    engine,
+    encode,
+    match,
+    stray,
+    decode,
+    elements,
+    hits,
+    parse_text,
+    plain_names=("openapi", "api", "spec", "definition", "index", "main", "api-docs", "swagger"),
+    source_type="openapi",
+)
 
 __all__ = ["OPENAPI"]

@@ -3,28 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from juxtalogos.model.errors import Unsampleable
-from juxtalogos.model.location import Location, join_pointer
+from juxtalogos.model.location import join_pointer
 from juxtalogos.schema.json.mutate import MAX_GROWTH, Places, replaced, within_floats
 from juxtalogos.schema.json.nodes import Node, Rule
+from juxtalogos.schema.mutation import Boundary
 from juxtalogos.schema.patterns import matching_texts
 
 if TYPE_CHECKING:
     from juxtalogos.schema.json.face import JsonSchema
-
-
-@dataclass(frozen=True, slots=True)
-class Boundary:
-    """A valid value that reaches `keyword` at `path`."""
-
-    value: Any
-    path: str
-    keyword: str
-    location: Location
-    what: str
 
 
 def boundaries(schema: JsonSchema, value: Any) -> Iterator[Boundary]:

@@ -16,10 +16,9 @@ from juxtalogos.schema.json.nodes import Members, Node, Rule
 from juxtalogos.schema.json.store import SchemaStore
 
 if TYPE_CHECKING:
-    from juxtalogos.schema.json.boundary import Boundary
     from juxtalogos.schema.json.compile import Compiler
-    from juxtalogos.schema.json.mutate import Mutation
     from juxtalogos.schema.json.source import Broken, Compiled, Record
+    from juxtalogos.schema.mutation import Boundary, Mutation
 
 
 class TooDeep(ValueError):

@@ -10,16 +10,16 @@ import contextlib
 import copy
 import itertools
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.findings import Deviation
-from juxtalogos.model.location import Location, join_pointer
+from juxtalogos.model.location import join_pointer
 from juxtalogos.schema.json.interpret import Context, accepts, follow
 from juxtalogos.schema.json.nodes import Node, Rule
 from juxtalogos.schema.json.store import BadReference
 from juxtalogos.schema.json.values import is_of_type
+from juxtalogos.schema.mutation import Mutation
 
 if TYPE_CHECKING:
     from juxtalogos.schema.json.face import JsonSchema
@@ -29,18 +29,6 @@ _NAMES = ("not-declared", "", "~", "a name with spaces", "1", "x" * 300)
 MAX_GROWTH = 5_000
 """Items, characters or properties that a mutation may add."""
 _WIDE_INTEGERS = (128, 2**15, 2**31, 2**63, -(2**63) - 1, 1e39, 0.5)
-
-
-@dataclass(frozen=True, slots=True)
-class Mutation:
-    """A value that breaks `keyword` at `path`; `also` are the other rules that break with it."""
-
-    value: Any
-    path: str
-    keyword: str
-    location: Location
-    what: str
-    also: tuple[Deviation, ...]
 
 
 Maker = Callable[[Rule, Any, "_Mutator"], Iterator[tuple[str, Any]]]

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from juxtalogos.model.location import escape_key
+from juxtalogos.model.location import Location, escape_key
 from juxtalogos.model.seams import OutlineRow
 from juxtalogos.schema.json.interpret import Context, deep_notes
 from juxtalogos.schema.json.nodes import Node
@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from juxtalogos.schema.json.face import JsonSchema
 
 MAX_ROWS = 400
+_SCALARS = ("string", "integer", "number")
 
 
 def outline(schema: JsonSchema, *, depth: int) -> Iterator[OutlineRow]:
@@ -41,10 +42,20 @@ def _rows(
     read_only, write_only = deep_notes(parts[0], context)
     allowed += ["read-only"] * read_only + ["write-only"] * write_only
     text = "; ".join(filter(None, allowed))
-    yield OutlineRow(depth, name, path, _type(parts), required, text, _description(parts), parts[-1].location)
+    kind, where = _type(parts), parts[-1].location
+    scalar = kind.split(" ")[0] in _SCALARS
+    yield OutlineRow(
+        depth, name, path, kind, required, text, _description(parts), where, scalar, _shared(where)
+    )  # fmt: skip
     if depth < deepest:
         for child, key, place, needed in _inner(parts, path):
             yield from _rows(child, context, depth + 1, key, place, needed, above, deepest)
+
+
+def _shared(place: Location) -> str:
+    """The name of a schema of `components` that others may refer to."""
+    pointer = place.pointer
+    return pointer.rpartition("/")[2] if "/schemas/" in pointer and "/properties/" not in pointer else ""
 
 
 def _inner(parts: list[Node], path: str) -> Iterator[tuple[Node, str, str, bool]]:

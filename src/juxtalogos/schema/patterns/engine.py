@@ -22,6 +22,7 @@ from juxtalogos.schema.patterns.parse import (
     Sequence,
     parse_pattern,
 )
+from juxtalogos.schema.patterns.xsd import parse_xsd_pattern
 
 TIME_LIMIT = 0.25
 """Seconds for one search on the engine that can be driven into exponential time."""
@@ -47,9 +48,9 @@ class Pattern:
 
     __slots__ = ("_judged", "_linear", "_plain", "_slow", "source", "tree")
 
-    def __init__(self, source: str) -> None:
+    def __init__(self, source: str, parse: Callable[[str], Node] = parse_pattern) -> None:
         self.source = source
-        self.tree = parse_pattern(source)
+        self.tree = parse(source)
         self._linear: Any = None
         self._slow: Any = None
         self._plain: Callable[[str], Any] | None = None
@@ -88,6 +89,12 @@ def compile_pattern(source: str) -> Pattern:
     return Pattern(source)
 
 
+@lru_cache(maxsize=4096)
+def compile_xsd_pattern(source: str) -> Pattern:
+    """A pattern of XML Schema, which matches whole texts only; PatternError when the source is none."""
+    return Pattern(source, parse_xsd_pattern)
+
+
 def _compile_linear(source: str) -> Any:
     import re2
 
@@ -101,7 +108,7 @@ def _compile_linear(source: str) -> Any:
 
 
 def _compile_plain(tree: Node) -> Callable[[str], Any] | None:
-    source = _write(tree, linear=False)
+    source = _write(tree, linear=False).replace("\\p{Nd}", "\\d")  # the same set
     if "\\p{" in source or "\\P{" in source:
         return None
     try:

@@ -1,0 +1,96 @@
+"""SOAP encoding (SOAP 1.1, section 5): the types that its namespace has, and values that refer to each other made plain."""
+
+from __future__ import annotations
+
+import copy
+import xml.etree.ElementTree as ET
+
+from juxtalogos.documents.xmltree import read_tree
+from juxtalogos.formats.soap.names import ENCODING_11, ENCODING_12, ENVELOPES
+from juxtalogos.schema.xml.builtins import BUILTINS
+from juxtalogos.schema.xml.check import TYPE
+from juxtalogos.schema.xml.layout import layout_of
+from juxtalogos.schema.xml.parts import ComplexType, ElementDecl
+from juxtalogos.schema.xml.read import Reader
+from juxtalogos.schema.xml.simple import XSD
+from juxtalogos.schema.xml.sources import Sources
+from juxtalogos.schema.xml.write import prefixed
+
+_URI = "soap-encoding"
+_SIMPLE = "".join(
+    f'<xs:complexType name="{name}"><xs:simpleContent><xs:extension base="xs:{name}"><xs:attributeGroup ref="e:common"/></xs:extension>'
+    f'</xs:simpleContent></xs:complexType><xs:element name="{name}" type="e:{name}"/>'
+    for name in BUILTINS
+    if name not in ("anySimpleType", "NOTATION")
+)
+SCHEMA = f"""<xs:schema xmlns:xs="{XSD}" xmlns:e="{ENCODING_11}" targetNamespace="{ENCODING_11}" elementFormDefault="unqualified">
+<xs:attributeGroup name="common"><xs:attribute name="id" type="xs:ID"/><xs:attribute name="href" type="xs:anyURI"/>
+<xs:anyAttribute namespace="##other" processContents="lax"/></xs:attributeGroup>
+<xs:attribute name="arrayType" type="xs:string"/><xs:attribute name="offset" type="xs:string"/><xs:attribute name="position" type="xs:string"/>
+<xs:attribute name="root" type="xs:boolean"/>
+<xs:attributeGroup name="arrayAttributes"><xs:attribute ref="e:arrayType"/><xs:attribute ref="e:offset"/></xs:attributeGroup>
+<xs:attributeGroup name="commonAttributes"><xs:attributeGroup ref="e:common"/></xs:attributeGroup>
+<xs:group name="Array"><xs:sequence><xs:any namespace="##any" minOccurs="0" maxOccurs="unbounded" processContents="lax"/></xs:sequence></xs:group>
+<xs:complexType name="Array"><xs:group ref="e:Array" minOccurs="0"/><xs:attributeGroup ref="e:arrayAttributes"/><xs:attributeGroup ref="e:common"/></xs:complexType>
+<xs:element name="Array" type="e:Array"/>
+<xs:complexType name="Struct"><xs:group ref="e:Array" minOccurs="0"/><xs:attributeGroup ref="e:common"/></xs:complexType>
+<xs:element name="Struct" type="e:Struct"/>{_SIMPLE}</xs:schema>"""
+
+
+def add_encoding(sources: Sources) -> None:
+    """Adds the encoding's own schema, where the documents speak of it and do not bring it."""
+    if ("type", f"{{{ENCODING_11}}}Array") in sources.entries:
+        return
+    if sources.speaks_of(ENCODING_11):
+        tree = read_tree(SCHEMA.encode())
+        sources.add(_URI, tree, [tree.root])
+
+
+_STYLES = {"1.1": ENCODING_11, "1.2": ENCODING_12}
+_AWAY = tuple(
+    f"{{{uri}}}{name}" for uri in (*ENVELOPES.values(), *_STYLES.values()) for name in ("encodingStyle", "root")
+)
+_MAX_REFERENCES = 10_000
+
+
+def marked(element: ET.Element, declared: ElementDecl, reader: Reader, version: str) -> ET.Element:
+    """A wrapper ready to be sent: its encoding style named, the type of each value told (SOAP 1.1, section 5.1)."""
+    element.set(f"{{{ENVELOPES[version]}}}encodingStyle", _STYLES[version])
+    _mark(element, declared, reader)
+    return element
+
+
+def _mark(element: ET.Element, declared: ElementDecl, reader: Reader) -> None:
+    kind = declared.type
+    if TYPE not in element.attrib and kind.name and not kind.name.endswith("}anyType"):
+        element.set(TYPE, prefixed(kind.name, reader.prefixes))
+    if isinstance(kind, ComplexType):
+        layout = layout_of(kind, reader)
+        for child in element:
+            key = layout.keys.get(child.tag)
+            if key is not None:
+                _mark(child, layout.elements[key], reader)
+
+
+def plain_values(body: ET.Element) -> ET.Element | None:
+    """The first element of an encoded body, with what it refers to by `href` put in its place (SOAP 1.1, section 5.4.1)."""
+    entry = next((one for one in body if one.get("id") is None), None)
+    if entry is None:
+        return None
+    by_id = {one.get("id"): one for one in body.iter() if one.get("id")}
+    count = 0
+
+    def whole(element: ET.Element, above: tuple[ET.Element, ...]) -> ET.Element:
+        nonlocal count
+        count += 1
+        href = element.get("href", "")
+        target = by_id.get(href[1:]) if href.startswith("#") else None
+        source = target if target is not None and target not in above and count < _MAX_REFERENCES else element
+        made = ET.Element(element.tag)
+        own = {**source.attrib, **element.attrib} if source is not element else dict(element.attrib)
+        made.attrib.update({key: text for key, text in own.items() if key not in _AWAY and not (source is not element and key == "href") and key != "id"})  # fmt: skip
+        made.text, made.tail = source.text, element.tail
+        made.extend(whole(child, (*above, source)) for child in source)
+        return made
+
+    return whole(copy.copy(entry), ())

@@ -1,0 +1,64 @@
+"""WS-Security: a UsernameToken in the envelope's header (Web Services Security UsernameToken Profile 1.0)."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import os
+import re
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+from typing import Any
+from xml.sax.saxutils import escape
+
+from juxtalogos.formats.soap.names import SECURITY, SECURITY_UTILITY, TOKEN_PROFILE
+from juxtalogos.model.contract import SecurityScheme
+from juxtalogos.model.exchange import Request
+
+_LIFE = timedelta(minutes=5)
+_B64 = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-soap-message-security-1.0#Base64Binary"
+
+
+def with_text(request: Request, scheme: SecurityScheme, credential: Any) -> Request:
+    """The password as it is (section 3.1, PasswordText)."""
+    return _with_token(request, credential.user, credential.secret, "PasswordText", "")
+
+
+def with_digest(request: Request, scheme: SecurityScheme, credential: Any) -> Request:
+    """Base64(SHA-1(nonce + created + password)) (section 3.1, PasswordDigest)."""
+    nonce = os.urandom(16)
+    created = _stamp(datetime.now(UTC))
+    digest = hashlib.sha1(nonce + created.encode() + credential.secret.encode(), usedforsecurity=False).digest()
+    more = f'<wsse:Nonce EncodingType="{_B64}">{base64.b64encode(nonce).decode()}</wsse:Nonce><wsu:Created>{created}</wsu:Created>'
+    return _with_token(request, credential.user, base64.b64encode(digest).decode(), "PasswordDigest", more)
+
+
+def _stamp(moment: datetime) -> str:
+    return moment.strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def _with_token(request: Request, user: str, password: str, kind: str, more: str) -> Request:
+    now = datetime.now(UTC)
+    block = (
+        f'<wsse:Security xmlns:wsse="{SECURITY}" xmlns:wsu="{SECURITY_UTILITY}">'
+        f"<wsu:Timestamp><wsu:Created>{_stamp(now)}</wsu:Created><wsu:Expires>{_stamp(now + _LIFE)}</wsu:Expires></wsu:Timestamp>"
+        f"<wsse:UsernameToken><wsse:Username>{escape(user)}</wsse:Username>"
+        f'<wsse:Password Type="{TOKEN_PROFILE}#{kind}">{escape(password)}</wsse:Password>{more}</wsse:UsernameToken></wsse:Security>'
+    ).encode()
+    return replace(request, body=_in_header(request.body or b"", block))
+
+
+def _in_header(body: bytes, block: bytes) -> bytes:
+    """The envelope with a block more in its header; as it was where it is no envelope."""
+
+    head = re.search(rb"<((?:[\w.-]+:)?)Header\b[^>]*?(/?)>", body)
+    if head is not None and not head[2]:
+        return body[: head.end()] + block + body[head.end() :]
+    start = re.search(rb"<((?:[\w.-]+:)?)Body\b", body)
+    if start is None:
+        return body
+    prefix = start[1]
+    whole = b"<" + prefix + b"Header>" + block + b"</" + prefix + b"Header>"
+    if head is not None:
+        return body[: head.start()] + whole + body[head.end() :]
+    return body[: start.start()] + whole + body[start.start() :]

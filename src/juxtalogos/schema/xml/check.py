@@ -1,0 +1,449 @@
+"""Checking elements: every deviation with its place, what was declared and what was expected next.
+
+`cvc-` rules of XSD 1.0 part 1 (sections 3.2.4 to 3.11.4), over the components of a schema set. What the element
+exercised is noted on the way.
+"""
+
+from __future__ import annotations
+
+import xml.etree.ElementTree as ET
+from collections.abc import Callable, Iterator
+from typing import Any
+
+from juxtalogos.documents.xmltext import local, namespace
+from juxtalogos.documents.xmltree import resolve_name
+from juxtalogos.model.errors import quoted
+from juxtalogos.model.findings import Deviation
+from juxtalogos.schema.xml.automaton import Automaton, State
+from juxtalogos.schema.xml.builtins import nowhere
+from juxtalogos.schema.xml.parts import (
+    Attribute,
+    ComplexType,
+    Constraint,
+    ElementDecl,
+    Group,
+    Particle,
+    Path,
+    Type,
+    Wildcard,
+)
+from juxtalogos.schema.xml.paths import selected
+from juxtalogos.schema.xml.read import Reader, derived
+from juxtalogos.schema.xml.simple import SimpleType, Where
+from juxtalogos.schema.xml.values import Scope
+
+XSI = "http://www.w3.org/2001/XMLSchema-instance"
+NIL, TYPE = f"{{{XSI}}}nil", f"{{{XSI}}}type"
+FREE = (NIL, TYPE, f"{{{XSI}}}schemaLocation", f"{{{XSI}}}noNamespaceSchemaLocation")
+MAX_DEVIATIONS = 1_000
+ScopeOf = Callable[[ET.Element], Scope]
+_SPACE = " \t\r\n"
+
+
+def automaton_of(made: ComplexType, reader: Reader) -> Automaton:
+    """The automaton of a type's content, made once."""
+    if made.automaton is None:
+        made.automaton = Automaton(made.content, reader.substitutes)
+    return made.automaton
+
+
+class Checker:
+    """One pass over one document or element."""
+
+    def __init__(self, reader: Reader, scope_of: ScopeOf) -> None:
+        self.reader = reader
+        self.scope_of = scope_of
+        self.deviations: list[Deviation] = []
+        self.hits: set[Any] = set()
+        """Declarations, attributes, enumerated values, (group, index), ("nil" or type, declaration)."""
+        self.trail: list[ET.Element] = []
+        self.repeatable: set[ET.Element] = set()
+        self.types: dict[ET.Element, Type] = {}
+        self.ids: dict[str, None] = {}
+        self.references: list[tuple[str, str, Where]] = []
+        self.tables: dict[ET.Element, dict[str, set[Any]]] = {}
+        self.keys: list[tuple[ET.Element, Constraint]] = []
+        self.keyrefs: list[tuple[ET.Element, Constraint]] = []
+
+    def root(self, element: ET.Element, declared: ElementDecl) -> None:
+        self.element(element, declared)
+        for path, name, where in self.references:
+            if name not in self.ids:
+                self.deviations.append(Deviation(path, "idref", where(), "the ID of an element", quoted(name)))
+
+    def point_to_keys(self) -> None:
+        """Gives every `keyref` of the document, which was checked before, the fields of a key that is there."""
+        for element, one in self.keyrefs:
+            keys = next(
+                (
+                    list(self.tuples(top, key))
+                    for top, key in self.keys
+                    if key.name == one.refers and (top is element or any(inner is top for inner in element.iter()))
+                ),
+                [],
+            )
+            for (node, _), (target, _) in zip(list(self.tuples(element, one)), keys * 1_000):
+                for paths, wanted in zip(one.fields, self._key(one.refers).fields):
+                    self._copy_field(target, wanted, node, paths)
+
+    def _key(self, name: str) -> Constraint:
+        return next(key for _, key in self.keys if key.name == name)
+
+    @staticmethod
+    def _copy_field(source: ET.Element, wanted: tuple[Path, ...], node: ET.Element, paths: tuple[Path, ...]) -> None:
+        values = [
+            found.get(path.attribute) if path.attribute else found.text
+            for path in wanted
+            for found in selected(path, source)
+        ]
+        for path in paths:
+            for found in selected(path, node):
+                if path.attribute and path.attribute in found.attrib and values:
+                    found.set(path.attribute, values[0] or "")
+                elif not path.attribute and values:
+                    found.text = values[0]
+
+    # What is wrong, and where.
+
+    def path(self, attribute: str = "") -> str:
+        """XPath of the element in hand below the root, by local names; numbered where several may or do stand."""
+        steps = []
+        for above, one in zip(self.trail, self.trail[1:]):
+            name = local(one.tag)
+            likes = [other for other in above if local(other.tag) == name]
+            numbered = len(likes) > 1 or one in self.repeatable
+            steps.append(f"/{name}[{likes.index(one) + 1}]" if numbered else f"/{name}")
+        return "".join(steps) + (f"/@{local(attribute)}" if attribute else "")
+
+    def note(
+        self, keyword: str, where: Where, declared: str, observed: str, attribute: str = "", *, undecided: bool = False
+    ) -> None:
+        if len(self.deviations) < MAX_DEVIATIONS:
+            path = self.path(attribute)
+            self.deviations.append(Deviation(path, keyword, where(), declared, observed, undecided, undecided))
+
+    # Elements.
+
+    def element(self, element: ET.Element, declared: ElementDecl) -> None:
+        self.trail.append(element)
+        self.hits.add(declared)
+        if declared.abstract:
+            self.note("abstract", declared.where, "an element that stands in for it", f"{local(element.tag)} itself")
+        actual = self.type_of(element, declared)
+        self.types[element] = actual
+        nil = element.get(NIL)
+        if nil is not None and nil.strip() not in ("true", "false", "1", "0"):
+            self.note("type", declared.where, "boolean", quoted(nil), NIL)
+        if nil is not None and nil.strip() in ("true", "1"):
+            self.nil(element, declared, actual)
+        elif isinstance(actual, SimpleType):
+            self.attributes(element, {}, None, declared.where)
+            self.text(element, actual, declared)
+        else:
+            self.complex(element, actual, declared)
+        for one in declared.constraints:
+            if one.kind != "keyref":
+                self.key(element, one)
+        for one in declared.constraints:
+            if one.kind == "keyref":
+                self.keyref(element, one)
+        self.trail.pop()
+        if self.tables.get(element) and self.trail:
+            above = self.tables.setdefault(self.trail[-1], {})
+            for name, keys in self.tables[element].items():
+                above[name] = above.get(name, set()) | keys
+
+    def type_of(self, element: ET.Element, declared: ElementDecl) -> Type:
+        """The declared type, or that of `xsi:type` (sections 3.3.4 and 3.4.4)."""
+        actual = declared.type
+        text = element.get(TYPE)
+        if text is not None:
+            name = resolve_name(text, self.scope_of(element))
+            found = self.reader.type(name) if name is not None else None
+            kinds = self.variants(declared)
+            if found is None:
+                self.note(
+                    "xsi:type", declared.where, f"one of {kinds}", f"{quoted(text)}, which no schema declares", TYPE
+                )
+            elif not derived(found, actual, declared.block | (actual.block if isinstance(actual, ComplexType) else frozenset())):  # fmt: skip
+                self.note("xsi:type", declared.where, f"one of {kinds}", quoted(text), TYPE)
+            else:
+                actual = found
+                self.hits.add((found, declared))
+        if isinstance(actual, ComplexType) and actual.abstract:
+            self.note(
+                "abstract", declared.where, f"xsi:type with one of {self.variants(declared)}", "the abstract type"
+            )
+        return actual
+
+    def variants(self, declared: ElementDecl) -> str:
+        return ", ".join(local(one.name) for one in self.reader.variants(declared)) or declared.type.name or "its type"
+
+    def nil(self, element: ET.Element, declared: ElementDecl, actual: Type) -> None:
+        if not declared.nillable:
+            self.note("nillable", declared.where, "a value", "xsi:nil", NIL)
+        self.hits.add(("nil", declared))
+        if len(element) or (element.text or ""):
+            self.note("nillable", declared.where, "nothing within, since xsi:nil is true", "content")
+        if declared.fixed is not None:
+            self.note("fixed", declared.where, declared.fixed, "xsi:nil", NIL)
+        if isinstance(actual, ComplexType):
+            self.attributes(element, actual.attributes, actual.any_attribute, actual.where)
+        else:
+            self.attributes(element, {}, None, declared.where)
+
+    def text(self, element: ET.Element, kind: SimpleType, declared: ElementDecl) -> None:
+        """An element whose type is simple, or whose content is."""
+        if len(element):
+            inner = ", ".join(dict.fromkeys(local(child.tag) for child in element))
+            self.note("type", declared.where, f"text ({kind.words()})", f"the elements {quoted(inner)}")
+            return
+        text = element.text or ""
+        default = declared.fixed if declared.fixed is not None else declared.default
+        if text == "" and default is not None:
+            text = default
+        self.value(text, kind, element, "", declared.where)
+        if declared.fixed is not None and not self.same(text, declared.fixed, kind, element):
+            self.note("fixed", declared.where, declared.fixed, quoted(text))
+
+    def value(self, text: str, kind: SimpleType, element: ET.Element, attribute: str, where: Where) -> None:
+        """`where` is told of what no document declares: the built-in types."""
+        scope: Scope = self.scope_of(element) if kind.needs_scope else {}
+        if not kind.accepts(text, scope):
+            for wrong in kind.wrongs(text, scope):
+                observed = quoted(text) if text.strip() else "no text" if not text else "blanks only"
+                place = wrong.where if wrong.where is not nowhere else where
+                self.note(wrong.facet, place, wrong.declared, observed, attribute, undecided=wrong.undecided)
+            return
+        if kind.enumeration:
+            value = kind.value(text, scope)
+            self.hits.update(facet for facet in kind.enumeration if facet.value == value)
+        elif kind.variety == "union":
+            self.hits.update(_enumerated(kind, text, scope))
+        self.identity(text, kind, attribute)
+
+    def identity(self, text: str, kind: SimpleType, attribute: str) -> None:
+        """ID and IDREF (part 1, section 3.15.4, cvc-id)."""
+        if kind.kind == "ID":
+            name = kind.normal(text)
+            if name in self.ids:
+                self.note("id", kind.where, "an ID that no other element has", quoted(name), attribute)
+            self.ids[name] = None
+        elif kind.kind in ("IDREF", "IDREFS"):
+            names = kind.normal(text).split()
+            self.references += [(self.path(attribute), name, kind.where) for name in names]
+
+    def same(self, text: str, other: str, kind: SimpleType, element: ET.Element) -> bool:
+        try:
+            scope = self.scope_of(element) if kind.needs_scope else {}
+            return kind.value(text, scope) == kind.value(other, scope)
+        except (ValueError, ArithmeticError):
+            return kind.normal(text) == kind.normal(other)
+
+    # Complex types.
+
+    def complex(self, element: ET.Element, actual: ComplexType, declared: ElementDecl) -> None:
+        self.attributes(element, actual.attributes, actual.any_attribute, actual.where)
+        if actual.simple is not None:
+            self.text(element, actual.simple, declared)
+            return
+        default = declared.fixed if declared.fixed is not None else declared.default
+        if not actual.mixed:
+            self.no_text(element, actual)
+        elif declared.fixed is not None and ("".join(element.itertext()) or declared.fixed) != declared.fixed:
+            self.note("fixed", declared.where, declared.fixed, quoted("".join(element.itertext())))
+        if default is not None and not len(element) and not element.text:
+            return
+        self.content(element, actual)
+
+    def no_text(self, element: ET.Element, actual: ComplexType) -> None:
+        texts = [element.text, *(child.tail for child in element)]
+        found = next((text for text in texts if text and text.strip(_SPACE)), None)
+        if found is not None:
+            self.note("text", actual.where, "elements only", f"the text {quoted(found.strip())}")
+
+    def content(self, element: ET.Element, actual: ComplexType) -> None:
+        automaton = automaton_of(actual, self.reader)
+        state = automaton.start
+        lost = False
+        for child in element:
+            taken = automaton.step(state, child.tag)
+            if taken is None:
+                lost = True
+                self.unexpected(child, state, automaton, actual)
+                taken = automaton.resume(state, child.tag)  # what comes after something missing may still be right
+                if taken is None:
+                    continue
+            state, meant, particle = taken
+            if particle in automaton.several:
+                self.repeatable.add(child)
+            self.hits.update(automaton.branches.get(particle, ()))
+            if isinstance(meant, ElementDecl):
+                self.element(child, meant)
+            else:
+                self.wild(child, meant)
+        if not state.final and not lost:
+            missing = automaton.needed(state)
+            self.note("missing", missing[0].where, words(missing), "nothing more")
+
+    def unexpected(self, child: ET.Element, state: State, automaton: Automaton, actual: ComplexType) -> None:
+        self.trail.append(child)
+        expected = automaton.expected(state)
+        needed = automaton.needed(state)
+        declared = words(needed or expected) if expected else "nothing more"
+        known = automaton.declares(child.tag)
+        keyword = "order" if known else "undeclared"
+        if known and needed and automaton.resume(state, child.tag) is not None:
+            keyword = "missing"  # it could have come, had the one before it come first
+        where = (needed or expected)[0].where if expected else actual.where
+        observed = local(child.tag)
+        self.note(keyword, where, declared, f"{observed}, out of its order" if keyword == "order" else observed)
+        self.trail.pop()
+
+    def wild(self, child: ET.Element, wildcard: Wildcard) -> None:
+        self.hits.add(wildcard)
+        if wildcard.process == "skip":
+            return
+        found = self.reader.element(child.tag)
+        if found is not None:
+            self.element(child, found)
+        elif wildcard.process == "strict" and child.get(TYPE) is None:
+            self.trail.append(child)
+            self.note("undeclared", wildcard.where, "an element that a schema declares", local(child.tag))
+            self.trail.pop()
+        else:
+            self.element(child, ElementDecl(child.tag, wildcard.where, self.reader.any_type, nillable=True))
+
+    # Attributes.
+
+    def attributes(
+        self, element: ET.Element, declared: dict[str, Attribute], wildcard: Wildcard | None, where: Where
+    ) -> None:
+        for name, text in element.items():
+            one = declared.get(name)
+            if one is None:
+                if name not in FREE:
+                    self.other_attribute(element, name, text, wildcard, where)
+                continue
+            self.attribute(element, one, text)
+        for one in declared.values():
+            if one.required and one.name not in element.attrib:
+                self.note("required", one.where, f"the attribute {local(one.name)}", "no such attribute", one.name)
+
+    def attribute(self, element: ET.Element, one: Attribute, text: str) -> None:
+        self.hits.add(one)
+        self.value(text, one.type, element, one.name, one.where)
+        if one.fixed is not None and not self.same(text, one.fixed, one.type, element):
+            self.note("fixed", one.where, one.fixed, quoted(text), one.name)
+
+    def other_attribute(
+        self, element: ET.Element, name: str, text: str, wildcard: Wildcard | None, where: Where
+    ) -> None:
+        if wildcard is None or not wildcard.admits(namespace(name)):
+            self.note("undeclared", where, "no such attribute", local(name), name)
+            return
+        if wildcard.process == "skip":
+            return
+        found = self.reader.attribute(name)
+        if found is not None:
+            self.attribute(element, found, text)
+        elif wildcard.process == "strict":
+            self.note("undeclared", wildcard.where, "an attribute that a schema declares", local(name), name)
+
+    # Identity constraints.
+
+    def key(self, element: ET.Element, one: Constraint) -> None:
+        seen: set[Any] = set()
+        self.keys.append((element, one))
+        for node, key in self.tuples(element, one):
+            if None in key:
+                if one.kind == "key":
+                    self.at(node, element, "key", one, f"all fields of the key {local(one.name)}", "one is missing")
+                continue
+            if key in seen:
+                told = ", ".join(str(part[1]) for part in key)
+                self.at(node, element, "unique", one, f"{one.kind} {local(one.name)}: no two alike", quoted(told))
+            seen.add(key)
+        tables = self.tables.setdefault(element, {})
+        tables[one.name] = tables.get(one.name, set()) | seen
+
+    def keyref(self, element: ET.Element, one: Constraint) -> None:
+        self.keyrefs.append((element, one))
+        known = self.tables.get(element, {}).get(one.refers, set())
+        for node, key in self.tuples(element, one):
+            if None not in key and key not in known:
+                told = ", ".join(str(part[1]) for part in key)
+                self.at(node, element, "keyref", one, f"a value of the key {local(one.refers)}", quoted(told))
+
+    def at(
+        self, node: ET.Element, top: ET.Element, keyword: str, one: Constraint, declared: str, observed: str
+    ) -> None:
+        trail, self.trail = self.trail, [*self.trail, *_way(top, node)]
+        self.note(keyword, one.where, declared, observed)
+        self.trail = trail
+
+    def tuples(self, element: ET.Element, one: Constraint) -> Iterator[tuple[ET.Element, tuple[Any, ...]]]:
+        nodes = dict.fromkeys(node for path in one.selector for node in selected(path, element))
+        for node in nodes:
+            yield node, tuple(self.field(node, paths) for paths in one.fields)
+
+    def field(self, node: ET.Element, paths: tuple[Any, ...]) -> Any:
+        """The value of a field; None where it is not there."""
+        for path in paths:
+            for found in selected(path, node):
+                kind = self.types.get(found)
+                text: str | None = found.text or ""
+                if path.attribute:
+                    text = found.get(path.attribute)
+                    attribute = kind.attributes.get(path.attribute) if isinstance(kind, ComplexType) else None
+                    kind = attribute.type if attribute else None
+                    if text is None and attribute is not None:
+                        text = attribute.default if attribute.fixed is None else attribute.fixed
+                elif found.get(NIL, "").strip() in ("true", "1"):
+                    continue
+                if text is None:
+                    continue
+                simple = kind.simple if isinstance(kind, ComplexType) else kind
+                try:
+                    return simple.value(text, self.scope_of(found)) if simple else ("string", text)
+                except (ValueError, ArithmeticError):
+                    return "string", text
+        return None
+
+
+def _way(top: ET.Element, node: ET.Element) -> list[ET.Element]:
+    """The elements from below `top` down to a node."""
+    waiting: list[tuple[ET.Element, list[ET.Element]]] = [(top, [])]
+    while waiting:
+        at, way = waiting.pop()
+        if at is node:
+            return way
+        waiting += [(child, [*way, child]) for child in at]
+    return []
+
+
+def _enumerated(kind: SimpleType, text: str, scope: Scope) -> Iterator[Any]:
+    for member in kind.members:
+        if member.accepts(text, scope):
+            if member.enumeration:
+                value = member.value(text, scope)
+                yield from (facet for facet in member.enumeration if facet.value == value)
+            elif member.variety == "union":
+                yield from _enumerated(member, text, scope)
+            return
+
+
+def words(particles: list[Particle], most: int = 6) -> str:
+    """What may come, in words."""
+    names = list(dict.fromkeys(map(_word, particles)))
+    more = f" or {len(names) - most} others" if len(names) > most else ""
+    return " or ".join(names[:most]) + more
+
+
+def _word(particle: Particle) -> str:
+    term = particle.term
+    if isinstance(term, ElementDecl):
+        return local(term.name)
+    return (
+        f"an element ({term.words()})" if isinstance(term, Wildcard) else term.kind if isinstance(term, Group) else ""
+    )
