@@ -149,11 +149,12 @@ CASES: dict[str, dict[str, str]] = {
         <xs:element name="ratio"><xs:simpleType><xs:restriction base="xs:double"><xs:minInclusive value="0"/><xs:maxInclusive value="1"/></xs:restriction></xs:simpleType></xs:element>
       </xs:sequence></xs:complexType></xs:element>"""),
     "simple content": _one("""
+      <xs:simpleType name="Unit"><xs:restriction base="xs:string"><xs:enumeration value="m"/><xs:enumeration value="ft"/></xs:restriction></xs:simpleType>
       <xs:complexType name="Depth"><xs:simpleContent><xs:extension base="xs:decimal">
-        <xs:attribute name="unit" use="required"><xs:simpleType><xs:restriction base="xs:string"><xs:enumeration value="m"/><xs:enumeration value="ft"/></xs:restriction></xs:simpleType></xs:attribute>
+        <xs:attribute name="unit" type="t:Unit" use="required"/>
         </xs:extension></xs:simpleContent></xs:complexType>
       <xs:complexType name="Shoal"><xs:simpleContent><xs:restriction base="t:Depth"><xs:maxInclusive value="5"/>
-        <xs:attribute name="unit" fixed="m" use="required"><xs:simpleType><xs:restriction base="xs:string"><xs:enumeration value="m"/></xs:restriction></xs:simpleType></xs:attribute></xs:restriction></xs:simpleContent></xs:complexType>
+        <xs:attribute name="unit" type="t:Unit" fixed="m" use="required"/></xs:restriction></xs:simpleContent></xs:complexType>
       <xs:element name="depth" type="t:Depth"/>
       <xs:element name="soundings"><xs:complexType><xs:sequence><xs:element name="d" type="t:Depth" maxOccurs="unbounded"/></xs:sequence></xs:complexType></xs:element>"""),
     "default and fixed": _one("""

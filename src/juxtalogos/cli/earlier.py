@@ -6,15 +6,16 @@ import re
 from dataclasses import dataclass
 from typing import Any
 
-from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.exchange.redact import MASK
 from juxtalogos.ledger import ExchangeRecord, Ledger
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import UsageError, quoted
-from juxtalogos.model.exchange import header
+from juxtalogos.model.exchange import Exchange, header
 from juxtalogos.model.location import follow_pointer
+from juxtalogos.model.seams import ABSENT
 from juxtalogos.suite.inputs import resolve_address
+from juxtalogos.suite.pins import body_value
 from juxtalogos.suite.save import Link
 from juxtalogos.workspace.workspace import Workspace
 
@@ -60,7 +61,7 @@ def split_settings(home: Workspace, operation: Operation, settings: list[str]) -
             continue
         number, source = int(found.group(1)), found.group(2) or ""
         record = _record(home, number)
-        value = _value(record, source)
+        value = _value(home, record, source)
         linked.append(Linked(resolve_address(operation, address.strip()), record, source, value))
     return plain, linked
 
@@ -74,7 +75,7 @@ def _record(home: Workspace, number: int) -> ExchangeRecord:
     return record
 
 
-def _value(record: ExchangeRecord, source: str) -> Any:
+def _value(home: Workspace, record: ExchangeRecord, source: str) -> Any:
     assert record.exchange is not None and record.exchange.response is not None
     response = record.exchange.response
     where = f"exchange {record.id}"
@@ -83,21 +84,38 @@ def _value(record: ExchangeRecord, source: str) -> Any:
         if value is None:
             raise UsageError(f"the answer has no {source}", where=where, mend=f"see juxtalogos exchanges {record.id}")
     else:
-        value = _body_value(response.body, header(response.headers, "content-type") or "", source, where)
+        value = _body_value(home, record, source, where)
     if MASK in str(value):
         raise UsageError(f"what stands at {quoted(source) or 'the body'} was a secret and is not kept", where=where)
     return value
 
 
-def _body_value(body: bytes, content_type: str, source: str, where: str) -> Any:
-    parsed = parse_media_type(content_type)
-    if parsed is None or not parsed.is_json:
-        if source:
-            raise UsageError("the answer is not JSON, so nothing in it has a path", where=where)
-        return body.decode("utf-8", "replace")
+def _body_value(home: Workspace, record: ExchangeRecord, source: str, where: str) -> Any:
+    assert record.exchange is not None and record.exchange.response is not None
+    if not source:
+        kind = parse_media_type(header(record.exchange.response.headers, "content-type") or "")
+        if kind is None or not kind.is_json:
+            return record.exchange.response.body.decode("utf-8", "replace")
     try:
-        return follow_pointer(parse_json(body), source)
-    except (NotJson, LookupError, ValueError):
+        return follow_pointer(answer_value(home, record, record.exchange), source)
+    except UsageError:
+        raise UsageError("the answer is neither JSON nor declared, so nothing in it has a path", where=where) from None
+    except (LookupError, ValueError):
         raise UsageError(
             f"the answer has nothing at {quoted(source)}", where=where, mend="write a JSON Pointer such as /items/0/id"
         ) from None
+
+
+def answer_value(home: Workspace, record: ExchangeRecord, exchange: Exchange) -> Any:
+    """The value of an answer: of XML as its operation declares it, of JSON as it stands. UsageError when it has none."""
+    from juxtalogos.formats import FORMATS
+
+    assert exchange.response is not None
+    kind = parse_media_type(header(exchange.response.headers, "content-type") or "")
+    contract = home.contract(record.contract) if record.contract in home.contract_names() else None
+    operation = contract.operation(record.operation) if contract else None
+    if kind is not None and kind.is_xml and contract and operation:
+        value = FORMATS[contract.format].decode(contract, operation, exchange).value
+        if value is not ABSENT:
+            return value
+    return body_value(exchange.response)

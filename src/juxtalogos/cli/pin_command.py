@@ -5,13 +5,15 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
+from juxtalogos.cli.earlier import answer_value
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.ledger import ExchangeRecord, Ledger
 from juxtalogos.model.errors import UsageError
+from juxtalogos.model.exchange import Exchange
 from juxtalogos.suite.edit import add_checks
 from juxtalogos.suite.kept import Allowed, kept_path, proposed, read_kept, read_rules, write_kept, write_rules
-from juxtalogos.suite.pins import Place, body_value, chosen, places
+from juxtalogos.suite.pins import Place, chosen, places
 from juxtalogos.suite.read import find_suite
 from juxtalogos.suite.write import to_yaml
 from juxtalogos.workspace.workspace import Workspace
@@ -68,7 +70,9 @@ def run(args: _PinArguments) -> int:
     assert record.exchange is not None and record.exchange.response is not None
     if args.whole or args.renew:
         return _keep(args, home, record)
-    found = places(record.exchange.response)
+    contract = home.contract(record.contract) if record.contract in home.contract_names() else None
+    prefixes = {uri: prefix for prefix, uri in contract.namespaces} if contract else {}
+    found = places(record.exchange.response, prefixes)
     if args.list or not args.place:
         if args.json:
             out.json(
@@ -140,7 +144,7 @@ def _give(args: _PinArguments, home: Workspace, record: ExchangeRecord, checks: 
 def _keep(args: _PinArguments, home: Workspace, record: ExchangeRecord) -> int:
     assert record.exchange is not None and record.exchange.response is not None
     out, name = terminal(args), args.whole or args.renew or ""
-    value = body_value(record.exchange.response)
+    value = answer_value(home, record, record.exchange)
     if args.renew:
         before = read_kept(home.root, name)
         found = before.differences(value, {})
@@ -180,13 +184,12 @@ def _propose(args: _PinArguments, home: Workspace, record: ExchangeRecord, value
     import asyncio
 
     from juxtalogos.exchange.transport import Transport
-    from juxtalogos.model.exchange import Exchange
     from juxtalogos.run.session import open_session
 
     contract = home.contract(record.contract)
     operation = contract.operation(record.operation)
     assert record.exchange is not None
-    if operation is None or not operation.safe:
+    if operation is None or not operation.reads:
         raise UsageError(
             f"{record.operation} is no safe operation, so it is not called again", mend="leave --twice out"
         )
@@ -201,7 +204,7 @@ def _propose(args: _PinArguments, home: Workspace, record: ExchangeRecord, value
     if again.response is None:
         raise UsageError(f"the second call gave no answer: {again.error}", mend="leave --twice out")
     before = read_rules(home.root, record.contract, record.operation)
-    allowed = proposed(value, body_value(again.response), before)
+    allowed = proposed(value, answer_value(home, record, again), before)
     _tell_rules(args, allowed, before)
     if allowed != before:
         write_rules(home.root, record.contract, record.operation, allowed)

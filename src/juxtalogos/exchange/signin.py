@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
+from types import MappingProxyType
 from typing import Any
 from urllib.parse import quote
 
@@ -64,7 +65,7 @@ def sign(
     operation: Operation,
     request: Request,
     credentials: Mapping[str, Credential],
-    more: Mapping[str, Callable[[Request, Any, Any], Request]],
+    more: Mapping[str, Callable[[Request, Any, Any], Request]] = MappingProxyType({}),
 ) -> tuple[Request, tuple[str, ...]]:
     """(the signed request, schemes that a credential is missing for). The first alternative that can be met is taken.
 

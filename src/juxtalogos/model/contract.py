@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
@@ -11,6 +12,11 @@ from juxtalogos.model.location import Location, Marks
 
 if TYPE_CHECKING:
     from juxtalogos.model.seams import Schema, SchemaEngine
+
+
+_READS = re.compile(
+    r"(?:get|list|find|read|query|search|fetch|show|look|check|count|describe|retrieve)(?![a-z])", re.IGNORECASE
+)
 
 
 class Direction(StrEnum):
@@ -224,6 +230,13 @@ class Operation:
     def safe(self) -> bool:
         """Whether a call is read-only by the protocol (RFC 9110, section 9.2.1)."""
         return self.method in ("GET", "HEAD", "OPTIONS", "TRACE")
+
+    @property
+    def reads(self) -> bool:
+        """Whether a call is read-only: by the protocol, or as far as the name of an operation tells where it does not say."""
+        if self.facts and not self.safe:
+            return _READS.match(self.declared_id.rpartition(".")[2]) is not None
+        return self.safe
 
     def answer_for(self, status: int) -> DeclaredAnswer | None:
         """The declared answer: the code itself, else its range, else `default`."""

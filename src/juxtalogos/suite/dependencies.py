@@ -17,6 +17,9 @@ _ID_LIKE = re.compile(r"(?:^id|Id|_id|-id|ID|[Nn]umber|[Cc]ode|[Kk]ey|[Rr]ef)$")
 DEEPEST = 4
 """Levels of a body that are looked at: what lies deeper is seldom what another operation needs."""
 _IDENTIFIERS = ("id", "number", "code")
+DEEPEST = 4
+"""Levels of a body that are looked at: what lies deeper is seldom what another operation needs."""
+_IDENTIFIERS = ("id", "number", "code")
 _READS = re.compile(
     r"(?:get|list|find|read|query|search|fetch|show|look|check|count|describe|retrieve)(?![a-z])", re.IGNORECASE
 )
@@ -251,7 +254,7 @@ def _hands_on(contract: Contract, offer: _Offer) -> bool:
 def _creates(operation: Operation) -> bool:
     """Operations that are no resources of HTTP tell what they do by their name alone."""
     if operation.facts:
-        return _READS.match(operation.declared_id.rpartition(".")[2]) is None
+        return not operation.reads
     return operation.method == "POST"
 
 

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import xml.etree.ElementTree as ET
-from collections.abc import Iterator
+from collections import Counter
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
+from types import MappingProxyType
 from typing import Any
 
 from juxtalogos.documents.jsontext import NotJson, parse_json
-from juxtalogos.documents.xmltext import NotXml, local, parse_xml
+from juxtalogos.documents.xmltext import NotXml, local, namespace, parse_xml
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.exchange import Response, header
@@ -51,13 +53,16 @@ class Place:
         return {**where, "equals": self.value, "frozen": True}
 
 
-def places(response: Response) -> list[Place]:
-    """The status, the headers that say something lasting, and the body's tree; numbered by their order, from 1."""
+def places(response: Response, prefixes: Mapping[str, str] = MappingProxyType({})) -> list[Place]:
+    """The status, the headers that say something lasting, and the body's tree; numbered by their order, from 1.
+
+    `prefixes` (namespace -> prefix) are those that XPaths may use.
+    """
     found = [Place(0, "status", "status", value=response.status)]
     for name, value in response.headers:
         if name.lower() in ("content-type", "location", "cache-control", "content-language"):
             found.append(Place(0, f"header {name}", f"header.{name}", value=value))
-    for place in _body(response):
+    for place in _body(response, prefixes):
         found.append(place)
         if len(found) >= MAX_PLACES:
             break
@@ -72,7 +77,7 @@ def body_value(response: Response) -> Any:
         raise UsageError(f"the answer is not JSON: {error}", mend="whole answers are kept of JSON bodies") from None
 
 
-def _body(response: Response) -> Iterator[Place]:
+def _body(response: Response, prefixes: Mapping[str, str]) -> Iterator[Place]:
     parsed = parse_media_type(header(response.headers, "content-type") or "")
     if parsed is None or parsed.is_json:
         try:
@@ -81,7 +86,8 @@ def _body(response: Response) -> Iterator[Place]:
             return
     elif parsed.is_xml:
         try:
-            yield from _xml(parse_xml(response.body), "", 0, 1)
+            root = parse_xml(response.body)
+            yield from _xml(root, "/" + _test(root.tag, prefixes), 0, prefixes)
         except NotXml:
             return
 
@@ -99,24 +105,27 @@ def _json(value: Any, name: str, at: str, depth: int) -> Iterator[Place]:
         yield Place(depth, name, at, value=value)
 
 
-def _xml(element: ET.Element, above: str, depth: int, number: int) -> Iterator[Place]:
-    """Elements by local name and number, so that no prefix is needed."""
-    path = f"{above}/*[local-name()='{local(element.tag)}'][{number}]"
+def _xml(element: ET.Element, path: str, depth: int, prefixes: Mapping[str, str]) -> Iterator[Place]:
+    """Elements by their names, numbered where several of one name stand."""
     single = not len(element)
-    yield Place(
-        depth,
-        local(element.tag),
-        xpath=path,
-        value=element.text or "" if single else None,
-        count=-1 if single else len(element),
-    )
+    value = element.text or "" if single else None
+    yield Place(depth, local(element.tag), xpath=path, value=value, count=-1 if single else len(element))
     for name, text in element.attrib.items():
-        yield Place(depth + 1, f"@{local(name)}", xpath=f"{path}/@*[local-name()='{local(name)}']", value=text)
-    counts: dict[str, int] = {}
+        yield Place(depth + 1, f"@{local(name)}", xpath=f"{path}/@{_test(name, prefixes)}", value=text)
+    totals = Counter(child.tag for child in element)
+    counts: Counter[str] = Counter()
     for child in element:
-        name = local(child.tag)
-        counts[name] = counts.get(name, 0) + 1
-        yield from _xml(child, path, depth + 1, counts[name])
+        counts[child.tag] += 1
+        step = _test(child.tag, prefixes) + (f"[{counts[child.tag]}]" if totals[child.tag] > 1 else "")
+        yield from _xml(child, f"{path}/{step}", depth + 1, prefixes)
+
+
+def _test(name: str, prefixes: Mapping[str, str]) -> str:
+    """A name as an XPath tests it: by its prefix, or by its local name where there is none."""
+    uri = namespace(name)
+    if not uri:
+        return name
+    return f"{prefixes[uri]}:{local(name)}" if uri in prefixes else f"*[local-name()='{local(name)}']"
 
 
 def chosen(found: list[Place], word: str) -> Place:

@@ -12,6 +12,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from functools import cached_property
 from typing import Any
+from weakref import WeakKeyDictionary
 
 from juxtalogos.documents.xmltree import resolve_name
 from juxtalogos.formats.soap.documents import Documents
@@ -22,8 +23,9 @@ from juxtalogos.model.findings import Deviation
 from juxtalogos.model.location import split_pointer
 from juxtalogos.model.seams import OutlineRow
 from juxtalogos.schema.mutation import Mutation
-from juxtalogos.schema.xml.check import Checker, ScopeOf
+from juxtalogos.schema.xml.check import ScopeOf
 from juxtalogos.schema.xml.elements import elements_of, ids_of
+from juxtalogos.schema.xml.fast import Fast, examine
 from juxtalogos.schema.xml.mutate import mutate
 from juxtalogos.schema.xml.outline import outline
 from juxtalogos.schema.xml.parts import ComplexType, ElementDecl, Group, Particle, Type
@@ -76,15 +78,10 @@ class ElementSchema:
 
     def examined(self, element: ET.Element, scope_of_element: ScopeOf, above: str = "") -> Seen:
         """`above` is what paths begin with. ValueError when it is nested too deep to follow."""
-        checker = Checker(self.reader, scope_of_element)
-        try:
-            checker.root(element, self.declared)
-        except RecursionError:
-            raise ValueError("nested too deep to check") from None
-        found = checker.deviations
+        found, hits = examine(fast_of(self.reader), element, self.declared, scope_of_element)
         if above:
             found = [replace(one, path=above + one.path) for one in found]
-        return Seen(tuple(found), checker.hits, self)
+        return Seen(tuple(found), hits, self)
 
     def check(self, value: Any) -> tuple[Deviation, ...]:
         return self.examine(value).deviations
@@ -203,6 +200,17 @@ class SoapEngine:
 
 def engine(documents: Mapping[str, Document], dialect: str) -> SoapEngine:
     return SoapEngine(documents)
+
+
+_fast: WeakKeyDictionary[Reader, Fast] = WeakKeyDictionary()
+
+
+def fast_of(reader: Reader) -> Fast:
+    """What of a reader's schemas was compiled, kept as long as the reader."""
+    found = _fast.get(reader)
+    if found is None:
+        found = _fast[reader] = Fast(reader)
+    return found
 
 
 def soap_schema(contract: Contract, ref: SchemaRef) -> ElementSchema:

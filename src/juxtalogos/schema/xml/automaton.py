@@ -165,6 +165,7 @@ class Automaton:
         self.branches = _branches(content) if content is not None else {}
         """The (choice, index) that a particle lies in, of each choice around it."""
         self.particles = [one for one, _ in elements_in(content)]
+        self._repeats: dict[str, bool] = {}
         self.several = {one for one, several in elements_in(content) if several}
         self.start = self._state(self._maker.model(content) if content is not None else _EMPTY)
 
@@ -225,9 +226,23 @@ class Automaton:
             return term
         return None
 
-    def declares(self, name: str) -> bool:
-        """Whether an element may stand anywhere in the content, apart from by a wildcard."""
-        return any(isinstance(self._meant(one.term, name), ElementDecl) for one in self.particles)
+    def meant(self, name: str) -> ElementDecl | None:
+        """What an element is declared as, wherever in the content it stands; None where only a wildcard lets it in."""
+        for one in self.particles:
+            found = self._meant(one.term, name)
+            if isinstance(found, ElementDecl):
+                return found
+        return None
+
+    def repeats(self, name: str) -> bool:
+        """Whether elements of that name may stand more than once."""
+        found = self._repeats.get(name)
+        if found is None:
+            meaning = [one for one in self.particles if self._meant(one.term, name) is not None]
+            found = len(meaning) > 1 or any(one in self.several for one in meaning)
+            if len(self._repeats) < MAX_MOVES:
+                self._repeats[name] = found
+        return found
 
     def resume(self, state: State, name: str) -> tuple[State, ElementDecl | Wildcard, Particle] | None:
         """A step with an element that may not come yet: as if what is missing before it had come, as little as can be."""

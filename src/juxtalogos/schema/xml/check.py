@@ -7,6 +7,7 @@ exercised is noted on the way.
 from __future__ import annotations
 
 import xml.etree.ElementTree as ET
+from collections import Counter
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -57,7 +58,7 @@ class Checker:
         self.hits: set[Any] = set()
         """Declarations, attributes, enumerated values, (group, index), ("nil" or type, declaration)."""
         self.trail: list[ET.Element] = []
-        self.repeatable: set[ET.Element] = set()
+        self.steps: dict[ET.Element, dict[ET.Element, str]] = {}
         self.types: dict[ET.Element, Type] = {}
         self.ids: dict[str, None] = {}
         self.references: list[tuple[str, str, Where]] = []
@@ -109,11 +110,33 @@ class Checker:
         """XPath of the element in hand below the root, by local names; numbered where several may or do stand."""
         steps = []
         for above, one in zip(self.trail, self.trail[1:]):
-            name = local(one.tag)
-            likes = [other for other in above if local(other.tag) == name]
-            numbered = len(likes) > 1 or one in self.repeatable
-            steps.append(f"/{name}[{likes.index(one) + 1}]" if numbered else f"/{name}")
+            if above not in self.steps:
+                self.steps[above] = self._steps(above)
+            steps.append(self.steps[above][one])
         return "".join(steps) + (f"/@{local(attribute)}" if attribute else "")
+
+    def _steps(self, above: ET.Element) -> dict[ET.Element, str]:
+        """The step to each child."""
+        totals, counts = Counter(local(one.tag) for one in above), Counter[str]()
+        kind = self.types.get(above)
+        automaton = automaton_of(kind, self.reader) if isinstance(kind, ComplexType) else None
+        found = {}
+        for one in above:
+            name = local(one.tag)
+            counts[name] += 1
+            numbered = totals[name] > 1 or (automaton is not None and automaton.repeats(one.tag))
+            found[one] = f"/{name}[{counts[name]}]" if numbered else f"/{name}"
+        return found
+
+    def place(self, declared: ElementDecl) -> None:
+        """Notes the types along the trail, from that of its first element on: what was not gone through before."""
+        meant: ElementDecl | None = declared
+        for one, following in zip(self.trail, [*self.trail[1:], None]):
+            if meant is None:
+                return
+            kind = self.types.setdefault(one, meant.type)
+            automaton = automaton_of(kind, self.reader) if isinstance(kind, ComplexType) else None
+            meant = automaton.meant(following.tag) if automaton is not None and following is not None else None
 
     def note(
         self, keyword: str, where: Where, declared: str, observed: str, attribute: str = "", *, undecided: bool = False
@@ -219,7 +242,7 @@ class Checker:
             value = kind.value(text, scope)
             self.hits.update(facet for facet in kind.enumeration if facet.value == value)
         elif kind.variety == "union":
-            self.hits.update(_enumerated(kind, text, scope))
+            self.hits.update(enumerated(kind, text, scope))
         self.identity(text, kind, attribute)
 
     def identity(self, text: str, kind: SimpleType, attribute: str) -> None:
@@ -275,8 +298,6 @@ class Checker:
                 if taken is None:
                     continue
             state, meant, particle = taken
-            if particle in automaton.several:
-                self.repeatable.add(child)
             self.hits.update(automaton.branches.get(particle, ()))
             if isinstance(meant, ElementDecl):
                 self.element(child, meant)
@@ -291,7 +312,7 @@ class Checker:
         expected = automaton.expected(state)
         needed = automaton.needed(state)
         declared = words(needed or expected) if expected else "nothing more"
-        known = automaton.declares(child.tag)
+        known = automaton.meant(child.tag) is not None
         keyword = "order" if known else "undeclared"
         if known and needed and automaton.resume(state, child.tag) is not None:
             keyword = "missing"  # it could have come, had the one before it come first
@@ -312,7 +333,9 @@ class Checker:
             self.note("undeclared", wildcard.where, "an element that a schema declares", local(child.tag))
             self.trail.pop()
         else:
-            self.element(child, ElementDecl(child.tag, wildcard.where, self.reader.any_type, nillable=True))
+            unknown = ElementDecl(child.tag, wildcard.where, self.reader.any_type, nillable=True)
+            self.element(child, unknown)
+            self.hits.discard(unknown)
 
     # Attributes.
 
@@ -422,14 +445,14 @@ def _way(top: ET.Element, node: ET.Element) -> list[ET.Element]:
     return []
 
 
-def _enumerated(kind: SimpleType, text: str, scope: Scope) -> Iterator[Any]:
+def enumerated(kind: SimpleType, text: str, scope: Scope) -> Iterator[Any]:
     for member in kind.members:
         if member.accepts(text, scope):
             if member.enumeration:
                 value = member.value(text, scope)
                 yield from (facet for facet in member.enumeration if facet.value == value)
             elif member.variety == "union":
-                yield from _enumerated(member, text, scope)
+                yield from enumerated(member, text, scope)
             return
 
 

@@ -12,7 +12,7 @@ from juxtalogos.schema.xml.parts import Constraint, Path
 from juxtalogos.schema.xml.simple import XSD
 from juxtalogos.schema.xml.sources import Source, qualified
 
-_NAME = re.compile(r"(?:[^\s/|@:*.]+:)?(?:[^\s/|@:*]+|\*)")
+_NAME = re.compile(r"(?:[^\s/|@:*.()\[\]]+:)?(?:[^\s/|@:*()\[\]]+|\*)")
 
 
 class BadPath(ValueError):

@@ -249,11 +249,11 @@ class Reader(SimpleReader):
     def _content(self, node: ET.Element, above: Entry) -> Particle | None:
         found = next((one for one in node if local(one.tag) in _PARTICLES[1:5] and one.tag.startswith(S)), None)
         particle = self._particle(found, above, ()) if found is not None else None
-        if particle is not None and isinstance(particle.term, Group) and not particle.term.particles:
-            # Nothing can be chosen from an empty choice; the others are just empty (section 3.4.2).
-            if particle.term.kind != "choice" or particle.least == 0:
-                return None
-        return particle
+        group = particle.term if particle is not None else None
+        if particle is None or not isinstance(group, Group) or group.particles:
+            return particle
+        # Nothing can be chosen from an empty choice; the others are just empty (section 3.4.2).
+        return particle if group.kind == "choice" and particle.least else None
 
     def _particle(self, node: ET.Element, above: Entry, groups: tuple[ET.Element, ...]) -> Particle | None:
         """None where it may not occur or cannot be read."""
@@ -405,9 +405,9 @@ class Reader(SimpleReader):
             names = []
         for name in [base.name, *names]:
             one = self.type(name) if name else None
-            if one is not None and one not in found and derived(one, base, blocked):
-                if not (isinstance(one, ComplexType) and one.abstract):
-                    found.append(one)
+            abstract = isinstance(one, ComplexType) and one.abstract
+            if one is not None and not abstract and one not in found and derived(one, base, blocked):
+                found.append(one)
         return found
 
     # Attributes.

@@ -6,6 +6,7 @@ import xml.etree.ElementTree as ET
 from collections.abc import Iterable
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 from juxtalogos.documents.bounds import MAX_BYTES
 from juxtalogos.documents.uris import join_uri
@@ -14,7 +15,8 @@ from juxtalogos.documents.xmltree import XmlTree, read_tree
 from juxtalogos.model.contract import Fault
 from juxtalogos.model.errors import DocumentError, UsageError, nearest
 from juxtalogos.model.findings import Deviation
-from juxtalogos.schema.xml.check import Checker
+from juxtalogos.schema.xml.builtins import nowhere
+from juxtalogos.schema.xml.fast import Fast, examine
 from juxtalogos.schema.xml.parts import ElementDecl
 from juxtalogos.schema.xml.read import Reader
 from juxtalogos.schema.xml.sample import sample_element
@@ -30,6 +32,7 @@ class SchemaSet:
 
     def __init__(self, reader: Reader) -> None:
         self.reader = reader
+        self.fast = Fast(reader)
 
     @property
     def faults(self) -> tuple[Fault, ...]:
@@ -38,20 +41,18 @@ class SchemaSet:
 
     def check(self, document: bytes | str | ET.Element) -> tuple[Deviation, ...]:
         """Every deviation, its `path` an XPath of local names from the root on; NotXml when it is no XML."""
-        tree = _tree(document)
-        name = local(tree.root.tag)
-        declared = self.reader.element(tree.root.tag)
-        checker = Checker(self.reader, tree.scope)
+        return self.examine(_tree(document))[0]
+
+    def examine(self, tree: XmlTree) -> tuple[tuple[Deviation, ...], set[Any]]:
+        """(deviations, what was exercised) of a document that was parsed."""
+        root = tree.root
+        name, declared = local(root.tag), self.reader.element(root.tag)
         if declared is None:
             known = [local(one) for kind, one in self.reader.sources.entries if kind == "element"]
             what = f"an element that a schema declares ({nearest(name, known)})"
-            place = self.reader.any_type.where()
-            return (Deviation(f"/{name}", "undeclared", place, what, tree.root.tag),)
-        try:
-            checker.root(tree.root, declared)
-        except RecursionError:
-            raise ValueError("nested too deep to check") from None
-        return tuple(replace(one, path=f"/{name}{one.path}") for one in checker.deviations)
+            return (Deviation(f"/{name}", "undeclared", nowhere(), what, root.tag),), set()
+        found, hits = examine(self.fast, root, declared, tree.scope)
+        return tuple(replace(one, path=f"/{name}{one.path}") for one in found), hits
 
     def accepts(self, document: bytes | str | ET.Element) -> bool:
         try:
