@@ -133,3 +133,67 @@ def big_text(bytes_wanted: int, operations: int, properties: int = 20, syntax: s
     import yaml
 
     return str(yaml.dump(value, Dumper=yaml.CSafeDumper, sort_keys=False, width=200))
+
+
+def big_wsdl(operations: int, files: int, size: int) -> dict[str, str]:
+    """A WSDL by file name: its port types spread over WSDL files that the root imports, its types over XSD files that refer to each other."""
+    wsdls = max(1, files // 10)
+    schemas = files - wsdls - 1
+    per_file, per_wsdl = -(-operations // schemas), -(-operations // wsdls)
+    filler = max(4, size // operations // 210)
+    found: dict[str, str] = {}
+    for number in range(schemas):
+        other = (number + 1) % schemas
+        body = []
+        for n in range(number * per_file, min(operations, (number + 1) * per_file)):
+            fields = "".join(
+                f'<xs:element name="{_WORDS[k % 20]}{k}" type="{("xs:token", "xs:date", "xs:decimal", f"f:State{number}")[k % 4]}" minOccurs="{k % 2}">'
+                f"<xs:annotation><xs:documentation>The {_WORDS[k % 20]} of job {n}.</xs:documentation></xs:annotation></xs:element>"
+                for k in range(filler)
+            )
+            body.append(
+                f'<xs:complexType name="Order{n}"><xs:sequence>{fields}<xs:element name="next" type="o:State{other}" minOccurs="0"/></xs:sequence></xs:complexType>'
+                f'<xs:element name="Do{n}"><xs:complexType><xs:sequence><xs:element name="order" type="f:Order{n}"/></xs:sequence></xs:complexType></xs:element>'
+                f'<xs:element name="Do{n}Response"><xs:complexType><xs:sequence><xs:element name="id" type="xs:token"/></xs:sequence></xs:complexType></xs:element>'
+            )
+        state = "".join(f'<xs:enumeration value="{word}"/>' for word in _WORDS[:6])
+        found[f"types/f{number}.xsd"] = (
+            f'<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:f="urn:merrow:f{number}" xmlns:o="urn:merrow:f{other}" '
+            f'targetNamespace="urn:merrow:f{number}" elementFormDefault="qualified"><xs:import namespace="urn:merrow:f{other}" schemaLocation="f{other}.xsd"/>'
+            f'<xs:simpleType name="State{number}"><xs:restriction base="xs:token">{state}</xs:restriction></xs:simpleType>{"".join(body)}</xs:schema>'
+        )
+    head = 'xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:soap="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:xs="http://www.w3.org/2001/XMLSchema"'
+    ports = []
+    for part in range(wsdls):
+        mine = range(part * per_wsdl, min(operations, (part + 1) * per_wsdl))
+        spaces = "".join(f' xmlns:f{n}="urn:merrow:f{n}"' for n in range(schemas))
+        links = "".join(
+            f'<xs:import namespace="urn:merrow:f{n}" schemaLocation="types/f{n}.xsd"/>' for n in range(schemas)
+        )
+        messages = "".join(
+            f'<message name="In{n}"><part name="p" element="f{n // per_file}:Do{n}"/></message><message name="Out{n}"><part name="p" element="f{n // per_file}:Do{n}Response"/></message>'
+            for n in mine
+        )
+        abstract = "".join(
+            f'<operation name="do{n}"><input message="w:In{n}"/><output message="w:Out{n}"/></operation>' for n in mine
+        )
+        bound = "".join(
+            f'<operation name="do{n}"><soap:operation soapAction="urn:do{n}"/><input><soap:body use="literal"/></input><output><soap:body use="literal"/></output></operation>'
+            for n in mine
+        )
+        found[f"part{part}.wsdl"] = (
+            f'<definitions {head} xmlns:w="urn:merrow:w{part}"{spaces} targetNamespace="urn:merrow:w{part}"><types><xs:schema targetNamespace="urn:merrow:w{part}">{links}</xs:schema></types>'
+            f'{messages}<portType name="T{part}">{abstract}</portType><binding name="B{part}" type="w:T{part}">'
+            f'<soap:binding transport="http://schemas.xmlsoap.org/soap/http"/>{bound}</binding></definitions>'
+        )
+        ports.append(part)
+    links = "".join(f'<import namespace="urn:merrow:w{part}" location="part{part}.wsdl"/>' for part in ports)
+    spaces = "".join(f' xmlns:w{part}="urn:merrow:w{part}"' for part in ports)
+    services = "".join(
+        f'<port name="P{part}" binding="w{part}:B{part}"><soap:address location="http://big.merrow.example/soap/p{part}"/></port>'
+        for part in ports
+    )
+    found["big.wsdl"] = (
+        f'<definitions name="Big" {head}{spaces} targetNamespace="urn:merrow:w">{links}<service name="Big">{services}</service></definitions>'
+    )
+    return found

@@ -34,6 +34,11 @@ class XmlTree:
     _parents: dict[ET.Element, ET.Element] = field(default_factory=dict)
     _steps: dict[ET.Element, dict[ET.Element, str]] = field(default_factory=dict)
 
+    def changed(self) -> None:
+        """To be called when elements were put into the tree."""
+        self._parents.clear()
+        self._steps.clear()
+
     def parent(self, element: ET.Element) -> ET.Element | None:
         if not self._parents:
             self._parents.update((child, one) for one in self.root.iter() for child in one)
@@ -99,6 +104,9 @@ def read_tree(data: bytes) -> XmlTree:
     """NotXml says what is wrong. No document type is accepted; depth and count are bounded."""
     if b"<!DOCTYPE" in data.replace(b"\x00", b""):
         parse_xml(data)  # refuses it with its line, unless it only stands in a comment
+    head = _ROOT.match(data)
+    if head is not None and data.count(b"xmlns") == head[0].count(b"xmlns"):
+        return _plain_tree(data, head[0])
     parser: Any = ET.XMLPullParser(events=("start", "end", "start-ns"))
     scopes: dict[ET.Element, Mapping[str, str]] = {}
     stack: list[Mapping[str, str]] = [{"xml": XML_NAMESPACE}]
@@ -134,6 +142,32 @@ def read_tree(data: bytes) -> XmlTree:
     if root is None:
         raise NotXml("no element found", 1)
     return XmlTree(root, scopes)
+
+
+_ROOT = re.compile(rb"(?:\xef\xbb\xbf)?\s*(?:<\?xml[^>]*\?>\s*)?(?:<!--(?:(?!-->).)*-->\s*)*<[^<>!?]+>", re.DOTALL)
+
+
+def _plain_tree(data: bytes, head: bytes) -> XmlTree:
+    """Of a document whose prefixes are all declared on its root: no more than the parser in C is needed."""
+    if data.count(b"<") > 2 * MAX_NODES:
+        raise NotXml(f"more than {MAX_NODES:,} elements")
+    parser: Any = ET.XMLPullParser(events=("start-ns",))
+    try:
+        with collector_paused():
+            parser.feed(head)
+            scope = {"xml": XML_NAMESPACE, **dict(what for _, what in parser.read_events())}
+            root = ET.fromstring(data)
+            level, depth = [root], 0
+            while level:
+                level, depth = [child for one in level for child in one], depth + 1
+                if depth > MAX_DEPTH:
+                    raise NotXml(f"nested deeper than {MAX_DEPTH} levels")
+    except ET.ParseError as error:
+        line = error.position[0]
+        raise NotXml(f"{expat.ErrorString(error.code)}, line {line}", line) from None
+    except (ValueError, LookupError) as error:
+        raise error if isinstance(error, NotXml) else NotXml(str(error)) from None
+    return XmlTree(root, {root: scope})
 
 
 def _chunks(parser: Any, data: bytes) -> Iterator[list[tuple[str, Any]]]:

@@ -110,6 +110,8 @@ def _operation(form: Format, contract: Contract, operation: Operation, base_url:
         ((operation.method, base_url.rstrip("/") + operation.path, _needs(operation)),),
         code=(0, 1),
     )
+    if operation.facts:
+        yield Table(tuple(word for word, _ in operation.facts), (tuple(text for _, text in operation.facts),))
     if operation.inputs:
         yield Heading(3, "Inputs")
         rows = tuple(
@@ -159,9 +161,8 @@ def _structure(contract: Contract, media: Media) -> Iterator[Block]:
 
 
 def _answer(contract: Contract, answer: DeclaredAnswer) -> Iterator[Block]:
-    yield Heading(
-        3, f"Answer {answer.status}: {_line(answer.description)}" if answer.description else f"Answer {answer.status}"
-    )
+    title = f"Answer {answer.status}" + (f", fault {answer.fault}" if answer.fault else "")
+    yield Heading(3, f"{title}: {_line(answer.description)}" if answer.description else title)
     if answer.headers:
         rows = tuple(
             _input_row(contract, one.name, one.schema, one.required, one.description) for one in answer.headers

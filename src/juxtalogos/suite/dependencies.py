@@ -211,7 +211,14 @@ def _needs(contract: Contract, operation: Operation) -> Iterator[_Need]:
             and row.scalar
             and (_ID_LIKE.search(row.name) or _ID_LIKE.search(row.shared))
         ):
-            yield _Need(operation, f"body{row.path}", row.name, _owner(row.name), "", row)
+            owner = _owner(row.name) or (_singular(_above(row.path)) or _noun(operation) if operation.facts else "")
+            yield _Need(operation, f"body{row.path}", row.name, owner, "", row)
+
+
+def _noun(operation: Operation) -> str:
+    """What an operation is about, by its name: `getPassage` is about a passage."""
+    words = re.findall(r"[A-Z]?[a-z0-9]+|[A-Z]+(?![a-z])", operation.declared_id.rpartition(".")[2])
+    return _singular("".join(words[1:]))
 
 
 def _candidates(contract: Contract, need: _Need, offers: _Offers) -> list[Dependency]:

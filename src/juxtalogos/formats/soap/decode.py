@@ -8,17 +8,18 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from juxtalogos.documents.xmltext import NotXml, local
-from juxtalogos.documents.xmltree import XmlTree, read_tree
+from juxtalogos.documents.xmltree import read_tree
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.formats.soap.attachments import root_part
 from juxtalogos.formats.soap.bound import version_of
 from juxtalogos.formats.soap.encoding import plain_values
 from juxtalogos.formats.soap.envelope import Envelope, Fault, ill_formed, opened
-from juxtalogos.formats.soap.names import ENVELOPES, MEDIA
+from juxtalogos.formats.soap.names import ENVELOPES, MEDIA, RPC_RESULT
 from juxtalogos.formats.soap.schemas import ElementSchema, reader_of, soap_schema
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Media, Operation
 from juxtalogos.model.exchange import Exchange, Response, header
 from juxtalogos.model.seams import Answer, HeaderValue, ObservedFault, Problem
+from juxtalogos.schema.xml.check import ScopeOf
 from juxtalogos.schema.xml.tree import to_tree
 from juxtalogos.schema.xml.write import to_text
 
@@ -104,7 +105,9 @@ class _Reading:
     def bare(self, body: bytes, problem: str) -> Answer:
         """An answer that is no envelope: of plain HTTP, or packed wrongly."""
         if problem:
-            return Answer(self.output, None, problems=(Problem("envelope.form", "body", "a root part", problem),))
+            return Answer(
+                self.output, self._media(), problems=(Problem("envelope.form", "body", "a root part", problem),)
+            )
         if self.media is None or self.media.schema is None or not 200 <= self.response.status < 300:
             return Answer(self.output if 200 <= self.response.status < 300 else None, self.media)
         try:
@@ -112,7 +115,7 @@ class _Reading:
         except NotXml as error:
             problem_ = Problem("media.untrue", "body", self.media.media_type, f"no XML: {error}")
             return Answer(self.output, self.media, problems=(problem_,))
-        return self.compared(Answer(self.output, self.media), tree.root, tree, self.media)
+        return self.compared(Answer(self.output, self.media), tree.root, tree.scope, self.media)
 
     def enveloped(self, envelope: Envelope) -> Answer:
         wanted = version_of(self.operation)
@@ -129,42 +132,52 @@ class _Reading:
         if self.media is None or self.media.schema is None or envelope.body is None:
             return answer
         schema = soap_schema(self.contract, self.media.schema)
-        element = self.entry(envelope, schema, problems)
+        element, scope_of = self.entry(envelope, schema, problems)
         answer = replace(answer, problems=tuple(problems))
-        return answer if element is None else self.compared(answer, element, envelope.tree, self.media)
+        return answer if element is None else self.compared(answer, element, scope_of, self.media)
 
-    def entry(self, envelope: Envelope, schema: ElementSchema, problems: list[Problem]) -> ET.Element | None:
-        """The element of the body that the schema speaks of."""
+    def entry(
+        self, envelope: Envelope, schema: ElementSchema, problems: list[Problem]
+    ) -> tuple[ET.Element | None, ScopeOf]:
+        """The element of the body that the schema speaks of, and the prefixes in force in it."""
         assert envelope.body is not None and self.media is not None and self.media.schema is not None
         declared = schema.declared.name
+        scope_of: ScopeOf = envelope.tree.scope
         if schema.of_type:
             made = ET.Element(declared)
             made.extend(envelope.body)
-            return made
+            return made, scope_of
         found = envelope.entry
-        if self.media.schema.dialect.startswith("encoded"):
-            found = plain_values(envelope.body)
+        style = self.media.schema.dialect.partition(" ")[0]
+        if style == "encoded":
+            plain = plain_values(envelope.body)
+            found, scope_of = (plain.element, plain.scope_of(scope_of)) if plain else (None, scope_of)
+        if style != "xsd" and found is not None:
+            for result in found.findall(
+                RPC_RESULT
+            ):  # names the accessor that is the result (1.2 part 2, section 4.2.1)
+                found.remove(result)
         if found is None:
             problems.append(Problem("body.missing", "body", local(declared), "an empty Body"))
-            return None
+            return None, scope_of
         if found.tag not in schema.reader.substitutes(schema.declared) and found.tag != declared:
             problems.append(Problem("body.other", "body", declared, found.tag))
-            return None
+            return None, scope_of
         more = [one for one in envelope.body if one is not found]
-        if more and not self.media.schema.dialect.startswith("encoded"):
+        if more and style != "encoded":
             problems.append(
                 Problem("body.extra", f"body/{local(more[0].tag)}", f"{local(declared)} alone", local(more[0].tag))
             )
-        return found
+        return found, scope_of
 
-    def compared(self, answer: Answer, element: ET.Element, tree: XmlTree, media: Media) -> Answer:
+    def compared(self, answer: Answer, element: ET.Element, scope_of: ScopeOf, media: Media) -> Answer:
         assert media.schema is not None
         schema = soap_schema(self.contract, media.schema)
         if element.tag != schema.declared.name and element.tag in schema.reader.substitutes(schema.declared):
             schema = schema.standing_in(element.tag)
-        value = schema.tree(element, tree.scope)
+        value = schema.tree(element, scope_of)
         try:
-            seen = schema.examined(element, tree.scope)
+            seen = schema.examined(element, scope_of)
         except ValueError as error:
             return replace(answer, value=value, schema=schema, unread=str(error))
         return replace(answer, value=value, schema=schema, examined=seen)

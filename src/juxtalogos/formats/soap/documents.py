@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from juxtalogos.documents.uris import join_uri
 from juxtalogos.documents.xmltext import local
 from juxtalogos.documents.xmltree import XmlTree, resolve_name
-from juxtalogos.formats.soap.encoding import add_encoding
-from juxtalogos.formats.soap.names import w
+from juxtalogos.formats.soap.encoding import add_encoding, array_items
+from juxtalogos.formats.soap.names import ENCODING_11, w
 from juxtalogos.model.contract import Document, Fault
 from juxtalogos.model.errors import DocumentError, quoted
 from juxtalogos.model.location import Location
@@ -142,6 +142,8 @@ class Documents:
         sources = Sources(self.tree)
         for uri in self.by_uri:
             tree = self.tree(uri)
+            if tree is not None and ENCODING_11.encode() in self.by_uri[uri].text:
+                array_items(tree)
             if tree is not None and tree.root.tag != SCHEMA:
                 sources.add(uri, tree, schemas_in(tree))
         add_encoding(sources)

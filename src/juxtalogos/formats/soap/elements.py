@@ -12,6 +12,7 @@ from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation, Schem
 from juxtalogos.model.elements import Element, Hit
 from juxtalogos.model.exchange import Exchange, Request, header
 from juxtalogos.model.seams import Answer
+from juxtalogos.schema.xml.check import ScopeOf
 
 
 def elements(contract: Contract, operation: Operation) -> Iterator[Element]:
@@ -55,7 +56,7 @@ def _request(contract: Contract, operation: Operation, request: Request) -> Iter
     envelope = envelope_of(request)
     if envelope is None:
         return
-    prefixes = envelope.tree.scope
+    prefixes: ScopeOf = envelope.tree.scope
     for one in operation.inputs:
         schema = soap_schema(contract, one.schema) if one.schema else None
         block = next((block for block in envelope.blocks if schema and block.tag == schema.declared.name), None)
@@ -67,7 +68,8 @@ def _request(contract: Contract, operation: Operation, request: Request) -> Iter
     if media and media.schema and entry is not None and envelope.body is not None:
         schema = soap_schema(contract, media.schema)
         if media.schema.dialect.startswith("encoded"):
-            entry = plain_values(envelope.body)
+            plain = plain_values(envelope.body)
+            entry, prefixes = (plain.element, plain.scope_of(prefixes)) if plain else (None, prefixes)
         if entry is not None and entry.tag == schema.declared.name:
             yield from schema.examined(entry, prefixes).hits
 

@@ -18,6 +18,8 @@ from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.exchange import Request, header
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import Location
+from juxtalogos.schema.xml.check import automaton_of
+from juxtalogos.schema.xml.parts import ComplexType, ElementDecl
 
 _names: WeakKeyDictionary[Contract, dict[str, list[Operation]]] = WeakKeyDictionary()
 
@@ -35,10 +37,18 @@ def envelope_of(request: Request) -> Envelope | None:
         return None
 
 
-def body_name(contract: Contract, operation: Operation) -> str:
-    """The name of the element in an operation's request body; empty when it has none."""
+def body_names(contract: Contract, operation: Operation) -> list[str]:
+    """The names that the first element in an operation's request body may have; an empty one when it has none."""
     media = operation.body.media[0] if operation.body else None
-    return soap_schema(contract, media.schema).declared.name if media and media.schema else ""
+    if not media or not media.schema:
+        return [""]
+    schema = soap_schema(contract, media.schema)
+    kind = schema.declared.type
+    if not schema.of_type or not isinstance(kind, ComplexType):
+        return list(schema.reader.substitutes(schema.declared)) or [schema.declared.name]
+    automaton = automaton_of(kind, schema.reader)
+    terms = [one.term for one in automaton.expected(automaton.start)]
+    return [one.name for one in terms if isinstance(one, ElementDecl)]
 
 
 def match(contract: Contract, request: Request, base_url: str) -> tuple[Operation, ...]:
@@ -55,7 +65,8 @@ def match(contract: Contract, request: Request, base_url: str) -> tuple[Operatio
         known = {}
         for operation in contract.operations:
             if version_of(operation):
-                known.setdefault(body_name(contract, operation), []).append(operation)
+                for name in body_names(contract, operation):
+                    known.setdefault(name, []).append(operation)
         _names[contract] = known
     action = action_of(request)
     found = [one for one in known.get(entry, ()) if _same_place(url_of(one, base_url), request.url)]

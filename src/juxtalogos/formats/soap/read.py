@@ -74,6 +74,10 @@ class _Reader:
         operations = self.named([one for port in ports for one in self.operations(port, base)])
         useless = self.useless(operations)
         reader = self.engine.reader
+        for operation in operations:
+            for ref in (media.schema for answer in operation.answers for media in answer.media):
+                if ref is not None and ref.members:
+                    self.engine.schema(ref)  # its wrapper's namespace gets a prefix
         reader.everything()
         faults = (*self.documents.faults, *reader.sources.faults)
         sound = tuple(one for one in operations if one.id not in useless)

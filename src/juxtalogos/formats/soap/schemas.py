@@ -32,6 +32,7 @@ from juxtalogos.schema.xml.parts import ComplexType, ElementDecl, Group, Particl
 from juxtalogos.schema.xml.read import Reader
 from juxtalogos.schema.xml.sample import sample_element
 from juxtalogos.schema.xml.simple import SimpleType
+from juxtalogos.schema.xml.sources import initial
 from juxtalogos.schema.xml.tree import kind_at, plain, to_element, to_tree, xpath_of
 from juxtalogos.schema.xml.write import scope_of
 
@@ -184,6 +185,9 @@ class SoapEngine:
     def _wrapper(self, ref: SchemaRef, name: str, style: str) -> ElementDecl:
         """rpc style: an element called as the operation, an accessor a part, of no namespace (WSDL 1.1, section 3.5)."""
         where = lambda: ref.location  # noqa: E731
+        if name.startswith("{"):
+            uri = name[1:].partition("}")[0]
+            self.reader.add_prefix(uri, initial(uri))
         kind = ComplexType("", where, self.reader.any_type)
         parts = []
         for part, inner, required in ref.members:

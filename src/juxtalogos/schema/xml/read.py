@@ -67,6 +67,8 @@ class Reader(SimpleReader):
 
     def add_prefix(self, uri: str, prefix: str) -> None:
         """A prefix for a namespace that the schemas do not use, made unique."""
+        if uri in self.prefixes:
+            return
         taken = self.prefixes.values()
         chosen = next(
             one for one in (prefix, *(f"{prefix}{number}" for number in range(2, 10_000))) if one not in taken
@@ -400,9 +402,7 @@ class Reader(SimpleReader):
         found = []
         base = declared.type
         blocked = declared.block | _blocked(base)
-        names = [name for kind, name in self.sources.entries if kind == "type"]
-        if base is self.any_type or not base.name:
-            names = []
+        names = [] if base is self.any_type else self.sources.derived_from(base.name)
         for name in [base.name, *names]:
             one = self.type(name) if name else None
             abstract = isinstance(one, ComplexType) and one.abstract

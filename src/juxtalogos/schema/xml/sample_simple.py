@@ -57,10 +57,7 @@ def candidates(kind: SimpleType, seed: int) -> Iterator[str]:
     if kind.variety == "list":
         yield from _lists(kind, seed)
         return
-    for _, patterns in reversed(kind.patterns):
-        least = _count(kind, "minLength", "length")
-        for pattern in patterns:
-            yield from matching_texts(pattern.tree, least=least, seed=seed)
+    yield from _matching(kind, seed, own=True)
     if kind.primitive == "decimal":
         yield from _numbers(kind, seed)
     listed_of = _SEEDED.get(kind.kind) or _SEEDED.get(kind.primitive)
@@ -68,6 +65,16 @@ def candidates(kind: SimpleType, seed: int) -> Iterator[str]:
         yield from (listed_of[(seed + turn) % len(listed_of)] for turn in range(len(listed_of)))
         yield from _within(kind)
     yield from _texts(kind, seed)
+    yield from _matching(kind, seed, own=False)
+
+
+def _matching(kind: SimpleType, seed: int, *, own: bool) -> Iterator[str]:
+    """Texts of its patterns: of those that a schema declares, or of those that a built-in type has."""
+    least = _count(kind, "minLength", "length")
+    for facets, patterns in reversed(kind.patterns):
+        if bool(facets) is own:
+            for pattern in patterns:
+                yield from matching_texts(pattern.tree, least=least, seed=seed)
 
 
 def _count(kind: SimpleType, *names: str) -> int:

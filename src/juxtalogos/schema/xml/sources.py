@@ -79,12 +79,29 @@ class Sources:
     faults: dict[Fault, None] = field(default_factory=dict)
     members: dict[str, list[tuple[str, Entry]]] = field(default_factory=dict)
     """Head of a substitution group -> (name, entry) of elements that name it."""
+    _derived: dict[str, list[str]] | None = None
     _seen: dict[tuple[str, ET.Element, str], Source] = field(default_factory=dict)
 
     def add(self, uri: str, tree: XmlTree, nodes: Iterable[ET.Element]) -> None:
         waiting = [(uri, tree, node, "") for node in nodes]
         while waiting:
             waiting += self._read(*waiting.pop(0))
+
+    def derived_from(self, base: str) -> list[str]:
+        """The named types that are derived from another, at whatever remove, in the order of the documents."""
+        if self._derived is None:
+            self._derived = {}
+            for (kind, name), entry in self.entries.items():
+                of = _base_of(entry) if kind == "type" else None
+                if of is not None:
+                    self._derived.setdefault(of, []).append(name)
+        found: dict[str, None] = {}
+        waiting = [base]
+        while waiting:
+            fresh = [name for name in self._derived.get(waiting.pop(0), ()) if name not in found]
+            found.update(dict.fromkeys(fresh))
+            waiting += fresh
+        return list(found)
 
     def prefixes(self) -> dict[str, str]:
         """Namespace -> prefix, as the documents have them; where two fight for one, the later gets a number."""
@@ -93,10 +110,10 @@ class Sources:
         for source in self._seen.values():
             for prefix, uri in (
                 *source.tree.scope(source.node).items(),
-                (_initial(source.namespace), source.namespace),
+                (initial(source.namespace), source.namespace),
             ):
                 if uri and uri not in found and uri != XML_NAMESPACE and not uri.startswith(_DEFINING):
-                    base, number = prefix or _initial(uri), 1
+                    base, number = prefix or initial(uri), 1
                     chosen = base
                     while chosen in taken:
                         number += 1
@@ -212,7 +229,19 @@ def schemas_in(tree: XmlTree) -> list[ET.Element]:
     return [tree.root] if tree.root.tag == SCHEMA else list(tree.root.iter(SCHEMA))
 
 
-def _initial(uri: str) -> str:
+def _base_of(entry: Entry) -> str | None:
+    """The base that a named type names."""
+    for node in entry.node:
+        kind = local(node.tag)
+        inner = node if kind == "restriction" else next(iter(node), None) if kind.endswith("Content") else None
+        for one in (inner, *(node if kind.endswith("Content") else ())):
+            text = one.get("base") if one is not None else None
+            if text is not None and one is not None:
+                return entry.source.name(text, one)
+    return None
+
+
+def initial(uri: str) -> str:
     """A prefix made of a namespace's last word."""
     words = [word for word in re.split(r"[^A-Za-z]+", uri) if word]
     return words[-1].lower()[:12] if words else "ns"

@@ -1,0 +1,537 @@
+"""WSDL and SOAP from end to end: the built program on the pilotage service, and the wire form in all its styles."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import re
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from importlib import resources
+from pathlib import Path
+from typing import Any
+
+import pytest
+from lxml import etree
+
+from conftest import KEY, KEY_ENV, Result, serving
+from juxtalogos.check import check_exchange, examined
+from juxtalogos.exchange.signin import Credential, sign
+from juxtalogos.formats import FORMATS
+from juxtalogos.formats.soap.envelope import closed
+from juxtalogos.model.contract import Contract
+from juxtalogos.model.exchange import Exchange, Request, Response, Timings
+from juxtalogos.model.seams import Inputs
+from juxtalogos.suite.inputs import sample_inputs
+from juxtalogos.workspace.files import folder_fetch
+
+Jux = Callable[..., Result]
+FILES = ("pilotage.wsdl", "pilotage-types.xsd")
+SOAP = FORMATS["soap"]
+E11, E12 = "http://schemas.xmlsoap.org/soap/envelope/", "http://www.w3.org/2003/05/soap-envelope"
+
+
+def demo_text(name: str) -> str:
+    return resources.files("juxtalogos.demo").joinpath(name).read_text("utf-8")
+
+
+def write_demo(folder: Path, change: tuple[str, str] = ("", "")) -> Path:
+    folder.mkdir(exist_ok=True)
+    for name in FILES:
+        text = demo_text(name)
+        (folder / name).write_text(text.replace(*change) if name == FILES[0] and change[0] else text)
+    return folder / FILES[0]
+
+
+@pytest.fixture
+def office(tmp_path: Path, jux: Jux) -> Iterator[Path]:
+    """A workspace with the pilotage contract and a target, the service running without deviations."""
+    wsdl = write_demo(tmp_path / "given")
+    with serving() as url:
+        home = tmp_path / "work"
+        jux("init", home)
+        jux("import", wsdl, "-C", home)
+        target = f'\n[targets.quay]\nurl = "{url.replace("/v1", "/pilotage")}"\n[targets.quay.credentials.token]\nuser = "desk"\nenv = "MERROW_KEY"\n'
+        with (home / "juxtalogos.toml").open("a") as config:
+            config.write(target)
+        yield home
+
+
+def body_schema(tmp_path: Path) -> etree.XMLSchema:
+    tree = etree.parse(str(tmp_path / "given" / FILES[0]))
+    schema = tree.find(".//{http://www.w3.org/2001/XMLSchema}schema")
+    (tmp_path / "given" / "inline.xsd").write_bytes(etree.tostring(schema))
+    return etree.XMLSchema(etree.parse(str(tmp_path / "given" / "inline.xsd")))
+
+
+def test_look_fill_send(tmp_path: Path, jux: Jux, office: Path) -> None:
+    listed = jux("show", "pilotage", "--json", "-C", office).json["operations"]
+    assert [(one["id"], one["port"], one["version"], one["style"]) for one in listed][::6] == [
+        ("planJob", "JobsPort", "SOAP 1.1", "document/literal"),
+        ("listPilots", "WatchPort", "SOAP 1.2", "document/literal"),
+    ]
+    shown = jux("show", "quoteFee", "-C", office).out
+    assert re.search(r"body/atDay +date +instead of atNight", shown) and "one of MRC" in shown
+    assert "answers 500 with the fault TooDeep" in jux("show", "planJob", "-C", office).out
+    oracle = body_schema(tmp_path)
+    for operation in (one["id"] for one in listed):
+        for extra in ((), ("--full",)):
+            envelope = etree.fromstring(jux("skeleton", operation, "--form", "body", *extra, "-C", office).out.encode())
+            body = envelope.find("{*}Body")[0]
+            assert oracle.validate(body), oracle.error_log
+    message = jux("skeleton", "rosterPilot", "-C", office).out
+    assert (
+        'application/soap+xml; charset=utf-8; action="urn:merrow:pilotage:rosterPilot"' in message
+        and "<p:Desk>" in message
+    )
+    sent = jux(
+        "call", "planJob", "--json", "-C", office, env=KEY_ENV, *_sets(
+            "body/order/@xsi:type=EscortOrder", "body/order/leadTug=T4", "body/order/distanceCables=3", "body/order/to/sea/@buoy=M7",
+            "body/order/remark/0=first", "body/order/remark/1=second", "body/order/vessel/name=Tern & Gull", "body/order/@urgent=true",
+        ),
+        status=None,
+    )  # fmt: skip
+    request = etree.fromstring(sent.json["exchange"]["request"]["body"].encode())
+    order = request.find(".//{*}order")
+    assert [etree.QName(one).localname for one in order] == [
+        "kind",
+        "vessel",
+        "from",
+        "to",
+        "plannedFor",
+        "remark",
+        "remark",
+        "leadTug",
+        "distanceCables",
+    ]
+    assert (
+        order.get("{http://www.w3.org/2001/XMLSchema-instance}type") == "h:EscortOrder"
+        and order.get("urgent") == "true"
+    )
+    assert KEY not in sent.out and request.find(".//{*}Password").text == "[redacted]"
+
+
+def _sets(*texts: str) -> list[str]:
+    return [word for text in texts for word in ("--set", text)]
+
+
+WRONG = (
+    ("body/order/vesel/name=x", "body/order has no element vesel", "did you mean vessel"),
+    ("body/order/vessel=x", "body/order/vessel has elements within: name", "body/order/vessel/name=VALUE"),
+    ("body/order/@urgnt=1", "body/order has no attribute @urgnt", "@urgent"),
+    ("body/order/@xsi:type=Escort", "Escort is no type of it", "EscortOrder"),
+    ("body/order/kind/x=1", "body/order/kind has text only", ""),
+    ("header.Desk=1", "", ""),
+    ("query.x=1", "planJob has no input query.x", ""),
+)
+
+
+@pytest.mark.parametrize(("setting", "what", "mend"), WRONG)
+def test_inputs_that_do_not_fit(jux: Jux, office: Path, setting: str, what: str, mend: str) -> None:
+    result = jux("skeleton", "planJob", "--set", setting, "-C", office, status=None)
+    assert what in result.err and mend in result.err and (result.status == 2) is bool(what)
+
+
+def test_compose_run_cover_audit(tmp_path: Path, jux: Jux, office: Path) -> None:
+    jux("compose", "pilotage", "-C", office)
+    suite = (office / "suites" / "pilotage.arazzo.yaml").read_text()
+    assert (
+        "selector: //p:PlanJobResponse/p:job/h:jobId" in suite
+        and "x-juxtalogos-namespaces" in suite
+        and "type: soap" not in suite
+    )
+    ran = jux("run", "-C", office, env=KEY_ENV)
+    assert "0 failed" not in ran.out and ran.out.count(" passed ") >= 17
+    table = jux("coverage", "-C", office).out
+    assert (
+        re.search(r"operations +10 +10 +100", table)
+        and re.search(r"faults +4 +5", table)
+        and re.search(r"nulls +2 +2", table)
+    )
+    har = tmp_path / "all.har"
+    jux("exchanges", "--har", har, "-C", office)
+    assert "[redacted]" in har.read_text() and KEY not in har.read_text()
+    audited = jux("audit", har, "--target", "quay", "-C", office)
+    assert "no findings" in audited.out and "skipped" not in audited.out.splitlines()[-1]
+    assert KEY.encode() not in (office / ".juxtalogos" / "ledger.sqlite").read_bytes()
+
+
+def test_pin_link_and_keep(jux: Jux, office: Path) -> None:
+    jux("call", "planJob", "--save", "first#plan", "-C", office, env=KEY_ENV)
+    jux("call", "getJob", "--set", "body/jobId=@1#/job/jobId", "--save", "first#plan", "-C", office, env=KEY_ENV)
+    places = jux("pin", "--list", "--json", "-C", office).json["places"]
+    state = next(one for one in places if one["address"].endswith("/h:state"))
+    assert state["address"] == "/env:Envelope/env:Body/p:GetJobResponse/p:job/h:state" and state["value"] == "planned"
+    jux("pin", state["number"], "-C", office)
+    jux("pin", "--whole", "jobs/one", "--twice", "-C", office, env=KEY_ENV)
+    suite = (office / "suites" / "first.arazzo.yaml").read_text()
+    assert "$steps.planJob.outputs" in suite and "/h:state" in suite
+    ran = jux("run", "first", "-C", office, env=KEY_ENV, status=None)
+    # The job's number is new and is carried; what differs is the moment it was noted, and that was not told to differ.
+    assert ran.status in (0, 1) and "jobId" not in ran.out
+
+
+DEFINITION_FAULTS = (
+    ('element="p:GetJob"/>', 'element="p:GetJop"/>', "there is no element p:GetJop", "pilotage.wsdl:142", "declare it", 9),
+    ('message="p:ListJobsIn"', 'message="p:ListJobIn"', "the message p:ListJobIn is not there", "pilotage.wsdl:176", "did you mean ListJobsIn", 9),
+    ('binding="p:WatchBinding"', 'binding="p:WachBinding"', "names the binding p:WachBinding, which is not there", "pilotage.wsdl:", "did you mean WatchBinding", 6),
+    ('<operation name="quoteFee"><soap12', '<operation name="quotFee"><soap12', "the port type has no operation quotFee", "pilotage.wsdl:", "correct the name", 9),
+    ('schemaLocation="pilotage-types.xsd"', 'schemaLocation="types.xsd"', "'types.xsd': there is no such file", "pilotage.wsdl:14", "add the file", 10),
+    ('type="p:Licence"', 'type="p:Licens"', "there is no type p:Licens", "pilotage.wsdl:", "did you mean Licence", 10),
+    ('part="desk"', 'part="dask"', "the header names the part dask, which is not there", "pilotage.wsdl:", "correct message and part", 9),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(("old", "new", "what", "where", "mend", "left"), DEFINITION_FAULTS)
+def test_faults_of_a_wsdl_leave_the_sound_rest(
+    tmp_path: Path, jux: Jux, old: str, new: str, what: str, where: str, mend: str, left: int
+) -> None:
+    wsdl = write_demo(tmp_path / "given", (old, new))
+    jux("init", tmp_path / "w")
+    result = jux("import", wsdl, "-C", tmp_path / "w", status=1)
+    said = result.out + result.err
+    assert what.replace("'", "") in said.replace("'", "") and where in said and (mend in said), said
+    assert len(jux("show", "pilotage", "--json", "-C", tmp_path / "w").json["operations"]) == left
+
+
+def wsdl(
+    types: str,
+    messages: str,
+    operations: str,
+    bound: str,
+    *,
+    head: str = "soap",
+    style: str = "document",
+    port: str = "",
+) -> str:
+    binding = {"soap": "http://schemas.xmlsoap.org/wsdl/soap/", "soap12": "http://schemas.xmlsoap.org/wsdl/soap12/"}[
+        head
+    ]
+    return f"""<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:b="{binding}" xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t"
+      xmlns:mime="http://schemas.xmlsoap.org/wsdl/mime/" xmlns:wsaw="http://www.w3.org/2006/05/addressing/wsdl" xmlns:wsdl="http://schemas.xmlsoap.org/wsdl/"
+      xmlns:enc="http://schemas.xmlsoap.org/soap/encoding/" targetNamespace="urn:t"><types><xs:schema targetNamespace="urn:t" elementFormDefault="qualified">{types}</xs:schema></types>
+      {messages}<portType name="P">{operations}</portType>
+      <binding name="B" type="t:P"><b:binding style="{style}" transport="http://schemas.xmlsoap.org/soap/http"/>{port}{bound}</binding>
+      <service name="S"><port name="Q" binding="t:B"><b:address location="http://s.merrow.example/s"/></port></service></definitions>"""
+
+
+_IO = '<message name="I"><part name="a" {0}/></message><message name="O"><part name="r" {1}/></message>'
+_OP = '<operation name="go"><input message="t:I"/><output message="t:O"/></operation>'
+_BOUND = '<operation name="go"><b:operation soapAction="urn:go"/><input><b:body {0}/></input><output><b:body {0}/></output></operation>'
+_GO = '<xs:element name="Go"><xs:complexType><xs:sequence><xs:element name="n" type="xs:int"/></xs:sequence></xs:complexType></xs:element><xs:element name="Gone" type="xs:string"/>'
+_RPC = 'use="literal" namespace="urn:ops"'
+_ENCODED = 'use="encoded" namespace="urn:ops" encodingStyle="http://schemas.xmlsoap.org/soap/encoding/"'
+
+STYLES: dict[str, tuple[str, str, Any]] = {
+    "document": (wsdl(_GO, _IO.format('element="t:Go"', 'element="t:Gone"'), _OP, _BOUND.format('use="literal"')), "<t:Go><t:n>3</t:n></t:Go>", {"n": 3}),
+    "document, a simple element": (wsdl(_GO, _IO.format('element="t:Gone"', 'element="t:Gone"'), _OP, _BOUND.format('use="literal"')), "<t:Gone>quay</t:Gone>", "quay"),
+    "document, a type": (
+        wsdl('<xs:complexType name="T"><xs:sequence><xs:element name="x" type="xs:int"/></xs:sequence></xs:complexType>', _IO.format('type="t:T"', 'type="t:T"'), _OP, _BOUND.format('use="literal"')),
+        "<env:Body><t:x>3</t:x></env:Body>", {"x": 3},
+    ),
+    "rpc literal": (wsdl("", _IO.format('type="xs:int"', 'type="xs:string"'), _OP, _BOUND.format(_RPC), style="rpc"), "<ops:go><a>3</a></ops:go>", {"a": 3}),
+    "rpc literal, SOAP 1.2": (wsdl("", _IO.format('type="xs:int"', 'type="xs:string"'), _OP, _BOUND.format(_RPC), style="rpc", head="soap12"), "<ops:go><a>3</a></ops:go>", {"a": 3}),
+    "rpc encoded": (
+        wsdl("", _IO.format('type="xs:int"', 'type="xs:string"'), _OP, _BOUND.format(_ENCODED), style="rpc"),
+        '<ops:go env:encodingStyle="http://schemas.xmlsoap.org/soap/encoding/"><a xsi:type="xs:int">3</a></ops:go>', {"a": 3},
+    ),
+    "rpc encoded, arrays": (
+        wsdl(
+            '<xs:complexType name="L"><xs:complexContent><xs:restriction base="enc:Array"><xs:attribute ref="enc:arrayType" wsdl:arrayType="xs:int[]"/></xs:restriction></xs:complexContent></xs:complexType>',
+            _IO.format('type="t:L"', 'type="t:L"'), _OP, _BOUND.format(_ENCODED), style="rpc",
+        ),
+        '<a xsi:type="t:L" enc:arrayType="xs:int[2]"><item xsi:type="xs:int">3</item><item xsi:type="xs:int">4</item></a>', {"a": {"item": [3, 4]}},
+    ),
+    "no parts": (wsdl("", '<message name="I"/><message name="O"/>', _OP, _BOUND.format('use="literal"')), "<env:Body/>", None),
+    "a header": (
+        wsdl(_GO, _IO.format('element="t:Go"', 'element="t:Gone"') + '<message name="H"><part name="h" element="t:Gone"/></message>', _OP,
+             _BOUND.format('use="literal"').replace("<input>", '<input><b:header message="t:H" part="h" use="literal"/>')),
+        "<env:Header><t:Gone>quay</t:Gone></env:Header>", {"n": 3},
+    ),
+    "addressing": (
+        wsdl(_GO, _IO.format('element="t:Go"', 'element="t:Gone"'), _OP, _BOUND.format('use="literal"'), port='<wsaw:UsingAddressing wsdl:required="true"/>'),
+        "<wsa:Action>urn:go</wsa:Action><wsa:To>http://h/s</wsa:To><wsa:MessageID>", {"n": 3},
+    ),
+}  # fmt: skip
+
+
+def contract_of(tmp_path: Path, text: str) -> Contract:
+    (tmp_path / "s.wsdl").write_text(text)
+    contract = SOAP.read("s", "s.wsdl", folder_fetch(tmp_path))
+    assert contract.faults == (), contract.faults
+    return contract
+
+
+def answered(
+    contract: Contract, body: bytes, status: int = 200, media: str = "", name: str = "go"
+) -> list[tuple[str, str, bool]]:
+    """(kind, place, whether it fails) of what an answer leads to."""
+    operation = contract.operation(name)
+    assert operation is not None
+    version = operation.fact("version")[-3:]
+    media = media or {"1.1": "text/xml", "1.2": "application/soap+xml"}[version]
+    response = Response(status, "", (("Content-Type", media),), body)
+    exchange = Exchange(Request("POST", "http://h/s"), response, Timings(0, 0, 0))
+    answer = examined(SOAP.decode(contract, operation, exchange))
+    return [
+        (one.kind, one.at, one.fails)
+        for one in check_exchange(contract, operation, answer, exchange, SOAP.checks)
+        if not one.held
+    ]
+
+
+@pytest.mark.parametrize("name", STYLES)
+def test_styles(tmp_path: Path, name: str) -> None:
+    text, expected, value = STYLES[name]
+    contract = contract_of(tmp_path, text)
+    operation = contract.operation("go")
+    assert operation is not None
+    inputs = sample_inputs(contract, operation, full=False)
+    if value is not None:
+        inputs = Inputs(inputs.values, value, inputs.content_type)
+    request = SOAP.encode(contract, operation, inputs, "http://h/s")
+    flat = re.sub(r">\s+<", "><", (request.body or b"").decode())
+    assert expected in flat, flat
+    assert SOAP.match(contract, request, "http://h/s") == (operation,) or value is None
+    hit = {
+        one.element.partition("|")[0]
+        for one in SOAP.hits(
+            contract, operation, Exchange(request, None, Timings(0, 0, 0)), examined_nothing(), "http://h/s"
+        )
+    }
+    assert "operation" in hit
+    # The service's side of the same: an answer made by the schema has nothing against it.
+    media = operation.answers[0].media[0]
+    if media.schema is not None:
+        schema: Any = contract.schema(media.schema)
+        element = schema.element(schema.sample(full=True))
+        version = operation.fact("version")[-3:]
+        entries = list(element) if schema.of_type else [element]
+        body = closed(
+            version, [], entries, {uri: prefix for prefix, uri in contract.namespaces} | schema.reader.prefixes
+        )
+        assert answered(contract, body) == []
+
+
+def examined_nothing() -> Any:
+    from juxtalogos.model.seams import Answer
+
+    return Answer(None, None)
+
+
+def env(inner: str, space: str = E11, head: str = "") -> bytes:
+    return f'<e:Envelope xmlns:e="{space}" xmlns:t="urn:t">{head}<e:Body>{inner}</e:Body></e:Envelope>'.encode()
+
+
+_FAULT = "<e:Fault><faultcode>e:Client</faultcode><faultstring>no</faultstring>{}</e:Fault>"
+_FAULT12 = '<e:Fault><e:Code><e:Value>e:{}</e:Value></e:Code><e:Reason><e:Text xml:lang="en">no</e:Text></e:Reason>{}</e:Fault>'
+_TYPES = (
+    _GO
+    + '<xs:element name="Shut"><xs:complexType><xs:sequence><xs:element name="gate" type="xs:token"/></xs:sequence></xs:complexType></xs:element>'
+)
+_WITH_FAULT = (
+    '<operation name="go"><input message="t:I"/><output message="t:O"/><fault name="Shut" message="t:F"/></operation>'
+)
+_MESSAGES = (
+    _IO.format('element="t:Go"', 'element="t:Gone"') + '<message name="F"><part name="f" element="t:Shut"/></message>'
+)
+
+ANSWERS = (
+    # (answer, status, media type, version, what is found)
+    (env("<t:Gone>x</t:Gone>"), 200, "", "1.1", []),
+    (env("<t:Gone>x</t:Gone>"), 202, "", "1.1", []),
+    (env("<t:Gone>x</t:Gone>"), 200, "multipart/related; type=text/xml", "1.1", [("envelope.form", True)]),
+    (env("<t:Gone>x</t:Gone>"), 200, "application/soap+xml", "1.1", [("media.undeclared", True)]),
+    (env("<t:Gone>x</t:Gone>", E12), 200, "", "1.1", [("envelope.version", True)]),
+    (env("<t:Gone>x</t:Gone>"), 500, "", "1.1", [("status.server-error", False), ("status.protocol", True)]),
+    (env("<t:Go/>"), 200, "", "1.1", [("body.other", True)]),
+    (env(""), 200, "", "1.1", [("body.missing", True)]),
+    (env("<t:Gone>x</t:Gone><t:Gone>x</t:Gone>"), 200, "", "1.1", [("body.extra", True)]),
+    (env("<t:Gone><t:n/></t:Gone>"), 200, "", "1.1", [("body.type", True)]),
+    (b"<html><body>login</body></html>", 200, "text/html", "1.1", [("media.undeclared", True), ("envelope.form", True)]),
+    (b"<html/>", 404, "text/html", "1.1", [("status.undeclared", False)]),
+    (b"oops", 500, "text/plain", "1.1", [("status.server-error", True)]),
+    (b"oops", 200, "text/xml", "1.1", [("media.untrue", True)]),
+    (env("<t:Gone>x</t:Gone>")[:-20], 200, "text/xml", "1.1", [("media.untrue", True)]),
+    (f'<e:Envelope xmlns:e="{E11}"><e:Head/></e:Envelope>'.encode(), 200, "", "1.1", [("envelope.form", True)]),
+    (env(_FAULT.format("<detail><t:Shut><t:gate>g</t:gate></t:Shut></detail>")), 500, "", "1.1", []),
+    (env(_FAULT.format("<detail><t:Shut/></detail>")), 500, "", "1.1", [("body.required", True)]),
+    (env(_FAULT.format("<detail><t:Shut><t:gate>g</t:gate></t:Shut></detail>")), 200, "", "1.1", [("status.protocol", True)]),
+    (env(_FAULT.format("")), 500, "", "1.1", [("fault.undeclared", False)]),
+    (env("<e:Fault><faultcode>e:Server</faultcode></e:Fault>"), 500, "", "1.1", [("fault.form", True), ("fault.undeclared", False)]),
+    (env(_FAULT12.format("Sender", ""), E12), 400, "", "1.2", [("fault.undeclared", False)]),
+    (env(_FAULT12.format("Sender", ""), E12), 500, "", "1.2", [("fault.undeclared", False)]),
+    (env(_FAULT12.format("Receiver", ""), E12), 400, "", "1.2", [("status.protocol", True), ("fault.undeclared", False)]),
+    (env(_FAULT12.format("Client", ""), E12), 500, "", "1.2", [("fault.form", True), ("fault.undeclared", False)]),
+    (env(_FAULT12.format("Sender", "<e:Detail><t:Shut><t:gate>g</t:gate></t:Shut></e:Detail>"), E12), 400, "", "1.2", []),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(("body", "status", "media", "version", "found"), ANSWERS)
+def test_answers(
+    tmp_path: Path, body: bytes, status: int, media: str, version: str, found: list[tuple[str, bool]]
+) -> None:
+    head = {"1.1": "soap", "1.2": "soap12"}[version]
+    contract = contract_of(tmp_path, wsdl(_TYPES, _MESSAGES, _WITH_FAULT, _BOUND.format('use="literal"'), head=head))
+    told = answered(contract, body, status, media)
+    assert [(kind, fails) for kind, _, fails in told] == found, told
+
+
+def test_one_way(tmp_path: Path) -> None:
+    text = wsdl(
+        _GO,
+        _IO.format('element="t:Go"', 'element="t:Gone"'),
+        '<operation name="go"><input message="t:I"/></operation>',
+        _BOUND.format('use="literal"'),
+    )
+    contract = contract_of(tmp_path, text)
+    assert answered(contract, b"", 202) == [] and answered(contract, b"", 200) == []
+    assert [kind for kind, _, _ in answered(contract, env("<t:Gone/>"), 200)] == ["body.unexpected"]
+    assert [kind for kind, _, fails in answered(contract, b"", 500) if fails] == ["status.server-error"]
+
+
+def test_overloads_and_two_ports_have_ids_of_their_own(tmp_path: Path) -> None:
+    messages = (
+        _IO.format('element="t:Go"', 'element="t:Gone"')
+        + '<message name="J"><part name="a" element="t:Gone"/></message>'
+    )
+    operations = '<operation name="go"><input name="one" message="t:I"/><output message="t:O"/></operation><operation name="go"><input name="two" message="t:J"/><output message="t:O"/></operation>'
+    bound = _BOUND.format('use="literal"')
+    both = bound.replace("<input>", '<input name="one">') + bound.replace("<input>", '<input name="two">')
+    contract = contract_of(tmp_path, wsdl(_GO, messages, operations, both))
+    assert [one.id for one in contract.operations] == ["S.Q.go", "S.Q.go.two"]
+    bodies = [
+        SOAP.encode(contract, one, sample_inputs(contract, one, full=False), "http://h/s").body
+        for one in contract.operations
+    ]
+    assert b"<t:Go>" in bodies[0] and b"<t:Gone>" in bodies[1]
+
+
+def test_a_wsdl_in_many_files(tmp_path: Path, jux: Jux) -> None:
+    text = wsdl("", _IO.format('element="t:Go"', 'element="t:Gone"'), _OP, _BOUND.format('use="literal"'))
+    whole = etree.fromstring(text.encode())
+    service = whole.find("{*}service")
+    whole.remove(service)
+    schema = whole.find("{*}types")[0]
+    whole.find("{*}types").remove(schema)
+    etree.SubElement(whole.find("{*}types"), schema.tag).append(
+        etree.fromstring(
+            '<xs:import xmlns:xs="http://www.w3.org/2001/XMLSchema" namespace="urn:t" schemaLocation="xsd/t.xsd"/>'
+        )
+    )
+    given = tmp_path / "given"
+    (given / "xsd").mkdir(parents=True)
+    (given / "abstract.wsdl").write_bytes(etree.tostring(whole))
+    # Circular, and a chameleon: the included file has no namespace of its own.
+    (given / "xsd" / "t.xsd").write_text(
+        '<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:t" elementFormDefault="qualified"><xs:include schemaLocation="c.xsd"/></xs:schema>'
+    )
+    (given / "xsd" / "c.xsd").write_text(
+        f'<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" elementFormDefault="qualified"><xs:include schemaLocation="t.xsd"/>{_GO}</xs:schema>'
+    )
+    root = etree.fromstring(text.encode())
+    for child in list(root):
+        root.remove(child)
+    root.append(
+        etree.fromstring(
+            '<import xmlns="http://schemas.xmlsoap.org/wsdl/" namespace="urn:t" location="abstract.wsdl"/>'
+        )
+    )
+    root.append(service)
+    (given / "service.wsdl").write_bytes(etree.tostring(root))
+    jux("init", tmp_path / "w")
+    result = jux("import", given, "-C", tmp_path / "w")
+    assert "1 operation, 4 documents" in result.out
+    assert "<t:n>3</t:n>" in jux("skeleton", "go", "-C", tmp_path / "w").out
+
+
+def test_tokens(tmp_path: Path) -> None:
+    contract = contract_of(tmp_path, STYLES["document"][0])
+    operation = contract.operations[0]
+    request = SOAP.encode(contract, operation, sample_inputs(contract, operation, full=False), "http://h/s")
+    credential = Credential("s<cr&t", "desk")
+    for scheme in ("token", "digest"):
+        signed, missing = sign(contract, operation, request, {scheme: credential}, SOAP.sign_in)
+        token = etree.fromstring(signed.body).find(".//{*}UsernameToken")
+        password, nonce, created = (token.findtext(f"{{*}}{name}") for name in ("Password", "Nonce", "Created"))
+        assert missing == () and token.findtext("{*}Username") == "desk"
+        if scheme == "token":
+            assert password == "s<cr&t"
+        else:
+            digest = hashlib.sha1(base64.b64decode(nonce) + created.encode() + b"s<cr&t").digest()
+            assert base64.b64decode(password) == digest
+        assert etree.fromstring(signed.body).find(".//{*}Timestamp/{*}Expires") is not None
+        assert SOAP.match(contract, signed, "http://h/s") == (operation,)
+
+
+def test_attachments_are_put_back(tmp_path: Path) -> None:
+    types = '<xs:element name="Go" type="xs:string"/><xs:element name="Chart"><xs:complexType><xs:sequence><xs:element name="data" type="xs:base64Binary"/></xs:sequence></xs:complexType></xs:element>'
+    contract = contract_of(
+        tmp_path, wsdl(types, _IO.format('element="t:Go"', 'element="t:Chart"'), _OP, _BOUND.format('use="literal"'))
+    )
+    include = '<x:Include xmlns:x="http://www.w3.org/2004/08/xop/include" href="cid:one%40merrow"/>'
+    root = env(f"<t:Chart><t:data>{include}</t:data></t:Chart>")
+    packed = (
+        b'--b\r\nContent-Type: application/xop+xml; type="text/xml"\r\nContent-ID: <root>\r\n\r\n' + root
+        + b"\r\n--b\r\nContent-Type: application/octet-stream\r\nContent-Transfer-Encoding: binary\r\nContent-ID: <one@merrow>\r\n\r\n\x00\xff\x10chart\r\n--b--\r\n"
+    )  # fmt: skip
+    media = 'multipart/related; boundary=b; type="application/xop+xml"; start="<root>"'
+    assert answered(contract, packed, 200, media) == []
+    operation = contract.operations[0]
+    exchange = Exchange(
+        Request("POST", "http://h/s"), Response(200, "", (("Content-Type", media),), packed), Timings(0, 0, 0)
+    )
+    assert base64.b64decode(SOAP.decode(contract, operation, exchange).value["data"]) == b"\x00\xff\x10chart"
+
+
+def test_references_of_encoded_values(tmp_path: Path) -> None:
+    types = '<xs:complexType name="J"><xs:all><xs:element name="x" type="xs:int" form="unqualified"/><xs:element name="next" type="t:J" minOccurs="0" form="unqualified"/></xs:all></xs:complexType>'
+    contract = contract_of(
+        tmp_path, wsdl(types, _IO.format('type="t:J"', 'type="t:J"'), _OP, _BOUND.format(_ENCODED), style="rpc")
+    )
+    xsi = 'xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xmlns:xsd="http://www.w3.org/2001/XMLSchema"'
+    inner = f'<o:goResponse xmlns:o="urn:ops" {xsi}><r href="#a"/></o:goResponse><multiRef id="a" xsi:type="t:J" {xsi}><next href="#b"/><x xsi:type="xsd:int">1</x></multiRef><multiRef id="b"><x>{{}}</x></multiRef>'
+    assert answered(contract, env(inner.format("2"))) == []
+    assert answered(contract, env(inner.format("two"))) == [("body.type", "body/r/next/x", True)]
+    assert answered(contract, env(inner.replace('href="#b"', 'href="#a"').format("2")))  # round in a circle: ends
+
+
+HOSTILE: dict[str, Callable[[], bytes]] = {
+    "an entity bomb": lambda: b'<!DOCTYPE d [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]><definitions>&b;</definitions>',
+    "an external entity": lambda: b'<!DOCTYPE d [<!ENTITY a SYSTEM "file:///etc/passwd">]><definitions>&a;</definitions>',
+    "depth": lambda: b"<a>" * 100_000 + b"</a>" * 100_000,
+    "a wrong encoding": lambda: b'<?xml version="1.0" encoding="utf-8"?><a>\xff\xfe\xff</a>',
+    "another encoding": lambda: '<?xml version="1.0" encoding="utf-16"?><!DOCTYPE a><a/>'.encode("utf-16"),
+    "size": lambda: b"<a>" + b" " * 200_000_000 + b"</a>",
+    "no service": lambda: b'<definitions xmlns="http://schemas.xmlsoap.org/wsdl/"/>',
+    "another root": lambda: b'<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"/>',
+    "types in a circle": lambda: STYLES["document"][0].replace("<xs:element name", '<xs:simpleType name="X"><xs:restriction base="t:Y"/></xs:simpleType><xs:simpleType name="Y"><xs:restriction base="t:X"/></xs:simpleType><xs:group name="g"><xs:sequence><xs:group ref="t:g"/></xs:sequence></xs:group><xs:element name', 1).encode(),
+    "a document that imports itself": lambda: STYLES["document"][0].replace("<types>", '<import namespace="urn:t" location="w.wsdl"/><types>').encode(),
+    "a path that leads out": lambda: STYLES["document"][0].replace("<types>", '<import namespace="urn:t" location="../../../etc/passwd"/><types>').encode(),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", HOSTILE)
+def test_hostile_definitions_end_in_a_message(tmp_path: Path, name: str) -> None:
+    (tmp_path / "given").mkdir()
+    (tmp_path / "given" / "w.wsdl").write_bytes(HOSTILE[name]())
+    code = "import resource,sys\nresource.setrlimit(resource.RLIMIT_AS,(3<<30,3<<30))\nfrom juxtalogos.cli.main import main\nsys.exit(main(sys.argv[1:]))"
+    for words in (["init", "w"], ["import", "given/w.wsdl", "-C", "w"]):
+        done = subprocess.run(
+            [sys.executable, "-c", code, *words], cwd=tmp_path, capture_output=True, text=True, timeout=60
+        )
+        assert "Traceback" not in done.stderr, done.stderr
+    sound = name in ("types in a circle", "a document that imports itself", "a path that leads out")
+    assert done.returncode == (0 if name == "a document that imports itself" else 1 if sound else 2), (
+        done.stderr + done.stdout
+    )
+    assert len(done.stderr) < 2_000
+
+
+@pytest.mark.parametrize("name", ["an entity bomb", "an external entity", "depth", "a wrong encoding"])
+def test_hostile_answers_are_told_and_nothing_more(tmp_path: Path, name: str) -> None:
+    contract = contract_of(tmp_path, STYLES["document"][0])
+    assert answered(contract, HOSTILE[name]()) == [("media.untrue", "body", True)]
+    deep = env("<t:Gone>" * 300 + "</t:Gone>" * 300)
+    assert [kind for kind, _, _ in answered(contract, deep)] == ["body.type"]
