@@ -14,9 +14,7 @@ if TYPE_CHECKING:
     from juxtalogos.model.seams import Schema, SchemaEngine
 
 
-_READS = re.compile(
-    r"(?:get|list|find|read|query|search|fetch|show|look|check|count|describe|retrieve)(?![a-z])", re.IGNORECASE
-)
+_READS = re.compile(r"(?i:get|list|find|read|query|search|fetch|show|look|check|count|describe|retrieve)(?![a-z])")
 
 
 class Direction(StrEnum):

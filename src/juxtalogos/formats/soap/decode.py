@@ -115,7 +115,11 @@ class _Reading:
         except NotXml as error:
             problem_ = Problem("media.untrue", "body", self.media.media_type, f"no XML: {error}")
             return Answer(self.output, self.media, problems=(problem_,))
-        return self.compared(Answer(self.output, self.media), tree.root, tree.scope, self.media)
+        schema = soap_schema(self.contract, self.media.schema)
+        if not schema.of_type and tree.root.tag not in schema.reader.substitutes(schema.declared):
+            problem_ = Problem("body.other", "body", schema.declared.name, tree.root.tag)
+            return Answer(self.output, self._media(), problems=(problem_,))
+        return self.compared(Answer(self.output, self._media()), tree.root, tree.scope, self.media)
 
     def enveloped(self, envelope: Envelope) -> Answer:
         wanted = version_of(self.operation)

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from juxtalogos.exchange.media import parse_media_type
+from juxtalogos.formats.soap.bound import version_of
 from juxtalogos.formats.soap.encoding import plain_values
 from juxtalogos.formats.soap.match import envelope_of
+from juxtalogos.formats.soap.plain import input_texts
 from juxtalogos.formats.soap.schemas import soap_schema
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation, SchemaRef
 from juxtalogos.model.elements import Element, Hit
@@ -46,13 +48,21 @@ def hits(contract: Contract, operation: Operation, exchange: Exchange, answer: A
     response = exchange.response
     status = response.status if response else 0
     media_type = str(parse_media_type(header(response.headers, "content-type") or "") or "") if response else ""
-    found = dict.fromkeys([*_request(contract, operation, exchange.request), *_response(operation, answer)])
+    found = dict.fromkeys([*_request(contract, operation, exchange.request, base_url), *_response(operation, answer)])
     for element in found:
         yield Hit(element, operation.id, status, media_type)
 
 
-def _request(contract: Contract, operation: Operation, request: Request) -> Iterator[str]:
+def _request(contract: Contract, operation: Operation, request: Request, base_url: str) -> Iterator[str]:
     yield Element("operation", operation.location).id
+    if not version_of(operation):
+        texts = input_texts(operation, request, base_url)
+        for one in operation.inputs:
+            if one.address in texts:
+                yield Element("parameter", one.location).id
+                if one.schema:
+                    yield from soap_schema(contract, one.schema).hits(texts[one.address])
+        return
     envelope = envelope_of(request)
     if envelope is None:
         return

@@ -123,9 +123,7 @@ def _plain(operation: Operation, inputs: Inputs, base_url: str) -> Request:
         if place == "path":
             path = path.replace(f"{{{name}}}", quote(text, safe=""))
         elif place == "query":
-            query.append((name, text))
-        elif place == "form":
-            form.append((name, text))
+            (form if operation.method == "POST" else query).append((name, text))
         else:
             own.append((name, text))
     url = base_url.rstrip("/") + path

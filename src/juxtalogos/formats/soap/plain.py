@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from urllib.parse import parse_qsl, unquote, urlsplit
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.formats.soap.messages import DIRECTIONS, Bound, parts_of
 from juxtalogos.formats.soap.names import HTTP_BINDING, MIME_BINDING, w
 from juxtalogos.model.contract import DeclaredAnswer, Input, Media, Operation, SchemaRef
+from juxtalogos.model.exchange import Request
 from juxtalogos.model.location import Location
 
 
@@ -36,19 +38,34 @@ def plain_operation(
         name,
         described,
         "",
-        inputs=tuple(_inputs(bound, template, verb)),
+        inputs=tuple(_inputs(bound, template)),
         answers=(_answer(bound),),
         security=((), ("basic",)),
         facts=(*facts, ("version", f"HTTP {verb}")),
     )
 
 
-def _inputs(bound: Bound, template: str, verb: str) -> Iterator[Input]:
+def input_texts(operation: Operation, request: Request, base_url: str) -> dict[str, str]:
+    """The inputs that a request of a plain operation carries, by address."""
+    form = (request.body or b"").decode("utf-8", "replace") if operation.method == "POST" else ""
+    pairs = parse_qsl(urlsplit(request.url).query) + parse_qsl(form)
+    found = {f"query.{name}": text for name, text in pairs}
+    path = urlsplit(base_url).path.rstrip("/") + operation.path.partition("?")[0]
+    parts = re.split(r"\{([^{}]*)\}", path)
+    pattern = "".join("([^/]+)" if index % 2 else re.escape(part) for index, part in enumerate(parts))
+    matched = re.fullmatch(pattern, urlsplit(request.url).path)
+    if matched is not None:
+        found |= {f"path.{name}": unquote(text) for name, text in zip(parts[1::2], matched.groups())}
+    return found
+
+
+def _inputs(bound: Bound, template: str) -> Iterator[Input]:
+    """Parts in the path, the others in the query, or of a POST in its form: one address for both."""
     message = bound.message("input")
     for part in parts_of(message) if message is not None else ():
         name = part.get("name", "")
         ref = SchemaRef("xsd", message.uri, message.tree.path(part), DIRECTIONS["input"]) if message else None
-        place = "path" if f"{{{name}}}" in template else "query" if verb == "GET" else "form"
+        place = "path" if f"{{{name}}}" in template else "query"
         yield Input(name, place, True, ref, message.place(part) if message else Location(""), "simple", False)
 
 
