@@ -16,8 +16,8 @@ import time
 from importlib import resources
 from pathlib import Path
 
-from juxtalogos.demo.server import KEY, base_url, make_server
 from juxtalogos.demo.planted import planted_names
+from juxtalogos.demo.server import KEY, base_url, make_server
 
 PICTURES = Path(__file__).with_name("screenshots")
 DISPLAY = ":97"
@@ -33,6 +33,7 @@ SHOTS = {
     "pin": "pin --list --exchange 1",
     "suite": "suite list berths",
     "import": "import ../broken.yaml",
+    "soap": "call tideGate --set body/gate=north -C ../office",
     "audit": "audit ../morning.har --contract berths --target local",
 }
 _BROKEN = (
@@ -57,7 +58,7 @@ def main() -> None:
                 if name in SHOTS:
                     _terminal(name, f"jux {SHOTS[name]}", home)
                 elif name == "demo":
-                    _terminal(name, "jux demo | tail -n 24", home, wait=45)
+                    _terminal(name, "jux demo | tail -n 36", home, wait=45)
                 else:
                     _page(name, home)
     finally:
@@ -88,7 +89,21 @@ def _workspace(scratch: Path, url: str) -> Path:
         ["exchanges", "--path", "berths", "--har", str(scratch / "morning.har")],
     ):
         subprocess.run(["jux", *words, "-C", str(home)], capture_output=True, check=False)
+    _office(scratch, url.replace("/v1", "/pilotage"))
     return home
+
+
+def _office(scratch: Path, url: str) -> None:
+    """A workspace with the SOAP service."""
+    for name in ("pilotage.wsdl", "pilotage-types.xsd"):
+        (scratch / name).write_bytes(resources.files("juxtalogos.demo").joinpath(name).read_bytes())
+    office = scratch / "office"
+    for words in (
+        ["init", office],
+        ["import", scratch / "pilotage.wsdl", "-C", office],
+        ["targets", "set", "quayside", url, "-C", office],
+    ):
+        subprocess.run(["jux", *map(str, words)], check=True, capture_output=True)
 
 
 def _terminal(name: str, command: str, home: Path, wait: float = 8) -> None:

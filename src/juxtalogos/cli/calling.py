@@ -57,29 +57,13 @@ def body_text(body: bytes, headers: Headers, *, raw: bool) -> str:
     if raw or parsed is None or not (parsed.is_json or parsed.is_xml):
         return text
     if parsed.is_xml:
+        from juxtalogos.schema.xml.write import laid_out
+
         return laid_out(body) or text
     try:
         return dump_json(parse_json(text), indent=2)
     except NotJson:
         return text
-
-
-def laid_out(body: bytes) -> str:
-    """An XML text with a line an element; empty where it is no XML, or has text between its elements."""
-    from juxtalogos.documents.xmltext import NotXml
-    from juxtalogos.documents.xmltree import read_tree
-    from juxtalogos.schema.xml.write import to_text
-
-    try:
-        tree = read_tree(body)
-    except NotXml:
-        return ""
-    prefixes: dict[str, str] = {}
-    for scope in tree.scopes.values():
-        for prefix, uri in scope.items():
-            if prefix and prefix not in prefixes.values():
-                prefixes.setdefault(uri, prefix)
-    return to_text(tree.root, prefixes)
 
 
 def show_results(out: Terminal, results: tuple[CheckResult, ...], documents: Mapping[str, Document]) -> None:

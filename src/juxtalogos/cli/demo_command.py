@@ -216,5 +216,6 @@ def _compare(out: Terminal, folder: Path, odd: frozenset[str], found: set[tuple[
     exact = found == expected
     total = f"{len(odd)} planted, {len(expected - found)} findings missed, {len(found - expected)} too many"
     out.line((total, "held" if exact else "deviation"))
-    out.line("the report: ", (next(iter(sorted((folder / "reports").glob("run-*.html"))), ""), "name"))
+    for page in sorted((folder / "reports").glob("run-*.html")):
+        out.line("the report: ", (page, "name"))
     return EXIT_HELD if exact else EXIT_FAILED

@@ -82,6 +82,10 @@ def _body(content: bytes | None, headers: Headers) -> str:
     if parsed and parsed.is_json:
         with contextlib.suppress(NotJson):
             text = dump_json(parse_json(text), indent=2)
+    elif parsed and parsed.is_xml:
+        from juxtalogos.schema.xml.write import laid_out
+
+        text = laid_out(content) or text
     text = _visible(text)
     return text if len(text) <= BODY_LIMIT else text[:BODY_LIMIT] + f"\n… {len(text) - BODY_LIMIT} more characters"
 

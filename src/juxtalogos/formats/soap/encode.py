@@ -115,7 +115,9 @@ def _addressing(operation: Operation, url: str) -> list[ET.Element]:
 
 def _plain(operation: Operation, inputs: Inputs, base_url: str) -> Request:
     """A GET or POST with its parts in the path, the query or a form (WSDL 1.1, section 4)."""
-    path, query, form = operation.path, [], []
+    path = operation.path
+    query: list[tuple[str, str]] = []
+    form: list[tuple[str, str]] = []
     own: list[tuple[str, str]] = []
     for address, value in inputs.values.items():
         place, _, name = address.partition(".")

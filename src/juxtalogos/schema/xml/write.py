@@ -7,7 +7,8 @@ import xml.etree.ElementTree as ET
 from collections.abc import Mapping
 from xml.sax.saxutils import escape, quoteattr
 
-from juxtalogos.documents.xmltree import XML_NAMESPACE
+from juxtalogos.documents.xmltext import NotXml
+from juxtalogos.documents.xmltree import XML_NAMESPACE, read_tree
 
 _PREFIX = re.compile(r"(?<![\w.:-])([A-Za-z_][\w.-]*):(?=[A-Za-z_])")
 Prefixes = Mapping[str, str]
@@ -73,3 +74,17 @@ def _name(name: str, used: Mapping[str, str]) -> str:
         return name
     uri, _, rest = name[1:].partition("}")
     return f"{used[uri]}:{rest}" if uri in used else rest
+
+
+def laid_out(body: bytes) -> str:
+    """An XML text with a line an element; empty where it is no XML, or has text between its elements."""
+    try:
+        tree = read_tree(body)
+    except NotXml:
+        return ""
+    prefixes: dict[str, str] = {}
+    for scope in tree.scopes.values():
+        for prefix, uri in scope.items():
+            if prefix and prefix not in prefixes.values():
+                prefixes.setdefault(uri, prefix)
+    return to_text(tree.root, prefixes)
