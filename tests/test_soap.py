@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import os
 import re
 import subprocess
 import sys
@@ -115,6 +116,30 @@ def test_look_fill_send(tmp_path: Path, jux: Jux, office: Path) -> None:
 
 def _sets(*texts: str) -> list[str]:
     return [word for text in texts for word in ("--set", text)]
+
+
+def test_tables_and_questions(jux: Jux, office: Path) -> None:
+    table = jux(
+        "skeleton",
+        "planJob",
+        "--form",
+        "table",
+        *_sets(),
+        "--input",
+        "body/order/kind",
+        "--input",
+        "body/order/tugs",
+        "-C",
+        office,
+    ).out
+    assert table.splitlines() == ["kind,tugs", "inward,3", "outward,3", "shift,3", "escort,3", "inward,0", "inward,4"]
+    jux("call", "planJob", "-C", office, env=KEY_ENV)
+    asked = subprocess.run(
+        [sys.executable, "-m", "juxtalogos", "call", "getJob", "--ask", "-C", str(office)],
+        input="PJ-1\nPJ-1001\n", capture_output=True, text=True, env={**os.environ, **KEY_ENV},
+    )  # fmt: skip
+    assert "matching PJ-[0-9]{4,6} expected, PJ-1 given" in asked.stderr and asked.returncode == 0, asked.stderr
+    assert "<p:jobId>PJ-1001</p:jobId>" in asked.stdout
 
 
 WRONG = (

@@ -137,6 +137,9 @@ FAULTS = (
     ('<xs:sequence/>', "<sequence> cannot stand here", "sequence", ""),
     ('<xs:element name="a"><xs:complexType/><xs:key name="k"><xs:selector xpath="a[1]"/><xs:field xpath="@b"/></xs:key></xs:element>', "'a[1]' is no selector", "key", "3.11.6"),
     ('<xs:simpleType name="S" final="restriction"><xs:restriction base="xs:int"/></xs:simpleType><xs:simpleType name="T"><xs:restriction base="t:S"/></xs:simpleType>', "does not allow restriction", "restriction", "derive otherwise"),
+    ('<xs:element name="a"><xs:complexType><xs:sequence><xs:element name="x" minOccurs="0"/><xs:element name="x"/></xs:sequence></xs:complexType></xs:element>', "it is open which declaration x belongs to", "complexType", "unique particle attribution"),
+    ('<xs:element name="a"><xs:complexType><xs:sequence><xs:any minOccurs="0"/><xs:element name="x"/></xs:sequence></xs:complexType></xs:element>', "it is open which declaration x belongs to", "complexType", ""),
+    ('<xs:complexType name="B"><xs:sequence><xs:element name="x"/></xs:sequence></xs:complexType><xs:complexType name="R"><xs:complexContent><xs:restriction base="t:B"><xs:sequence><xs:element name="x"/><xs:element name="y"/></xs:sequence></xs:restriction></xs:complexContent></xs:complexType>', "this restriction lets in y, which its base B does not", "'R'", "extension"),
 )  # fmt: skip
 
 

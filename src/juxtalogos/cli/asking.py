@@ -15,8 +15,6 @@ from juxtalogos.model.location import split_pointer
 from juxtalogos.model.seams import ABSENT, Format, Inputs, OutlineRow
 from juxtalogos.suite.inputs import with_values
 
-_SCALARS = ("string", "integer", "number", "boolean", "null")
-
 
 @dataclass(frozen=True, slots=True)
 class Question:
@@ -99,10 +97,9 @@ class Asker:
     def wrong(self, question: Question, value: Any) -> str:
         """Why a value is not allowed; empty when it is."""
         ref, row = question.schema, question.row
-        if ref is None or row is None or row.place is None:
+        if ref is None or row is None:
             return ""
-        own = SchemaRef(ref.dialect, row.place.document, row.place.pointer, ref.direction)
-        deviations = [one for one in self.contract.schema(own).check(value) if not one.advisory]
+        deviations = [one for one in self.contract.schema(ref).check_part(row, value) if not one.advisory]
         return f"{deviations[0].declared} expected, {deviations[0].observed} given" if deviations else ""
 
 
@@ -117,8 +114,7 @@ def _line(shown: str) -> str:
 
 def _is_asked(row: OutlineRow) -> bool:
     """Single values that stand at a place of their own; items of lists and choices take the sample."""
-    kind = row.type.partition(" ")[0]
-    return kind in _SCALARS and not any(token.isdigit() or token == "NAME" for token in split_pointer(row.path))
+    return row.scalar and not any(token.isdigit() or token == "NAME" for token in split_pointer(row.path))
 
 
 def _at(body: Any, path: str) -> Any:

@@ -68,6 +68,15 @@ class Schema(Protocol):
     def outline(self, depth: int = 100) -> Iterator[OutlineRow]:
         """The schema as a person reads it, a row a property, so many levels deep."""
 
+    def check_part(self, row: OutlineRow, value: Any) -> tuple[Deviation, ...]:
+        """The deviations of a value for the place that a row of the outline tells of."""
+
+    def mutate(self, value: Any) -> Iterator[Any]:
+        """From a valid value, values that break one rule at one place each."""
+
+    def boundaries(self, value: Any) -> Iterator[Any]:
+        """From a valid value, valid ones that just reach a limit."""
+
 
 class SchemaEngine(Protocol):
     def schema(self, ref: SchemaRef) -> Schema: ...

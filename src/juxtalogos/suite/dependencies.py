@@ -172,9 +172,14 @@ def _offers(contract: Contract, operation: Operation) -> Iterator[_Offer]:
     resource = _singular(_last_fixed(operation.path))
     ref = _main_schema(answer.media)
     for row in contract.schema(ref).outline(depth=DEEPEST) if ref else ():
-        if row.scalar and row.path and "/NAME" not in row.path and "/*" not in row.path:
+        if _carries(row) and row.path and "/NAME" not in row.path and "/*" not in row.path:
             assert ref is not None
             yield _Offer(operation, row, _singular(_above(row.path)) if operation.facts else resource, ref)
+
+
+def _carries(row: OutlineRow) -> bool:
+    """Whether a row is a single value that can tell one thing from another."""
+    return row.scalar and row.type.partition(" ")[0] not in ("boolean", "null")
 
 
 def _main_schema(medias: Iterable[Media]) -> SchemaRef | None:
@@ -208,7 +213,7 @@ def _needs(contract: Contract, operation: Operation) -> Iterator[_Need]:
             row.path
             and row.required
             and "/0" not in row.path
-            and row.scalar
+            and _carries(row)
             and (_ID_LIKE.search(row.name) or _ID_LIKE.search(row.shared))
         ):
             owner = _owner(row.name) or (_singular(_above(row.path)) or _noun(operation) if operation.facts else "")

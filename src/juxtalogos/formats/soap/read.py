@@ -32,6 +32,7 @@ from juxtalogos.model.errors import DocumentError, nearest, quoted
 from juxtalogos.model.location import Location
 from juxtalogos.model.seams import Fetch
 from juxtalogos.schema.xml.simple import XSD
+from juxtalogos.schema.xml.soundness import warn
 
 BASIC, TOKEN, DIGEST = "basic", "token", "digest"
 
@@ -79,6 +80,7 @@ class _Reader:
                 if ref is not None and ref.members:
                     self.engine.schema(ref)  # its wrapper's namespace gets a prefix
         reader.everything()
+        warn(reader)
         faults = (*self.documents.faults, *reader.sources.faults)
         sound = tuple(one for one in operations if one.id not in useless)
         root = self.documents.by_uri[self.documents.root].value.root

@@ -22,7 +22,8 @@ from juxtalogos.model.elements import Element
 from juxtalogos.model.findings import Deviation
 from juxtalogos.model.location import split_pointer
 from juxtalogos.model.seams import OutlineRow
-from juxtalogos.schema.mutation import Mutation
+from juxtalogos.schema.mutation import Boundary, Mutation
+from juxtalogos.schema.xml.boundary import boundaries
 from juxtalogos.schema.xml.check import ScopeOf
 from juxtalogos.schema.xml.elements import elements_of, ids_of
 from juxtalogos.schema.xml.fast import Fast, examine
@@ -33,7 +34,7 @@ from juxtalogos.schema.xml.read import Reader
 from juxtalogos.schema.xml.sample import sample_element
 from juxtalogos.schema.xml.simple import SimpleType
 from juxtalogos.schema.xml.sources import initial
-from juxtalogos.schema.xml.tree import kind_at, plain, to_element, to_tree, xpath_of
+from juxtalogos.schema.xml.tree import kind_at, plain, text_of, to_element, to_tree, xpath_of
 from juxtalogos.schema.xml.write import scope_of
 
 
@@ -104,6 +105,19 @@ class ElementSchema:
         prefixes = scope_of(self.reader.prefixes)
         for one in mutate(self.reader, self.declared, self.element(value)):
             yield replace(one, value=self.tree(one.value, lambda _: prefixes))
+
+    def boundaries(self, value: Any) -> Iterator[Boundary]:
+        """Plain values that just reach a limit at one place each."""
+        return boundaries(self.declared, self.reader, value, self.accepts)
+
+    def check_part(self, row: OutlineRow, value: Any) -> tuple[Deviation, ...]:
+        kind, nillable = kind_at(self.declared, split_pointer(row.path), self.reader)
+        simple = kind.simple if isinstance(kind, ComplexType) else kind
+        if simple is None or (value is None and nillable):
+            return ()
+        text = text_of(value, simple, row.path)
+        found = simple.wrongs(text, scope_of(self.reader.prefixes))
+        return tuple(Deviation("", one.facet, one.where(), one.declared, text, one.undecided) for one in found)
 
     def elements(self) -> Iterator[Element]:
         return elements_of(self.declared, self.reader, self.ref.direction)

@@ -161,6 +161,13 @@ class JsonSchema:
 
         return boundaries(self, value)
 
+    def check_part(self, row: OutlineRow, value: Any) -> tuple[Deviation, ...]:
+        """The deviations of a value for the place that a row of the outline tells of."""
+        if row.place is None:
+            return ()
+        node = self.store.node(row.place.document, row.place.pointer)
+        return JsonSchema(self.store, node, self.direction, self.asserts_format).check(value)
+
     def elements(self) -> Iterator[Element]:
         from juxtalogos.schema.json.elements import elements
 

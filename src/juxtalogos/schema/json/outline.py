@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from juxtalogos.schema.json.face import JsonSchema
 
 MAX_ROWS = 400
-_SCALARS = ("string", "integer", "number")
+_SCALARS = ("string", "integer", "number", "boolean", "null")
 
 
 def outline(schema: JsonSchema, *, depth: int) -> Iterator[OutlineRow]:

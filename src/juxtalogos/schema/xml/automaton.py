@@ -226,6 +226,10 @@ class Automaton:
             return term
         return None
 
+    def particles_for(self, state: State, name: str) -> set[Particle]:
+        """The particles that an element may be taken by; more than one where the model is ambiguous."""
+        return {particle for _, particle, _ in self._after(state.model, name)}
+
     def meant(self, name: str) -> ElementDecl | None:
         """What an element is declared as, wherever in the content it stands; None where only a wildcard lets it in."""
         for one in self.particles:

@@ -33,7 +33,7 @@ class Reader(SimpleReader):
         self._local: dict[tuple[ET.Element, str], ElementDecl] = {}
         self._waiting: list[tuple[ComplexType, ET.Element, Entry]] = []
         self._filling: set[ComplexType] = set()
-        self._filled: set[ComplexType] = {self.any_type}
+        self._filled: dict[ComplexType, None] = {self.any_type: None}
         self.depths = Depths()
         self._prefixes: dict[str, str] = {}
         self._nesting = 0
@@ -90,6 +90,10 @@ class Reader(SimpleReader):
             elif kind == "attributeGroup":
                 self._attributes_of(self.sources.entries[kind, name].node, self.sources.entries[kind, name], ())
             self.finish()
+
+    def complex_types(self) -> list[ComplexType]:
+        """Every complex type that was made, those without a name too."""
+        return list(self._filled)
 
     def entry(self, kind: str, name: str, above: Entry) -> Entry | None:
         """What a name means at a place: within a redefinition, its own name means the original."""
@@ -186,7 +190,7 @@ class Reader(SimpleReader):
             made.attributes, made.any_attribute = self._attributes_of(node, above, ())
         else:
             self._derive(made, content, how, above)
-        self._filled.add(made)
+        self._filled[made] = None
         self._filling.discard(made)
 
     def _derive(self, made: ComplexType, content: ET.Element, how: ET.Element, above: Entry) -> None:

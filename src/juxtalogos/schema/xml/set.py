@@ -21,6 +21,7 @@ from juxtalogos.schema.xml.parts import ElementDecl
 from juxtalogos.schema.xml.read import Reader
 from juxtalogos.schema.xml.sample import sample_element
 from juxtalogos.schema.xml.simple import XSD
+from juxtalogos.schema.xml.soundness import warn
 from juxtalogos.schema.xml.sources import Sources, schemas_in
 from juxtalogos.schema.xml.write import to_text
 
@@ -99,6 +100,7 @@ def compile_schemas(paths: Iterable[str | Path]) -> SchemaSet:
                 sources.add(join_uri(uri, one.get("location", "")), below, schemas_in(below))
     reader = Reader(sources)
     reader.everything()
+    warn(reader)
     return SchemaSet(reader)
 
 
