@@ -52,7 +52,7 @@ _BOMB = "a: &a [x, x, x, x, x, x, x, x, x, x]\n" + "".join(
         (b"<definitions>", "not XML: no element found"),
         (b'<!DOCTYPE d [<!ENTITY a "b">]><d>&a;</d>', "a document type (DOCTYPE) is not accepted"),
         ('<?xml version="1.0"?><!DOCTYPE d><d/>'.encode("utf-16"), "a document type (DOCTYPE) is not accepted"),
-        (b"<a>" * 100_000, "nested deeper than 400 levels"),
+        (b"<a>" * 100_000 + b"</a>" * 100_000, "nested deeper than 400 levels"),
         (b'<?xml version="1.0" encoding="nonesuch"?><a/>', "unknown encoding"),
         (b"<a>\xff</a>", "not well-formed"),
         (b"x: " + b"9" * 5000, "too many digits"),

@@ -6,6 +6,7 @@ import contextlib
 import itertools
 import json
 import time
+from importlib import resources
 from pathlib import Path
 from typing import Any
 
@@ -590,13 +591,20 @@ def test_no_schema_and_no_value_ends_in_a_fault_of_ours(schema: Any, value: Any,
             list(itertools.islice(work(), 30))
 
 
-def test_the_documented_example_runs(capsys: pytest.CaptureFixture[str]) -> None:
+def test_the_documented_example_runs(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    for name in ("pilotage.wsdl", "pilotage-types.xsd"):
+        (tmp_path / name).write_bytes(resources.files("juxtalogos.demo").joinpath(name).read_bytes())
+    monkeypatch.chdir(tmp_path)
     text = (Path(__file__).parents[1] / "docs" / "schema.md").read_text("utf-8")
     code = "\n".join(line[4:] for line in text.split("\n") if line.startswith("    ") or not line)
     exec(compile(code, "docs/schema.md", "exec"), {})
     out = capsys.readouterr().out
     assert 'text matching ^B[0-9]+$ string "Q4" #/properties/berth/pattern' in out
     assert "without berth /berth required" in out and "() [" in out
+    told = "/GetJob/jobId pattern matching PJ-[0-9]{4,6} P-0000 pilotage-types.xsd#/schema/simpleType[@name='JobId']/restriction/pattern"
+    assert told in out and told in text
 
 
 @pytest.mark.parametrize(
