@@ -11,8 +11,10 @@ from importlib import resources
 from typing import Any
 from xml.sax.saxutils import escape, quoteattr
 
+from juxtalogos.demo.berths import KEY
+
 PREFIX = "/pilotage"
-KEY = "merrow-office-7431"
+
 P, H = "urn:merrow:pilotage", "urn:merrow:harbour"
 ENVELOPES = {"jobs": "http://schemas.xmlsoap.org/soap/envelope/", "watch": "http://www.w3.org/2003/05/soap-envelope"}
 MEDIA = {"jobs": "text/xml; charset=utf-8", "watch": "application/soap+xml; charset=utf-8"}

@@ -19,7 +19,7 @@ from juxtalogos.formats.soap.schemas import ElementSchema, reader_of, soap_schem
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Media, Operation
 from juxtalogos.model.exchange import Exchange, Response, header
 from juxtalogos.model.seams import Answer, HeaderValue, ObservedFault, Problem
-from juxtalogos.schema.xml.check import ScopeOf
+from juxtalogos.schema.xml.keys import ScopeOf
 from juxtalogos.schema.xml.tree import to_tree
 from juxtalogos.schema.xml.write import to_text
 

@@ -14,7 +14,7 @@ from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation, Schem
 from juxtalogos.model.elements import Element, Hit
 from juxtalogos.model.exchange import Exchange, Request, header
 from juxtalogos.model.seams import Answer
-from juxtalogos.schema.xml.check import ScopeOf
+from juxtalogos.schema.xml.keys import ScopeOf
 
 
 def elements(contract: Contract, operation: Operation) -> Iterator[Element]:

@@ -11,7 +11,7 @@ from juxtalogos.documents.xmltext import local
 from juxtalogos.documents.xmltree import XmlTree, read_tree, resolve_name
 from juxtalogos.formats.soap.names import ENCODING_11, ENCODING_12, ENVELOPES, WSDL
 from juxtalogos.schema.xml.builtins import BUILTINS
-from juxtalogos.schema.xml.check import TYPE, ScopeOf
+from juxtalogos.schema.xml.keys import TYPE, ScopeOf
 from juxtalogos.schema.xml.layout import layout_of
 from juxtalogos.schema.xml.parts import ComplexType, ElementDecl
 from juxtalogos.schema.xml.read import Reader

@@ -24,9 +24,9 @@ from juxtalogos.model.location import split_pointer
 from juxtalogos.model.seams import OutlineRow
 from juxtalogos.schema.mutation import Boundary, Mutation
 from juxtalogos.schema.xml.boundary import boundaries
-from juxtalogos.schema.xml.check import ScopeOf
 from juxtalogos.schema.xml.elements import elements_of, ids_of
 from juxtalogos.schema.xml.fast import Fast, examine
+from juxtalogos.schema.xml.keys import ScopeOf
 from juxtalogos.schema.xml.mutate import mutate
 from juxtalogos.schema.xml.outline import outline
 from juxtalogos.schema.xml.parts import ComplexType, ElementDecl, Group, Particle, Type

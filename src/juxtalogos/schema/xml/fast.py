@@ -13,8 +13,9 @@ from typing import Any
 
 from juxtalogos.model.findings import Deviation
 from juxtalogos.schema.xml.automaton import Automaton, State
-from juxtalogos.schema.xml.check import Checker, ScopeOf, automaton_of, enumerated
+from juxtalogos.schema.xml.check import Checker, automaton_of, enumerated
 from juxtalogos.schema.xml.fast_text import WHOLE, Test, easy_test, text_test
+from juxtalogos.schema.xml.keys import ScopeOf
 from juxtalogos.schema.xml.parts import ComplexType, ElementDecl, Wildcard
 from juxtalogos.schema.xml.read import Reader
 from juxtalogos.schema.xml.simple import MAX_REMEMBERED, SimpleType

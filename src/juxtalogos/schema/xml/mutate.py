@@ -12,7 +12,8 @@ from decimal import Decimal
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.schema.mutation import Mutation
-from juxtalogos.schema.xml.check import FREE, NIL, TYPE, Checker
+from juxtalogos.schema.xml.check import FREE, Checker
+from juxtalogos.schema.xml.keys import NIL, TYPE
 from juxtalogos.schema.xml.parts import ComplexType, ElementDecl, Type
 from juxtalogos.schema.xml.read import Reader
 from juxtalogos.schema.xml.simple import SimpleType

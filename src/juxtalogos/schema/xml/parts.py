@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from juxtalogos.schema.xml.simple import SimpleType, Where
+from juxtalogos.schema.xml.simple import XSD, SimpleType, Where
 
 if TYPE_CHECKING:
     from juxtalogos.schema.xml.automaton import Automaton
@@ -99,6 +99,7 @@ class ComplexType:
 
 
 Type = ComplexType | SimpleType
+ANY_TYPE = f"{{{XSD}}}anyType"
 
 
 @dataclass(slots=True, eq=False)
@@ -170,3 +171,31 @@ def elements_in(particle: Particle | None) -> Iterator[tuple[Particle, bool]]:
             waiting += [(inner, several) for inner in reversed(one.term.particles)]
         else:
             yield one, several
+
+
+def derived(one: Type, base: Type, blocked: frozenset[str] = frozenset()) -> bool:
+    """Whether a type is another or derived from it, by no way that is blocked (sections 3.4.6 and 3.14.6)."""
+    at: Type | None = one
+    while at is not None and at is not base:
+        how = at.derivation if isinstance(at, ComplexType) else "restriction"
+        if how in blocked:
+            return False
+        if (
+            isinstance(at, SimpleType)
+            and isinstance(base, SimpleType)
+            and base.variety == "union"
+            and at in base.members
+        ):
+            return True
+        at = at.base
+    if at is base:
+        return True
+    return (isinstance(base, ComplexType) and base.name == ANY_TYPE) or (
+        isinstance(base, SimpleType)
+        and base.variety == "union"
+        and any(derived(one, member) for member in base.members)
+    )
+
+
+def blocked_by(one: Type) -> frozenset[str]:
+    return one.block if isinstance(one, ComplexType) else frozenset()

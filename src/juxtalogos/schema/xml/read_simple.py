@@ -9,14 +9,14 @@ from juxtalogos.documents.xmltext import local
 from juxtalogos.model.errors import quoted
 from juxtalogos.schema.patterns import PatternError, compile_xsd_pattern
 from juxtalogos.schema.xml.builtins import BUILTINS
-from juxtalogos.schema.xml.simple import FACETS, XSD, Facet, SimpleType, Where
-from juxtalogos.schema.xml.sources import Entry, Source, Sources
+from juxtalogos.schema.xml.read_base import BaseReader, S, where_of
+from juxtalogos.schema.xml.simple import FACETS, Facet, SimpleType, Where
+from juxtalogos.schema.xml.sources import Entry, Sources
 from juxtalogos.schema.xml.values import ORDERED
 
 if TYPE_CHECKING:
-    from juxtalogos.schema.xml.parts import Type
+    pass
 
-_S = f"{{{XSD}}}"
 _COUNTS = ("length", "minLength", "maxLength", "totalDigits", "fractionDigits")
 _BOUNDS = ("minInclusive", "maxInclusive", "minExclusive", "maxExclusive")
 _REPLACES = {
@@ -27,15 +27,12 @@ _REPLACES = {
 }
 
 
-class SimpleReader:
+class SimpleReader(BaseReader):
     """The part of the reader that makes simple types."""
 
     def __init__(self, sources: Sources) -> None:
-        self.sources = sources
+        super().__init__(sources)
         self._reading: set[ET.Element] = set()
-
-    def type_at(self, node: ET.Element, attribute: str, above: Entry) -> Type | None:
-        raise NotImplementedError
 
     def simple(self, node: ET.Element, above: Entry, name: str = "") -> SimpleType:
         """The type that a `simpleType` element declares; a fault makes it a text of any form."""
@@ -56,7 +53,7 @@ class SimpleReader:
             )
             return BUILTINS["anySimpleType"]
         kind = local(how.tag)
-        inner = [one for one in how if one.tag == f"{_S}simpleType"]
+        inner = [one for one in how if one.tag == f"{S}simpleType"]
         final = frozenset(node.get("final", above.source.node.get("finalDefault", "")).split())
         if kind == "restriction":
             base = self.simple(inner[0], above) if inner else self._named(how, "base", above)
@@ -64,11 +61,11 @@ class SimpleReader:
             made = self.restricted(how, base, above, name)
         elif kind == "list":
             item = self.simple(inner[0], above) if inner else self._named(how, "itemType", above)
-            made = SimpleType(name, "list", "", _where(above.source, node), BUILTINS["anySimpleType"], item=item)
+            made = SimpleType(name, "list", "", where_of(above.source, node), BUILTINS["anySimpleType"], item=item)
         else:
             members = [self._named_text(text, how, above) for text in how.get("memberTypes", "").split()]
             members += [self.simple(one, above) for one in inner]
-            made = SimpleType(name, "union", "", _where(above.source, node), BUILTINS["anySimpleType"], "preserve", members=tuple(members))  # fmt: skip
+            made = SimpleType(name, "union", "", where_of(above.source, node), BUILTINS["anySimpleType"], "preserve", members=tuple(members))  # fmt: skip
         made.final = frozenset(("restriction", "list", "union")) if "#all" in final else final
         return made
 
@@ -98,22 +95,19 @@ class SimpleReader:
             )
         return found if isinstance(found, SimpleType) else BUILTINS["anySimpleType"]
 
-    def named_type(self, name: str) -> Type | None:
-        raise NotImplementedError
-
     def restricted(self, how: ET.Element, base: SimpleType, above: Entry, name: str) -> SimpleType:
         """A restriction by the facets that an element holds."""
         made = SimpleType(
-            name, base.variety, base.primitive, _where(above.source, how), base, base.space, base.item, base.members,
+            name, base.variety, base.primitive, where_of(above.source, how), base, base.space, base.item, base.members,
             dict(base.facets), base.patterns, base.enumeration, kind=base.kind, keys=base.keys,
         )  # fmt: skip
         patterns, listed = [], []
         for node in how:
             facet = local(node.tag)
-            if facet not in FACETS or not node.tag.startswith(_S):
+            if facet not in FACETS or not node.tag.startswith(S):
                 continue
             text = node.get("value", "")
-            where = _where(above.source, node)
+            where = where_of(above.source, node)
             if facet == "pattern":
                 patterns.append(Facet(facet, text, None, where))
             elif facet == "enumeration":
@@ -175,7 +169,3 @@ class SimpleReader:
                 f"{facet} is {quoted(text)}, no value of the type", above.source.place(node), "correct it"
             )
             return None
-
-
-def _where(source: Source, node: ET.Element) -> Where:
-    return lambda: source.place(node)

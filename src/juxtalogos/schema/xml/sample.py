@@ -7,7 +7,8 @@ from random import Random
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.model.errors import Unsampleable
-from juxtalogos.schema.xml.check import NIL, TYPE, Checker
+from juxtalogos.schema.xml.check import Checker
+from juxtalogos.schema.xml.keys import NIL, TYPE
 from juxtalogos.schema.xml.parts import ComplexType, ElementDecl, Group, Particle, Type, Wildcard
 from juxtalogos.schema.xml.read import Reader
 from juxtalogos.schema.xml.sample_simple import sample_text

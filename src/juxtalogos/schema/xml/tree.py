@@ -17,10 +17,11 @@ from typing import Any
 from juxtalogos.documents.xmltext import NotXml, local, parse_xml
 from juxtalogos.documents.xmltree import resolve_name
 from juxtalogos.model.errors import UsageError, nearest, quoted
-from juxtalogos.schema.xml.check import FREE, NIL, TYPE, ScopeOf
+from juxtalogos.schema.xml.check import FREE
+from juxtalogos.schema.xml.keys import NIL, TYPE, ScopeOf
 from juxtalogos.schema.xml.layout import Layout, layout_of
-from juxtalogos.schema.xml.parts import ComplexType, ElementDecl, Group, Particle, Type, Wildcard
-from juxtalogos.schema.xml.read import Reader, derived
+from juxtalogos.schema.xml.parts import ComplexType, ElementDecl, Group, Particle, Type, Wildcard, derived
+from juxtalogos.schema.xml.read import Reader
 from juxtalogos.schema.xml.simple import SimpleType
 from juxtalogos.schema.xml.write import prefixed, to_text
 
