@@ -570,8 +570,8 @@ def test_coverage_counts_each_element_once() -> None:
     judgement = judge(form, contract, contract.operations[0], exchange, "http://h")
 
     class Row:
-        def __init__(self, hit: Any) -> None:
-            self.element, self.operation, self.count = hit.element, hit.operation, 1
+        def __init__(self, element: str) -> None:
+            self.element, self.operation, self.count = element, contract.operations[0].id, 1
 
     coverage = measure(form, contract, [Row(hit) for hit in judgement.hits])
     shares = {name: (share.exercised, share.declared) for name, share in coverage.by_kind()}

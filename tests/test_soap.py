@@ -321,7 +321,7 @@ def test_styles(tmp_path: Path, name: str) -> None:
     assert expected in flat, flat
     assert SOAP.match(contract, request, "http://h/s") == (operation,) or value is None
     hit = {
-        one.element.partition("|")[0]
+        one.partition("|")[0]
         for one in SOAP.hits(
             contract, operation, Exchange(request, None, Timings(0, 0, 0)), examined_nothing(), "http://h/s"
         )

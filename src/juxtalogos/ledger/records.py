@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Any
 
+from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.exchange.redact import Redactor
-from juxtalogos.model.elements import Hit
-from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.exchange import Exchange, header
 from juxtalogos.model.findings import CheckResult, Finding
 from juxtalogos.model.verdict import Verdict
 
@@ -24,7 +24,8 @@ class ExchangeRecord:
     verdict: Verdict
     reason: str
     results: tuple[CheckResult, ...] = ()
-    hits: tuple[Hit, ...] = ()
+    hits: tuple[str, ...] = ()
+    """Ids of the elements exercised."""
     suite: str = ""
     id: int = 0
     run: int = 0
@@ -38,6 +39,12 @@ class ExchangeRecord:
     @property
     def status(self) -> int:
         return self.exchange.response.status if self.exchange and self.exchange.response else 0
+
+    @property
+    def media_type(self) -> str:
+        """The answer's, without its parameters; empty when there is none."""
+        response = self.exchange.response if self.exchange else None
+        return str(parse_media_type(header(response.headers, "content-type") or "") or "") if response else ""
 
     def redacted(self, redactor: Redactor) -> ExchangeRecord:
         """As it may be kept and shown."""

@@ -14,7 +14,6 @@ from pathlib import Path
 from typing import Any
 
 from juxtalogos.ledger.records import CaseRecord, ExchangeRecord, HitRow, RunRecord
-from juxtalogos.model.elements import Hit
 from juxtalogos.model.errors import ConfigError, UsageError
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
 from juxtalogos.model.findings import CheckResult, Severity
@@ -295,16 +294,21 @@ def _fields(pairs: Iterable[Sequence[str]]) -> tuple[tuple[str, str], ...]:
 
 def _hit_rows(run: int, ids: Sequence[int], exchanges: Sequence[ExchangeRecord]) -> Iterator[tuple[Any, ...]]:
     """The hits of a batch, each element once with how often it was hit and where first."""
-    counts: dict[tuple[str, Hit], list[int]] = {}
+    by_answer: dict[tuple[str, str, int, str], dict[str, list[int]]] = {}
     for number, record in zip(ids, exchanges):
-        for hit in record.hits:
-            found = counts.get((record.contract, hit))
+        if not record.hits:
+            continue
+        key = record.contract, record.operation, record.status, record.media_type
+        counts = by_answer.setdefault(key, {})
+        for element in record.hits:
+            found = counts.get(element)
             if found is None:
-                counts[record.contract, hit] = [1, number]
+                counts[element] = [1, number]
             else:
                 found[0] += 1
-    for (contract, hit), (count, first) in counts.items():
-        yield run, contract, hit.element, hit.operation, hit.status, hit.media_type, count, first
+    for (contract, operation, status, media_type), counts in by_answer.items():
+        for element, (count, first) in counts.items():
+            yield run, contract, element, operation, status, media_type, count, first
 
 
 def _notes(record: ExchangeRecord) -> str:

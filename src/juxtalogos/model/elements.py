@@ -39,13 +39,3 @@ class Element:
     @property
     def id(self) -> str:
         return f"{self.kind}|{self.location}|{self.facet}|{self.direction}"
-
-
-@dataclass(frozen=True, slots=True)
-class Hit:
-    """An element exercised in an exchange of an operation."""
-
-    element: str
-    operation: str
-    status: int
-    media_type: str

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any, Protocol
 
 from juxtalogos.model.contract import Contract, DeclaredAnswer, DeclaredHeader, Document, Media, Operation, SchemaRef
-from juxtalogos.model.elements import Element, Hit
+from juxtalogos.model.elements import Element
 from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.findings import CheckResult, Deviation
 from juxtalogos.model.location import Location
@@ -194,8 +194,8 @@ class Format:
     """(contract, request, base URL) -> what a request is that matches none: a finding, or why it is none of this contract's."""
     decode: Callable[[Contract, Operation, Exchange], Answer]
     elements: Callable[[Contract, Operation], Iterator[Element]]
-    hits: Callable[[Contract, Operation, Exchange, Answer, str], Iterator[Hit]]
-    """(contract, operation, exchange, answer, base URL) -> hits."""
+    hits: Callable[[Contract, Operation, Exchange, Answer, str], Iterable[str]]
+    """(contract, operation, exchange, answer, base URL) -> ids of the elements that the exchange exercised, each once."""
     parse_text: Callable[[Contract, SchemaRef | None, str, str], Any]
     """(contract, schema, pointer into its value, text) -> the text that a person wrote, read by what is declared there."""
     checks: tuple[Check, ...] = ()

@@ -6,7 +6,6 @@ from dataclasses import dataclass
 
 from juxtalogos.check import check_exchange, examined
 from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.elements import Hit
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.seams import Answer, Format
@@ -18,7 +17,8 @@ class Judgement:
     verdict: Verdict
     reason: str
     results: tuple[CheckResult, ...] = ()
-    hits: tuple[Hit, ...] = ()
+    hits: tuple[str, ...] = ()
+    """Ids of the elements exercised."""
     answer: Answer | None = None
 
     @property

@@ -13,7 +13,7 @@ from juxtalogos.formats.openapi.bodies import read_body
 from juxtalogos.formats.openapi.match import path_values
 from juxtalogos.formats.openapi.styles import Reader, kinds
 from juxtalogos.model.contract import Contract, Input, Operation, SchemaRef
-from juxtalogos.model.elements import Element, Hit
+from juxtalogos.model.elements import Element
 from juxtalogos.model.exchange import Exchange, Request, header
 from juxtalogos.model.seams import ABSENT, Answer
 
@@ -49,18 +49,12 @@ def _status(operation: Operation, location: Any, status: str) -> Element:
     return Element("status", operation.location.child("responses", status), label=f"{operation.id} {status}")
 
 
-def hits(contract: Contract, operation: Operation, exchange: Exchange, answer: Answer, base_url: str) -> Iterator[Hit]:
-    response = exchange.response
-    status = response.status if response else 0
-    media_type = str(parse_media_type(header(response.headers, "content-type") or "") or "") if response else ""
-    found = dict.fromkeys(
-        [
-            *_request_hits(contract, operation, exchange.request, base_url),
-            *_answer_hits(contract, operation, exchange, answer),
-        ]
-    )
-    for element in found:
-        yield Hit(element, operation.id, status, media_type)
+def hits(
+    contract: Contract, operation: Operation, exchange: Exchange, answer: Answer, base_url: str
+) -> tuple[str, ...]:
+    """Ids of the elements exercised, each once."""
+    request = _request_hits(contract, operation, exchange.request, base_url)
+    return tuple(dict.fromkeys([*request, *_answer_hits(contract, operation, exchange, answer)]))
 
 
 @dataclass(frozen=True, slots=True)

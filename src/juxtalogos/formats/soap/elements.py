@@ -4,15 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.formats.soap.bound import version_of
 from juxtalogos.formats.soap.encoding import plain_values
 from juxtalogos.formats.soap.match import envelope_of
 from juxtalogos.formats.soap.plain import input_texts
 from juxtalogos.formats.soap.schemas import soap_schema
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation, SchemaRef
-from juxtalogos.model.elements import Element, Hit
-from juxtalogos.model.exchange import Exchange, Request, header
+from juxtalogos.model.elements import Element
+from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.seams import Answer
 from juxtalogos.schema.xml.keys import ScopeOf
 
@@ -44,13 +43,12 @@ def _answer(operation: Operation, answer: DeclaredAnswer) -> Element:
     return Element("status", answer.location, label=f"{operation.id} {'answer' if answer.media else 'accepted'}")
 
 
-def hits(contract: Contract, operation: Operation, exchange: Exchange, answer: Answer, base_url: str) -> Iterator[Hit]:
-    response = exchange.response
-    status = response.status if response else 0
-    media_type = str(parse_media_type(header(response.headers, "content-type") or "") or "") if response else ""
-    found = dict.fromkeys([*_request(contract, operation, exchange.request, base_url), *_response(operation, answer)])
-    for element in found:
-        yield Hit(element, operation.id, status, media_type)
+def hits(
+    contract: Contract, operation: Operation, exchange: Exchange, answer: Answer, base_url: str
+) -> tuple[str, ...]:
+    """Ids of the elements exercised, each once."""
+    request = _request(contract, operation, exchange.request, base_url)
+    return tuple(dict.fromkeys([*request, *_response(operation, answer)]))
 
 
 def _request(contract: Contract, operation: Operation, request: Request, base_url: str) -> Iterator[str]:
