@@ -29,7 +29,11 @@ def examined(answer: Answer) -> Answer:
     if answer.schema is None or answer.value is ABSENT or answer.examined is not None:
         return answer
     try:
-        return replace(answer, examined=answer.schema.examine(answer.value))
+        seen = answer.schema.examine(answer.value)
+        return Answer(
+            answer.declared, answer.media, answer.value, answer.schema, answer.problems, answer.headers, answer.unread,
+            seen, answer.fault, answer.allowed,
+        )  # fmt: skip
     except ValueError as error:  # nested too deep to follow: nothing is proven
         return replace(answer, unread=str(error))
 

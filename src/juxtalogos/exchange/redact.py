@@ -80,6 +80,8 @@ class Redactor:
         return head + question + "&".join(parts)
 
     def headers(self, headers: Headers) -> Headers:
+        if not self.texts and not any(self._secret(name) for name, _ in headers):
+            return headers
         return tuple(
             (name, _mask_header(name, value) if self._secret(name) else self.text(value)) for name, value in headers
         )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 from juxtalogos.model.location import Location
 
@@ -38,4 +39,9 @@ class Element:
 
     @property
     def id(self) -> str:
-        return f"{self.kind}|{self.location}|{self.facet}|{self.direction}"
+        return element_id(self.kind, self.location, self.facet, self.direction)
+
+
+@lru_cache(maxsize=100_000)
+def element_id(kind: str, location: Location, facet: str = "", direction: str = "") -> str:
+    return f"{kind}|{location}|{facet}|{direction}"

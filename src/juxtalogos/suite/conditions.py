@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
+from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.model.seams import ABSENT
 from juxtalogos.suite.expressions import BadExpression, Expression, Scope, evaluate, parse_expression
 from juxtalogos.suite.tokens import Tokens
@@ -177,13 +178,16 @@ def _alike(left: Any, right: Any) -> tuple[Any, Any]:
     return left, right
 
 
+@lru_cache(maxsize=2_000)
+def _read_once(condition: Condition) -> tuple[Expression, ...]:
+    return tuple(dict.fromkeys(reads(condition)))
+
+
 def in_words(condition: Condition, scope: Scope) -> str:
     """What was observed: the values of the expressions in a condition."""
-    from juxtalogos.documents.jsontext import dump_json
-
     shown = []
-    for expression in dict.fromkeys(reads(condition)):
+    for expression in _read_once(condition):
         value = evaluate(expression, scope)
-        text = "absent" if value is ABSENT else dump_json(value)
+        text = "absent" if value is ABSENT else str(value) if type(value) is int else dump_json(value)
         shown.append(f"{expression.text} is {text[:80]}")
     return ", ".join(shown)

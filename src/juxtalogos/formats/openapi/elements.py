@@ -13,8 +13,9 @@ from juxtalogos.formats.openapi.bodies import read_body
 from juxtalogos.formats.openapi.match import path_values
 from juxtalogos.formats.openapi.styles import Reader, kinds
 from juxtalogos.model.contract import Contract, Input, Operation, SchemaRef
-from juxtalogos.model.elements import Element
+from juxtalogos.model.elements import Element, element_id
 from juxtalogos.model.exchange import Exchange, Request, header
+from juxtalogos.model.location import Location
 from juxtalogos.model.seams import ABSENT, Answer
 
 
@@ -28,7 +29,7 @@ def elements(contract: Contract, operation: Operation) -> Iterator[Element]:
         yield Element("media", media.location, media.media_type, "request", f"{operation.id} {media.media_type}")
         refs += [media.schema] if media.schema else []
     for answer in operation.answers:
-        yield _status(operation, answer.location, answer.status)
+        yield _status(operation, answer.status)
         for media in answer.media:
             yield Element(
                 "media",
@@ -45,8 +46,12 @@ def elements(contract: Contract, operation: Operation) -> Iterator[Element]:
         yield from contract.schema(ref).elements()
 
 
-def _status(operation: Operation, location: Any, status: str) -> Element:
-    return Element("status", operation.location.child("responses", status), label=f"{operation.id} {status}")
+def _status(operation: Operation, status: str) -> Element:
+    return Element("status", _status_place(operation, status), label=f"{operation.id} {status}")
+
+
+def _status_place(operation: Operation, status: str) -> Location:
+    return operation.location.child("responses", status)
 
 
 def hits(
@@ -87,7 +92,7 @@ def _readings_of(contract: Contract, operation: Operation) -> tuple[_Reading, ..
 
 
 def _request_hits(contract: Contract, operation: Operation, request: Request, base_url: str) -> Iterator[str]:
-    yield Element("operation", operation.location).id
+    yield element_id("operation", operation.location)
     texts: dict[str, str] | None = None
     for one in _readings_of(contract, operation):
         if one.given.place == "path" and texts is None:
@@ -101,7 +106,7 @@ def _request_hits(contract: Contract, operation: Operation, request: Request, ba
         content_type = header(request.headers, "content-type") or ""
         media = chosen_media(operation, content_type) if content_type else None
         if media:
-            yield Element("media", media.location, media.media_type, "request").id
+            yield element_id("media", media.location, media.media_type, "request")
             value = read_body(contract, media, request.body, parse_media_type(content_type)).value
             if value is not ABSENT and media.schema:
                 yield from contract.schema(media.schema).hits(value)
@@ -110,14 +115,14 @@ def _request_hits(contract: Contract, operation: Operation, request: Request, ba
 def _answer_hits(contract: Contract, operation: Operation, exchange: Exchange, answer: Answer) -> Iterator[str]:
     if answer.declared is None or exchange.response is None:
         return
-    yield _status(operation, answer.declared.location, answer.declared.status).id
+    yield element_id("status", _status_place(operation, answer.declared.status))
     for head in answer.headers:
         if head.text is not None:
-            yield Element("header", head.declared.location).id
+            yield element_id("header", head.declared.location)
             if head.schema is not None:
                 yield from head.schema.hits(head.value)
     if answer.media:
-        yield Element("media", answer.media.location, answer.media.media_type, "response").id
+        yield element_id("media", answer.media.location, answer.media.media_type, "response")
         if answer.examined is not None:
             yield from answer.examined.hits
 
