@@ -515,6 +515,47 @@ def test_a_wsdl_in_many_files(tmp_path: Path, jux: Jux) -> None:
     assert "<t:n>3</t:n>" in jux("skeleton", "go", "-C", tmp_path / "w").out
 
 
+def test_what_is_often_met(tmp_path: Path) -> None:
+    """A schema as data beside any element, `xml:lang` by import, several ports of one port type, an answer in another charset."""
+    types = """<xs:import namespace="http://www.w3.org/XML/1998/namespace" schemaLocation="http://www.w3.org/2001/xml.xsd"/>
+      <xs:element name="Go"><xs:complexType><xs:sequence><xs:element name="n" type="xs:int" minOccurs="0"/></xs:sequence></xs:complexType></xs:element>
+      <xs:element name="Gone"><xs:complexType><xs:sequence><xs:element name="GoResult" minOccurs="0"><xs:complexType><xs:sequence>
+        <xs:element ref="xs:schema"/><xs:any/></xs:sequence></xs:complexType></xs:element><xs:element name="note" minOccurs="0"><xs:complexType><xs:simpleContent>
+        <xs:extension base="xs:string"><xs:attribute ref="xml:lang" use="required"/></xs:extension></xs:simpleContent></xs:complexType></xs:element>
+      </xs:sequence></xs:complexType></xs:element>"""
+    text = wsdl(
+        types.replace("<xs:any/>", '<xs:any processContents="lax"/>'),
+        _IO.format('element="t:Go"', 'element="t:Gone"'),
+        _OP,
+        _BOUND.format('use="literal"'),
+    )
+    soap12 = (
+        text[text.index("<binding") : text.index("<service")]
+        .replace('name="B"', 'name="B12"')
+        .replace("b:", "b12:")
+        .replace("t12:", "t:")
+    )
+    port = '<port name="Q12" binding="t:B12"><b12:address location="http://s.merrow.example/s"/></port></service>'
+    text = (
+        text.replace("<service", soap12 + "<service")
+        .replace("</service>", port)
+        .replace("xmlns:t=", 'xmlns:b12="http://schemas.xmlsoap.org/wsdl/soap12/" xmlns:t=')
+    )
+    contract = contract_of(tmp_path, text)
+    assert [(one.id, one.fact("version")) for one in contract.operations] == [
+        ("S.Q.go", "SOAP 1.1"),
+        ("S.Q12.go", "SOAP 1.2"),
+    ]
+    data = '<t:GoResult><xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" id="d"><xs:element name="x"/></xs:schema><rows xmlns=""><row>1</row></rows></t:GoResult>'
+    assert answered(contract, env(f'<t:Gone>{data}<t:note xml:lang="en">x</t:note></t:Gone>'), name="S.Q.go") == []
+    assert answered(contract, env('<t:Gone><t:note xml:lang="e n">x</t:note></t:Gone>'), name="S.Q.go") == [
+        ("body.type", "body/note/@lang", True)
+    ]
+    latin = env('<t:Gone><t:note xml:lang="da">måge</t:note></t:Gone>').decode().encode("latin-1")
+    assert answered(contract, latin, media="text/xml; charset=iso-8859-1", name="S.Q.go") == []
+    assert [kind for kind, _, _ in answered(contract, latin, name="S.Q.go")] == ["media.untrue"]
+
+
 def test_tokens(tmp_path: Path) -> None:
     contract = contract_of(tmp_path, STYLES["document"][0])
     operation = contract.operations[0]

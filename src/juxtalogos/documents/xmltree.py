@@ -178,6 +178,21 @@ def _chunks(parser: Any, data: bytes) -> Iterator[list[tuple[str, Any]]]:
     yield list(parser.read_events())
 
 
+def in_charset(data: bytes, charset: str) -> bytes:
+    """A text in the encoding that its media type tells, which stands over the text's own word (RFC 7303, section 3), as UTF-8."""
+    if (
+        data[:2] in (b"\xff\xfe", b"\xfe\xff")
+        or data[:3] == b"\xef\xbb\xbf"
+        or charset.lower() in ("", "utf-8", "utf8")
+    ):
+        return data
+    try:
+        text = data.decode(charset)
+    except (LookupError, ValueError):
+        return data
+    return re.sub(r"^\s*<\?xml[^>]*\?>", "", text).encode("utf-8", "replace")
+
+
 def resolve_name(text: str, scope: Mapping[str, str], *, default: bool = True) -> str | None:
     """A prefixed name as `{namespace}local`; None where its prefix is not declared (Namespaces in XML 1.0, section 6)."""
     prefix, colon, name = text.strip().rpartition(":")

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from juxtalogos.documents.xmltext import NotXml, local
-from juxtalogos.documents.xmltree import read_tree
+from juxtalogos.documents.xmltree import in_charset, read_tree
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.formats.soap.attachments import root_part
 from juxtalogos.formats.soap.bound import version_of
@@ -92,7 +92,10 @@ class _Reading:
     def root(self) -> tuple[bytes, str]:
         """(the bytes of the envelope, what is wrong with how it is packed)."""
         content_type = header(self.response.headers, "content-type") or ""
-        return root_part(self.response.body, content_type)
+        body, wrong = root_part(self.response.body, content_type)
+        kind = parse_media_type(content_type)
+        charset = kind.parameter("charset") if kind is not None and kind.type != "multipart" else None
+        return in_charset(body, charset or ""), wrong
 
     def _media(self) -> Media | None:
         """The declared media, where the answer's type is one that it may be."""

@@ -17,6 +17,7 @@ from juxtalogos.model.seams import Fetch
 from juxtalogos.schema.xml.builtins import BUILTINS
 from juxtalogos.schema.xml.simple import XSD
 from juxtalogos.schema.xml.sources import SCHEMA, Sources, schemas_in
+from juxtalogos.schema.xml.wellknown import WELL_KNOWN, add_well_known
 
 MAX_DOCUMENTS = 2_000
 _SCHEMA_LINKS = tuple(f"{{{XSD}}}{kind}" for kind in ("include", "import", "redefine"))
@@ -147,6 +148,7 @@ class Documents:
             if tree is not None and tree.root.tag != SCHEMA:
                 sources.add(uri, tree, schemas_in(tree))
         add_encoding(sources)
+        add_well_known(sources)
         return sources
 
 
@@ -158,6 +160,8 @@ def _links(uri: str, tree: XmlTree) -> list[tuple[str, Location]]:
             text = node.get("location")
         elif node.tag in _SCHEMA_LINKS:
             text = node.get("schemaLocation")
+            if node.get("namespace") in (*WELL_KNOWN, ENCODING_11) and "://" in (text or ""):
+                continue  # what is known of it needs no asking elsewhere
         else:
             continue
         if text and text.strip():

@@ -12,14 +12,6 @@ from juxtalogos.schema.xml.read_simple import SimpleReader
 from juxtalogos.schema.xml.simple import SimpleType
 from juxtalogos.schema.xml.sources import Entry, qualified
 
-XML_ATTRIBUTES = {
-    "{http://www.w3.org/XML/1998/namespace}lang": "language",
-    "{http://www.w3.org/XML/1998/namespace}space": "NCName",
-    "{http://www.w3.org/XML/1998/namespace}base": "anyURI",
-    "{http://www.w3.org/XML/1998/namespace}id": "ID",
-}
-"""Attributes that every document may refer to, also where their schema is not at hand."""
-
 
 class AttributeReader(SimpleReader):
     """The part of the reader that makes attributes."""
@@ -67,8 +59,6 @@ class AttributeReader(SimpleReader):
         required = node.get("use") == "required"
         if "ref" in node.attrib:
             shared = self._global_attribute(name)
-            if shared is None and name in XML_ATTRIBUTES:
-                shared = Attribute(name, BUILTINS[XML_ATTRIBUTES[name]], where)
             if shared is None:
                 self._unknown("attribute", node.get("ref", ""), node, "ref", above)
                 return None

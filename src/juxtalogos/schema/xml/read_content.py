@@ -29,6 +29,9 @@ class ContentReader(AttributeReader):
     def global_element(self, name: str) -> ElementDecl | None:
         if name not in self._elements:
             entry = self.sources.entries.get(("element", name))
+            if entry is None and name == f"{S}schema":  # a schema as data: nobody brings the schema of schemas
+                self._elements[name] = ElementDecl(name, self.any_type.where, self.any_type)
+                return self._elements[name]
             if entry is None:
                 return None
             made = self._elements[name] = ElementDecl(name, where_of(entry.source, entry.node), self.any_type)
@@ -37,6 +40,8 @@ class ContentReader(AttributeReader):
 
     def _element_at(self, node: ET.Element, above: Entry) -> ElementDecl | None:
         if "ref" in node.attrib:
+            if above.source.name(node.get("ref", ""), node) == f"{S}schema":
+                return self.global_element(f"{S}schema")
             referred = self._referred("element", node, "ref", above)
             return self.global_element(referred[0]) if referred else None
         key = (node, above.source.namespace)

@@ -23,6 +23,7 @@ from juxtalogos.schema.xml.sample import sample_element
 from juxtalogos.schema.xml.simple import XSD
 from juxtalogos.schema.xml.soundness import warn
 from juxtalogos.schema.xml.sources import Sources, schemas_in
+from juxtalogos.schema.xml.wellknown import add_well_known
 from juxtalogos.schema.xml.write import to_text
 
 _LEADS = tuple(f"{{{XSD}}}{kind}" for kind in ("include", "import", "redefine"))
@@ -98,6 +99,7 @@ def compile_schemas(paths: Iterable[str | Path]) -> SchemaSet:
             below = tree_of(join_uri(uri, one.get("location", "")))
             if below is not None:
                 sources.add(join_uri(uri, one.get("location", "")), below, schemas_in(below))
+    add_well_known(sources)
     reader = Reader(sources)
     reader.everything()
     warn(reader)
