@@ -28,7 +28,7 @@ COMMANDS: dict[str, str] = {
     "runs": "list runs",
     "compare": "lay two runs side by side",
     "exchanges": "list exchanges, show one",
-    "demo": "walk through everything with the harbour's berths service",
+    "demo": "walk through everything with the harbour's services",
 }
 
 _DESCRIPTION = """\

@@ -48,12 +48,14 @@ def facts(contract: Contract, operation: Operation) -> dict[str, str]:
         found.update(_schema(contract, one.schema, one.address, one.required))
     for media in operation.body.media if operation.body else ():
         found.update(_media(contract, media, "body", bool(operation.body and operation.body.required)))
+    found |= dict(operation.facts)
     for answer in operation.answers:
-        found[f"answer {answer.status}"] = "declared"
+        at = f"fault {answer.fault}" if answer.fault else f"answer {answer.status}"
+        found[at] = "declared"
         for head in answer.headers:
-            found.update(_schema(contract, head.schema, f"answer {answer.status} header.{head.name}", head.required))
+            found.update(_schema(contract, head.schema, f"{at} header.{head.name}", head.required))
         for media in answer.media:
-            found.update(_media(contract, media, f"answer {answer.status}"))
+            found.update(_media(contract, media, at))
     return found
 
 
