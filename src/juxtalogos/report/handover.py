@@ -87,6 +87,8 @@ def _sign_in(scheme: SecurityScheme) -> str:
         "apiKey": f"a key as {scheme.place} {scheme.key}",
         "oauth2": "a token of OAuth 2.0 in Authorization: Bearer TOKEN",
         "openIdConnect": "a token of OpenID Connect in Authorization: Bearer TOKEN",
+        "wss-text": "user and password in the envelope's header (WS-Security UsernameToken)",
+        "wss-digest": "user and a digest of the password in the envelope's header (WS-Security UsernameToken)",
     }
     return ways.get(scheme.kind, scheme.kind)
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from weakref import WeakKeyDictionary
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.schema.xml.parts import ComplexType, ElementDecl, Wildcard, elements_in
@@ -30,15 +29,11 @@ class Layout:
     """Whether that is all it says: its children are read and written by their own names."""
 
 
-_known: WeakKeyDictionary[Reader, dict[ComplexType, Layout]] = WeakKeyDictionary()
-
-
 def layout_of(kind: ComplexType, reader: Reader) -> Layout:
-    known = _known.setdefault(reader, {})
-    found = known.get(kind)
-    if found is None:
-        found = known[kind] = _made(kind, reader)
-    return found
+    """The layout of a type, made once."""
+    if kind.layout is None:
+        kind.layout = _made(kind, reader)
+    return kind.layout
 
 
 def _made(kind: ComplexType, reader: Reader) -> Layout:

@@ -13,6 +13,7 @@ from juxtalogos.schema.xml.simple import XSD, SimpleType, Where
 
 if TYPE_CHECKING:
     from juxtalogos.schema.xml.automaton import Automaton
+    from juxtalogos.schema.xml.layout import Layout
 
 
 @dataclass(slots=True, eq=False)
@@ -89,7 +90,8 @@ class ComplexType:
     any_attribute: Wildcard | None = None
     description: str = ""
     automaton: Automaton | None = None
-    """Made when it is first needed."""
+    layout: Layout | None = None
+    """Both made when they are first needed."""
 
     def ancestors(self) -> Iterator[ComplexType | SimpleType]:
         at: ComplexType | SimpleType | None = self

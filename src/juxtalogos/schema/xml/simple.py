@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from decimal import Decimal
@@ -73,6 +74,8 @@ class SimpleType:
 
     def normal(self, text: str) -> str:
         """The text after its white space was treated (section 4.3.6)."""
+        if _SPACES(text) is None:
+            return text
         if self.space == "collapse":
             return _collapse(text)
         return text.translate(_BLANK) if self.space == "replace" else text
@@ -171,6 +174,7 @@ class SimpleType:
             at = at.base
 
 
+_SPACES = re.compile(r"[\t\n\r ]").search
 _BLANK = {9: " ", 10: " ", 13: " "}
 
 

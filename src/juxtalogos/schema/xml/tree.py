@@ -73,6 +73,8 @@ def to_tree(element: ET.Element, declared: ElementDecl | None, reader: Reader, s
         return {**made, TEXT: text} if made or kind.attributes else text
     layout = layout_of(kind, reader) if kind is not None else Layout()
     _children(element, layout, made, reader, scope_of)
+    if kind is not None and not kind.mixed:
+        return made  # what text stands in it is a deviation, and no value
     text = "".join([element.text or "", *(child.tail or "" for child in element)])
     if not made and kind is None:
         return text
