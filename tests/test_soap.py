@@ -513,6 +513,12 @@ def test_a_wsdl_in_many_files(tmp_path: Path, jux: Jux) -> None:
     result = jux("import", given, "-C", tmp_path / "w")
     assert "1 operation, 4 documents" in result.out
     assert "<t:n>3</t:n>" in jux("skeleton", "go", "-C", tmp_path / "w").out
+    # An import that names no location finds its namespace among the files of the folder; the cache knows it too.
+    abstract = (given / "abstract.wsdl").read_text()
+    (given / "abstract.wsdl").write_text(abstract.replace(' schemaLocation="xsd/t.xsd"', ""))
+    assert "1 operation, 4 documents" in jux("import", given, "-C", tmp_path / "w").out
+    for _ in range(2):
+        assert "<t:n>3</t:n>" in jux("skeleton", "go", "-C", tmp_path / "w").out
 
 
 def test_what_is_often_met(tmp_path: Path) -> None:

@@ -182,8 +182,9 @@ class Format:
     name: str
     claims: Callable[[Document], bool]
     """Whether a document is a definition of this format."""
-    read: Callable[[str, str, Fetch], Contract]
-    """(name, root URI, fetch) -> contract; its faults are listed in it."""
+    read: Callable[..., Contract]
+    """(name, root URI, fetch, others) -> contract; its faults are listed in it. `others`: URIs of documents that are at hand,
+    whether or not anything refers to them; may be left out."""
     engine: Callable[[Mapping[str, Document], str], SchemaEngine]
     """(documents, dialect) -> what compiles the schemas of a contract that was read before."""
     encode: Callable[[Contract, Operation, Inputs, str], Request]

@@ -40,7 +40,8 @@ def read_source(text: str, access: Access, root: str = "", name: str = "") -> It
     """The contract of a source, or those of a catalogue. Nothing is written."""
     with open_source(text, access) as source:
         if not source.listed:
-            yield Imported(source.told, _contract(source.fetch, root or find_root(source), name), access, root)
+            others = source.names() if source.names is not None else []
+            yield Imported(source.told, _contract(source.fetch, root or find_root(source), name, others), access, root)
             return
         listed = dict.fromkeys(source.listed)
     if name and len(listed) > 1:
@@ -67,16 +68,16 @@ def _allowed(address: str, catalogue: str, access: Access) -> str:
     return address
 
 
-def _contract(fetch: Any, uri: str, name: str) -> Contract:
+def _contract(fetch: Any, uri: str, name: str, others: list[str]) -> Contract:
     form = format_of(fetch(uri))
     stem = Path(unquote(uri)).stem
     if not name and stem.lower() in form.plain_names:
-        title = form.read("draft", uri, fetch).title
+        title = form.read("draft", uri, fetch, others).title
         stem = title or stem
     chosen = name or _name_of(stem)
     if not re.fullmatch(r"[A-Za-z0-9_-]{1,80}", chosen):
         raise UsageError(f"{quoted(chosen)} is no contract name", mend="use letters, digits, - and _")
-    return form.read(chosen, uri, fetch)
+    return form.read(chosen, uri, fetch, others)
 
 
 def _name_of(stem: str) -> str:

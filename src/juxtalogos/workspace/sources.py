@@ -22,7 +22,7 @@ from juxtalogos.model.seams import Fetch
 from juxtalogos.workspace.files import folder_fetch
 from juxtalogos.workspace.remote import Access, Remote, without_secrets
 
-ENDINGS = (".yaml", ".yml", ".json", ".wsdl", ".xml")
+ENDINGS = (".yaml", ".yml", ".json", ".wsdl", ".xml", ".xsd")
 MAX_FILES = 5_000
 MAX_ARCHIVE = 256 * 1024 * 1024
 """Bytes of an archive's files, unpacked."""

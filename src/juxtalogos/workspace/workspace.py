@@ -78,7 +78,7 @@ class Workspace:
         found = cache.load(kept)
         if found is None:
             fetch = folder_fetch(folder, files)
-            found = format_of(fetch(root)).read(name, root, fetch)
+            found = format_of(fetch(root)).read(name, root, fetch, list(files))
             cache.save(found)
         return found
 

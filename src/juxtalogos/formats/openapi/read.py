@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from typing import Any
 
@@ -32,8 +32,8 @@ def claims(document: Document) -> bool:
     return isinstance(document.value, dict) and ("openapi" in document.value or "swagger" in document.value)
 
 
-def read(name: str, root: str, fetch: Fetch) -> Contract:
-    """The contract of a definition; DocumentError only when nothing of it can be used."""
+def read(name: str, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Contract:
+    """The contract of a definition; DocumentError only when nothing of it can be used. `others` are of no use here."""
     documents = Documents(root, fetch)
     with collector_paused():
         documents.load_all()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import xml.etree.ElementTree as ET
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 from juxtalogos.documents.uris import join_uri
@@ -55,9 +56,10 @@ class Documents:
         self._sources: Sources | None = None
 
     @classmethod
-    def fetched(cls, root: str, fetch: Fetch) -> Documents:
+    def fetched(cls, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Documents:
         made = cls(root)
-        made._load(fetch)
+        made._load(fetch, [(root, None)])
+        made._find(fetch, others)
         made._index()
         return made
 
@@ -80,8 +82,8 @@ class Documents:
     def faults(self) -> tuple[Fault, ...]:
         return tuple(self._faults)
 
-    def _load(self, fetch: Fetch) -> None:
-        waiting: list[tuple[str, Location | None]] = [(self.root, None)]
+    def _load(self, fetch: Fetch, waiting: list[tuple[str, Location | None]]) -> None:
+        """Documents and all that they lead to, each with the place that led to it."""
         while waiting:
             uri, place = waiting.pop(0)
             if uri in self.by_uri:
@@ -103,6 +105,29 @@ class Documents:
                 continue
             self.by_uri[uri] = document
             waiting += _links(uri, document.value)
+
+    def _find(self, fetch: Fetch, others: Iterable[str]) -> None:
+        """Schemas that an import names by their namespace alone, among the documents at hand."""
+        wanted = self._unlocated()
+        for uri in others if wanted else ():
+            if uri in self.by_uri or not uri.lower().endswith((".xsd", ".xml")):
+                continue
+            try:
+                document = fetch(uri)
+            except DocumentError:
+                continue
+            tree = document.value
+            if isinstance(tree, XmlTree) and tree.root.tag == SCHEMA and tree.root.get("targetNamespace", "") in wanted:
+                self._load(fetch, [(uri, None)])
+
+    def _unlocated(self) -> set[str]:
+        """Namespaces imported without a location that none of the documents has."""
+        trees = [document.value for document in self.by_uri.values()]
+        nodes = [
+            node for tree in trees for node in tree.root.iter(f"{{{XSD}}}import") if not node.get("schemaLocation")
+        ]
+        known = {node.get("targetNamespace", "") for tree in trees for node in schemas_in(tree)}
+        return {node.get("namespace", "") for node in nodes} - known - set(WELL_KNOWN) - {ENCODING_11}
 
     def _not_read(self, uri: str, place: Location | None) -> None:
         if place is not None:
@@ -147,14 +172,18 @@ class Documents:
                 array_items(tree)
             if tree is not None and tree.root.tag != SCHEMA:
                 sources.add(uri, tree, schemas_in(tree))
+        for uri in self.by_uri:  # those that were found by their namespace
+            tree = self.tree(uri)
+            if tree is not None and tree.root.tag == SCHEMA and uri not in sources.uris():
+                sources.add(uri, tree, [tree.root])
         add_encoding(sources)
         add_well_known(sources)
         return sources
 
 
-def _links(uri: str, tree: XmlTree) -> list[tuple[str, Location]]:
+def _links(uri: str, tree: XmlTree) -> list[tuple[str, Location | None]]:
     """(document, the place that leads to it) of every import and include."""
-    found = []
+    found: list[tuple[str, Location | None]] = []
     for node in tree.root.iter():
         if node.tag == w("import"):
             text = node.get("location")

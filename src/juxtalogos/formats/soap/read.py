@@ -46,10 +46,13 @@ def is_root(document: Document) -> bool:
     return claims(document) and document.value.root.find(w("service")) is not None
 
 
-def read(name: str, root: str, fetch: Fetch) -> Contract:
-    """The contract of a WSDL; DocumentError only when nothing of it can be used."""
+def read(name: str, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Contract:
+    """The contract of a WSDL; DocumentError only when nothing of it can be used.
+
+    Schemas that are imported without a location are looked for among `others` by their namespace.
+    """
     with collector_paused():
-        documents = Documents.fetched(root, fetch)
+        documents = Documents.fetched(root, fetch, others)
         return _Reader(name, documents).contract()
 
 

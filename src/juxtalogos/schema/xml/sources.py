@@ -122,6 +122,10 @@ class Sources:
                     taken.add(chosen)
         return found
 
+    def uris(self) -> set[str]:
+        """The documents that were given or led to."""
+        return {source.uri for source in self._seen.values()}
+
     def speaks_of(self, namespace: str) -> bool:
         """Whether a prefix stands for a namespace in one of the schemas."""
         return any(namespace in source.tree.scope(source.node).values() for source in self._seen.values())
