@@ -12,7 +12,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from big import big_text
+from big import big_text, big_wsdl
 
 SHAPES = [
     ("13 MB JSON, 1,200 operations", 13_000_000, 1_200, "json"),
@@ -54,6 +54,19 @@ def main() -> None:
                 f"{title:34}{path.stat().st_size / 1e6:6.1f}{first[0]:10.2f}{first[1]:9}{listed[0]:8.2f}{listed[1]:6}{one[0]:8.2f}{one[1]:6}{plain:14.2f}",
                 flush=True,
             )
+        _wsdl(folder)
+
+
+def _wsdl(folder: Path) -> None:
+    for name, text in big_wsdl(1_500, 60, 5_000_000).items():
+        (folder / "wsdl" / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / "wsdl" / name).write_text(text, "utf-8")
+    size = sum(path.stat().st_size for path in (folder / "wsdl").rglob("*") if path.is_file())
+    first = run(folder, "import", "wsdl", "--name", "soap")
+    listed, one = run(folder, "show", "soap"), run(folder, "show", "soap:do77")
+    print(
+        f"{'WSDL over 60 files, 1,500 operations':34}{size / 1e6:6.1f}{first[0]:10.2f}{first[1]:9}{listed[0]:8.2f}{listed[1]:6}{one[0]:8.2f}{one[1]:6}"
+    )
 
 
 def _loads(path: Path) -> float:

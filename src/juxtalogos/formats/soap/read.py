@@ -171,8 +171,12 @@ class _Reader:
         if port_type is None:
             self.documents.fault(f"the port type {quoted(binding.node.get('type', ''))} is not there", binding.place(attribute="type"), "add it or correct the name")  # fmt: skip
             return
+        named_alike: dict[str | None, list[ET.Element]] = {}
+        for one in port_type.node.iterfind(w("operation")):
+            named_alike.setdefault(one.get("name"), []).append(one)
+        addressed = _addressed(binding)
         for node in binding.node.iterfind(w("operation")):
-            abstract = self.abstract(port_type, node)
+            abstract = self.abstract(named_alike.get(node.get("name"), []), node)
             if abstract is None:
                 self.documents.fault(f"the port type has no operation {quoted(node.get('name', ''))}", binding.place(node), "correct the name")  # fmt: skip
                 continue
@@ -184,12 +188,12 @@ class _Reader:
                     "warning",
                 )
                 continue
-            bound = Bound(self.documents, binding, node, port_type, abstract, port.version, _addressed(binding))
+            bound = Bound(self.documents, binding, node, port_type, abstract, port.version, addressed)
             yield self.operation(port, bound, base)
 
-    def abstract(self, port_type: Defined, node: ET.Element) -> ET.Element | None:
+    @staticmethod
+    def abstract(likes: list[ET.Element], node: ET.Element) -> ET.Element | None:
         """The operation of the port type; of overloaded ones that with the same input and output names (section 2.5)."""
-        likes = [one for one in port_type.node.iterfind(w("operation")) if one.get("name") == node.get("name")]
         if len(likes) < 2:
             return likes[0] if likes else None
         for one in likes:

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from juxtalogos.documents.xmltext import local
 from juxtalogos.schema.xml.automaton import Automaton, State
 from juxtalogos.schema.xml.check import automaton_of
-from juxtalogos.schema.xml.parts import ComplexType, ElementDecl, Particle, Wildcard
+from juxtalogos.schema.xml.parts import ComplexType, ElementDecl, Particle, Wildcard, elements_in
 from juxtalogos.schema.xml.read import Reader
 
 MAX_STATES = 80
@@ -23,9 +23,8 @@ def warn(reader: Reader) -> None:
     for made in reader.complex_types():
         if made is reader.any_type or made.content is None:
             continue
-        automaton = automaton_of(made, reader)
-        if _may_clash(automaton, reader):
-            found = _ambiguous(automaton, reader)
+        if _may_clash(made, reader):
+            found = _ambiguous(automaton_of(made, reader), reader)
             if found:
                 reader.sources.fault(
                     f"it is open which declaration {found} belongs to",
@@ -35,7 +34,7 @@ def warn(reader: Reader) -> None:
                 )
         base = made.base
         if made.derivation == "restriction" and isinstance(base, ComplexType) and base is not reader.any_type:
-            wider = _wider(automaton, automaton_of(base, reader), reader)
+            wider = _wider(automaton_of(made, reader), automaton_of(base, reader), reader)
             if wider:
                 reader.sources.fault(
                     f"this restriction lets in {wider}, which its base {local(base.name)} does not",
@@ -45,11 +44,12 @@ def warn(reader: Reader) -> None:
                 )
 
 
-def _may_clash(automaton: Automaton, reader: Reader) -> bool:
+def _may_clash(made: ComplexType, reader: Reader) -> bool:
     """Whether a name could belong to two particles at all: most models have each name once."""
     names: set[str] = set()
-    for particle in automaton.particles:
-        if isinstance(particle.term, Wildcard) and len(automaton.particles) > 1:
+    particles = [particle for particle, _ in elements_in(made.content)]
+    for particle in particles:
+        if isinstance(particle.term, Wildcard) and len(particles) > 1:
             return True
         mine = set(_names(particle, reader))
         if names & mine:
