@@ -9,6 +9,7 @@ import re
 import subprocess
 import sys
 from collections.abc import Callable, Iterator
+from email import message_from_bytes, policy
 from importlib import resources
 from pathlib import Path
 from typing import Any
@@ -22,7 +23,8 @@ from juxtalogos.exchange.signin import Credential, sign
 from juxtalogos.formats import FORMATS
 from juxtalogos.formats.soap.envelope import closed
 from juxtalogos.model.contract import Contract
-from juxtalogos.model.exchange import Exchange, Request, Response, Timings
+from juxtalogos.model.errors import UsageError
+from juxtalogos.model.exchange import Exchange, Request, Response, Timings, header
 from juxtalogos.model.seams import Inputs
 from juxtalogos.suite.inputs import sample_inputs
 from juxtalogos.workspace.files import folder_fetch
@@ -599,6 +601,51 @@ def test_attachments_are_put_back(tmp_path: Path) -> None:
         Request("POST", "http://h/s"), Response(200, "", (("Content-Type", media),), packed), Timings(0, 0, 0)
     )
     assert base64.b64decode(SOAP.decode(contract, operation, exchange).value["data"]) == b"\x00\xff\x10chart"
+
+
+def test_attachments_and_mtom_are_sent(tmp_path: Path) -> None:
+    messages = _IO.format('element="t:Go"', 'element="t:Gone"').replace(
+        "</message>", '<part name="chart" type="xs:base64Binary"/><part name="note" type="xs:string"/></message>', 1
+    )
+    related = (
+        '<mime:multipartRelated><mime:part><b:body parts="a" use="literal"/></mime:part><mime:part><mime:content part="chart" type="application/pdf"/></mime:part>'
+        '<mime:part><mime:content part="note" type="text/plain"/><mime:content part="note" type="text/html"/></mime:part></mime:multipartRelated>'
+    )
+    bound = _BOUND.format('use="literal"').replace(
+        '<input><b:body use="literal"/></input>', f"<input>{related}</input>"
+    )
+    contract = contract_of(tmp_path, wsdl(_GO, messages, _OP, bound))
+    operation = contract.operations[0]
+    body = {"n": 3, "cid:chart": base64.b64encode(b"\x00%PDF").decode()}
+    request = SOAP.encode(contract, operation, Inputs({}, body), "http://h/s")
+    whole = message_from_bytes(
+        f"Content-Type: {header(request.headers, 'content-type')}\r\n\r\n".encode() + request.body, policy=policy.HTTP
+    )
+    parts = [
+        (part.get_content_type(), part["Content-ID"], part.get_payload(decode=True)) for part in whole.iter_parts()
+    ]
+    assert [(kind, name) for kind, name, _ in parts] == [
+        ("text/xml", "<root@juxtalogos>"), ("application/pdf", "<chart@juxtalogos>"), ("text/plain", "<note@juxtalogos>"),
+    ]  # fmt: skip
+    assert b"<t:n>3</t:n>" in parts[0][2] and parts[1][2] == b"\x00%PDF" and parts[2][2] == b"quay"
+    assert SOAP.match(contract, request, "http://h/s") == (operation,)
+    with pytest.raises(UsageError, match="no attachment cid:chrt"):
+        SOAP.encode(contract, operation, Inputs({}, {"n": 3, "cid:chrt": "x"}), "http://h/s")
+    ns = 'xmlns:wsp="http://www.w3.org/ns/ws-policy" xmlns:wsu="urn:u" xmlns:wsoma="http://schemas.xmlsoap.org/ws/2004/09/policy/optimizedmimeserialization"'
+    asked = '<wsp:Policy wsu:Id="m" {0}><wsp:ExactlyOne><wsp:All><wsoma:OptimizedMimeSerialization{1}/></wsp:All></wsp:ExactlyOne></wsp:Policy>'
+    for optional, packaging in (("", "MTOM"), (' wsp:Optional="true"', "")):
+        text = wsdl(
+            _GO,
+            _IO.format('element="t:Go"', 'element="t:Gone"'),
+            _OP,
+            _BOUND.format('use="literal"'),
+            port=f'<wsp:PolicyReference {ns} URI="#m"/>',
+        )
+        contract = contract_of(tmp_path, text.replace("<types>", asked.format(ns, optional) + "<types>"))
+        assert contract.operations[0].fact("packaging") == packaging
+        request = SOAP.encode(contract, contract.operations[0], Inputs({}, {"n": 3}), "http://h/s")
+        assert ("application/xop+xml" in (header(request.headers, "content-type") or "")) is bool(packaging)
+        assert SOAP.match(contract, request, "http://h/s") == contract.operations
 
 
 def test_references_of_encoded_values(tmp_path: Path) -> None:

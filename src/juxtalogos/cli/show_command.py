@@ -209,6 +209,10 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
             (f"body{row.path}", row.type, "required" if row.required else "", row.allowed, row.description)
             for row in outline[1:]
         ]
+        known = {row.path for row in outline}
+        rows += [
+            (f"body/{name}", "attachment", "", kind, "") for name, kind in media.encoding if f"/{name}" not in known
+        ]
     if rows:
         out.line()
         out.table(("input", "type", "need", "allowed values and limits", "meaning"), rows, styles=("name",))

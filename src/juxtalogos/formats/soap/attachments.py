@@ -1,13 +1,15 @@
-"""Answers with attachments: the root part of multipart/related (RFC 2387), with what XOP took out of it put back."""
+"""Messages with attachments: made, and taken apart. The root part of multipart/related (RFC 2387), with what XOP took out of it put back."""
 
 from __future__ import annotations
 
 import base64
 import email.policy
 import re
+from dataclasses import dataclass
 from email import message_from_bytes
 from email.message import Message
-from urllib.parse import unquote
+from typing import Any
+from urllib.parse import quote, unquote
 
 from juxtalogos.exchange.media import parse_media_type
 
@@ -15,6 +17,7 @@ _INCLUDE = re.compile(
     rb"""<(?:[\w.-]+:)?Include\b[^>]*?href\s*=\s*["']cid:([^"']+)["'][^>]*?(?:/>|>\s*</(?:[\w.-]+:)?Include\s*>)"""
 )
 MAX_PARTS = 1_000
+BOUNDARY = "juxtalogos-part-5b7d20e1"
 
 
 def root_part(body: bytes, content_type: str) -> tuple[bytes, str]:
@@ -39,6 +42,38 @@ def root_part(body: bytes, content_type: str) -> tuple[bytes, str]:
         return base64.b64encode(_payload(part)) if part is not None else found[0]
 
     return (_INCLUDE.sub(put_back, text) if b"Include" in text else text), ""
+
+
+@dataclass(frozen=True, slots=True)
+class Attachment:
+    name: str
+    media_type: str
+    content: bytes
+
+
+def content_of(value: Any, types: str) -> bytes:
+    """An attachment's bytes: of a text type the text, else what Base64 stands for, where it is that."""
+    text = value if isinstance(value, str) else str(value)
+    if not types.startswith("text/") and len(text) >= 8:
+        try:
+            return base64.b64decode(text, validate=True)
+        except ValueError:
+            pass
+    return text.encode()
+
+
+def packed(root: bytes, content_type: str, attached: list[Attachment], *, mtom: bool) -> tuple[str, bytes]:
+    """(Content-Type, body) of multipart/related: SOAP with attachments, or MTOM, whose root is of a type of its own (MTOM, section 3)."""
+    kind = content_type.partition(";")[0]
+    inner = f'application/xop+xml; charset=utf-8; type="{kind}"' if mtom else content_type
+    parts = [("root", inner, root), *((one.name, one.media_type, one.content) for one in attached)]
+    out = b""
+    for name, media_type, content in parts:
+        told = f"--{BOUNDARY}\r\nContent-Type: {media_type}\r\nContent-Transfer-Encoding: binary\r\nContent-ID: <{quote(name)}@juxtalogos>\r\n\r\n"
+        out += told.encode() + content + b"\r\n"
+    start = f'; start-info="{kind}"' if mtom else ""
+    outer = f'multipart/related; boundary={BOUNDARY}; type="{"application/xop+xml" if mtom else kind}"; start="<root@juxtalogos>"{start}'
+    return outer, out + f"--{BOUNDARY}--\r\n".encode()
 
 
 def _payload(part: Message) -> bytes:

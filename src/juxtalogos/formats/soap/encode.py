@@ -8,10 +8,11 @@ import xml.etree.ElementTree as ET
 from urllib.parse import quote, urlencode, urlsplit
 
 from juxtalogos.documents.xmltext import NotXml, parse_xml
+from juxtalogos.formats.soap.attachments import Attachment, content_of, packed
 from juxtalogos.formats.soap.bound import url_of, version_of
 from juxtalogos.formats.soap.encoding import marked
 from juxtalogos.formats.soap.envelope import closed
-from juxtalogos.formats.soap.names import ADDRESSING, ENVELOPES, MEDIA
+from juxtalogos.formats.soap.names import ADDRESSING, ATTACHED, ENVELOPES, MEDIA
 from juxtalogos.formats.soap.schemas import ElementSchema, soap_schema
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, nearest, quoted
@@ -38,7 +39,7 @@ def _soap(contract: Contract, operation: Operation, inputs: Inputs, url: str) ->
     blocks = _blocks(contract, operation, inputs, own)
     if operation.fact("addressing"):
         blocks += _addressing(operation, url)
-    body = inputs.body
+    body, attached = _parted(operation, inputs.body)
     if isinstance(body, bytes | str) and _is_envelope(body, version):
         text = body.encode() if isinstance(body, str) else body
     else:
@@ -48,12 +49,31 @@ def _soap(contract: Contract, operation: Operation, inputs: Inputs, url: str) ->
         kind = f"{MEDIA[version]}; charset=utf-8"
         if version == "1.2" and action:
             kind += f'; action="{action}"'
+        if attached or operation.fact("packaging"):
+            kind, text = packed(text, kind, attached, mtom=bool(operation.fact("packaging")))
         own.append(("Content-Type", kind))
     if version == "1.1" and "soapaction" not in names:
         own.append(("SOAPAction", f'"{action}"'))
     if "accept" not in names:
         own.append(("Accept", f"{MEDIA[version]}, multipart/related"))
     return Request("POST", url, tuple(own), text)
+
+
+def _parted(operation: Operation, body: object) -> tuple[object, list[Attachment]]:
+    """(what goes into the envelope, attachments): those that are declared and not given are made up."""
+    declared = operation.body.media[0].encoding if operation.body else ()
+    given = {key: value for key, value in body.items() if key.startswith(ATTACHED)} if isinstance(body, dict) else {}
+    known = [key for key, _ in declared]
+    for key in given:
+        if key not in known:
+            raise UsageError(
+                f"{operation.id} has no attachment {quoted(key)}", mend=nearest(key, known) or "leave it out"
+            )
+    rest = {key: value for key, value in body.items() if key not in given} if isinstance(body, dict) else body
+    return rest, [
+        Attachment(key.removeprefix(ATTACHED), types.partition(" or ")[0], content_of(given.get(key, "quay"), types))
+        for key, types in declared
+    ]
 
 
 def _blocks(contract: Contract, operation: Operation, inputs: Inputs, own: list[tuple[str, str]]) -> list[ET.Element]:

@@ -8,7 +8,8 @@ from dataclasses import dataclass, field
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.formats.soap.documents import Defined, Documents
-from juxtalogos.formats.soap.names import ADDRESSING_WSDL, BINDINGS, MEDIA, MIME_BINDING, w
+from juxtalogos.formats.soap.names import ADDRESSING_WSDL, ATTACHED, BINDINGS, MEDIA, MIME_BINDING, w
+from juxtalogos.formats.soap.policy import Asked
 from juxtalogos.model.contract import Direction, Input, Media, SchemaRef
 from juxtalogos.model.errors import nearest, quoted
 from juxtalogos.model.location import Location
@@ -27,7 +28,7 @@ class Bound:
     port_type: Defined
     abstract: ET.Element
     version: str
-    addressed: bool
+    asked: Asked
     lost: list[Lost] = field(default_factory=list)
     """What this operation names and is not there: it cannot be used."""
 
@@ -98,7 +99,9 @@ class Bound:
         entry = self.abstract.find(w("input"))
         if entry is not None and entry.get("name"):
             yield "input", entry.get("name", "")
-        if self.addressed:
+        if self.asked.mtom:
+            yield "packaging", "MTOM"
+        if self.asked.addressing:
             yield "addressing", self.addressing_action()
 
     def addressing_action(self) -> str:
@@ -127,14 +130,19 @@ def body_media(bound: Bound, direction: str) -> Media:
     place = bound.binding.place(bound.node.find(w(direction)) if bound.node.find(w(direction)) is not None else bound.node)  # fmt: skip
     if message is None:
         return Media(MEDIA[bound.version], None, place)
-    media = _attachment_media(bound, direction) or MEDIA[bound.version]
-    return Media(media, body_schema(bound, message, direction), message.place())
+    attached = tuple(_attachments(bound.node.find(w(direction))))
+    media = "multipart/related" if attached else MEDIA[bound.version]
+    return Media(media, body_schema(bound, message, direction), message.place(), encoding=attached)
 
 
-def _attachment_media(bound: Bound, direction: str) -> str:
-    node = bound.node.find(w(direction))
-    related = node.find(f"{{{MIME_BINDING}}}multipartRelated") if node is not None else None
-    return "multipart/related" if related is not None else ""
+def _attachments(node: ET.Element | None) -> Iterator[tuple[str, str]]:
+    """(key, media types) of each part that goes as an attachment (WSDL 1.1, section 5)."""
+    found: dict[str, list[str]] = {}
+    for one in node.iter(f"{{{MIME_BINDING}}}content") if node is not None else ():
+        if one.get("part"):
+            found.setdefault(one.get("part", ""), []).append(one.get("type", "application/octet-stream"))
+    for part, types in found.items():
+        yield f"{ATTACHED}{part}", " or ".join(dict.fromkeys(types))
 
 
 def body_schema(bound: Bound, message: Defined, direction: str) -> SchemaRef | None:

@@ -14,6 +14,8 @@ ENCODING_12 = "http://www.w3.org/2003/05/soap-encoding"
 ADDRESSING = "http://www.w3.org/2005/08/addressing"
 ADDRESSING_WSDL = ("http://www.w3.org/2006/05/addressing/wsdl", "http://www.w3.org/2007/05/addressing/metadata")
 POLICIES = ("http://schemas.xmlsoap.org/ws/2004/09/policy", "http://www.w3.org/ns/ws-policy")
+ATTACHED = "cid:"
+"""Before the name of a part that goes as an attachment, where it stands beside the elements of a body."""
 RPC_RESULT = "{http://www.w3.org/2003/05/soap-rpc}result"
 XOP = "http://www.w3.org/2004/08/xop/include"
 SECURITY = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"

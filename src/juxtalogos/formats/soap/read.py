@@ -17,15 +17,13 @@ from juxtalogos.formats.soap.documents import Defined, Documents
 from juxtalogos.formats.soap.messages import Bound, body_media, header_inputs
 from juxtalogos.formats.soap.names import (
     ADDRESSING,
-    ADDRESSING_WSDL,
     BINDINGS,
     ENVELOPES,
     HTTP_BINDING,
-    POLICIES,
-    WSDL,
     w,
 )
 from juxtalogos.formats.soap.plain import plain_operation
+from juxtalogos.formats.soap.policy import asked
 from juxtalogos.formats.soap.schemas import SoapEngine
 from juxtalogos.model.contract import Body, Contract, Document, Operation, SecurityScheme
 from juxtalogos.model.errors import DocumentError, nearest, quoted
@@ -174,7 +172,7 @@ class _Reader:
         named_alike: dict[str | None, list[ET.Element]] = {}
         for one in port_type.node.iterfind(w("operation")):
             named_alike.setdefault(one.get("name"), []).append(one)
-        addressed = _addressed(binding)
+        wanted = asked(binding)
         for node in binding.node.iterfind(w("operation")):
             abstract = self.abstract(named_alike.get(node.get("name"), []), node)
             if abstract is None:
@@ -188,7 +186,7 @@ class _Reader:
                     "warning",
                 )
                 continue
-            bound = Bound(self.documents, binding, node, port_type, abstract, port.version, addressed)
+            bound = Bound(self.documents, binding, node, port_type, abstract, port.version, wanted)
             yield self.operation(port, bound, base)
 
     @staticmethod
@@ -274,21 +272,6 @@ def _version(binding: Defined) -> str | None:
         if local(node.tag) == "binding" and space == HTTP_BINDING:
             return "http"
     return None
-
-
-def _addressed(binding: Defined) -> bool:
-    """Whether requests need WS-Addressing headers (WS-Addressing 1.0 WSDL binding, section 3.1; Metadata, section 3.1)."""
-    for node in binding.node:
-        if local(node.tag) == "UsingAddressing" and node.tag[1:].startswith(ADDRESSING_WSDL):
-            return node.get(f"{{{WSDL}}}required", "false") in ("true", "1")
-        if local(node.tag) == "Policy" and node.tag[1:].startswith(POLICIES):
-            wanted = [one for one in node.iter() if local(one.tag) == "Addressing"]
-            optional = [
-                one for one in wanted if any(local(key) == "Optional" and text == "true" for key, text in one.items())
-            ]
-            if wanted and not optional:
-                return True
-    return False
 
 
 def _documentation(node: ET.Element) -> str:
