@@ -14,7 +14,7 @@ from juxtalogos.documents.xmltree import XmlTree
 from juxtalogos.formats.soap.answers import answers_of
 from juxtalogos.formats.soap.bound import version_of
 from juxtalogos.formats.soap.documents import Defined, Documents
-from juxtalogos.formats.soap.messages import Bound, body_media, header_inputs
+from juxtalogos.formats.soap.messages import Bound, Lost, body_media, header_inputs
 from juxtalogos.formats.soap.names import (
     ADDRESSING,
     BINDINGS,
@@ -25,10 +25,11 @@ from juxtalogos.formats.soap.names import (
 from juxtalogos.formats.soap.plain import plain_operation
 from juxtalogos.formats.soap.policy import asked
 from juxtalogos.formats.soap.schemas import SoapEngine
-from juxtalogos.model.contract import Body, Contract, Document, Operation, SecurityScheme
+from juxtalogos.model.contract import Body, Contract, Document, Fault, Operation, SecurityScheme
 from juxtalogos.model.errors import DocumentError, nearest, quoted
 from juxtalogos.model.location import Location
 from juxtalogos.model.seams import Fetch
+from juxtalogos.schema.xml.read import Reader
 from juxtalogos.schema.xml.simple import XSD
 from juxtalogos.schema.xml.soundness import warn
 
@@ -69,28 +70,20 @@ class _Reader:
         self.name = name
         self.documents = documents
         self.engine = SoapEngine(documents.by_uri, documents)
+        self.lost: dict[Location, list[Lost]] = {}
+        """What each operation names and is not there."""
 
     def contract(self) -> Contract:
         ports = list(self.ports())
         base = _common([port.address for port in ports])
         operations = self.named([one for port in ports for one in self.operations(port, base)])
         useless = self.useless(operations)
-        reader = self.engine.reader
-        for operation in operations:
-            for ref in (media.schema for answer in operation.answers for media in answer.media):
-                if ref is not None and ref.members:
-                    self.engine.schema(ref)  # its wrapper's namespace gets a prefix
-        reader.everything()
-        warn(reader)
+        reader = self.schemas(operations)
         faults = (*self.documents.faults, *reader.sources.faults)
         sound = tuple(one for one in operations if one.id not in useless)
-        root = self.documents.by_uri[self.documents.root].value.root
         if not sound:
-            first = next((fault for fault in faults if fault.severity == "fault"), None)
-            what = f": {first.what}" if first else ""
-            mend = first.mend if first else "give the WSDL document that has the service, with all that it imports"
-            raise DocumentError(f"no operation of this WSDL can be used{what}", where=self.documents.root, mend=mend)
-        place = Location(self.documents.root)
+            raise self.unusable(faults)
+        root = self.documents.by_uri[self.documents.root].value.root
         return Contract(
             self.name,
             "soap",
@@ -102,16 +95,29 @@ class _Reader:
             self.engine,
             faults=faults,
             servers=(base,) if base else (),
-            security_schemes=(
-                SecurityScheme(BASIC, "basic", "", "", place, "HTTP basic authentication"),
-                SecurityScheme(TOKEN, "wss-text", "", "", place, "WS-Security UsernameToken, password as text"),
-                SecurityScheme(DIGEST, "wss-digest", "", "", place, "WS-Security UsernameToken, password as digest"),
-            ),
+            security_schemes=_schemes(Location(self.documents.root)),
             description=_documentation(root),
             dialect="xsd",
             secret_fields=("Password",),
             namespaces=tuple(_namespaces(reader.prefixes, sound)),
         )
+
+    def schemas(self, operations: list[Operation]) -> Reader:
+        """Every schema made, so that every fault is known."""
+        reader = self.engine.reader
+        for operation in operations:
+            for ref in (media.schema for answer in operation.answers for media in answer.media):
+                if ref is not None and ref.members:
+                    self.engine.schema(ref)  # its wrapper's namespace gets a prefix
+        reader.everything()
+        warn(reader)
+        return reader
+
+    def unusable(self, faults: tuple[Fault, ...]) -> DocumentError:
+        first = next((fault for fault in faults if fault.severity == "fault"), None)
+        what = f": {first.what}" if first else ""
+        mend = first.mend if first else "give the WSDL document that has the service, with all that it imports"
+        return DocumentError(f"no operation of this WSDL can be used{what}", where=self.documents.root, mend=mend)
 
     def useless(self, operations: list[Operation]) -> set[str]:
         """Operations whose message names an element or type that is not there."""
@@ -128,7 +134,6 @@ class _Reader:
         services = [(name, one) for (kind, name), one in self.documents.defined.items() if kind == "service"]
         if not services:
             self.documents.fault("there is no service in it", Location(self.documents.root), "add a service with a port, or give the document that has it")  # fmt: skip
-        self.lost: dict[Location, list[tuple[str, Location, str]]] = {}
         for _, service in services:
             for node in service.node.iterfind(w("port")):
                 port = self.port(service, node)
@@ -246,6 +251,15 @@ class _Reader:
             taken.add(name)
             found.append(replace(one, id=name, declared_id=name))
         return found
+
+
+def _schemes(place: Location) -> tuple[SecurityScheme, ...]:
+    """A WSDL seldom says how to sign in: these are the ways that a target may choose of."""
+    return (
+        SecurityScheme(BASIC, "basic", "", "", place, "HTTP basic authentication"),
+        SecurityScheme(TOKEN, "wss-text", "", "", place, "WS-Security UsernameToken, password as text"),
+        SecurityScheme(DIGEST, "wss-digest", "", "", place, "WS-Security UsernameToken, password as digest"),
+    )
 
 
 def _namespaces(prefixes: Mapping[str, str], operations: Iterable[Operation]) -> Iterator[tuple[str, str]]:
