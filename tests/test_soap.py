@@ -406,6 +406,23 @@ def test_answers(
     assert [(kind, fails) for kind, _, fails in told] == found, told
 
 
+def test_header_blocks(tmp_path: Path) -> None:
+    messages = (
+        _IO.format('element="t:Go"', 'element="t:Gone"')
+        + '<message name="H"><part name="h" element="t:Shut"/></message>'
+    )
+    bound = _BOUND.format('use="literal"').replace(
+        "<output>", '<output><b:header message="t:H" part="h" use="literal"/>'
+    )
+    contract = contract_of(tmp_path, wsdl(_TYPES, messages, _OP, bound))
+    block = '<e:Header><t:Shut e:mustUnderstand="1" e:actor="urn:a">{}</t:Shut></e:Header>'
+    assert answered(contract, env("<t:Gone>x</t:Gone>", head=block.format("<t:gate>g</t:gate>"))) == []
+    assert answered(contract, env("<t:Gone>x</t:Gone>", head=block.format("<t:gat/>"))) == [
+        ("header.malformed", "header.Shut/gat", True)
+    ]
+    assert answered(contract, env("<t:Gone>x</t:Gone>")) == [("header.missing", "header.Shut", True)]
+
+
 def test_one_way(tmp_path: Path) -> None:
     text = wsdl(
         _GO,

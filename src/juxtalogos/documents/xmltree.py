@@ -45,14 +45,14 @@ class XmlTree:
         return self._parents.get(element)
 
     def scope(self, element: ET.Element) -> Mapping[str, str]:
-        """The prefixes in force at an element."""
+        """The prefixes in force at an element; of one that is not in the document those of its root."""
         at: ET.Element | None = element
         while at is not None:
             found = self.scopes.get(at)
             if found is not None:
                 return found
             at = self.parent(at)
-        return {}
+        return self.scopes.get(self.root, {})
 
     def path(self, element: ET.Element) -> str:
         """The place of an element, as `find` takes it."""

@@ -194,7 +194,7 @@ class _Reading:
             if one.schema is None:
                 continue
             schema = soap_schema(self.contract, one.schema)
-            block = next((block for block in envelope.blocks if block.tag == schema.declared.name), None)
+            block = envelope.block(schema.declared.name)
             if block is None:
                 yield HeaderValue(one, None)
             else:

@@ -67,7 +67,7 @@ def _request(contract: Contract, operation: Operation, request: Request, base_ur
     prefixes: ScopeOf = envelope.tree.scope
     for one in operation.inputs:
         schema = soap_schema(contract, one.schema) if one.schema else None
-        block = next((block for block in envelope.blocks if schema and block.tag == schema.declared.name), None)
+        block = envelope.block(schema.declared.name) if schema else None
         if schema is not None and block is not None:
             yield Element("parameter", one.location).id
             yield from schema.examined(block, prefixes).hits

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import xml.etree.ElementTree as ET
 from dataclasses import dataclass
 
@@ -11,6 +12,7 @@ from juxtalogos.formats.soap.names import ENVELOPE_11, ENVELOPE_12, ENVELOPES
 from juxtalogos.schema.xml.write import Prefixes, to_text
 
 _VERSIONS = {uri: version for version, uri in ENVELOPES.items()}
+_ENVELOPE_NAMES = tuple(f"{{{uri}}}" for uri in _VERSIONS)
 DECLARATION = '<?xml version="1.0" encoding="UTF-8"?>\n'
 
 
@@ -35,6 +37,16 @@ class Envelope:
     version: str
     header: ET.Element | None
     body: ET.Element | None
+
+    def block(self, name: str) -> ET.Element | None:
+        """A header block, without what SOAP itself may say on any (`mustUnderstand`, `actor`, `role`, `relay`)."""
+        found = next((one for one in self.blocks if one.tag == name), None)
+        if found is None or not any(key.startswith(_ENVELOPE_NAMES) for key in found.attrib):
+            return found
+        made = copy.copy(found)
+        for key in [key for key in made.attrib if key.startswith(_ENVELOPE_NAMES)]:
+            del made.attrib[key]
+        return made
 
     @property
     def blocks(self) -> list[ET.Element]:
