@@ -116,6 +116,19 @@ def test_look_fill_send(tmp_path: Path, jux: Jux, office: Path) -> None:
     assert KEY not in sent.out and request.find(".//{*}Password").text == "[redacted]"
 
 
+def test_the_documented_commands_run(tmp_path: Path, jux: Jux) -> None:
+    """The first block of docs/soap.md, as written but for the port."""
+    text = (Path(__file__).parents[1] / "docs" / "soap.md").read_text("utf-8")
+    block = next(part for part in text.split("\n\n") if part.startswith("    juxtalogos import"))
+    jux("init", tmp_path / "w")
+    with serving() as url:
+        for line in block.splitlines():
+            words = line.replace("http://127.0.0.1:8480", url.removesuffix("/v1")).split()[1:]
+            result = jux(*words, "-C", tmp_path / "w")
+            assert result.out
+    assert "PJ-1001" in result.out and "passed" in result.out
+
+
 def _sets(*texts: str) -> list[str]:
     return [word for text in texts for word in ("--set", text)]
 
