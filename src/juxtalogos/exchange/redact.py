@@ -7,8 +7,8 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from functools import lru_cache
+from html import escape
 from urllib.parse import quote, quote_plus
-from xml.sax.saxutils import escape
 
 from juxtalogos.model.exchange import Exchange, Headers, Request
 from juxtalogos.model.findings import CheckResult
@@ -39,8 +39,9 @@ class Redactor:
                     quote_plus(secret),
                     json.dumps(secret)[1:-1],
                     json.dumps(secret, ensure_ascii=False)[1:-1],
+                    escape(secret, quote=False),
                     escape(secret),
-                    escape(secret, {'"': "&quot;", "'": "&apos;"}),
+                    escape(secret).replace("&#x27;", "&apos;"),
                 ):
                     forms[form] = None
         return cls(tuple(sorted(forms, key=len, reverse=True)), frozenset(name.lower() for name in names))

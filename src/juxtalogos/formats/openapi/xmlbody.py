@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import xml.etree.ElementTree as ET
 from typing import Any
-from xml.sax.saxutils import escape, quoteattr
 
 from juxtalogos.documents.xmltext import local, namespace
 from juxtalogos.formats.openapi.styles import coerce, to_text
 from juxtalogos.schema.json.view import View
+from juxtalogos.schema.xml.write import in_quotes, in_text
 
 _NIL = "{http://www.w3.org/2001/XMLSchema-instance}nil"
 MAX_DEPTH = 200
@@ -39,16 +39,16 @@ def _one(view: View | None, name: str, value: Any, depth: int) -> list[str]:
     tag = f"{note.prefix}:{name}" if note and note.prefix else name
     declared = ""
     if note and note.namespace:
-        declared = f" xmlns{':' + note.prefix if note.prefix else ''}={quoteattr(note.namespace)}"
+        declared = f" xmlns{':' + note.prefix if note.prefix else ''}={in_quotes(note.namespace)}"
     if value is None:
         return [f'{pad}<{tag}{declared} xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:nil="true"/>\n']
     if not isinstance(value, dict):
-        return [f"{pad}<{tag}{declared}>{escape(to_text(value))}</{tag}>\n"]
+        return [f"{pad}<{tag}{declared}>{in_text(to_text(value))}</{tag}>\n"]
     attributes, lines = "", []
     for key, item in value.items():
         child = view.of(view.properties[key]) if view and key in view.properties else None
         if child and child.xml.attribute and not isinstance(item, dict | list):
-            attributes += f" {child.xml.name or key}={quoteattr(to_text(item))}"
+            attributes += f" {child.xml.name or key}={in_quotes(to_text(item))}"
             continue
         wrapped_or_one = not isinstance(item, list) or (child is not None and child.xml.wrapped)
         called = (child.xml.name if child and wrapped_or_one else "") or key

@@ -1,31 +1,39 @@
 """WSDL 1.1 with SOAP 1.1 and 1.2: reading definitions and speaking SOAP by them."""
 
-from juxtalogos.formats.soap.decode import decode
-from juxtalogos.formats.soap.elements import elements, hits
-from juxtalogos.formats.soap.encode import encode
-from juxtalogos.formats.soap.match import match, stray
-from juxtalogos.formats.soap.read import claims, is_root, read
-from juxtalogos.formats.soap.rules import check_envelope, check_fault
-from juxtalogos.formats.soap.schemas import engine, parse_text, selector
-from juxtalogos.formats.soap.signin import with_digest, with_text
+from juxtalogos.documents.xmltree import XmlTree
+from juxtalogos.formats.later import later
+from juxtalogos.formats.soap.names import w
+from juxtalogos.model.contract import Document
 from juxtalogos.model.seams import Format
+
+_HERE = "juxtalogos.formats.soap"
+
+
+def claims(document: Document) -> bool:
+    return isinstance(document.value, XmlTree) and document.value.root.tag == w("definitions")
+
+
+def is_root(document: Document) -> bool:
+    """Of a WSDL in several documents, the one with the service."""
+    return claims(document) and document.value.root.find(w("service")) is not None
+
 
 SOAP = Format(
     "soap",
     claims,
-    read,
-    engine,
-    encode,
-    match,
-    stray,
-    decode,
-    elements,
-    hits,
-    parse_text,
-    checks=(check_envelope, check_fault),
+    read=later(f"{_HERE}.read:read"),
+    engine=later(f"{_HERE}.schemas:engine"),
+    encode=later(f"{_HERE}.encode:encode"),
+    match=later(f"{_HERE}.match:match"),
+    stray=later(f"{_HERE}.match:stray"),
+    decode=later(f"{_HERE}.decode:decode"),
+    elements=later(f"{_HERE}.elements:elements"),
+    hits=later(f"{_HERE}.elements:hits"),
+    parse_text=later(f"{_HERE}.schemas:parse_text"),
+    checks=(later(f"{_HERE}.rules:check_envelope"), later(f"{_HERE}.rules:check_fault")),
     is_root=is_root,
-    selector=selector,
-    sign_in={"wss-text": with_text, "wss-digest": with_digest},
+    selector=later(f"{_HERE}.schemas:selector"),
+    sign_in={"wss-text": later(f"{_HERE}.signin:with_text"), "wss-digest": later(f"{_HERE}.signin:with_digest")},
     plain_names=("wsdl", "service", "services", "definition", "index", "main"),
 )
 

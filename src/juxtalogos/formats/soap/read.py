@@ -10,7 +10,6 @@ from urllib.parse import urlsplit
 
 from juxtalogos.documents.collector import collector_paused
 from juxtalogos.documents.xmltext import local
-from juxtalogos.documents.xmltree import XmlTree
 from juxtalogos.formats.soap.answers import answers_of
 from juxtalogos.formats.soap.bound import version_of
 from juxtalogos.formats.soap.documents import Defined, Documents
@@ -25,7 +24,7 @@ from juxtalogos.formats.soap.names import (
 from juxtalogos.formats.soap.plain import plain_operation
 from juxtalogos.formats.soap.policy import asked
 from juxtalogos.formats.soap.schemas import SoapEngine
-from juxtalogos.model.contract import Body, Contract, Document, Fault, Operation, SecurityScheme
+from juxtalogos.model.contract import Body, Contract, Fault, Operation, SecurityScheme
 from juxtalogos.model.errors import DocumentError, nearest, quoted
 from juxtalogos.model.location import Location
 from juxtalogos.model.seams import Fetch
@@ -34,15 +33,6 @@ from juxtalogos.schema.xml.simple import XSD
 from juxtalogos.schema.xml.soundness import warn
 
 BASIC, TOKEN, DIGEST = "basic", "token", "digest"
-
-
-def claims(document: Document) -> bool:
-    return isinstance(document.value, XmlTree) and document.value.root.tag == w("definitions")
-
-
-def is_root(document: Document) -> bool:
-    """Of a WSDL in several documents, the one with the service."""
-    return claims(document) and document.value.root.find(w("service")) is not None
 
 
 def read(name: str, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Contract:

@@ -11,7 +11,7 @@ import xml.etree.ElementTree as ET
 from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from weakref import WeakKeyDictionary
 
 from juxtalogos.documents.xmltree import resolve_name
@@ -23,19 +23,17 @@ from juxtalogos.model.findings import Deviation
 from juxtalogos.model.location import split_pointer
 from juxtalogos.model.seams import OutlineRow
 from juxtalogos.schema.mutation import Boundary, Mutation
-from juxtalogos.schema.xml.boundary import boundaries
-from juxtalogos.schema.xml.elements import elements_of, ids_of
-from juxtalogos.schema.xml.fast import Fast, examine
 from juxtalogos.schema.xml.keys import ScopeOf
-from juxtalogos.schema.xml.mutate import mutate
 from juxtalogos.schema.xml.outline import outline
 from juxtalogos.schema.xml.parts import ComplexType, ElementDecl, Group, Particle, Type
 from juxtalogos.schema.xml.read import Reader
-from juxtalogos.schema.xml.sample import sample_element
 from juxtalogos.schema.xml.simple import SimpleType
 from juxtalogos.schema.xml.sources import initial
 from juxtalogos.schema.xml.tree import kind_at, plain, text_of, to_element, to_tree, xpath_of
 from juxtalogos.schema.xml.write import scope_of
+
+if TYPE_CHECKING:
+    from juxtalogos.schema.xml.fast import Fast
 
 
 class Seen:
@@ -50,6 +48,8 @@ class Seen:
 
     @property
     def hits(self) -> frozenset[str]:
+        from juxtalogos.schema.xml.elements import ids_of
+
         return frozenset(ids_of(self._raw, self._schema.ref.direction))
 
 
@@ -80,6 +80,8 @@ class ElementSchema:
 
     def examined(self, element: ET.Element, scope_of_element: ScopeOf, above: str = "") -> Seen:
         """`above` is what paths begin with. ValueError when it is nested too deep to follow."""
+        from juxtalogos.schema.xml.fast import examine
+
         found, hits = examine(fast_of(self.reader), element, self.declared, scope_of_element)
         if above:
             found = [replace(one, path=above + one.path) for one in found]
@@ -96,18 +98,24 @@ class ElementSchema:
         return self.declared.type is self.reader.any_type
 
     def sample(self, *, full: bool = False, seed: int = 0) -> Any:
+        from juxtalogos.schema.xml.sample import sample_element
+
         prefixes = scope_of(self.reader.prefixes)
         made = sample_element(self.reader, self.declared, full=full, seed=seed)
         return self.tree(made, lambda _: prefixes)
 
     def mutate(self, value: Any) -> Iterator[Mutation]:
         """Plain values that break the schema at one place each."""
+        from juxtalogos.schema.xml.mutate import mutate
+
         prefixes = scope_of(self.reader.prefixes)
         for one in mutate(self.reader, self.declared, self.element(value)):
             yield replace(one, value=self.tree(one.value, lambda _: prefixes))
 
     def boundaries(self, value: Any) -> Iterator[Boundary]:
         """Plain values that just reach a limit at one place each."""
+        from juxtalogos.schema.xml.boundary import boundaries
+
         return boundaries(self.declared, self.reader, value, self.accepts)
 
     def check_part(self, row: OutlineRow, value: Any) -> tuple[Deviation, ...]:
@@ -120,6 +128,8 @@ class ElementSchema:
         return tuple(Deviation("", one.facet, one.where(), one.declared, text, one.undecided) for one in found)
 
     def elements(self) -> Iterator[Element]:
+        from juxtalogos.schema.xml.elements import elements_of
+
         return elements_of(self.declared, self.reader, self.ref.direction)
 
     def hits(self, value: Any) -> Iterator[str]:
@@ -225,6 +235,8 @@ _fast: WeakKeyDictionary[Reader, Fast] = WeakKeyDictionary()
 
 def fast_of(reader: Reader) -> Fast:
     """What of a reader's schemas was compiled, kept as long as the reader."""
+    from juxtalogos.schema.xml.fast import Fast
+
     found = _fast.get(reader)
     if found is None:
         found = _fast[reader] = Fast(reader)

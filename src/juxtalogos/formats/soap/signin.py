@@ -8,8 +8,8 @@ import os
 import re
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+from html import escape
 from typing import Any
-from xml.sax.saxutils import escape
 
 from juxtalogos.formats.soap.names import SECURITY, SECURITY_UTILITY, TOKEN_PROFILE
 from juxtalogos.model.contract import SecurityScheme

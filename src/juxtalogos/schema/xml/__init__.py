@@ -1,5 +1,19 @@
 """The XML schema engine: XSD 1.0 documents, read into components; elements checked, sampled and broken by them."""
 
-from juxtalogos.schema.xml.set import SchemaSet, compile_schemas
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from juxtalogos.schema.xml.set import SchemaSet, compile_schemas
 
 __all__ = ["SchemaSet", "compile_schemas"]
+
+
+def __getattr__(name: str) -> Any:
+    """The library's face is loaded when it is asked for: who looks at one schema of a WSDL does without."""
+    if name not in __all__:
+        raise AttributeError(name)
+    from juxtalogos.schema.xml import set as face
+
+    return getattr(face, name)

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from decimal import Decimal
+from typing import TYPE_CHECKING, Any
 
 from juxtalogos.model.location import Location
-from juxtalogos.schema.patterns import Pattern, compile_xsd_pattern
-from juxtalogos.schema.xml.simple import XSD, Facet, SimpleType
+from juxtalogos.schema.xml.simple import XSD, Facet, Patterns, SimpleType
 from juxtalogos.schema.xml.values import READERS
+
+if TYPE_CHECKING:
+    from juxtalogos.schema.patterns import Pattern
+    from juxtalogos.schema.patterns.parse import Node
 
 
 def nowhere() -> Location:
@@ -68,8 +73,36 @@ def _make() -> dict[str, SimpleType]:
     return found
 
 
-def _patterns(name: str) -> tuple[tuple[tuple[Facet, ...], tuple[Pattern, ...]], ...]:
-    return (((), (compile_xsd_pattern(_PATTERNS[name]),)),) if name in _PATTERNS else ()
+class _Late:
+    """A built-in type's pattern, compiled when it is first needed."""
+
+    __slots__ = ("_made", "source")
+
+    def __init__(self, source: str) -> None:
+        self.source = source
+        self._made: Pattern | None = None
+
+    @property
+    def made(self) -> Pattern:
+        if self._made is None:
+            from juxtalogos.schema.patterns import compile_xsd_pattern
+
+            self._made = compile_xsd_pattern(self.source)
+        return self._made
+
+    @property
+    def tree(self) -> Node:
+        return self.made.tree
+
+    def search(self, text: str) -> bool:
+        return self.made.search(text)
+
+    def plain_search(self) -> Callable[[str], Any] | None:
+        return self.made.plain_search()
+
+
+def _patterns(name: str) -> Patterns:
+    return (((), (_Late(_PATTERNS[name]),)),) if name in _PATTERNS else ()
 
 
 def _limits(name: str) -> dict[str, Facet]:

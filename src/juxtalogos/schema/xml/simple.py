@@ -6,11 +6,13 @@ import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from decimal import Decimal
-from typing import Any
+from typing import TYPE_CHECKING, Any, Protocol
 
 from juxtalogos.model.location import Location
-from juxtalogos.schema.patterns import Pattern, PatternTimeout
 from juxtalogos.schema.xml.values import FORMS, JUDGED, READERS, Scope, compare
+
+if TYPE_CHECKING:
+    from juxtalogos.schema.patterns.parse import Node
 
 XSD = "http://www.w3.org/2001/XMLSchema"
 Where = Callable[[], Location]
@@ -24,6 +26,19 @@ class Facet:
     text: str
     value: Any
     where: Where
+
+
+class Matcher(Protocol):
+    """A pattern of XML Schema."""
+
+    @property
+    def tree(self) -> Node: ...
+    def search(self, text: str) -> bool: ...
+    def plain_search(self) -> Callable[[str], Any] | None: ...
+
+
+Patterns = tuple[tuple[tuple[Facet, ...], tuple[Matcher, ...]], ...]
+"""Each step of derivation: its facets, none where a built-in type brings them, and what they compile to."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,7 +68,7 @@ class SimpleType:
     item: SimpleType | None = None
     members: tuple[SimpleType, ...] = ()
     facets: dict[str, Facet] = field(default_factory=dict)
-    patterns: tuple[tuple[tuple[Facet, ...], tuple[Pattern, ...]], ...] = ()
+    patterns: Patterns = ()
     """Each step of derivation: one of its patterns must match."""
     enumeration: tuple[Facet, ...] = ()
     final: frozenset[str] = frozenset()
@@ -134,6 +149,10 @@ class SimpleType:
         yield from self._broken_facets(text, scope)
 
     def _broken_patterns(self, text: str) -> Iterator[Wrong]:
+        if not self.patterns:
+            return
+        from juxtalogos.schema.patterns import PatternTimeout
+
         for facets, patterns in self.patterns:
             late = False
             for pattern in patterns:

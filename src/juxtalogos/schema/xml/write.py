@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import xml.etree.ElementTree as ET
 from collections.abc import Mapping
-from xml.sax.saxutils import escape, quoteattr
+from html import escape as escaped
 
 from juxtalogos.documents.xmltext import NotXml
 from juxtalogos.documents.xmltree import XML_NAMESPACE, read_tree
@@ -41,7 +41,7 @@ def to_text(root: ET.Element, prefixes: Prefixes, *, indent: bool = True, extra:
                 mentioned.update(_PREFIX.findall(text))
     used |= {uri: prefix for uri, prefix in known.items() if prefix in mentioned}
     declared = {uri: prefix for uri, prefix in used.items() if uri != XML_NAMESPACE}
-    head = "".join(f" xmlns:{prefix}={quoteattr(uri)}" for uri, prefix in declared.items())
+    head = "".join(f" xmlns:{prefix}={in_quotes(uri)}" for uri, prefix in declared.items())
     parts: list[str] = []
     _write(root, used, head, parts, "\n" if indent else "")
     return "".join(parts)
@@ -49,24 +49,33 @@ def to_text(root: ET.Element, prefixes: Prefixes, *, indent: bool = True, extra:
 
 def _write(element: ET.Element, used: Mapping[str, str], head: str, parts: list[str], line: str) -> None:
     name = _name(element.tag, used)
-    attributes = "".join(f" {_name(key, used)}={quoteattr(value, _ESCAPES)}" for key, value in element.items())
+    attributes = "".join(f" {_name(key, used)}={in_quotes(value)}" for key, value in element.items())
     start = f"<{name}{head}{attributes}"
     if not len(element):
-        text = escape(element.text or "", {"\r": "&#13;"})
+        text = in_text(element.text).replace("\r", "&#13;")
         parts.append(f"{start}>{text}</{name}>" if text else f"{start}/>")
         return
     mixed = bool(element.text and element.text.strip()) or any(one.tail and one.tail.strip() for one in element)
     inner = "" if mixed or not line else line + "  "
-    parts.append(f"{start}>" + (escape(element.text or "") if not inner else ""))
+    parts.append(f"{start}>" + (in_text(element.text) if not inner else ""))
     for child in element:
         parts.append(inner)
         _write(child, used, "", parts, inner)
         if not inner:
-            parts.append(escape(child.tail or ""))
+            parts.append(in_text(child.tail))
     parts.append((line if inner else "") + f"</{name}>")
 
 
-_ESCAPES = {"\n": "&#10;", "\r": "&#13;", "\t": "&#9;"}
+def in_text(text: str | None) -> str:
+    return escaped(text or "", quote=False)
+
+
+def in_quotes(text: str) -> str:
+    """A quoted value; what a parser would take for a blank is written out."""
+    found = escaped(text)
+    for char, written in (("\n", "&#10;"), ("\r", "&#13;"), ("\t", "&#9;")):
+        found = found.replace(char, written)
+    return f'"{found}"'
 
 
 def _name(name: str, used: Mapping[str, str]) -> str:
