@@ -198,6 +198,22 @@ def test_broken_items_are_told_in_order_with_the_hits_of_the_rest(tmp_path: Path
     assert [one.path for one in found] == [f"/roster/pilot[{index + 1}]/code" for index in range(50) if index % 7 == 3]
 
 
+def test_ids_and_references(tmp_path: Path) -> None:
+    text = f"""<xs:schema xmlns:xs="{XSD}"><xs:simpleType name="Key"><xs:restriction base="xs:ID"/></xs:simpleType><xs:element name="r"><xs:complexType><xs:sequence>
+      <xs:element name="a" maxOccurs="unbounded"><xs:complexType><xs:simpleContent><xs:extension base="xs:IDREFS"><xs:attribute name="k" type="Key" use="required"/>
+      </xs:extension></xs:simpleContent></xs:complexType></xs:element></xs:sequence></xs:complexType></xs:element></xs:schema>"""
+    (tmp_path / "ids.xsd").write_text(text)
+    schemas = compile_schemas([tmp_path / "ids.xsd"])
+    told = {
+        '<r><a k="x">y x</a><a k="y">x</a></r>': [],
+        '<r><a k="x">x</a><a k="x">x</a></r>': [("/r/a[2]/@k", "id")],
+        '<r><a k="x">z x q</a></r>': [("/r/a[1]", "idref"), ("/r/a[1]", "idref")],
+    }
+    for document, found in told.items():
+        for _ in range(2):
+            assert [(one.path, one.keyword) for one in schemas.check(document)] == found
+
+
 def test_the_library_face(tmp_path: Path) -> None:
     (tmp_path / "roster.xsd").write_text(ROSTER)
     schemas = compile_schemas([tmp_path / "roster.xsd"])

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.documents.xmltree import XmlTree, resolve_name
-from juxtalogos.formats.soap.names import ENVELOPE_11, ENVELOPE_12, ENVELOPES
+from juxtalogos.formats.soap.names import ENVELOPE_12, ENVELOPES
 from juxtalogos.schema.xml.write import Prefixes, to_text
 
 _VERSIONS = {uri: version for version, uri in ENVELOPES.items()}
@@ -119,6 +119,3 @@ def closed(
         ET.SubElement(root, f"{ns}Header").extend(blocks)
     ET.SubElement(root, f"{ns}Body").extend(entries)
     return (DECLARATION + to_text(root, prefixes, indent=indent) + "\n").encode()
-
-
-__all__ = ["ENVELOPE_11", "Envelope", "Fault", "closed", "ill_formed", "opened"]

@@ -17,7 +17,6 @@ POLICIES = ("http://schemas.xmlsoap.org/ws/2004/09/policy", "http://www.w3.org/n
 ATTACHED = "cid:"
 """Before the name of a part that goes as an attachment, where it stands beside the elements of a body."""
 RPC_RESULT = "{http://www.w3.org/2003/05/soap-rpc}result"
-XOP = "http://www.w3.org/2004/08/xop/include"
 SECURITY = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-secext-1.0.xsd"
 SECURITY_UTILITY = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-wssecurity-utility-1.0.xsd"
 TOKEN_PROFILE = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-username-token-profile-1.0"

@@ -49,7 +49,7 @@ def _concerns_all(kind: SimpleType) -> bool:
 
 def easy_test(kind: SimpleType) -> Callable[[str], Any] | None:
     """A quick test that is true only of values, though not of all; None where there is none."""
-    if kind.variety != "atomic" or kind.enumeration:
+    if kind.variety != "atomic" or kind.enumeration or _concerns_all(kind):
         return None
     if kind.primitive == "decimal" and set(kind.facets) <= set(_BOUNDS):
         return _number(kind)
