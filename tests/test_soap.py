@@ -113,6 +113,10 @@ def test_look_fill_send(tmp_path: Path, jux: Jux, office: Path) -> None:
         order.get("{http://www.w3.org/2001/XMLSchema-instance}type") == "h:EscortOrder"
         and order.get("urgent") == "true"
     )
+    to = [etree.QName(one).localname for one in order.find("{*}to")]
+    assert to == ["sea"]  # the branch that was set took the place of the sample's
+    told = jux("show", "planJob", "-C", office).out
+    assert re.search(r"body/order/leadTug +token +with @xsi:type EscortOrder; matching T", told)
     assert KEY not in sent.out and request.find(".//{*}Password").text == "[redacted]"
 
 

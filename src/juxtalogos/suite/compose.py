@@ -12,6 +12,7 @@ from typing import Any
 
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation
 from juxtalogos.model.errors import Unsampleable
+from juxtalogos.model.location import follow_pointer
 from juxtalogos.model.seams import ABSENT, Inputs
 from juxtalogos.suite.dependencies import Dependency, success_answer
 from juxtalogos.suite.inputs import sample_inputs, with_values
@@ -131,7 +132,7 @@ class _Composer:
             inputs = sample_inputs(self.contract, operation, full=False)
         values: dict[str, Any] = {}
         for need in self.needs.get(operation.id, ()) if link else ():
-            if need.input.startswith("body") and inputs.body is ABSENT:
+            if need.input.startswith("body") and not _has_place(inputs.body, need.input):
                 continue
             source = self.contract.operation(need.source)
             if source is None or need.source in above or need.source == operation.id:
@@ -236,6 +237,17 @@ class _Composer:
                 "steps": draft.steps,
             }
         ]
+
+
+def _has_place(body: Any, address: str) -> bool:
+    """Whether what an input of the body lies in is there: nothing optional is made only to hold it."""
+    if body is ABSENT:
+        return False
+    above = address[4:].rpartition("/")[0]
+    try:
+        return follow_pointer(body, above) is not None
+    except (LookupError, ValueError):
+        return False
 
 
 def sample_media(operation: Operation, inputs: Inputs) -> str:

@@ -35,51 +35,85 @@ def _element(
     above: tuple[Type, ...], deepest: int,
 ) -> Iterator[OutlineRow]:  # fmt: skip
     kind = declared.type
-    notes = [note] if note else []
-    described = declared.description or (kind.description if isinstance(kind, ComplexType) else "")
-    simple = kind if isinstance(kind, SimpleType) else kind.simple
-    if simple is not None:
-        notes.append(limits(simple))
-    if declared.fixed is not None:
-        notes.append(f"always {declared.fixed}")
-    elif declared.default is not None:
-        notes.append(f"{declared.default} when empty")
-    if declared.nillable:
-        notes.append("may be null")
-    if isinstance(kind, ComplexType):
-        others = [local(one.name) for one in reader.variants(declared) if one is not kind] if kind.name else []
-        if others:
-            must = "@xsi:type is one of " if kind.abstract else "@xsi:type may be "
-            notes.append(must + ", ".join(others[:8]) + (" …" if len(others) > 8 else ""))
     again = kind in above
+    described = declared.description or (kind.description if isinstance(kind, ComplexType) else "")
+    shared = isinstance(kind, SimpleType) and _shared(kind)
     word = type_word(kind) + (" (as above)" if again else "")
-    text = "; ".join(filter(None, notes))
-    shared = simple is not None and isinstance(kind, SimpleType) and _shared(kind)
     yield OutlineRow(
-        depth, name, path, word, required, text, described, kind.where() if shared else declared.where(),
-        isinstance(kind, SimpleType), local(kind.name) if shared else "", declared.nillable,
+        depth, name, path, word, required, "; ".join(filter(None, (note, *_notes(declared, reader)))), described,
+        kind.where() if shared else declared.where(), isinstance(kind, SimpleType), local(kind.name) if shared else "",
+        declared.nillable,
     )  # fmt: skip
     if again or depth >= deepest or isinstance(kind, SimpleType):
         return
     above = (*above, kind)
+    yield from _parts(kind, reader, depth + 1, path, set(), "", above, deepest)
+    known = {*layout_of(kind, reader).elements, *layout_of(kind, reader).attributes}
+    for other in _variants(declared, reader):
+        if isinstance(other, ComplexType) and other not in above:
+            told = f"with @xsi:type {local(other.name)}"
+            yield from _parts(other, reader, depth + 1, path, known, told, (*above, other), deepest)
+
+
+def _notes(declared: ElementDecl, reader: Reader) -> Iterator[str]:
+    """What is to be known of an element besides its type."""
+    kind = declared.type
+    simple = kind if isinstance(kind, SimpleType) else kind.simple
+    if simple is not None:
+        yield limits(simple)
+    if declared.fixed is not None:
+        yield f"always {declared.fixed}"
+    elif declared.default is not None:
+        yield f"{declared.default} when empty"
+    if declared.nillable:
+        yield "may be null"
+    others = [local(one.name) for one in _variants(declared, reader)]
+    if others:
+        must = "is one of" if isinstance(kind, ComplexType) and kind.abstract else "may be"
+        yield f"@xsi:type {must} {', '.join(others[:8])}" + (" …" if len(others) > 8 else "")
+
+
+def _variants(declared: ElementDecl, reader: Reader) -> list[Type]:
+    """The types that may stand in for an element's own."""
+    kind = declared.type
+    if not isinstance(kind, ComplexType) or not kind.name:
+        return []
+    return [one for one in reader.variants(declared) if one is not kind]
+
+
+def _parts(
+    kind: ComplexType, reader: Reader, depth: int, path: str, known: set[str], note: str,
+    above: tuple[Type, ...], deepest: int,
+) -> Iterator[OutlineRow]:  # fmt: skip
+    """Attributes, text and children; of a type that stands in for another what that one does not have."""
     layout = layout_of(kind, reader)
     for attribute in kind.attributes.values():
         key = layout.attribute_keys[attribute.name]
-        told = "; ".join(filter(None, (limits(attribute.type), f"always {attribute.fixed}" if attribute.fixed is not None else "")))  # fmt: skip
-        yield OutlineRow(depth + 1, key, f"{path}/{key}", type_word(attribute.type), attribute.required, told, attribute.description, attribute.where(), True)  # fmt: skip
-    if kind.simple is not None and kind.attributes:
+        if key in known:
+            continue
+        fixed = f"always {attribute.fixed}" if attribute.fixed is not None else ""
+        told = "; ".join(filter(None, (note, limits(attribute.type), fixed)))
         yield OutlineRow(
-            depth + 1, "text()", f"{path}/text()", type_word(kind.simple), True, limits(kind.simple), scalar=True
+            depth, key, f"{path}/{key}", type_word(attribute.type), attribute.required and not note, told,
+            attribute.description, attribute.where(), True,
+        )  # fmt: skip
+    if kind.simple is not None and kind.attributes and not note:
+        yield OutlineRow(
+            depth, "text()", f"{path}/text()", type_word(kind.simple), True, limits(kind.simple), scalar=True
         )
     for particle, needed, told in _places(kind.content):
+        told = "; ".join(filter(None, (note, told)))
         if isinstance(particle.term, Wildcard):
-            yield OutlineRow(depth + 1, "*", f"{path}/*", "XML", needed, "; ".join(filter(None, (told, particle.term.words()))))  # fmt: skip
+            if not note:
+                words = "; ".join(filter(None, (told, particle.term.words())))
+                yield OutlineRow(depth, "*", f"{path}/*", "XML", needed, words)
             continue
         assert isinstance(particle.term, ElementDecl)
         for one in _stand_ins(particle.term, reader):
             key = layout.keys[one.name]
-            place = f"{path}/{escape_key(key)}" + ("/0" if key in layout.several else "")
-            yield from _element(one, reader, depth + 1, key, place, needed, told, above, deepest)
+            if key not in known:
+                place = f"{path}/{escape_key(key)}" + ("/0" if key in layout.several else "")
+                yield from _element(one, reader, depth, key, place, needed and not note, told, above, deepest)
 
 
 def _stand_ins(declared: ElementDecl, reader: Reader) -> list[ElementDecl]:

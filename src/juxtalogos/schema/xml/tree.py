@@ -20,7 +20,7 @@ from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.schema.xml.check import FREE
 from juxtalogos.schema.xml.keys import NIL, TYPE, ScopeOf
 from juxtalogos.schema.xml.layout import Layout, layout_of
-from juxtalogos.schema.xml.parts import ComplexType, ElementDecl, Group, Particle, Type, Wildcard, derived
+from juxtalogos.schema.xml.parts import ComplexType, ElementDecl, Group, Particle, Type, Wildcard, derived, elements_in
 from juxtalogos.schema.xml.read import Reader
 from juxtalogos.schema.xml.simple import SimpleType
 from juxtalogos.schema.xml.write import prefixed, to_text
@@ -207,10 +207,35 @@ class _Writer:
         anything = value.get(ANY, [])
         loose = [_parsed(text, at) for text in (anything if isinstance(anything, list) else [anything])]
         if kind.content is not None:
+            self.choose(kind.content, waiting)
             self.arrange(kind.content, waiting, loose, made)
         for rest in waiting.values():  # more than the schema lets in: sent all the same, for who wants to try
             made.extend(rest)
         made.extend(loose)
+
+    def choose(self, particle: Particle, waiting: dict[str, list[ET.Element]]) -> None:
+        """Of the branches of a choice that may stand once, that which was set last: it takes the place of a sample's."""
+        if not isinstance(particle.term, Group) or particle.most != 1:
+            return
+        inner = particle.term.particles
+        if particle.term.kind == "choice":
+            names = [self.names(one) for one in inner]
+            met = [branch for branch in names if branch & waiting.keys()]
+            if len(met) > 1:
+                order = list(waiting)
+                kept = max(met, key=lambda branch: max(order.index(name) for name in branch & waiting.keys()))
+                for name in set().union(*met) - kept:
+                    waiting.pop(name, None)
+        for one in inner:
+            self.choose(one, waiting)
+
+    def names(self, particle: Particle) -> set[str]:
+        """Names of the elements that may stand in a particle."""
+        found: set[str] = set()
+        for one, _ in elements_in(particle):
+            if isinstance(one.term, ElementDecl):
+                found |= {one.term.name, *self.reader.substitutes(one.term)}
+        return found
 
     @staticmethod
     def unknown(key: str, layout: Layout, at: str) -> None:
