@@ -40,7 +40,7 @@ def _soap(contract: Contract, operation: Operation, inputs: Inputs, url: str) ->
     if operation.fact("addressing"):
         blocks += _addressing(operation, url)
     body, attached = _parted(operation, inputs.body)
-    if isinstance(body, bytes | str) and _is_envelope(body, version):
+    if isinstance(body, bytes | str) and _is_envelope(body):
         text = body.encode() if isinstance(body, str) else body
     else:
         text = closed(version, blocks, _entries(contract, operation, body), prefixes)
@@ -115,7 +115,7 @@ def _unwrapped(schema: ElementSchema, element: ET.Element) -> list[ET.Element]:
     return list(element) if schema.of_type else [element]
 
 
-def _is_envelope(body: bytes | str, version: str) -> bool:
+def _is_envelope(body: bytes | str) -> bool:
     text = body if isinstance(body, str) else body[:4_000].decode("utf-8", "replace")
     return re.search(r"<(?:[\w.-]+:)?Envelope[\s>]", text[:4_000]) is not None and any(
         uri in text for uri in ENVELOPES.values()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from urllib.parse import urlsplit
 from weakref import WeakKeyDictionary
 
@@ -13,6 +12,7 @@ from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.formats.soap.attachments import root_part
 from juxtalogos.formats.soap.bound import url_of, version_of
 from juxtalogos.formats.soap.envelope import Envelope, opened
+from juxtalogos.formats.soap.plain import path_texts
 from juxtalogos.formats.soap.schemas import soap_schema
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.exchange import Request, header
@@ -93,12 +93,10 @@ def _same_place(one: str, other: str) -> bool:
 def _is_plain(operation: Operation, request: Request, base_url: str) -> bool:
     if request.method != operation.method:
         return False
-    path = urlsplit(base_url).path.rstrip("/") + operation.path.partition("?")[0]
-    pattern = "".join("[^/]+" if part.startswith("{") else re.escape(part) for part in re.split(r"(\{[^{}]*\})", path))
     try:
-        return re.fullmatch(pattern, urlsplit(request.url).path) is not None and (
-            not urlsplit(base_url).netloc or origin_alone(base_url) == origin_alone(request.url)
-        )
+        if urlsplit(base_url).netloc and origin_alone(base_url) != origin_alone(request.url):
+            return False
+        return path_texts(operation, request, base_url) is not None
     except ValueError:
         return False
 

@@ -50,13 +50,17 @@ def input_texts(operation: Operation, request: Request, base_url: str) -> dict[s
     form = (request.body or b"").decode("utf-8", "replace") if operation.method == "POST" else ""
     pairs = parse_qsl(urlsplit(request.url).query) + parse_qsl(form)
     found = {f"query.{name}": text for name, text in pairs}
+    in_path = path_texts(operation, request, base_url) or {}
+    return found | {f"path.{name}": text for name, text in in_path.items()}
+
+
+def path_texts(operation: Operation, request: Request, base_url: str) -> dict[str, str] | None:
+    """The inputs in a request's path by name; None when it is not the operation's path."""
     path = urlsplit(base_url).path.rstrip("/") + operation.path.partition("?")[0]
     parts = re.split(r"\{([^{}]*)\}", path)
     pattern = "".join("([^/]+)" if index % 2 else re.escape(part) for index, part in enumerate(parts))
     matched = re.fullmatch(pattern, urlsplit(request.url).path)
-    if matched is not None:
-        found |= {f"path.{name}": unquote(text) for name, text in zip(parts[1::2], matched.groups())}
-    return found
+    return None if matched is None else dict(zip(parts[1::2], map(unquote, matched.groups())))
 
 
 def _inputs(bound: Bound, template: str) -> Iterator[Input]:
