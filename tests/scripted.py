@@ -3,25 +3,27 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import json
-from collections.abc import Callable, Mapping
+from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
-from types import SimpleNamespace
 from typing import Any
 
 import pytest
 
 from conftest import definition
-from juxtalogos.ledger import CaseRecord, ExchangeRecord, Ledger
-from juxtalogos.ledger.writer import Writer
+from juxtalogos.ledger import CaseRecord, ExchangeQuery, ExchangeRecord, open_ledger
+from juxtalogos.ledger.recorder import Recorder
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.run import engine
-from juxtalogos.run.session import open_session
-from juxtalogos.suite.cut import reachable
+from juxtalogos.run.binding import bind
+from juxtalogos.run.engine import Engine
+from juxtalogos.run.executors import Dealer, LocalExecutor
+from juxtalogos.run.plan import CaseRef, RunPlan, units
+from juxtalogos.run.slots import Slots
+from juxtalogos.run.step import RunContext
 from juxtalogos.suite.read import read_suites, suite_paths
-from juxtalogos.suite.tables import read_table
 from juxtalogos.suite.write import to_yaml
 from juxtalogos.workspace.importing import keep, read_source
 from juxtalogos.workspace.remote import Access
@@ -169,28 +171,52 @@ class Bench:
         }
         (self.home.suites / f"{name}.arazzo.yaml").write_text(to_yaml(document), "utf-8")
 
-    def run(self, answer: Callable[[Request], Reply] = lines, *, jobs: int = 4, repeat: int = 1, seed: int = 0) -> Ran:
+    def plan(self, *, jobs: int = 4, repeat: int = 1, seed: int = 0) -> RunPlan:
+        suites, _ = read_suites(self.home, suite_paths(self.home))
+        refs = tuple(CaseRef(suite.name, case.id) for suite in suites for case in suite.cases)
+        return RunPlan(refs, "here", seed=seed, repeat=repeat, jobs=jobs, started=1_800_000_000.0)
+
+    def run(
+        self,
+        answer: Callable[[Request], Reply] = lines,
+        *,
+        jobs: int = 4,
+        repeat: int = 1,
+        seed: int = 0,
+        reset: Callable[[], Awaitable[None]] | None = None,
+        until: Callable[[Scripted], bool] | None = None,
+        between: Callable[[], None] = lambda: None,
+    ) -> Ran:
+        """`until`: the run is interrupted as soon as this holds; `between`: called once all is ready and nothing is sent yet."""
         home, service, clock = self.home, Scripted(answer), Clock()
-        suites, everything = read_suites(home, suite_paths(home))
-        cases = tuple((suite, case) for suite in suites for case in suite.cases)
-        reached = reachable(cases, everything)
-        target = home.target("here")
-        session = open_session({"quay": home.contract("quay")}, target, home.root, config=home.config, seed=seed)
-        rows = {key: read_table(home, suite, case) for key, (suite, case) in reached.items() if case.table}
-        self.monkeypatch.setattr(engine, "Transport", lambda options: service)
-        self.monkeypatch.setattr("juxtalogos.run.walk.asyncio", SimpleNamespace(sleep=clock.sleep))
+        plan = RunPlan.from_json(self.plan(jobs=jobs, repeat=repeat, seed=seed).to_json())
+        bound = bind(home, plan)
         done: list[CaseRecord] = []
-        plan = engine.Plan(cases, session, jobs, everything=reached, rows=rows, seed=seed, repeat=repeat)
-        with Ledger(home.ledger_path) as ledger:
+        with open_ledger(home.ledger_path, write=True) as ledger:
             number = ledger.begin("run", "here", "test")
 
-            async def work() -> Verdict:
-                async with Writer(ledger, number) as writer:
-                    return await engine.run_plan(plan, writer, done.append)
+            async def work() -> None:
+                nonlocal until
+                async with Recorder(ledger, number) as recorder:
+                    context = RunContext(bound.session, service, clock.sleep)
+                    engine = Engine(bound, context, recorder, Slots(jobs), reset, done.append)
+                    refs = [(ref, bound.key(ref)) for ref in plan.cases]
+                    source = Dealer(units(refs, bound.cases, bound.row_counts, alone=reset is not None))
+                    between()
+                    task = asyncio.create_task(LocalExecutor(engine).run(source))
+                    while not task.done():
+                        await asyncio.sleep(0)
+                        if until is not None and until(service):
+                            task.cancel()
+                            until = None
+                    with contextlib.suppress(asyncio.CancelledError):
+                        await task
 
-            verdict = asyncio.run(work())
+            asyncio.run(work())
+            verdict = ledger.worst(number)
             ledger.end(number, verdict)
-            return Ran(number, verdict, ledger.cases(number), list(ledger.exchanges(number)), service, clock, done)
+            records = list(ledger.exchanges(ExchangeQuery(run=number)))
+            return Ran(number, verdict, ledger.cases(number), records, service, clock, done)
 
 
 def step(step_id: str, operation: str, *, line: Any = None, status: int | None = None, **more: Any) -> dict[str, Any]:

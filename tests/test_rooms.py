@@ -6,7 +6,6 @@ import asyncio
 import gzip
 import json
 import re
-import sqlite3
 import threading
 import zlib
 from collections.abc import Iterator
@@ -27,15 +26,14 @@ from juxtalogos.exchange.message import parse_request, ready_message, request_te
 from juxtalogos.exchange.redact import MASK, Redactor
 from juxtalogos.exchange.transport import Transport, TransportOptions
 from juxtalogos.formats import FORMATS
-from juxtalogos.ledger import CaseRecord, ExchangeRecord, Ledger
-from juxtalogos.ledger.writer import Writer
-from juxtalogos.model.errors import ConfigError, UsageError
+from juxtalogos.ledger import CaseRecord, ExchangeRecord, open_ledger
+from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings, header
 from juxtalogos.model.findings import KEYWORD_KINDS, KINDS, CheckResult, Finding, Severity
 from juxtalogos.model.location import Location, follow_pointer, join_pointer, split_pointer
 from juxtalogos.model.seams import ABSENT
 from juxtalogos.model.verdict import Verdict, worst
-from juxtalogos.report import REPORTERS, report_data
+from juxtalogos.report import REPORTERS, run_view
 from juxtalogos.run.judge import judge
 from juxtalogos.suite.conditions import BadCondition, holds, parse_condition
 from juxtalogos.suite.expressions import Scope, fill
@@ -297,57 +295,6 @@ def _record(case: str, body: bytes = b"{}", results: tuple[CheckResult, ...] = (
     )
 
 
-def test_the_ledger_gives_back_what_it_was_given(tmp_path: Path) -> None:
-    results = (
-        CheckResult("body.type", False, "body/a", "integer", "string", Location("q.yaml", "/x"), Severity.REMARK),
-        CheckResult("status.undeclared", True, "status", "200", "200 OK"),
-    )
-    with Ledger(tmp_path / "l.sqlite") as ledger:
-        run = ledger.begin("run", "local", "suite")
-        ledger.add(run, [_record("c", b"\x00\xff", results)], [CaseRecord("suite", "c", Verdict.FAILED, "why", 0.5)])
-        ledger.end(run, "failed")
-    with Ledger(tmp_path / "l.sqlite") as ledger:
-        (record,) = ledger.exchanges(run)
-        assert record.exchange == _record("c", b"\x00\xff").exchange and record.results == results
-        assert ledger.cases(run) == [CaseRecord("suite", "c", Verdict.FAILED, "why", 0.5)]
-        found = ledger.run()
-        assert (found.exchanges, found.findings, found.verdict) == (1, 0, "failed")
-    (tmp_path / "bad.sqlite").write_bytes(b"not a database at all, but long enough to be read as one" * 20)
-    with pytest.raises(ConfigError, match="cannot be used"):
-        Ledger(tmp_path / "bad.sqlite")
-    database = sqlite3.connect(tmp_path / "new.sqlite")
-    database.execute("PRAGMA user_version = 99")
-    database.close()
-    with pytest.raises(ConfigError, match="version 99"):
-        Ledger(tmp_path / "new.sqlite")
-
-
-def test_the_writer_commits_in_batches_and_loses_nothing(tmp_path: Path) -> None:
-    batches: list[int] = []
-
-    class Counting(Ledger):
-        @contextmanager
-        def batch(self) -> Iterator[None]:
-            batches.append(0)
-            with super().batch():
-                yield
-
-        def put(self, run: int, exchanges: Any, cases: Any = ()) -> list[int]:
-            batches[-1] += len(exchanges)
-            return super().put(run, exchanges, cases)
-
-    async def work(ledger: Ledger, run: int) -> None:
-        async with Writer(ledger, run) as writer:
-            for number in range(1000):
-                await writer.put(_record(f"c{number}"))
-
-    with Counting(tmp_path / "l.sqlite") as ledger:
-        run = ledger.begin("run", "t", "w")
-        asyncio.run(work(ledger, run))
-        assert [record.case for record in ledger.exchanges(run)] == [f"c{number}" for number in range(1000)]
-    assert sum(batches) == 1000 and len(batches) <= 12
-
-
 _HOSTILE = '</pre></script><script>document.title="owned"</script><img src=x onerror="alert(1)"> \u202egnp.exe \x1b[31m {{ 127*127 }} ]]> &amp; \ud800 \x00'
 
 
@@ -360,44 +307,12 @@ def _hostile_report(tmp_path: Path) -> dict[str, bytes]:
         operation=_HOSTILE.replace("\ud800", ""),
         reason=_HOSTILE.replace("\ud800", ""),
     )
-    with Ledger(tmp_path / "l.sqlite") as ledger:
+    with open_ledger(tmp_path / "l.sqlite", write=True) as ledger:
         run = ledger.begin("run", "t<b>", "what<b>")
-        clean = tuple(
-            CheckResult(
-                one.kind,
-                one.held,
-                one.at.replace("\ud800", ""),
-                one.declared.replace("\ud800", ""),
-                one.observed.replace("\ud800", ""),
-            )
-            for one in results
-        )
-        from dataclasses import replace
-
-        ledger.add(run, [replace(record, results=clean)], [CaseRecord("suite", "c<i>", Verdict.FAILED, "why\x01", 0.5)])
+        ledger.add(run, [record], [CaseRecord("suite", "c<i>", Verdict.FAILED, "why\x01", 0.5)])
         ledger.end(run, "failed")
-        data = report_data(ledger.run(run), ledger.cases(run), list(ledger.exchanges(run)), [], {})
-    return {name: reporter.write(data) for name, reporter in REPORTERS.items()}
-
-
-def test_a_full_disk_stops_whoever_writes(tmp_path: Path) -> None:
-    class Full(Ledger):
-        def put(self, *_: Any) -> list[int]:
-            """Full at the eighth slice: the queue is full again by then."""
-            slices.append(1)
-            if len(slices) < 8:
-                return []
-            raise sqlite3.OperationalError("database or disk is full")
-
-    async def write() -> None:
-        async with Writer(ledger, 1) as writer:
-            for number in range(2_000):
-                await writer.put(_record(str(number)))
-
-    slices: list[int] = []
-
-    with Full(tmp_path / "ledger.sqlite") as ledger, pytest.raises(ConfigError, match="cannot be written: database or"):
-        asyncio.run(asyncio.wait_for(write(), 10))
+        view = run_view(ledger, run, {})
+        return {name: reporter.write(view) for name, reporter in REPORTERS.items()}
 
 
 def test_reports_disarm_what_they_show(tmp_path: Path) -> None:

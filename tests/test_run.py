@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from juxtalogos.exchange.redact import MASK
-from juxtalogos.ledger import Ledger
+from juxtalogos.ledger import open_ledger
 from juxtalogos.model.errors import ConfigError
 from juxtalogos.model.exchange import Request, header
 from juxtalogos.model.verdict import Verdict
@@ -54,7 +54,7 @@ def test_a_case_from_values_to_values_and_back_out_of_the_ledger(bench: Bench) -
     assert {one.kind for one in read.results} >= {"status.undeclared", "body.type", "criterion.unmet"}
     assert all(one.held for one in read.results) and read.exchange and read.exchange.response
     assert read.exchange.response.body == b'{"id": 7, "state": "made"}'
-    with Ledger(bench.home.ledger_path) as ledger:
+    with open_ledger(bench.home.ledger_path) as ledger:
         hit = {row.element.partition("|")[0] for row in ledger.hits([ran.number], "quay")}
         assert {"operation", "status", "response-property", "enum"} <= hit
         assert ledger.run(ran.number).exchanges == 3 and ledger.contracts([ran.number]) == ["quay"]
@@ -217,10 +217,10 @@ def test_the_system_under_test_is_started_awaited_and_stopped(bench: Bench, tmp_
         f'ready = "http://127.0.0.1:{port}/"\nready-timeout = 20\n'
         f'stop = ["{python}", "-c", "open({str(stopped)!r}, \'w\')"]\n',
     )
-    target = bench.home.target("here")
+    session = open_session({"quay": bench.home.contract("quay")}, bench.home.target("here"), bench.home.root)
 
     async def work() -> None:
-        async with running_system(target, bench.home.root):
+        async with running_system(session, bench.home.root):
             assert port_file.exists() and not stopped.exists()
 
     asyncio.run(work())

@@ -4,21 +4,21 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from juxtalogos.cli.calling import result_data
-from juxtalogos.cli.options import Arguments, add_common, add_remarks, terminal, workspace
-from juxtalogos.cli.summary import RunSummary
+from juxtalogos.cli.options import Arguments, add_common, add_remarks, add_strict, terminal, workspace
+from juxtalogos.cli.summary import exit_status, show_findings
 from juxtalogos.cli.terminal import Terminal
 from juxtalogos.exchange.har import Entry, read_har
 from juxtalogos.exchange.redact import Redactor, carried_secrets
-from juxtalogos.ledger import CaseRecord, ExchangeRecord, Ledger
+from juxtalogos.ledger import CaseRecord, ExchangeRecord, open_ledger
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.findings import CheckResult, Severity
 from juxtalogos.model.verdict import Verdict, worst
+from juxtalogos.report.view import RunView, run_view
 from juxtalogos.run.audit import SUITE, Place, audit
 from juxtalogos.run.rules import rules_of
 from juxtalogos.workspace.config import check_url
@@ -49,7 +49,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--base-url", metavar="URL", help="where the contract was served; else --target says it")
     parser.add_argument("--target", metavar="NAME", help="take the base URLs from a target of juxtalogos.toml")
-    parser.add_argument("--strict", action="store_true", help="unproven counts as failed")
+    add_strict(parser)
     add_remarks(parser)
     add_common(parser)
 
@@ -72,27 +72,22 @@ def run(args: _AuditArguments) -> int:
         raise UsageError(f"cannot be read: {error.strerror}", where=str(args.file), mend="check the path") from None
     contracts = {place.contract.name: place.contract for place in places}
     redactor = _redactor(entries, contracts)
-    with Ledger(home.ledger_path) as ledger:
+    with open_ledger(home.ledger_path, write=True) as ledger:
         number = ledger.begin("audit", "recorded", str(args.file))
-        records: list[ExchangeRecord] = []
+        rules, count, verdicts = rules_of(home.config, contracts), 0, set()
         with out.progress("exchanges", len(entries)) as moved:
-            for batch in _batches(
-                record.redacted(redactor) for record in audit(entries, places, rules_of(home.config, contracts))
-            ):
-                cases = [_as_case(record) for record in batch]
-                ids = ledger.add(number, batch, cases)
-                records += [replace(record, id=found) for record, found in zip(batch, ids)]
-                moved(len(records))
-        verdict = worst(record.verdict for record in records)
-        ledger.end(number, verdict)
-    summary = RunSummary(
-        number, [_as_case(record) for record in records], records, contracts, remarks=not args.no_remarks
-    )
-    if args.json:
-        out.json(_as_data(summary, verdict))
-    else:
-        _tell(out, summary, verdict)
-    return summary.exit_status(args.strict, False)
+            for batch in _batches(record.redacted(redactor) for record in audit(entries, places, rules)):
+                ledger.add(number, batch, [_as_case(record) for record in batch])
+                verdicts |= {record.verdict for record in batch}
+                count += len(batch)
+                moved(count)
+        ledger.end(number, worst(verdicts))
+        view = run_view(ledger, number, contracts, remarks=not args.no_remarks)
+        if args.json:
+            out.json(_as_data(view))
+        else:
+            _tell(out, view)
+    return exit_status(view, strict=args.strict)
 
 
 def _places(args: _AuditArguments, home: Workspace) -> list[Place]:
@@ -133,29 +128,26 @@ def _as_case(record: ExchangeRecord) -> CaseRecord:
     return CaseRecord(SUITE, record.case, record.verdict, record.reason, seconds)
 
 
-def _as_data(summary: RunSummary, verdict: Verdict) -> dict[str, Any]:
+def _as_data(view: RunView) -> dict[str, Any]:
     entries = []
-    for index, record in enumerate(summary.records):
-        contract = summary.contracts.get(record.contract)
+    for index, record in enumerate(view.exchanges()):
+        contract = view.contracts.get(record.contract)
         documents = contract.documents if contract else {}
-
-        def told(severity: Severity) -> list[dict[str, Any]]:
-            chosen = [one for one in record.results if not one.held and one.severity is severity]  # noqa: B023
-            return [_finding_data(one, documents) for one in chosen]  # noqa: B023
-
+        unmet = [one for one in record.results if not one.held]
+        remarks = [one for one in unmet if one.severity is Severity.REMARK]
         data: dict[str, Any] = {
             "index": index,
             "operation": record.operation or None,
             "contract": record.contract or None,
             "verdict": str(record.verdict),
             "reason": record.reason,
-            "findings": told(Severity.DEVIATION),
+            "findings": [_finding_data(one, documents) for one in unmet if one not in remarks],
             "exchange": record.id,
         }
-        if summary.remarks:
-            data["remarks"] = told(Severity.REMARK)
+        if view.remarks:
+            data["remarks"] = [_finding_data(one, documents) for one in remarks]
         entries.append(data)
-    return {"version": 1, "run": summary.number, "verdict": str(verdict), "entries": entries}
+    return {"version": 1, "run": view.run.id, "verdict": view.run.verdict, "entries": entries}
 
 
 def _finding_data(result: CheckResult, documents: Any) -> dict[str, Any]:
@@ -163,32 +155,28 @@ def _finding_data(result: CheckResult, documents: Any) -> dict[str, Any]:
     return {key: data[key] for key in ("kind", "at", "declared", "observed", "document", "line")}
 
 
-def _tell(out: Terminal, summary: RunSummary, verdict: Verdict) -> None:
+def _tell(out: Terminal, view: RunView) -> None:
     """Entries that did not pass; every one where more is asked for."""
-    rows = []
-    for index, record in enumerate(summary.records):
-        if record.verdict in (Verdict.PASSED, Verdict.SKIPPED) and not out.verbose:
-            continue
-        request = record.exchange.request if record.exchange else None
-        rows.append(
-            (
-                index,
-                f"{request.method} {request.url}" if request else "",
-                record.status or "",
-                record.operation or "-",
-                (record.verdict, record.verdict),
-                (record.reason, "note"),
-            )
+    rows = [
+        (
+            index,
+            f"{step.method} {step.url}" if step.method else "",
+            step.status or "",
+            step.operation or "-",
+            (step.verdict, step.verdict),
+            (step.reason, "note"),
         )
+        for index, step in enumerate(view.steps)
+        if out.verbose or step.verdict not in (Verdict.PASSED, Verdict.SKIPPED)
+    ]
     if rows:
         out.table(("entry", "sent", "status", "operation", "verdict", "why"), rows, right=(0, 2))
-    summary.show_findings(out)
+    show_findings(out, view)
     out.line()
-    counts: dict[str, int] = {}
-    for record in summary.records:
-        counts[record.verdict] = counts.get(record.verdict, 0) + 1
+    counts = view.step_verdicts
     told = ", ".join(f"{count} {name}" for name, count in counts.items()) or "no entry"
-    if summary.records and counts.keys() <= {Verdict.SKIPPED}:
+    if view.steps and counts.keys() <= {Verdict.SKIPPED}:
         out.note(("no entry lies under the base URL, so nothing was judged; see the URLs with -v", "note"))
-    out.line((verdict, verdict), f"  run {summary.number}: {len(summary.records)} recorded exchanges: {told}")
-    out.note((f"next: juxtalogos report {summary.number}  or  juxtalogos coverage {summary.number}", "note"))
+    number = view.run.id
+    out.line((view.run.verdict, view.run.verdict), f"  run {number}: {len(view.steps)} recorded exchanges: {told}")
+    out.note((f"next: juxtalogos report {number}  or  juxtalogos coverage {number}", "note"))

@@ -10,7 +10,7 @@ from juxtalogos.cli.options import EXIT_HELD, EXIT_NO_ANSWER
 from juxtalogos.cli.terminal import Terminal
 from juxtalogos.exchange.redact import Redactor, carried_secrets
 from juxtalogos.exchange.transport import Transport, TransportOptions
-from juxtalogos.ledger import ExchangeRecord, Ledger
+from juxtalogos.ledger import ExchangeRecord, open_ledger
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange, Headers, Request
 from juxtalogos.model.verdict import Verdict
@@ -64,7 +64,7 @@ def _keep(folder: Path, exchange: Exchange, verdict: Verdict, reason: str) -> in
     except UsageError:
         return 0
     record = ExchangeRecord("", "", "", "", exchange, verdict, reason)
-    with Ledger(home.ledger_path) as ledger:
+    with open_ledger(home.ledger_path, write=True) as ledger:
         run = ledger.begin("call", "url", f"{exchange.request.method} {exchange.request.url}")
         number = ledger.add(run, [record])[0]
         ledger.end(run, verdict)

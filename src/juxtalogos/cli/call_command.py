@@ -21,7 +21,7 @@ from juxtalogos.cli.options import (
     workspace,
 )
 from juxtalogos.exchange.transport import Transport, TransportOptions
-from juxtalogos.ledger import ExchangeRecord, Ledger
+from juxtalogos.ledger import ExchangeRecord, open_ledger
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.exchange import Exchange
@@ -137,7 +137,7 @@ def run(args: _CallArguments) -> int:
     if args.save and inputs is not None:
         path, step = save_call(home.suites, args.save, contract, operation, inputs, links)
         if number:
-            with Ledger(home.ledger_path) as ledger:
+            with open_ledger(home.ledger_path, write=True) as ledger:
                 ledger.assign(number, *place_of(args.save), step)
         terminal(args).note(f"saved in {path} as step {step}")
     return _exit_status(judgement)
@@ -254,7 +254,7 @@ def _keep(home: Workspace, session: Session, operation: Operation, exchange: Exc
     record = ExchangeRecord(
         "", "", operation.contract, operation.id, redacted, judgement.verdict, judgement.reason, results, judgement.hits
     )
-    with Ledger(home.ledger_path) as ledger:
+    with open_ledger(home.ledger_path, write=True) as ledger:
         number = ledger.begin("call", session.target.name, operation.full_id)
         exchange_number = ledger.add(number, [record])[0]
         ledger.end(number, judgement.verdict)

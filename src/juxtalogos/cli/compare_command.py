@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
-from juxtalogos.ledger import ExchangeRecord, Ledger
+from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, open_ledger
 from juxtalogos.model.errors import UsageError
 from juxtalogos.report.compare import Pair, pairs
 
@@ -35,16 +35,16 @@ class _CompareArguments(Arguments):
 
 def run(args: _CompareArguments) -> int:
     home, out = workspace(args), terminal(args)
-    with Ledger(home.ledger_path) as ledger:
+    with open_ledger(home.ledger_path) as ledger:
         if len(args.runs) not in (0, 2):
             raise UsageError("two runs are compared", mend="name both, or neither for the two latest")
-        numbers = args.runs or [one.id for one in ledger.runs(1_000) if one.kind in ("run", "audit")][:2][::-1]
+        numbers = args.runs or [one.id for one in ledger.runs(2, calls=False)][::-1]
         if len(numbers) < 2:
             raise UsageError(
                 "there are not two runs yet", mend="run the same suite twice: juxtalogos run SUITE --target NAME"
             )
         first, second = (ledger.run(number) for number in numbers)
-        found = pairs(ledger.exchanges(first.id), ledger.exchanges(second.id))
+        found = pairs(*(ledger.exchanges(ExchangeQuery(run=one.id)) for one in (first, second)))
     differing = [pair for pair in found if not pair.same]
     if args.json:
         out.json({"version": 1, "runs": [first.id, second.id], "targets": [first.target, second.target], "steps": [_data(one) for one in (found if args.all else differing)], "same": len(found) - len(differing)})  # fmt: skip

@@ -11,7 +11,7 @@ from juxtalogos.cli.terminal import Terminal
 from juxtalogos.coverage import Coverage, Share, measure
 from juxtalogos.documents.positions import position
 from juxtalogos.formats import FORMATS
-from juxtalogos.ledger import Ledger
+from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.elements import ELEMENT_KINDS, Element
 from juxtalogos.model.errors import UsageError, nearest, quoted
@@ -59,7 +59,7 @@ def run(args: _CoverageArguments) -> int:
     home = workspace(args)
     out = terminal(args)
     measured: list[tuple[Contract, Coverage]] = []
-    with Ledger(home.ledger_path) as ledger:
+    with open_ledger(home.ledger_path) as ledger:
         numbers = [ledger.run(number).id for number in run_numbers(args.runs)] if args.runs else [ledger.run().id]
         names = [args.contract] if args.contract else ledger.contracts(numbers)
         for name in names:

@@ -188,13 +188,12 @@ def _say(out: Terminal, words: str, command: list[str]) -> None:
 
 def _found(folder: Path) -> set[tuple[str, str, str]]:
     """(operation, kind, place) of what the last run found."""
-    from juxtalogos.ledger import Ledger
+    from juxtalogos.ledger import open_ledger
 
-    with Ledger(folder / ".juxtalogos" / "ledger.sqlite") as ledger:
+    with open_ledger(folder / ".juxtalogos" / "ledger.sqlite") as ledger:
         return {
-            (finding.operation, finding.result.kind, general_path(finding.result.at))
-            for record in ledger.exchanges(ledger.run().id)
-            for finding in record.findings()
+            (one.finding.operation, one.finding.result.kind, general_path(one.finding.result.at))
+            for one in ledger.findings(ledger.run().id)
         }
 
 

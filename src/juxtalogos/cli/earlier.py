@@ -8,7 +8,7 @@ from typing import Any
 
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.exchange.redact import MASK
-from juxtalogos.ledger import ExchangeRecord, Ledger
+from juxtalogos.ledger import ExchangeRecord, open_ledger
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.exchange import Exchange, header
@@ -67,8 +67,8 @@ def split_settings(home: Workspace, operation: Operation, settings: list[str]) -
 
 
 def _record(home: Workspace, number: int) -> ExchangeRecord:
-    with Ledger(home.ledger_path) as ledger:
-        record = next(ledger.exchanges(number=number), None)
+    with open_ledger(home.ledger_path) as ledger:
+        record = ledger.exchange(number)
     if record is None or record.exchange is None or record.exchange.response is None:
         what = f"there is no exchange {number}" if record is None else f"exchange {number} has no answer"
         raise UsageError(what, mend="list them: juxtalogos exchanges")

@@ -9,7 +9,7 @@ from urllib.parse import urlsplit
 
 from juxtalogos.cli.calling import exchange_data, result_data, show_exchange, show_results
 from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
-from juxtalogos.ledger import ExchangeRecord, Ledger
+from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, open_ledger
 from juxtalogos.model.errors import UsageError, nearest
 from juxtalogos.model.findings import KINDS
 from juxtalogos.model.verdict import Verdict
@@ -59,9 +59,9 @@ class _ExchangesArguments(Arguments):
 def run(args: _ExchangesArguments) -> int:
     home = workspace(args)
     out = terminal(args)
-    with Ledger(home.ledger_path) as ledger:
+    with open_ledger(home.ledger_path) as ledger:
         if args.number is not None:
-            record = next(ledger.exchanges(number=args.number), None)
+            record = ledger.exchange(args.number)
             if record is None:
                 raise UsageError(f"there is no exchange {args.number}", mend="list them: juxtalogos exchanges")
             documents = home.contract(record.contract).documents if record.contract in home.contract_names() else {}
@@ -86,7 +86,7 @@ def run(args: _ExchangesArguments) -> int:
                 )
             return EXIT_HELD
         run_id = ledger.run(args.run_number).id
-        records = [record for record in ledger.exchanges(run_id) if _wanted(args, record)]
+        records = list(ledger.exchanges(_query(args, run_id)))
     if args.har:
         _write_har(args.har, records)
         out.note((f"{args.har}: {len(records)} exchanges", "note"))
@@ -110,21 +110,18 @@ def _write_har(path: Path, records: list[ExchangeRecord]) -> None:
     write_whole(path, write_har(record.exchange for record in records if record.exchange).encode())
 
 
-def _wanted(args: _ExchangesArguments, record: ExchangeRecord) -> bool:
-    exchange = record.exchange
+def _query(args: _ExchangesArguments, run: int) -> ExchangeQuery:
+    """What was asked for; UsageError when a kind of finding is none."""
     if args.finding and args.finding != "any" and args.finding not in KINDS:
         raise UsageError(f"there is no finding kind {args.finding!r}", mend=nearest(args.finding, KINDS))
-    if args.status:
-        wanted = args.status.upper()
-        if wanted not in (str(record.status), f"{record.status // 100}XX"):
-            return False
-    found = [result.kind for result in record.results if result.is_finding]
-    return (
-        (not args.method or (exchange is not None and exchange.request.method == args.method.upper()))
-        and (not args.path or (exchange is not None and args.path in exchange.request.url))
-        and (not args.verdict or record.verdict == args.verdict)
-        and (not args.operation or record.operation == args.operation)
-        and (not args.finding or (bool(found) if args.finding == "any" else args.finding in found))
+    return ExchangeQuery(
+        run=run,
+        method=args.method or "",
+        url_part=args.path or "",
+        status=args.status or "",
+        verdict=args.verdict or "",
+        operation=args.operation or "",
+        finding=args.finding or "",
     )
 
 

@@ -49,6 +49,10 @@ def add_remarks(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--no-remarks", action="store_true", help="leave out what is only doubtful")
 
 
+def add_strict(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--strict", action="store_true", help="what is unproven or skipped counts as failed")
+
+
 def terminal(args: Arguments) -> Terminal:
     return Terminal(quiet=args.quiet, verbose=args.verbose)
 

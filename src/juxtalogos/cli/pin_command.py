@@ -8,7 +8,7 @@ from typing import Any
 from juxtalogos.cli.earlier import answer_value
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.documents.jsontext import dump_json
-from juxtalogos.ledger import ExchangeRecord, Ledger
+from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, open_ledger
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.suite.edit import add_checks
@@ -111,11 +111,9 @@ def _data(number: int, place: Place) -> dict[str, Any]:
 
 
 def _record(home: Workspace, number: int | None) -> ExchangeRecord:
-    with Ledger(home.ledger_path) as ledger:
-        if number is not None:
-            found = next(ledger.exchanges(number=number), None)
-        else:
-            found = ledger.latest_answer()
+    latest = ExchangeQuery(answered=True, newest_first=True, limit=1)
+    with open_ledger(home.ledger_path) as ledger:
+        found = ledger.exchange(number) if number is not None else next(ledger.exchanges(latest), None)
     if found is None or found.exchange is None or found.exchange.response is None:
         raise UsageError("there is no such exchange with an answer", mend="list them: juxtalogos exchanges")
     return found

@@ -8,8 +8,8 @@ from pathlib import Path
 from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.coverage import measure
 from juxtalogos.formats import FORMATS
-from juxtalogos.ledger import Ledger
-from juxtalogos.report import REPORTERS, report_data, write_report
+from juxtalogos.ledger import open_ledger
+from juxtalogos.report import REPORTERS, run_view, with_coverage, write_report
 
 DESCRIPTION = """\
 Write a report of a run: `html`, one self-contained page with findings, cases, coverage and every exchange; or
@@ -41,7 +41,7 @@ class _ReportArguments(Arguments):
 
 def run(args: _ReportArguments) -> int:
     home = workspace(args)
-    with Ledger(home.ledger_path) as ledger:
+    with open_ledger(home.ledger_path) as ledger:
         record = ledger.run(args.number)
         names = [name for name in ledger.contracts([record.id]) if name in home.contract_names()]
         contracts = {name: home.contract(name) for name in names}
@@ -49,8 +49,8 @@ def run(args: _ReportArguments) -> int:
             (contract, measure(FORMATS[contract.format], contract, ledger.hits([record.id], contract.name)))
             for contract in contracts.values()
         ]
-        data = report_data(record, ledger.cases(record.id), list(ledger.exchanges(record.id)), coverages, contracts)
-    path = write_report(args.form, data, args.output, home.root / "reports")
+        view = with_coverage(run_view(ledger, record.id, contracts), coverages)
+        path = write_report(args.form, view, args.output, home.root / "reports")
     if path is not None:
         if args.json:
             terminal(args).json({"version": 1, "run": record.id, "path": str(path)})

@@ -6,7 +6,7 @@ import argparse
 from datetime import datetime
 
 from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
-from juxtalogos.ledger import Ledger
+from juxtalogos.ledger import open_ledger
 
 DESCRIPTION = "List the runs of this workspace, the latest first: when, what, at which target, verdict, counts."
 EXAMPLE = """\
@@ -29,8 +29,8 @@ class _RunsArguments(Arguments):
 def run(args: _RunsArguments) -> int:
     home = workspace(args)
     out = terminal(args)
-    with Ledger(home.ledger_path) as ledger:
-        runs = [one for one in ledger.runs(100_000) if args.calls or one.kind in ("run", "audit")][: max(args.last, 0)]
+    with open_ledger(home.ledger_path) as ledger:
+        runs = ledger.runs(max(args.last, 0), calls=args.calls)
     if args.json:
         rows = [
             {

@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
-from juxtalogos.ledger import Ledger
+from juxtalogos.ledger import ExchangeQuery, open_ledger
 from juxtalogos.model.errors import JuxtalogosError, UsageError
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.suite.advice import Advice, linkable, near_copies
@@ -155,8 +155,8 @@ def _latest(home: Workspace) -> dict[tuple[str, str, str], Exchange]:
     """The latest exchange of each step."""
     if not home.ledger_path.exists():
         return {}
-    with Ledger(home.ledger_path) as ledger:
-        found = ledger.exchanges(where="suite <> '' AND run IN (SELECT id FROM run ORDER BY id DESC LIMIT 20)")
+    with open_ledger(home.ledger_path) as ledger:
+        found = ledger.exchanges(ExchangeQuery(latest_runs=20, of_a_suite=True))
         return {
             (record.suite, record.case.partition("[")[0], record.step): record.exchange
             for record in found

@@ -10,6 +10,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from types import TracebackType
+from typing import Protocol
 from urllib.parse import urlsplit
 
 import aiohttp
@@ -57,6 +58,12 @@ def _resolver(options: TransportOptions) -> GuardedResolver | None:
     if not options.addresses and options.may_be_private is None:
         return None
     return GuardedResolver(options.may_be_private or (lambda host: True), options.addresses)
+
+
+class Sender(Protocol):
+    """Whatever sends requests for a run: the transport, or a stand-in."""
+
+    async def send(self, request: Request) -> Exchange: ...
 
 
 class Transport:

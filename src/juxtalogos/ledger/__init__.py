@@ -1,6 +1,7 @@
 """The ledger: the store of runs."""
 
-from juxtalogos.ledger.records import CaseRecord, ExchangeRecord, HitRow, RunRecord, StepRecord
-from juxtalogos.ledger.store import Ledger
+from juxtalogos.ledger.interface import ExchangeQuery, Ledger
+from juxtalogos.ledger.opening import open_ledger
+from juxtalogos.ledger.records import BodyForm, CaseRecord, ExchangeRecord, FoundResult, HitRow, RunRecord, StepRow
 
-__all__ = ["CaseRecord", "ExchangeRecord", "HitRow", "Ledger", "RunRecord", "StepRecord"]
+__all__ = ["BodyForm", "CaseRecord", "ExchangeQuery", "ExchangeRecord", "FoundResult", "HitRow", "Ledger", "RunRecord", "StepRow", "open_ledger"]  # fmt: skip

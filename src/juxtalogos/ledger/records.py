@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from enum import StrEnum
 from typing import Any
 
 from juxtalogos.exchange.media import parse_media_type
@@ -10,6 +11,17 @@ from juxtalogos.exchange.redact import Redactor
 from juxtalogos.model.exchange import Exchange, header
 from juxtalogos.model.findings import CheckResult, Finding
 from juxtalogos.model.verdict import Verdict
+
+
+class BodyForm(StrEnum):
+    """What of a body is kept."""
+
+    RAW = "raw"
+    """The bytes as they went or came."""
+    MASKED = "masked"
+    """The same, with secrets masked in place."""
+    DECODED = "decoded"
+    """Only what it says, secrets masked: never judged, kept or sent again."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,6 +47,12 @@ class ExchangeRecord:
     """(input, expression): which values of the request came from where."""
     note: str = ""
     """The step's description, its expressions filled."""
+    role: str = ""
+    """The set of credentials it was sent with; empty for the target's own."""
+    whole: int = 0
+    """The number of the exchange that it is a part of; 0 for none."""
+    request_form: BodyForm = BodyForm.RAW
+    response_form: BodyForm = BodyForm.RAW
 
     @property
     def status(self) -> int:
@@ -46,11 +64,18 @@ class ExchangeRecord:
         response = self.exchange.response if self.exchange else None
         return str(parse_media_type(header(response.headers, "content-type") or "") or "") if response else ""
 
+    def bare(self) -> ExchangeRecord:
+        """Only which step it is: nothing of what was sent or came."""
+        return ExchangeRecord(
+            self.case, self.step, self.contract, self.operation, None, self.verdict, "", suite=self.suite
+        )
+
     def redacted(self, redactor: Redactor) -> ExchangeRecord:
         """As it may be kept and shown."""
         exchange = redactor.exchange(self.exchange) if self.exchange else None
         if redactor.is_idle:
             return self if exchange is self.exchange else replace(self, exchange=exchange)
+        forms = _forms(self.exchange, exchange)
         results = tuple(redactor.result(result) for result in self.results)
         known = tuple((name, redactor.text(value) if isinstance(value, str) else value) for name, value in self.known)
         return replace(
@@ -60,22 +85,60 @@ class ExchangeRecord:
             reason=redactor.text(self.reason),
             known=known,
             note=redactor.text(self.note),
+            request_form=forms[0],
+            response_form=forms[1],
         )
 
+    def finding(self, result: CheckResult) -> Finding:
+        return Finding(result, self.contract, self.operation, self.status)
+
     def findings(self) -> tuple[Finding, ...]:
-        return tuple(
-            Finding(result, self.contract, self.operation, self.status) for result in self.results if result.is_finding
-        )
+        return tuple(self.finding(result) for result in self.results if result.is_finding)
+
+
+def _forms(before: Exchange | None, after: Exchange | None) -> tuple[BodyForm, BodyForm]:
+    """(of the request, of the response) once it was redacted."""
+    if before is None or after is None:
+        return BodyForm.RAW, BodyForm.RAW
+    same = before.request.body == after.request.body
+    alike = (before.response.body if before.response else b"") == (after.response.body if after.response else b"")
+    return BodyForm.RAW if same else BodyForm.MASKED, BodyForm.RAW if alike else BodyForm.MASKED
 
 
 @dataclass(frozen=True, slots=True)
-class StepRecord:
-    """What a case says of one of its steps."""
+class StepRow:
+    """What a step came to."""
 
+    id: int
+    """The number of its exchange."""
+    suite: str
+    case: str
     step: str
+    contract: str
     operation: str
     verdict: Verdict
     reason: str
+    method: str
+    """Empty when nothing was sent."""
+    url: str
+    status: int
+    """0 when no answer came."""
+    failing: int
+    """Checks that did not hold and fail the step."""
+
+
+@dataclass(frozen=True, slots=True)
+class FoundResult:
+    """A result that did not hold, by fingerprint: how often, and the exchanges where it was seen first."""
+
+    finding: Finding
+    fingerprint: str
+    count: int
+    exchanges: tuple[int, ...]
+
+    @property
+    def first(self) -> int:
+        return self.exchanges[0]
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,6 +167,8 @@ class RunRecord:
     exchanges: int = 0
     findings: int = 0
     interrupted: bool = False
+    token: str = ""
+    """Random text of the run."""
 
 
 @dataclass(frozen=True, slots=True)

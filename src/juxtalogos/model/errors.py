@@ -28,6 +28,10 @@ class ConfigError(JuxtalogosError):
     """`juxtalogos.toml` or a target in it cannot be used."""
 
 
+class LedgerError(ConfigError):
+    """The ledger cannot be read or written: a run that cannot be kept ends."""
+
+
 class DocumentError(JuxtalogosError):
     """A document cannot be read or is not what it should be."""
 

@@ -19,6 +19,23 @@ class Severity(StrEnum):
     """Doubtful, but nothing forbids it; steers no verdict."""
 
 
+class ResultClass(StrEnum):
+    """What a result that did not hold is."""
+
+    FINDING = "finding"
+    """The contract, or a MUST of its protocol, forbids what was seen."""
+    EXPECTATION = "expectation"
+    """A person wrote that it should be otherwise."""
+    REFUSAL = "refusal"
+    """A declared refusal of a request that was made up."""
+    REMARK = "remark"
+    """Doubtful, but nothing forbids it."""
+    LENIENT = "lenient"
+    """The service took what the definition does not allow."""
+    DOUBT = "doubt"
+    """A law that nobody stated does not hold."""
+
+
 KINDS: dict[str, str] = {
     "operation.undeclared": "a request under the base URL that no operation declares",
     "status.undeclared": "the status code is not among the declared answers",
@@ -59,6 +76,9 @@ KINDS: dict[str, str] = {
     "criterion.unmet": "a written success criterion did not hold",
 }
 """Every finding kind, in our own words. The part before the dot is where it was seen."""
+
+WRITTEN_KINDS = frozenset(("check.unmet", "criterion.unmet"))
+"""Kinds of what a person wrote down."""
 
 KEYWORD_KINDS: dict[str, str] = {
     "type": "body.type",
@@ -169,6 +189,13 @@ class CheckResult:
         return not self.held
 
     @property
+    def result_class(self) -> ResultClass:
+        """What it is when it did not hold."""
+        if self.severity is Severity.REMARK:
+            return ResultClass.REMARK
+        return ResultClass.EXPECTATION if self.kind in WRITTEN_KINDS else ResultClass.FINDING
+
+    @property
     def fails(self) -> bool:
         return not self.held and self.severity is Severity.DEVIATION
 
@@ -196,7 +223,7 @@ class Finding:
             pointer,
             general_path(self.result.at),
         )
-        digest = hashlib.sha256("\x00".join(map(str, parts)).encode()).hexdigest()
+        digest = hashlib.sha256("\x00".join(map(str, parts)).encode("utf-8", "backslashreplace")).hexdigest()
         return f"{FINGERPRINT_VERSION}:{digest[:20]}"
 
 

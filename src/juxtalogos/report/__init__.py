@@ -7,21 +7,21 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
-from juxtalogos.report.data import ReportData, report_data
 from juxtalogos.report.junit import junit
 from juxtalogos.report.page import page
+from juxtalogos.report.view import RunView, run_view, with_coverage
 
 
 @dataclass(frozen=True, slots=True)
 class Reporter:
     ending: str
-    write: Callable[[ReportData], bytes]
+    write: Callable[[RunView], bytes]
 
 
 REPORTERS: dict[str, Reporter] = {"html": Reporter("html", page), "junit": Reporter("xml", junit)}
 
 
-def write_report(name: str, data: ReportData, output: Path | None, folder: Path) -> Path | None:
+def write_report(name: str, data: RunView, output: Path | None, folder: Path) -> Path | None:
     """Writes the file whole; `-` is stdout. Gives the path, or None for stdout."""
     from juxtalogos.workspace.files import write_whole
 
@@ -35,4 +35,4 @@ def write_report(name: str, data: ReportData, output: Path | None, folder: Path)
     return path
 
 
-__all__ = ["REPORTERS", "ReportData", "report_data", "write_report"]
+__all__ = ["REPORTERS", "RunView", "run_view", "with_coverage", "write_report"]

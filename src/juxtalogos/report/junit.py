@@ -7,18 +7,18 @@ from collections import Counter, defaultdict
 from datetime import UTC, datetime
 from xml.etree import ElementTree
 
-from juxtalogos.ledger import CaseRecord
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.report.data import ReportData
+from juxtalogos.report.view import RunView
 
 _NOT_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 _MARKS = {Verdict.FAILED: "failure", Verdict.ERROR: "error", Verdict.SKIPPED: "skipped", Verdict.UNPROVEN: "skipped"}
 
 
-def junit(data: ReportData) -> bytes:
+def junit(data: RunView) -> bytes:
     root = ElementTree.Element("testsuites", name="juxtalogos")
     suites: dict[str, list[ElementTree.Element]] = {}
     times: defaultdict[str, float] = defaultdict(float)
+    details = _details(data)
     for case in data.cases:
         element = ElementTree.Element(
             "testcase",
@@ -31,7 +31,7 @@ def junit(data: ReportData) -> bytes:
             detail = ElementTree.SubElement(
                 element, mark, message=_clean(f"{case.verdict}: {case.reason}" if case.reason else str(case.verdict))
             )
-            detail.text = _clean(_detail(data, case))
+            detail.text = _clean("\n".join(details.get((case.suite, case.case), ())))
         suites.setdefault(case.suite, []).append(element)
         times[case.suite] += case.seconds
     stamp = datetime.fromtimestamp(data.run.started, UTC).isoformat(timespec="seconds")
@@ -47,19 +47,21 @@ def junit(data: ReportData) -> bytes:
     return text + b"\n"
 
 
-def _detail(data: ReportData, case: CaseRecord) -> str:
-    rows = []
-    for record in data.steps_of(case):
-        for result in record.results:
-            if result.is_finding:
-                where = data.where(record, result)
-                rows.append(
-                    f"{record.step} {result.kind} at {result.at}: declared {result.declared}; observed {result.observed}"
-                    + (f" ({where})" if where else "")
-                )
+def _details(data: RunView) -> dict[tuple[str, str], list[str]]:
+    """By case: what did not hold, and why steps without checks ended as they did."""
+    rows: dict[tuple[str, str], list[str]] = {}
+    for record in data.exchanges():
+        told = [
+            f"{record.step} {result.kind} at {result.at}: declared {result.declared}; observed {result.observed}"
+            + (f" ({where})" if (where := data.where(record, result)) else "")
+            for result in record.results
+            if result.is_finding
+        ]
         if not record.results and record.reason:
-            rows.append(f"{record.step} {record.verdict}: {record.reason}")
-    return "\n".join(rows)
+            told.append(f"{record.step} {record.verdict}: {record.reason}")
+        if told:
+            rows.setdefault((record.suite, record.case), []).extend(told)
+    return rows
 
 
 def _clean(text: str) -> str:

@@ -17,14 +17,14 @@ from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.elements import ELEMENT_KINDS
 from juxtalogos.model.exchange import Headers, header
-from juxtalogos.report.data import ReportData
+from juxtalogos.report.view import RunView
 
 BODY_LIMIT = 64 * 1024
 """Characters of a body in the report; the ledger has the whole."""
 GAP_LIMIT = 500
 
 
-def page(data: ReportData) -> bytes:
+def page(data: RunView) -> bytes:
     from jinja2 import Environment
 
     style, script = _asset("page.css"), _asset("page.js")
@@ -39,7 +39,8 @@ def page(data: ReportData) -> bytes:
         policy=f"default-src 'none'; style-src 'sha256-{_digest(style)}'; script-src 'sha256-{_digest(script)}'; base-uri 'none'; form-action 'none'",
         started=datetime.fromtimestamp(data.run.started).astimezone().strftime("%Y-%m-%d %H:%M:%S %Z"),
         seconds=max(0.0, data.run.ended - data.run.started) if data.run.ended else 0.0,
-        methods=sorted({record.exchange.request.method for record in data.records if record.exchange}),
+        findings=sorted(data.findings, key=lambda one: one.result.severity),
+        methods=data.methods,
         gaps=_gaps(data),
     )
     return text.encode("utf-8", "replace")
@@ -90,7 +91,7 @@ def _body(content: bytes | None, headers: Headers) -> str:
     return text if len(text) <= BODY_LIMIT else text[:BODY_LIMIT] + f"\n… {len(text) - BODY_LIMIT} more characters"
 
 
-def _gaps(data: ReportData) -> list[dict[str, Any]]:
+def _gaps(data: RunView) -> list[dict[str, Any]]:
     rows = []
     for contract, coverage in data.coverages:
         for row in coverage.gaps()[:GAP_LIMIT]:

@@ -1,210 +1,252 @@
-"""The engine: cases side by side, those that others need first, everything finished handed to the writer."""
+"""The engine: cases side by side, those that others need first; each turn ends in exactly one record, whatever happens in it."""
 
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import random
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import Any, Protocol
 
-from juxtalogos.exchange.transport import Transport
+from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.ledger import CaseRecord, ExchangeRecord
+from juxtalogos.model.errors import JuxtalogosError, LedgerError
 from juxtalogos.model.verdict import Verdict, worst
-from juxtalogos.run.session import Session
-from juxtalogos.run.step import Stage
-from juxtalogos.run.walk import Walk, new_actor
+from juxtalogos.run import unforeseen
+from juxtalogos.run.binding import BoundRun, Row, turns_of
+from juxtalogos.run.plan import CaseRef, Part, Turn, Unit, steps_of
+from juxtalogos.run.slots import Slots
+from juxtalogos.run.step import CaseState, RunContext
+from juxtalogos.run.walk import Walk, new_state
 from juxtalogos.suite.expressions import Scope
 from juxtalogos.suite.formulas import Ground, NoValue, compute
 from juxtalogos.suite.inputs import wrong_inputs
-from juxtalogos.suite.model import Case, CaseKey, Step, Suite
+from juxtalogos.suite.model import Case, CaseKey, Suite
+
+_HELD = (Verdict.PASSED, Verdict.UNPROVEN)
+"""Verdicts of a case that others may build on."""
 
 
-class Sink(Protocol):
+class Recorder(Protocol):
+    """Where everything that is finished goes. LedgerError when it cannot be kept."""
+
     async def put(self, record: ExchangeRecord | CaseRecord) -> None: ...
-
-
-Row = Mapping[str, Any]
-
-
-@dataclass(frozen=True, slots=True)
-class Plan:
-    """What to run: cases with their suites, at one target."""
-
-    cases: tuple[tuple[Suite, Case], ...]
-    session: Session
-    jobs: int = 4
-    reset: Callable[[], Any] | None = None
-    """Awaited before each case; then cases run one at a time."""
-    everything: Mapping[CaseKey, tuple[Suite, Case]] = field(default_factory=dict)
-    """Every case that these need or call."""
-    rows: Mapping[CaseKey, tuple[Row, ...]] = field(default_factory=dict)
-    """Rows of cases that have a table."""
-    seed: int = 0
-    repeat: int = 1
-
-    def all_cases(self) -> Mapping[CaseKey, tuple[Suite, Case]]:
-        return {**self.everything, **{case.key: (suite, case) for suite, case in self.cases}}
 
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
+    """How a case went, for those that need it."""
+
     verdict: Verdict
-    inputs: Mapping[str, Any]
-    outputs: Mapping[str, Any]
+    inputs: Mapping[str, Any] = field(default_factory=dict)
+    outputs: Mapping[str, Any] = field(default_factory=dict)
 
 
-async def run_plan(plan: Plan, sink: Sink, done: Callable[[CaseRecord], None]) -> Verdict:
-    """Runs every case; gives the worst verdict. On cancellation what is finished is with the sink already."""
-    async with Transport(replace(plan.session.options, connections=max(plan.jobs, 1))) as transport:
-        runner = _Runner(plan, transport, sink, done)
-        async with asyncio.TaskGroup() as group:
-            runner.group = group
-            for _, case in plan.cases:
-                runner.begin(case.key)
-    return worst(runner.verdicts)
+@dataclass(slots=True)
+class _Shared:
+    """What the turns of one set-up share."""
+
+    steps: dict[str, dict[str, Any]] = field(default_factory=dict)
+    cookies: Any = None
+    failed: str = ""
+    """The turn of the set-up, when it did not succeed."""
 
 
-class _Runner:
-    def __init__(self, plan: Plan, transport: Transport, sink: Sink, done: Callable[[CaseRecord], None]) -> None:
-        self.plan = plan
-        self.stage = Stage(plan.session, transport)
-        self.sink = sink
-        self.done = done
-        self.cases = plan.all_cases()
-        self.slots = asyncio.Semaphore(1 if plan.reset else plan.jobs)
+@dataclass(frozen=True, slots=True)
+class Engine:
+    """Runs units of a bound plan; may be asked for several at once."""
+
+    run: BoundRun
+    context: RunContext
+    recorder: Recorder
+    slots: Slots
+    reset: Callable[[], Awaitable[None]] | None = None
+    """Awaited before each turn that begins anew."""
+    done: Callable[[CaseRecord], None] = lambda record: None
+    """Told of each record, for the eye only: what goes wrong in it changes nothing."""
+
+    async def unit(self, unit: Unit) -> list[CaseRecord]:
+        """Does all cases of a unit; gives their records. LedgerError when they cannot be kept."""
+        under_way = _UnitUnderWay(self, unit.alone)
+        try:
+            async with asyncio.TaskGroup() as group:
+                under_way.group = group
+                for ref in unit.cases:
+                    under_way.begin(self.run.key(ref), ref)
+        except* LedgerError as errors:
+            raise _first(errors) from None
+        return under_way.records
+
+
+def _first(errors: BaseExceptionGroup[LedgerError]) -> LedgerError:
+    error: BaseException = errors
+    while isinstance(error, BaseExceptionGroup):
+        error = error.exceptions[0]
+    assert isinstance(error, LedgerError)
+    return error
+
+
+class _UnitUnderWay:
+    """The cases of one unit, and those that they need."""
+
+    group: asyncio.TaskGroup
+
+    def __init__(self, engine: Engine, alone: bool) -> None:
+        self.engine = engine
+        self.run = engine.run
+        self.context = engine.context
+        self.alone = alone
         self.tasks: dict[CaseKey, asyncio.Task[Outcome]] = {}
-        self.verdicts: list[Verdict] = []
-        self.group: asyncio.TaskGroup
+        self.records: list[CaseRecord] = []
 
-    def begin(self, key: CaseKey) -> asyncio.Task[Outcome]:
+    def begin(self, key: CaseKey, ref: CaseRef | None = None) -> asyncio.Task[Outcome]:
         """A case runs once, however many need it."""
         if key not in self.tasks:
-            self.tasks[key] = self.group.create_task(self.case(key))
+            self.tasks[key] = self.group.create_task(self.case(key, ref))
         return self.tasks[key]
 
-    async def case(self, key: CaseKey) -> Outcome:
-        suite, case = self.cases[key]
+    async def case(self, key: CaseKey, ref: CaseRef | None) -> Outcome:
+        suite, case = self.run.cases[key]
         before = {needed: await self.begin(needed) for needed in case.needs}
-        failed = [
-            needed.case
-            for needed, outcome in before.items()
-            if outcome.verdict in (Verdict.FAILED, Verdict.ERROR, Verdict.SKIPPED)
-        ]
-        if failed:
-            reason = f"{', '.join(failed)} did not succeed, which it needs"
-            await self.finish(CaseRecord(suite.name, case.id, Verdict.SKIPPED, reason, 0.0))
-            return Outcome(Verdict.SKIPPED, {}, {})
-        workflows = {needed.case: {"inputs": one.inputs, "outputs": one.outputs} for needed, one in before.items()}
-        rows: tuple[Row | None, ...] = self.plan.rows.get(key, (None,))
+        rows = self.run.rows.get(key, ())
+        plan = turns_of(self.run, key, ref.rows if ref else None)
+        failed = [needed.case for needed, outcome in before.items() if outcome.verdict not in _HELD]
+        reason = f"{', '.join(failed)} did not succeed, which it needs" if failed else ""
+        if not plan:
+            plan, reason = [Turn(case.id)], reason or "its table has no rows"
+        given = {needed.case: {"inputs": one.inputs, "outputs": one.outputs} for needed, one in before.items()}
         outcomes: list[Outcome] = []
-        if case.setup and key in self.plan.rows:
-            return await self.with_setup(suite, case, rows, workflows)
-        for turn in range(self.plan.repeat):
-            for number, row in enumerate(rows):
-                label = _label(case, number if row is not None else None, turn if self.plan.repeat > 1 else None)
-                async with self.slots:
-                    outcomes.append(await self.once(suite, case, row or {}, label, workflows, case.steps))
-        if not outcomes:
-            await self.finish(CaseRecord(suite.name, case.id, Verdict.SKIPPED, "its table has no rows", 0.0))
-            return Outcome(Verdict.SKIPPED, {}, {})
-        return replace(outcomes[-1], verdict=worst(one.verdict for one in outcomes))
+        shared = _Shared()
+        for turn in plan:
+            row = {} if turn.row is None else rows[turn.row]
+            if reason:
+                outcomes.append(await self.skip(suite, turn, reason))
+                continue
+            async with self.engine.slots.taken(alone=self.alone):
+                shared = _Shared() if turn.fresh else shared
+                outcomes.append(await self.turn(suite, case, turn, row, given, shared))
+        last = next((one for turn, one in zip(reversed(plan), reversed(outcomes)) if turn.part is not Part.CLEANUP), outcomes[-1])  # fmt: skip
+        return replace(last, verdict=worst(one.verdict for one in outcomes))
 
-    async def with_setup(self, suite: Suite, case: Case, rows: tuple[Row | None, ...], workflows: Any) -> Outcome:
-        """Set-up steps once, then the other steps for each row, all with the set-up's values and cookies."""
-        count = len(case.setup)
-        keep: dict[str, Any] = {}
-        async with self.slots:
-            setup = await self.once(suite, case, {}, f"{case.id}[set-up]", workflows, case.steps[:count], keep)
-            if setup.verdict in (Verdict.FAILED, Verdict.ERROR):
-                return setup
-            outcomes = [setup]
-            for number, row in enumerate(rows):
-                outcomes.append(
-                    await self.once(
-                        suite, case, row or {}, _label(case, number, None), workflows, case.steps[count:], keep
-                    )
-                )
-        return replace(outcomes[-1], verdict=worst(one.verdict for one in outcomes))
+    async def skip(self, suite: Suite, turn: Turn, reason: str) -> Outcome:
+        await self.finish(CaseRecord(suite.name, turn.label, Verdict.SKIPPED, reason, 0.0))
+        return Outcome(Verdict.SKIPPED)
 
-    async def once(
-        self, suite: Suite, case: Case, row: Row, label: str, workflows: Any, steps: tuple[Step, ...], kept: dict[str, Any] | None = None
-    ) -> Outcome:  # fmt: skip
-        if self.plan.reset and kept is None:
-            await self.plan.reset()
+    async def turn(
+        self, suite: Suite, case: Case, turn: Turn, row: Row, given: Mapping[str, Any], shared: _Shared
+    ) -> Outcome:
+        """One turn, and its one record. Only an interrupt and a ledger that cannot be written go further up."""
+        if shared.failed and turn.part is Part.ROW:
+            await self.undo(suite, case, turn, shared)
+            return await self.skip(suite, turn, f"{shared.failed} did not succeed")
         started = time.perf_counter()
-        ground = Ground(datetime.now(UTC), random.Random(f"{self.plan.seed}:{suite.name}:{label}"))
-        scope = Scope({}, workflows=dict(workflows), sources=suite.sources, components=suite.components)
-        wrong = self.fill_inputs(
-            suite, case, row, scope, ground, checked=steps is case.steps or kept is None or bool(kept)
-        )
+        walk = Walk(self.context, self.run.cases, self.put)
+        outcome, reason = Outcome(Verdict.ERROR), "interrupted; its clean-up steps were taken"
+        recordable = True
+        try:
+            outcome, reason = await self.walked(walk, suite, case, turn, row, given, shared)
+        except LedgerError:
+            recordable = False
+            raise
+        except JuxtalogosError as error:
+            reason = str(error)
+        except Exception as error:
+            reason = unforeseen.told(error)
+        finally:
+            if turn.part is Part.SETUP and outcome.verdict not in _HELD:
+                shared.failed = turn.label
+            if recordable:
+                seconds = time.perf_counter() - started
+                await self.finish(CaseRecord(suite.name, turn.label, outcome.verdict, reason, seconds))
+        return outcome
+
+    async def walked(
+        self, walk: Walk, suite: Suite, case: Case, turn: Turn, row: Row, given: Mapping[str, Any], shared: _Shared
+    ) -> tuple[Outcome, str]:
+        """(how it went, why)."""
+        if turn.fresh and self.engine.reset is not None:
+            await self.engine.reset()
+        state = self.new_state(suite, turn.label, given)
+        wrong = self.fill_inputs(suite, case, row, state, checked=turn.part is not Part.SETUP)
         if wrong:
-            await self.finish(CaseRecord(suite.name, label, Verdict.ERROR, self.plan.session.redactor.text(wrong), 0.0))
-            return Outcome(Verdict.ERROR, scope.inputs, {})
-        actor = new_actor(suite, label, scope, ground)
-        if kept:
-            scope.steps.update(kept["steps"])
-            actor.cookies = kept["cookies"]
-        walk = Walk(self.stage, self.cases, self.put)
-        await walk.case(actor, case, steps)
-        if kept is not None and not kept:
-            kept.update(steps=dict(scope.steps), cookies=actor.cookies)
+            return Outcome(Verdict.ERROR, state.scope.inputs), wrong
+        if turn.part is Part.ROW or turn.part is Part.CLEANUP:
+            state.scope.steps.update(shared.steps)
+            state.cookies = shared.cookies or state.cookies
+        try:
+            await walk.case(state, case, steps_of(case, turn.part))
+        finally:
+            if turn.part is Part.SETUP:
+                shared.steps, shared.cookies = dict(state.scope.steps), state.cookies
         verdict = worst(record.verdict for record in walk.records)
         first = next((record for record in walk.records if record.verdict is verdict), None)
         reason = f"{first.step}: {first.reason}" if first and first.reason else ""
-        await self.finish(
-            CaseRecord(
-                suite.name, label, verdict, self.plan.session.redactor.text(reason), time.perf_counter() - started
-            )
-        )
-        return Outcome(verdict, scope.inputs, scope.outputs)
+        return Outcome(verdict, state.scope.inputs, state.scope.outputs), reason
 
-    def fill_inputs(self, suite: Suite, case: Case, row: Row, scope: Scope, ground: Ground, *, checked: bool) -> str:
+    async def undo(self, suite: Suite, case: Case, turn: Turn, shared: _Shared) -> None:
+        """After a set-up that failed no row is run; what clean-up steps of the rows can undo of it is undone once."""
+        steps = tuple(one for one in steps_of(case, Part.ROW) if one.always)
+        if not steps or not shared.steps:
+            return
+        state = self.new_state(suite, turn.label, {})
+        state.scope.steps.update(shared.steps)
+        state.cookies = shared.cookies or state.cookies
+        shared.steps = {}
+        await Walk(self.context, self.run.cases, self.put).case(state, case, steps)
+
+    def new_state(self, suite: Suite, label: str, given: Mapping[str, Any]) -> CaseState:
+        """The values of a turn: made up by its own seed, so that they do not depend on what runs beside it."""
+        ground = Ground(datetime.now(UTC), random.Random(f"{self.run.plan.seed}:{suite.name}:{label}"))
+        scope = Scope({}, workflows=dict(given), sources=suite.sources, components=suite.components)
+        return new_state(suite, label, scope, ground)
+
+    def fill_inputs(self, suite: Suite, case: Case, row: Row, state: CaseState, *, checked: bool) -> str:
         """The suite's variables, defaults, formulas, the workspace's and target's variables, the row: the later the stronger. Gives what is wrong with them."""
-        target = self.plan.session.target
         values: dict[str, Any] = {**suite.variables, **case.inputs}
-        scope.inputs = values
+        state.scope.inputs = values
         try:
-            values.update({name: compute(formula, scope, ground) for name, formula in case.formulas.items()})
+            for name, formula in case.formulas.items():
+                values[name] = compute(formula, state.scope, state.ground)
         except NoValue as error:
             return f"an input cannot be computed: {error}"
-        values.update(
-            {name: _typed(value, case.kinds.get(name, ())) for name, value in (*target.variables.items(), *row.items())}
-        )
+        for name, value in (*self.run.session.target.variables.items(), *row.items()):
+            values[name] = _typed(value, case.kinds.get(name, ()))
         return wrong_inputs(case, values) if checked else ""
 
     async def put(self, record: ExchangeRecord) -> None:
-        await self.sink.put(record.redacted(self.plan.session.redactor))
+        """The one door: nothing goes through unredacted, not even when redaction itself fails."""
+        try:
+            redacted = record.redacted(self.run.session.redactor)
+        except Exception as error:
+            reason = f"it cannot be kept: {unforeseen.told(error)}"
+            redacted = replace(record.bare(), verdict=Verdict.ERROR, reason=reason)
+        await self.engine.recorder.put(redacted)
 
     async def finish(self, record: CaseRecord) -> None:
-        self.verdicts.append(record.verdict)
-        await self.sink.put(record)
-        self.done(record)
+        """Keeps the one record of a turn."""
+        try:
+            record = replace(record, reason=self.run.session.redactor.text(record.reason))
+        except Exception as error:
+            record = replace(
+                record, verdict=Verdict.ERROR, reason=f"the reason cannot be kept ({type(error).__name__})"
+            )
+        self.records.append(record)
+        await self.engine.recorder.put(record)
+        with contextlib.suppress(Exception):
+            self.engine.done(record)
 
 
-def _typed(value: Any, kinds: tuple[str, ...]) -> Any:
+def _typed(value: Any, kinds: Sequence[str]) -> Any:
     """A value from a table, a variable or the command line as the declared type it can be."""
-    if (
-        "string" in kinds
-        and isinstance(value, int | float)
-        and not isinstance(value, bool)
-        and not {"integer", "number"} & set(kinds)
-    ):
+    is_number = isinstance(value, int | float) and not isinstance(value, bool)
+    if is_number and "string" in kinds and not {"integer", "number"} & set(kinds):
         return str(value)
     if isinstance(value, str) and kinds and "string" not in kinds:
-        from juxtalogos.documents.jsontext import NotJson, parse_json
-
         try:
             return parse_json(value)
         except NotJson:
             return value
     return value
-
-
-def _label(case: Case, row: int | None, turn: int | None) -> str:
-    """A case's name with the row of its table, and the turn of a repetition, from 1."""
-    parts = [f"row {row + 1}"] if row is not None else []
-    parts += [f"turn {turn + 1}"] if turn is not None else []
-    return f"{case.id}[{', '.join(parts)}]" if parts else case.id

@@ -1,4 +1,4 @@
-"""A whole run: system up, ledger open, cases executed, everything kept also on an interrupt."""
+"""A whole run: system up, cases executed here or in several processes, everything kept also on an interrupt."""
 
 from __future__ import annotations
 
@@ -6,46 +6,75 @@ import asyncio
 import contextlib
 import signal
 from collections.abc import Callable, Coroutine
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 
+from juxtalogos.exchange.transport import Transport
 from juxtalogos.ledger import CaseRecord, Ledger
-from juxtalogos.ledger.writer import Writer
+from juxtalogos.ledger.recorder import Recorder
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.run.engine import Plan, run_plan
-from juxtalogos.run.system import run_command, running_system
+from juxtalogos.run.binding import BoundRun
+from juxtalogos.run.engine import Engine
+from juxtalogos.run.executors import Dealer, Executor, LocalExecutor, ProcessExecutor
+from juxtalogos.run.plan import units
+from juxtalogos.run.slots import Slots
+from juxtalogos.run.step import RunContext
+from juxtalogos.run.system import resetting, running_system
+
+
+@dataclass(frozen=True, slots=True)
+class Executed:
+    """How a run ended; everything else is in the ledger."""
+
+    number: int
+    verdict: Verdict
+    interrupted: bool
 
 
 async def execute(
-    plan: Plan, workspace: Path, ledger: Ledger, what: str, done: Callable[[CaseRecord], None]
-) -> tuple[int, Verdict, bool]:
-    """(number of the run, worst verdict, whether it was interrupted)."""
-    target = plan.session.target
-    async with running_system(target, workspace):
-        if target.system and target.system.reset:
-            command = target.system.reset
-            plan = replace(plan, reset=lambda: run_command(command, workspace, "reset"))
-        number = ledger.begin("run", target.name, what)
-        verdict, interrupted = Verdict.ERROR, False
+    run: BoundRun, workspace: Path, ledger: Ledger, what: str, done: Callable[[CaseRecord], None], *, processes: int = 1
+) -> Executed:
+    """Runs all units of a plan. ConfigError when the system does not come up, LedgerError when nothing can be kept."""
+    async with running_system(run.session, workspace):
+        number = ledger.begin("run", run.session.target.name, what, token=run.plan.token)
+        verdict, interrupted = Verdict.ERROR, True
         try:
-            async with Writer(ledger, number) as writer:
-                verdict, interrupted = await _until_interrupted(run_plan(plan, writer, done))
+            interrupted = await _until_interrupted(_work(run, workspace, ledger, number, done, processes))
+            verdict = ledger.worst(number) if not interrupted else Verdict.ERROR
         finally:
             ledger.end(number, verdict, interrupted=interrupted)
-    return number, verdict, interrupted
+    return Executed(number, verdict, interrupted)
 
 
-async def _until_interrupted(work: Coroutine[None, None, Verdict]) -> tuple[Verdict, bool]:
-    """Runs to the end, or until SIGINT or SIGTERM: then the work is cancelled, what is finished is kept."""
+async def _work(
+    run: BoundRun, workspace: Path, ledger: Ledger, number: int, done: Callable[[CaseRecord], None], processes: int
+) -> None:
+    reset = resetting(run.session, workspace)
+    refs = [(ref, run.key(ref)) for ref in run.plan.cases]
+    source = Dealer(units(refs, run.cases, run.row_counts, alone=reset is not None))
+    options = replace(run.session.options, connections=max(run.plan.jobs, 1))
+    async with Recorder(ledger, number) as recorder, Transport(options) as transport:
+        executor: Executor
+        if processes > 1:
+            executor = ProcessExecutor(run, workspace, ledger, number, recorder, processes, done)
+        else:
+            context = RunContext(run.session, transport)
+            executor = LocalExecutor(Engine(run, context, recorder, Slots(run.plan.jobs), reset, done))
+        await executor.run(source)
+
+
+async def _until_interrupted(work: Coroutine[None, None, None]) -> bool:
+    """Whether SIGINT or SIGTERM ended it: then the work is cancelled, cleans up, and what is finished is kept."""
     task = asyncio.ensure_future(work)
     loop = asyncio.get_running_loop()
     for sign in (signal.SIGINT, signal.SIGTERM):
         with contextlib.suppress(NotImplementedError, RuntimeError):
             loop.add_signal_handler(sign, task.cancel)
     try:
-        return await task, False
+        await task
+        return False
     except asyncio.CancelledError:
-        return Verdict.ERROR, True
+        return True
     finally:
         for sign in (signal.SIGINT, signal.SIGTERM):
             with contextlib.suppress(NotImplementedError, RuntimeError):

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import random
+import time
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
 from pathlib import Path
 from types import MappingProxyType
 from typing import Any
@@ -69,12 +71,14 @@ def open_session(
     config: Config | None = None,
     seed: int = 0,
     given: Mapping[str, Any] = MappingProxyType({}),
+    now: float = 0.0,
 ) -> Session:
     """The target's variables are computed, those `given` on the command line stand over them as they are.
 
     ConfigError when a credential is not where the target says, or a variable's formula has no value.
     """
-    ground = Ground(random=random.Random(f"{seed}:variables"))
+    moment = datetime.fromtimestamp(now or time.time(), UTC)
+    ground = Ground(moment, random.Random(f"{seed}:variables"))
     variables = settled(target.variables, ground, str(workspace / CONFIG_NAME))
     target = replace(target, variables={**variables, **given})
     secrets = credentials(target, workspace) if with_credentials else {}

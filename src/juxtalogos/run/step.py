@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+import asyncio
+from collections.abc import Awaitable, Callable
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import aiohttp
 from yarl import URL
 
-from juxtalogos.documents.jsontext import dump_json
-from juxtalogos.exchange.transport import Transport
+from juxtalogos.documents.jsontext import dump_json, parse_json
+from juxtalogos.exchange.transport import Sender
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import JuxtalogosError, UsageError
@@ -18,7 +20,8 @@ from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import split_pointer
 from juxtalogos.model.seams import ABSENT, Inputs
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.run.judge import Judgement, judge, with_written
+from juxtalogos.run import unforeseen
+from juxtalogos.run.judge import judge, with_written
 from juxtalogos.run.session import Session
 from juxtalogos.schema.patterns import PatternTimeout, compile_pattern
 from juxtalogos.suite.checks import run_check, value_at
@@ -34,16 +37,20 @@ MAX_KNOWN = 60
 """Values of a case that are noted with one exchange."""
 
 
+Sleep = Callable[[float], Awaitable[None]]
+
+
 @dataclass(frozen=True, slots=True)
-class Stage:
+class RunContext:
     """What all steps of a run share."""
 
     session: Session
-    transport: Transport
+    transport: Sender
+    sleep: Sleep = asyncio.sleep
 
 
 @dataclass(slots=True)
-class Actor:
+class CaseState:
     """One case under way: its own cookies, values and seed."""
 
     suite: Suite
@@ -53,62 +60,109 @@ class Actor:
     cookies: aiohttp.CookieJar
 
 
-async def run_step(stage: Stage, actor: Actor, step: Step, name: str) -> tuple[ExchangeRecord, bool]:
-    """(record, whether it succeeded): an answer came and every criterion held. `name` is the step's within the whole case."""
-    assert step.contract is not None and step.operation is not None
-    contract, operation, session = step.contract, step.operation, stage.session
+async def run_step(context: RunContext, state: CaseState, step: Step, name: str) -> tuple[ExchangeRecord, bool]:
+    """(record, whether it succeeded): an answer came and every criterion held. `name` is the step's within the whole case.
 
-    def ended(verdict: Verdict, reason: str) -> tuple[ExchangeRecord, bool]:
-        return ExchangeRecord(
-            actor.case, name, contract.name, operation.id, None, verdict, reason, suite=actor.suite.name
-        ), False
-
-    missing: list[str] = []
+    Raises nothing: an error that nobody foresaw is the record's, with the exchange as far as there is one.
+    """
+    attempt = _Attempt(context, state, step, name)
     try:
-        inputs = _inputs(step, actor.scope, missing)
-        if missing:
-            return ended(Verdict.SKIPPED, f"no value for {', '.join(dict.fromkeys(missing))}")
-        request, _ = session.request(contract, operation, inputs)
+        request = attempt.request()
+        if isinstance(request, ExchangeRecord):
+            return request, False
+        await attempt.send(request)
+        return attempt.judged()
     except JuxtalogosError as error:
-        return ended(Verdict.ERROR, error.what)
-    exchange = await stage.transport.send(_with_cookies(request, actor.cookies))
-    if exchange.response:
-        _take_cookies(exchange, actor.cookies)
-    judgement = judge(session.form(contract), contract, operation, exchange, session.base_url(contract))
-    _note(actor.scope, exchange, inputs, judgement)
-    judgement = session.rules.apply(contract, operation, judgement, actor.scope, actor.ground)
-    written, succeeded = _written(actor, step, exchange)
-    judgement = with_written(judgement, written)
-    actor.scope.steps[step.id] = outputs_of(actor, step)
-    record = ExchangeRecord(
-        actor.case, name, contract.name, operation.id, exchange, judgement.verdict, judgement.reason, judgement.results, judgement.hits, actor.suite.name,
-        known=tuple(run_values(actor.scope).items())[:MAX_KNOWN], flows=step.flows, note=str(fill(step.description, actor.scope, [])),
-    )  # fmt: skip
-    return record, succeeded
+        return attempt.ended(Verdict.ERROR, error.what), False
+    except Exception as error:
+        attempt.rescue()
+        return attempt.ended(Verdict.ERROR, unforeseen.told(error)), False
 
 
-def _written(actor: Actor, step: Step, exchange: Exchange) -> tuple[tuple[CheckResult, ...], bool]:
+@dataclass(slots=True)
+class _Attempt:
+    """One step under way: how far it came."""
+
+    context: RunContext
+    state: CaseState
+    step: Step
+    name: str
+    inputs: Inputs = field(default_factory=lambda: Inputs({}))
+    exchange: Exchange | None = None
+
+    @property
+    def called(self) -> tuple[Contract, Operation]:
+        assert self.step.contract is not None and self.step.operation is not None
+        return self.step.contract, self.step.operation
+
+    def ended(self, verdict: Verdict, reason: str) -> ExchangeRecord:
+        record = skipped(self.state, self.step.contract, self.step.operation, self.name, reason)
+        return replace(record, verdict=verdict, exchange=self.exchange)
+
+    def request(self) -> Request | ExchangeRecord:
+        """What is to be sent, or why nothing can be."""
+        missing: list[str] = []
+        self.inputs = _inputs(self.step, self.state.scope, missing)
+        if missing:
+            return self.ended(Verdict.SKIPPED, f"no value for {', '.join(dict.fromkeys(missing))}")
+        request, _ = self.context.session.request(*self.called, self.inputs)
+        return _with_cookies(request, self.state.cookies)
+
+    async def send(self, request: Request) -> None:
+        self.exchange = await self.context.transport.send(request)
+        if self.exchange.response:
+            _take_cookies(self.exchange, self.state.cookies)
+
+    def judged(self) -> tuple[ExchangeRecord, bool]:
+        (contract, operation), session, state, step = self.called, self.context.session, self.state, self.step
+        exchange = self.exchange
+        assert exchange is not None
+        judgement = judge(session.form(contract), contract, operation, exchange, session.base_url(contract))
+        _note(state.scope, exchange, self.inputs, judgement.answer.value if judgement.answer else ABSENT)
+        judgement = session.rules.apply(contract, operation, judgement, state.scope, state.ground)
+        state.scope.steps[step.id] = outputs_of(state, step)
+        written, succeeded = _written(state, step, exchange)
+        judgement = with_written(judgement, written)
+        record = ExchangeRecord(
+            state.case, self.name, contract.name, operation.id, exchange, judgement.verdict, judgement.reason, judgement.results, judgement.hits,
+            state.suite.name, known=tuple(run_values(state.scope).items())[:MAX_KNOWN], flows=step.flows, note=str(fill(step.description, state.scope, [])),
+        )  # fmt: skip
+        return record, succeeded
+
+    def rescue(self) -> None:
+        """What clean-up needs is taken out of an answer that could not be judged."""
+        scope = self.state.scope
+        if self.exchange is None or self.exchange.response is None or self.step.id in scope.steps:
+            return
+        try:
+            _note(scope, self.exchange, self.inputs, parse_json(self.exchange.response.body))
+            scope.steps[self.step.id] = outputs_of(self.state, self.step)
+        except Exception:  # then there is nothing to be had: what depends on it is skipped, with that reason
+            scope.steps.setdefault(self.step.id, {})
+
+
+def _written(state: CaseState, step: Step, exchange: Exchange) -> tuple[tuple[CheckResult, ...], bool]:
     """(results of criteria and checks, whether the criteria held): checks are told, but only criteria steer."""
     if exchange.response is None:
         return (), False
-    criteria = tuple(criterion_result(one, actor) for one in step.criteria)
-    checks = tuple(run_check(one, actor.scope, actor.ground, actor.suite.namespaces) for one in step.checks)
+    criteria = tuple(criterion_result(one, state) for one in step.criteria)
+    checks = tuple(run_check(one, state.scope, state.ground, state.suite.namespaces) for one in step.checks)
     return criteria + checks, all(one.held for one in criteria)
 
 
-def outputs_of(actor: Actor, step: Step) -> dict[str, Any]:
-    found = {name: evaluate(parse_expression(text), actor.scope) for name, text in step.outputs}
-    return {**found, **{one.name: _selected(actor, one) for one in step.selected}}
+def outputs_of(state: CaseState, step: Step) -> dict[str, Any]:
+    found = {name: evaluate(parse_expression(text), state.scope) for name, text in step.outputs}
+    return {**found, **{one.name: _selected(state, one) for one in step.selected}}
 
 
-def _selected(actor: Actor, output: Output) -> Any:
+def _selected(state: CaseState, output: Output) -> Any:
     """One node's value, several as a list; ABSENT when nothing is chosen."""
     try:
         if output.type == "xpath":
-            response = actor.scope.exchange.response if actor.scope.exchange else None
-            nodes = select_xml(output.selector, response.body if response else b"", namespaces=actor.suite.namespaces)
+            response = state.scope.exchange.response if state.scope.exchange else None
+            nodes = select_xml(output.selector, response.body if response else b"", namespaces=state.suite.namespaces)
         else:
-            value = evaluate(parse_expression(output.context), actor.scope)
+            value = evaluate(parse_expression(output.context), state.scope)
             nodes = select_json(output.selector, value) if value is not ABSENT else []
     except NoSelection:
         return ABSENT
@@ -135,16 +189,16 @@ def _xml_put(text: str, target: str, value: Any) -> str:
         raise UsageError(str(error)) from None
 
 
-def _note(scope: Scope, exchange: Exchange, inputs: Inputs, judgement: Judgement) -> None:
+def _note(scope: Scope, exchange: Exchange, inputs: Inputs, value: Any) -> None:
     scope.exchange = exchange
     scope.request_values = inputs.values
     scope.request_body = inputs.body
-    scope.response_value = judgement.answer.value if judgement.answer else ABSENT
+    scope.response_value = value
 
 
-def criterion_result(criterion: Criterion, actor: Actor) -> CheckResult:
+def criterion_result(criterion: Criterion, state: CaseState) -> CheckResult:
     """A criterion as a check result, expected beside actual whether it held or not."""
-    kind, scope = "criterion.unmet", actor.scope
+    kind, scope = "criterion.unmet", state.scope
     if criterion.type == "simple":
         condition = parse_condition(criterion.condition)
         return CheckResult(kind, holds(condition, scope), "written", criterion.condition, in_words(condition, scope))
@@ -158,7 +212,7 @@ def criterion_result(criterion: Criterion, actor: Actor) -> CheckResult:
             return CheckResult(
                 kind, bool(compile_pattern(criterion.condition).search(text)), criterion.context, wanted, text[:200]
             )
-        nodes = _nodes(criterion, actor, value)
+        nodes = _nodes(criterion, state, value)
     except (PatternTimeout, NoSelection) as error:
         observed = "the pattern took too long" if isinstance(error, PatternTimeout) else str(error)
         return CheckResult(kind, False, criterion.context, wanted, observed)
@@ -167,14 +221,14 @@ def criterion_result(criterion: Criterion, actor: Actor) -> CheckResult:
     )
 
 
-def _nodes(criterion: Criterion, actor: Actor, value: Any) -> list[Any]:
+def _nodes(criterion: Criterion, state: CaseState, value: Any) -> list[Any]:
     if criterion.type == "jsonpath":
         return select_json(criterion.condition, value)
     if isinstance(value, str):
         body = value.encode()
     else:
-        body = str(value_at("text", actor.scope)).encode() if criterion.context.startswith("$response.body") else b""
-    return select_xml(criterion.condition, body, criterion.version, actor.suite.namespaces)
+        body = str(value_at("text", state.scope)).encode() if criterion.context.startswith("$response.body") else b""
+    return select_xml(criterion.condition, body, criterion.version, state.suite.namespaces)
 
 
 def _truth(nodes: list[Any]) -> bool:
@@ -205,8 +259,8 @@ def _take_cookies(exchange: Exchange, cookies: aiohttp.CookieJar) -> None:
 
 
 def skipped(
-    actor: Actor, contract: Contract | None, operation: Operation | None, name: str, reason: str
+    state: CaseState, contract: Contract | None, operation: Operation | None, name: str, reason: str
 ) -> ExchangeRecord:
     return ExchangeRecord(
-        actor.case, name, contract.name if contract else "", operation.id if operation else "", None, Verdict.SKIPPED, reason, suite=actor.suite.name
+        state.case, name, contract.name if contract else "", operation.id if operation else "", None, Verdict.SKIPPED, reason, suite=state.suite.name
     )  # fmt: skip

@@ -6,39 +6,50 @@ import asyncio
 import contextlib
 import os
 import signal
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Awaitable, Callable
 from contextlib import asynccontextmanager
+from dataclasses import replace
 from pathlib import Path
 
 from juxtalogos.documents.uris import origin
-from juxtalogos.exchange.transport import Transport, TransportOptions
+from juxtalogos.exchange.transport import Transport
 from juxtalogos.model.errors import ConfigError
 from juxtalogos.model.exchange import Request
-from juxtalogos.workspace.config import SystemCommands, Target
+from juxtalogos.run.session import Session
+from juxtalogos.workspace.config import SystemCommands
 
 COMMAND_LIMIT = 120.0
 """Seconds for a reset or stop command."""
 
 
 @asynccontextmanager
-async def running_system(target: Target, workspace: Path) -> AsyncIterator[None]:
+async def running_system(session: Session, workspace: Path) -> AsyncIterator[None]:
     """The system, up while the context lasts. ConfigError when it does not come up."""
+    target = session.target
     system = target.system
     if system is None or not system.start:
         if system and system.ready:
-            await _await_ready(target, system, None)
+            await _await_ready(session, system, None)
         yield
         return
     process = await _start(system, workspace)
     try:
         if system.ready:
-            await _await_ready(target, system, process)
+            await _await_ready(session, system, process)
         yield
     finally:
         if system.stop:
             with contextlib.suppress(ConfigError):
                 await run_command(system.stop, workspace, "stop")
         await _end(process)
+
+
+def resetting(session: Session, workspace: Path) -> Callable[[], Awaitable[None]] | None:
+    """What resets the system before a case; None where nothing does."""
+    system = session.target.system
+    if system is None or not system.reset:
+        return None
+    return lambda: run_command(system.reset, workspace, "reset")
 
 
 async def run_command(command: tuple[str, ...], workspace: Path, name: str) -> None:
@@ -78,7 +89,9 @@ async def _start(system: SystemCommands, workspace: Path) -> asyncio.subprocess.
         raise ConfigError(f"the start command cannot be run: {error.strerror}", where=system.start[0]) from None
 
 
-async def _await_ready(target: Target, system: SystemCommands, process: asyncio.subprocess.Process | None) -> None:
+async def _await_ready(session: Session, system: SystemCommands, process: asyncio.subprocess.Process | None) -> None:
+    """Asked in the run's own way: with its certificates and addresses."""
+    target = session.target
     if origin(system.ready) not in target.origins():
         raise ConfigError(
             f"the ready URL {system.ready} is at none of the target's origins",
@@ -87,7 +100,7 @@ async def _await_ready(target: Target, system: SystemCommands, process: asyncio.
         )
     deadline = asyncio.get_running_loop().time() + system.ready_timeout
     error = "no answer"
-    async with Transport(TransportOptions(connect_timeout=2, timeout=5)) as transport:
+    async with Transport(replace(session.options, connect_timeout=2, timeout=5)) as transport:
         while asyncio.get_running_loop().time() < deadline:
             exchange = await transport.send(Request("GET", system.ready))
             if exchange.response and exchange.response.status < 500:

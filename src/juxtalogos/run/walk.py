@@ -1,47 +1,56 @@
-"""One case walked: its steps in order, actions after each, other cases called, clean-up at the end (Arazzo 1.0.1)."""
+"""One case walked: its steps in order, actions after each, other cases called, clean-up at the end (Arazzo 1.0.1).
+
+Whatever happens in a step is that step's: an error that nobody foresaw becomes its record, and clean-up runs all the same.
+"""
 
 from __future__ import annotations
 
 import asyncio
+import contextlib
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field, replace
+from email.utils import parsedate_to_datetime
 from typing import Any
 
 import aiohttp
 
 from juxtalogos.ledger import ExchangeRecord
+from juxtalogos.model.errors import LedgerError
 from juxtalogos.model.exchange import header
 from juxtalogos.model.findings import Severity
 from juxtalogos.model.seams import ABSENT
 from juxtalogos.model.verdict import Verdict
+from juxtalogos.run import unforeseen
 from juxtalogos.run.judge import verdict_of
-from juxtalogos.run.step import Actor, Stage, criterion_result, outputs_of, run_step, skipped
+from juxtalogos.run.step import CaseState, RunContext, criterion_result, outputs_of, run_step, skipped
 from juxtalogos.suite.expressions import Scope, evaluate, fill, parse_expression
 from juxtalogos.suite.inputs import wrong_inputs
 from juxtalogos.suite.model import Action, Case, CaseKey, Step, Suite
 
 MAX_STEPS = 1_000
-"""Steps of one case; a goto that leads round ends there."""
+"""Steps of one case; a goto that leads round ends there. Clean-up steps come on top."""
 MAX_CALLS = 10
 """Cases that call one another, deep."""
 MAX_WAIT = 300.0
 """Seconds before a retry, whatever is asked for."""
+MAX_CLEANUP = 60.0
+"""Seconds that the clean-up of an interrupted case may take."""
 
 Cases = Mapping[CaseKey, tuple[Suite, Case]]
 Put = Callable[[ExchangeRecord], Awaitable[None]]
 
 
 @dataclass(slots=True)
-class Way:
+class Position:
     """A case being walked: where it is, and how it went so far."""
 
-    actor: Actor
+    state: CaseState
     case: Case
     steps: tuple[Step, ...]
     prefix: str = ""
     """Before the names of its steps: those that led here from the case that is run."""
     depth: int = 0
-    position: int = 0
+    at: int = 0
     ended: str = ""
     """The step that ended it."""
     succeeded: bool = True
@@ -55,147 +64,211 @@ class Way:
     def end(self, step: Step, succeeded: bool) -> None:
         self.ended, self.succeeded = step.id, self.succeeded and succeeded
 
-    def go(self, step_id: str) -> None:
-        self.position = next(index for index, one in enumerate(self.steps) if one.id == step_id)
+    def go(self, step_id: str) -> bool:
+        """Whether the step is one of those that are walked."""
+        found = next((index for index, one in enumerate(self.steps) if one.id == step_id), None)
+        self.at = self.at if found is None else found
+        return found is not None
 
 
 @dataclass(slots=True)
 class Walk:
     """A case with those it calls; all records go to one place."""
 
-    stage: Stage
+    context: RunContext
     cases: Cases
     put: Put
     records: list[ExchangeRecord] = field(default_factory=list)
     taken: int = 0
 
-    async def case(self, actor: Actor, case: Case, steps: tuple[Step, ...], prefix: str = "", depth: int = 0) -> bool:
+    async def case(
+        self, state: CaseState, case: Case, steps: tuple[Step, ...], prefix: str = "", depth: int = 0
+    ) -> bool:
         """Whether it ended without a failure; its outputs are in the scope then."""
-        way = Way(actor, case, steps, prefix, depth)
-        while way.position < len(steps) and not way.ended:
-            step = steps[way.position]
+        position = Position(state, case, steps, prefix, depth)
+        try:
+            await self.walk(position)
+        finally:
+            await self.clean_up(position)
+        scope = state.scope
+        scope.outputs = {}
+        for name, text in case.outputs:
+            value = evaluate(parse_expression(text), scope)
+            if value is not ABSENT:
+                scope.outputs[name] = value
+        return position.succeeded
+
+    async def walk(self, position: Position) -> None:
+        while position.at < len(position.steps) and not position.ended:
+            step = position.steps[position.at]
             self.taken += 1
             if self.taken > MAX_STEPS:
-                await self.refuse(way, way.name(step), f"more than {MAX_STEPS:,} steps were taken: a goto leads round")
-                return False
-            way.done.add(step.id)
-            records, held = await self.step(way, step)
-            action = next_action(way, step, held)
-            if action is not None and not held and action.type != "end":
-                records = [_handled(record, action) for record in records]
-            await self.keep(*records)
-            await self.follow(way, step, action, held)
-        await self.finish(way)
-        scope = actor.scope
-        found = {name: evaluate(parse_expression(text), scope) for name, text in case.outputs}
-        scope.outputs = {name: value for name, value in found.items() if value is not ABSENT}
-        return way.succeeded
+                reason = f"more than {MAX_STEPS:,} steps were taken: a goto leads round"
+                await self.refuse(position, position.name(step), reason)
+                position.end(step, False)
+                return
+            position.done.add(step.id)
+            try:
+                records, held = await self.step(position, step)
+                action = None
+                try:
+                    action = next_action(position, step, held)
+                    if action is not None and not held and action.type != "end":
+                        records = [_handled(record, action) for record in records]
+                except Exception as error:
+                    records, held = [*records, self.broken(position, step, error)], False
+                await self.keep(*records)
+                await self.follow(position, step, action, held)
+            except LedgerError:
+                position.end(step, False)
+                raise
+            except Exception as error:
+                await self.keep(self.broken(position, step, error))
+                position.end(step, False)
 
-    async def finish(self, way: Way) -> None:
+    async def clean_up(self, position: Position) -> None:
         """Clean-up steps run whatever happened; those that were not reached after a failure are told."""
-        for step in way.steps:
-            if step.always and step.id not in way.done:
-                await self.keep(*(await self.step(way, step))[0])
-            elif step.id not in way.done and not way.succeeded:
-                reason = f"the step {way.ended} did not succeed"
-                await self.keep(skipped(way.actor, step.contract, step.operation, way.name(step), reason))
+        fault: LedgerError | None = None
+        for step in position.steps:
+            if step.id in position.done:
+                continue
+            position.done.add(step.id)
+            try:
+                if step.always:
+                    async with asyncio.timeout(MAX_CLEANUP):
+                        records, _ = await self.step(position, step)
+                elif not position.succeeded:
+                    reason = f"the step {position.ended} did not succeed"
+                    records = [skipped(position.state, step.contract, step.operation, position.name(step), reason)]
+                else:
+                    continue
+                await self.keep(*records)
+            except LedgerError as error:  # what is to be undone is undone, whether or not it can be told
+                fault = error
+            except Exception as error:
+                await self.keep(self.broken(position, step, error))
+        if fault is not None:
+            raise fault
 
     async def keep(self, *records: ExchangeRecord) -> None:
         for record in records:
             self.records.append(record)
             await self.put(record)
 
-    async def refuse(self, way: Way, name: str, reason: str) -> None:
-        """An error of the suite itself, met while it runs."""
-        await self.keep(replace(skipped(way.actor, None, None, name, reason), verdict=Verdict.ERROR))
+    def broken(self, position: Position, step: Step, error: Exception) -> ExchangeRecord:
+        """The record of a step in which something happened that nobody foresaw."""
+        told = "clean-up took too long" if isinstance(error, TimeoutError) else unforeseen.told(error)
+        record = skipped(position.state, step.contract, step.operation, position.name(step), told)
+        return replace(record, verdict=Verdict.ERROR)
 
-    async def follow(self, way: Way, step: Step, action: Action | None, held: bool) -> None:
+    async def refuse(self, position: Position, name: str, reason: str) -> None:
+        """An error of the suite itself, met while it runs."""
+        await self.keep(replace(skipped(position.state, None, None, name, reason), verdict=Verdict.ERROR))
+
+    async def follow(self, position: Position, step: Step, action: Action | None, held: bool) -> None:
         """Goes where an action leads; without one on to the next step, or to the end after a failure."""
         if action is None:
             if held:
-                way.position += 1
+                position.at += 1
             else:
-                way.end(step, False)
+                position.end(step, False)
         elif action.type == "end":
-            way.end(step, held)
+            position.end(step, held)
         elif action.type == "retry":
-            await self.before_retry(way, step, action)
+            await self.before_retry(position, step, action)
         elif action.case is not None:
-            way.end(step, await self.call(way, action.case, {}, f"{step.id}.{action.name}/"))
-        else:
-            way.go(action.step)
+            position.end(step, await self.call(position, action.case, {}, f"{step.id}.{action.name}/"))
+        elif not position.go(action.step):
+            await self.refuse(position, f"{position.name(step)}.{action.name}", _out_of_reach(action))
+            position.end(step, False)
 
-    async def before_retry(self, way: Way, step: Step, action: Action) -> None:
+    async def before_retry(self, position: Position, step: Step, action: Action) -> None:
         """Waits, and takes the step or workflow that the action names; then the same step comes again."""
-        await asyncio.sleep(_wait(action, way.actor))
+        await self.context.sleep(_wait(action, position.state))
+        name = f"{step.id}.{action.name}/"
         if action.case is not None:
-            await self.call(way, action.case, {}, f"{step.id}.{action.name}/")
+            await self.call(position, action.case, {}, name)
         elif action.step:
-            helper = next(one for one in way.steps if one.id == action.step)
-            inner = replace(way, prefix=f"{way.prefix}{step.id}.{action.name}/")
+            helper = next((one for one in position.steps if one.id == action.step), None)
+            if helper is None:
+                await self.refuse(position, position.prefix + name.rstrip("/"), _out_of_reach(action))
+                position.end(step, False)
+                return
+            inner = replace(position, prefix=f"{position.prefix}{name}")
             await self.keep(*(await self.step(inner, helper))[0])
 
-    async def step(self, way: Way, step: Step) -> tuple[list[ExchangeRecord], bool]:
+    async def step(self, position: Position, step: Step) -> tuple[list[ExchangeRecord], bool]:
         """(what is to be told of it, whether it succeeded)."""
-        actor, name = way.actor, way.name(step)
+        state, name = position.state, position.name(step)
         if step.case is None:
-            record, held = await run_step(self.stage, actor, step, name)
+            record, held = await run_step(self.context, state, step, name)
             return [record], held
         missing: list[str] = []
-        inputs = {name: fill(value, actor.scope, missing) for name, value in step.parameters}
+        inputs = {name: fill(value, state.scope, missing) for name, value in step.parameters}
         if missing:
             reason = f"no value for {', '.join(dict.fromkeys(missing))}"
-            return [skipped(actor, None, None, name, reason)], False
-        held = await self.call(way, step.case, inputs, f"{step.id}/")
-        actor.scope.steps[step.id] = outputs_of(actor, step)
-        criteria = [criterion_result(one, actor) for one in step.criteria]
+            return [skipped(state, None, None, name, reason)], False
+        held = await self.call(position, step.case, inputs, f"{step.id}/")
+        state.scope.steps[step.id] = outputs_of(state, step)
+        criteria = [criterion_result(one, state) for one in step.criteria]
         if all(one.held for one in criteria):
             return [], held
         verdict, reason = verdict_of(tuple(criteria))
-        told = replace(skipped(actor, None, None, name, reason), verdict=verdict, results=tuple(criteria))
+        told = replace(skipped(state, None, None, name, reason), verdict=verdict, results=tuple(criteria))
         return [told], False
 
-    async def call(self, way: Way, key: CaseKey, inputs: Mapping[str, Any], name: str) -> bool:
+    async def call(self, position: Position, key: CaseKey, inputs: Mapping[str, Any], name: str) -> bool:
         """Another case within this one: its own values, the same cookies; what came out is left in the caller's scope."""
         suite, case = self.cases[key]
-        prefix = way.prefix + name
+        prefix = position.prefix + name
         given = {**suite.variables, **case.inputs, **inputs}
-        deep = f"workflows call one another more than {MAX_CALLS} deep" if way.depth >= MAX_CALLS else ""
+        deep = f"workflows call one another more than {MAX_CALLS} deep" if position.depth >= MAX_CALLS else ""
         wrong = deep or wrong_inputs(case, given)
         if wrong:
-            await self.refuse(way, prefix.rstrip("/"), wrong)
+            await self.refuse(position, prefix.rstrip("/"), wrong)
             return False
-        caller = way.actor
+        caller = position.state
         scope = Scope(given, workflows=caller.scope.workflows, sources=suite.sources, components=suite.components)
-        inner = Actor(replace(suite, name=caller.suite.name), caller.case, scope, caller.ground, caller.cookies)
-        held = await self.case(inner, case, case.steps, prefix, way.depth + 1)
+        inner = CaseState(replace(suite, name=caller.suite.name), caller.case, scope, caller.ground, caller.cookies)
+        held = await self.case(inner, case, case.steps, prefix, position.depth + 1)
         caller.scope.outputs = scope.outputs
         caller.scope.workflows[case.id] = {"inputs": given, "outputs": scope.outputs}
         return held
 
 
-def next_action(way: Way, step: Step, held: bool) -> Action | None:
+def next_action(position: Position, step: Step, held: bool) -> Action | None:
     """The first action whose criteria hold; a step's own come before, and instead of, the workflow's of the same name."""
-    own, shared = (step.on_success, way.case.success) if held else (step.on_failure, way.case.failure)
+    case = position.case
+    own, shared = (step.on_success, case.success) if held else (step.on_failure, case.failure)
     names = {action.name for action in own}
     for action in (*own, *(one for one in shared if one.name not in names)):
-        if not all(criterion_result(one, way.actor).held for one in action.criteria):
+        if not all(criterion_result(one, position.state).held for one in action.criteria):
             continue
         if action.type == "retry":
-            tried = way.attempts.get((step.id, action.name), 0)
+            tried = position.attempts.get((step.id, action.name), 0)
             if tried >= action.limit:
                 continue
-            way.attempts[step.id, action.name] = tried + 1
+            position.attempts[step.id, action.name] = tried + 1
         return action
     return None
 
 
-def _wait(action: Action, actor: Actor) -> float:
-    """A Retry-After of the answer overrules what the action says (Arazzo 1.0.1, failure action object)."""
-    response = actor.scope.exchange.response if actor.scope.exchange else None
-    told = header(response.headers, "retry-after") if response else None
-    seconds = float(told) if told is not None and told.strip().isdigit() else action.after
-    return min(seconds, MAX_WAIT)
+def _out_of_reach(action: Action) -> str:
+    return f"the action {action.name} leads to the step {action.step}, which is not among those that are run now (a set-up step runs once)"
+
+
+def _wait(action: Action, state: CaseState) -> float:
+    """A Retry-After of the answer overrules what the action says (Arazzo 1.0.1, failure action object; RFC 9110, section 10.2.3)."""
+    exchange = state.scope.exchange
+    told = header(exchange.response.headers, "retry-after") if exchange and exchange.response else None
+    seconds = action.after
+    if told is not None and told.strip().isascii() and told.strip().isdigit():
+        seconds = float(told[:20])
+    elif told is not None and exchange is not None:
+        # What is neither seconds nor a date says nothing: the suite's own waiting stands.
+        with contextlib.suppress(ValueError, TypeError, OverflowError):
+            seconds = parsedate_to_datetime(told).timestamp() - exchange.timings.sent_at
+    return min(max(seconds, 0.0), MAX_WAIT)
 
 
 def _handled(record: ExchangeRecord, action: Action) -> ExchangeRecord:
@@ -212,5 +285,6 @@ def _handled(record: ExchangeRecord, action: Action) -> ExchangeRecord:
     return replace(record, results=results, verdict=verdict, reason=reason)
 
 
-def new_actor(suite: Suite, case: str, scope: Scope, ground: Any) -> Actor:
-    return Actor(suite, case, scope, ground, aiohttp.CookieJar(unsafe=True))
+def new_state(suite: Suite, case: str, scope: Scope, ground: Any) -> CaseState:
+    """A case that begins: no cookies yet."""
+    return CaseState(suite, case, scope, ground, aiohttp.CookieJar(unsafe=True))

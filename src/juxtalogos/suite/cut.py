@@ -17,7 +17,7 @@ def select(suites: list[Suite], case_id: str, step_id: str) -> Iterator[tuple[Su
         for case in suite.cases:
             if case_id and case.id != case_id:
                 continue
-            yield suite, _cut(suite, case, step_id) if step_id else case
+            yield suite, cut_to_step(suite, case, step_id) if step_id else case
 
 
 def reachable(
@@ -41,7 +41,7 @@ def reachable(
     return found
 
 
-def _cut(suite: Suite, case: Case, step_id: str) -> Case:
+def cut_to_step(suite: Suite, case: Case, step_id: str) -> Case:
     """The step, those before it that give what it needs, and the clean-up steps."""
     index = next((index for index, step in enumerate(case.steps) if step.id == step_id), None)
     if index is None:
@@ -53,7 +53,7 @@ def _cut(suite: Suite, case: Case, step_id: str) -> Case:
     wanted = {step_id}
     for step in reversed(case.steps[: index + 1]):
         if step.id in wanted:
-            wanted |= _needed_steps(step)
+            wanted |= needed_steps(step)
     return replace(
         case,
         steps=tuple(
@@ -62,7 +62,8 @@ def _cut(suite: Suite, case: Case, step_id: str) -> Case:
     )
 
 
-def _needed_steps(step: Step) -> set[str]:
+def needed_steps(step: Step) -> set[str]:
+    """The steps that a step takes values from."""
     values: list[Any] = [value for _, value in step.parameters]
     if step.payload:
         values += [step.payload.payload, *(one.value for one in step.payload.replacements)]

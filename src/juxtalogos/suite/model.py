@@ -131,6 +131,10 @@ class Case:
     table: TableSource | None = None
     setup: tuple[str, ...] = ()
     """Steps that run once, before the rows of a table."""
+    undoing: frozenset[str] = frozenset()
+    """Clean-up steps that take values from set-up steps only: they run once, behind the rows."""
+    alone: bool = False
+    """Whether no other case may run meanwhile."""
 
     def step(self, step_id: str) -> Step | None:
         return next((step for step in self.steps if step.id == step_id), None)

@@ -13,6 +13,7 @@ from juxtalogos.model.location import Location, follow_pointer
 from juxtalogos.schema.json.face import JsonSchema
 from juxtalogos.schema.json.store import BadReference, SchemaStore
 from juxtalogos.schema.json.view import View
+from juxtalogos.suite.cut import needed_steps
 from juxtalogos.suite.faults import Known, Reader
 from juxtalogos.suite.formulas import Formula
 from juxtalogos.suite.kept import Kept, read_kept
@@ -25,7 +26,7 @@ ENDINGS = (".arazzo.yaml", ".arazzo.yml", ".arazzo.json")
 _ROOT_KEYS = ("arazzo", "info", "sourceDescriptions", "workflows", "components", "x-juxtalogos-variables")
 _CASE_KEYS = (
     "workflowId", "summary", "description", "inputs", "dependsOn", "steps", "successActions", "failureActions", "outputs", "parameters",
-    "x-juxtalogos-table", "x-juxtalogos-setup", "x-juxtalogos-tags",
+    "x-juxtalogos-table", "x-juxtalogos-setup", "x-juxtalogos-tags", "x-juxtalogos-alone",
 )  # fmt: skip
 
 
@@ -202,13 +203,15 @@ class _SuiteReader(Reader):
         defaults, formulas = self.inputs(case.get("inputs"))
         schema = self.schema_at(case["inputs"], at.child("inputs")) if "inputs" in case else None
         view = View(schema.node, schema.context()) if schema is not None else None
+        setup = self.setup(case, at, steps)
         return Case(
             case_id, tuple(steps), at, CaseKey(self.document.uri, case_id), str(case.get("summary", "")), str(case.get("description", "")),
             tuple(map(str, self.listing(case, "x-juxtalogos-tags", at))), defaults, formulas, schema,
             {name: view.of(node).kinds for name, node in view.properties.items()} if view else {},
             tuple(self.case_key(str(text), at.child("dependsOn", index)) for index, text in enumerate(self.listing(case, "dependsOn", at))),
             reader.actions(case, "successActions", at, known), reader.actions(case, "failureActions", at, known), tuple(outputs.items()),
-            self.table(case.get("x-juxtalogos-table"), at.child("x-juxtalogos-table")), self.setup(case, at, steps),
+            self.table(case.get("x-juxtalogos-table"), at.child("x-juxtalogos-table")), setup, _undoing(steps, setup),
+            case.get("x-juxtalogos-alone") is True,
         )  # fmt: skip
 
     def inputs(self, value: Any) -> tuple[dict[str, Any], dict[str, Formula]]:
@@ -297,6 +300,12 @@ class _SuiteReader(Reader):
                     "move them to the front",
                 )
         return found
+
+
+def _undoing(steps: list[Step], setup: tuple[str, ...]) -> frozenset[str]:
+    """Clean-up steps of what set-up steps made, and nothing else."""
+    cleaning = [step for step in steps if step.always and step.id not in setup]
+    return frozenset(step.id for step in cleaning if (needed := needed_steps(step)) and needed <= set(setup))
 
 
 def check_needs(cases: Mapping[CaseKey, tuple[Suite, Case]]) -> None:

@@ -1,0 +1,61 @@
+"""Queries as SQL: conditions of ours, with a person's texts as bound values only."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from juxtalogos.ledger.interface import ExchangeQuery
+from juxtalogos.ledger.records import RunRecord, StepRow
+from juxtalogos.model.verdict import Verdict
+
+RUN_QUERY = """SELECT id, started, ended, kind, target, what, verdict,
+    (SELECT count(*) FROM suite_case WHERE run = run.id), (SELECT count(*) FROM main.exchange WHERE run = run.id),
+    (SELECT coalesce(sum(failing), 0) FROM stored WHERE stored.run = run.id), interrupted, token FROM run"""
+
+STEP_COLUMNS = "id, suite, suite_case, step, contract, operation, verdict, reason, method, url, status, failing"
+
+
+def run_record(row: Sequence[Any]) -> RunRecord:
+    values: list[Any] = [*row[:10], bool(row[10]), row[11]]
+    return RunRecord(*values)
+
+
+def step_row(row: Sequence[Any]) -> StepRow:
+    values: list[Any] = [*row[:6], Verdict(row[6]), *row[7:]]
+    return StepRow(*values)
+
+
+def condition(query: ExchangeQuery, after: int) -> tuple[str, list[Any]]:
+    """(what follows WHERE, the values bound in it); `after` is where the next page begins."""
+    found: list[tuple[str, Any]] = []
+    if after:
+        found.append(("id < ?" if query.newest_first else "id > ?", after))
+    if query.run is not None:
+        found.append(("run = ?", query.run))
+    if query.latest_runs:
+        found.append(("run IN (SELECT id FROM main.run ORDER BY id DESC LIMIT ?)", query.latest_runs))
+    if query.number is not None:
+        found.append(("id = ?", query.number))
+    if query.url_part:
+        found.append(("instr(url, ?) > 0", query.url_part))
+    for column, value in (("method", query.method.upper()), ("verdict", query.verdict), ("operation", query.operation), ("contract", query.contract)):  # fmt: skip
+        if value:
+            found.append((f"{column} = ?", value))
+    if query.status:
+        found.append(_status(query.status))
+    if query.finding == "any":
+        found.append(("id IN (SELECT exchange FROM finding) AND 1 = ?", 1))
+    elif query.finding:
+        found.append(("id IN (SELECT exchange FROM finding WHERE kind = ?)", query.finding))
+    parts = [text for text, _ in found]
+    if query.of_a_suite:
+        parts.append("suite <> ''")
+    if query.answered:
+        parts.append("status > 0")
+    return " AND ".join(parts) or "1", [value for _, value in found]
+
+
+def _status(text: str) -> tuple[str, Any]:
+    wanted = text.upper()
+    return ("status / 100 = ?", int(wanted[0])) if wanted[1:] == "XX" and wanted[:1].isdigit() else ("CAST(status AS TEXT) = ?", wanted)  # fmt: skip

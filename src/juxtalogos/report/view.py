@@ -1,0 +1,167 @@
+"""One view of a finished run, worked out once and linear in its size: terminal, JSON, JUnit and HTML are made from it."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+
+from juxtalogos.coverage import Coverage
+from juxtalogos.documents.positions import lines, position
+from juxtalogos.ledger import CaseRecord, ExchangeQuery, ExchangeRecord, FoundResult, Ledger, RunRecord, StepRow
+from juxtalogos.model.contract import Contract
+from juxtalogos.model.findings import CheckResult, ResultClass
+from juxtalogos.model.location import Location
+from juxtalogos.model.verdict import Verdict
+
+Contracts = Mapping[str, Contract]
+
+
+@dataclass(frozen=True, slots=True)
+class FoundDeviation:
+    """One finding by fingerprint: how often, the exchanges it was seen in, and the definition's line."""
+
+    found: FoundResult
+    where: str
+    """`file:line`."""
+    line: int | None
+    excerpt: str
+    """The line of the definition."""
+
+    @property
+    def result(self) -> CheckResult:
+        return self.found.finding.result
+
+    @property
+    def operation(self) -> str:
+        return self.found.finding.operation
+
+    @property
+    def count(self) -> int:
+        return self.found.count
+
+
+@dataclass(frozen=True)
+class RunView:
+    """A run with its cases, steps and findings, indexed; exchanges in full come from the ledger as they are asked for."""
+
+    run: RunRecord
+    cases: tuple[CaseRecord, ...]
+    steps: tuple[StepRow, ...]
+    findings: tuple[FoundDeviation, ...]
+    contracts: Contracts
+    exchanges: Callable[[], Iterator[ExchangeRecord]]
+    """All of the run, read from the ledger."""
+    coverages: tuple[tuple[Contract, Coverage], ...] = ()
+    remarks: bool = True
+    """Whether what is only doubtful is told."""
+    interrupted: bool = field(default=False)
+
+    @property
+    def verdicts(self) -> Counter[str]:
+        """Cases by verdict."""
+        return Counter(str(case.verdict) for case in self.cases)
+
+    @property
+    def step_verdicts(self) -> Counter[str]:
+        return Counter(str(step.verdict) for step in self.steps)
+
+    @property
+    def statuses(self) -> list[tuple[str, int]]:
+        """(status code or `no answer`, how often) of what was sent."""
+        counts = Counter(step.status for step in self.steps if step.method)
+        return [(str(status) if status else "no answer", count) for status, count in sorted(counts.items())]
+
+    @property
+    def methods(self) -> list[str]:
+        return sorted({step.method for step in self.steps if step.method})
+
+    @cached_property
+    def by_case(self) -> Mapping[tuple[str, str], Sequence[StepRow]]:
+        found: dict[tuple[str, str], list[StepRow]] = {}
+        for step in self.steps:
+            found.setdefault((step.suite, step.case), []).append(step)
+        return found
+
+    def steps_of(self, case: CaseRecord) -> Sequence[StepRow]:
+        return self.by_case.get((case.suite, case.case), ())
+
+    @cached_property
+    def _places(self) -> dict[tuple[str, Location], str]:
+        return {}
+
+    def where(self, record: ExchangeRecord, result: CheckResult) -> str:
+        """`file:line` of what a result rests on; many exchanges rest on the same."""
+        if result.location is None:
+            return ""
+        key = record.contract, result.location
+        if key not in self._places:
+            self._places[key] = place_of(self.contracts, *key)[0]
+        return self._places[key]
+
+    @property
+    def fails(self) -> bool:
+        """Whether any case failed, or any check that fails a step did not hold."""
+        failing = any(one.result.fails for one in self.findings) or any(step.failing for step in self.steps)
+        return failing or any(case.verdict is Verdict.FAILED for case in self.cases)
+
+    @property
+    def unanswered(self) -> bool:
+        """Whether there are only errors, and what they skipped."""
+        verdicts = {case.verdict for case in self.cases}
+        return Verdict.ERROR in verdicts and verdicts <= {Verdict.ERROR, Verdict.SKIPPED}
+
+    def has(self, verdict: Verdict) -> bool:
+        return any(case.verdict is verdict for case in self.cases)
+
+
+def run_view(
+    ledger: Ledger,
+    number: int | None,
+    contracts: Contracts,
+    *,
+    remarks: bool = True,
+    order: Sequence[tuple[str, str]] = (),
+) -> RunView:
+    """The view of a run. `order`: (suite, case) in the order in which cases are to be told."""
+    run = ledger.run(number)
+    cases = ledger.cases(run.id)
+    places = {key: index for index, key in enumerate(order)}
+    if places:
+        cases.sort(key=lambda one: places.get((one.suite, one.case.partition("[")[0]), len(places)))
+    found = [_placed(contracts, one) for one in ledger.findings(run.id)]
+    if not remarks:
+        found = [one for one in found if one.result.result_class is not ResultClass.REMARK]
+    found.sort(key=lambda one: (one.operation, one.result.kind))
+    query = ExchangeQuery(run=run.id)
+    return RunView(
+        run,
+        tuple(cases),
+        tuple(ledger.steps(run.id)),
+        tuple(found),
+        contracts,
+        lambda: ledger.exchanges(query),
+        remarks=remarks,
+        interrupted=run.interrupted,
+    )
+
+
+def with_coverage(view: RunView, coverages: Sequence[tuple[Contract, Coverage]]) -> RunView:
+    return replace(view, coverages=tuple(coverages))
+
+
+def place_of(contracts: Contracts, name: str, location: Location | None) -> tuple[str, int | None, str]:
+    """(`file:line`, line, the text there) of a place in a contract's definition; empty where it is not known."""
+    contract = contracts.get(name)
+    document = contract.documents.get(location.document) if contract and location else None
+    if document is None or location is None:
+        return "", None, ""
+    found = position(document, location.pointer).line
+    text = lines(document)
+    return f"{location.document}:{found}", found, text[found - 1].strip() if found <= len(text) else ""
+
+
+def _placed(contracts: Contracts, found: FoundResult) -> FoundDeviation:
+    where, line, excerpt = place_of(contracts, found.finding.contract, found.finding.result.location)
+    return FoundDeviation(found, where, line, excerpt)

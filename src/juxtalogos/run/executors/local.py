@@ -1,0 +1,37 @@
+"""Units done in this process, so many side by side."""
+
+from __future__ import annotations
+
+import asyncio
+
+from juxtalogos.model.errors import LedgerError
+from juxtalogos.run.engine import Engine
+from juxtalogos.run.executors.interface import WorkSource
+
+
+class LocalExecutor:
+    """As many units at once as the engine has slots."""
+
+    def __init__(self, engine: Engine) -> None:
+        self.engine = engine
+
+    async def run(self, source: WorkSource) -> None:
+        changed = asyncio.Event()
+        try:
+            async with asyncio.TaskGroup() as group:
+                for _ in range(self.engine.slots.count):
+                    group.create_task(self._worker(source, changed))
+        except* LedgerError as errors:
+            raise errors.exceptions[0] from None
+
+    async def _worker(self, source: WorkSource, changed: asyncio.Event) -> None:
+        while True:
+            unit = source.next()
+            if unit is not None:
+                source.ended(unit, await self.engine.unit(unit))
+                changed.set()
+            elif source.exhausted:
+                return
+            else:
+                changed.clear()
+                await changed.wait()

@@ -1,0 +1,94 @@
+"""A process that does units of a run: it is told them on its standard input, and tells on its standard output what came of them."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import json
+import signal
+import sys
+from dataclasses import asdict, replace
+from pathlib import Path
+from typing import Any
+
+from juxtalogos.exchange.transport import Transport
+from juxtalogos.ledger import CaseRecord, open_ledger
+from juxtalogos.ledger.recorder import Recorder
+from juxtalogos.model.errors import JuxtalogosError, LedgerError
+from juxtalogos.run import unforeseen
+from juxtalogos.run.binding import bind
+from juxtalogos.run.engine import Engine
+from juxtalogos.run.plan import CaseRef, RunPlan, Unit
+from juxtalogos.run.slots import Slots
+from juxtalogos.run.step import RunContext
+from juxtalogos.run.system import resetting
+from juxtalogos.workspace.workspace import Workspace
+
+
+def tell(message: dict[str, Any]) -> None:
+    """One line on standard output. Who listens may be gone: then there is nobody to tell."""
+    with contextlib.suppress(OSError, ValueError):
+        sys.stdout.write(json.dumps(message, separators=(",", ":")) + "\n")
+        sys.stdout.flush()
+
+
+def tell_fault(error: Exception) -> None:
+    if isinstance(error, JuxtalogosError):
+        what, where, mend = error.what, error.where, error.mend
+    else:
+        what, where, mend = unforeseen.told(error), "", ""
+    tell({"fault": what, "where": where, "mend": mend, "ledger": isinstance(error, LedgerError)})
+
+
+async def work(start: dict[str, Any], lines: asyncio.StreamReader) -> None:
+    """Until standard input ends. Where it ends without a word, whoever began this is gone: all is cancelled and cleaned up."""
+    home = Workspace(Path(start["workspace"]))
+    run = bind(home, RunPlan.from_json(start["plan"]))
+    with open_ledger(home.ledger_path, write=True) as ledger:
+        async with Recorder(ledger, start["run"]) as recorder, Transport(replace(run.session.options, connections=start["jobs"])) as transport:  # fmt: skip
+            slots, reset = Slots(start["jobs"]), resetting(run.session, home.root)
+            context = RunContext(run.session, transport)
+            tasks: set[asyncio.Task[None]] = set()
+
+            async def unit(message: dict[str, Any]) -> None:
+                def done(record: CaseRecord) -> None:
+                    tell({"unit": message["unit"], "case": asdict(record)})
+
+                refs = tuple(map(CaseRef.of, message["cases"]))
+                engine = Engine(run, context, recorder, slots, reset, done)
+                try:
+                    await engine.unit(Unit(refs, message["alone"]))
+                except Exception as error:
+                    tell_fault(error)
+                tell({"ended": message["unit"]})
+
+            ordered = False
+            while line := await lines.readline():
+                message = json.loads(line)
+                if "end" in message:
+                    ordered = bool(message["end"])
+                    break
+                task = asyncio.create_task(unit(message))
+                tasks.add(task)
+                task.add_done_callback(tasks.discard)
+            if not ordered:
+                for task in tasks:
+                    task.cancel()
+            await asyncio.gather(*tasks, return_exceptions=True)
+
+
+async def main() -> None:
+    loop = asyncio.get_running_loop()
+    lines = asyncio.StreamReader(limit=16 * 1024 * 1024)
+    await loop.connect_read_pipe(lambda: asyncio.StreamReaderProtocol(lines), sys.stdin)
+    try:
+        await work(json.loads(await lines.readline()), lines)
+    except Exception as error:
+        tell_fault(error)
+
+
+if __name__ == "__main__":
+    # An interrupt at the terminal is the first process's affair: it says what is to be done.
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    sys.setrecursionlimit(12_000)
+    asyncio.run(main())
