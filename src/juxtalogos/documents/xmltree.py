@@ -15,6 +15,7 @@ from dataclasses import dataclass, field
 from typing import Any
 from xml.parsers import expat
 
+from juxtalogos.documents.charsets import NotInCharset, decode_text
 from juxtalogos.documents.collector import collector_paused
 from juxtalogos.documents.xmltext import MAX_DEPTH, MAX_NODES, NotXml, local, parse_xml
 from juxtalogos.model.location import Position
@@ -187,8 +188,8 @@ def in_charset(data: bytes, charset: str) -> bytes:
     ):
         return data
     try:
-        text = data.decode(charset)
-    except (LookupError, ValueError):
+        text = decode_text(data, charset)
+    except NotInCharset:
         return data
     return re.sub(r"^\s*<\?xml[^>]*\?>", "", text).encode("utf-8", "replace")
 

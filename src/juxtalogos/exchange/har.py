@@ -15,6 +15,7 @@ from typing import Any
 from urllib.parse import parse_qsl, quote, urlencode, urlsplit
 
 from juxtalogos._version import VERSION
+from juxtalogos.documents.charsets import NotInCharset, encode_text
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.exchange.coding import decoded
 from juxtalogos.exchange.media import parse_media_type
@@ -148,8 +149,8 @@ def _unpacked(holder: dict[str, Any], content_type: str = "") -> bytes:
     media = parse_media_type(content_type)
     charset = (media.parameter("charset") if media and not media.is_json else None) or "utf-8"
     try:
-        return bytes(text.encode(charset))
-    except (UnicodeEncodeError, LookupError):
+        return encode_text(text, charset)
+    except NotInCharset:
         return bytes(text.encode("utf-8", "surrogatepass"))
 
 

@@ -109,26 +109,43 @@ class _UnitUnderWay:
         return self.tasks[key]
 
     async def case(self, key: CaseKey, ref: CaseRef | None) -> Outcome:
+        """All turns of a case; whatever goes wrong between them, none is left without its record."""
         suite, case = self.run.cases[key]
+        waiting = turns_of(self.run, key, ref.rows if ref else None)[::-1]
+        try:
+            return await self.turns(suite, case, waiting)
+        except LedgerError:
+            raise
+        except Exception as error:
+            for turn in reversed(waiting):
+                await self.finish(CaseRecord(suite.name, turn.label, Verdict.ERROR, unforeseen.told(error), 0.0))
+            return Outcome(Verdict.ERROR)
+
+    async def turns(self, suite: Suite, case: Case, waiting: list[Turn]) -> Outcome:
+        """`waiting` holds the turns that have no record yet, the next one last."""
         before = {needed: await self.begin(needed) for needed in case.needs}
-        rows = self.run.rows.get(key, ())
-        plan = turns_of(self.run, key, ref.rows if ref else None)
         failed = [needed.case for needed, outcome in before.items() if outcome.verdict not in _HELD]
         reason = f"{', '.join(failed)} did not succeed, which it needs" if failed else ""
-        if not plan:
-            plan, reason = [Turn(case.id)], reason or "its table has no rows"
+        if not waiting:
+            waiting.append(Turn(case.id))
+            reason = reason or "its table has no rows"
         given = {needed.case: {"inputs": one.inputs, "outputs": one.outputs} for needed, one in before.items()}
+        rows = self.run.rows.get(case.key, ())
         outcomes: list[Outcome] = []
+        last = Outcome(Verdict.SKIPPED)
         shared = _Shared()
-        for turn in plan:
-            row = {} if turn.row is None else rows[turn.row]
+        while waiting:
+            turn = waiting[-1]
             if reason:
+                waiting.pop()
                 outcomes.append(await self.skip(suite, turn, reason))
                 continue
             async with self.engine.slots.taken(alone=self.alone):
+                waiting.pop()
                 shared = _Shared() if turn.fresh else shared
+                row = {} if turn.row is None else rows[turn.row]
                 outcomes.append(await self.turn(suite, case, turn, row, given, shared))
-        last = next((one for turn, one in zip(reversed(plan), reversed(outcomes)) if turn.part is not Part.CLEANUP), outcomes[-1])  # fmt: skip
+            last = last if turn.part is Part.CLEANUP else outcomes[-1]
         return replace(last, verdict=worst(one.verdict for one in outcomes))
 
     async def skip(self, suite: Suite, turn: Turn, reason: str) -> Outcome:
@@ -216,14 +233,15 @@ class _UnitUnderWay:
             values[name] = _typed(value, case.kinds.get(name, ()))
         return wrong_inputs(case, values) if checked else ""
 
-    async def put(self, record: ExchangeRecord) -> None:
+    async def put(self, record: ExchangeRecord) -> ExchangeRecord:
         """The one door: nothing goes through unredacted, not even when redaction itself fails."""
         try:
             redacted = record.redacted(self.run.session.redactor)
         except Exception as error:
-            reason = f"it cannot be kept: {unforeseen.told(error)}"
+            reason = f"it cannot be kept: {unforeseen.told(error, bare=True)}"
             redacted = replace(record.bare(), verdict=Verdict.ERROR, reason=reason)
         await self.engine.recorder.put(redacted)
+        return redacted
 
     async def finish(self, record: CaseRecord) -> None:
         """Keeps the one record of a turn."""

@@ -37,7 +37,8 @@ MAX_CLEANUP = 60.0
 """Seconds that the clean-up of an interrupted case may take."""
 
 Cases = Mapping[CaseKey, tuple[Suite, Case]]
-Put = Callable[[ExchangeRecord], Awaitable[None]]
+Put = Callable[[ExchangeRecord], Awaitable[ExchangeRecord]]
+"""Keeps a record; gives it as it was kept."""
 
 
 @dataclass(slots=True)
@@ -116,7 +117,9 @@ class Walk:
                     if action is not None and not held and action.type != "end":
                         records = [_handled(record, action) for record in records]
                 except Exception as error:
-                    records, held = [*records, self.broken(position, step, error)], False
+                    broken = self.broken(position, step, error)
+                    last = replace(records[-1], verdict=broken.verdict, reason=broken.reason) if records else broken
+                    records, held = [*records[:-1], last], False
                 await self.keep(*records)
                 await self.follow(position, step, action, held)
             except LedgerError:
@@ -152,8 +155,7 @@ class Walk:
 
     async def keep(self, *records: ExchangeRecord) -> None:
         for record in records:
-            self.records.append(record)
-            await self.put(record)
+            self.records.append(await self.put(record))
 
     def broken(self, position: Position, step: Step, error: Exception) -> ExchangeRecord:
         """The record of a step in which something happened that nobody foresaw."""

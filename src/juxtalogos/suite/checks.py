@@ -12,7 +12,7 @@ from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import Location, follow_pointer
 from juxtalogos.model.seams import ABSENT
 from juxtalogos.schema.json.values import equal, in_words, type_of
-from juxtalogos.schema.patterns import PatternTimeout, compile_pattern
+from juxtalogos.schema.patterns import PatternError, PatternTimeout, compile_pattern
 from juxtalogos.suite.expressions import Scope, evaluate, fill, parse_expression
 from juxtalogos.suite.formulas import Formula, Ground, NoValue, compute, parse_formula
 from juxtalogos.suite.kept import run_values
@@ -73,6 +73,10 @@ def run_check(check: Check, scope: Scope, ground: Ground, namespaces: Mapping[st
         observed = _observed(check, value)
     except PatternTimeout:
         held, observed = False, "undecided: the pattern took too long"
+    except PatternError as error:
+        held, observed = False, f"undecided: {in_words(operand)} is no pattern ({error})"
+    except (TypeError, ArithmeticError):  # an operand that came from an expression is of any type
+        held, observed = False, f"{in_words(value)}, which cannot be compared with {in_words(operand)}"
     return CheckResult(KIND, held, at, expected(check, operand), observed, detail=detail)
 
 
@@ -179,8 +183,8 @@ def _item_holds(inner: Check, item: Any) -> bool:
     return TESTS[inner.test].holds(inner, inner.operand, value)
 
 
-def _matches(value: Any, pattern: str) -> bool:
-    return isinstance(value, str) and bool(compile_pattern(pattern).search(value))
+def _matches(value: Any, pattern: Any) -> bool:
+    return isinstance(value, str) and bool(compile_pattern(_as_text(pattern)).search(value))
 
 
 def _compared(holds: Callable[[Any, Any], bool]) -> Callable[[Check, Any, Any], bool]:
@@ -264,7 +268,8 @@ def _told(prefix: str) -> Callable[[Any], str]:
 
 
 def _texts(operand: Any) -> list[str]:
-    return operand if isinstance(operand, list) else [operand]
+    """What a text must hold: a number stands for the text that it is written as."""
+    return [_as_text(one) for one in (operand if isinstance(operand, list) else [operand])]
 
 
 def _as_text(value: Any) -> str:

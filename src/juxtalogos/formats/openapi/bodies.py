@@ -6,6 +6,7 @@ from email import message_from_bytes
 from typing import Any, NamedTuple
 from urllib.parse import parse_qsl
 
+from juxtalogos.documents.charsets import NotInCharset, decode_text
 from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.documents.xmltext import NotXml, local, parse_xml
 from juxtalogos.exchange.media import MediaType, parse_media_type
@@ -38,9 +39,9 @@ def read_body(contract: Contract, media: Media | None, body: bytes, media_type: 
     if media_type.is_text or media_type.is_xml:
         charset = media_type.parameter("charset") or "utf-8"
         try:
-            return Read(body.decode(charset))
-        except (UnicodeDecodeError, LookupError):
-            return _untrue(media_type, f"text in {charset}", f"bytes that are not {charset}", "the body is not text")
+            return Read(decode_text(body, charset))
+        except NotInCharset as error:
+            return _untrue(media_type, f"text in {charset[:40]}", str(error), "the body is not text")
     if media_type.is_form and schema is not None:
         pairs = parse_qsl(body.decode("utf-8", "replace"), keep_blank_values=True)
         return Read(_gathered(pairs, kinds(contract, schema)[2]))
