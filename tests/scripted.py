@@ -23,6 +23,7 @@ from juxtalogos.run.executors import Dealer, LocalExecutor
 from juxtalogos.run.plan import CaseRef, RunPlan, units
 from juxtalogos.run.slots import Slots
 from juxtalogos.run.step import RunContext
+from juxtalogos.run.stop import Stop
 from juxtalogos.suite.read import read_suites, suite_paths
 from juxtalogos.suite.write import to_yaml
 from juxtalogos.workspace.importing import keep, read_source
@@ -186,8 +187,9 @@ class Bench:
         reset: Callable[[], Awaitable[None]] | None = None,
         until: Callable[[Scripted], bool] | None = None,
         between: Callable[[], None] = lambda: None,
+        hard: bool = False,
     ) -> Ran:
-        """`until`: the run is interrupted as soon as this holds; `between`: called once all is ready and nothing is sent yet."""
+        """`until`: the run is interrupted as soon as this holds (`hard`: for the second time); `between`: called once all is ready and nothing is sent yet."""
         home, service, clock = self.home, Scripted(answer), Clock()
         plan = RunPlan.from_json(self.plan(jobs=jobs, repeat=repeat, seed=seed).to_json())
         bound = bind(home, plan)
@@ -197,8 +199,9 @@ class Bench:
 
             async def work() -> None:
                 nonlocal until
+                stop = Stop()
                 async with Recorder(ledger, number) as recorder:
-                    context = RunContext(bound.session, service, clock.sleep)
+                    context = RunContext(bound.session, service, stop, clock.sleep)
                     engine = Engine(bound, context, recorder, Slots(jobs), reset, done.append)
                     refs = [(ref, bound.key(ref)) for ref in plan.cases]
                     source = Dealer(units(refs, bound.cases, bound.row_counts, alone=reset is not None))
@@ -207,7 +210,7 @@ class Bench:
                     while not task.done():
                         await asyncio.sleep(0)
                         if until is not None and until(service):
-                            task.cancel()
+                            (task.cancel if hard else stop.ask)()
                             until = None
                     with contextlib.suppress(asyncio.CancelledError):
                         await task

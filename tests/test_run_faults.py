@@ -243,9 +243,10 @@ def test_clean_up_after_a_thousand_steps(bench: Bench) -> None:
     assert ran.service.calls()[-1] == "DELETE /lines/7" and ran.verdicts() == {"round": "error"}
 
 
-def test_clean_up_after_an_interrupt(bench: Bench) -> None:
+@pytest.mark.parametrize("hard", [False, True])
+def test_clean_up_after_an_interrupt(bench: Bench, hard: bool) -> None:
     bench.suite(*(life(f"c{number}") for number in range(20)))
-    ran = bench.run(jobs=4, until=lambda service: sum(one.method == "POST" for one in service.sent) >= 6)
+    ran = bench.run(jobs=4, hard=hard, until=lambda service: sum(one.method == "POST" for one in service.sent) >= 6)
     made, dropped = (sum(one.method == method for one in ran.service.sent) for method in ("POST", "DELETE"))
     assert made == dropped < 20
     broken = [one for one in ran.cases if one.verdict == "error"]

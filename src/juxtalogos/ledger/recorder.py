@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Callable
 from types import TracebackType
 
 from juxtalogos.ledger.interface import Ledger
@@ -23,9 +24,11 @@ PATIENCE = 60.0
 class Recorder:
     """An asynchronous context; leaving it commits what is still waiting, also on an interrupt."""
 
-    def __init__(self, ledger: Ledger, run: int) -> None:
+    def __init__(self, ledger: Ledger, run: int, committed: Callable[[], None] = lambda: None) -> None:
         self.ledger = ledger
         self.run = run
+        self.committed = committed
+        """Called after each commit: everything that was put before is kept then."""
         self.waiting: list[ExchangeRecord | CaseRecord] = []
         self.locked_since: float | None = None
         self.fault: LedgerError | None = None
@@ -76,6 +79,7 @@ class Recorder:
             if stored:
                 self.waiting.clear()
                 self.locked_since = None
+                self.committed()
             else:
                 self.locked_since = self.locked_since or loop.time()
                 if loop.time() - self.locked_since > PATIENCE:

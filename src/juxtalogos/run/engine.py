@@ -20,12 +20,14 @@ from juxtalogos.run.binding import BoundRun, Row, turns_of
 from juxtalogos.run.plan import CaseRef, Part, Turn, Unit, steps_of
 from juxtalogos.run.slots import Slots
 from juxtalogos.run.step import CaseState, RunContext
+from juxtalogos.run.stop import Interrupted
 from juxtalogos.run.walk import Walk, new_state
 from juxtalogos.suite.expressions import Scope
 from juxtalogos.suite.formulas import Ground, NoValue, compute
 from juxtalogos.suite.inputs import wrong_inputs
 from juxtalogos.suite.model import Case, CaseKey, Suite
 
+INTERRUPTED = "interrupted; its clean-up steps were taken"
 _HELD = (Verdict.PASSED, Verdict.UNPROVEN)
 """Verdicts of a case that others may build on."""
 
@@ -141,6 +143,8 @@ class _UnitUnderWay:
                 outcomes.append(await self.skip(suite, turn, reason))
                 continue
             async with self.engine.slots.taken(alone=self.alone):
+                if self.context.stop.asked:
+                    break
                 waiting.pop()
                 shared = _Shared() if turn.fresh else shared
                 row = {} if turn.row is None else rows[turn.row]
@@ -161,13 +165,15 @@ class _UnitUnderWay:
             return await self.skip(suite, turn, f"{shared.failed} did not succeed")
         started = time.perf_counter()
         walk = Walk(self.context, self.run.cases, self.put)
-        outcome, reason = Outcome(Verdict.ERROR), "interrupted; its clean-up steps were taken"
+        outcome, reason = Outcome(Verdict.ERROR), INTERRUPTED
         recordable = True
         try:
             outcome, reason = await self.walked(walk, suite, case, turn, row, given, shared)
         except LedgerError:
             recordable = False
             raise
+        except Interrupted:
+            reason = INTERRUPTED
         except JuxtalogosError as error:
             reason = str(error)
         except Exception as error:

@@ -19,6 +19,7 @@ from juxtalogos.run.executors import Dealer, Executor, LocalExecutor, ProcessExe
 from juxtalogos.run.plan import units
 from juxtalogos.run.slots import Slots
 from juxtalogos.run.step import RunContext
+from juxtalogos.run.stop import Stop
 from juxtalogos.run.system import resetting, running_system
 
 
@@ -31,15 +32,19 @@ class Executed:
     interrupted: bool
 
 
+GRACE = 10.0
+"""Seconds that what is in flight has to end after an interrupt; a second interrupt does not wait for it."""
+
+
 async def execute(
     run: BoundRun, workspace: Path, ledger: Ledger, what: str, done: Callable[[CaseRecord], None], *, processes: int = 1
 ) -> Executed:
     """Runs all units of a plan. ConfigError when the system does not come up, LedgerError when nothing can be kept."""
     async with running_system(run.session, workspace):
         number = ledger.begin("run", run.session.target.name, what, token=run.plan.token)
-        verdict, interrupted = Verdict.ERROR, True
+        verdict, interrupted, stop = Verdict.ERROR, True, Stop()
         try:
-            interrupted = await _until_interrupted(_work(run, workspace, ledger, number, done, processes))
+            interrupted = await _until_interrupted(_work(run, workspace, ledger, number, done, processes, stop), stop)
             verdict = ledger.worst(number) if not interrupted else Verdict.ERROR
         finally:
             ledger.end(number, verdict, interrupted=interrupted)
@@ -47,8 +52,8 @@ async def execute(
 
 
 async def _work(
-    run: BoundRun, workspace: Path, ledger: Ledger, number: int, done: Callable[[CaseRecord], None], processes: int
-) -> None:
+    run: BoundRun, workspace: Path, ledger: Ledger, number: int, done: Callable[[CaseRecord], None], processes: int, stop: Stop
+) -> None:  # fmt: skip
     reset = resetting(run.session, workspace)
     refs = [(ref, run.key(ref)) for ref in run.plan.cases]
     source = Dealer(units(refs, run.cases, run.row_counts, alone=reset is not None))
@@ -56,26 +61,34 @@ async def _work(
     async with Recorder(ledger, number) as recorder, Transport(options) as transport:
         executor: Executor
         if processes > 1:
-            executor = ProcessExecutor(run, workspace, ledger, number, recorder, processes, done)
+            executor = ProcessExecutor(run, workspace, ledger, number, recorder, processes, done, stop)
         else:
-            context = RunContext(run.session, transport)
+            context = RunContext(run.session, transport, stop)
             executor = LocalExecutor(Engine(run, context, recorder, Slots(run.plan.jobs), reset, done))
         await executor.run(source)
 
 
-async def _until_interrupted(work: Coroutine[None, None, None]) -> bool:
-    """Whether SIGINT or SIGTERM ended it: then the work is cancelled, cleans up, and what is finished is kept."""
+async def _until_interrupted(work: Coroutine[None, None, None], stop: Stop) -> bool:
+    """Whether SIGINT or SIGTERM ended it: then nothing new begins, what is under way cleans up, and what is finished is kept."""
     task = asyncio.ensure_future(work)
     loop = asyncio.get_running_loop()
+
+    def interrupt() -> None:
+        if stop.asked:
+            task.cancel()
+        else:
+            stop.ask()
+            loop.call_later(GRACE, task.cancel)
+
     for sign in (signal.SIGINT, signal.SIGTERM):
         with contextlib.suppress(NotImplementedError, RuntimeError):
-            loop.add_signal_handler(sign, task.cancel)
+            loop.add_signal_handler(sign, interrupt)
     try:
         await task
-        return False
     except asyncio.CancelledError:
         return True
     finally:
         for sign in (signal.SIGINT, signal.SIGTERM):
             with contextlib.suppress(NotImplementedError, RuntimeError):
                 loop.remove_signal_handler(sign)
+    return stop.asked

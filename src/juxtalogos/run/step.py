@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -23,6 +22,7 @@ from juxtalogos.model.verdict import Verdict
 from juxtalogos.run import unforeseen
 from juxtalogos.run.judge import judge, with_written
 from juxtalogos.run.session import Session
+from juxtalogos.run.stop import Stop
 from juxtalogos.schema.patterns import PatternTimeout, compile_pattern
 from juxtalogos.suite.checks import run_check, value_at
 from juxtalogos.suite.conditions import holds, in_words, parse_condition
@@ -46,7 +46,9 @@ class RunContext:
 
     session: Session
     transport: Sender
-    sleep: Sleep = asyncio.sleep
+    stop: Stop = field(default_factory=Stop)
+    sleep: Sleep | None = None
+    """Waits before a retry; None: by the clock, until the run is stopped."""
 
 
 @dataclass(slots=True)

@@ -23,6 +23,7 @@ from juxtalogos.model.verdict import Verdict
 from juxtalogos.run import unforeseen
 from juxtalogos.run.judge import verdict_of
 from juxtalogos.run.step import CaseState, RunContext, criterion_result, outputs_of, run_step, skipped
+from juxtalogos.run.stop import Interrupted
 from juxtalogos.suite.expressions import Scope, evaluate, fill, parse_expression
 from juxtalogos.suite.inputs import wrong_inputs
 from juxtalogos.suite.model import Action, Case, CaseKey, Step, Suite
@@ -101,6 +102,8 @@ class Walk:
 
     async def walk(self, position: Position) -> None:
         while position.at < len(position.steps) and not position.ended:
+            if self.context.stop.asked:
+                raise Interrupted
             step = position.steps[position.at]
             self.taken += 1
             if self.taken > MAX_STEPS:
@@ -122,8 +125,8 @@ class Walk:
                     records, held = [*records[:-1], last], False
                 await self.keep(*records)
                 await self.follow(position, step, action, held)
-            except LedgerError:
-                position.end(step, False)
+            except (LedgerError, Interrupted):
+                position.end(step, True)
                 raise
             except Exception as error:
                 await self.keep(self.broken(position, step, error))
@@ -186,7 +189,7 @@ class Walk:
 
     async def before_retry(self, position: Position, step: Step, action: Action) -> None:
         """Waits, and takes the step or workflow that the action names; then the same step comes again."""
-        await self.context.sleep(_wait(action, position.state))
+        await (self.context.sleep or self.context.stop.sleep)(_wait(action, position.state))
         name = f"{step.id}.{action.name}/"
         if action.case is not None:
             await self.call(position, action.case, {}, name)

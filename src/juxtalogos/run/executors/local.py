@@ -17,6 +17,7 @@ class LocalExecutor:
 
     async def run(self, source: WorkSource) -> None:
         changed = asyncio.Event()
+        self.engine.context.stop.listen(changed.set)
         try:
             async with asyncio.TaskGroup() as group:
                 for _ in range(self.engine.slots.count):
@@ -25,7 +26,8 @@ class LocalExecutor:
             raise errors.exceptions[0] from None
 
     async def _worker(self, source: WorkSource, changed: asyncio.Event) -> None:
-        while True:
+        stop = self.engine.context.stop
+        while not stop.asked:
             unit = source.next()
             if unit is not None:
                 source.ended(unit, await self.engine.unit(unit))

@@ -18,6 +18,7 @@ from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.binding import BoundRun, turns_of
 from juxtalogos.run.executors.interface import WorkSource
 from juxtalogos.run.plan import Unit
+from juxtalogos.run.stop import Stop
 from juxtalogos.run.walk import MAX_CLEANUP
 
 WORKER = "juxtalogos.run.executors.worker"
@@ -31,6 +32,8 @@ class _Worker:
     """Units that it can take at once."""
     units: dict[int, Unit] = field(default_factory=dict)
     records: dict[int, list[CaseRecord]] = field(default_factory=dict)
+    unkept: dict[int, Unit] = field(default_factory=dict)
+    """Units that ended, whose records are not committed yet."""
     alive: bool = True
 
     def say(self, message: dict[str, Any]) -> None:
@@ -43,7 +46,7 @@ class ProcessExecutor:
     """`processes` of them share the run's jobs. One that dies takes only what it was doing with it, which is told as an error."""
 
     def __init__(
-        self, run: BoundRun, workspace: Path, ledger: Ledger, number: int, recorder: Recorder, processes: int, done: Callable[[CaseRecord], None]
+        self, run: BoundRun, workspace: Path, ledger: Ledger, number: int, recorder: Recorder, processes: int, done: Callable[[CaseRecord], None], stop: Stop
     ) -> None:  # fmt: skip
         self.bound = run
         self.workspace = workspace
@@ -52,8 +55,10 @@ class ProcessExecutor:
         self.recorder = recorder
         self.processes = processes
         self.done = done
+        self.stop = stop
         self.given = 0
         self.changed = asyncio.Event()
+        stop.listen(self.changed.set)
         self.fault: Exception | None = None
 
     async def run(self, source: WorkSource) -> None:
@@ -76,7 +81,7 @@ class ProcessExecutor:
             raise self.fault
 
     async def _deal(self, workers: list[_Worker], source: WorkSource) -> None:
-        while self.fault is None:
+        while self.fault is None and not self.stop.asked:
             self.changed.clear()
             free = max((one for one in workers if one.alive), key=lambda one: one.room - len(one.units), default=None)
             unit = source.next() if free is None or len(free.units) < free.room else None
@@ -113,8 +118,11 @@ class ProcessExecutor:
                 worker.process.kill()
         status = await worker.process.wait()
         worker.alive = False
+        reason = f"the process that ran it ended with status {status}"
+        for unit in worker.unkept.values():
+            await self._lost(unit, reason)
         for number, unit in list(worker.units.items()):
-            records = await self._lost(unit, f"the process that ran it ended with status {status}")
+            records = await self._lost(unit, reason)
             del worker.units[number]
             source.ended(unit, records)
         self.changed.set()
@@ -126,9 +134,12 @@ class ProcessExecutor:
             with contextlib.suppress(Exception):
                 self.done(record)
         elif "ended" in message:
-            unit = worker.units.pop(message["ended"])
+            unit = worker.unkept[message["ended"]] = worker.units.pop(message["ended"])
             source.ended(unit, worker.records.pop(message["ended"]))
             self.changed.set()
+        elif "kept" in message:
+            for number in message["kept"]:
+                worker.unkept.pop(number, None)
         elif "fault" in message:
             kind = LedgerError if message["ledger"] else ConfigError
             self.fault = self.fault or kind(message["fault"], where=message["where"], mend=message["mend"])

@@ -45,7 +45,13 @@ async def work(start: dict[str, Any], lines: asyncio.StreamReader) -> None:
     home = Workspace(Path(start["workspace"]))
     run = bind(home, RunPlan.from_json(start["plan"]))
     with open_ledger(home.ledger_path, write=True) as ledger:
-        async with Recorder(ledger, start["run"]) as recorder, Transport(replace(run.session.options, connections=start["jobs"])) as transport:  # fmt: skip
+        finished: list[int] = []
+
+        def committed() -> None:
+            tell({"kept": finished})
+            finished.clear()
+
+        async with Recorder(ledger, start["run"], committed) as recorder, Transport(replace(run.session.options, connections=start["jobs"])) as transport:  # fmt: skip
             slots, reset = Slots(start["jobs"]), resetting(run.session, home.root)
             context = RunContext(run.session, transport)
             tasks: set[asyncio.Task[None]] = set()
@@ -60,6 +66,7 @@ async def work(start: dict[str, Any], lines: asyncio.StreamReader) -> None:
                     await engine.unit(Unit(refs, message["alone"]))
                 except Exception as error:
                     tell_fault(error)
+                finished.append(message["unit"])
                 tell({"ended": message["unit"]})
 
             ordered = False
@@ -72,8 +79,7 @@ async def work(start: dict[str, Any], lines: asyncio.StreamReader) -> None:
                 tasks.add(task)
                 task.add_done_callback(tasks.discard)
             if not ordered:
-                for task in tasks:
-                    task.cancel()
+                context.stop.ask()
             await asyncio.gather(*tasks, return_exceptions=True)
 
 

@@ -1,0 +1,39 @@
+"""Stopping a run: what is in flight ends, what it made is cleaned up, nothing new begins."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable
+
+
+class Interrupted(Exception):
+    """The run was asked to stop; the case under way cleans up and ends."""
+
+
+class Stop:
+    """Asked once for a whole run. A request in flight is never cut off by it: what it creates must be known to be undone."""
+
+    def __init__(self) -> None:
+        self._event = asyncio.Event()
+        self._listeners: list[Callable[[], None]] = []
+
+    @property
+    def asked(self) -> bool:
+        return self._event.is_set()
+
+    def ask(self) -> None:
+        self._event.set()
+        for listener in self._listeners:
+            listener()
+
+    def listen(self, listener: Callable[[], None]) -> None:
+        """Calls it when the stop is asked for."""
+        self._listeners.append(listener)
+
+    async def sleep(self, seconds: float) -> None:
+        """Waits, or until the stop is asked for."""
+        try:
+            async with asyncio.timeout(seconds):
+                await self._event.wait()
+        except TimeoutError:
+            return
