@@ -17,7 +17,7 @@ import jsonschema
 import jsonschema_rs
 
 from juxtalogos.schema.json import compile_schema
-from juxtalogos.schema.json.compile import Compiler
+from juxtalogos.schema.json.compile.compiler import Compiler
 
 CALL: Any = {
     "type": "object",

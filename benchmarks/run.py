@@ -24,7 +24,7 @@ from juxtalogos.ledger import Ledger
 from juxtalogos.run.engine import Plan
 from juxtalogos.run.execute import execute
 from juxtalogos.run.session import open_session
-from juxtalogos.suite.read import read_suites
+from juxtalogos.suite.document.reader import read_suites
 from juxtalogos.workspace.importing import keep, read_source
 from juxtalogos.workspace.remote import Access
 from juxtalogos.workspace.workspace import Workspace, init_workspace

@@ -24,8 +24,8 @@ from juxtalogos.run.plan import CaseRef, RunPlan, units
 from juxtalogos.run.slots import Slots
 from juxtalogos.run.step import RunContext
 from juxtalogos.run.stop import Stop
-from juxtalogos.suite.read import read_suites, suite_paths
-from juxtalogos.suite.write import to_yaml
+from juxtalogos.suite.document.reader import read_suites, suite_paths
+from juxtalogos.suite.document.writer import to_yaml
 from juxtalogos.workspace.importing import keep, read_source
 from juxtalogos.workspace.remote import Access
 from juxtalogos.workspace.workspace import Workspace, init_workspace

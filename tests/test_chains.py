@@ -12,10 +12,10 @@ import yaml
 
 from conftest import KEY, Result, serving
 from juxtalogos.model.errors import SuiteError
-from juxtalogos.suite.expressions import Scope
-from juxtalogos.suite.formulas import BadFormula, Ground, NoValue, compute, parse_formula
-from juxtalogos.suite.kept import Allowed, Kept, proposed, read_kept
-from juxtalogos.suite.select import BadSelector, check_xpath, select_json, select_xml
+from juxtalogos.suite.kept_answers import Allowed, Kept, proposed, read_kept
+from juxtalogos.suite.language.expressions import Scope
+from juxtalogos.suite.language.formulas import BadFormula, Ground, NoValue, compute, parse_formula
+from juxtalogos.suite.language.selectors import BadSelector, check_xpath, select_json, select_xml
 
 
 @pytest.fixture

@@ -14,11 +14,11 @@ from hypothesis import strategies as st
 
 from conftest import answers, definition, read_contract
 from juxtalogos.formats.openapi import OPENAPI
-from juxtalogos.formats.openapi.xmlbody import from_xml, to_xml
+from juxtalogos.formats.openapi.wire.xml_bodies import from_xml, to_xml
 from juxtalogos.model.exchange import header
 from juxtalogos.model.seams import Inputs
 from juxtalogos.schema.json import compile_schema
-from juxtalogos.schema.json.view import View
+from juxtalogos.schema.json.tell.profile import View
 
 OLD = """
 swagger: "2.0"

@@ -21,8 +21,8 @@ from juxtalogos.formats.openapi import OPENAPI
 from juxtalogos.model.errors import JuxtalogosError
 from juxtalogos.model.seams import Inputs
 from juxtalogos.run.audit import Place, audit
+from juxtalogos.suite.document.reader import read_suites
 from juxtalogos.suite.inputs import sample_inputs
-from juxtalogos.suite.read import read_suites
 from juxtalogos.workspace.importing import keep, read_source
 from juxtalogos.workspace.remote import Access
 from juxtalogos.workspace.workspace import Workspace, init_workspace

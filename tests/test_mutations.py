@@ -13,7 +13,7 @@ from conftest import BERTHS, read_contract
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.location import join_pointer
 from juxtalogos.schema.json import compile_schema
-from juxtalogos.schema.json.mutate import Mutation
+from juxtalogos.schema.json.make.mutate import Mutation
 from test_schema_engine import _schemas
 
 CALL: Any = {

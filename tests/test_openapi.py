@@ -16,9 +16,9 @@ from hypothesis import strategies as st
 from conftest import BERTHS, Result, answers, definition, read_contract
 from juxtalogos.documents.positions import position
 from juxtalogos.formats.openapi import OPENAPI
-from juxtalogos.formats.openapi.elements import input_value
-from juxtalogos.formats.openapi.match import path_values
-from juxtalogos.formats.openapi.styles import Reader, kinds, write
+from juxtalogos.formats.openapi.coverage import input_value
+from juxtalogos.formats.openapi.wire.match import path_values
+from juxtalogos.formats.openapi.wire.styles import Reader, kinds, write
 from juxtalogos.model.contract import Input
 from juxtalogos.model.errors import DocumentError, UsageError
 from juxtalogos.model.exchange import Request

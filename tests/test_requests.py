@@ -14,17 +14,17 @@ import yaml
 
 from conftest import BERTHS, answers, definition, read_contract
 from juxtalogos.cli.terminal import clean
+from juxtalogos.compose.composer import compose, slug
+from juxtalogos.compose.dependencies import find_dependencies
+from juxtalogos.compose.skeleton import skeleton
 from juxtalogos.documents.yamltext import read_yaml
 from juxtalogos.exchange.signin import Credential, sign, variants
 from juxtalogos.formats.openapi import OPENAPI
 from juxtalogos.model.errors import ConfigError, UsageError, nearest
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings, header
 from juxtalogos.model.seams import Inputs
-from juxtalogos.suite.compose import compose, slug
-from juxtalogos.suite.dependencies import find_dependencies
+from juxtalogos.suite.document.writer import to_yaml
 from juxtalogos.suite.inputs import sample_inputs
-from juxtalogos.suite.skeleton import skeleton
-from juxtalogos.suite.write import to_yaml
 from juxtalogos.workspace.config import CredentialSource, DependencyRule, Target, check_url, credentials, origin
 
 _OK = answers({"type": "string"})

@@ -35,8 +35,8 @@ from juxtalogos.model.seams import ABSENT
 from juxtalogos.model.verdict import Verdict, worst
 from juxtalogos.report import REPORTERS, run_view
 from juxtalogos.run.judge import judge
-from juxtalogos.suite.conditions import BadCondition, holds, parse_condition
-from juxtalogos.suite.expressions import Scope, fill
+from juxtalogos.suite.language.conditions import BadCondition, holds, parse_condition
+from juxtalogos.suite.language.expressions import Scope, fill
 
 
 @contextmanager

@@ -21,7 +21,7 @@ from conftest import KEY, KEY_ENV, Result, serving
 from juxtalogos.check import check_exchange, examined
 from juxtalogos.exchange.signin import Credential, sign
 from juxtalogos.formats import FORMATS
-from juxtalogos.formats.soap.envelope import closed
+from juxtalogos.formats.soap.wire.envelope import closed
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings, header

@@ -17,16 +17,16 @@ from hypothesis import strategies as st
 from lxml import etree
 
 from juxtalogos.check import check_exchange, examined
+from juxtalogos.compose.composer import compose
+from juxtalogos.compose.dependencies import find_dependencies
 from juxtalogos.documents.load import load_document
 from juxtalogos.documents.positions import position
 from juxtalogos.formats import FORMATS
-from juxtalogos.formats.soap.envelope import closed
+from juxtalogos.formats.soap.wire.envelope import closed
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import DocumentError, JuxtalogosError
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
-from juxtalogos.schema.xml.write import to_text
-from juxtalogos.suite.compose import compose
-from juxtalogos.suite.dependencies import find_dependencies
+from juxtalogos.schema.xml.tell.text import to_text
 from juxtalogos.suite.inputs import sample_inputs
 from xsd_cases import CASES
 

@@ -11,12 +11,12 @@ from lxml import etree
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.schema.xml import SchemaSet, compile_schemas
-from juxtalogos.schema.xml.builtins import BUILTINS
-from juxtalogos.schema.xml.check import Checker
-from juxtalogos.schema.xml.mutate import changes, mutate
-from juxtalogos.schema.xml.sample import sample_element
-from juxtalogos.schema.xml.tree import to_element, to_tree
-from juxtalogos.schema.xml.write import scope_of, to_text
+from juxtalogos.schema.xml.check.checker import Checker
+from juxtalogos.schema.xml.make.mutate import changes, mutate
+from juxtalogos.schema.xml.make.sample import sample_element
+from juxtalogos.schema.xml.tell.plain_values import to_element, to_tree
+from juxtalogos.schema.xml.tell.text import scope_of, to_text
+from juxtalogos.schema.xml.tree.builtins import BUILTINS
 from xsd_cases import CASES
 
 XSD = "http://www.w3.org/2001/XMLSchema"

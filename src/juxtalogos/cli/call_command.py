@@ -29,8 +29,8 @@ from juxtalogos.model.seams import Inputs
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.judge import Judgement
 from juxtalogos.run.session import Session, open_session
+from juxtalogos.suite.document.saving import place_of, save_call
 from juxtalogos.suite.inputs import sample_inputs, with_settings, with_values
-from juxtalogos.suite.save import place_of, save_call
 
 if TYPE_CHECKING:
     from juxtalogos.workspace.workspace import Workspace

@@ -57,7 +57,7 @@ def body_text(body: bytes, headers: Headers, *, raw: bool) -> str:
     if raw or parsed is None or not (parsed.is_json or parsed.is_xml):
         return text
     if parsed.is_xml:
-        from juxtalogos.schema.xml.write import laid_out
+        from juxtalogos.schema.xml.tell.text import laid_out
 
         return laid_out(body) or text
     try:

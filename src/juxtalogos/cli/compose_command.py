@@ -8,12 +8,12 @@ from pathlib import Path
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.cli.terminal import Terminal
+from juxtalogos.compose.composer import by_folder, compose
+from juxtalogos.compose.dependencies import Dependency, find_dependencies
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import UsageError
-from juxtalogos.suite.compose import by_folder, compose
-from juxtalogos.suite.dependencies import Dependency, find_dependencies
-from juxtalogos.suite.save import source_url
-from juxtalogos.suite.write import to_yaml
+from juxtalogos.suite.document.saving import source_url
+from juxtalogos.suite.document.writer import to_yaml
 from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.workspace import Workspace
 

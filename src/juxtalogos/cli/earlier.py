@@ -14,9 +14,9 @@ from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.exchange import Exchange, header
 from juxtalogos.model.location import follow_pointer
 from juxtalogos.model.seams import ABSENT
+from juxtalogos.suite.checks.pins import body_value
+from juxtalogos.suite.document.saving import Link
 from juxtalogos.suite.inputs import resolve_address
-from juxtalogos.suite.pins import body_value
-from juxtalogos.suite.save import Link
 from juxtalogos.workspace.workspace import Workspace
 
 _EARLIER = re.compile(r"@(\d+)(?:#(.*))?", re.DOTALL)

@@ -11,11 +11,11 @@ from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, open_ledger
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange
-from juxtalogos.suite.edit import add_checks
-from juxtalogos.suite.kept import Allowed, kept_path, proposed, read_kept, read_rules, write_kept, write_rules
-from juxtalogos.suite.pins import Place, chosen, places
-from juxtalogos.suite.read import find_suite
-from juxtalogos.suite.write import to_yaml
+from juxtalogos.suite.checks.pins import Place, chosen, places
+from juxtalogos.suite.document.editor import add_checks
+from juxtalogos.suite.document.reader import find_suite
+from juxtalogos.suite.document.writer import to_yaml
+from juxtalogos.suite.kept_answers import Allowed, kept_path, proposed, read_kept, read_rules, write_kept, write_rules
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\

@@ -25,9 +25,9 @@ from juxtalogos.report.view import run_view
 from juxtalogos.run.binding import Cases, bind, contracts_of, digest_of, turns_of
 from juxtalogos.run.execute import execute
 from juxtalogos.run.plan import CaseRef, RunPlan
-from juxtalogos.suite.cut import reachable, select
+from juxtalogos.suite.document.reader import find_suite, read_suites, suite_paths
+from juxtalogos.suite.document.selection import reachable, select
 from juxtalogos.suite.model import Suite
-from juxtalogos.suite.read import find_suite, read_suites, suite_paths
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\

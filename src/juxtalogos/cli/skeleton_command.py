@@ -6,11 +6,11 @@ import argparse
 from pathlib import Path
 
 from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
+from juxtalogos.compose.skeleton import FORMS, skeleton
+from juxtalogos.compose.value_table import value_table
 from juxtalogos.formats import FORMATS
 from juxtalogos.model.errors import ConfigError
 from juxtalogos.suite.inputs import sample_inputs, with_settings
-from juxtalogos.suite.skeleton import FORMS, skeleton
-from juxtalogos.suite.value_table import value_table
 
 DESCRIPTION = """\
 Write a request of an operation, filled with valid sample values: as an HTTP/1.1 message to edit and send with

@@ -10,9 +10,9 @@ from juxtalogos.ledger import ExchangeQuery, open_ledger
 from juxtalogos.model.errors import JuxtalogosError, UsageError
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.suite.advice import Advice, linkable, near_copies
-from juxtalogos.suite.manage import Place, copy_place, place_of, remove, rename, tag
+from juxtalogos.suite.document.managing import Place, copy_place, place_of, remove, rename, tag
+from juxtalogos.suite.document.reader import find_suite, read_suites, suite_paths
 from juxtalogos.suite.model import Suite
-from juxtalogos.suite.read import find_suite, read_suites, suite_paths
 from juxtalogos.workspace.workspace import Workspace, find_workspace
 
 DESCRIPTION = """\

@@ -9,7 +9,7 @@ from typing import Any
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.location import escape_key
-from juxtalogos.schema.json.values import equal
+from juxtalogos.schema.json.tree.values import equal
 
 MAX_DIFFERENCES = 100
 

@@ -84,7 +84,7 @@ def _body(content: bytes | None, headers: Headers) -> str:
         with contextlib.suppress(NotJson):
             text = dump_json(parse_json(text), indent=2)
     elif parsed and parsed.is_xml:
-        from juxtalogos.schema.xml.write import laid_out
+        from juxtalogos.schema.xml.tell.text import laid_out
 
         text = laid_out(content) or text
     text = _visible(text)

@@ -15,7 +15,7 @@ from juxtalogos.model.seams import ABSENT
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.judge import judge
 from juxtalogos.run.rules import Rules
-from juxtalogos.suite.expressions import Scope
+from juxtalogos.suite.language.expressions import Scope
 
 SUITE = "recorded"
 """What recorded exchanges are filed under, in place of a suite."""

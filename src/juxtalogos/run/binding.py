@@ -11,9 +11,9 @@ from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import ConfigError, SuiteError, nearest, quoted
 from juxtalogos.run.plan import CaseRef, RunPlan, Turn, turns
 from juxtalogos.run.session import Session, open_session
-from juxtalogos.suite.cut import cut_to_step, reachable
+from juxtalogos.suite.document.reader import find_suite, read_suites
+from juxtalogos.suite.document.selection import cut_to_step, reachable
 from juxtalogos.suite.model import Case, CaseKey, Suite
-from juxtalogos.suite.read import find_suite, read_suites
 from juxtalogos.suite.tables import check_columns, needs_trust, read_table
 from juxtalogos.workspace.workspace import Workspace
 

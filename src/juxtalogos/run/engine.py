@@ -22,9 +22,9 @@ from juxtalogos.run.slots import Slots
 from juxtalogos.run.step import CaseState, RunContext
 from juxtalogos.run.stop import Interrupted
 from juxtalogos.run.walk import Walk, new_state
-from juxtalogos.suite.expressions import Scope
-from juxtalogos.suite.formulas import Ground, NoValue, compute
 from juxtalogos.suite.inputs import wrong_inputs
+from juxtalogos.suite.language.expressions import Scope
+from juxtalogos.suite.language.formulas import Ground, NoValue, compute
 from juxtalogos.suite.model import Case, CaseKey, Suite
 
 INTERRUPTED = "interrupted; its clean-up steps were taken"

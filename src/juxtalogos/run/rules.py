@@ -11,9 +11,9 @@ from juxtalogos.model.findings import KINDS, CheckResult
 from juxtalogos.model.location import Location
 from juxtalogos.run.judge import Judgement, verdict_of
 from juxtalogos.schema.json import compile_schema
-from juxtalogos.suite.checks import BadCheck, Check, read_check, run_check
-from juxtalogos.suite.expressions import Scope
-from juxtalogos.suite.formulas import BadFormula, Ground
+from juxtalogos.suite.checks.written import BadCheck, Check, read_check, run_check
+from juxtalogos.suite.language.expressions import Scope
+from juxtalogos.suite.language.formulas import BadFormula, Ground
 from juxtalogos.workspace.config import Config
 
 

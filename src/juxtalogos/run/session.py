@@ -21,8 +21,8 @@ from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.seams import ABSENT, Format, Inputs
 from juxtalogos.run.judge import Judgement, judge
 from juxtalogos.run.rules import Rules, rules_of
-from juxtalogos.suite.expressions import Scope
-from juxtalogos.suite.formulas import Ground, settled
+from juxtalogos.suite.language.expressions import Scope
+from juxtalogos.suite.language.formulas import Ground, settled
 from juxtalogos.workspace.config import CONFIG_NAME, Config, Target, credentials
 
 

@@ -24,14 +24,14 @@ from juxtalogos.run.judge import judge, with_written
 from juxtalogos.run.session import Session
 from juxtalogos.run.stop import Stop
 from juxtalogos.schema.patterns import PatternTimeout, compile_pattern
-from juxtalogos.suite.checks import run_check, value_at
-from juxtalogos.suite.conditions import holds, in_words, parse_condition
-from juxtalogos.suite.expressions import Scope, evaluate, fill, parse_expression
-from juxtalogos.suite.formulas import Ground
+from juxtalogos.suite.checks.written import run_check, value_at
 from juxtalogos.suite.inputs import put
-from juxtalogos.suite.kept import run_values
+from juxtalogos.suite.kept_answers import run_values
+from juxtalogos.suite.language.conditions import holds, in_words, parse_condition
+from juxtalogos.suite.language.expressions import Scope, evaluate, fill, parse_expression
+from juxtalogos.suite.language.formulas import Ground
+from juxtalogos.suite.language.selectors import NoSelection, replace_xml, select_json, select_xml
 from juxtalogos.suite.model import Criterion, Output, Step, Suite
-from juxtalogos.suite.select import NoSelection, replace_xml, select_json, select_xml
 
 MAX_KNOWN = 60
 """Values of a case that are noted with one exchange."""

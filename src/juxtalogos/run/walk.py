@@ -24,8 +24,8 @@ from juxtalogos.run import unforeseen
 from juxtalogos.run.judge import verdict_of
 from juxtalogos.run.step import CaseState, RunContext, criterion_result, outputs_of, run_step, skipped
 from juxtalogos.run.stop import Interrupted
-from juxtalogos.suite.expressions import Scope, evaluate, fill, parse_expression
 from juxtalogos.suite.inputs import wrong_inputs
+from juxtalogos.suite.language.expressions import Scope, evaluate, fill, parse_expression
 from juxtalogos.suite.model import Action, Case, CaseKey, Step, Suite
 
 MAX_STEPS = 1_000

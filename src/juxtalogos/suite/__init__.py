@@ -1,1 +1,1 @@
-"""Suites: the Arazzo document, expressions, request skeletons, dependencies between operations, composing."""
+"""Suites: the Arazzo document, its languages, checks, tables and kept answers."""

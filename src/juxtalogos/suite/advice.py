@@ -9,7 +9,7 @@ from typing import Any
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.location import escape_key
-from juxtalogos.suite.expressions import expressions_in
+from juxtalogos.suite.language.expressions import expressions_in
 from juxtalogos.suite.model import Case, Step, Suite
 
 MIN_TEXT, MIN_NUMBER = 4, 1000

@@ -10,8 +10,8 @@ from typing import Any
 from juxtalogos.model.contract import Contract, Document, Operation
 from juxtalogos.model.location import Location
 from juxtalogos.model.seams import ABSENT, Schema
-from juxtalogos.suite.checks import Check
-from juxtalogos.suite.formulas import Formula
+from juxtalogos.suite.checks.written import Check
+from juxtalogos.suite.language.formulas import Formula
 
 
 @dataclass(frozen=True, slots=True)

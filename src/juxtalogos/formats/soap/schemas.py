@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 from weakref import WeakKeyDictionary
 
 from juxtalogos.documents.xmltree import resolve_name
-from juxtalogos.formats.soap.documents import Documents
+from juxtalogos.formats.soap.definition.documents import Documents
 from juxtalogos.formats.soap.names import ADDRESSING, ENVELOPE_11, ENVELOPE_12
 from juxtalogos.model.contract import Contract, Direction, Document, Operation, SchemaRef
 from juxtalogos.model.elements import Element
@@ -23,17 +23,17 @@ from juxtalogos.model.findings import Deviation
 from juxtalogos.model.location import split_pointer
 from juxtalogos.model.seams import OutlineRow
 from juxtalogos.schema.mutation import Boundary, Mutation
-from juxtalogos.schema.xml.keys import ScopeOf
-from juxtalogos.schema.xml.outline import outline
-from juxtalogos.schema.xml.parts import ComplexType, ElementDecl, Group, Particle, Type
-from juxtalogos.schema.xml.read import Reader
-from juxtalogos.schema.xml.simple import SimpleType
-from juxtalogos.schema.xml.sources import initial
-from juxtalogos.schema.xml.tree import kind_at, plain, text_of, to_element, to_tree, xpath_of
-from juxtalogos.schema.xml.write import scope_of
+from juxtalogos.schema.xml.check.identity import ScopeOf
+from juxtalogos.schema.xml.tell.outline import outline
+from juxtalogos.schema.xml.tell.plain_values import kind_at, plain, text_of, to_element, to_tree, xpath_of
+from juxtalogos.schema.xml.tell.text import scope_of
+from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, Group, Particle, Type
+from juxtalogos.schema.xml.tree.reader import Reader
+from juxtalogos.schema.xml.tree.simple_types import SimpleType
+from juxtalogos.schema.xml.tree.sources import initial
 
 if TYPE_CHECKING:
-    from juxtalogos.schema.xml.fast import Fast
+    from juxtalogos.schema.xml.compile.fast_check import Fast
 
 
 class Seen:
@@ -48,7 +48,7 @@ class Seen:
 
     @property
     def hits(self) -> frozenset[str]:
-        from juxtalogos.schema.xml.elements import ids_of
+        from juxtalogos.schema.xml.tell.elements import ids_of
 
         return frozenset(ids_of(self._raw, self._schema.ref.direction))
 
@@ -80,7 +80,7 @@ class ElementSchema:
 
     def examined(self, element: ET.Element, scope_of_element: ScopeOf, above: str = "") -> Seen:
         """`above` is what paths begin with. ValueError when it is nested too deep to follow."""
-        from juxtalogos.schema.xml.fast import examine
+        from juxtalogos.schema.xml.compile.fast_check import examine
 
         found, hits = examine(fast_of(self.reader), element, self.declared, scope_of_element)
         if above:
@@ -98,7 +98,7 @@ class ElementSchema:
         return self.declared.type is self.reader.any_type
 
     def sample(self, *, full: bool = False, seed: int = 0) -> Any:
-        from juxtalogos.schema.xml.sample import sample_element
+        from juxtalogos.schema.xml.make.sample import sample_element
 
         prefixes = scope_of(self.reader.prefixes)
         made = sample_element(self.reader, self.declared, full=full, seed=seed)
@@ -106,7 +106,7 @@ class ElementSchema:
 
     def mutate(self, value: Any) -> Iterator[Mutation]:
         """Plain values that break the schema at one place each."""
-        from juxtalogos.schema.xml.mutate import mutate
+        from juxtalogos.schema.xml.make.mutate import mutate
 
         prefixes = scope_of(self.reader.prefixes)
         for one in mutate(self.reader, self.declared, self.element(value)):
@@ -114,7 +114,7 @@ class ElementSchema:
 
     def boundaries(self, value: Any) -> Iterator[Boundary]:
         """Plain values that just reach a limit at one place each."""
-        from juxtalogos.schema.xml.boundary import boundaries
+        from juxtalogos.schema.xml.make.boundary import boundaries
 
         return boundaries(self.declared, self.reader, value, self.accepts)
 
@@ -128,7 +128,7 @@ class ElementSchema:
         return tuple(Deviation("", one.facet, one.where(), one.declared, text, one.undecided) for one in found)
 
     def elements(self) -> Iterator[Element]:
-        from juxtalogos.schema.xml.elements import elements_of
+        from juxtalogos.schema.xml.tell.elements import elements_of
 
         return elements_of(self.declared, self.reader, self.ref.direction)
 
@@ -235,7 +235,7 @@ _fast: WeakKeyDictionary[Reader, Fast] = WeakKeyDictionary()
 
 def fast_of(reader: Reader) -> Fast:
     """What of a reader's schemas was compiled, kept as long as the reader."""
-    from juxtalogos.schema.xml.fast import Fast
+    from juxtalogos.schema.xml.compile.fast_check import Fast
 
     found = _fast.get(reader)
     if found is None:

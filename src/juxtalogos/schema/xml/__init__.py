@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from juxtalogos.schema.xml.set import SchemaSet, compile_schemas
+    from juxtalogos.schema.xml.engine import SchemaSet, compile_schemas
 
 __all__ = ["SchemaSet", "compile_schemas"]
 
@@ -14,6 +14,6 @@ def __getattr__(name: str) -> Any:
     """The library's face is loaded when it is asked for: who looks at one schema of a WSDL does without."""
     if name not in __all__:
         raise AttributeError(name)
-    from juxtalogos.schema.xml import set as face
+    from juxtalogos.schema.xml import engine
 
-    return getattr(face, name)
+    return getattr(engine, name)

@@ -1,0 +1,1 @@
+"""Composing: dependencies between operations, requests made of samples, cases and flows."""

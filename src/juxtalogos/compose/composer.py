@@ -1,0 +1,273 @@
+"""Composing: a contract -> a suite. A case per operation with all that it needs before it, and a flow per resource.
+
+The same contract gives the same document: nothing here is random or takes the time.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from typing import Any
+
+from juxtalogos.compose.dependencies import Dependency, success_answer
+from juxtalogos.compose.provoking import UNKNOWN, fault_checks, provocations
+from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation
+from juxtalogos.model.errors import Unsampleable
+from juxtalogos.model.location import follow_pointer
+from juxtalogos.model.seams import ABSENT, Inputs
+from juxtalogos.suite.document.writer import document_of, step_document
+from juxtalogos.suite.inputs import sample_inputs, with_values
+
+
+@dataclass(slots=True)
+class Composed:
+    document: dict[str, Any]
+    cases: int
+    left_out: list[tuple[str, str]] = field(default_factory=list)
+    """(operation, why no case could be made)."""
+    subjects: list[Operation] = field(default_factory=list)
+    """The operation that each case is about."""
+
+
+@dataclass(slots=True)
+class _Draft:
+    """A case under construction."""
+
+    steps: list[dict[str, Any]] = field(default_factory=list)
+    by_operation: dict[str, str] = field(default_factory=dict)
+    """Operation -> the step that calls it."""
+    created: list[tuple[Operation, str]] = field(default_factory=list)
+
+
+def compose(contract: Contract, dependencies: Iterable[Dependency], source_url: str) -> Composed:
+    composer = _Composer(contract, list(dependencies))
+    cases: list[dict[str, Any]] = []
+    left_out: list[tuple[str, str]] = []
+    subjects: list[Operation] = []
+    for operation in contract.operations:
+        try:
+            cases += composer.cases_of(operation)
+            subjects += [operation] * (len(cases) - len(subjects))
+        except Unsampleable as error:
+            left_out.append((operation.id, error.what))
+    for create in contract.operations:
+        try:
+            cases += composer.flow(create)
+            subjects += [create] * (len(cases) - len(subjects))
+        except Unsampleable as error:
+            left_out.append((f"the flow of {create.id}", error.what))
+    return Composed(document_of(contract, source_url, cases), len(cases), left_out, subjects)
+
+
+def by_folder(contract: Contract, composed: Composed, url_of: Callable[[str], str]) -> dict[str, dict[str, Any]]:
+    """Suites by name, in folders that mirror the definition: by the first tag of what a case is about, else by the path's first segment."""
+    found: dict[str, list[dict[str, Any]]] = {}
+    for case, operation in zip(composed.document["workflows"], composed.subjects):
+        fixed = (part for part in operation.path.split("/") if part and "{" not in part)
+        word = operation.tags[0] if operation.tags else next(fixed, "root")
+        found.setdefault(f"{contract.name}/{slug(word) or 'root'}", []).append(case)
+    return {name: document_of(contract, url_of(name), cases) for name, cases in found.items()}
+
+
+class _Composer:
+    def __init__(self, contract: Contract, dependencies: list[Dependency]) -> None:
+        self.contract = contract
+        self.needs: dict[str, list[Dependency]] = {}
+        for one in dependencies:
+            self.needs.setdefault(one.operation, []).append(one)
+        self.by_path = {(operation.method, operation.path): operation for operation in contract.operations}
+        self.names: dict[str, int] = {}
+
+    def cases_of(self, operation: Operation) -> list[dict[str, Any]]:
+        """With everything filled in; and, where that differs, with only what is required."""
+        whole = sample_inputs(self.contract, operation, full=True)
+        bare = sample_inputs(self.contract, operation, full=False)
+        summary = operation.summary or operation.id
+        found = [self.case(operation, whole, slug(operation.id), summary)]
+        if bare != whole:
+            found.append(
+                self.case(operation, bare, f"{slug(operation.id)}-required-only", f"{summary}: only what is required")
+            )
+        return found + [
+            self.fault_case(*provoked)
+            for provoked in provocations(self.contract, operation, bare, self.needs.get(operation.id, ()))
+        ]
+
+    def fault_case(self, operation: Operation, inputs: Inputs, answer: DeclaredAnswer, why: str) -> dict[str, Any]:
+        """A call that promises a declared fault, and the check that it is that one."""
+        draft = _Draft()
+        self.add(draft, operation, inputs, (), status="$statusCode >= 400", link=why != UNKNOWN)
+        checks = fault_checks(self.contract, operation, answer)
+        if checks:
+            draft.steps[-1]["x-juxtalogos-checks"] = checks
+        self.clean_up(draft)
+        name = f"{slug(operation.id)}-fault-{slug(answer.fault)}"
+        summary = f"{operation.summary or operation.id}: the fault {answer.fault}, by {why}"
+        return {"workflowId": self.unique(name), "summary": summary, "steps": draft.steps}
+
+    def case(self, operation: Operation, inputs: Inputs, name: str, summary: str) -> dict[str, Any]:
+        draft = _Draft()
+        self.add(draft, operation, inputs, ())
+        self.clean_up(draft)
+        return {"workflowId": self.unique(name), "summary": summary, "steps": draft.steps}
+
+    def unique(self, name: str) -> str:
+        self.names[name] = self.names.get(name, 0) + 1
+        return name if self.names[name] == 1 else f"{name}-{self.names[name]}"
+
+    def add(
+        self,
+        draft: _Draft,
+        operation: Operation,
+        inputs: Inputs | None,
+        above: tuple[str, ...],
+        *,
+        always: bool = False,
+        status: str = "",
+        link: bool = True,
+    ) -> str:
+        """Adds a step, and before it the steps that give what it needs; gives its stepId."""
+        if inputs is None:
+            inputs = sample_inputs(self.contract, operation, full=False)
+        values: dict[str, Any] = {}
+        for need in self.needs.get(operation.id, ()) if link else ():
+            if need.input.startswith("body") and not _has_place(inputs.body, need.input):
+                continue
+            source = self.contract.operation(need.source)
+            if source is None or need.source in above or need.source == operation.id:
+                continue
+            step = draft.by_operation.get(need.source) or self.add(draft, source, None, (*above, operation.id))
+            values[need.input] = self.output(draft, step, need)
+        step_id = self.step_id(draft, operation)
+        declared = sample_media(operation, inputs)
+        draft.steps.append(
+            step_document(
+                operation,
+                step_id,
+                with_values(inputs, values),
+                declared,
+                always=always,
+                status=status or success_condition(operation),
+            )
+        )
+        draft.by_operation.setdefault(operation.id, step_id)
+        if operation.method == "POST" and not always:
+            draft.created.append((operation, step_id))
+        return step_id
+
+    def output(self, draft: _Draft, step_id: str, need: Dependency) -> str:
+        """The expression for a value of an earlier step, made an output of it."""
+        step = next(step for step in draft.steps if step["stepId"] == step_id)
+        value: Any = need.value
+        if not value.startswith("$"):
+            value = {"context": "$response.body", "type": "xpath", "selector": need.value}
+        outputs: dict[str, Any] = step.setdefault(
+            "outputs" if need.value.startswith("$") else "x-juxtalogos-outputs", {}
+        )
+        for name, known in outputs.items():
+            if known == value:
+                return f"$steps.{step_id}.outputs.{name}"
+        name = slug(re.split(r"[./#:]", need.value)[-1]) or "value"
+        if name in outputs:
+            name = f"{name}-{len(outputs) + 1}"
+        outputs[name] = value
+        return f"$steps.{step_id}.outputs.{name}"
+
+    @staticmethod
+    def step_id(draft: _Draft, operation: Operation) -> str:
+        taken = {step["stepId"] for step in draft.steps}
+        base = slug(operation.id)
+        name, number = base, 2
+        while name in taken:
+            name, number = f"{base}-{number}", number + 1
+        return name
+
+    def clean_up(self, draft: _Draft) -> None:
+        """Deletes what the case created, newest first, unless the case deletes it itself."""
+        for create, _ in reversed(list(draft.created)):
+            delete = self.deleter(create)
+            if (
+                delete
+                and delete.id not in draft.by_operation
+                and any(need.source == create.id for need in self.needs.get(delete.id, ()))
+            ):
+                self.add(draft, delete, None, (), always=True)
+
+    def deleter(self, create: Operation) -> Operation | None:
+        return next((operation for operation in self.items_of(create) if operation.method == "DELETE"), None)
+
+    def items_of(self, create: Operation) -> list[Operation]:
+        """The operations on one item of the collection that `create` adds to."""
+        pattern = re.compile(re.escape(create.path.rstrip("/")) + r"/\{[^{}/]+\}")
+        return [operation for operation in self.contract.operations if pattern.fullmatch(operation.path)]
+
+    def flow(self, create: Operation) -> list[dict[str, Any]]:
+        """Create, read, list, update, read, delete, and read what is gone, as far as the contract has them."""
+        items = {operation.method: operation for operation in self.items_of(create)}
+        if create.method != "POST" or not items:
+            return []
+        draft = _Draft()
+        self.add(draft, create, sample_inputs(self.contract, create, full=True), ())
+        collection = self.by_path.get(("GET", create.path))
+        for operation in (items.get("GET"), collection, items.get("PUT"), items.get("PATCH")):
+            if operation:
+                self.add(draft, operation, None, ())
+        if (items.get("PUT") or items.get("PATCH")) and items.get("GET"):
+            self.add(draft, items["GET"], None, ())
+        delete, read = items.get("DELETE"), items.get("GET")
+        if delete:
+            self.add(draft, delete, None, (), always=True)
+            gone = next(
+                (
+                    status
+                    for status in ("404", "410")
+                    if read and any(answer.status == status for answer in read.answers)
+                ),
+                "",
+            )
+            if read and gone:
+                self.add(draft, read, None, (), status=f"$statusCode == {gone}")
+        self.clean_up(draft)
+        name = slug(create.path.strip("/").replace("/", "-")) or "root"
+        return [
+            {
+                "workflowId": self.unique(f"flow-{name}"),
+                "summary": f"the life of one item of {create.path}",
+                "steps": draft.steps,
+            }
+        ]
+
+
+def _has_place(body: Any, address: str) -> bool:
+    """Whether what an input of the body lies in is there: nothing optional is made only to hold it."""
+    if body is ABSENT:
+        return False
+    above = address[4:].rpartition("/")[0]
+    try:
+        return follow_pointer(body, above) is not None
+    except (LookupError, ValueError):
+        return False
+
+
+def sample_media(operation: Operation, inputs: Inputs) -> str:
+    return inputs.content_type if inputs.body is not ABSENT and operation.body else ""
+
+
+def success_condition(operation: Operation) -> str:
+    """Any success where success is declared by code; a declared redirect where only that is."""
+    answer = success_answer(operation)
+    codes = [one.status for one in operation.answers if one.status.isdigit()]
+    if (
+        answer is None
+        and codes
+        and "default" not in [one.status for one in operation.answers]
+        and codes[0].startswith("3")
+    ):
+        return f"$statusCode == {codes[0]}"
+    return "$statusCode >= 200 && $statusCode < 300"
+
+
+def slug(text: str) -> str:
+    """Letters, digits, _ and - only, as Arazzo's ids want it."""
+    return re.sub(r"[^A-Za-z0-9_]+", "-", text).strip("-")

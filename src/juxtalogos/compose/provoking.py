@@ -1,0 +1,80 @@
+"""Provoking declared faults: a valid request for what is not there, or one broken input, where a fault's name promises it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+from juxtalogos.compose.dependencies import Dependency
+from juxtalogos.formats import FORMATS
+from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation
+from juxtalogos.model.errors import Unsampleable
+from juxtalogos.model.location import follow_pointer
+from juxtalogos.model.seams import ABSENT, Inputs
+from juxtalogos.suite.inputs import with_values
+
+_GONE = re.compile(r"^no(?=[A-Z_]|such)|not[_-]?(?:found|known|there|exist)|unknown|missing|nonexist", re.IGNORECASE)
+_BROKEN = re.compile(r"invalid|validation|malformed|illegal|bad(?=[A-Z_])|badrequest|badinput|format", re.IGNORECASE)
+UNKNOWN = "a reference to what is not there"
+BROKEN = "a value that the schema forbids"
+_UNLIKELY = (987_654_321, 98_765, 9_876)
+_PLAIN_BREAKS = ("enumeration", "pattern", "type", "minInclusive", "maxInclusive", "minExclusive", "maxExclusive", "enum", "minimum", "maximum")  # fmt: skip
+
+Provocation = tuple[Operation, Inputs, DeclaredAnswer, str]
+
+
+def provocations(
+    contract: Contract, operation: Operation, inputs: Inputs, needs: Iterable[Dependency]
+) -> Iterator[Provocation]:
+    """(operation, inputs, fault, how it is provoked), one of each kind at most."""
+    faults = [answer for answer in operation.answers if answer.fault]
+    gone = next((answer for answer in faults if _GONE.search(answer.fault)), None)
+    addresses = [need.input for need in needs]
+    if gone is not None and addresses:
+        yield operation, _unlikely(contract, operation, inputs, addresses), gone, UNKNOWN
+    broken = next((answer for answer in faults if _BROKEN.search(answer.fault) and answer is not gone), None)
+    if broken is not None:
+        changed = _broken(contract, operation, inputs)
+        if changed is not None:
+            yield operation, changed, broken, BROKEN
+
+
+def _unlikely(contract: Contract, operation: Operation, inputs: Inputs, addresses: list[str]) -> Inputs:
+    """Valid references that nothing will be found under: large numbers, and samples that are seldom taken."""
+    media = operation.body.media[0] if operation.body and operation.body.media else None
+    schema = contract.schema(media.schema) if media and media.schema else None
+    for address in addresses:
+        if schema is None or not address.startswith("body/"):
+            continue
+        pointer = address[4:]
+        try:
+            other = follow_pointer(schema.sample(seed=7), pointer)
+        except (Unsampleable, LookupError):
+            other = ABSENT
+        for value in (*_UNLIKELY, other):
+            if value is ABSENT or isinstance(other, str) is not isinstance(value, str):
+                continue
+            changed = with_values(inputs, {address: value})
+            if schema.accepts(changed.body):
+                inputs = changed
+                break
+    return inputs
+
+
+def _broken(contract: Contract, operation: Operation, inputs: Inputs) -> Inputs | None:
+    media = operation.body.media[0] if operation.body and operation.body.media else None
+    schema: Any = contract.schema(media.schema) if media and media.schema else None
+    if schema is None or inputs.body is ABSENT:
+        return None
+    for mutation in schema.mutate(inputs.body):
+        if mutation.keyword in _PLAIN_BREAKS and not mutation.also:
+            return Inputs(inputs.values, mutation.value, inputs.content_type)
+    return None
+
+
+def fault_checks(contract: Contract, operation: Operation, answer: DeclaredAnswer) -> list[dict[str, Any]]:
+    """That the answer holds this very fault."""
+    select = FORMATS[contract.format].selector
+    ref = answer.media[0].schema if answer.media else None
+    return [{"xpath": select(contract, operation, ref, ""), "exists": True}] if select and ref else []

@@ -1,0 +1,63 @@
+"""Request skeletons in several forms, all filled with valid sample values and without secrets."""
+
+from __future__ import annotations
+
+import shlex
+
+from juxtalogos.compose.composer import sample_media, slug, success_condition
+from juxtalogos.exchange.message import request_text
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.errors import UsageError
+from juxtalogos.model.exchange import Request
+from juxtalogos.model.seams import ABSENT, Format, Inputs
+from juxtalogos.suite.document.writer import step_document, to_yaml
+
+FORMS = ("message", "curl", "body", "step")
+
+
+def skeleton(form: Format, contract: Contract, operation: Operation, inputs: Inputs, base_url: str, shape: str) -> str:
+    """The text of a skeleton in one of `FORMS`."""
+    if shape == "step":
+        return to_yaml(
+            [
+                step_document(
+                    operation,
+                    slug(operation.id),
+                    inputs,
+                    sample_media(operation, inputs),
+                    status=success_condition(operation),
+                )
+            ]
+        )
+    request = form.encode(contract, operation, inputs, base_url)
+    if shape == "body":
+        if inputs.body is ABSENT:
+            raise UsageError(f"{operation.id} takes no body", mend="use --form message")
+        return _text(request.body or b"")
+    if shape == "curl":
+        return curl_line(request)
+    text = request_text(request).decode("utf-8", "replace")
+    return text.replace("\r\n", "\n") if not request.body or _is_text(request.body) else text
+
+
+def curl_line(request: Request) -> str:
+    """A shell line; every value is quoted for the shell."""
+    parts = ["curl", "--request", request.method, shlex.quote(request.url)]
+    for name, value in request.headers:
+        parts += ["\\\n  --header", shlex.quote(f"{name}: {value}")]
+    if request.body:
+        parts += ["\\\n  --data-binary", shlex.quote(_text(request.body))]
+    return " ".join(parts) + "\n"
+
+
+def _is_text(body: bytes) -> bool:
+    try:
+        body.decode("utf-8")
+    except UnicodeDecodeError:
+        return False
+    return True
+
+
+def _text(body: bytes) -> str:
+    text = body.decode("utf-8", "replace")
+    return text if text.endswith("\n") else text + "\n"

@@ -1,0 +1,1 @@
+"""OpenAPI documents read into a contract."""

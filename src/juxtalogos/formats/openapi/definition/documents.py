@@ -1,0 +1,94 @@
+"""The documents of one OpenAPI definition: loaded as references lead to them, references followed with their faults."""
+
+from __future__ import annotations
+
+from typing import Any
+from urllib.parse import unquote, urldefrag
+
+from juxtalogos.documents.uris import join_uri
+from juxtalogos.formats.openapi.definition.survey import Survey, survey
+from juxtalogos.model.contract import Document, Fault
+from juxtalogos.model.errors import DocumentError, quoted
+from juxtalogos.model.location import Location, follow_pointer
+from juxtalogos.model.seams import Fetch
+
+MAX_DOCUMENTS = 2_000
+MAX_CHAIN = 50
+
+
+class Documents:
+    """Documents by URI, and the faults met while following references."""
+
+    def __init__(self, root: str, fetch: Fetch) -> None:
+        self.root = root
+        self.fetch = fetch
+        self.by_uri: dict[str, Document] = {}
+        self.surveys: dict[str, Survey] = {}
+        self._faults: dict[Fault, None] = {}
+        self.missing: dict[str, DocumentError] = {}
+
+    def load_all(self) -> None:
+        """Loads the root and every document that a reference leads to."""
+        waiting = [self.root]
+        while waiting:
+            uri = waiting.pop(0)
+            if uri in self.by_uri or uri in self.missing:
+                continue
+            if len(self.by_uri) >= MAX_DOCUMENTS:
+                raise DocumentError(f"more than {MAX_DOCUMENTS} documents", where=self.root)
+            try:
+                document = self.by_uri[uri] = self.fetch(uri)
+            except DocumentError as error:
+                if uri == self.root:
+                    raise
+                self.missing[uri] = error
+                continue
+            found = self.surveys[uri] = survey(document)
+            # Most references stay in their document, and many are alike.
+            for reference in dict.fromkeys(reference.partition("#")[0] for _, reference in found.references):
+                waiting.append(urldefrag(join_uri(uri, reference))[0] if reference else uri)
+
+    def fault(self, what: str, location: Location, mend: str, severity: str = "fault") -> None:
+        self._faults[Fault(what, location, mend, severity)] = None
+
+    @property
+    def faults(self) -> tuple[Fault, ...]:
+        """Each once, in the order they were met."""
+        return tuple(self._faults)
+
+    def follow(self, value: Any, location: Location) -> tuple[Any, Location] | None:
+        """The value behind a reference object and where it stands; None when it leads nowhere, with a fault."""
+        for _ in range(MAX_CHAIN):
+            if not isinstance(value, dict) or not isinstance(value.get("$ref"), str):
+                return value, location
+            target = self.place(value["$ref"], location)
+            if target is None:
+                return None
+            value, location = target
+        self.fault("this reference leads round in a circle", location, "let one of the references name a real object")
+        return None
+
+    def place(self, reference: str, location: Location) -> tuple[Any, Location] | None:
+        uri, fragment = urldefrag(join_uri(location.document, reference))
+        pointer = unquote(fragment)
+        place = location.child("$ref")
+        if uri in self.missing:
+            error = self.missing[uri]
+            self.fault(
+                f"reference to {quoted(reference)}: {error.what}",
+                place,
+                error.mend or "correct the reference or add the file",
+            )
+            return None
+        document = self.by_uri.get(uri)
+        try:
+            if document is None:
+                raise LookupError(uri)
+            return follow_pointer(document.value, pointer), Location(uri, pointer)
+        except (LookupError, ValueError):
+            self.fault(
+                f"reference to {quoted(reference)}, where nothing is",
+                place,
+                "correct the reference or add what it names",
+            )
+            return None

@@ -1,0 +1,1 @@
+"""WSDL documents read into a contract."""

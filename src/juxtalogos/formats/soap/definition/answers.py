@@ -1,0 +1,66 @@
+"""Declared answers: the output, each fault, and what a one-way operation may come back with."""
+
+from __future__ import annotations
+
+import xml.etree.ElementTree as ET
+from collections.abc import Iterator
+
+from juxtalogos.documents.xmltext import local
+from juxtalogos.formats.soap.definition.documents import Defined
+from juxtalogos.formats.soap.definition.messages import Bound, body_media, header_inputs, header_part, parts_of
+from juxtalogos.formats.soap.names import MEDIA, w
+from juxtalogos.model.contract import DeclaredAnswer, DeclaredHeader, Direction, Media, SchemaRef
+from juxtalogos.model.errors import quoted
+from juxtalogos.model.location import Location
+
+
+def answers_of(bound: Bound) -> Iterator[DeclaredAnswer]:
+    node = bound.abstract.find(w("output"))
+    if node is None:
+        place = bound.binding.place(bound.node)
+        # One-way over HTTP: 202, or 200 with nothing in it (WS-I Basic Profile 1.1, section 3.4.5 and 4.7.9).
+        yield DeclaredAnswer("202", (), (), place, "accepted, nothing comes back", open_body=False)
+        yield DeclaredAnswer("200", (), (), place, "accepted, nothing comes back", open_body=False)
+    else:
+        media = body_media(bound, "output")
+        headers = tuple(
+            DeclaredHeader(one.name, one.required, one.schema, one.location, content="text/xml")
+            for one in header_inputs(bound, "output")
+        )
+        place = bound.port_type.place(node)
+        yield DeclaredAnswer("200", (media,), headers, place, _described(node))
+    yield from _faults(bound)
+
+
+def _faults(bound: Bound) -> Iterator[DeclaredAnswer]:
+    for node in bound.abstract.iterfind(w("fault")):
+        message = bound.message_of(node, bound.port_type)
+        name = node.get("name", "")
+        place = bound.port_type.place(node)
+        if message is None:
+            continue
+        parts = parts_of(message)
+        if len(parts) != 1:
+            bound.documents.fault(f"the message of the fault {quoted(name)} has {len(parts)} parts, not one", message.place(), "give it one part")  # fmt: skip
+        if parts:
+            yield _fault(bound, name, message, parts[0], place, _described(node))
+    for direction in ("input", "output"):
+        for header in bound.extensions(bound.node.find(w(direction)), "headerfault"):
+            found = header_part(bound, header)
+            if found is not None:
+                yield _fault(bound, found[1].get("name", ""), *found, bound.binding.place(header), "told in a header")
+
+
+def _fault(
+    bound: Bound, name: str, message: Defined, part: ET.Element, place: Location, described: str
+) -> DeclaredAnswer:
+    ref = SchemaRef("xsd", message.uri, message.tree.path(part), Direction.RESPONSE)
+    media = Media(MEDIA[bound.version], ref, message.place(part))
+    element = local((part.get("element") or part.get("name") or name).rpartition(":")[2])
+    text = described or (element if element != name else "")
+    return DeclaredAnswer("500", (media,), (), place, text, fault=name or element)
+
+
+def _described(node: ET.Element) -> str:
+    found = node.find(w("documentation"))
+    return " ".join("".join(found.itertext()).split()) if found is not None else ""

@@ -1,0 +1,221 @@
+"""Messages and their binding: which parts make the body, which the header, and how they are encoded (WSDL 1.1, section 3)."""
+
+from __future__ import annotations
+
+import xml.etree.ElementTree as ET
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+from juxtalogos.documents.xmltext import local
+from juxtalogos.formats.soap.definition.documents import Defined, Documents
+from juxtalogos.formats.soap.definition.policy import Asked
+from juxtalogos.formats.soap.names import ADDRESSING_WSDL, ATTACHED, BINDINGS, MEDIA, MIME_BINDING, w
+from juxtalogos.model.contract import Direction, Input, Media, SchemaRef
+from juxtalogos.model.errors import nearest, quoted
+from juxtalogos.model.location import Location
+
+Lost = tuple[str, Location, str]
+DIRECTIONS = {"input": Direction.REQUEST, "output": Direction.RESPONSE, "fault": Direction.RESPONSE}
+
+
+@dataclass(slots=True, eq=False)
+class Bound:
+    """An operation of a binding beside that of its port type."""
+
+    documents: Documents
+    binding: Defined
+    node: ET.Element
+    port_type: Defined
+    abstract: ET.Element
+    version: str
+    asked: Asked
+    lost: list[Lost] = field(default_factory=list)
+    """What this operation names and is not there: it cannot be used."""
+
+    @property
+    def name(self) -> str:
+        return self.node.get("name", "")
+
+    def extension(self, node: ET.Element | None, name: str) -> ET.Element | None:
+        """A SOAP element of the binding, also one within a MIME part."""
+        for one in node.iter() if node is not None else ():
+            if local(one.tag) == name and one.tag[1:].partition("}")[0] in BINDINGS:
+                return one
+        return None
+
+    def extensions(self, node: ET.Element | None, name: str) -> list[ET.Element]:
+        found = node.iter() if node is not None else ()
+        return [one for one in found if local(one.tag) == name and one.tag[1:].partition("}")[0] in BINDINGS]
+
+    @property
+    def style(self) -> str:
+        """`document` or `rpc`: the operation's own, else the binding's."""
+        own = next((one.get("style") for one in self.extensions_here(self.node, "operation") if one.get("style")), None)
+        whole = next((one.get("style") for one in self.extensions_here(self.binding.node, "binding")), None)
+        return own or whole or "document"
+
+    @staticmethod
+    def extensions_here(node: ET.Element, name: str) -> Iterator[ET.Element]:
+        return (one for one in node if local(one.tag) == name and one.tag[1:].partition("}")[0] in BINDINGS)
+
+    @property
+    def action(self) -> str:
+        return next((one.get("soapAction", "") for one in self.extensions_here(self.node, "operation")), "")
+
+    @property
+    def one_way(self) -> bool:
+        return self.abstract.find(w("output")) is None
+
+    def message(self, direction: str) -> Defined | None:
+        node = self.abstract.find(w(direction))
+        return self.message_of(node, self.port_type) if node is not None else None
+
+    def message_of(self, node: ET.Element, owner: Defined) -> Defined | None:
+        """The message that a node names; noted as lost where it is not there."""
+        named = owner.name(node, "message")
+        found = self.documents.defined.get(("message", named or ""))
+        if found is None:
+            known = [local(one) for kind, one in self.documents.defined if kind == "message"]
+            text = node.get("message", "")
+            self.lost.append((f"the message {quoted(text)} is not there", owner.place(node, "message"), nearest(text.rpartition(":")[2], known) or "add it"))  # fmt: skip
+        return found
+
+    def body(self, direction: str) -> ET.Element | None:
+        return self.extension(self.node.find(w(direction)), "body")
+
+    @property
+    def encoded(self) -> bool:
+        body = self.body("input")
+        return body is not None and body.get("use") == "encoded"
+
+    def facts(self) -> Iterator[tuple[str, str]]:
+        """What a sender must know of the wire form, in words."""
+        yield "version", f"SOAP {self.version}"
+        yield "style", f"{self.style}/{'encoded' if self.encoded else 'literal'}"
+        if self.one_way:
+            yield "pattern", "one-way"
+        if self.action:
+            yield "action", self.action
+        entry = self.abstract.find(w("input"))
+        if entry is not None and entry.get("name"):
+            yield "input", entry.get("name", "")
+        if self.asked.mtom:
+            yield "packaging", "MTOM"
+        if self.asked.addressing:
+            yield "addressing", self.addressing_action()
+
+    def addressing_action(self) -> str:
+        """The action of WS-Addressing (WSDL binding, section 4.4.4): as declared, else made of the names."""
+        entry = self.abstract.find(w("input"))
+        for space in ADDRESSING_WSDL:
+            declared = entry.get(f"{{{space}}}Action") if entry is not None else None
+            if declared:
+                return declared
+        if self.action:
+            return self.action
+        space = self.port_type.namespace
+        joiner = ":" if space.startswith("urn:") else "/"
+        suffix = "" if self.one_way else "Request"
+        called = entry.get("name") if entry is not None else None
+        return joiner.join((space.rstrip("/:"), self.port_type.node.get("name", ""), called or f"{self.name}{suffix}"))
+
+
+def parts_of(message: Defined) -> list[ET.Element]:
+    return message.node.findall(w("part"))
+
+
+def body_media(bound: Bound, direction: str) -> Media:
+    """The media of a body, its schema made of the parts that stand in it."""
+    message = bound.message(direction)
+    place = bound.binding.place(bound.node.find(w(direction)) if bound.node.find(w(direction)) is not None else bound.node)  # fmt: skip
+    if message is None:
+        return Media(MEDIA[bound.version], None, place)
+    attached = tuple(_attachments(bound.node.find(w(direction))))
+    media = "multipart/related" if attached else MEDIA[bound.version]
+    return Media(media, body_schema(bound, message, direction), message.place(), encoding=attached)
+
+
+def _attachments(node: ET.Element | None) -> Iterator[tuple[str, str]]:
+    """(key, media types) of each part that goes as an attachment (WSDL 1.1, section 5)."""
+    found: dict[str, list[str]] = {}
+    for one in node.iter(f"{{{MIME_BINDING}}}content") if node is not None else ():
+        if one.get("part"):
+            found.setdefault(one.get("part", ""), []).append(one.get("type", "application/octet-stream"))
+    for part, types in found.items():
+        yield f"{ATTACHED}{part}", " or ".join(dict.fromkeys(types))
+
+
+def body_schema(bound: Bound, message: Defined, direction: str) -> SchemaRef | None:
+    """document style: the one part's element or type; rpc: a wrapper called as the operation (section 3.5)."""
+    wanted = DIRECTIONS[direction]
+    parts = _in_body(bound, message, direction)
+    if bound.style == "document":
+        for part in parts:
+            _check_part(bound, message, part)
+        if not parts:
+            return None
+        return SchemaRef("xsd", message.uri, message.tree.path(parts[0]), wanted)
+    body = bound.body(direction)
+    space = (body.get("namespace") if body is not None else None) or ""
+    name = bound.name + ("" if direction == "input" else "Response")
+    wrapper = f"{{{space}}}{name}" if space else name
+    members = []
+    for part in parts:
+        _check_part(bound, message, part)
+        inner = SchemaRef("xsd", message.uri, message.tree.path(part), wanted)
+        members.append((part.get("name", ""), inner, True))
+    style = "encoded" if body is not None and body.get("use") == "encoded" else "rpc"
+    return SchemaRef(f"{style} {wrapper}", message.uri, message.tree.path(message.node), wanted, tuple(members))
+
+
+def _in_body(bound: Bound, message: Defined, direction: str) -> list[ET.Element]:
+    """The parts that `soap:body parts` names, else all that no header or attachment takes."""
+    body = bound.body(direction)
+    parts = parts_of(message)
+    if body is not None and body.get("parts") is not None:
+        names = body.get("parts", "").split()
+        return [part for part in parts if part.get("name") in names]
+    node = bound.node.find(w(direction))
+    elsewhere = {one.get("part") for one in bound.extensions(node, "header") if _same(bound, one, message)}
+    elsewhere |= {one.get("part") for one in (node.iter(f"{{{MIME_BINDING}}}content") if node is not None else ())}
+    return [part for part in parts if part.get("name") not in elsewhere]
+
+
+def _same(bound: Bound, header: ET.Element, message: Defined) -> bool:
+    named = bound.binding.name(header, "message")
+    return bound.documents.defined.get(("message", named or "")) is message
+
+
+def _check_part(bound: Bound, message: Defined, part: ET.Element) -> None:
+    """Notes a part that names nothing that is there."""
+    attribute = "element" if part.get("element") is not None else "type"
+    named = message.name(part, attribute)
+    text = part.get(attribute, "")
+    if not text:
+        bound.lost.append(
+            (f"the part {part.get('name', '')} names neither element nor type", message.place(part), "name one")
+        )
+    elif named is None or not bound.documents.declared(attribute, named):
+        bound.lost.append((f"there is no {attribute} {quoted(text)}", message.place(part, attribute), "declare it, or import the schema that has it"))  # fmt: skip
+
+
+def header_inputs(bound: Bound, direction: str) -> Iterator[Input]:
+    """The header blocks of a message as inputs (section 3.7)."""
+    for node in bound.extensions(bound.node.find(w(direction)), "header"):
+        found = header_part(bound, node)
+        if found is not None:
+            message, part = found
+            name = local((part.get("element") or part.get("name") or "").rpartition(":")[2])
+            ref = SchemaRef("xsd", message.uri, message.tree.path(part), DIRECTIONS[direction])
+            yield Input(name, "header", True, ref, bound.binding.place(node), "block", False, content="text/xml")
+
+
+def header_part(bound: Bound, node: ET.Element) -> tuple[Defined, ET.Element] | None:
+    named = bound.binding.name(node, "message")
+    message = bound.documents.defined.get(("message", named or ""))
+    parts = [part for part in parts_of(message) if part.get("name") == node.get("part")] if message else []
+    if message is None or not parts:
+        bound.lost.append((f"the header names the part {quoted(node.get('part', ''))}, which is not there", bound.binding.place(node), "correct message and part"))  # fmt: skip
+        return None
+    _check_part(bound, message, parts[0])
+    return message, parts[0]

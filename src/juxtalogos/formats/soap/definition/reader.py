@@ -1,0 +1,310 @@
+"""Reading: WSDL 1.1 -> a Contract, every port's operations bound to SOAP or plain HTTP, with all faults of the definition."""
+
+from __future__ import annotations
+
+import xml.etree.ElementTree as ET
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, replace
+from urllib.parse import urlsplit
+
+from juxtalogos.documents.collector import collector_paused
+from juxtalogos.documents.xmltext import local
+from juxtalogos.formats.soap.binding_facts import version_of
+from juxtalogos.formats.soap.definition.answers import answers_of
+from juxtalogos.formats.soap.definition.documents import Defined, Documents
+from juxtalogos.formats.soap.definition.http_binding import plain_operation
+from juxtalogos.formats.soap.definition.messages import Bound, Lost, body_media, header_inputs
+from juxtalogos.formats.soap.definition.policy import asked
+from juxtalogos.formats.soap.names import (
+    ADDRESSING,
+    BINDINGS,
+    ENVELOPES,
+    HTTP_BINDING,
+    w,
+)
+from juxtalogos.formats.soap.schemas import SoapEngine
+from juxtalogos.model.contract import Body, Contract, Fault, Operation, SecurityScheme
+from juxtalogos.model.errors import DocumentError, nearest, quoted
+from juxtalogos.model.location import Location
+from juxtalogos.model.seams import Fetch
+from juxtalogos.schema.xml.check.soundness import warn
+from juxtalogos.schema.xml.tree.reader import Reader
+from juxtalogos.schema.xml.tree.simple_types import XSD
+
+BASIC, TOKEN, DIGEST = "basic", "token", "digest"
+
+
+def read(name: str, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Contract:
+    """The contract of a WSDL; DocumentError only when nothing of it can be used.
+
+    Schemas that are imported without a location are looked for among `others` by their namespace.
+    """
+    with collector_paused():
+        documents = Documents.fetched(root, fetch, others)
+        return _Reader(name, documents).contract()
+
+
+@dataclass(frozen=True, slots=True)
+class _Port:
+    service: str
+    name: str
+    address: str
+    binding: Defined
+    version: str
+    """`1.1` or `1.2`; `http` for a plain HTTP binding."""
+
+
+class _Reader:
+    def __init__(self, name: str, documents: Documents) -> None:
+        self.name = name
+        self.documents = documents
+        self.engine = SoapEngine(documents.by_uri, documents)
+        self.lost: dict[Location, list[Lost]] = {}
+        """What each operation names and is not there."""
+
+    def contract(self) -> Contract:
+        ports = list(self.ports())
+        base = _common([port.address for port in ports])
+        operations = self.named([one for port in ports for one in self.operations(port, base)])
+        useless = self.useless(operations)
+        reader = self.schemas(operations)
+        faults = (*self.documents.faults, *reader.sources.faults)
+        sound = tuple(one for one in operations if one.id not in useless)
+        if not sound:
+            raise self.unusable(faults)
+        root = self.documents.by_uri[self.documents.root].value.root
+        return Contract(
+            self.name,
+            "soap",
+            "WSDL 1.1",
+            root.get("name", ""),
+            sound,
+            self.documents.by_uri,
+            self.documents.root,
+            self.engine,
+            faults=faults,
+            servers=(base,) if base else (),
+            security_schemes=_schemes(Location(self.documents.root)),
+            description=_documentation(root),
+            dialect="xsd",
+            secret_fields=("Password",),
+            namespaces=tuple(_namespaces(reader.prefixes, sound)),
+        )
+
+    def schemas(self, operations: list[Operation]) -> Reader:
+        """Every schema made, so that every fault is known."""
+        reader = self.engine.reader
+        for operation in operations:
+            for ref in (media.schema for answer in operation.answers for media in answer.media):
+                if ref is not None and ref.members:
+                    self.engine.schema(ref)  # its wrapper's namespace gets a prefix
+        reader.everything()
+        warn(reader)
+        return reader
+
+    def unusable(self, faults: tuple[Fault, ...]) -> DocumentError:
+        first = next((fault for fault in faults if fault.severity == "fault"), None)
+        what = f": {first.what}" if first else ""
+        mend = first.mend if first else "give the WSDL document that has the service, with all that it imports"
+        return DocumentError(f"no operation of this WSDL can be used{what}", where=self.documents.root, mend=mend)
+
+    def useless(self, operations: list[Operation]) -> set[str]:
+        """Operations whose message names an element or type that is not there."""
+        found = set()
+        for operation in operations:
+            for place in self.lost.get(operation.location, ()):
+                self.documents.fault(*place)
+                found.add(operation.id)
+        return found
+
+    # Services and ports.
+
+    def ports(self) -> Iterator[_Port]:
+        services = [(name, one) for (kind, name), one in self.documents.defined.items() if kind == "service"]
+        if not services:
+            self.documents.fault("there is no service in it", Location(self.documents.root), "add a service with a port, or give the document that has it")  # fmt: skip
+        for _, service in services:
+            for node in service.node.iterfind(w("port")):
+                port = self.port(service, node)
+                if port is not None:
+                    yield port
+
+    def port(self, service: Defined, node: ET.Element) -> _Port | None:
+        name = node.get("name", "")
+        found = service.name(node, "binding")
+        binding = self.documents.defined.get(("binding", found or ""))
+        if binding is None:
+            known = [local(one) for kind, one in self.documents.defined if kind == "binding"]
+            text = node.get("binding", "")
+            self.documents.fault(f"the port {name} names the binding {quoted(text)}, which is not there", service.place(node, "binding"), nearest(text.rpartition(":")[2], known) or "add it")  # fmt: skip
+            return None
+        version = _version(binding)
+        if version is None:
+            self.documents.fault(
+                f"the binding {binding.node.get('name', '')} is neither SOAP 1.1, SOAP 1.2 nor HTTP",
+                binding.place(),
+                "its operations are left out",
+                "warning",
+            )
+            return None
+        address = next((one.get("location", "") for one in node if local(one.tag) == "address"), "")
+        if not address:
+            self.documents.fault(
+                f"the port {name} has no address", service.place(node), "the target's base URL is used", "warning"
+            )
+        return _Port(service.node.get("name", ""), name, address.strip(), binding, version)
+
+    # Operations.
+
+    def operations(self, port: _Port, base: str) -> Iterator[Operation]:
+        binding = port.binding
+        named = binding.name(binding.node, "type")
+        port_type = self.documents.defined.get(("portType", named or ""))
+        if port_type is None:
+            self.documents.fault(f"the port type {quoted(binding.node.get('type', ''))} is not there", binding.place(attribute="type"), "add it or correct the name")  # fmt: skip
+            return
+        named_alike: dict[str | None, list[ET.Element]] = {}
+        for one in port_type.node.iterfind(w("operation")):
+            named_alike.setdefault(one.get("name"), []).append(one)
+        wanted = asked(binding)
+        for node in binding.node.iterfind(w("operation")):
+            abstract = self.abstract(named_alike.get(node.get("name"), []), node)
+            if abstract is None:
+                self.documents.fault(f"the port type has no operation {quoted(node.get('name', ''))}", binding.place(node), "correct the name")  # fmt: skip
+                continue
+            if abstract.find(w("input")) is None:
+                self.documents.fault(
+                    f"{node.get('name', '')} is sent by the service itself (no input, or output first)",
+                    binding.place(node),
+                    "it is left out",
+                    "warning",
+                )
+                continue
+            bound = Bound(self.documents, binding, node, port_type, abstract, port.version, wanted)
+            yield self.operation(port, bound, base)
+
+    @staticmethod
+    def abstract(likes: list[ET.Element], node: ET.Element) -> ET.Element | None:
+        """The operation of the port type; of overloaded ones that with the same input and output names (section 2.5)."""
+        if len(likes) < 2:
+            return likes[0] if likes else None
+        for one in likes:
+            if all(_called(one, kind) in (None, _called(node, kind)) or _called(node, kind) is None for kind in ("input", "output")):  # fmt: skip
+                return one
+        return likes[0]
+
+    def operation(self, port: _Port, bound: Bound, base: str) -> Operation:
+        name = bound.node.get("name", "")
+        place = bound.binding.place(bound.node)
+        path = _path(port.address, base)
+        facts = (("service", port.service), ("port", port.name))
+        described = _documentation(bound.abstract)
+        if port.version == "http":
+            return plain_operation(bound, self.name, name, place, path, facts, described)
+        media = body_media(bound, "input")
+        operation = Operation(
+            name,
+            self.name,
+            "POST",
+            path,
+            place,
+            place.pointer,
+            name,
+            described,
+            "",
+            (local(port.binding.node.get("type", "").rpartition(":")[2]),),
+            inputs=tuple(header_inputs(bound, "input")),
+            body=Body(True, (media,), bound.binding.place(bound.node), ""),
+            answers=tuple(answers_of(bound)),
+            security=((), (BASIC,), (TOKEN,), (DIGEST,)),
+            facts=(*facts, *bound.facts()),
+        )
+        self.lost[place] = bound.lost
+        return operation
+
+    def named(self, operations: list[Operation]) -> list[Operation]:
+        """Ids: the operation's own name where that is unique, else with its port, else with service and port."""
+        shorts = Counter(one.id for one in operations)
+        found: list[Operation] = []
+        taken: set[str] = set()
+        for one in operations:
+            facts = dict(one.facts)
+            name = one.id
+            if shorts[name] > 1:
+                name = f"{facts['service']}.{facts['port']}.{one.id}"
+            if name in taken and facts.get("input"):
+                name = f"{name}.{facts['input']}"
+            base, number = name, 2
+            while name in taken:
+                name, number = f"{base}.{number}", number + 1
+            taken.add(name)
+            found.append(replace(one, id=name, declared_id=name))
+        return found
+
+
+def _schemes(place: Location) -> tuple[SecurityScheme, ...]:
+    """A WSDL seldom says how to sign in: these are the ways that a target may choose of."""
+    return (
+        SecurityScheme(BASIC, "basic", "", "", place, "HTTP basic authentication"),
+        SecurityScheme(TOKEN, "wss-text", "", "", place, "WS-Security UsernameToken, password as text"),
+        SecurityScheme(DIGEST, "wss-digest", "", "", place, "WS-Security UsernameToken, password as digest"),
+    )
+
+
+def _namespaces(prefixes: Mapping[str, str], operations: Iterable[Operation]) -> Iterator[tuple[str, str]]:
+    """The prefixes that messages have a use for."""
+    versions = {version_of(operation) for operation in operations}
+    unused = {uri for version, uri in ENVELOPES.items() if version not in versions} | {XSD}
+    if not any(operation.fact("addressing") for operation in operations):
+        unused.add(ADDRESSING)
+    for uri, prefix in prefixes.items():
+        if uri not in unused:
+            yield prefix, uri
+
+
+def _called(node: ET.Element, kind: str) -> str | None:
+    found = node.find(w(kind))
+    return found.get("name") if found is not None else None
+
+
+def _version(binding: Defined) -> str | None:
+    for node in binding.node:
+        space = node.tag[1:].partition("}")[0] if node.tag.startswith("{") else ""
+        if local(node.tag) == "binding" and space in BINDINGS:
+            return BINDINGS[space]
+        if local(node.tag) == "binding" and space == HTTP_BINDING:
+            return "http"
+    return None
+
+
+def _documentation(node: ET.Element) -> str:
+    found = node.find(w("documentation"))
+    return " ".join("".join(found.itertext()).split()) if found is not None else ""
+
+
+def _common(addresses: list[str]) -> str:
+    """The base URL of all ports: one port's whole address, else the folder that those on the first one's host share."""
+    urls = list(dict.fromkeys(address for address in addresses if "://" in address))
+    if not urls:
+        return ""
+    first = urlsplit(urls[0])
+    paths = [urlsplit(url).path for url in urls if urlsplit(url)[:2] == first[:2]]
+    if len(set(paths)) == 1:
+        return urls[0] if not first.query else urls[0].partition("?")[0]
+    parts = [path.split("/") for path in paths]
+    shared = []
+    for step in zip(*parts):
+        if len(set(step)) > 1:
+            break
+        shared.append(step[0])
+    return f"{first.scheme}://{first.netloc}{'/'.join(shared)}".rstrip("/")
+
+
+def _path(address: str, base: str) -> str:
+    """What of a port's address comes behind the base URL, with its query."""
+    parts, common = urlsplit(address), urlsplit(base)
+    path = parts.path
+    if parts[:2] == common[:2] and (path == common.path or path.startswith(common.path.rstrip("/") + "/")):
+        path = path[len(common.path.rstrip("/")) :] if path != common.path else ""
+    return path + (f"?{parts.query}" if parts.query else "")

@@ -1,0 +1,1 @@
+"""Envelopes by a WSDL contract."""

@@ -1,0 +1,1 @@
+"""Checking values against the tree, every deviation with its path."""

@@ -1,0 +1,1 @@
+"""Specialised functions written from the tree: the fast way over sound values."""

@@ -1,0 +1,1 @@
+"""Making values: samples, broken ones, ones at a limit."""

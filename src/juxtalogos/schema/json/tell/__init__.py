@@ -1,0 +1,1 @@
+"""Telling of schemas: outlines, words, elements and what values exercise of them."""

@@ -1,0 +1,1 @@
+"""The tree that every JSON-like schema is lowered to."""

@@ -1,0 +1,1 @@
+"""Checking elements against components."""

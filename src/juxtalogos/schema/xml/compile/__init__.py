@@ -1,0 +1,1 @@
+"""The fast way over sound documents."""

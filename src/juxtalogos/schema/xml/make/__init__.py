@@ -1,0 +1,1 @@
+"""Making elements: samples, broken ones, ones at a limit."""

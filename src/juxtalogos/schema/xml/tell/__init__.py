@@ -1,0 +1,1 @@
+"""Telling of declarations: outlines, addresses, plain values, elements."""

@@ -1,0 +1,1 @@
+"""XSD documents read into components."""

@@ -1,0 +1,1 @@
+"""Written checks: read, run, made of observed answers."""

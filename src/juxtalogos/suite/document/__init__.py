@@ -1,0 +1,1 @@
+"""Arazzo documents: read, written, edited, managed."""

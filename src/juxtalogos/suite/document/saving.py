@@ -1,0 +1,94 @@
+"""Saving a call as a step of a case: a new suite, or one that people have edited, whose comments and order stay."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from juxtalogos.compose.composer import sample_media, slug
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.errors import UsageError, quoted
+from juxtalogos.model.seams import Inputs
+from juxtalogos.suite.document.editor import editing
+from juxtalogos.suite.document.writer import document_of, step_document, to_yaml
+from juxtalogos.suite.inputs import with_values
+from juxtalogos.workspace.files import write_whole
+
+
+@dataclass(frozen=True, slots=True)
+class Link:
+    """An input that takes a value from an earlier step's answer, not a literal."""
+
+    address: str
+    step: str
+    output: str
+    expression: str
+
+    @property
+    def reference(self) -> str:
+        return f"$steps.{self.step}.outputs.{self.output}"
+
+
+def place_of(where: str) -> tuple[str, str]:
+    """(suite, case) of `SUITE#CASE`; UsageError when it is none."""
+    name, _, case_id = where.partition("#")
+    if not re.fullmatch(r"[A-Za-z0-9_\-]+(/[A-Za-z0-9_\-]+)*", name) or not re.fullmatch(r"[A-Za-z0-9_\-]+", case_id):
+        raise UsageError(f"{quoted(where)} is no SUITE#CASE", mend="write one such as first#announce")
+    return name, case_id
+
+
+def save_call(
+    suites: Path, where: str, contract: Contract, operation: Operation, inputs: Inputs, links: Sequence[Link] = ()
+) -> tuple[Path, str]:
+    """Appends to `SUITE#CASE`, made when it is not there; gives the file and the step's id."""
+    name, case_id = place_of(where)
+    inputs = with_values(inputs, {link.address: link.reference for link in links})
+    path = suites / f"{name}.arazzo.yaml"
+    url = source_url(suites.parent, path, contract)
+    step = step_document(operation, slug(operation.id), inputs, sample_media(operation, inputs))
+    if not path.exists():
+        case = {"workflowId": case_id, "steps": [step]}
+        document = document_of(contract, url, [case])
+        document["info"]["title"] = name
+        write_whole(path, to_yaml(document).encode())
+    else:
+        _append(path, case_id, step, document_of(contract, url, [])["sourceDescriptions"][0], links)
+    return path, str(step["stepId"])
+
+
+def source_url(workspace: Path, suite: Path, contract: Contract) -> str:
+    """The definition's URL relative to the suite file."""
+    depth = len(suite.parent.relative_to(workspace).parts)
+    return "../" * depth + f"definitions/{contract.name}/{contract.root}"
+
+
+def _append(path: Path, case_id: str, step: dict[str, Any], source: dict[str, str], links: Sequence[Link]) -> None:
+    with editing(path) as document:
+        workflows, sources = document["workflows"], document["sourceDescriptions"]
+        case = next((one for one in workflows if one.get("workflowId") == case_id), None)
+        if case is None:
+            workflows.append({"workflowId": case_id, "steps": [step]})
+        else:
+            taken = {one.get("stepId") for one in case["steps"]}
+            base, number = step["stepId"], 2
+            while step["stepId"] in taken:
+                step["stepId"], number = f"{base}-{number}", number + 1
+            for link in links:
+                _give(case["steps"], link)
+            case["steps"].append(step)
+        if not any(one.get("name") == source["name"] for one in sources):
+            sources.append(source)
+
+
+def _give(steps: Any, link: Link) -> None:
+    """Lets an earlier step put out what a link takes; KeyError when the step is gone."""
+    step = next((one for one in steps if one.get("stepId") == link.step), None)
+    if step is None:
+        raise KeyError(f"the step {link.step} is no longer there")
+    outputs = step.setdefault("outputs", {})
+    if outputs.get(link.output, link.expression) != link.expression:
+        raise KeyError(f"the step {link.step} has another output named {link.output}")
+    outputs[link.output] = link.expression

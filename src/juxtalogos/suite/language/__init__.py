@@ -1,0 +1,1 @@
+"""The languages within a suite: runtime expressions, conditions, formulas, selectors."""
