@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from juxtalogos.model.findings import KINDS
+from juxtalogos.formats import finding_kinds
 
 _MARK = "<!-- kinds: made by docs/make_findings.py -->"
 
@@ -13,7 +13,7 @@ def main() -> None:
     path = Path(__file__).with_name("findings.md")
     head, _, rest = path.read_text("utf-8").partition(_MARK)
     _, _, tail = rest.partition(_MARK)
-    rows = "\n".join(f"| `{kind}` | {words} |" for kind, words in KINDS.items())
+    rows = "\n".join(f"| `{kind}` | {words} |" for kind, words in finding_kinds().items())
     path.write_text(f"{head}{_MARK}\n\n| kind | what it says |\n|---|---|\n{rows}\n\n{_MARK}{tail}", "utf-8")
 
 

@@ -140,6 +140,19 @@ def read_contract(text: str, name: str = "quay") -> Any:
     return format_of(fetch("quay.yaml")).read(name, "quay.yaml", fetch)
 
 
+def sign(contract: Any, operation: Any, request: Any, credentials: Any) -> tuple[Any, tuple[str, ...]]:
+    """(the signed request, schemes without a credential): no flow may ask for a request of its own."""
+    import asyncio
+
+    from juxtalogos.documents.uris import origin_alone
+    from juxtalogos.exchange.sign_in import Signer
+    from juxtalogos.formats import FORMATS
+
+    signer, own = Signer(credentials, {origin_alone(request.url)}), FORMATS[contract.format].sign_in
+    signed = asyncio.run(signer.signed(contract, operation, request, own, None))  # type: ignore[arg-type]
+    return signed, signer.chosen(contract, operation, own)[1]
+
+
 @pytest.fixture
 def work(berths: Path, harbour: str, monkeypatch: pytest.MonkeyPatch) -> Path:
     """A workspace with the contract `berths` and the target `local`, which is the running harbour, and its key."""

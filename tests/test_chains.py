@@ -12,9 +12,9 @@ import yaml
 
 from conftest import KEY, Result, serving
 from juxtalogos.model.errors import SuiteError
-from juxtalogos.suite.kept_answers import Allowed, Kept, proposed, read_kept
+from juxtalogos.suite.kept_answers import Allowed, KeptAnswer, proposed, read_kept
 from juxtalogos.suite.language.expressions import Scope
-from juxtalogos.suite.language.formulas import BadFormula, Ground, NoValue, compute, parse_formula
+from juxtalogos.suite.language.formulas import BadFormula, FormulaContext, NoValue, compute, parse_formula
 from juxtalogos.suite.language.selectors import BadSelector, check_xpath, select_json, select_xml
 
 
@@ -113,10 +113,10 @@ _BEFORE = {"id": "V-7", "at": "2026-03-14", "text": "call of V-7", "n": 1.0, "li
     ],
 )  # fmt: skip
 def test_what_may_differ(allowed: Allowed, came: Any, expected: list[str]) -> None:
-    kept = Kept("k", "op", _BEFORE, {"steps.made.id": "V-7"}, allowed)
+    kept = KeptAnswer("k", "op", _BEFORE, {"steps.made.id": "V-7"}, allowed)
     assert kept.differences(came, {"steps.made.id": "V-8"}) == expected
     rules = proposed(_BEFORE, came, allowed)
-    assert Kept("k", "op", _BEFORE, {}, rules).differences(came, {}) == []
+    assert KeptAnswer("k", "op", _BEFORE, {}, rules).differences(came, {}) == []
 
 
 def test_standing_checks_and_kinds_switched_off(work: Path, go: Any, jux: Callable[..., Result]) -> None:
@@ -227,7 +227,7 @@ def test_two_targets_side_by_side(work: Path, go: Any) -> None:
 )  # fmt: skip
 def test_formulas(text: str, expected: Any) -> None:
     scope = Scope({"n": 4, "list": [1, 2, 3]}, steps={"made": {"id": "V-1"}})
-    assert compute(parse_formula(text), scope, Ground()) == expected
+    assert compute(parse_formula(text), scope, FormulaContext()) == expected
 
 
 @pytest.mark.parametrize(
@@ -254,7 +254,7 @@ def test_what_is_no_formula(text: str) -> None:
 )
 def test_formulas_without_a_value(text: str) -> None:
     with pytest.raises(NoValue):
-        compute(parse_formula(text), Scope({}), Ground())
+        compute(parse_formula(text), Scope({}), FormulaContext())
 
 
 def test_selecting_by_xpath_and_jsonpath() -> None:

@@ -13,10 +13,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import answers, definition, read_contract
+from juxtalogos.formats import wire_of
 from juxtalogos.formats.openapi import OPENAPI
 from juxtalogos.formats.openapi.wire.xml_bodies import from_xml, to_xml
 from juxtalogos.model.exchange import header
-from juxtalogos.model.seams import Inputs
+from juxtalogos.model.wire import Inputs
 from juxtalogos.schema.json import compile_schema
 from juxtalogos.schema.json.tell.profile import View
 
@@ -93,14 +94,14 @@ def test_openapi_2_0() -> None:
         "path.id": 4, "query.plain": [1, 2], "query.spaced": ["a", "b"], "query.tabbed": ["a", "b"], "query.piped": ["a|", "b"],
         "query.many": ["a", "b"], "header.X-Bays": [1, 2],
     }  # fmt: skip
-    request = OPENAPI.encode(contract, get, Inputs(values), "http://h/v1")
+    request = wire_of(contract).encode(get, Inputs(values), "http://h/v1")
     query = parse_qs(urlsplit(request.url).query)
     assert urlsplit(request.url).path == "/v1/berths/4" and header(request.headers, "x-bays") == "1|2"
     assert query == {"plain": ["1,2"], "spaced": ["a b"], "tabbed": ["a\tb"], "piped": ["a||b"], "many": ["a", "b"]}
     assert header(request.headers, "accept") == "application/json, text/csv"
     assert [media.media_type for media in put.body.media] == ["application/json", "application/xml"]
     assert get.answers[0].media[0].examples == ({"name": "Skerry"},) and get.answers[1].media[0].schema
-    request = OPENAPI.encode(contract, plan, Inputs({}, {"plan": b"\x00\r\nbay", "note": "tide"}), "http://h")
+    request = wire_of(contract).encode(plan, Inputs({}, {"plan": b"\x00\r\nbay", "note": "tide"}), "http://h")
     parts = message_from_bytes(
         f"Content-Type: {header(request.headers, 'content-type')}\r\n\r\n".encode() + request.body
     ).get_payload()
@@ -110,9 +111,9 @@ def test_openapi_2_0() -> None:
     form = contract.schema(lines.body.media[0].schema)
     assert [one.path for one in form.check({"bays": ["x"], "side": "left"})] == ["/bays/0", "/side"]
     assert [one.location.pointer for one in form.check({})] == ["/paths/~1lines/post/parameters"]
-    request = OPENAPI.encode(contract, lines, Inputs({}, {"bays": [1, 2], "side": "port"}), "http://h")
+    request = wire_of(contract).encode(lines, Inputs({}, {"bays": [1, 2], "side": "port"}), "http://h")
     assert parse_qs(request.body.decode()) == {"bays": ["1|2"], "side": ["port"]}
-    assert any("postLines" in element.label for element in OPENAPI.elements(contract, lines))
+    assert any("postLines" in element.label for element in wire_of(contract).elements(lines))
     sample = contract.schema(plan.body.media[0].schema).sample(full=True)
     assert set(sample) == {"plan", "note"} and contract.schema(plan.body.media[0].schema).accepts(sample)
 
@@ -215,4 +216,4 @@ def test_servers_of_one_path_keep_to_the_targets_host(server: str, wanted: str) 
     servers = [{"url": server, "variables": {"stage": {"default": "test"}}}]
     text = yaml.safe_load(definition({"/a": {"servers": servers, "get": {"responses": answers()}}}))
     contract = read_contract(yaml.safe_dump({**text, "servers": [{"url": "https://merrow.example/v1"}]}))
-    assert OPENAPI.encode(contract, contract.operations[0], Inputs({}), "http://h/v1").url == wanted
+    assert wire_of(contract).encode(contract.operations[0], Inputs({}), "http://h/v1").url == wanted

@@ -14,15 +14,15 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from conftest import BERTHS
+from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.documents.load import load_document
 from juxtalogos.exchange.har import read_har
-from juxtalogos.formats import FORMATS
+from juxtalogos.formats import FORMATS, wire_of
 from juxtalogos.formats.openapi import OPENAPI
 from juxtalogos.model.errors import JuxtalogosError
-from juxtalogos.model.seams import Inputs
-from juxtalogos.run.audit import Place, audit
+from juxtalogos.model.wire import Inputs
+from juxtalogos.run.audit import ServedAt, audit
 from juxtalogos.suite.document.reader import read_suites
-from juxtalogos.suite.inputs import sample_inputs
 from juxtalogos.workspace.importing import keep, read_source
 from juxtalogos.workspace.remote import Access
 from juxtalogos.workspace.workspace import Workspace, init_workspace
@@ -76,14 +76,14 @@ _DEFINITIONS = [yaml.safe_load(BERTHS), definition_of(OLD), definition_of(V31)]
 def _use(contract: Any) -> None:
     """What `show`, `skeleton` and `coverage` would do with it."""
     for operation in list(contract.operations)[:40]:
-        list(OPENAPI.elements(contract, operation))
+        list(wire_of(contract).elements(operation))
         for ref in contract.schema_refs(operation):
             list(contract.schema(ref).outline())
         try:
             inputs = sample_inputs(contract, operation, full=True)
-            request = OPENAPI.encode(contract, operation, inputs, "http://h/v1")
-            OPENAPI.match(contract, request, "http://h/v1")
-            OPENAPI.encode(contract, operation, Inputs({}), "http://h")
+            request = wire_of(contract).encode(operation, inputs, "http://h/v1")
+            wire_of(contract).match(request, "http://h/v1")
+            wire_of(contract).encode(operation, Inputs({}), "http://h")
         except JuxtalogosError:
             continue
 
@@ -167,7 +167,7 @@ def test_damaged_recordings(data: st.DataObject, work: Workspace) -> None:
         entries = read_har(json.dumps(damaged(data, _HAR, 4)).encode(), "x.har")
     except JuxtalogosError:
         return
-    records = list(audit(entries, [Place(work.contract("berths"), BASE)]))
+    records = list(audit(entries, [ServedAt(work.contract("berths"), BASE)]))
     assert [record.step for record in records] == [str(index) for index in range(len(entries))]
 
 

@@ -14,17 +14,18 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import BERTHS, Result, answers, definition, read_contract
+from juxtalogos.compose.requests import sample_inputs, with_settings
 from juxtalogos.documents.positions import position
-from juxtalogos.formats.openapi import OPENAPI
+from juxtalogos.formats import wire_of
 from juxtalogos.formats.openapi.coverage import input_value
 from juxtalogos.formats.openapi.wire.match import path_values
-from juxtalogos.formats.openapi.wire.styles import Reader, kinds, write
+from juxtalogos.formats.openapi.wire.styles import ParameterReader, kinds, write
 from juxtalogos.model.contract import Input
 from juxtalogos.model.errors import DocumentError, UsageError
 from juxtalogos.model.exchange import Request
 from juxtalogos.model.location import Location
-from juxtalogos.model.seams import Inputs
-from juxtalogos.suite.inputs import resolve_address, sample_inputs, with_settings
+from juxtalogos.model.wire import Inputs
+from juxtalogos.suite.inputs import resolve_address
 
 _OK = answers({"type": "string"})
 
@@ -189,11 +190,11 @@ def _round_trip(place: str, style: str, explode: bool, schema: Any, value: Any) 
     path = "/q/{p}/end" if place == "path" else "/q"
     contract = read_contract(definition({path: {"get": {"parameters": [parameter], "responses": _OK}}}))
     operation = contract.operations[0]
-    request = OPENAPI.encode(contract, operation, Inputs({f"{place}.p": value}), "http://quay.test/v1")
-    assert OPENAPI.match(contract, request, "http://quay.test/v1") == (operation,)
+    request = wire_of(contract).encode(operation, Inputs({f"{place}.p": value}), "http://quay.test/v1")
+    assert wire_of(contract).match(request, "http://quay.test/v1") == (operation,)
     one = operation.inputs[0]
     texts = path_values(contract, operation, request.url, "http://quay.test/v1") or {}
-    return input_value(one, Reader(one, *kinds(contract, one.schema)), request, texts)
+    return input_value(one, ParameterReader(one, *kinds(contract, one.schema)), request, texts)
 
 
 @pytest.mark.parametrize(
@@ -232,7 +233,7 @@ def test_server_side_parsers_read_what_was_put_in() -> None:
     for operation in contract.operations:
         for full in (False, True):
             inputs = sample_inputs(contract, operation, full=full)
-            request = OPENAPI.encode(contract, operation, inputs, "http://quay.test/v1")
+            request = wire_of(contract).encode(operation, inputs, "http://quay.test/v1")
             parts = urlsplit(request.url)
             query = parse_qs(parts.query, keep_blank_values=True)
             for address, value in inputs.values.items():
@@ -363,21 +364,21 @@ def test_setting_inputs_by_address() -> None:
         "body/cargo/0/tonnes=12",
         "body/draughtMetres=5.5",
     ]
-    changed = with_settings(OPENAPI, contract, announce, inputs, settings_)
+    changed = with_settings(wire_of(contract), announce, inputs, settings_)
     assert changed.values == {"header.X-Agent": "Skerry"}
     assert changed.body["cargo"] == [{"goods": "ore", "tonnes": 12}]
     assert (changed.body["vesselId"], changed.body["draughtMetres"]) == ("V-7", 5.5)
     vessels = contract.operation("listVessels")
-    assert with_settings(OPENAPI, contract, vessels, Inputs({}), ["kind=bulk,tanker", "limit=3"]).values == {
+    assert with_settings(wire_of(contract), vessels, Inputs({}), ["kind=bulk,tanker", "limit=3"]).values == {
         "query.kind": ["bulk", "tanker"],
         "query.limit": 3,
     }
     for bad, words in (("limt=3", "did you mean"), ("body/x=1", "takes no body"), ("limit", "no '='")):
         with pytest.raises(UsageError) as caught:
-            with_settings(OPENAPI, contract, vessels, Inputs({}), [bad])
+            with_settings(wire_of(contract), vessels, Inputs({}), [bad])
         assert words in str(caught.value)
     with pytest.raises(UsageError, match="no place"):
-        with_settings(OPENAPI, contract, announce, inputs, ["body/cargo/0/goods=ore", "body/cargo/4/goods=ore"])
+        with_settings(wire_of(contract), announce, inputs, ["body/cargo/0/goods=ore", "body/cargo/4/goods=ore"])
     assert resolve_address(vessels, "limit") == "query.limit"
 
 
@@ -387,7 +388,7 @@ def test_matching_prefers_what_is_concrete() -> None:
     contract = read_contract(definition(paths))
 
     def matched(path: str, base: str = "http://h/v1") -> list[str]:
-        return [operation.id for operation in OPENAPI.match(contract, Request("GET", f"http://h/v1{path}"), base)]
+        return [operation.id for operation in wire_of(contract).match(Request("GET", f"http://h/v1{path}"), base)]
 
     assert matched("/b/free")[0] == "free"
     assert matched("/b/7") == ["one"]

@@ -12,19 +12,19 @@ from urllib.parse import parse_qsl
 import pytest
 import yaml
 
-from conftest import BERTHS, answers, definition, read_contract
+from conftest import BERTHS, answers, definition, read_contract, sign
 from juxtalogos.cli.terminal import clean
-from juxtalogos.compose.composer import compose, slug
+from juxtalogos.compose.composer import compose
 from juxtalogos.compose.dependencies import find_dependencies
+from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.compose.skeleton import skeleton
 from juxtalogos.documents.yamltext import read_yaml
-from juxtalogos.exchange.signin import Credential, sign, variants
-from juxtalogos.formats.openapi import OPENAPI
+from juxtalogos.exchange.sign_in import Credential, variants
+from juxtalogos.formats import wire_of
 from juxtalogos.model.errors import ConfigError, UsageError, nearest
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings, header
-from juxtalogos.model.seams import Inputs
-from juxtalogos.suite.document.writer import to_yaml
-from juxtalogos.suite.inputs import sample_inputs
+from juxtalogos.model.wire import Inputs
+from juxtalogos.suite.document.writer import slug, to_yaml
 from juxtalogos.workspace.config import CredentialSource, DependencyRule, Target, check_url, credentials, origin
 
 _OK = answers({"type": "string"})
@@ -134,7 +134,7 @@ def _posted(media_type: str, schema: Any = _BODY, **more: Any) -> tuple[Any, Req
     body = {"required": True, "content": {media_type: {"schema": schema, **more}}}
     contract = read_contract(definition({"/q": {"post": {"requestBody": body, "responses": _OK}}}))
     inputs = sample_inputs(contract, contract.operations[0], full=True)
-    return contract, OPENAPI.encode(contract, contract.operations[0], inputs, "http://h"), inputs.body
+    return contract, wire_of(contract).encode(contract.operations[0], inputs, "http://h"), inputs.body
 
 
 def test_multipart_bodies_are_read_by_another_parser() -> None:
@@ -195,17 +195,17 @@ def test_odd_inputs_are_told() -> None:
         ({"path.vesselId": "V-1", "query.x": 1}, "has no input query.x"),
     ):
         with pytest.raises(UsageError, match=words):
-            OPENAPI.encode(contract, vessel, Inputs(values), "http://h")
-    request = OPENAPI.encode(
-        contract, vessel, Inputs({"path.vesselId": "../../etc?x#y", "header.X-Any": "1"}), "http://h/v1"
+            wire_of(contract).encode(vessel, Inputs(values), "http://h")
+    request = wire_of(contract).encode(
+        vessel, Inputs({"path.vesselId": "../../etc?x#y", "header.X-Any": "1"}), "http://h/v1"
     )
     assert request.url == "http://h/v1/vessels/..%2F..%2Fetc%3Fx%23y" and header(request.headers, "x-any") == "1"
 
 
 def _hits(contract: Any, request: Request) -> set[str]:
     exchange = Exchange(request, Response(200, "OK", (("Content-Type", "application/json"),), b'"x"'), Timings(0, 0, 0))
-    operation = OPENAPI.match(contract, request, "http://h")[0]
-    return set(OPENAPI.hits(contract, operation, exchange, OPENAPI.decode(contract, operation, exchange), "http://h"))
+    operation = wire_of(contract).match(request, "http://h")[0]
+    return set(wire_of(contract).hits(operation, exchange, wire_of(contract).decode(operation, exchange), "http://h"))
 
 
 def test_requests_exercise_parameters_and_their_values_wherever_they_stand() -> None:
@@ -221,7 +221,7 @@ def test_requests_exercise_parameters_and_their_values_wherever_they_stand() -> 
     inputs = Inputs(
         {"path.kind": "bulk", "query.kinds": ["bulk", "tanker"], "header.X-Kind": "tanker", "cookie.seen": "bulk"}
     )
-    hits = _hits(contract, OPENAPI.encode(contract, contract.operations[0], inputs, "http://h"))
+    hits = _hits(contract, wire_of(contract).encode(contract.operations[0], inputs, "http://h"))
     assert sum(hit.startswith("parameter|") for hit in hits) == 4
     assert sorted(
         hit.rpartition("/parameters/")[2].split("|")[0][0] + hit.split("|")[2]
@@ -332,18 +332,18 @@ def test_skeletons_in_every_form() -> None:
     contract = read_contract(BERTHS, "berths")
     operation = contract.operation("registerVessel")
     inputs = sample_inputs(contract, operation, full=False)
-    message = skeleton(OPENAPI, contract, operation, inputs, "http://h/v1", "message")
+    message = skeleton(wire_of(contract), operation, inputs, "http://h/v1", "message")
     assert (
         message.startswith("POST /v1/vessels HTTP/1.1\nHost: h\n")
         and json.loads(message.partition("\n\n")[2]) == inputs.body
     )
     line = skeleton(
-        OPENAPI, contract, operation, Inputs({}, {"name": "it's; rm -rf $(x)"}, "application/json"), "http://h", "curl"
+        wire_of(contract), operation, Inputs({}, {"name": "it's; rm -rf $(x)"}, "application/json"), "http://h", "curl"
     )
     import shlex
 
     assert json.loads(shlex.split(line.replace("\\\n", " "))[-1]) == {"name": "it's; rm -rf $(x)"}
-    (step,) = yaml.safe_load(skeleton(OPENAPI, contract, operation, inputs, "http://h", "step"))
+    (step,) = yaml.safe_load(skeleton(wire_of(contract), operation, inputs, "http://h", "step"))
     assert (
         step["operationId"] == "$sourceDescriptions.berths.registerVessel"
         and step["requestBody"]["payload"] == inputs.body

@@ -25,13 +25,13 @@ from juxtalogos.exchange.media import best_match, parse_media_type
 from juxtalogos.exchange.message import parse_request, ready_message, request_text
 from juxtalogos.exchange.redact import MASK, Redactor
 from juxtalogos.exchange.transport import Transport, TransportOptions
-from juxtalogos.formats import FORMATS
+from juxtalogos.formats import element_kinds, wire_of
 from juxtalogos.ledger import CaseRecord, ExchangeRecord, open_ledger
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings, header
 from juxtalogos.model.findings import KEYWORD_KINDS, KINDS, CheckResult, Finding, Severity
 from juxtalogos.model.location import Location, follow_pointer, join_pointer, split_pointer
-from juxtalogos.model.seams import ABSENT
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict, worst
 from juxtalogos.report import REPORTERS, run_view
 from juxtalogos.run.judge import judge
@@ -418,7 +418,7 @@ def test_verdicts() -> None:
 def _judged(responses: Any, response: Response, method: str = "get") -> tuple[str, list[tuple[str, str]]]:
     contract = read_contract(definition({"/q": {method: {"responses": responses}}}))
     exchange = Exchange(Request(method.upper(), "http://h/q"), response, Timings(0, 0, 0))
-    found = judge(FORMATS["openapi"], contract, contract.operations[0], exchange, "http://h")
+    found = judge(wire_of(contract), contract.operations[0], exchange, "http://h")
     return found.verdict, [(result.kind, str(result.severity)) for result in found.findings]
 
 
@@ -458,7 +458,7 @@ def test_what_is_only_doubtful_is_a_remark() -> None:
     text = definition({"/q": {"get": {"responses": answers({"type": "string", "format": "date"})}}}, version="3.1.0")
     contract = read_contract(text)
     exchange = Exchange(Request("GET", "http://h/q"), Response(200, "OK", _JSON, b'"soon"'), Timings(0, 0, 0))
-    found = judge(FORMATS["openapi"], contract, contract.operations[0], exchange, "http://h")
+    found = judge(wire_of(contract), contract.operations[0], exchange, "http://h")
     assert (found.verdict, [result.severity for result in found.findings]) == (Verdict.PASSED, [Severity.REMARK])
     unread = Response(200, "OK", _JSON, b"[1", truncated=True)
     assert _judged(answers({"type": "array"}), unread)[0] == "failed"
@@ -478,17 +478,16 @@ def test_coverage_counts_each_element_once() -> None:
         for path in ("/one", "/two")
     }
     contract = read_contract(definition(paths, **shared))
-    form = FORMATS["openapi"]
     exchange = Exchange(
         Request("GET", "http://h/one"), Response(200, "OK", _JSON, b'{"id": 1, "kind": "a"}'), Timings(0, 0, 0)
     )
-    judgement = judge(form, contract, contract.operations[0], exchange, "http://h")
+    judgement = judge(wire_of(contract), contract.operations[0], exchange, "http://h")
 
     class Row:
         def __init__(self, element: str) -> None:
             self.element, self.operation, self.count = element, contract.operations[0].id, 1
 
-    coverage = measure(form, contract, [Row(hit) for hit in judgement.hits])
+    coverage = measure(wire_of(contract), element_kinds(contract), [Row(hit) for hit in judgement.hits])
     shares = {name: (share.exercised, share.declared) for name, share in coverage.by_kind()}
     assert shares == {
         "operations": (1, 2),

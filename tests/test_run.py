@@ -16,7 +16,7 @@ from juxtalogos.model.exchange import Request, header
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.session import open_session
 from juxtalogos.run.system import run_command, running_system
-from scripted import BASE, Bench, Reply, case, lines, reply, step
+from scripted import BASE, Bench, Reply, Scripted, case, lines, reply, step
 
 
 @pytest.fixture
@@ -192,8 +192,11 @@ def test_credentials_go_to_the_targets_origins_only(bench: Bench) -> None:
     session = open_session({"quay": contract}, bench.home.target("here"), bench.home.root)
     operation = contract.operation("makeLine")
     assert operation is not None
-    signed, _ = session.signed(contract, operation, Request("POST", f"{BASE}/lines"))
-    elsewhere, _ = session.signed(contract, operation, Request("POST", "http://other.test/v1/lines"))
+    service = Scripted(lines)
+    signed, elsewhere = (
+        asyncio.run(session.signed(contract, operation, Request("POST", url), service))
+        for url in (f"{BASE}/lines", "http://other.test/v1/lines")
+    )
     assert header(signed.headers, "X-Line-Key") and not elsewhere.headers
 
 

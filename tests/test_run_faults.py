@@ -13,6 +13,7 @@ from typing import Any
 import pytest
 
 from juxtalogos.exchange.redact import Redactor
+from juxtalogos.exchange.sign_in import Signer
 from juxtalogos.ledger.records import ExchangeRecord
 from juxtalogos.model.errors import ConfigError
 from juxtalogos.model.exchange import Request
@@ -46,7 +47,7 @@ def life(name: str, **more: Any) -> dict[str, Any]:
 
 
 METHODS: list[tuple[Any, str]] = [
-    (session.Session, "request"), (session.Session, "form"), (session.Session, "signed"), (session.Session, "base_url"), (rules.Rules, "apply"),
+    (session.Session, "encoded"), (session.Session, "signed"), (session.Session, "send"), (session.Session, "base_url"), (Signer, "chosen"), (Signer, "void"), (rules.Rules, "apply"),
     (ExchangeRecord, "redacted"), (Redactor, "text"), (Redactor, "exchange"), (walk.Walk, "follow"), (walk.Walk, "step"), (walk.Walk, "walk"), (walk.Position, "go"),
 ]  # fmt: skip
 NEVER = {"run_plan", "new_state", "turns_of"}

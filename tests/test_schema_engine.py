@@ -16,8 +16,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import answers, definition, read_contract
-from juxtalogos.model.contract import Direction, SchemaRef
 from juxtalogos.model.errors import Unsampleable
+from juxtalogos.model.schema import Direction, SchemaRef
 from juxtalogos.schema.json import BadReference, TooDeep, compile_schema
 
 _KEYS = st.sampled_from(["berth", "quay", "depth", "x", ""])

@@ -17,16 +17,16 @@ from typing import Any
 import pytest
 from lxml import etree
 
-from conftest import KEY, KEY_ENV, Result, serving
+from conftest import KEY, KEY_ENV, Result, serving, sign
 from juxtalogos.check import check_exchange, examined
-from juxtalogos.exchange.signin import Credential, sign
-from juxtalogos.formats import FORMATS
+from juxtalogos.compose.requests import sample_inputs
+from juxtalogos.exchange.sign_in import Credential
+from juxtalogos.formats import FORMATS, wire_of
 from juxtalogos.formats.soap.wire.envelope import closed
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings, header
-from juxtalogos.model.seams import Inputs
-from juxtalogos.suite.inputs import sample_inputs
+from juxtalogos.model.wire import Inputs
 from juxtalogos.workspace.files import folder_fetch
 
 Jux = Callable[..., Result]
@@ -318,10 +318,10 @@ def answered(
     media = media or {"1.1": "text/xml", "1.2": "application/soap+xml"}[version]
     response = Response(status, "", (("Content-Type", media),), body)
     exchange = Exchange(Request("POST", "http://h/s"), response, Timings(0, 0, 0))
-    answer = examined(SOAP.decode(contract, operation, exchange))
+    answer = examined(wire_of(contract).decode(operation, exchange))
     return [
         (one.kind, one.at, one.fails)
-        for one in check_exchange(contract, operation, answer, exchange, SOAP.checks)
+        for one in check_exchange(contract, operation, answer, exchange, wire_of(contract).checks)
         if not one.held
     ]
 
@@ -335,14 +335,14 @@ def test_styles(tmp_path: Path, name: str) -> None:
     inputs = sample_inputs(contract, operation, full=False)
     if value is not None:
         inputs = Inputs(inputs.values, value, inputs.content_type)
-    request = SOAP.encode(contract, operation, inputs, "http://h/s")
+    request = wire_of(contract).encode(operation, inputs, "http://h/s")
     flat = re.sub(r">\s+<", "><", (request.body or b"").decode())
     assert expected in flat, flat
-    assert SOAP.match(contract, request, "http://h/s") == (operation,) or value is None
+    assert wire_of(contract).match(request, "http://h/s") == (operation,) or value is None
     hit = {
         one.partition("|")[0]
-        for one in SOAP.hits(
-            contract, operation, Exchange(request, None, Timings(0, 0, 0)), examined_nothing(), "http://h/s"
+        for one in wire_of(contract).hits(
+            operation, Exchange(request, None, Timings(0, 0, 0)), examined_nothing(), "http://h/s"
         )
     }
     assert "operation" in hit
@@ -360,7 +360,7 @@ def test_styles(tmp_path: Path, name: str) -> None:
 
 
 def examined_nothing() -> Any:
-    from juxtalogos.model.seams import Answer
+    from juxtalogos.model.wire import Answer
 
     return Answer(None, None)
 
@@ -473,7 +473,7 @@ def test_plain_http_bindings(tmp_path: Path) -> None:
             address: "sea lock" if address.endswith("gate") else "2026-11-25"
             for address in (one.address for one in operation.inputs)
         }
-        request = SOAP.encode(contract, operation, Inputs(values, inputs.body), "http://h/s")
+        request = wire_of(contract).encode(operation, Inputs(values, inputs.body), "http://h/s")
         if verb == "GET":
             assert (request.method, request.url, request.body) == (
                 "GET",
@@ -482,7 +482,7 @@ def test_plain_http_bindings(tmp_path: Path) -> None:
             )
         else:
             assert (request.url, request.body) == ("http://h/s/gates", b"gate=sea+lock&day=2026-11-25")
-        assert SOAP.match(contract, request, "http://h/s") == (operation,)
+        assert wire_of(contract).match(request, "http://h/s") == (operation,)
         answers = (
             (b'<t:Gone xmlns:t="urn:t">x</t:Gone>', []),
             (b"<Gone>x</Gone>", ["body.other"]),
@@ -490,9 +490,11 @@ def test_plain_http_bindings(tmp_path: Path) -> None:
         )
         for body, kinds in answers:
             exchange = Exchange(request, Response(200, "", (("Content-Type", "text/xml"),), body), Timings(0, 0, 0))
-            answer = examined(SOAP.decode(contract, operation, exchange))
+            answer = examined(wire_of(contract).decode(operation, exchange))
             assert [
-                one.kind for one in check_exchange(contract, operation, answer, exchange, SOAP.checks) if not one.held
+                one.kind
+                for one in check_exchange(contract, operation, answer, exchange, wire_of(contract).checks)
+                if not one.held
             ] == kinds
 
 
@@ -507,7 +509,7 @@ def test_overloads_and_two_ports_have_ids_of_their_own(tmp_path: Path) -> None:
     contract = contract_of(tmp_path, wsdl(_GO, messages, operations, both))
     assert [one.id for one in contract.operations] == ["S.Q.go", "S.Q.go.two"]
     bodies = [
-        SOAP.encode(contract, one, sample_inputs(contract, one, full=False), "http://h/s").body
+        wire_of(contract).encode(one, sample_inputs(contract, one, full=False), "http://h/s").body
         for one in contract.operations
     ]
     assert b"<t:Go>" in bodies[0] and b"<t:Gone>" in bodies[1]
@@ -601,10 +603,10 @@ def test_what_is_often_met(tmp_path: Path) -> None:
 def test_tokens(tmp_path: Path) -> None:
     contract = contract_of(tmp_path, STYLES["document"][0])
     operation = contract.operations[0]
-    request = SOAP.encode(contract, operation, sample_inputs(contract, operation, full=False), "http://h/s")
+    request = wire_of(contract).encode(operation, sample_inputs(contract, operation, full=False), "http://h/s")
     credential = Credential("s<cr&t", "desk")
     for scheme in ("token", "digest"):
-        signed, missing = sign(contract, operation, request, {scheme: credential}, SOAP.sign_in)
+        signed, missing = sign(contract, operation, request, {scheme: credential})
         token = etree.fromstring(signed.body).find(".//{*}UsernameToken")
         password, nonce, created = (token.findtext(f"{{*}}{name}") for name in ("Password", "Nonce", "Created"))
         assert missing == () and token.findtext("{*}Username") == "desk"
@@ -614,7 +616,7 @@ def test_tokens(tmp_path: Path) -> None:
             digest = hashlib.sha1(base64.b64decode(nonce) + created.encode() + b"s<cr&t").digest()
             assert base64.b64decode(password) == digest
         assert etree.fromstring(signed.body).find(".//{*}Timestamp/{*}Expires") is not None
-        assert SOAP.match(contract, signed, "http://h/s") == (operation,)
+        assert wire_of(contract).match(signed, "http://h/s") == (operation,)
 
 
 def test_attachments_are_put_back(tmp_path: Path) -> None:
@@ -634,7 +636,7 @@ def test_attachments_are_put_back(tmp_path: Path) -> None:
     exchange = Exchange(
         Request("POST", "http://h/s"), Response(200, "", (("Content-Type", media),), packed), Timings(0, 0, 0)
     )
-    assert base64.b64decode(SOAP.decode(contract, operation, exchange).value["data"]) == b"\x00\xff\x10chart"
+    assert base64.b64decode(wire_of(contract).decode(operation, exchange).value["data"]) == b"\x00\xff\x10chart"
 
 
 def test_attachments_and_mtom_are_sent(tmp_path: Path) -> None:
@@ -651,7 +653,7 @@ def test_attachments_and_mtom_are_sent(tmp_path: Path) -> None:
     contract = contract_of(tmp_path, wsdl(_GO, messages, _OP, bound))
     operation = contract.operations[0]
     body = {"n": 3, "cid:chart": base64.b64encode(b"\x00%PDF").decode()}
-    request = SOAP.encode(contract, operation, Inputs({}, body), "http://h/s")
+    request = wire_of(contract).encode(operation, Inputs({}, body), "http://h/s")
     whole = message_from_bytes(
         f"Content-Type: {header(request.headers, 'content-type')}\r\n\r\n".encode() + request.body, policy=policy.HTTP
     )
@@ -662,9 +664,9 @@ def test_attachments_and_mtom_are_sent(tmp_path: Path) -> None:
         ("text/xml", "<root@juxtalogos>"), ("application/pdf", "<chart@juxtalogos>"), ("text/plain", "<note@juxtalogos>"),
     ]  # fmt: skip
     assert b"<t:n>3</t:n>" in parts[0][2] and parts[1][2] == b"\x00%PDF" and parts[2][2] == b"quay"
-    assert SOAP.match(contract, request, "http://h/s") == (operation,)
+    assert wire_of(contract).match(request, "http://h/s") == (operation,)
     with pytest.raises(UsageError, match="no attachment cid:chrt"):
-        SOAP.encode(contract, operation, Inputs({}, {"n": 3, "cid:chrt": "x"}), "http://h/s")
+        wire_of(contract).encode(operation, Inputs({}, {"n": 3, "cid:chrt": "x"}), "http://h/s")
     ns = 'xmlns:wsp="http://www.w3.org/ns/ws-policy" xmlns:wsu="urn:u" xmlns:wsoma="http://schemas.xmlsoap.org/ws/2004/09/policy/optimizedmimeserialization"'
     asked = '<wsp:Policy wsu:Id="m" {0}><wsp:ExactlyOne><wsp:All><wsoma:OptimizedMimeSerialization{1}/></wsp:All></wsp:ExactlyOne></wsp:Policy>'
     for optional, packaging in (("", "MTOM"), (' wsp:Optional="true"', "")):
@@ -677,9 +679,9 @@ def test_attachments_and_mtom_are_sent(tmp_path: Path) -> None:
         )
         contract = contract_of(tmp_path, text.replace("<types>", asked.format(ns, optional) + "<types>"))
         assert contract.operations[0].fact("packaging") == packaging
-        request = SOAP.encode(contract, contract.operations[0], Inputs({}, {"n": 3}), "http://h/s")
+        request = wire_of(contract).encode(contract.operations[0], Inputs({}, {"n": 3}), "http://h/s")
         assert ("application/xop+xml" in (header(request.headers, "content-type") or "")) is bool(packaging)
-        assert SOAP.match(contract, request, "http://h/s") == contract.operations
+        assert wire_of(contract).match(request, "http://h/s") == contract.operations
 
 
 def test_references_of_encoded_values(tmp_path: Path) -> None:

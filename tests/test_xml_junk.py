@@ -19,15 +19,15 @@ from lxml import etree
 from juxtalogos.check import check_exchange, examined
 from juxtalogos.compose.composer import compose
 from juxtalogos.compose.dependencies import find_dependencies
+from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.documents.load import load_document
 from juxtalogos.documents.positions import position
-from juxtalogos.formats import FORMATS
+from juxtalogos.formats import FORMATS, wire_of
 from juxtalogos.formats.soap.wire.envelope import closed
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import DocumentError, JuxtalogosError
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
 from juxtalogos.schema.xml.tell.text import to_text
-from juxtalogos.suite.inputs import sample_inputs
 from xsd_cases import CASES
 
 SOAP = FORMATS["soap"]
@@ -109,13 +109,13 @@ def use(contract: Contract) -> list[tuple[Any, Any]]:
         document = contract.documents.get(fault.location.document)
         assert document is None or position(document, fault.location.pointer).line >= 1
     for operation in list(contract.operations)[:12]:
-        list(SOAP.elements(contract, operation))
+        list(wire_of(contract).elements(operation))
         for ref in contract.schema_refs(operation):
             list(contract.schema(ref).outline())
         try:
             inputs = sample_inputs(contract, operation, full=True)
-            request = SOAP.encode(contract, operation, inputs, "http://h/s")
-            SOAP.match(contract, request, "http://h/s")
+            request = wire_of(contract).encode(operation, inputs, "http://h/s")
+            wire_of(contract).match(request, "http://h/s")
             media = operation.body.media[0] if operation.body else None
             schema: Any = contract.schema(media.schema) if media and media.schema else None
             if schema is not None:
@@ -142,9 +142,9 @@ def judge(contract: Contract, operation: Any, body: bytes, status: int = 200) ->
         Response(status, "", (("Content-Type", media),), body),
         Timings(0, 0, 0),
     )
-    answer = examined(SOAP.decode(contract, operation, exchange))
-    list(check_exchange(contract, operation, answer, exchange, SOAP.checks))
-    list(SOAP.hits(contract, operation, exchange, answer, "http://h/s"))
+    answer = examined(wire_of(contract).decode(operation, exchange))
+    list(check_exchange(contract, operation, answer, exchange, wire_of(contract).checks))
+    list(wire_of(contract).hits(operation, exchange, answer, "http://h/s"))
 
 
 @settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))

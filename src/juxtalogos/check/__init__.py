@@ -13,9 +13,10 @@ from juxtalogos.check.head import check_headers, check_media, check_status
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import CheckResult
-from juxtalogos.model.seams import ABSENT, Answer, Check
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Answer, WireCheck
 
-CHECKS: dict[str, Check] = {
+CHECKS: dict[str, WireCheck] = {
     "status": check_status,
     "media": check_media,
     "presence": check_presence,
@@ -39,7 +40,7 @@ def examined(answer: Answer) -> Answer:
 
 
 def check_exchange(
-    contract: Contract, operation: Operation, answer: Answer, exchange: Exchange, extra: tuple[Check, ...] = ()
+    contract: Contract, operation: Operation, answer: Answer, exchange: Exchange, extra: tuple[WireCheck, ...] = ()
 ) -> Iterator[CheckResult]:
     """The results of every check on an exchange that has a response; `extra` are the protocol's own. The answer is an examined one."""
     for check in (*CHECKS.values(), *extra):

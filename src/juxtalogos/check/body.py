@@ -8,7 +8,7 @@ from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import CheckResult, Severity
-from juxtalogos.model.seams import Answer
+from juxtalogos.model.wire import Answer
 
 MAX_RESULTS = 200
 """Deviations of one body that are kept; a note says how many more there were."""

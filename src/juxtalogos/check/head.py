@@ -9,7 +9,7 @@ from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.exchange import Exchange, header
 from juxtalogos.model.findings import CheckResult, Severity
-from juxtalogos.model.seams import Answer
+from juxtalogos.model.wire import Answer
 
 
 def check_status(contract: Contract, operation: Operation, answer: Answer, exchange: Exchange) -> Iterator[CheckResult]:

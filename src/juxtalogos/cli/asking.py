@@ -9,10 +9,12 @@ from typing import Any
 from juxtalogos.cli.terminal import Terminal, clean
 from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.exchange.media import chosen_media
-from juxtalogos.model.contract import Contract, Operation, SchemaRef
+from juxtalogos.formats import wire_of
+from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.location import split_pointer
-from juxtalogos.model.seams import ABSENT, Format, Inputs, OutlineRow
+from juxtalogos.model.schema import ABSENT, OutlineRow, SchemaRef
+from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.inputs import with_values
 
 
@@ -42,8 +44,9 @@ class Question:
 
 @dataclass(frozen=True, slots=True)
 class Asker:
+    """Asks a person for each input."""
+
     out: Terminal
-    form: Format
     contract: Contract
 
     def inputs(self, operation: Operation, inputs: Inputs) -> Inputs:
@@ -88,7 +91,7 @@ class Asker:
             if text == "-":
                 self.out.note(("  it is required; write !- to leave it out all the same", "remark"))
                 continue
-            value = self.form.parse_text(self.contract, question.schema, question.pointer, text.removeprefix("!"))
+            value = wire_of(self.contract).parse_text(question.schema, question.pointer, text.removeprefix("!"))
             wrong = "" if text.startswith("!") else self.wrong(question, value)
             if not wrong:
                 return value

@@ -19,7 +19,7 @@ from juxtalogos.model.errors import UsageError
 from juxtalogos.model.findings import CheckResult, Severity
 from juxtalogos.model.verdict import Verdict, worst
 from juxtalogos.report.view import RunView, run_view
-from juxtalogos.run.audit import SUITE, Place, audit
+from juxtalogos.run.audit import SUITE, ServedAt, audit
 from juxtalogos.run.rules import rules_of
 from juxtalogos.workspace.config import check_url
 from juxtalogos.workspace.workspace import Workspace
@@ -90,17 +90,17 @@ def run(args: _AuditArguments) -> int:
     return exit_status(view, strict=args.strict)
 
 
-def _places(args: _AuditArguments, home: Workspace) -> list[Place]:
+def _places(args: _AuditArguments, home: Workspace) -> list[ServedAt]:
     names = args.contract or home.contract_names()
     if not names:
         raise UsageError("there is no contract to judge by", mend="import a definition: juxtalogos import SOURCE")
     contracts = [home.contract(name) for name in names]
     if args.base_url:
-        return [Place(contract, check_url(args.base_url)) for contract in contracts]
+        return [ServedAt(contract, check_url(args.base_url)) for contract in contracts]
     if args.target:
         target = home.target(args.target)
-        return [Place(contract, target.base_url(contract)) for contract in contracts]
-    places = [Place(contract, server) for contract in contracts for server in contract.servers if "://" in server]
+        return [ServedAt(contract, target.base_url(contract)) for contract in contracts]
+    places = [ServedAt(contract, server) for contract in contracts for server in contract.servers if "://" in server]
     if not places:
         raise UsageError("no base URL is known", mend="say where it was served: --base-url URL or --target NAME")
     return places

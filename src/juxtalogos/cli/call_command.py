@@ -20,17 +20,19 @@ from juxtalogos.cli.options import (
     terminal,
     workspace,
 )
+from juxtalogos.compose.requests import sample_inputs, with_settings
 from juxtalogos.exchange.transport import Transport, TransportOptions
+from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeRecord, open_ledger
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.exchange import Exchange
-from juxtalogos.model.seams import Inputs
 from juxtalogos.model.verdict import Verdict
+from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judge import Judgement
 from juxtalogos.run.session import Session, open_session
 from juxtalogos.suite.document.saving import place_of, save_call
-from juxtalogos.suite.inputs import sample_inputs, with_settings, with_values
+from juxtalogos.suite.inputs import with_values
 
 if TYPE_CHECKING:
     from juxtalogos.workspace.workspace import Workspace
@@ -189,12 +191,12 @@ def _inputs(
     content_type = next((value for name, value in headers.items() if name.lower() == "content-type"), "")
     settings, linked = split_settings(home, operation, args.settings)
     inputs = sample_inputs(contract, operation, full=args.full, content_type=content_type)
-    inputs = with_settings(session.form(contract), contract, operation, inputs, settings)
+    inputs = with_settings(wire_of(contract), operation, inputs, settings)
     inputs = with_values(inputs, {one.address: one.value for one in linked})
     if args.ask:
         from juxtalogos.cli.asking import Asker
 
-        inputs = Asker(terminal(args), session.form(contract), contract).inputs(operation, inputs)
+        inputs = Asker(terminal(args), contract).inputs(operation, inputs)
     values = {**inputs.values, **{f"header.{name}": value for name, value in headers.items()}}
     body = _body_file(args)
     return replace(inputs, values=values, body=inputs.body if body is None else body), linked
@@ -215,7 +217,8 @@ def _header(text: str) -> tuple[str, str]:
 
 
 def _send(args: _CallArguments, session: Session, contract: Contract, operation: Operation, inputs: Inputs) -> Exchange:
-    request, missing = session.request(contract, operation, inputs)
+    request = session.encoded(contract, operation, inputs)
+    missing = session.unmet(contract, operation)
     if missing and not args.no_credentials:
         terminal(args).note(
             (f"sent without {', '.join(missing)}: the target {session.target.name} has no such credential", "remark")
@@ -223,7 +226,10 @@ def _send(args: _CallArguments, session: Session, contract: Contract, operation:
 
     async def send() -> Exchange:
         async with Transport(session.options) as transport:
-            return await transport.send(request)
+            exchange = await session.send(contract, operation, request, transport)
+            if session.signed_in_vain(contract, operation, exchange):
+                exchange = await session.send(contract, operation, request, transport)
+            return exchange
 
     return asyncio.run(send())
 
@@ -243,9 +249,14 @@ def _send_message(args: _CallArguments, session: Session, contract: Contract, op
         raise UsageError("a message is sent as it stands", mend="put values, body and headers into the message itself")
     base = session.base_url(contract)
     request = parse_request(data, base, str(args.message))
-    signed, _ = session.signed(contract, operation, replace(request, url=base))
-    extra = tuple(pair for pair in signed.headers if pair not in request.headers)
-    return asyncio.run(send_message(ready_message(data, extra), base, session.options))
+
+    async def send() -> Exchange:
+        async with Transport(session.options) as transport:
+            signed = await session.signed(contract, operation, replace(request, url=base), transport)
+        extra = tuple(pair for pair in signed.headers if pair not in request.headers)
+        return await send_message(ready_message(data, extra), base, session.options)
+
+    return asyncio.run(send())
 
 
 def _keep(home: Workspace, session: Session, operation: Operation, exchange: Exchange, judgement: Judgement) -> int:

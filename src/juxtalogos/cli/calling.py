@@ -10,7 +10,7 @@ from juxtalogos.cli.terminal import Terminal
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.documents.positions import describe
 from juxtalogos.exchange.media import parse_media_type
-from juxtalogos.model.contract import Document
+from juxtalogos.model.document import Document
 from juxtalogos.model.exchange import Exchange, Headers, header
 from juxtalogos.model.findings import CheckResult
 

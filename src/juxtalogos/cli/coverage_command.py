@@ -10,10 +10,10 @@ from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common
 from juxtalogos.cli.terminal import Terminal
 from juxtalogos.coverage import Coverage, Share, measure
 from juxtalogos.documents.positions import position
-from juxtalogos.formats import FORMATS
+from juxtalogos.formats import element_kinds, wire_of
 from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract
-from juxtalogos.model.elements import ELEMENT_KINDS, Element
+from juxtalogos.model.elements import Element
 from juxtalogos.model.errors import UsageError, nearest, quoted
 
 DESCRIPTION = """\
@@ -66,7 +66,8 @@ def run(args: _CoverageArguments) -> int:
             if name not in home.contract_names():
                 raise UsageError(f"there is no contract {quoted(name)}", mend=nearest(name, home.contract_names()))
             contract = home.contract(name)
-            measured.append((contract, measure(FORMATS[contract.format], contract, ledger.hits(numbers, name))))
+            hits = ledger.hits(numbers, name)
+            measured.append((contract, measure(wire_of(contract), element_kinds(contract), hits)))
     if args.json:
         out.json(
             {"version": 1, "runs": numbers, "contracts": [_data(contract, coverage) for contract, coverage in measured]}
@@ -99,7 +100,7 @@ def _show(out: Terminal, args: _CoverageArguments, numbers: list[int], contract:
         out.table(
             ("kind", "element", "definition"),
             [
-                (_heading(row.element), row.element.label, (_where(contract, row.element.location), "note"))
+                (_heading(coverage, row.element), row.element.label, (_where(contract, row.element.location), "note"))
                 for row in gaps
             ],
         )
@@ -107,9 +108,9 @@ def _show(out: Terminal, args: _CoverageArguments, numbers: list[int], contract:
         out.note((f"{len(gaps)} gaps; list them with --gaps", "note"))
 
 
-def _heading(element: Element) -> str:
+def _heading(coverage: Coverage, element: Element) -> str:
     """The kind; for an enum member also which way it travels, since one enumeration may serve both."""
-    heading = ELEMENT_KINDS[element.kind]
+    heading = coverage.heading(element.kind)
     return f"{heading}, {element.direction}" if element.kind in ("enum", "media") else heading
 
 

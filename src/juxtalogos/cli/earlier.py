@@ -13,9 +13,9 @@ from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.exchange import Exchange, header
 from juxtalogos.model.location import follow_pointer
-from juxtalogos.model.seams import ABSENT
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.suite.checks.pins import body_value
-from juxtalogos.suite.document.saving import Link
+from juxtalogos.suite.document.saving import StepLink
 from juxtalogos.suite.inputs import resolve_address
 from juxtalogos.workspace.workspace import Workspace
 
@@ -39,7 +39,7 @@ class Linked:
             return f"$response.{self.source}"
         return f"$response.body#{self.source}" if self.source else "$response.body"
 
-    def link(self, suite: str, case: str) -> Link:
+    def link(self, suite: str, case: str) -> StepLink:
         """UsageError unless the earlier exchange is a step of the same case."""
         if (self.record.suite, self.record.case) != (suite, case) or not self.record.step:
             raise UsageError(
@@ -47,7 +47,7 @@ class Linked:
                 mend=f"save that call first: juxtalogos call {self.record.operation} --save {suite}#{case}, and take its number",
             )
         name = re.sub(r"[^A-Za-z0-9_-]+", "-", self.source.rpartition("/")[2].rpartition(".")[2]) or "body"
-        return Link(self.address, self.record.step, name, self.expression)
+        return StepLink(self.address, self.record.step, name, self.expression)
 
 
 def split_settings(home: Workspace, operation: Operation, settings: list[str]) -> tuple[list[str], list[Linked]]:
@@ -108,14 +108,14 @@ def _body_value(home: Workspace, record: ExchangeRecord, source: str, where: str
 
 def answer_value(home: Workspace, record: ExchangeRecord, exchange: Exchange) -> Any:
     """The value of an answer: of XML as its operation declares it, of JSON as it stands. UsageError when it has none."""
-    from juxtalogos.formats import FORMATS
+    from juxtalogos.formats import wire_of
 
     assert exchange.response is not None
     kind = parse_media_type(header(exchange.response.headers, "content-type") or "")
     contract = home.contract(record.contract) if record.contract in home.contract_names() else None
     operation = contract.operation(record.operation) if contract else None
     if kind is not None and kind.is_xml and contract and operation:
-        value = FORMATS[contract.format].decode(contract, operation, exchange).value
+        value = wire_of(contract).decode(operation, exchange).value
         if value is not ABSENT:
             return value
     return body_value(exchange.response)

@@ -9,9 +9,9 @@ from urllib.parse import urlsplit
 
 from juxtalogos.cli.calling import exchange_data, result_data, show_exchange, show_results
 from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
+from juxtalogos.formats import finding_kinds
 from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, open_ledger
 from juxtalogos.model.errors import UsageError, nearest
-from juxtalogos.model.findings import KINDS
 from juxtalogos.model.verdict import Verdict
 
 DESCRIPTION = """\
@@ -112,8 +112,8 @@ def _write_har(path: Path, records: list[ExchangeRecord]) -> None:
 
 def _query(args: _ExchangesArguments, run: int) -> ExchangeQuery:
     """What was asked for; UsageError when a kind of finding is none."""
-    if args.finding and args.finding != "any" and args.finding not in KINDS:
-        raise UsageError(f"there is no finding kind {args.finding!r}", mend=nearest(args.finding, KINDS))
+    if args.finding and args.finding != "any" and args.finding not in (kinds := finding_kinds()):
+        raise UsageError(f"there is no finding kind {args.finding!r}", mend=nearest(args.finding, kinds))
     return ExchangeQuery(
         run=run,
         method=args.method or "",

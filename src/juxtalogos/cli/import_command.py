@@ -10,7 +10,7 @@ from collections import Counter
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, EXIT_UNUSABLE, Arguments, add_common, terminal, workspace
 from juxtalogos.documents.positions import position
-from juxtalogos.model.contract import Contract, Fault
+from juxtalogos.model.contract import Contract, DefinitionFault
 from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.location import Position
 from juxtalogos.workspace.changes import changes
@@ -185,7 +185,7 @@ def _as_data(contract: Contract, before: Contract | None) -> dict[str, object]:
     }
 
 
-def _place(contract: Contract, fault: Fault) -> Position:
+def _place(contract: Contract, fault: DefinitionFault) -> Position:
     return position(contract.documents[fault.location.document], fault.location.pointer)
 
 
@@ -197,7 +197,7 @@ FEW, SHOWN = 5, 3
 def _tell_faults(args: Arguments, contract: Contract) -> None:
     """Each fault with its place and remedy; of many that are alike the first ones and how many more."""
     out = terminal(args)
-    kinds: dict[tuple[str, str], list[tuple[str, int, int, Fault]]] = {}
+    kinds: dict[tuple[str, str], list[tuple[str, int, int, DefinitionFault]]] = {}
     for fault in contract.faults:
         place = _place(contract, fault)
         kind = (fault.severity, _OWN.sub("", fault.what) + fault.mend.partition(";")[0])

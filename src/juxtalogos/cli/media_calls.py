@@ -11,7 +11,7 @@ from juxtalogos.cli.terminal import Terminal
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange, header
-from juxtalogos.model.seams import ABSENT
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.report.compare import differences
 from juxtalogos.run.judge import Judgement

@@ -11,7 +11,7 @@ from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, open_ledger
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange
-from juxtalogos.suite.checks.pins import Place, chosen, places
+from juxtalogos.suite.checks.pins import AnswerPlace, chosen, places
 from juxtalogos.suite.document.editor import add_checks
 from juxtalogos.suite.document.reader import find_suite
 from juxtalogos.suite.document.writer import to_yaml
@@ -97,11 +97,11 @@ def run(args: _PinArguments) -> int:
     return EXIT_HELD
 
 
-def _shown(place: Place) -> str:
+def _shown(place: AnswerPlace) -> str:
     return f"{place.count} members" if place.count >= 0 else dump_json(place.value)[:80]
 
 
-def _data(number: int, place: Place) -> dict[str, Any]:
+def _data(number: int, place: AnswerPlace) -> dict[str, Any]:
     return {
         "number": number,
         "address": place.address,
@@ -187,16 +187,16 @@ def _propose(args: _PinArguments, home: Workspace, record: ExchangeRecord, value
     contract = home.contract(record.contract)
     operation = contract.operation(record.operation)
     assert record.exchange is not None
-    if operation is None or not operation.reads:
+    if operation is None or not operation.safe:
         raise UsageError(
             f"{record.operation} is no safe operation, so it is not called again", mend="leave --twice out"
         )
     session = open_session({contract.name: contract}, home.target(None), home.root)
-    request, _ = session.signed(contract, operation, record.exchange.request)
+    request = record.exchange.request
 
     async def send() -> Exchange:
         async with Transport(session.options) as transport:
-            return await transport.send(request)
+            return await session.send(contract, operation, request, transport)
 
     again = asyncio.run(send())
     if again.response is None:

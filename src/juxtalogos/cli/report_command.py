@@ -7,7 +7,7 @@ from pathlib import Path
 
 from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.coverage import measure
-from juxtalogos.formats import FORMATS
+from juxtalogos.formats import element_kinds, wire_of
 from juxtalogos.ledger import open_ledger
 from juxtalogos.report import REPORTERS, run_view, with_coverage, write_report
 
@@ -46,7 +46,7 @@ def run(args: _ReportArguments) -> int:
         names = [name for name in ledger.contracts([record.id]) if name in home.contract_names()]
         contracts = {name: home.contract(name) for name in names}
         coverages = [
-            (contract, measure(FORMATS[contract.format], contract, ledger.hits([record.id], contract.name)))
+            (contract, measure(wire_of(contract), element_kinds(contract), ledger.hits([record.id], contract.name)))
             for contract in contracts.values()
         ]
         view = with_coverage(run_view(ledger, record.id, contracts), coverages)

@@ -11,7 +11,7 @@ from juxtalogos.cli.terminal import Terminal
 from juxtalogos.documents.positions import describe
 from juxtalogos.model.contract import Contract, Input, Media, Operation
 from juxtalogos.model.errors import UsageError
-from juxtalogos.model.seams import OutlineRow
+from juxtalogos.model.schema import OutlineRow
 from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.workspace import Workspace
 
@@ -68,7 +68,6 @@ def run(args: _ShowArguments) -> int:
 
 
 def _handover(args: _ShowArguments, home: Workspace) -> int:
-    from juxtalogos.formats import FORMATS
     from juxtalogos.report.handover import blocks, to_html, to_markdown
 
     name = args.name or (home.contract_names()[0] if len(home.contract_names()) == 1 else "")
@@ -81,7 +80,7 @@ def _handover(args: _ShowArguments, home: Workspace) -> int:
     else:
         raise UsageError("no contract is named", mend="name one of " + ", ".join(home.contract_names()))
     base_url = home.target(args.target).base_url(contract) if args.target else ""
-    found = blocks(FORMATS[contract.format], contract, operations, base_url)
+    found = blocks(contract, operations, base_url)
     page = args.output is not None and args.output.suffix.lower() in (".html", ".htm")
     text = to_html(found, contract.title or contract.name) if page else to_markdown(found)
     if args.output:
@@ -147,11 +146,8 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
     for scheme in contract.security_schemes:
         key = f" as {scheme.place} {scheme.key}" if scheme.key else ""
         out.line(("sign-in: ", "note"), (scheme.name, "name"), f" ({scheme.kind}{key})")
-    if contract.operations and contract.operations[0].facts:
-        _bound_operations(out, contract)
-    else:
-        rows = [(one.id, one.method, one.path, _lock(one), _summary(one)) for one in contract.operations]
-        out.table(("operation", "method", "path", "sign-in", "summary"), rows, styles=("name",))
+    rows = [(one.id, *map(one.fact, contract.columns), _summary(one)) for one in contract.operations]
+    out.table(("operation", *contract.columns, "summary"), rows, styles=("name",))
     if contract.outgoing:
         out.line()
         out.line(("sent by the service itself", "head"))
@@ -159,18 +155,6 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
             (f"{one.kind} {one.name}", one.method, one.address, one.operation, one.summary) for one in contract.outgoing
         ]
         out.table(("request", "method", "to", "after", "summary"), sent, styles=("name",))
-
-
-_LISTED = 4
-"""Facts of an operation that are columns of the list: the first ones that all have."""
-
-
-def _bound_operations(out: Terminal, contract: Contract) -> None:
-    """Operations of a protocol that says more of them than method and path."""
-    every = [dict(one.facts) for one in contract.operations]
-    words = [word for word in every[0] if all(word in facts for facts in every)][:_LISTED]
-    rows = [(one.id, *(facts[word] for word in words), _summary(one)) for one, facts in zip(contract.operations, every)]
-    out.table(("operation", *words, "summary"), rows, styles=("name",))
 
 
 def _summary(operation: Operation) -> str:
@@ -181,10 +165,6 @@ def _line(contract: Contract, operation: Operation) -> int:
     from juxtalogos.documents.positions import position
 
     return position(contract.documents[operation.location.document], operation.location.pointer).line
-
-
-def _lock(operation: Operation) -> str:
-    return " or ".join(" and ".join(names) if names else "none" for names in operation.security)
 
 
 def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
@@ -199,7 +179,7 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
     for word, text in operation.facts:
         out.line(f"  {word}: ", (text, "name"))
     if operation.security:
-        out.line("  sign-in: ", (_lock(operation), "name"))
+        out.line("  sign-in: ", (operation.fact("sign-in"), "name"))
     rows = [_input_row(contract, one) for one in operation.inputs]
     for media in operation.body.media if operation.body else ():
         need = "required" if operation.body and operation.body.required else ""

@@ -6,11 +6,11 @@ import argparse
 from pathlib import Path
 
 from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
+from juxtalogos.compose.requests import sample_inputs, with_settings
 from juxtalogos.compose.skeleton import FORMS, skeleton
 from juxtalogos.compose.value_table import value_table
-from juxtalogos.formats import FORMATS
+from juxtalogos.formats import wire_of
 from juxtalogos.model.errors import ConfigError
-from juxtalogos.suite.inputs import sample_inputs, with_settings
 
 DESCRIPTION = """\
 Write a request of an operation, filled with valid sample values: as an HTTP/1.1 message to edit and send with
@@ -58,8 +58,8 @@ def run(args: _SkeletonArguments) -> int:
     contract, operation = home.operation(args.operation)
     if args.form == "table":
         return _write(args, value_table(contract, operation, args.input))
-    form = FORMATS[contract.format]
-    inputs = with_settings(form, contract, operation, sample_inputs(contract, operation, full=args.full), args.settings)
+    wire = wire_of(contract)
+    inputs = with_settings(wire, operation, sample_inputs(contract, operation, full=args.full), args.settings)
     try:
         base_url = home.target(args.target).base_url(contract)
     except ConfigError:
@@ -67,7 +67,7 @@ def run(args: _SkeletonArguments) -> int:
             raise
         named = next(iter((*operation.servers, *contract.servers)), "")
         base_url = named if "://" in named else _NOWHERE + (named if named.startswith("/") else "")
-    return _write(args, skeleton(form, contract, operation, inputs, base_url, args.form))
+    return _write(args, skeleton(wire, operation, inputs, base_url, args.form))
 
 
 def _write(args: _SkeletonArguments, text: str) -> int:

@@ -10,7 +10,7 @@ from juxtalogos.ledger import ExchangeQuery, open_ledger
 from juxtalogos.model.errors import JuxtalogosError, UsageError
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.suite.advice import Advice, linkable, near_copies
-from juxtalogos.suite.document.managing import Place, copy_place, place_of, remove, rename, tag
+from juxtalogos.suite.document.managing import SuitePlace, copy_place, place_of, remove, rename, tag
 from juxtalogos.suite.document.reader import find_suite, read_suites, suite_paths
 from juxtalogos.suite.model import Suite
 from juxtalogos.workspace.workspace import Workspace, find_workspace
@@ -65,7 +65,7 @@ def run(args: _SuiteArguments) -> int:
     return _change(args, home, place_of(args.what))
 
 
-def _change(args: _SuiteArguments, home: Workspace, place: Place) -> int:
+def _change(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
     out = terminal(args)
     if args.action == "remove":
         hurt = remove(home, place)
@@ -144,7 +144,7 @@ def _check(args: _SuiteArguments, home: Workspace) -> int:
     for text in faults:
         out.block(text, indent=0)
     for one in advice:
-        out.line((str(Place(one.suite, one.case, one.step)), "name"), "  ", (one.what, "remark"))
+        out.line((str(SuitePlace(one.suite, one.case, one.step)), "name"), "  ", (one.what, "remark"))
         out.line((one.offer, "note"), indent=2)
     cases = sum(len(suite.cases) for suite in suites)
     out.line(f"{len(suites)} suites with {cases} cases are sound", f", {len(faults)} cannot be used" if faults else "")

@@ -12,12 +12,14 @@ from typing import Any
 
 from juxtalogos.compose.dependencies import Dependency, success_answer
 from juxtalogos.compose.provoking import UNKNOWN, fault_checks, provocations
-from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation
+from juxtalogos.compose.requests import sample_inputs
+from juxtalogos.model.contract import Contract, DeclaredAnswer, Intent, Operation
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.location import follow_pointer
-from juxtalogos.model.seams import ABSENT, Inputs
-from juxtalogos.suite.document.writer import document_of, step_document
-from juxtalogos.suite.inputs import sample_inputs, with_values
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
+from juxtalogos.suite.document.writer import body_type, document_of, slug, step_document
+from juxtalogos.suite.inputs import with_values
 
 
 @dataclass(slots=True)
@@ -61,12 +63,10 @@ def compose(contract: Contract, dependencies: Iterable[Dependency], source_url: 
 
 
 def by_folder(contract: Contract, composed: Composed, url_of: Callable[[str], str]) -> dict[str, dict[str, Any]]:
-    """Suites by name, in folders that mirror the definition: by the first tag of what a case is about, else by the path's first segment."""
+    """Suites by name, in folders that mirror the definition: by the group of what a case is about."""
     found: dict[str, list[dict[str, Any]]] = {}
     for case, operation in zip(composed.document["workflows"], composed.subjects):
-        fixed = (part for part in operation.path.split("/") if part and "{" not in part)
-        word = operation.tags[0] if operation.tags else next(fixed, "root")
-        found.setdefault(f"{contract.name}/{slug(word) or 'root'}", []).append(case)
+        found.setdefault(f"{contract.name}/{slug(operation.group) or 'root'}", []).append(case)
     return {name: document_of(contract, url_of(name), cases) for name, cases in found.items()}
 
 
@@ -76,7 +76,10 @@ class _Composer:
         self.needs: dict[str, list[Dependency]] = {}
         for one in dependencies:
             self.needs.setdefault(one.operation, []).append(one)
-        self.by_path = {(operation.method, operation.path): operation for operation in contract.operations}
+        self.by_resource: dict[tuple[str, bool], list[Operation]] = {}
+        for operation in contract.operations:
+            if operation.resource:
+                self.by_resource.setdefault((operation.resource, operation.on_item), []).append(operation)
         self.names: dict[str, int] = {}
 
     def cases_of(self, operation: Operation) -> list[dict[str, Any]]:
@@ -140,7 +143,7 @@ class _Composer:
             step = draft.by_operation.get(need.source) or self.add(draft, source, None, (*above, operation.id))
             values[need.input] = self.output(draft, step, need)
         step_id = self.step_id(draft, operation)
-        declared = sample_media(operation, inputs)
+        declared = body_type(operation, inputs)
         draft.steps.append(
             step_document(
                 operation,
@@ -152,7 +155,7 @@ class _Composer:
             )
         )
         draft.by_operation.setdefault(operation.id, step_id)
-        if operation.method == "POST" and not always:
+        if operation.intent is Intent.CREATE and not always:
             draft.created.append((operation, step_id))
         return step_id
 
@@ -195,27 +198,30 @@ class _Composer:
                 self.add(draft, delete, None, (), always=True)
 
     def deleter(self, create: Operation) -> Operation | None:
-        return next((operation for operation in self.items_of(create) if operation.method == "DELETE"), None)
+        return self.items_of(create).get(Intent.DELETE)
 
-    def items_of(self, create: Operation) -> list[Operation]:
+    def items_of(self, create: Operation) -> dict[Intent, Operation]:
         """The operations on one item of the collection that `create` adds to."""
-        pattern = re.compile(re.escape(create.path.rstrip("/")) + r"/\{[^{}/]+\}")
-        return [operation for operation in self.contract.operations if pattern.fullmatch(operation.path)]
+        return {
+            operation.intent: operation for operation in reversed(self.by_resource.get((create.resource, True), ()))
+        }
 
     def flow(self, create: Operation) -> list[dict[str, Any]]:
         """Create, read, list, update, read, delete, and read what is gone, as far as the contract has them."""
-        items = {operation.method: operation for operation in self.items_of(create)}
-        if create.method != "POST" or not items:
+        items = self.items_of(create)
+        if create.intent is not Intent.CREATE or not items:
             return []
         draft = _Draft()
         self.add(draft, create, sample_inputs(self.contract, create, full=True), ())
-        collection = self.by_path.get(("GET", create.path))
-        for operation in (items.get("GET"), collection, items.get("PUT"), items.get("PATCH")):
+        collection = self.by_resource.get((create.resource, False), ())
+        listing = next((operation for operation in collection if operation.intent is Intent.LIST), None)
+        read, delete = items.get(Intent.READ), items.get(Intent.DELETE)
+        changes = [items[intent] for intent in (Intent.REPLACE, Intent.UPDATE) if intent in items]
+        for operation in (read, listing, *changes):
             if operation:
                 self.add(draft, operation, None, ())
-        if (items.get("PUT") or items.get("PATCH")) and items.get("GET"):
-            self.add(draft, items["GET"], None, ())
-        delete, read = items.get("DELETE"), items.get("GET")
+        if changes and read:
+            self.add(draft, read, None, ())
         if delete:
             self.add(draft, delete, None, (), always=True)
             gone = next(
@@ -229,11 +235,11 @@ class _Composer:
             if read and gone:
                 self.add(draft, read, None, (), status=f"$statusCode == {gone}")
         self.clean_up(draft)
-        name = slug(create.path.strip("/").replace("/", "-")) or "root"
+        name = slug(create.resource.strip("/").replace("/", "-")) or "root"
         return [
             {
                 "workflowId": self.unique(f"flow-{name}"),
-                "summary": f"the life of one item of {create.path}",
+                "summary": f"the life of one item of {create.resource}",
                 "steps": draft.steps,
             }
         ]
@@ -250,10 +256,6 @@ def _has_place(body: Any, address: str) -> bool:
         return False
 
 
-def sample_media(operation: Operation, inputs: Inputs) -> str:
-    return inputs.content_type if inputs.body is not ABSENT and operation.body else ""
-
-
 def success_condition(operation: Operation) -> str:
     """Any success where success is declared by code; a declared redirect where only that is."""
     answer = success_answer(operation)
@@ -266,8 +268,3 @@ def success_condition(operation: Operation) -> str:
     ):
         return f"$statusCode == {codes[0]}"
     return "$statusCode >= 200 && $statusCode < 300"
-
-
-def slug(text: str) -> str:
-    """Letters, digits, _ and - only, as Arazzo's ids want it."""
-    return re.sub(r"[^A-Za-z0-9_]+", "-", text).strip("-")

@@ -6,23 +6,20 @@ import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 
-from juxtalogos.formats import FORMATS
-from juxtalogos.model.contract import Contract, DeclaredAnswer, Media, Operation, SchemaRef
+from juxtalogos.formats import wire_of
+from juxtalogos.formats.naming import last_part, singular
+from juxtalogos.model.contract import Contract, DeclaredAnswer, Intent, Media, Operation
 from juxtalogos.model.errors import ConfigError, nearest, quoted
 from juxtalogos.model.location import Location
-from juxtalogos.model.seams import OutlineRow
+from juxtalogos.model.schema import OutlineRow, SchemaRef
 from juxtalogos.workspace.config import DependencyRule
 
 _ID_LIKE = re.compile(r"(?:^id|Id|_id|-id|ID|[Nn]umber|[Cc]ode|[Kk]ey|[Rr]ef)$")
 DEEPEST = 4
 """Levels of a body that are looked at: what lies deeper is seldom what another operation needs."""
 _IDENTIFIERS = ("id", "number", "code")
-DEEPEST = 4
-"""Levels of a body that are looked at: what lies deeper is seldom what another operation needs."""
-_IDENTIFIERS = ("id", "number", "code")
-_READS = re.compile(
-    r"(?:get|list|find|read|query|search|fetch|show|look|check|count|describe|retrieve)(?![a-z])", re.IGNORECASE
-)
+_MAKING = (Intent.CREATE, Intent.ACT, Intent.UNKNOWN)
+"""What an operation may be for that gives values which were not there before."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -69,7 +66,7 @@ class _Offers:
         for order, offer in enumerate(offers):
             plain = _plain(offer.row.name)
             keys: list[tuple[str, object]] = [
-                ("path", offer.operation.path),
+                ("collection", "" if offer.operation.on_item else offer.operation.resource),
                 ("place", offer.row.place),
                 ("name", plain),
             ]
@@ -82,7 +79,7 @@ class _Offers:
         """Everything that could meet a need."""
         plain = _plain(need.name)
         keys: list[tuple[str, object]] = [
-            ("path", need.collection),
+            ("collection", need.collection or None),
             ("place", need.place),
             ("resource", need.resource.rpartition("-")[2]),
         ]
@@ -167,14 +164,13 @@ def success_answer(operation: Operation) -> DeclaredAnswer | None:
 
 def _offers(contract: Contract, operation: Operation) -> Iterator[_Offer]:
     answer = success_answer(operation)
-    if answer is None or operation.method == "DELETE":
+    if answer is None or operation.intent is Intent.DELETE:
         return
-    resource = _singular(_last_fixed(operation.path))
     ref = _main_schema(answer.media)
     for row in contract.schema(ref).outline(depth=DEEPEST) if ref else ():
         if _carries(row) and row.path and "/NAME" not in row.path and "/*" not in row.path:
             assert ref is not None
-            yield _Offer(operation, row, _singular(_above(row.path)) if operation.facts else resource, ref)
+            yield _Offer(operation, row, operation.noun if operation.resource else singular(_above(row.path)), ref)
 
 
 def _carries(row: OutlineRow) -> bool:
@@ -202,9 +198,8 @@ def _needs(contract: Contract, operation: Operation) -> Iterator[_Need]:
         if not one.required or one.schema is None:
             continue
         row = next(iter(contract.schema(one.schema).outline(depth=0)), None)
-        if one.place == "path":
-            before = operation.path.partition(f"{{{one.name}}}")[0].rstrip("/")
-            yield _Need(operation, one.address, one.name, _singular(_last_fixed(before)), before, row)
+        if one.identifies:
+            yield _Need(operation, one.address, one.name, singular(last_part(one.identifies)), one.identifies, row)
         elif _ID_LIKE.search(one.name):
             yield _Need(operation, one.address, one.name, _owner(one.name), "", row)
     ref = _main_schema(operation.body.media) if operation.body else None
@@ -216,14 +211,8 @@ def _needs(contract: Contract, operation: Operation) -> Iterator[_Need]:
             and _carries(row)
             and (_ID_LIKE.search(row.name) or _ID_LIKE.search(row.shared))
         ):
-            owner = _owner(row.name) or (_singular(_above(row.path)) or _noun(operation) if operation.facts else "")
+            owner = _owner(row.name) or ("" if operation.resource else singular(_above(row.path)) or operation.noun)
             yield _Need(operation, f"body{row.path}", row.name, owner, "", row)
-
-
-def _noun(operation: Operation) -> str:
-    """What an operation is about, by its name: `getPassage` is about a passage."""
-    words = re.findall(r"[A-Z]?[a-z0-9]+|[A-Z]+(?![a-z])", operation.declared_id.rpartition(".")[2])
-    return _singular("".join(words[1:]))
 
 
 def _candidates(contract: Contract, need: _Need, offers: _Offers) -> list[Dependency]:
@@ -237,10 +226,10 @@ def _candidates(contract: Contract, need: _Need, offers: _Offers) -> list[Depend
             continue
         rank, words = reason
         # One that itself needs such a value only hands it on; one that may be null may give nothing.
-        origin = _creates(offer.operation) and not _hands_on(contract, offer)
+        origin = offer.operation.intent in _MAKING and not _hands_on(contract, offer)
         doubt = 2 * offer.row.nullable
         # A value from deep inside, or from an operation that itself needs much, is less likely to be meant.
-        cost = offer.row.path.count("/") + 3 * offer.operation.path.count("{")
+        cost = offer.row.path.count("/") + 3 * sum(bool(one.identifies) for one in offer.operation.inputs)
         ranked.append((rank * 2 + (not origin) + doubt, cost, order, offer, words))
     return [
         Dependency(need.operation.id, need.address, offer.operation.id, _value(contract, offer), words)
@@ -249,25 +238,16 @@ def _candidates(contract: Contract, need: _Need, offers: _Offers) -> list[Depend
 
 
 def _value(contract: Contract, offer: _Offer) -> str:
-    select = FORMATS[contract.format].selector
-    if select is None:
-        return f"$response.body#{offer.row.path}"
-    return select(contract, offer.operation, offer.ref, offer.row.path)
+    selected = wire_of(contract).selector(offer.operation, offer.ref, offer.row.path)
+    return selected if selected is not None else f"$response.body#{offer.row.path}"
 
 
 def _hands_on(contract: Contract, offer: _Offer) -> bool:
-    """Whether an operation that is no resource of HTTP wants in its request what it answers with."""
-    body = offer.operation.body if offer.operation.facts else None
+    """Whether an operation of which nothing else tells what it is for wants in its request what it answers with."""
+    body = offer.operation.body if offer.operation.intent is Intent.UNKNOWN else None
     ref = _main_schema(body.media) if body else None
     rows = contract.schema(ref).outline(depth=DEEPEST) if ref else ()
     return any(row.scalar and row.name == offer.row.name and row.place == offer.row.place for row in rows)
-
-
-def _creates(operation: Operation) -> bool:
-    """Operations that are no resources of HTTP tell what they do by their name alone."""
-    if operation.facts:
-        return not operation.reads
-    return operation.method == "POST"
 
 
 def _reason(need: _Need, offer: _Offer) -> tuple[int, str] | None:
@@ -277,7 +257,8 @@ def _reason(need: _Need, offer: _Offer) -> tuple[int, str] | None:
         and _same_resource(need.resource, offer.resource)
         and _plain(need.name) in _names_of(need.resource)
     )
-    if need.collection and offer.operation.path == need.collection and (same_name or identifies):
+    of_collection = offer.operation.resource == need.collection and not offer.operation.on_item
+    if need.collection and of_collection and (same_name or identifies):
         return 0, f"path: {offer.operation.method} {offer.operation.path} answers with it"
     if need.row is not None and need.row.place is not None and need.row.place == offer.row.place and need.row.shared:
         return 1, f"schema: both are {need.row.shared}"
@@ -318,17 +299,3 @@ def _names_of(resource: str) -> tuple[str, ...]:
 def _owner(name: str) -> str:
     """`vesselId` -> vessel."""
     return re.sub(r"(?:Id|_id|-id|ID|[Nn]umber|[Cc]ode|[Kk]ey|[Rr]ef)$", "", name).lower()
-
-
-def _last_fixed(path: str) -> str:
-    fixed = [part for part in path.split("/") if part and "{" not in part]
-    return fixed[-1] if fixed else ""
-
-
-def _singular(word: str) -> str:
-    word = word.lower()
-    if word.endswith("ies"):
-        return word[:-3] + "y"
-    if word.endswith(("sses", "shes", "ches", "xes")):
-        return word[:-2]
-    return word[:-1] if word.endswith("s") and not word.endswith("ss") else word

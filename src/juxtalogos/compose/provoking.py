@@ -7,11 +7,12 @@ from collections.abc import Iterable, Iterator
 from typing import Any
 
 from juxtalogos.compose.dependencies import Dependency
-from juxtalogos.formats import FORMATS
+from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.location import follow_pointer
-from juxtalogos.model.seams import ABSENT, Inputs
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.inputs import with_values
 
 _GONE = re.compile(r"^no(?=[A-Z_]|such)|not[_-]?(?:found|known|there|exist)|unknown|missing|nonexist", re.IGNORECASE)
@@ -64,7 +65,7 @@ def _unlikely(contract: Contract, operation: Operation, inputs: Inputs, addresse
 
 def _broken(contract: Contract, operation: Operation, inputs: Inputs) -> Inputs | None:
     media = operation.body.media[0] if operation.body and operation.body.media else None
-    schema: Any = contract.schema(media.schema) if media and media.schema else None
+    schema = contract.schema(media.schema) if media and media.schema else None
     if schema is None or inputs.body is ABSENT:
         return None
     for mutation in schema.mutate(inputs.body):
@@ -75,6 +76,6 @@ def _broken(contract: Contract, operation: Operation, inputs: Inputs) -> Inputs 
 
 def fault_checks(contract: Contract, operation: Operation, answer: DeclaredAnswer) -> list[dict[str, Any]]:
     """That the answer holds this very fault."""
-    select = FORMATS[contract.format].selector
     ref = answer.media[0].schema if answer.media else None
-    return [{"xpath": select(contract, operation, ref, ""), "exists": True}] if select and ref else []
+    selected = wire_of(contract).selector(operation, ref, "") if ref else None
+    return [{"xpath": selected, "exists": True}] if selected is not None else []

@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import shlex
 
-from juxtalogos.compose.composer import sample_media, slug, success_condition
+from juxtalogos.compose.composer import success_condition
 from juxtalogos.exchange.message import request_text
-from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Request
-from juxtalogos.model.seams import ABSENT, Format, Inputs
-from juxtalogos.suite.document.writer import step_document, to_yaml
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs, Wire
+from juxtalogos.suite.document.writer import body_type, slug, step_document, to_yaml
 
 FORMS = ("message", "curl", "body", "step")
 
 
-def skeleton(form: Format, contract: Contract, operation: Operation, inputs: Inputs, base_url: str, shape: str) -> str:
+def skeleton(wire: Wire, operation: Operation, inputs: Inputs, base_url: str, shape: str) -> str:
     """The text of a skeleton in one of `FORMS`."""
     if shape == "step":
         return to_yaml(
@@ -24,12 +25,12 @@ def skeleton(form: Format, contract: Contract, operation: Operation, inputs: Inp
                     operation,
                     slug(operation.id),
                     inputs,
-                    sample_media(operation, inputs),
+                    body_type(operation, inputs),
                     status=success_condition(operation),
                 )
             ]
         )
-    request = form.encode(contract, operation, inputs, base_url)
+    request = wire.encode(operation, inputs, base_url)
     if shape == "body":
         if inputs.body is ABSENT:
             raise UsageError(f"{operation.id} takes no body", mend="use --form message")

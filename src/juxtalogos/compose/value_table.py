@@ -6,12 +6,13 @@ import csv
 import io
 from typing import Any
 
+from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.exchange.media import chosen_media
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.location import follow_pointer
-from juxtalogos.model.seams import ABSENT
-from juxtalogos.suite.inputs import resolve_address, sample_inputs
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.suite.inputs import resolve_address
 
 MAX_ROWS = 2_000
 

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Protocol
 
-from juxtalogos.model.contract import Contract
-from juxtalogos.model.elements import ELEMENT_KINDS, Element
-from juxtalogos.model.seams import Format
+from juxtalogos.model.elements import Element
+from juxtalogos.model.wire import Wire
 
 
 class HitLike(Protocol):
@@ -49,6 +48,11 @@ class Coverage:
     rows: tuple[Covered, ...]
     hits_by_operation: tuple[tuple[str, frozenset[str]], ...]
     """(operation, ids of the elements that its exchanges hit)."""
+    kinds: Mapping[str, str]
+    """Kinds of element and their heading."""
+
+    def heading(self, kind: str) -> str:
+        return self.kinds.get(kind, kind)
 
     @property
     def total(self) -> Share:
@@ -57,7 +61,7 @@ class Coverage:
     def by_kind(self) -> list[tuple[str, Share]]:
         """(heading, share) of each kind that the contract has."""
         found = []
-        for kind, heading in ELEMENT_KINDS.items():
+        for kind, heading in self.kinds.items():
             rows = [row for row in self.rows if row.element.kind == kind]
             if rows:
                 found.append((heading, _share(rows)))
@@ -84,8 +88,9 @@ def _share(rows: Iterable[Covered]) -> Share:
     return Share(sum(row.hits > 0 for row in counted), len(counted))
 
 
-def measure(form: Format, contract: Contract, hits: Iterable[HitLike]) -> Coverage:
-    """The coverage of a contract by the hits of one or several runs."""
+def measure(wire: Wire, kinds: Mapping[str, str], hits: Iterable[HitLike]) -> Coverage:
+    """The coverage of a contract by the hits of one or several runs. `kinds` of element, each with its heading, in the order of the tables."""
+    contract = wire.contract
     counts: dict[str, int] = {}
     by_operation: dict[str, set[str]] = {}
     for hit in hits:
@@ -93,14 +98,17 @@ def measure(form: Format, contract: Contract, hits: Iterable[HitLike]) -> Covera
         by_operation.setdefault(hit.operation, set()).add(hit.element)
     elements: dict[str, tuple[Element, dict[str, None]]] = {}
     for operation in contract.operations:
-        for element in form.elements(contract, operation):
+        for element in wire.elements(operation):
             elements.setdefault(element.id, (element, {}))[1][operation.id] = None
-    order = {kind: index for index, kind in enumerate(ELEMENT_KINDS)}
+    order = {kind: index for index, kind in enumerate(kinds)}
     rows = [
         Covered(element, counts.get(identity, 0), tuple(operations))
         for identity, (element, operations) in elements.items()
     ]
     rows.sort(key=lambda row: order.get(row.element.kind, 99))
     return Coverage(
-        contract.name, tuple(rows), tuple((operation, frozenset(found)) for operation, found in by_operation.items())
+        contract.name,
+        tuple(rows),
+        tuple((operation, frozenset(found)) for operation, found in by_operation.items()),
+        kinds,
     )

@@ -10,7 +10,7 @@ from juxtalogos.documents.jsontext import NotJson, decode_utf8, parse_json
 from juxtalogos.documents.xmltext import NotXml
 from juxtalogos.documents.xmltree import read_tree
 from juxtalogos.documents.yamltext import NotYaml, read_yaml
-from juxtalogos.model.contract import Document, Parsed
+from juxtalogos.model.document import Document, Parsed
 from juxtalogos.model.errors import DocumentError
 
 

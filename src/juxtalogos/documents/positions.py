@@ -14,7 +14,7 @@ from typing import Any, Protocol
 
 from juxtalogos.documents.jsontext import decode_utf8, dump_json
 from juxtalogos.documents.xmltree import XmlFinder
-from juxtalogos.model.contract import Document
+from juxtalogos.model.document import Document
 from juxtalogos.model.location import Location, Marks, Position, split_pointer
 
 LONG_LINES = 1000

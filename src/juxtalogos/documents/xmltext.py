@@ -20,10 +20,10 @@ class NotXml(ValueError):
 
 def parse_xml(data: bytes) -> ET.Element:
     """The root element, names as `{namespace}local`; NotXml says what is wrong."""
-    return _Reader(data).root()
+    return _TreeBuilder(data).root()
 
 
-class _Reader:
+class _TreeBuilder:
     def __init__(self, data: bytes) -> None:
         self.data = data
         self.builder = ET.TreeBuilder()

@@ -21,30 +21,21 @@ _CREDENTIAL_HEADERS = frozenset(
 )
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class Redactor:
-    """Knows the secret texts, and the names of headers, parameters and body fields that hold secrets."""
+    """Knows the secret texts, and the names of headers, parameters and body fields that hold secrets. It may learn further ones."""
 
     texts: tuple[str, ...] = ()
     names: frozenset[str] = frozenset()
 
     @classmethod
     def of(cls, secrets: Iterable[str], names: Iterable[str] = ()) -> Redactor:
-        forms: dict[str, None] = {}
-        for secret in secrets:
-            if len(secret) >= MIN_SECRET:
-                for form in (
-                    secret,
-                    quote(secret, safe=""),
-                    quote_plus(secret),
-                    json.dumps(secret)[1:-1],
-                    json.dumps(secret, ensure_ascii=False)[1:-1],
-                    escape(secret, quote=False),
-                    escape(secret),
-                    escape(secret).replace("&#x27;", "&apos;"),
-                ):
-                    forms[form] = None
-        return cls(tuple(sorted(forms, key=len, reverse=True)), frozenset(name.lower() for name in names))
+        forms = {form: None for secret in secrets for form in _forms(secret)}
+        return cls(_longest_first(forms), frozenset(name.lower() for name in names))
+
+    def learn(self, secret: str) -> None:
+        """A secret that came to be while the program runs: a token that was given out."""
+        self.texts = _longest_first((*self.texts, *_forms(secret)))
 
     def text(self, text: str) -> str:
         for secret in self.texts:
@@ -120,6 +111,23 @@ class Redactor:
         if observed is result.observed and detail is result.detail:
             return result  # nothing in it to hide, as nearly always
         return replace(result, observed=observed, detail=detail)
+
+
+def _forms(secret: str) -> Iterator[str]:
+    """The forms in which a secret is met in messages; none of one that is too short."""
+    if len(secret) >= MIN_SECRET:
+        yield from (
+            secret,
+            quote(secret, safe=""),
+            quote_plus(secret),
+            json.dumps(secret)[1:-1],
+            json.dumps(secret, ensure_ascii=False)[1:-1],
+        )
+        yield from (escape(secret, quote=False), escape(secret), escape(secret).replace("&#x27;", "&apos;"))
+
+
+def _longest_first(forms: Iterable[str]) -> tuple[str, ...]:
+    return tuple(sorted(dict.fromkeys(forms), key=len, reverse=True))
 
 
 def _mask_header(name: str, value: str) -> str:

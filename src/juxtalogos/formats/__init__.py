@@ -3,45 +3,43 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
-from importlib import import_module
+from weakref import WeakKeyDictionary
 
-from juxtalogos.model.contract import Document
+from juxtalogos.model.contract import Contract
+from juxtalogos.model.document import Document
+from juxtalogos.model.elements import ELEMENT_KINDS
 from juxtalogos.model.errors import DocumentError
-from juxtalogos.model.seams import Format
+from juxtalogos.model.findings import KINDS
+from juxtalogos.model.format import Format
+from juxtalogos.model.wire import Wire
+from juxtalogos.plugins import Table
 
-
-class _Table(Mapping[str, Format]):
-    def __init__(self, places: Mapping[str, str]) -> None:
-        self._places = places
-        self._loaded: dict[str, Format] = {}
-
-    def __getitem__(self, name: str) -> Format:
-        found = self._loaded.get(name)
-        if found is None:
-            module, _, attribute = self._places[name].partition(":")
-            found = self._loaded[name] = getattr(import_module(module), attribute)
-        return found
-
-    def __iter__(self) -> Iterator[str]:
-        return iter(self._places)
-
-    def __len__(self) -> int:
-        return len(self._places)
-
-
-FORMATS: Mapping[str, Format] = _Table(
-    {"openapi": "juxtalogos.formats.openapi:OPENAPI", "soap": "juxtalogos.formats.soap:SOAP"}
+FORMATS: Table[Format] = Table(
+    "juxtalogos.formats",
+    {"openapi": "juxtalogos.formats.openapi:OPENAPI", "soap": "juxtalogos.formats.soap:SOAP"},
 )
+"""Ours, and those that installed packages add under the entry point group `juxtalogos.formats`."""
+
 _SYNTAXES = {"soap": ("xml",), "openapi": ("json", "yaml")}
-"""What the documents of a format are written in; a format is not loaded to look at others."""
+"""What the documents of our formats are written in: a format is not loaded to look at others."""
+
+_wires: WeakKeyDictionary[Contract, Wire] = WeakKeyDictionary()
+
+
+def wire_of(contract: Contract) -> Wire:
+    """The contract bound to its protocol; the same one each time."""
+    found = _wires.get(contract)
+    if found is None:
+        found = _wires[contract] = FORMATS[contract.format].bind(contract)
+    return found
 
 
 def claiming(document: Document) -> Format | None:
-    """The format that claims a document; None when none does."""
+    """The format that claims a document, ours before those of plug-ins; None when none does."""
     for name, syntaxes in _SYNTAXES.items():
         if document.syntax in syntaxes and FORMATS[name].claims(document):
             return FORMATS[name]
-    return None
+    return next((FORMATS[name] for name in FORMATS.added if FORMATS[name].claims(document)), None)
 
 
 def format_of(document: Document) -> Format:
@@ -50,17 +48,36 @@ def format_of(document: Document) -> Format:
     if found is not None:
         return found
     root = getattr(document.value, "root", None)
-    kind = (
-        f"its root is {root.tag}"
-        if root is not None
-        else (
-            "a mapping with the keys " + ", ".join(list(document.value)[:6])
-            if isinstance(document.value, dict)
-            else f"a {type(document.value).__name__}"
-        )
-    )
+    if root is not None:
+        kind = f"its root is {root.tag}"
+    elif isinstance(document.value, dict):
+        kind = "a mapping with the keys " + ", ".join(list(document.value)[:6])
+    else:
+        kind = f"a {type(document.value).__name__}"
     raise DocumentError(
         f"this is {document.syntax.upper()} but no service definition: {kind}",
         where=f"{document.uri}:1",
-        mend="an OpenAPI definition has `openapi: 3.0.3` (or 3.1, or `swagger: '2.0'`) at its top, a WSDL <definitions>",
+        mend=", ".join(filter(None, (form.hint for form in formats()))),
     )
+
+
+def formats() -> Iterator[Format]:
+    """All of them, loaded."""
+    return iter(FORMATS.values())
+
+
+def file_endings() -> tuple[str, ...]:
+    """Of the files that definitions of any format are kept in."""
+    return tuple(dict.fromkeys(ending for form in formats() for ending in form.endings))
+
+
+def finding_kinds() -> Mapping[str, str]:
+    """Every kind of result, in words: those of all formats, and what single formats add."""
+    return {**KINDS, **{kind: words for form in formats() for kind, words in form.finding_kinds.items()}}
+
+
+def element_kinds(contract: Contract) -> Mapping[str, str]:
+    """Every kind of element that a contract can have, with its heading."""
+    own = FORMATS[contract.format].element_kinds
+    first = {kind: ELEMENT_KINDS[kind] for kind in ("operation", "status")}
+    return {**first, **own, **ELEMENT_KINDS}

@@ -7,14 +7,14 @@ from importlib import import_module
 from typing import Any
 
 
-def later(place: str) -> Callable[..., Any]:
+def on_demand(place: str) -> Callable[..., Any]:
     """The function at `module:name`, its module imported at the first call."""
     found: list[Callable[..., Any]] = []
 
-    def call(*arguments: Any) -> Any:
+    def call(*arguments: Any, **named: Any) -> Any:
         if not found:
             module, _, name = place.partition(":")
             found.append(getattr(import_module(module), name))
-        return found[0](*arguments)
+        return found[0](*arguments, **named)
 
     return call

@@ -2,91 +2,31 @@
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
-from typing import TYPE_CHECKING, Any
 
-from juxtalogos.model.location import Location, Marks
-
-if TYPE_CHECKING:
-    from juxtalogos.model.seams import Schema, SchemaEngine
+from juxtalogos.model.document import Document
+from juxtalogos.model.location import Location
+from juxtalogos.model.schema import Schema, SchemaEngine, SchemaRef
 
 
-_READS = re.compile(r"(?i:get|list|find|read|query|search|fetch|show|look|check|count|describe|retrieve)(?![a-z])")
+class Intent(StrEnum):
+    """What an operation is for, as far as its format can tell."""
 
-
-class Direction(StrEnum):
-    """Which way a value travels; readOnly and writeOnly depend on it."""
-
-    REQUEST = "request"
-    RESPONSE = "response"
-
-
-class Document:
-    """One document as published: its URI within the contract, its bytes and the value they hold.
-
-    Both may be a function that gives them: of a contract that was read before, most documents are never looked at again.
-    """
-
-    __slots__ = ("__weakref__", "_text", "_value", "syntax", "uri")
-
-    def __init__(self, uri: str, syntax: str, text: bytes | Callable[[], bytes], value: Callable[[], Parsed]) -> None:
-        self.uri = uri
-        self.syntax = syntax
-        """`json`, `yaml` or `xml`."""
-        self._text = text
-        self._value: Callable[[], Parsed] | Parsed = value
-
-    @property
-    def text(self) -> bytes:
-        if callable(self._text):
-            self._text = self._text()
-        return self._text
-
-    @property
-    def parsed(self) -> Parsed:
-        if not isinstance(self._value, Parsed):
-            self._value = self._value()
-        return self._value
-
-    @property
-    def value(self) -> Any:
-        return self.parsed.value
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Parsed:
-    """A document's value, and where its parts stand in the text when that is known already."""
-
-    value: Any
-    marks: Marks | None = None
+    LIST = "list"
+    READ = "read"
+    CREATE = "create"
+    REPLACE = "replace"
+    UPDATE = "update"
+    DELETE = "delete"
+    ACT = "act"
+    """Anything else that is done to a resource."""
+    UNKNOWN = "unknown"
 
 
 @dataclass(frozen=True, slots=True)
-class SchemaRef:
-    """A schema named, not compiled; `Contract.schema` compiles it when it is first needed."""
-
-    dialect: str
-    document: str
-    pointer: str
-    direction: Direction
-    members: tuple[tuple[str, SchemaRef, bool], ...] = ()
-    """(name, schema, whether required) of an object that the document declares by its members only, as a form in OpenAPI 2.0."""
-
-    @property
-    def declared(self) -> tuple[SchemaRef, ...]:
-        """The schemas that stand in a document: itself, or its members'."""
-        return tuple(ref for _, ref, _ in self.members) or (self,)
-
-    @property
-    def location(self) -> Location:
-        return Location(self.document, self.pointer)
-
-
-@dataclass(frozen=True, slots=True)
-class Fault:
+class DefinitionFault:
     """Something wrong with a definition itself; `severity` is `fault` or `warning`."""
 
     what: str
@@ -126,6 +66,8 @@ class Input:
     description: str = ""
     deprecated: bool = False
     examples: tuple[object, ...] = ()
+    identifies: str = ""
+    """The key of the resource of which it names an item."""
 
     @property
     def address(self) -> str:
@@ -152,7 +94,7 @@ class DeclaredHeader:
 
 
 @dataclass(frozen=True, slots=True)
-class Link:
+class DeclaredLink:
     """A declared dependency: a value of this answer feeds an input of another operation."""
 
     operation: str
@@ -170,7 +112,7 @@ class DeclaredAnswer:
     headers: tuple[DeclaredHeader, ...]
     location: Location
     description: str = ""
-    links: tuple[Link, ...] = ()
+    links: tuple[DeclaredLink, ...] = ()
     open_body: bool = False
     """Whether, with no media declared, the definition leaves open if a body comes (an empty `content`)."""
     fault: str = ""
@@ -189,6 +131,9 @@ class SecurityScheme:
     """For `apiKey`: the name of the parameter."""
     location: Location
     description: str = ""
+    token_url: str = ""
+    """For OAuth 2.0 with client credentials: where tokens are given out."""
+    scopes: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
@@ -216,25 +161,31 @@ class Operation:
     servers: tuple[str, ...] = ()
     facts: tuple[tuple[str, str], ...] = ()
     """(word, what holds for it): what else the protocol says of it, such as its service, port and style."""
+    intent: Intent = Intent.UNKNOWN
+    safe: bool = False
+    """Whether a call only reads: by the protocol, or as far as its name tells where that does not say."""
+    idempotent: bool = False
+    """Whether calling it twice does no more than calling it once, by the protocol."""
+    resource: str = ""
+    """The key of the resource that it works on, its last part its name; empty where the format knows of none."""
+    on_item: bool = False
+    """Whether it works on one item of the resource, and not on the collection."""
+    noun: str = ""
+    """What it is about, in the singular."""
+    group: str = ""
+    """What of the contract it belongs to: a tag, a service, the first part of its address."""
 
     def fact(self, word: str) -> str:
+        """What holds for a word: `method`, `path`, `sign-in`, or one of its facts."""
+        if word in ("method", "path"):
+            return self.method if word == "method" else self.path
+        if word == "sign-in":
+            return " or ".join(" and ".join(names) if names else "none" for names in self.security)
         return next((text for name, text in self.facts if name == word), "")
 
     @property
     def full_id(self) -> str:
         return f"{self.contract}:{self.id}"
-
-    @property
-    def safe(self) -> bool:
-        """Whether a call is read-only by the protocol (RFC 9110, section 9.2.1)."""
-        return self.method in ("GET", "HEAD", "OPTIONS", "TRACE")
-
-    @property
-    def reads(self) -> bool:
-        """Whether a call is read-only: by the protocol, or as far as the name of an operation tells where it does not say."""
-        if self.facts and not self.safe:
-            return _READS.match(self.declared_id.rpartition(".")[2]) is not None
-        return self.safe
 
     def answer_for(self, status: int) -> DeclaredAnswer | None:
         """The declared answer: the code itself, else its range, else `default`."""
@@ -270,7 +221,7 @@ class Contract:
     documents: Mapping[str, Document]
     root: str
     engine: SchemaEngine
-    faults: tuple[Fault, ...] = ()
+    faults: tuple[DefinitionFault, ...] = ()
     servers: tuple[str, ...] = ()
     security_schemes: tuple[SecurityScheme, ...] = ()
     description: str = ""
@@ -281,6 +232,8 @@ class Contract:
     """Names of body fields declared as passwords and of parameters that carry keys: redacted wherever they occur."""
     namespaces: tuple[tuple[str, str], ...] = ()
     """(prefix, namespace) that XPaths on its messages may use."""
+    columns: tuple[str, ...] = ("method", "path", "sign-in")
+    """Facts that are columns where operations are listed."""
     _index: Mapping[str, Operation] = field(default_factory=dict, repr=False)
 
     def schema(self, ref: SchemaRef) -> Schema:

@@ -10,7 +10,6 @@ from juxtalogos.model.location import Location
 ELEMENT_KINDS: dict[str, str] = {
     "operation": "operations",
     "status": "status codes",
-    "fault": "faults",
     "media": "media types",
     "parameter": "parameters",
     "request-property": "request properties",

@@ -65,8 +65,6 @@ KINDS: dict[str, str] = {
     "body.order": "an element stands where another one should",
     "body.other": "the body holds another element than this operation's",
     "body.reference": "a reference leads to nothing",
-    "envelope.form": "the answer is no envelope, or one put together wrongly",
-    "envelope.version": "the envelope is of another version of the protocol",
     "fault.form": "a fault put together otherwise than the protocol says",
     "fault.undeclared": "a fault that the operation does not declare",
     "status.protocol": "the status code is not the one that the protocol gives such an answer",

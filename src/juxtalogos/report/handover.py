@@ -7,17 +7,20 @@ from __future__ import annotations
 
 import html
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from juxtalogos.compose.requests import sample_body, sample_inputs
 from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.exchange.message import request_text
-from juxtalogos.model.contract import Contract, DeclaredAnswer, Media, Operation, SchemaRef, SecurityScheme
+from juxtalogos.exchange.sign_in import scheme_of
+from juxtalogos.formats import FORMATS, wire_of
+from juxtalogos.model.contract import Contract, DeclaredAnswer, Media, Operation, SecurityScheme
 from juxtalogos.model.errors import JuxtalogosError
-from juxtalogos.model.seams import Format
-from juxtalogos.suite.inputs import sample_body, sample_inputs
+from juxtalogos.model.format import SignInScheme
+from juxtalogos.model.schema import SchemaRef
 
 MAX_ROWS = 120
 """Rows of one structure."""
@@ -52,7 +55,7 @@ class Code:
 Block = Heading | Text | Table | Code
 
 
-def blocks(form: Format, contract: Contract, operations: Sequence[Operation], base_url: str) -> Iterator[Block]:
+def blocks(contract: Contract, operations: Sequence[Operation], base_url: str) -> Iterator[Block]:
     """`base_url` is empty where no target says it: then the definition's own servers are named."""
     yield Heading(1, contract.title or contract.name)
     if contract.description:
@@ -66,7 +69,8 @@ def blocks(form: Format, contract: Contract, operations: Sequence[Operation], ba
     yield Table(("", ""), tuple(facts), code=(1,))
     if contract.security_schemes:
         yield Heading(2, "Sign-in")
-        rows = tuple((one.name, _sign_in(one), one.description) for one in contract.security_schemes)
+        own = FORMATS[contract.format].sign_in
+        rows = tuple((one.name, _sign_in(one, own), one.description) for one in contract.security_schemes)
         yield Table(("name", "how", "meaning"), rows)
     yield Heading(2, "Operations")
     yield Table(
@@ -75,33 +79,24 @@ def blocks(form: Format, contract: Contract, operations: Sequence[Operation], ba
         code=(0, 1, 2),
     )
     for operation in operations:
-        yield from _operation(
-            form, contract, operation, base_url or next(iter(contract.servers), "http://merrow.example")
-        )
+        yield from _operation(contract, operation, base_url or next(iter(contract.servers), "http://merrow.example"))
 
 
-def _sign_in(scheme: SecurityScheme) -> str:
-    ways = {
-        "basic": "user and password (HTTP Basic, RFC 7617)",
-        "bearer": "a token in Authorization: Bearer TOKEN (RFC 6750)",
-        "apiKey": f"a key as {scheme.place} {scheme.key}",
-        "oauth2": "a token of OAuth 2.0 in Authorization: Bearer TOKEN",
-        "openIdConnect": "a token of OpenID Connect in Authorization: Bearer TOKEN",
-        "wss-text": "user and password in the envelope's header (WS-Security UsernameToken)",
-        "wss-digest": "user and a digest of the password in the envelope's header (WS-Security UsernameToken)",
-    }
-    return ways.get(scheme.kind, scheme.kind)
+def _sign_in(scheme: SecurityScheme, own: Mapping[str, SignInScheme]) -> str:
+    """How to sign in, in words."""
+    way = scheme_of(scheme.kind, own)
+    return way.words.format(place=scheme.place, key=scheme.key) if way and way.words else scheme.kind
 
 
 def _needs(operation: Operation) -> str:
-    return " or ".join(" and ".join(names) if names else "none" for names in operation.security) or "none"
+    return operation.fact("sign-in") or "none"
 
 
 def _line(text: str) -> str:
     return " ".join(text.split())
 
 
-def _operation(form: Format, contract: Contract, operation: Operation, base_url: str) -> Iterator[Block]:
+def _operation(contract: Contract, operation: Operation, base_url: str) -> Iterator[Block]:
     yield Heading(2, operation.id, operation.id)
     if operation.deprecated:
         yield Text("Deprecated.")
@@ -123,7 +118,7 @@ def _operation(form: Format, contract: Contract, operation: Operation, base_url:
     for media in operation.body.media if operation.body else ():
         yield Heading(3, f"Body: {media.media_type}")
         yield from _structure(contract, media)
-    sample = _sample_request(form, contract, operation, base_url)
+    sample = _sample_request(contract, operation, base_url)
     if sample:
         yield Code(sample, "A sample request")
     for answer in operation.answers:
@@ -180,9 +175,9 @@ def _answer(contract: Contract, answer: DeclaredAnswer) -> Iterator[Block]:
             yield Code(sample, "A sample answer")
 
 
-def _sample_request(form: Format, contract: Contract, operation: Operation, base_url: str) -> str:
+def _sample_request(contract: Contract, operation: Operation, base_url: str) -> str:
     try:
-        request = form.encode(contract, operation, sample_inputs(contract, operation, full=True), base_url)
+        request = wire_of(contract).encode(operation, sample_inputs(contract, operation, full=True), base_url)
     except JuxtalogosError:
         return ""  # no valid sample is found: the structure alone tells
     return request_text(request).decode("utf-8", "replace").replace("\r\n", "\n").rstrip("\n")

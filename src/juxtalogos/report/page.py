@@ -15,7 +15,6 @@ from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.documents.positions import position
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.model.contract import Contract
-from juxtalogos.model.elements import ELEMENT_KINDS
 from juxtalogos.model.exchange import Headers, header
 from juxtalogos.report.view import RunView
 
@@ -97,7 +96,7 @@ def _gaps(data: RunView) -> list[dict[str, Any]]:
         for row in coverage.gaps()[:GAP_LIMIT]:
             rows.append(
                 {
-                    "kind": ELEMENT_KINDS[row.element.kind],
+                    "kind": coverage.heading(row.element.kind),
                     "label": row.element.label,
                     "where": _where(contract, row.element.location),
                 }

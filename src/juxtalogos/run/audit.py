@@ -6,12 +6,12 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
 from juxtalogos.exchange.har import Entry
-from juxtalogos.formats import FORMATS
+from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import CheckResult
-from juxtalogos.model.seams import ABSENT
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.judge import judge
 from juxtalogos.run.rules import Rules
@@ -22,14 +22,14 @@ SUITE = "recorded"
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class ServedAt:
     """Where a contract was served when the exchanges were recorded."""
 
     contract: Contract
     base_url: str
 
 
-def audit(entries: Iterable[Entry], places: Sequence[Place], rules: Rules | None = None) -> Iterator[ExchangeRecord]:
+def audit(entries: Iterable[Entry], places: Sequence[ServedAt], rules: Rules | None = None) -> Iterator[ExchangeRecord]:
     """A record for each entry, in their order; its step is the entry's index in the file."""
     for entry in entries:
         if entry.exchange is None:
@@ -44,12 +44,12 @@ def _record(
     return ExchangeRecord(str(index), str(index), contract, "", exchange, verdict, reason, results, suite=SUITE)
 
 
-def _judged(index: int, exchange: Exchange, places: Sequence[Place], rules: Rules) -> ExchangeRecord:
+def _judged(index: int, exchange: Exchange, places: Sequence[ServedAt], rules: Rules) -> ExchangeRecord:
     for contract, base_url in ((place.contract, place.base_url) for place in places):
-        form = FORMATS[contract.format]
-        operations = form.match(contract, exchange.request, base_url)
+        wire = wire_of(contract)
+        operations = wire.match(exchange.request, base_url)
         if operations:
-            found = judge(form, contract, operations[0], exchange, base_url)
+            found = judge(wire, operations[0], exchange, base_url)
             scope = Scope({}, exchange=exchange, response_value=found.answer.value if found.answer else ABSENT)
             found = rules.apply(contract, operations[0], found, scope)
             return ExchangeRecord(
@@ -58,9 +58,9 @@ def _judged(index: int, exchange: Exchange, places: Sequence[Place], rules: Rule
             )  # fmt: skip
     reason = "outside the base URL"
     for place in places:
-        stray = FORMATS[place.contract.format].stray(place.contract, exchange.request, place.base_url)
-        if isinstance(stray, CheckResult):
-            why = f"{stray.kind} at {stray.at}"
-            return _record(index, exchange, Verdict.FAILED, why, place.contract.name, stray)
-        reason = stray or reason
+        unmatched = wire_of(place.contract).unmatched(exchange.request, place.base_url)
+        if isinstance(unmatched, CheckResult):
+            why = f"{unmatched.kind} at {unmatched.at}"
+            return _record(index, exchange, Verdict.FAILED, why, place.contract.name, unmatched)
+        reason = unmatched or reason
     return _record(index, exchange, Verdict.SKIPPED, reason)

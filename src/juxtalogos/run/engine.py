@@ -24,7 +24,7 @@ from juxtalogos.run.stop import Interrupted
 from juxtalogos.run.walk import Walk, new_state
 from juxtalogos.suite.inputs import wrong_inputs
 from juxtalogos.suite.language.expressions import Scope
-from juxtalogos.suite.language.formulas import Ground, NoValue, compute
+from juxtalogos.suite.language.formulas import FormulaContext, NoValue, compute
 from juxtalogos.suite.model import Case, CaseKey, Suite
 
 INTERRUPTED = "interrupted; its clean-up steps were taken"
@@ -222,7 +222,7 @@ class _UnitUnderWay:
 
     def new_state(self, suite: Suite, label: str, given: Mapping[str, Any]) -> CaseState:
         """The values of a turn: made up by its own seed, so that they do not depend on what runs beside it."""
-        ground = Ground(datetime.now(UTC), random.Random(f"{self.run.plan.seed}:{suite.name}:{label}"))
+        ground = FormulaContext(datetime.now(UTC), random.Random(f"{self.run.plan.seed}:{suite.name}:{label}"))
         scope = Scope({}, workflows=dict(given), sources=suite.sources, components=suite.components)
         return new_state(suite, label, scope, ground)
 

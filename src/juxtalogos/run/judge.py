@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from juxtalogos.check import check_exchange, examined
-from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.contract import Operation
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import CheckResult
-from juxtalogos.model.seams import Answer, Format
 from juxtalogos.model.verdict import Verdict
+from juxtalogos.model.wire import Answer, Wire
 
 
 @dataclass(frozen=True, slots=True)
@@ -26,13 +26,13 @@ class Judgement:
         return tuple(result for result in self.results if result.is_finding)
 
 
-def judge(form: Format, contract: Contract, operation: Operation, exchange: Exchange, base_url: str) -> Judgement:
+def judge(wire: Wire, operation: Operation, exchange: Exchange, base_url: str) -> Judgement:
     """The checks made by themselves; a written check is added with `with_written`."""
     if exchange.response is None:
         return Judgement(Verdict.ERROR, exchange.error)
-    answer = examined(form.decode(contract, operation, exchange))
-    results = tuple(check_exchange(contract, operation, answer, exchange, form.checks))
-    hits = tuple(form.hits(contract, operation, exchange, answer, base_url))
+    answer = examined(wire.decode(operation, exchange))
+    results = tuple(check_exchange(wire.contract, operation, answer, exchange, wire.checks))
+    hits = tuple(wire.hits(operation, exchange, answer, base_url))
     verdict, reason = verdict_of(results)
     return Judgement(verdict, reason, results, hits, answer)
 

@@ -5,15 +5,16 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
+from juxtalogos.formats import finding_kinds
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import ConfigError, nearest, quoted
-from juxtalogos.model.findings import KINDS, CheckResult
+from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import Location
 from juxtalogos.run.judge import Judgement, verdict_of
 from juxtalogos.schema.json import compile_schema
-from juxtalogos.suite.checks.written import BadCheck, Check, read_check, run_check
+from juxtalogos.suite.checks.written import BadCheck, WrittenCheck, read_check, run_check
 from juxtalogos.suite.language.expressions import Scope
-from juxtalogos.suite.language.formulas import BadFormula, Ground
+from juxtalogos.suite.language.formulas import BadFormula, FormulaContext
 from juxtalogos.workspace.config import Config
 
 
@@ -21,12 +22,17 @@ from juxtalogos.workspace.config import Config
 class Rules:
     """By operation id; `*` stands for every operation of a contract."""
 
-    standing: Mapping[tuple[str, str], tuple[Check, ...]] = field(default_factory=dict)
+    standing: Mapping[tuple[str, str], tuple[WrittenCheck, ...]] = field(default_factory=dict)
     off: Mapping[tuple[str, str], Mapping[str, str]] = field(default_factory=dict)
     """Kind of check -> why it is not made."""
 
     def apply(
-        self, contract: Contract, operation: Operation, judgement: Judgement, scope: Scope, ground: Ground | None = None
+        self,
+        contract: Contract,
+        operation: Operation,
+        judgement: Judgement,
+        scope: Scope,
+        ground: FormulaContext | None = None,
     ) -> Judgement:
         """The judgement with standing checks made and switched-off kinds told instead of counted."""
         keys = ((contract.name, "*"), (contract.name, operation.id))
@@ -37,7 +43,7 @@ class Rules:
         results = tuple(
             _switched_off(one, off[one.kind]) if one.kind in off and not one.held else one for one in judgement.results
         )
-        results += tuple(run_check(check, scope, ground or Ground()) for check in checks)
+        results += tuple(run_check(check, scope, ground or FormulaContext()) for check in checks)
         verdict, reason = verdict_of(results)
         return replace(judgement, verdict=verdict, reason=reason, results=results)
 
@@ -48,7 +54,7 @@ def _switched_off(result: CheckResult, reason: str) -> CheckResult:
 
 def rules_of(config: Config, contracts: Mapping[str, Contract]) -> Rules:
     """ConfigError names what cannot be used, with its place."""
-    standing: dict[tuple[str, str], tuple[Check, ...]] = {}
+    standing: dict[tuple[str, str], tuple[WrittenCheck, ...]] = {}
     off: dict[tuple[str, str], dict[str, str]] = {}
     for name, contract in contracts.items():
         settings = config.contracts.get(name)
@@ -62,11 +68,11 @@ def rules_of(config: Config, contracts: Mapping[str, Contract]) -> Rules:
         for index, table in enumerate(settings.off if settings else ()):
             where = f"{config.path}: [[contracts.{name}.off]] {index + 1}"
             key = name, _operation(contract, str(table["operation"]), where)
-            if table["kind"] not in KINDS:
+            if table["kind"] not in (kinds := finding_kinds()):
                 raise ConfigError(
                     f"there is no kind of check {quoted(table['kind'])}",
                     where=where,
-                    mend=nearest(str(table["kind"]), KINDS),
+                    mend=nearest(str(table["kind"]), kinds),
                 )
             off.setdefault(key, {})[str(table["kind"])] = str(table["reason"])
     return Rules(standing, off)
@@ -79,7 +85,7 @@ def _operation(contract: Contract, name: str, where: str) -> str:
     return name
 
 
-def _check(table: Mapping[str, object], where: str) -> Check:
+def _check(table: Mapping[str, object], where: str) -> WrittenCheck:
     try:
         return read_check(dict(table), Location(""), lambda value, at: compile_schema(value))
     except (BadCheck, BadFormula) as error:

@@ -11,18 +11,18 @@ from pathlib import Path
 from types import MappingProxyType
 from typing import Any
 
-from juxtalogos.documents.uris import origin_alone
 from juxtalogos.exchange.redact import Redactor
-from juxtalogos.exchange.signin import Credential, sign, variants
-from juxtalogos.exchange.transport import TransportOptions
-from juxtalogos.formats import FORMATS
+from juxtalogos.exchange.sign_in import Signer, variants
+from juxtalogos.exchange.transport import Sender, TransportOptions
+from juxtalogos.formats import FORMATS, wire_of
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.exchange import Exchange, Request
-from juxtalogos.model.seams import ABSENT, Format, Inputs
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judge import Judgement, judge
 from juxtalogos.run.rules import Rules, rules_of
 from juxtalogos.suite.language.expressions import Scope
-from juxtalogos.suite.language.formulas import Ground, settled
+from juxtalogos.suite.language.formulas import FormulaContext, settled
 from juxtalogos.workspace.config import CONFIG_NAME, Config, Target, credentials
 
 
@@ -32,34 +32,40 @@ class Session:
 
     contracts: Mapping[str, Contract]
     target: Target
-    credentials: Mapping[str, Credential]
+    signer: Signer
     redactor: Redactor
     options: TransportOptions
     rules: Rules = field(default_factory=Rules)
 
-    def form(self, contract: Contract) -> Format:
-        return FORMATS[contract.format]
-
     def base_url(self, contract: Contract) -> str:
         return self.target.base_url(contract)
 
-    def request(self, contract: Contract, operation: Operation, inputs: Inputs) -> tuple[Request, tuple[str, ...]]:
-        """(the signed request, schemes without a credential)."""
-        request = self.form(contract).encode(contract, operation, inputs, self.base_url(contract))
-        return self.signed(contract, operation, request)
+    def encoded(self, contract: Contract, operation: Operation, inputs: Inputs) -> Request:
+        """The request, not signed yet."""
+        return wire_of(contract).encode(operation, inputs, self.base_url(contract))
+
+    def unmet(self, contract: Contract, operation: Operation) -> tuple[str, ...]:
+        """Security schemes that the operation needs and the target has no credential for."""
+        return self.signer.chosen(contract, operation, FORMATS[contract.format].sign_in)[1]
+
+    async def signed(self, contract: Contract, operation: Operation, request: Request, sender: Sender) -> Request:
+        """Credentials go to the target's own origins only. NoAnswer when signing in fails."""
+        return await self.signer.signed(contract, operation, request, FORMATS[contract.format].sign_in, sender)
+
+    async def send(self, contract: Contract, operation: Operation, request: Request, sender: Sender) -> Exchange:
+        """Signs and sends once."""
+        return await sender.send(await self.signed(contract, operation, request, sender))
+
+    def signed_in_vain(self, contract: Contract, operation: Operation, exchange: Exchange) -> bool:
+        """Whether an answer says that what was signed with no longer holds: it is forgotten then, and to send again may help."""
+        return self.signer.void(contract, operation, exchange, FORMATS[contract.format].sign_in)
 
     def judged(self, contract: Contract, operation: Operation, exchange: Exchange) -> Judgement:
         """A single exchange judged, the workspace's rules applied."""
-        judgement = judge(self.form(contract), contract, operation, exchange, self.base_url(contract))
+        judgement = judge(wire_of(contract), operation, exchange, self.base_url(contract))
         value = judgement.answer.value if judgement.answer else ABSENT
         scope = Scope(self.target.variables, exchange=exchange, response_value=value)
         return self.rules.apply(contract, operation, judgement, scope)
-
-    def signed(self, contract: Contract, operation: Operation, request: Request) -> tuple[Request, tuple[str, ...]]:
-        """Credentials go to the target's own origins only."""
-        if origin_alone(request.url) not in self.target.origins():
-            return request, ()
-        return sign(contract, operation, request, self.credentials, self.form(contract).sign_in)
 
 
 def open_session(
@@ -78,7 +84,7 @@ def open_session(
     ConfigError when a credential is not where the target says, or a variable's formula has no value.
     """
     moment = datetime.fromtimestamp(now or time.time(), UTC)
-    ground = Ground(moment, random.Random(f"{seed}:variables"))
+    ground = FormulaContext(moment, random.Random(f"{seed}:variables"))
     variables = settled(target.variables, ground, str(workspace / CONFIG_NAME))
     target = replace(target, variables={**variables, **given})
     secrets = credentials(target, workspace) if with_credentials else {}
@@ -90,4 +96,5 @@ def open_session(
         ca_file=(workspace / target.ca_file) if target.ca_file else None,
         addresses=target.addresses,
     )
-    return Session(contracts, target, secrets, redactor, options, rules_of(config, contracts) if config else Rules())
+    signer = Signer(secrets, target.origins(), redactor.learn)
+    return Session(contracts, target, signer, redactor, options, rules_of(config, contracts) if config else Rules())

@@ -11,14 +11,16 @@ from yarl import URL
 
 from juxtalogos.documents.jsontext import dump_json, parse_json
 from juxtalogos.exchange.transport import Sender
+from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import JuxtalogosError, UsageError
 from juxtalogos.model.exchange import Exchange, Request, header
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import split_pointer
-from juxtalogos.model.seams import ABSENT, Inputs
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
+from juxtalogos.model.wire import Inputs
 from juxtalogos.run import unforeseen
 from juxtalogos.run.judge import judge, with_written
 from juxtalogos.run.session import Session
@@ -29,7 +31,7 @@ from juxtalogos.suite.inputs import put
 from juxtalogos.suite.kept_answers import run_values
 from juxtalogos.suite.language.conditions import holds, in_words, parse_condition
 from juxtalogos.suite.language.expressions import Scope, evaluate, fill, parse_expression
-from juxtalogos.suite.language.formulas import Ground
+from juxtalogos.suite.language.formulas import FormulaContext
 from juxtalogos.suite.language.selectors import NoSelection, replace_xml, select_json, select_xml
 from juxtalogos.suite.model import Criterion, Output, Step, Suite
 
@@ -58,7 +60,7 @@ class CaseState:
     suite: Suite
     case: str
     scope: Scope
-    ground: Ground
+    ground: FormulaContext
     cookies: aiohttp.CookieJar
 
 
@@ -107,11 +109,14 @@ class _Attempt:
         self.inputs = _inputs(self.step, self.state.scope, missing)
         if missing:
             return self.ended(Verdict.SKIPPED, f"no value for {', '.join(dict.fromkeys(missing))}")
-        request, _ = self.context.session.request(*self.called, self.inputs)
+        request = self.context.session.encoded(*self.called, self.inputs)
         return _with_cookies(request, self.state.cookies)
 
     async def send(self, request: Request) -> None:
-        self.exchange = await self.context.transport.send(request)
+        session, transport = self.context.session, self.context.transport
+        self.exchange = await session.send(*self.called, request, transport)
+        if session.signed_in_vain(*self.called, self.exchange):
+            self.exchange = await session.send(*self.called, request, transport)
         if self.exchange.response:
             _take_cookies(self.exchange, self.state.cookies)
 
@@ -119,7 +124,7 @@ class _Attempt:
         (contract, operation), session, state, step = self.called, self.context.session, self.state, self.step
         exchange = self.exchange
         assert exchange is not None
-        judgement = judge(session.form(contract), contract, operation, exchange, session.base_url(contract))
+        judgement = judge(wire_of(contract), operation, exchange, session.base_url(contract))
         _note(state.scope, exchange, self.inputs, judgement.answer.value if judgement.answer else ABSENT)
         judgement = session.rules.apply(contract, operation, judgement, state.scope, state.ground)
         state.scope.steps[step.id] = outputs_of(state, step)

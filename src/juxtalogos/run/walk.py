@@ -18,7 +18,7 @@ from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.errors import LedgerError
 from juxtalogos.model.exchange import header
 from juxtalogos.model.findings import Severity
-from juxtalogos.model.seams import ABSENT
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run import unforeseen
 from juxtalogos.run.judge import verdict_of

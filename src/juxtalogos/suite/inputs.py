@@ -1,65 +1,17 @@
-"""The inputs of an operation: valid samples for all that is needed, and values set by address."""
+"""Inputs by address: names resolved, values put in, what a case must be given."""
 
 from __future__ import annotations
 
 import copy
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from typing import Any
 
-from juxtalogos.exchange.media import chosen_media
-from juxtalogos.model.contract import Contract, Input, Media, Operation
-from juxtalogos.model.errors import Unsampleable, UsageError, nearest, quoted
+from juxtalogos.model.contract import Operation
+from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.location import split_pointer
-from juxtalogos.model.seams import ABSENT, Format, Inputs
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.model import Case
-
-
-def sample_inputs(
-    contract: Contract, operation: Operation, *, full: bool, content_type: str = "", seed: int = 0
-) -> Inputs:
-    """Valid values: for what is required, or with `full` for everything. Unsampleable names the input."""
-    values = {
-        one.address: sample_of(contract, one, seed)
-        for one in operation.inputs
-        if one.required or (full and not one.deprecated)
-    }
-    body: Any = ABSENT
-    media = chosen_media(operation, content_type)
-    if operation.body and media and (operation.body.required or full):
-        body = sample_body(contract, media, full=full, seed=seed)
-    return Inputs(values, body, content_type or (media.media_type if media and body is not ABSENT else ""))
-
-
-def sample_of(contract: Contract, one: Input, seed: int = 0) -> Any:
-    schema = contract.schema(one.schema) if one.schema else None
-    for example in one.examples if not seed else ():
-        if schema is None or schema.accepts(example):
-            return example
-    if schema is None:
-        return "quay"
-    try:
-        return _sendable(schema.sample(full=False, seed=seed), one, schema)
-    except Unsampleable as error:
-        raise Unsampleable(f"{one.address}: {error.what}", where=error.where, mend=error.mend) from None
-
-
-def _sendable(value: Any, one: Input, schema: Any) -> Any:
-    """An empty value cannot stand in a path, and is not sent elsewhere: another sample then."""
-    if value in ("", [], {}):
-        for candidate in (schema.sample(full=True, seed=turn) for turn in range(4)):
-            if candidate not in ("", [], {}):
-                return candidate
-    return value
-
-
-def sample_body(contract: Contract, media: Media, *, full: bool, seed: int = 0) -> Any:
-    schema = contract.schema(media.schema) if media.schema else None
-    for example in media.examples if full and not seed else ():
-        if schema is None or schema.accepts(example):
-            return example
-    if schema is None:
-        return media.examples[0] if media.examples else "quay"
-    return schema.sample(full=full, seed=seed)
 
 
 def resolve_address(operation: Operation, text: str) -> str:
@@ -83,30 +35,6 @@ def resolve_address(operation: Operation, text: str) -> str:
     raise UsageError(
         f"{operation.id} has no input {quoted(text)}", mend=nearest(text, known) if known else "it takes no inputs"
     )
-
-
-def with_settings(
-    form: Format, contract: Contract, operation: Operation, inputs: Inputs, settings: Iterable[str]
-) -> Inputs:
-    """Inputs with `ADDRESS=VALUE` settings put in, each value read by its declared type."""
-    pairs = []
-    for setting in settings:
-        address, equals, text = setting.partition("=")
-        if not equals:
-            raise UsageError(
-                f"{quoted(setting)} has no '='", mend="write --set ADDRESS=VALUE, such as --set query.limit=5"
-            )
-        address = resolve_address(operation, address.strip())
-        pairs.append((address, _read(form, contract, operation, address, text, inputs.content_type)))
-    return with_values(inputs, dict(pairs))
-
-
-def _read(form: Format, contract: Contract, operation: Operation, address: str, text: str, content_type: str) -> Any:
-    if address == "body" or address.startswith("body/"):
-        media = chosen_media(operation, content_type) or chosen_media(operation)
-        return form.parse_text(contract, media.schema if media else None, address[4:], text)
-    one = next((one for one in operation.inputs if one.address == address), None)
-    return form.parse_text(contract, one.schema if one else None, "", text)
 
 
 def with_values(inputs: Inputs, values: Mapping[str, Any]) -> Inputs:

@@ -13,7 +13,7 @@ from typing import Any
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.model.errors import SuiteError, UsageError, quoted
 from juxtalogos.model.location import escape_key
-from juxtalogos.model.seams import ABSENT
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.schema.json.tree.values import equal, in_words, key_of, type_of
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.workspace.files import write_whole
@@ -35,7 +35,7 @@ class Allowed:
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class KeptAnswer:
     name: str
     operation: str
     value: Any
@@ -184,7 +184,7 @@ def write_rules(workspace: Path, contract: str, operation: str, allowed: Allowed
     return path
 
 
-def read_kept(workspace: Path, name: str) -> Kept:
+def read_kept(workspace: Path, name: str) -> KeptAnswer:
     """SuiteError when it is gone or is none."""
     path = kept_path(workspace, name)
     data = _read(path, "the kept answer is gone", f"keep it again: juxtalogos pin --whole {name}")
@@ -193,7 +193,9 @@ def read_kept(workspace: Path, name: str) -> Kept:
             "this is no kept answer", where=str(path), mend=f"keep it again: juxtalogos pin --whole {name}"
         )
     contract, operation = str(data.get("contract", "")), str(data.get("operation", ""))
-    return Kept(name, operation, data["value"], data.get("values", {}), read_rules(workspace, contract, operation))
+    return KeptAnswer(
+        name, operation, data["value"], data.get("values", {}), read_rules(workspace, contract, operation)
+    )
 
 
 def read_rules(workspace: Path, contract: str, operation: str) -> Allowed:

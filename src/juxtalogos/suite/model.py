@@ -7,10 +7,11 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from juxtalogos.model.contract import Contract, Document, Operation
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.document import Document
 from juxtalogos.model.location import Location
-from juxtalogos.model.seams import ABSENT, Schema
-from juxtalogos.suite.checks.written import Check
+from juxtalogos.model.schema import ABSENT, Schema
+from juxtalogos.suite.checks.written import WrittenCheck
 from juxtalogos.suite.language.formulas import Formula
 
 
@@ -86,7 +87,7 @@ class Step:
     criteria: tuple[Criterion, ...] = ()
     outputs: tuple[tuple[str, str], ...] = ()
     selected: tuple[Output, ...] = ()
-    checks: tuple[Check, ...] = ()
+    checks: tuple[WrittenCheck, ...] = ()
     on_success: tuple[Action, ...] = ()
     on_failure: tuple[Action, ...] = ()
     description: str = ""

@@ -20,32 +20,25 @@ from typing import Any, overload
 from juxtalogos._version import VERSION
 from juxtalogos.documents.collector import collector_paused
 from juxtalogos.formats import FORMATS
-from juxtalogos.model.contract import (
-    Contract,
-    Document,
-    Fault,
-    Operation,
-    Outgoing,
-    Parsed,
-    SchemaRef,
-    SecurityScheme,
-)
+from juxtalogos.model.contract import Contract, DefinitionFault, Operation, Outgoing, SecurityScheme
+from juxtalogos.model.document import Document, Parsed
 from juxtalogos.model.location import Marks
-from juxtalogos.model.seams import Schema, SchemaEngine
+from juxtalogos.model.schema import Schema, SchemaEngine, SchemaRef
 from juxtalogos.workspace.codec import decode, decoder, encode
 from juxtalogos.workspace.usercache import cache_folder, private
 
-FORMAT = 2
+FORMAT = 3
 MAX_BYTES = 1024 * 1024 * 1024
 _PARTS: dict[str, Any] = {
     "format": str, "version": str, "dialect": str, "title": str, "description": str, "servers": tuple[str, ...], "secret_fields": tuple[str, ...],
-    "operations": tuple[Operation, ...], "faults": tuple[Fault, ...], "security_schemes": tuple[SecurityScheme, ...], "outgoing": tuple[Outgoing, ...], "namespaces": tuple[tuple[str, str], ...],
+    "operations": tuple[Operation, ...], "faults": tuple[DefinitionFault, ...], "security_schemes": tuple[SecurityScheme, ...], "outgoing": tuple[Outgoing, ...], "namespaces": tuple[tuple[str, str], ...],
+    "columns": tuple[str, ...],
 }  # fmt: skip
 """What of a contract is kept, with its types."""
 
 
 @dataclass(frozen=True, slots=True)
-class Kept:
+class CachedDocuments:
     """A contract's documents as they lie in the workspace: their bytes by URI."""
 
     name: str
@@ -60,7 +53,7 @@ class Kept:
         return digest.hexdigest()
 
 
-def load(kept: Kept) -> Contract | None:
+def load(kept: CachedDocuments) -> Contract | None:
     """The contract as it was read before; None when it was not, or what is kept of it cannot be used."""
     folder = cache_folder("contracts") / kept.key
     try:
@@ -174,7 +167,9 @@ def _reader(folder: Path, entry: dict[str, str], uri: str, text: bytes) -> Calla
 
 def save(contract: Contract) -> None:
     """Keeps what was read; a cache that cannot be written is done without."""
-    kept = Kept(contract.name, contract.root, {uri: document.text for uri, document in contract.documents.items()})
+    kept = CachedDocuments(
+        contract.name, contract.root, {uri: document.text for uri, document in contract.documents.items()}
+    )
     try:
         _write(kept.key, contract)
         _prune()

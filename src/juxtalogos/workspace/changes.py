@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping
 
-from juxtalogos.model.contract import Contract, Media, Operation, SchemaRef
+from juxtalogos.model.contract import Contract, Media, Operation
+from juxtalogos.model.schema import SchemaRef
 
 Facts = Mapping[str, str]
 """What is declared, by where: `query.limit` -> `integer, at most 50`."""

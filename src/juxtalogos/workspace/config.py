@@ -14,7 +14,7 @@ from urllib.parse import urlsplit
 
 from juxtalogos.documents.jsontext import parse_json
 from juxtalogos.documents.uris import origin
-from juxtalogos.exchange.signin import Credential
+from juxtalogos.exchange.sign_in import Credential
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import ConfigError, nearest, quoted
 from juxtalogos.model.findings import Deviation
@@ -56,6 +56,8 @@ class Target:
     variables: Mapping[str, Any] = field(default_factory=dict)
     credentials: tuple[CredentialSource, ...] = ()
     system: SystemCommands | None = None
+    further: tuple[str, ...] = ()
+    """Further addresses that credentials may go to: where tokens are given out, for example."""
 
     def base_url(self, contract: Contract) -> str:
         """The contract's base URL here; ConfigError when the target has none, naming what the definition says."""
@@ -70,7 +72,8 @@ class Target:
         return found
 
     def origins(self) -> set[str]:
-        return {origin(url) for url in (self.url, *self.urls.values()) if url}
+        """Where credentials, tokens and cookies may go."""
+        return {origin(url) for url in (self.url, *self.urls.values(), *self.further) if url}
 
 
 @dataclass(frozen=True, slots=True)
@@ -252,6 +255,7 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
                 for scheme, entry in table.get("credentials", {}).items()
             ),
             _system(system) if system else None,
+            tuple(check_url(one, where("targets", name, "origins")) for one in table.get("origins", ())),
         )
     contracts = {name: _settings(table) for name, table in value.get("contracts", {}).items()}
     defaults = value.get("defaults", {})

@@ -10,9 +10,9 @@ from pathlib import Path
 from urllib.parse import unquote
 
 from juxtalogos.documents.bounds import MAX_BYTES
-from juxtalogos.model.contract import Document
+from juxtalogos.model.document import Document
 from juxtalogos.model.errors import DocumentError
-from juxtalogos.model.seams import Fetch
+from juxtalogos.model.format import Fetch
 
 
 def folder_fetch(folder: Path, files: Mapping[str, str] | None = None) -> Fetch:

@@ -16,9 +16,9 @@ from juxtalogos.documents.bounds import MAX_BYTES
 from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.documents.load import load_document
 from juxtalogos.formats import claiming
-from juxtalogos.model.contract import Document
+from juxtalogos.model.document import Document
 from juxtalogos.model.errors import DocumentError, UsageError
-from juxtalogos.model.seams import Fetch
+from juxtalogos.model.format import Fetch
 from juxtalogos.workspace.files import folder_fetch
 from juxtalogos.workspace.remote import Access, Remote, without_secrets
 

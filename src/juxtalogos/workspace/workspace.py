@@ -74,7 +74,7 @@ class Workspace:
         """From the cache where the same documents were read before."""
         folder, origin = self.definitions / name, self.origin(name)
         root, files = origin["root"], _files(origin.get("documents"))
-        kept = cache.Kept(name, root, {uri: read_inside(folder, file) for uri, file in files.items()})
+        kept = cache.CachedDocuments(name, root, {uri: read_inside(folder, file) for uri, file in files.items()})
         found = cache.load(kept)
         if found is None:
             fetch = folder_fetch(folder, files)

@@ -1,27 +1,19 @@
-"""OpenAPI 3.0 and 3.1: reading definitions and speaking HTTP by them."""
+"""OpenAPI 2.0, 3.0 and 3.1: reading definitions and speaking HTTP by them."""
 
-from juxtalogos.formats.openapi.coverage import elements, hits
+from juxtalogos.formats.openapi.binding import OpenApiWire
 from juxtalogos.formats.openapi.definition.reader import claims, engine, read
-from juxtalogos.formats.openapi.wire.decode import decode
-from juxtalogos.formats.openapi.wire.encode import encode
-from juxtalogos.formats.openapi.wire.match import match, stray
-from juxtalogos.formats.openapi.wire.styles import parse_text
-from juxtalogos.model.seams import Format
+from juxtalogos.model.format import Format
 
 OPENAPI = Format(
     "openapi",
     claims,
     read,
     engine,
-    encode,
-    match,
-    stray,
-    decode,
-    elements,
-    hits,
-    parse_text,
+    OpenApiWire,
+    endings=(".yaml", ".yml", ".json"),
     plain_names=("openapi", "api", "spec", "definition", "index", "main", "api-docs", "swagger"),
     source_type="openapi",
+    hint="an OpenAPI definition has `openapi: 3.0.3` (or 3.1, or `swagger: '2.0'`) at its top",
 )
 
 __all__ = ["OPENAPI"]

@@ -6,17 +6,17 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urlsplit
-from weakref import WeakKeyDictionary
 
 from juxtalogos.exchange.media import chosen_media, parse_media_type
 from juxtalogos.formats.openapi.wire.bodies import read_body
 from juxtalogos.formats.openapi.wire.match import path_values
-from juxtalogos.formats.openapi.wire.styles import Reader, kinds
-from juxtalogos.model.contract import Contract, Input, Operation, SchemaRef
+from juxtalogos.formats.openapi.wire.styles import ParameterReader, kinds
+from juxtalogos.model.contract import Contract, Input, Operation
 from juxtalogos.model.elements import Element, element_id
 from juxtalogos.model.exchange import Exchange, Request, header
 from juxtalogos.model.location import Location
-from juxtalogos.model.seams import ABSENT, Answer
+from juxtalogos.model.schema import ABSENT, SchemaRef
+from juxtalogos.model.wire import Answer
 
 
 def elements(contract: Contract, operation: Operation) -> Iterator[Element]:
@@ -55,46 +55,42 @@ def _status_place(operation: Operation, status: str) -> Location:
 
 
 def hits(
-    contract: Contract, operation: Operation, exchange: Exchange, answer: Answer, base_url: str
-) -> tuple[str, ...]:
+    contract: Contract, operation: Operation, known: tuple[Reading, ...], exchange: Exchange, answer: Answer, base_url: str
+) -> tuple[str, ...]:  # fmt: skip
     """Ids of the elements exercised, each once."""
-    request = _request_hits(contract, operation, exchange.request, base_url)
+    request = _request_hits(contract, operation, known, exchange.request, base_url)
     return tuple(dict.fromkeys([*request, *_answer_hits(contract, operation, exchange, answer)]))
 
 
 @dataclass(frozen=True, slots=True)
-class _Reading:
+class Reading:
     """How one input is read back out of requests, and what it exercises; made once for an operation."""
 
     given: Input
-    reader: Reader
+    reader: ParameterReader
     element: str
     schema: Any
 
 
-_readings: WeakKeyDictionary[Contract, dict[str, tuple[_Reading, ...]]] = WeakKeyDictionary()
-
-
-def _readings_of(contract: Contract, operation: Operation) -> tuple[_Reading, ...]:
-    known = _readings.setdefault(contract, {})
-    found = known.get(operation.id)
-    if found is None:
-        found = known[operation.id] = tuple(
-            _Reading(
-                one,
-                Reader(one, *kinds(contract, one.schema)),
-                Element("parameter", one.location).id,
-                contract.schema(one.schema) if one.schema else None,
-            )
-            for one in operation.inputs
+def readings(contract: Contract, operation: Operation) -> tuple[Reading, ...]:
+    """How each input of an operation is read back."""
+    return tuple(
+        Reading(
+            one,
+            ParameterReader(one, *kinds(contract, one.schema)),
+            Element("parameter", one.location).id,
+            contract.schema(one.schema) if one.schema else None,
         )
-    return found
+        for one in operation.inputs
+    )
 
 
-def _request_hits(contract: Contract, operation: Operation, request: Request, base_url: str) -> Iterator[str]:
+def _request_hits(
+    contract: Contract, operation: Operation, known: tuple[Reading, ...], request: Request, base_url: str
+) -> Iterator[str]:
     yield element_id("operation", operation.location)
     texts: dict[str, str] | None = None
-    for one in _readings_of(contract, operation):
+    for one in known:
         if one.given.place == "path" and texts is None:
             texts = path_values(contract, operation, request.url, base_url) or {}
         value = input_value(one.given, one.reader, request, texts or {})
@@ -127,7 +123,7 @@ def _answer_hits(contract: Contract, operation: Operation, exchange: Exchange, a
             yield from answer.examined.hits
 
 
-def input_value(one: Input, reader: Reader, request: Request, path_texts: Mapping[str, str]) -> Any:
+def input_value(one: Input, reader: ParameterReader, request: Request, path_texts: Mapping[str, str]) -> Any:
     """A parameter's value read back out of a request; ABSENT when it is not there."""
     if one.place == "path":
         return reader.from_text(path_texts[one.name]) if one.name in path_texts else ABSENT

@@ -1,12 +1,28 @@
 """WSDL 1.1 with SOAP 1.1 and 1.2: reading definitions and speaking SOAP by them."""
 
+from collections.abc import Callable
+from typing import Any
+
 from juxtalogos.documents.xmltree import XmlTree
-from juxtalogos.formats.on_demand import later
+from juxtalogos.formats.on_demand import on_demand
 from juxtalogos.formats.soap.names import w
-from juxtalogos.model.contract import Document
-from juxtalogos.model.seams import Format
+from juxtalogos.model.document import Document
+from juxtalogos.model.exchange import Request
+from juxtalogos.model.format import Format, SignInFlow, SignInScheme
 
 _HERE = "juxtalogos.formats.soap"
+
+
+def _token(name: str) -> Callable[..., Any]:
+    """A flow that needs no request of its own, its module loaded when it is first taken."""
+
+    sign = on_demand(f"{_HERE}.wire.sign_in:{name}")
+
+    def flow(request: Request, scheme: Any, credential: Any, memory: Any) -> SignInFlow:
+        return sign(request, scheme, credential)  # type: ignore[no-any-return]
+        yield
+
+    return flow
 
 
 def claims(document: Document) -> bool:
@@ -21,20 +37,28 @@ def is_root(document: Document) -> bool:
 SOAP = Format(
     "soap",
     claims,
-    read=later(f"{_HERE}.definition.reader:read"),
-    engine=later(f"{_HERE}.schemas:engine"),
-    encode=later(f"{_HERE}.wire.encode:encode"),
-    match=later(f"{_HERE}.wire.match:match"),
-    stray=later(f"{_HERE}.wire.match:stray"),
-    decode=later(f"{_HERE}.wire.decode:decode"),
-    elements=later(f"{_HERE}.coverage:elements"),
-    hits=later(f"{_HERE}.coverage:hits"),
-    parse_text=later(f"{_HERE}.schemas:parse_text"),
-    checks=(later(f"{_HERE}.wire.checks:check_envelope"), later(f"{_HERE}.wire.checks:check_fault")),
+    read=on_demand(f"{_HERE}.definition.reader:read"),
+    engine=on_demand(f"{_HERE}.schemas:engine"),
+    bind=on_demand(f"{_HERE}.binding:SoapWire"),
     is_root=is_root,
-    selector=later(f"{_HERE}.schemas:selector"),
-    sign_in={"wss-text": later(f"{_HERE}.wire.sign_in:with_text"), "wss-digest": later(f"{_HERE}.wire.sign_in:with_digest")},
+    sign_in={
+        "wss-text": SignInScheme(
+            _token("with_text"),
+            "user and password in the envelope's header (WS-Security UsernameToken)",
+        ),
+        "wss-digest": SignInScheme(
+            _token("with_digest"),
+            "user and a digest of the password in the envelope's header (WS-Security UsernameToken)",
+        ),
+    },
+    finding_kinds={
+        "envelope.form": "the answer is no envelope, or one put together wrongly",
+        "envelope.version": "the envelope is of another version of the protocol",
+    },
+    element_kinds={"fault": "faults"},
+    endings=(".wsdl", ".xml", ".xsd"),
     plain_names=("wsdl", "service", "services", "definition", "index", "main"),
+    hint="a WSDL <definitions>",
 )
 
 __all__ = ["SOAP"]

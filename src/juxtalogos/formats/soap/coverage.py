@@ -9,10 +9,11 @@ from juxtalogos.formats.soap.definition.http_binding import input_texts
 from juxtalogos.formats.soap.schemas import soap_schema
 from juxtalogos.formats.soap.wire.encoding import plain_values
 from juxtalogos.formats.soap.wire.match import envelope_of
-from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation, SchemaRef
+from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation
 from juxtalogos.model.elements import Element
 from juxtalogos.model.exchange import Exchange, Request
-from juxtalogos.model.seams import Answer
+from juxtalogos.model.schema import SchemaRef
+from juxtalogos.model.wire import Answer
 from juxtalogos.schema.xml.check.identity import ScopeOf
 
 
@@ -75,7 +76,7 @@ def _request(contract: Contract, operation: Operation, request: Request, base_ur
     entry = envelope.entry
     if media and media.schema and entry is not None and envelope.body is not None:
         schema = soap_schema(contract, media.schema)
-        if media.schema.dialect.startswith("encoded"):
+        if media.schema.encoded:
             plain = plain_values(envelope.body)
             entry, prefixes = (plain.element, plain.scope_of(prefixes)) if plain else (None, prefixes)
         if entry is not None and entry.tag == schema.declared.name:

@@ -1,8 +1,7 @@
 """The schemas of a WSDL's messages: what the parts of a message make of the body, as one element declaration.
 
-A `SchemaRef` names the message part (its pointer) and in its dialect what becomes of it: `xsd` is the element or type that
-the part names; `rpc {namespace}name` and `encoded {namespace}name` are the wrapper that rpc style puts around all parts
-(WSDL 1.1, section 3.5), its members the parts.
+A `SchemaRef` names the message part (its pointer), whose element or type it is; one with a `wrapper` is the element that rpc
+style puts around all parts of the message, its members being the parts, encoded or not.
 """
 
 from __future__ import annotations
@@ -12,23 +11,22 @@ from collections.abc import Iterator, Mapping
 from dataclasses import replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
-from weakref import WeakKeyDictionary
 
 from juxtalogos.documents.xmltree import resolve_name
 from juxtalogos.formats.soap.definition.documents import Documents
 from juxtalogos.formats.soap.names import ADDRESSING, ENVELOPE_11, ENVELOPE_12
-from juxtalogos.model.contract import Contract, Direction, Document, Operation, SchemaRef
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.document import Document
 from juxtalogos.model.elements import Element
 from juxtalogos.model.findings import Deviation
 from juxtalogos.model.location import split_pointer
-from juxtalogos.model.seams import OutlineRow
-from juxtalogos.schema.mutation import Boundary, Mutation
+from juxtalogos.model.schema import Boundary, Direction, Mutation, OutlineRow, SchemaRef
 from juxtalogos.schema.xml.check.identity import ScopeOf
 from juxtalogos.schema.xml.tell.outline import outline
 from juxtalogos.schema.xml.tell.plain_values import kind_at, plain, text_of, to_element, to_tree, xpath_of
 from juxtalogos.schema.xml.tell.text import scope_of
 from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, Group, Particle, Type
-from juxtalogos.schema.xml.tree.reader import Reader
+from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import SimpleType
 from juxtalogos.schema.xml.tree.sources import initial
 
@@ -56,7 +54,7 @@ class Seen:
 class ElementSchema:
     """One declared element in one direction, as the rooms above know schemas. Values are elements, or plain values."""
 
-    def __init__(self, reader: Reader, declared: ElementDecl, ref: SchemaRef, of_type: bool = False) -> None:
+    def __init__(self, reader: SchemaReader, declared: ElementDecl, ref: SchemaRef, of_type: bool = False) -> None:
         self.reader = reader
         self.declared = declared
         self.ref = ref
@@ -67,9 +65,11 @@ class ElementSchema:
         """The schema of an element of the substitution group."""
         return ElementSchema(self.reader, self.reader.substitutes(self.declared)[name], self.ref)
 
-    def element(self, value: Any, at: str = "body") -> ET.Element:
-        """A plain value as an element; UsageError when something has no place in it."""
-        return value if isinstance(value, ET.Element) else to_element(value, self.declared, self.reader, at)
+    def element(self, value: Any, at: str = "body", *, loose: bool = False) -> ET.Element:
+        """A plain value as an element; UsageError when something has no place in it, unless it is sent `loose`."""
+        return (
+            value if isinstance(value, ET.Element) else to_element(value, self.declared, self.reader, at, loose=loose)
+        )
 
     def tree(self, element: ET.Element, scope_of_element: ScopeOf) -> Any:
         return to_tree(element, self.declared, self.reader, scope_of_element)
@@ -165,9 +165,9 @@ class SoapEngine:
         self._made: dict[SchemaRef, ElementSchema] = {}
 
     @cached_property
-    def reader(self) -> Reader:
+    def reader(self) -> SchemaReader:
         whole = self._whole or Documents.of("", dict(self.documents))
-        reader = Reader(whole.schemas())
+        reader = SchemaReader(whole.schemas())
         for uri, prefix in ((ENVELOPE_11, "env"), (ENVELOPE_12, "env12"), (ADDRESSING, "wsa")):
             reader.add_prefix(uri, prefix)
         return reader
@@ -182,9 +182,8 @@ class SoapEngine:
         return found
 
     def _schema(self, ref: SchemaRef) -> ElementSchema:
-        style, _, wrapper = ref.dialect.partition(" ")
-        if style in ("rpc", "encoded"):
-            return ElementSchema(self.reader, self._wrapper(ref, wrapper, style), ref)
+        if ref.wrapper:
+            return ElementSchema(self.reader, self._wrapper(ref), ref)
         node, named = self._named(ref)
         element = self.reader.element(named or "") if node is not None and node.get("element") is not None else None
         if element is not None:
@@ -206,8 +205,9 @@ class SoapEngine:
         text = node.get("element") or node.get("type") or ""
         return node, resolve_name(text, document.value.scope(node))
 
-    def _wrapper(self, ref: SchemaRef, name: str, style: str) -> ElementDecl:
+    def _wrapper(self, ref: SchemaRef) -> ElementDecl:
         """rpc style: an element called as the operation, an accessor a part, of no namespace (WSDL 1.1, section 3.5)."""
+        name = ref.wrapper
         where = lambda: ref.location  # noqa: E731
         if name.startswith("{"):
             uri = name[1:].partition("}")[0]
@@ -218,10 +218,10 @@ class SoapEngine:
             _, named = self._named(inner)
             of_part: Type = self.reader.type(named or "") or self.reader.any_type
             at = inner.location
-            decl = ElementDecl(part, lambda at=at: at, of_part, nillable=style == "encoded")  # type: ignore[misc]
+            decl = ElementDecl(part, lambda at=at: at, of_part, nillable=ref.encoded)  # type: ignore[misc]
             parts.append(Particle(decl, int(required), 1, decl.where))
         # An encoded struct has no order (SOAP 1.1, section 5.4.1).
-        kind.content = Particle(Group("all" if style == "encoded" else "sequence", tuple(parts), where), 1, 1, where)
+        kind.content = Particle(Group("all" if ref.encoded else "sequence", tuple(parts), where), 1, 1, where)
         self.reader.finish()
         return ElementDecl(name, where, kind)
 
@@ -230,17 +230,13 @@ def engine(documents: Mapping[str, Document], dialect: str) -> SoapEngine:
     return SoapEngine(documents)
 
 
-_fast: WeakKeyDictionary[Reader, Fast] = WeakKeyDictionary()
-
-
-def fast_of(reader: Reader) -> Fast:
+def fast_of(reader: SchemaReader) -> Fast:
     """What of a reader's schemas was compiled, kept as long as the reader."""
-    from juxtalogos.schema.xml.compile.fast_check import Fast
+    if reader.compiled is None:
+        from juxtalogos.schema.xml.compile.fast_check import Fast
 
-    found = _fast.get(reader)
-    if found is None:
-        found = _fast[reader] = Fast(reader)
-    return found
+        reader.compiled = Fast(reader)
+    return reader.compiled  # type: ignore[no-any-return]
 
 
 def soap_schema(contract: Contract, ref: SchemaRef) -> ElementSchema:
@@ -250,7 +246,7 @@ def soap_schema(contract: Contract, ref: SchemaRef) -> ElementSchema:
     return found
 
 
-def reader_of(contract: Contract) -> Reader:
+def reader_of(contract: Contract) -> SchemaReader:
     """What reads the schemas of a contract."""
     return soap_schema(contract, SchemaRef("xsd", contract.root, "", Direction.RESPONSE)).reader
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING, Any
 
-from juxtalogos.model.contract import Direction, Document, SchemaRef
+from juxtalogos.model.document import Document
 from juxtalogos.model.elements import Element
 from juxtalogos.model.findings import Deviation
-from juxtalogos.model.seams import OutlineRow
+from juxtalogos.model.schema import Direction, OutlineRow, SchemaRef
 from juxtalogos.schema.json.check import combining, operators  # noqa: F401  (importing them fills the table)
 from juxtalogos.schema.json.check.interpreter import Context, Path, check_node
 from juxtalogos.schema.json.tell.elements import hits
@@ -16,9 +16,9 @@ from juxtalogos.schema.json.tree.nodes import Members, Node, Rule
 from juxtalogos.schema.json.tree.store import SchemaStore
 
 if TYPE_CHECKING:
+    from juxtalogos.model.schema import Boundary, Mutation
     from juxtalogos.schema.json.compile.compiler import Compiler
     from juxtalogos.schema.json.compile.source import Broken, Compiled, Record
-    from juxtalogos.schema.mutation import Boundary, Mutation
 
 
 class TooDeep(ValueError):

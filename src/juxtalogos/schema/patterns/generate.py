@@ -30,22 +30,22 @@ MAX_LENGTH = 100_000
 
 def matching_texts(tree: Node, *, least: int = 0, seed: int = 0, tries: int = 24) -> Iterator[str]:
     """Candidates: the shortest first, then longer ones that reach `least` characters, then seeded variations."""
-    shortest = _Writer(random.Random(seed), 0).write(tree)
+    shortest = _TextMaker(random.Random(seed), 0).write(tree)
     yield shortest
     # A repetition is stretched by what is missing; patterns with several repetitions want less each.
     missing = max(0, least - len(shortest))
     for stretch in (missing, missing // 2 + 1, missing // 3 + 1):
         if missing:
-            yield _Writer(random.Random(seed), stretch, stretch_all=stretch != missing).write(tree)
+            yield _TextMaker(random.Random(seed), stretch, stretch_all=stretch != missing).write(tree)
     if missing:
         yield shortest + "a" * missing
         yield "a" * missing + shortest
     for attempt in range(tries):
         rng = random.Random(seed * 1009 + attempt + 1)
-        yield _Writer(rng, rng.choice((1, 2, 4, missing or 8)), stretch_all=True, vary=True).write(tree)
+        yield _TextMaker(rng, rng.choice((1, 2, 4, missing or 8)), stretch_all=True, vary=True).write(tree)
 
 
-class _Writer:
+class _TextMaker:
     def __init__(self, rng: random.Random, stretch: int, *, stretch_all: bool = False, vary: bool = False) -> None:
         self.rng = rng
         self.stretch = stretch

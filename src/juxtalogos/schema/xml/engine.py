@@ -12,7 +12,7 @@ from juxtalogos.documents.bounds import MAX_BYTES
 from juxtalogos.documents.uris import join_uri
 from juxtalogos.documents.xmltext import NotXml, local
 from juxtalogos.documents.xmltree import XmlTree, read_tree
-from juxtalogos.model.contract import Fault
+from juxtalogos.model.contract import DefinitionFault
 from juxtalogos.model.errors import DocumentError, UsageError, nearest
 from juxtalogos.model.findings import Deviation
 from juxtalogos.schema.xml.check.soundness import warn
@@ -21,7 +21,7 @@ from juxtalogos.schema.xml.make.sample import sample_element
 from juxtalogos.schema.xml.tell.text import to_text
 from juxtalogos.schema.xml.tree.builtins import nowhere
 from juxtalogos.schema.xml.tree.components import ElementDecl
-from juxtalogos.schema.xml.tree.reader import Reader
+from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import XSD
 from juxtalogos.schema.xml.tree.sources import Sources, schemas_in
 from juxtalogos.schema.xml.tree.xml_attributes import add_well_known
@@ -32,12 +32,12 @@ _LEADS = tuple(f"{{{XSD}}}{kind}" for kind in ("include", "import", "redefine"))
 class SchemaSet:
     """Schemas compiled together. Documents are bytes or parsed elements; any global element may be the root."""
 
-    def __init__(self, reader: Reader) -> None:
+    def __init__(self, reader: SchemaReader) -> None:
         self.reader = reader
         self.fast = Fast(reader)
 
     @property
-    def faults(self) -> tuple[Fault, ...]:
+    def faults(self) -> tuple[DefinitionFault, ...]:
         """What is wrong with the schemas themselves."""
         return tuple(self.reader.sources.faults)
 
@@ -100,7 +100,7 @@ def compile_schemas(paths: Iterable[str | Path]) -> SchemaSet:
             if below is not None:
                 sources.add(join_uri(uri, one.get("location", "")), below, schemas_in(below))
     add_well_known(sources)
-    reader = Reader(sources)
+    reader = SchemaReader(sources)
     reader.everything()
     warn(reader)
     return SchemaSet(reader)

@@ -20,7 +20,7 @@ MAX_PLACES = 5_000
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class AnswerPlace:
     """One line of the tree. `at` or `xpath` addresses it in a check; a container has no value of its own."""
 
     depth: int
@@ -53,15 +53,15 @@ class Place:
         return {**where, "equals": self.value, "frozen": True}
 
 
-def places(response: Response, prefixes: Mapping[str, str] = MappingProxyType({})) -> list[Place]:
+def places(response: Response, prefixes: Mapping[str, str] = MappingProxyType({})) -> list[AnswerPlace]:
     """The status, the headers that say something lasting, and the body's tree; numbered by their order, from 1.
 
     `prefixes` (namespace -> prefix) are those that XPaths may use.
     """
-    found = [Place(0, "status", "status", value=response.status)]
+    found = [AnswerPlace(0, "status", "status", value=response.status)]
     for name, value in response.headers:
         if name.lower() in ("content-type", "location", "cache-control", "content-language"):
-            found.append(Place(0, f"header {name}", f"header.{name}", value=value))
+            found.append(AnswerPlace(0, f"header {name}", f"header.{name}", value=value))
     for place in _body(response, prefixes):
         found.append(place)
         if len(found) >= MAX_PLACES:
@@ -77,7 +77,7 @@ def body_value(response: Response) -> Any:
         raise UsageError(f"the answer is not JSON: {error}", mend="whole answers are kept of JSON bodies") from None
 
 
-def _body(response: Response, prefixes: Mapping[str, str]) -> Iterator[Place]:
+def _body(response: Response, prefixes: Mapping[str, str]) -> Iterator[AnswerPlace]:
     parsed = parse_media_type(header(response.headers, "content-type") or "")
     if parsed is None or parsed.is_json:
         try:
@@ -92,26 +92,26 @@ def _body(response: Response, prefixes: Mapping[str, str]) -> Iterator[Place]:
             return
 
 
-def _json(value: Any, name: str, at: str, depth: int) -> Iterator[Place]:
+def _json(value: Any, name: str, at: str, depth: int) -> Iterator[AnswerPlace]:
     if isinstance(value, dict):
-        yield Place(depth, f"{name} {{}}", at, count=len(value))
+        yield AnswerPlace(depth, f"{name} {{}}", at, count=len(value))
         for key, item in value.items():
             yield from _json(item, key, f"{at}/{escape_key(key)}", depth + 1)
     elif isinstance(value, list):
-        yield Place(depth, f"{name} []", at, count=len(value))
+        yield AnswerPlace(depth, f"{name} []", at, count=len(value))
         for index, item in enumerate(value):
             yield from _json(item, str(index), f"{at}/{index}", depth + 1)
     else:
-        yield Place(depth, name, at, value=value)
+        yield AnswerPlace(depth, name, at, value=value)
 
 
-def _xml(element: ET.Element, path: str, depth: int, prefixes: Mapping[str, str]) -> Iterator[Place]:
+def _xml(element: ET.Element, path: str, depth: int, prefixes: Mapping[str, str]) -> Iterator[AnswerPlace]:
     """Elements by their names, numbered where several of one name stand."""
     single = not len(element)
     value = element.text or "" if single else None
-    yield Place(depth, local(element.tag), xpath=path, value=value, count=-1 if single else len(element))
+    yield AnswerPlace(depth, local(element.tag), xpath=path, value=value, count=-1 if single else len(element))
     for name, text in element.attrib.items():
-        yield Place(depth + 1, f"@{local(name)}", xpath=f"{path}/@{_test(name, prefixes)}", value=text)
+        yield AnswerPlace(depth + 1, f"@{local(name)}", xpath=f"{path}/@{_test(name, prefixes)}", value=text)
     totals = Counter(child.tag for child in element)
     counts: Counter[str] = Counter()
     for child in element:
@@ -128,7 +128,7 @@ def _test(name: str, prefixes: Mapping[str, str]) -> str:
     return f"{prefixes[uri]}:{local(name)}" if uri in prefixes else f"*[local-name()='{local(name)}']"
 
 
-def chosen(found: list[Place], word: str) -> Place:
+def chosen(found: list[AnswerPlace], word: str) -> AnswerPlace:
     """A place by its number, or by its address: `body/name`, or a bare path `/name`."""
     if word.isdigit():
         if not 1 <= int(word) <= len(found):

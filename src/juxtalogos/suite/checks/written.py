@@ -10,19 +10,19 @@ from typing import Any
 
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import Location, follow_pointer
-from juxtalogos.model.seams import ABSENT
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.schema.json.tree.values import equal, in_words, type_of
 from juxtalogos.schema.patterns import PatternError, PatternTimeout, compile_pattern
 from juxtalogos.suite.kept_answers import run_values
 from juxtalogos.suite.language.expressions import Scope, evaluate, fill, parse_expression
-from juxtalogos.suite.language.formulas import Formula, Ground, NoValue, compute, parse_formula
+from juxtalogos.suite.language.formulas import Formula, FormulaContext, NoValue, compute, parse_formula
 from juxtalogos.suite.language.selectors import NoSelection, select_json, select_xml
 
 KIND = "check.unmet"
 
 
 @dataclass(frozen=True, slots=True)
-class Check:
+class WrittenCheck:
     """One test of one value. `how` says where the value is: `at` an address or expression, `jsonpath` or `xpath`."""
 
     how: str
@@ -34,7 +34,7 @@ class Check:
     """Why it is checked, in its author's words."""
     by: float = 0.0
     """Tolerance of `near`."""
-    inner: Check | None = None
+    inner: WrittenCheck | None = None
     """For `every` and `any`: the test of each item."""
     formula: Formula | None = None
     schema: Any = None
@@ -45,7 +45,7 @@ class Check:
 
 @dataclass(frozen=True, slots=True)
 class Test:
-    holds: Callable[[Check, Any, Any], bool]
+    holds: Callable[[WrittenCheck, Any, Any], bool]
     """(check, operand, value) -> whether it holds; the value may be ABSENT."""
     words: Callable[[Any], str]
     """What is expected, of an operand."""
@@ -53,7 +53,9 @@ class Test:
     """Whether all chosen nodes together are tested, as a list."""
 
 
-def run_check(check: Check, scope: Scope, ground: Ground, namespaces: Mapping[str, str] | None = None) -> CheckResult:
+def run_check(
+    check: WrittenCheck, scope: Scope, ground: FormulaContext, namespaces: Mapping[str, str] | None = None
+) -> CheckResult:
     at = check.where if check.how == "at" else f"{check.how} {check.where}"
     detail = check.note + (" (holds today's behaviour fast)" if check.frozen else "")
     try:
@@ -80,7 +82,7 @@ def run_check(check: Check, scope: Scope, ground: Ground, namespaces: Mapping[st
     return CheckResult(KIND, held, at, expected(check, operand), observed, detail=detail)
 
 
-def _operand(check: Check, scope: Scope, ground: Ground) -> Any:
+def _operand(check: WrittenCheck, scope: Scope, ground: FormulaContext) -> Any:
     """The operand with its expressions evaluated, or what its formula gives."""
     if check.inner is not None or check.schema is not None:
         return check.operand
@@ -93,7 +95,7 @@ def _operand(check: Check, scope: Scope, ground: Ground) -> Any:
     return found
 
 
-def chosen(check: Check, scope: Scope, namespaces: Mapping[str, str] | None = None) -> Any:
+def chosen(check: WrittenCheck, scope: Scope, namespaces: Mapping[str, str] | None = None) -> Any:
     """The value to test; ABSENT when there is none. NoSelection when what came cannot be gone through."""
     many = TESTS[check.test].many
     if check.how == "at":
@@ -144,7 +146,7 @@ def is_address(text: str) -> bool:
     )
 
 
-def expected(check: Check, operand: Any = ABSENT) -> str:
+def expected(check: WrittenCheck, operand: Any = ABSENT) -> str:
     if check.test in ("every", "any") and check.inner is not None:
         place = f" {check.inner.where}" if check.inner.where else ""
         return f"{check.test} item{place}: {expected(check.inner)}"
@@ -155,7 +157,7 @@ def expected(check: Check, operand: Any = ABSENT) -> str:
     return f"{words}, give or take {check.by:g}" if check.test == "near" else words
 
 
-def _observed(check: Check, value: Any) -> str:
+def _observed(check: WrittenCheck, value: Any) -> str:
     if value is ABSENT:
         return "absent"
     if check.test == "count":
@@ -173,7 +175,7 @@ def _observed(check: Check, value: Any) -> str:
     return in_words(value, 200)
 
 
-def _item_holds(inner: Check, item: Any) -> bool:
+def _item_holds(inner: WrittenCheck, item: Any) -> bool:
     value = item
     if inner.where:
         try:
@@ -187,10 +189,10 @@ def _matches(value: Any, pattern: Any) -> bool:
     return isinstance(value, str) and bool(compile_pattern(_as_text(pattern)).search(value))
 
 
-def _compared(holds: Callable[[Any, Any], bool]) -> Callable[[Check, Any, Any], bool]:
+def _compared(holds: Callable[[Any, Any], bool]) -> Callable[[WrittenCheck, Any, Any], bool]:
     """Numbers with numbers, texts with texts (dates of one form sort as texts); a header's text counts as the number it writes."""
 
-    def test(check: Check, operand: Any, value: Any) -> bool:
+    def test(check: WrittenCheck, operand: Any, value: Any) -> bool:
         left, right = _number(value, operand), operand
         both = (
             isinstance(left, int | float)
@@ -212,24 +214,24 @@ def _number(value: Any, beside: Any) -> Any:
     return value
 
 
-def _equals(check: Check, operand: Any, value: Any) -> bool:
+def _equals(check: WrittenCheck, operand: Any, value: Any) -> bool:
     return value is not ABSENT and (equal(value, operand) or equal(_number(value, operand), operand))
 
 
-def _near(check: Check, operand: Any, value: Any) -> bool:
+def _near(check: WrittenCheck, operand: Any, value: Any) -> bool:
     found: Any = _number(value, operand)
     numbers = all(isinstance(one, int | float) and not isinstance(one, bool) for one in (found, operand))
     return bool(numbers and abs(found - operand) <= check.by + 1e-12 * abs(operand))
 
 
-def _within(check: Check, operand: Any, value: Any) -> bool:
+def _within(check: WrittenCheck, operand: Any, value: Any) -> bool:
     low, high = operand
     return _compared(lambda one, other: one >= other)(check, low, value) and _compared(lambda one, other: one <= other)(
         check, high, value
     )
 
 
-def _count(check: Check, operand: Any, value: Any) -> bool:
+def _count(check: WrittenCheck, operand: Any, value: Any) -> bool:
     if not isinstance(value, list):
         return False
     if isinstance(operand, dict):
@@ -237,7 +239,7 @@ def _count(check: Check, operand: Any, value: Any) -> bool:
     return bool(len(value) == operand)
 
 
-def _ordered(check: Check, operand: Any, value: Any) -> bool:
+def _ordered(check: WrittenCheck, operand: Any, value: Any) -> bool:
     direction, by = (
         (operand, "") if isinstance(operand, str) else (operand.get("direction", "ascending"), operand.get("by", ""))
     )
@@ -251,7 +253,7 @@ def _ordered(check: Check, operand: Any, value: Any) -> bool:
         return False
 
 
-def _type(check: Check, operand: Any, value: Any) -> bool:
+def _type(check: WrittenCheck, operand: Any, value: Any) -> bool:
     names = operand if isinstance(operand, list) else [operand]
     if value is ABSENT:
         return False
@@ -326,7 +328,7 @@ def read_check(
     location: Location,
     schema_of: Callable[[Any, Location], Any],
     kept_of: Callable[[str], Any] = _nothing_kept,
-) -> Check:
+) -> WrittenCheck:
     """A check as it is written; BadCheck says what is wrong with it."""
     from juxtalogos.model.errors import nearest, quoted
     from juxtalogos.suite.checks.form import check_operand
@@ -353,7 +355,7 @@ def read_check(
     elif test == "kept":
         schema = kept_of(str(operand))
     check_operand(test, operand)
-    return Check(
+    return WrittenCheck(
         how, where, test, operand, location, str(value.get("note", "")), _tolerance(value, test), inner, formula, schema, value.get("frozen") is True
     )  # fmt: skip
 
@@ -375,7 +377,7 @@ def _where(value: dict[str, Any]) -> tuple[str, str]:
     return given[0], value[given[0]]
 
 
-def _inner(operand: Any, location: Location, schema_of: Callable[[Any, Location], Any]) -> Check:
+def _inner(operand: Any, location: Location, schema_of: Callable[[Any, Location], Any]) -> WrittenCheck:
     """The test of each item; its `at` is a JSON Pointer into the item, empty for the item itself."""
     if not isinstance(operand, dict):
         raise BadCheck(
@@ -387,4 +389,4 @@ def _inner(operand: Any, location: Location, schema_of: Callable[[Any, Location]
     found = read_check({**operand, "at": "body"}, location, schema_of)
     if found.test in ("computed", "every", "any"):
         raise BadCheck(f"{found.test} is no test of an item", found.test)
-    return Check("at", pointer, found.test, found.operand, location, by=found.by, schema=found.schema)
+    return WrittenCheck("at", pointer, found.test, found.operand, location, by=found.by, schema=found.schema)

@@ -21,7 +21,7 @@ _NAME = re.compile(r"[A-Za-z0-9_\-]+")
 
 
 @dataclass(frozen=True, slots=True)
-class Place:
+class SuitePlace:
     """`SUITE#CASE#STEP`, the later parts empty where the whole is meant."""
 
     suite: str
@@ -32,17 +32,17 @@ class Place:
         return "#".join(filter(None, (self.suite, self.case, self.step)))
 
 
-def place_of(text: str) -> Place:
+def place_of(text: str) -> SuitePlace:
     suite, _, rest = text.partition("#")
     case, _, step = rest.partition("#")
     if not re.fullmatch(r"[A-Za-z0-9_\-]+(/[A-Za-z0-9_\-]+)*", suite) or not all(
         not part or _NAME.fullmatch(part) for part in (case, step)
     ):
         raise UsageError(f"{quoted(text)} is no SUITE#CASE#STEP", mend="write one such as berths#flow-vessels")
-    return Place(suite, case, step)
+    return SuitePlace(suite, case, step)
 
 
-def remove(home: Workspace, place: Place, *, last_too: bool = False) -> list[str]:
+def remove(home: Workspace, place: SuitePlace, *, last_too: bool = False) -> list[str]:
     """Removes a step, a case or a suite; gives the cases that needed what is gone. With its last case a suite goes if that is meant."""
     path = find_suite(home, place.suite)
     if not place.case or (last_too and not place.step and _is_only_case(path, place.case)):
@@ -95,7 +95,7 @@ def _mentions(case: Any, case_id: str) -> bool:
     )
 
 
-def rename(home: Workspace, place: Place, name: str) -> Path:
+def rename(home: Workspace, place: SuitePlace, name: str) -> Path:
     """Gives a suite, case or step another name; what refers to it follows."""
     path = find_suite(home, place.suite)
     if not place.case:
@@ -162,7 +162,7 @@ def _replace(value: Any, old: dict[str, str], new: dict[str, str], pattern: str,
                     value[key] = changed
 
 
-def copy_place(home: Workspace, source: Place, target: Place, *, into: Workspace | None = None) -> Path:
+def copy_place(home: Workspace, source: SuitePlace, target: SuitePlace, *, into: Workspace | None = None) -> Path:
     """Copies a case, step or suite; in another workspace with the definitions, tables and kept answers that it needs."""
     there = into or home
     path = find_suite(home, source.suite)
@@ -212,7 +212,7 @@ def copy_place(home: Workspace, source: Place, target: Place, *, into: Workspace
     return fresh
 
 
-def _copy_step(path: Path, target: Place, step: Any, home: Workspace) -> None:
+def _copy_step(path: Path, target: SuitePlace, step: Any, home: Workspace) -> None:
     if not path.exists():
         raise SuiteError(f"there is no suite {quoted(target.suite)}", where=str(path), mend="copy the case first")
     with editing(path) as document:
@@ -281,7 +281,7 @@ def _copy_tree(source: Path, target: Path) -> None:
             _copy_file(file, target / file.relative_to(source))
 
 
-def tag(home: Workspace, place: Place, tags: list[str], description: str) -> None:
+def tag(home: Workspace, place: SuitePlace, tags: list[str], description: str) -> None:
     path = find_suite(home, place.suite)
     with editing(path) as document:
         case = workflow(document, place.case, path)

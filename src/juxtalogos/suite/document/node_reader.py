@@ -6,7 +6,7 @@ from collections.abc import Collection, Mapping
 from typing import Any, NoReturn
 
 from juxtalogos.documents.positions import lines, position
-from juxtalogos.model.contract import Document
+from juxtalogos.model.document import Document
 from juxtalogos.model.errors import SuiteError, nearest, quoted
 from juxtalogos.model.location import Location
 from juxtalogos.schema.patterns import PatternError, compile_pattern
@@ -27,7 +27,7 @@ _TYPES = ("simple", "regex", "jsonpath", "xpath")
 _EXCERPT = 110
 
 
-class Reader:
+class NodeReader:
     """What every part of a suite is read with."""
 
     def __init__(self, document: Document) -> None:

@@ -7,16 +7,18 @@ from pathlib import Path
 from typing import Any
 
 from juxtalogos.documents.load import load_document
-from juxtalogos.model.contract import Contract, Direction, Document
+from juxtalogos.model.contract import Contract
+from juxtalogos.model.document import Document
 from juxtalogos.model.errors import DocumentError, SuiteError, nearest, quoted
 from juxtalogos.model.location import Location, follow_pointer
+from juxtalogos.model.schema import Direction
 from juxtalogos.schema.json.engine import JsonSchema
 from juxtalogos.schema.json.tell.profile import View
 from juxtalogos.schema.json.tree.store import BadReference, SchemaStore
-from juxtalogos.suite.document.node_reader import Known, Reader
+from juxtalogos.suite.document.node_reader import Known, NodeReader
 from juxtalogos.suite.document.selection import needed_steps
 from juxtalogos.suite.document.step_reader import ID, StepReader
-from juxtalogos.suite.kept_answers import Kept, read_kept
+from juxtalogos.suite.kept_answers import KeptAnswer, read_kept
 from juxtalogos.suite.language.formulas import Formula
 from juxtalogos.suite.model import Case, CaseKey, Step, Suite, TableSource
 from juxtalogos.workspace.files import read_inside
@@ -85,7 +87,7 @@ class Library:
         return self.documents[path]
 
 
-class _SuiteReader(Reader):
+class _SuiteReader(NodeReader):
     def __init__(self, library: Library, path: Path, document: Document) -> None:
         super().__init__(document)
         self.library = library
@@ -253,7 +255,7 @@ class _SuiteReader(Reader):
             self.fail(f"this schema cannot be used: {error}", at, "correct its references")
         return schema
 
-    def kept(self, name: str) -> Kept:
+    def kept(self, name: str) -> KeptAnswer:
         return read_kept(self.workspace.root, name)
 
     def case_key(self, text: str, at: Location) -> CaseKey:

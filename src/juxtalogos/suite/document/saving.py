@@ -8,18 +8,17 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from juxtalogos.compose.composer import sample_media, slug
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, quoted
-from juxtalogos.model.seams import Inputs
+from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.document.editor import editing
-from juxtalogos.suite.document.writer import document_of, step_document, to_yaml
+from juxtalogos.suite.document.writer import body_type, document_of, slug, step_document, to_yaml
 from juxtalogos.suite.inputs import with_values
 from juxtalogos.workspace.files import write_whole
 
 
 @dataclass(frozen=True, slots=True)
-class Link:
+class StepLink:
     """An input that takes a value from an earlier step's answer, not a literal."""
 
     address: str
@@ -41,14 +40,14 @@ def place_of(where: str) -> tuple[str, str]:
 
 
 def save_call(
-    suites: Path, where: str, contract: Contract, operation: Operation, inputs: Inputs, links: Sequence[Link] = ()
+    suites: Path, where: str, contract: Contract, operation: Operation, inputs: Inputs, links: Sequence[StepLink] = ()
 ) -> tuple[Path, str]:
     """Appends to `SUITE#CASE`, made when it is not there; gives the file and the step's id."""
     name, case_id = place_of(where)
     inputs = with_values(inputs, {link.address: link.reference for link in links})
     path = suites / f"{name}.arazzo.yaml"
     url = source_url(suites.parent, path, contract)
-    step = step_document(operation, slug(operation.id), inputs, sample_media(operation, inputs))
+    step = step_document(operation, slug(operation.id), inputs, body_type(operation, inputs))
     if not path.exists():
         case = {"workflowId": case_id, "steps": [step]}
         document = document_of(contract, url, [case])
@@ -65,7 +64,7 @@ def source_url(workspace: Path, suite: Path, contract: Contract) -> str:
     return "../" * depth + f"definitions/{contract.name}/{contract.root}"
 
 
-def _append(path: Path, case_id: str, step: dict[str, Any], source: dict[str, str], links: Sequence[Link]) -> None:
+def _append(path: Path, case_id: str, step: dict[str, Any], source: dict[str, str], links: Sequence[StepLink]) -> None:
     with editing(path) as document:
         workflows, sources = document["workflows"], document["sourceDescriptions"]
         case = next((one for one in workflows if one.get("workflowId") == case_id), None)
@@ -83,7 +82,7 @@ def _append(path: Path, case_id: str, step: dict[str, Any], source: dict[str, st
             sources.append(source)
 
 
-def _give(steps: Any, link: Link) -> None:
+def _give(steps: Any, link: StepLink) -> None:
     """Lets an earlier step put out what a link takes; KeyError when the step is gone."""
     step = next((one for one in steps if one.get("stepId") == link.step), None)
     if step is None:

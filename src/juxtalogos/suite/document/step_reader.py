@@ -9,10 +9,10 @@ from typing import Any, Protocol
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.location import Location
-from juxtalogos.model.seams import ABSENT
-from juxtalogos.suite.checks.written import BadCheck, Check, read_check
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.suite.checks.written import BadCheck, WrittenCheck, read_check
 from juxtalogos.suite.document.flows import flows_of
-from juxtalogos.suite.document.node_reader import Known, Reader
+from juxtalogos.suite.document.node_reader import Known, NodeReader
 from juxtalogos.suite.inputs import resolve_address
 from juxtalogos.suite.language.formulas import BadFormula, reads_of
 from juxtalogos.suite.language.selectors import BadSelector, check_xpath, json_path, prefixes_in
@@ -42,7 +42,7 @@ class Sources(Protocol):
 class StepReader:
     """Reads steps in their order; each may read what those before it gave."""
 
-    def __init__(self, reader: Reader, sources: Sources, step_ids: list[str]) -> None:
+    def __init__(self, reader: NodeReader, sources: Sources, step_ids: list[str]) -> None:
         self.reader = reader
         self.sources = sources
         self.step_ids = step_ids
@@ -232,7 +232,7 @@ class StepReader:
             found.append(Output(name, str(output.get("context", "$response.body")), kind, selector))
         return tuple(found)
 
-    def checks(self, step: dict[str, Any], at: Location, known: Known) -> list[Check]:
+    def checks(self, step: dict[str, Any], at: Location, known: Known) -> list[WrittenCheck]:
         found = []
         for index, item in enumerate(self.reader.listing(step, "x-juxtalogos-checks", at)):
             place = at.child("x-juxtalogos-checks", index)

@@ -10,7 +10,8 @@ import yaml
 from juxtalogos.documents.yamltext import CoreLoader
 from juxtalogos.formats import FORMATS
 from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.seams import ABSENT, Inputs
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
 
 _Base: Any = getattr(yaml, "CSafeDumper", yaml.SafeDumper)
 
@@ -70,3 +71,13 @@ def operation_reference(operation: Operation) -> dict[str, str]:
     if operation.declared_id == operation.id and re.fullmatch(r"[^\s{}]+", operation.id):
         return {"operationId": f"$sourceDescriptions.{operation.contract}.{operation.id}"}
     return {"operationPath": f"{{$sourceDescriptions.{operation.contract}.url}}#{operation.reference}"}
+
+
+def body_type(operation: Operation, inputs: Inputs) -> str:
+    """The media type of a body that is sent; empty when none is."""
+    return inputs.content_type if inputs.body is not ABSENT and operation.body else ""
+
+
+def slug(text: str) -> str:
+    """Letters, digits, _ and - only, as Arazzo's ids want it."""
+    return re.sub(r"[^A-Za-z0-9_]+", "-", text).strip("-")

@@ -10,7 +10,7 @@ from functools import lru_cache
 from typing import Any
 
 from juxtalogos.documents.jsontext import dump_json
-from juxtalogos.model.seams import ABSENT
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.suite.language.expressions import BadExpression, Expression, Scope, evaluate, parse_expression
 from juxtalogos.suite.language.tokens import Tokens
 

@@ -11,7 +11,7 @@ from typing import Any
 from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.model.exchange import Exchange, header
 from juxtalogos.model.location import follow_pointer
-from juxtalogos.model.seams import ABSENT
+from juxtalogos.model.schema import ABSENT
 
 _ID = r"[A-Za-z0-9_\-]+"
 _NAME = r"[A-Za-z0-9_.\-]+"

@@ -20,7 +20,7 @@ from decimal import Decimal, DivisionByZero, InvalidOperation, localcontext
 from typing import Any
 
 from juxtalogos.model.errors import ConfigError, quoted
-from juxtalogos.model.seams import ABSENT
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.suite.language.expressions import BadExpression, Expression, Scope, evaluate, parse_expression
 from juxtalogos.suite.language.tokens import Tokens
 
@@ -52,7 +52,7 @@ class Formula:
 
 
 @dataclass(slots=True)
-class Ground:
+class FormulaContext:
     """What formulas stand on: the day, and the seed of made-up values."""
 
     now: datetime = field(default_factory=lambda: datetime.now(UTC))
@@ -158,7 +158,7 @@ def reads_of(formula: Formula) -> list[Expression]:
     return found
 
 
-def compute(formula: Formula, scope: Scope, ground: Ground) -> Any:
+def compute(formula: Formula, scope: Scope, ground: FormulaContext) -> Any:
     """The value as JSON has it; NoValue says why there is none."""
     try:
         with localcontext() as context:
@@ -168,7 +168,7 @@ def compute(formula: Formula, scope: Scope, ground: Ground) -> Any:
         raise NoValue("the numbers cannot be reckoned with") from None
 
 
-def settled(variables: Mapping[str, Any], ground: Ground, where: str) -> dict[str, Any]:
+def settled(variables: Mapping[str, Any], ground: FormulaContext, where: str) -> dict[str, Any]:
     """Variables of a configuration, those of the form `{formula = "TEXT"}` computed; ConfigError at `where` names a bad one."""
     found = dict(variables)
     for name, value in variables.items():
@@ -182,7 +182,7 @@ def settled(variables: Mapping[str, Any], ground: Ground, where: str) -> dict[st
     return found
 
 
-def _compute(formula: Formula, scope: Scope, ground: Ground) -> Any:
+def _compute(formula: Formula, scope: Scope, ground: FormulaContext) -> Any:
     if formula.op == "value":
         return formula.operands[0]
     if formula.op == "read":
@@ -266,7 +266,7 @@ class Function:
     meaning: str
 
 
-def _date(ground: Ground, text: str) -> Any:
+def _date(ground: FormulaContext, text: str) -> Any:
     text = text.strip()
     if re.fullmatch(r"\d{4}-\d\d-\d\d", text):
         return date.fromisoformat(text)
@@ -277,26 +277,26 @@ def _date(ground: Ground, text: str) -> Any:
 _MARKS = {"YYYY": "%Y", "MM": "%m", "DD": "%d", "hh": "%H", "mm": "%M", "ss": "%S"}
 
 
-def _format(ground: Ground, when: date, form: str) -> str:
+def _format(ground: FormulaContext, when: date, form: str) -> str:
     if not isinstance(when, date):
         raise TypeError
     return re.sub("YYYY|MM|DD|hh|mm|ss", lambda found: when.strftime(_MARKS[found.group()]), form)
 
 
-def _text(ground: Ground, value: Any) -> str:
+def _text(ground: FormulaContext, value: Any) -> str:
     plain = _plain(value)
     return plain if isinstance(plain, str) else "true" if plain is True else "false" if plain is False else str(plain)
 
 
-def _round(ground: Ground, value: Decimal, digits: Decimal = Decimal(0)) -> Decimal:
+def _round(ground: FormulaContext, value: Decimal, digits: Decimal = Decimal(0)) -> Decimal:
     return value.quantize(Decimal(1).scaleb(-int(digits)))
 
 
-def _part(ground: Ground, text: str, start: Decimal, count: Decimal) -> str:
+def _part(ground: FormulaContext, text: str, start: Decimal, count: Decimal) -> str:
     return text[int(start) : int(start) + int(count)] if start >= 0 and count >= 0 else text[int(start) :][: int(count)]
 
 
-def _span(unit: str) -> Callable[[Ground, Decimal], timedelta]:
+def _span(unit: str) -> Callable[[FormulaContext, Decimal], timedelta]:
     return lambda ground, count: timedelta(**{unit: float(count)})
 
 

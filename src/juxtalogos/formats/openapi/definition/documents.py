@@ -7,10 +7,11 @@ from urllib.parse import unquote, urldefrag
 
 from juxtalogos.documents.uris import join_uri
 from juxtalogos.formats.openapi.definition.survey import Survey, survey
-from juxtalogos.model.contract import Document, Fault
+from juxtalogos.model.contract import DefinitionFault
+from juxtalogos.model.document import Document
 from juxtalogos.model.errors import DocumentError, quoted
+from juxtalogos.model.format import Fetch
 from juxtalogos.model.location import Location, follow_pointer
-from juxtalogos.model.seams import Fetch
 
 MAX_DOCUMENTS = 2_000
 MAX_CHAIN = 50
@@ -24,7 +25,7 @@ class Documents:
         self.fetch = fetch
         self.by_uri: dict[str, Document] = {}
         self.surveys: dict[str, Survey] = {}
-        self._faults: dict[Fault, None] = {}
+        self._faults: dict[DefinitionFault, None] = {}
         self.missing: dict[str, DocumentError] = {}
 
     def load_all(self) -> None:
@@ -49,10 +50,10 @@ class Documents:
                 waiting.append(urldefrag(join_uri(uri, reference))[0] if reference else uri)
 
     def fault(self, what: str, location: Location, mend: str, severity: str = "fault") -> None:
-        self._faults[Fault(what, location, mend, severity)] = None
+        self._faults[DefinitionFault(what, location, mend, severity)] = None
 
     @property
-    def faults(self) -> tuple[Fault, ...]:
+    def faults(self) -> tuple[DefinitionFault, ...]:
         """Each once, in the order they were met."""
         return tuple(self._faults)
 

@@ -8,9 +8,10 @@ from typing import Any, Literal, NamedTuple
 
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.formats.openapi.definition.documents import Documents
-from juxtalogos.model.contract import Body, DeclaredAnswer, DeclaredHeader, Direction, Input, Link, Media, SchemaRef
+from juxtalogos.model.contract import Body, DeclaredAnswer, DeclaredHeader, DeclaredLink, Input, Media
 from juxtalogos.model.errors import quoted
 from juxtalogos.model.location import Location
+from juxtalogos.model.schema import Direction, SchemaRef
 
 PLACES = ("path", "query", "header", "cookie")
 DEFAULT_STYLE = {"path": "simple", "query": "form", "header": "simple", "cookie": "form"}
@@ -229,7 +230,7 @@ class PartReader:
             schema = self.schema(holder, schema_at, Direction.RESPONSE) if isinstance(holder, dict) else None
             yield DeclaredHeader(name, required, schema, place, explode, content, description)
 
-    def links(self, value: Any, location: Location) -> Iterator[Link]:
+    def links(self, value: Any, location: Location) -> Iterator[DeclaredLink]:
         for name, item in value.items() if isinstance(value, dict) else ():
             followed = self.documents.follow(item, location.child("links", name))
             if followed is None or not isinstance(followed[0], dict):
@@ -244,4 +245,4 @@ class PartReader:
             target = link.get("operationId") or link.get("operationRef")
             body = link.get("requestBody")
             if isinstance(target, str):
-                yield Link(target, pairs, body if isinstance(body, str) else "", place)
+                yield DeclaredLink(target, pairs, body if isinstance(body, str) else "", place)

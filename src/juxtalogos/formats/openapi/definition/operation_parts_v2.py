@@ -8,9 +8,10 @@ from typing import Any
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.formats.openapi.definition.documents import Documents
 from juxtalogos.formats.openapi.definition.operation_parts import IGNORED_HEADERS, PartReader, Parts
-from juxtalogos.model.contract import Body, DeclaredAnswer, DeclaredHeader, Direction, Input, Media, SchemaRef
+from juxtalogos.model.contract import Body, DeclaredAnswer, DeclaredHeader, Input, Media
 from juxtalogos.model.errors import quoted
 from juxtalogos.model.location import Location
+from juxtalogos.model.schema import Direction, SchemaRef
 
 _STYLES = {"csv": "form", "ssv": "spaceDelimited", "tsv": "tabDelimited", "pipes": "pipeDelimited", "multi": "form"}
 FORM, MULTIPART = "application/x-www-form-urlencoded", "multipart/form-data"

@@ -10,16 +10,18 @@ from typing import Any
 
 from juxtalogos.documents.collector import collector_paused
 from juxtalogos.formats.openapi.definition.documents import Documents
+from juxtalogos.formats.openapi.definition.meaning import with_meaning
 from juxtalogos.formats.openapi.definition.operation_parts import PartReader
 from juxtalogos.formats.openapi.definition.operation_parts_v2 import OldPartReader
 from juxtalogos.formats.openapi.definition.outgoing import outgoing
 from juxtalogos.formats.openapi.definition.schema_faults import schema_faults, unsound_schemas
 from juxtalogos.formats.openapi.definition.soundness import unsound
 from juxtalogos.formats.openapi.wire.templates import variables
-from juxtalogos.model.contract import Contract, Document, Operation, SecurityScheme
+from juxtalogos.model.contract import Contract, Operation, SecurityScheme
+from juxtalogos.model.document import Document
 from juxtalogos.model.errors import DocumentError, quoted
+from juxtalogos.model.format import Fetch
 from juxtalogos.model.location import Location
-from juxtalogos.model.seams import Fetch
 from juxtalogos.schema.json import JsonEngine
 from juxtalogos.schema.json.tree.dialects import BY_URI
 
@@ -37,14 +39,14 @@ def read(name: str, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Cont
     documents = Documents(root, fetch)
     with collector_paused():
         documents.load_all()
-        return _Reader(name, documents).contract()
+        return _OpenApiReader(name, documents).contract()
 
 
 def engine(documents: Mapping[str, Document], dialect: str) -> JsonEngine:
     return JsonEngine(documents, dialect)
 
 
-class _Reader:
+class _OpenApiReader:
     def __init__(self, name: str, documents: Documents) -> None:
         self.name = name
         self.documents = documents
@@ -88,7 +90,7 @@ class _Reader:
         made = engine(self.documents.by_uri, self.dialect)
         found = self.value.get("info")
         info: dict[str, Any] = found if isinstance(found, dict) else {}
-        operations = self.named(list(self.operations()))
+        operations = with_meaning(self.named(list(self.operations())))
         draft = Contract(
             self.name,
             "openapi",
@@ -299,4 +301,17 @@ class _Reader:
                 str(scheme.get("name", "")),
                 location,
                 str(scheme.get("description", "")),
+                *_token_service(scheme),
             )
+
+
+def _token_service(scheme: dict[str, Any]) -> tuple[str, tuple[str, ...]]:
+    """(token URL, scopes) of the flow for client credentials (OpenAPI, OAuth flow object; 2.0: flow `application`)."""
+    flows = scheme.get("flows")
+    flow = flows.get("clientCredentials") if isinstance(flows, dict) else None
+    if flow is None and scheme.get("flow") == "application":
+        flow = scheme
+    if not isinstance(flow, dict) or not isinstance(flow.get("tokenUrl"), str):
+        return "", ()
+    scopes = flow.get("scopes")
+    return flow["tokenUrl"], tuple(map(str, scopes)) if isinstance(scopes, dict) else ()

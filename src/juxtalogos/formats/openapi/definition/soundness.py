@@ -11,8 +11,9 @@ from urllib.parse import unquote
 
 from juxtalogos.documents.uris import join_uri
 from juxtalogos.formats.openapi.definition.documents import Documents
-from juxtalogos.model.contract import Contract, SchemaRef
+from juxtalogos.model.contract import Contract
 from juxtalogos.model.location import Location, escape_key, follow_pointer
+from juxtalogos.model.schema import SchemaRef
 
 _NOT_FOLLOWED = frozenset(("enum", "const", "default", "example", "examples", "discriminator"))
 

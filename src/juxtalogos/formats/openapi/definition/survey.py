@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
-from juxtalogos.model.contract import Document
+from juxtalogos.model.document import Document
 from juxtalogos.model.location import Location, join_pointer
 
 Link = tuple[Any, ...]

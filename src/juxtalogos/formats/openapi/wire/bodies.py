@@ -12,8 +12,9 @@ from juxtalogos.documents.xmltext import NotXml, local, parse_xml
 from juxtalogos.exchange.media import MediaType, parse_media_type
 from juxtalogos.formats.openapi.wire.styles import coerce, kinds
 from juxtalogos.formats.openapi.wire.xml_bodies import from_xml, root_name
-from juxtalogos.model.contract import Contract, Media, SchemaRef
-from juxtalogos.model.seams import ABSENT, Problem
+from juxtalogos.model.contract import Contract, Media
+from juxtalogos.model.schema import ABSENT, SchemaRef
+from juxtalogos.model.wire import Problem
 from juxtalogos.schema.json.tell.profile import View
 
 

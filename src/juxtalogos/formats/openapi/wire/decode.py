@@ -6,10 +6,11 @@ from collections.abc import Iterator
 
 from juxtalogos.exchange.media import best_match, parse_media_type
 from juxtalogos.formats.openapi.wire.bodies import read_body
-from juxtalogos.formats.openapi.wire.styles import Reader, kinds
+from juxtalogos.formats.openapi.wire.styles import ParameterReader, kinds
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Input, Media, Operation
 from juxtalogos.model.exchange import Exchange, Headers, header
-from juxtalogos.model.seams import ABSENT, Answer, HeaderValue, Problem
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Answer, HeaderValue, Problem
 
 
 def decode(contract: Contract, operation: Operation, exchange: Exchange) -> Answer:
@@ -50,7 +51,7 @@ def _headers(contract: Contract, declared: DeclaredAnswer, headers: Headers) -> 
         as_input = Input(
             one.name, "header", one.required, one.schema, one.location, "simple", one.explode, content=one.content
         )
-        reader = Reader(as_input, *kinds(contract, one.schema))
+        reader = ParameterReader(as_input, *kinds(contract, one.schema))
         yield HeaderValue(one, text, reader.from_text(text), contract.schema(one.schema))
 
 

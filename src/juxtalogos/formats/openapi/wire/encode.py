@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import dataclass
 from typing import Any
 from urllib.parse import quote_plus
-from weakref import WeakKeyDictionary
 
 from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.exchange.media import chosen_media, parse_media_type
@@ -12,30 +13,52 @@ from juxtalogos.formats.openapi.wire.match import base_of
 from juxtalogos.formats.openapi.wire.styles import to_text, write
 from juxtalogos.formats.openapi.wire.templates import filled, variables
 from juxtalogos.formats.openapi.wire.xml_bodies import to_xml
-from juxtalogos.model.contract import Contract, Input, Media, Operation, SchemaRef
+from juxtalogos.model.contract import Contract, Input, Media, Operation
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.exchange import Request
-from juxtalogos.model.seams import ABSENT, Inputs
+from juxtalogos.model.schema import ABSENT, SchemaRef
+from juxtalogos.model.wire import Inputs
 from juxtalogos.schema.json.tell.profile import View
 
 BOUNDARY = "juxtalogos-part-7f3a91c2"
 
 
-def encode(contract: Contract, operation: Operation, inputs: Inputs, base_url: str) -> Request:
-    """The request, without credentials. UsageError names an input that does not fit."""
-    by_address, accept = _prepared(contract, operation)
+@dataclass(frozen=True, slots=True)
+class Prepared:
+    """What is the same for every request of an operation."""
+
+    by_address: Mapping[str, Input]
+    accept: str
+
+
+def prepared(operation: Operation) -> Prepared:
+    return Prepared({one.address: one for one in operation.inputs}, accepted(operation))
+
+
+def encode(
+    contract: Contract, operation: Operation, known: Prepared, inputs: Inputs, base_url: str, *, loose: bool = False
+) -> Request:
+    """The request, without credentials. UsageError names an input that does not fit; `loose` sends it all the same."""
+    by_address, accept = known.by_address, known.accept
     for address in inputs.values:
-        if address not in by_address and not address.startswith("header."):
+        if address not in by_address and not address.startswith("header.") and not loose:
             raise UsageError(f"{operation.id} has no input {quoted(address)}", mend=nearest(address, by_address))
     texts: dict[str, str] = {}
     query, headers, cookies = [], [], []
     for address, value in inputs.values.items():
         one = by_address.get(address)
         if one is None:
-            headers.append((address.partition(".")[2], to_text(value)))
+            place, _, name = address.partition(".")
+            pair = f"{quote_plus(name)}={quote_plus(to_text(value))}"
+            if place == "query":
+                query.append(pair)
+            elif place == "cookie":
+                cookies.append(pair)
+            else:
+                headers.append((name, to_text(value)))
         elif one.place == "path":
             text = write(one, value)
-            if text == "":
+            if text == "" and not loose:
                 raise UsageError(f"{operation.id}: {address} is empty, so the path has a hole", mend="give it a value")
             texts[one.name] = text
         elif one.place == "query":
@@ -45,7 +68,9 @@ def encode(contract: Contract, operation: Operation, inputs: Inputs, base_url: s
         else:
             cookies.append(write(one, value).replace("&", "; "))
     for missing in variables(operation.path):
-        if missing not in texts:
+        if missing not in texts and loose:
+            texts[missing] = ""
+        elif missing not in texts:
             raise UsageError(f"{operation.id} needs path.{missing}", mend=f"give it with --set path.{missing}=VALUE")
     path, fixed = filled(operation.path, texts)
     if cookies:
@@ -60,18 +85,6 @@ def encode(contract: Contract, operation: Operation, inputs: Inputs, base_url: s
     query = [fixed, *query] if fixed else query
     url = base_of(contract, operation, base_url).rstrip("/") + path + ("?" + "&".join(query) if query else "")
     return Request(operation.method, url, tuple(headers), body)
-
-
-_known: WeakKeyDictionary[Contract, dict[str, tuple[dict[str, Input], str]]] = WeakKeyDictionary()
-
-
-def _prepared(contract: Contract, operation: Operation) -> tuple[dict[str, Input], str]:
-    """(inputs by address, what to accept): the same for every request of an operation."""
-    known = _known.setdefault(contract, {})
-    found = known.get(operation.id)
-    if found is None:
-        found = known[operation.id] = {one.address: one for one in operation.inputs}, accepted(operation)
-    return found
 
 
 def accepted(operation: Operation) -> str:

@@ -53,56 +53,54 @@ def path_values(contract: Contract, operation: Operation, url: str, base_url: st
     return None if path is None else template(operation.path).values(path or "/", urlsplit(url).query)
 
 
-def match(contract: Contract, request: Request, base_url: str) -> tuple[Operation, ...]:
-    """A HEAD that is not declared is taken for its GET (RFC 9110, section 9.3.2)."""
-    found = _match(contract, request.method, request.url, base_url)
-    return found or (_match(contract, "GET", request.url, base_url) if request.method == "HEAD" else ())
-
-
-def _match(contract: Contract, method: str, url: str, base_url: str) -> tuple[Operation, ...]:
-    index, query = _index(contract), urlsplit(url).query
-    path = path_below(url, base_url)
-    fitting: list[Operation] = []
-    if path is not None:
-        path = path or "/"
-        candidates = [*index.get((method, path.count("/")), ()), *index.get((method, _ANY_LENGTH), ())]
-        fitting = [one for one in candidates if template(one.path).values(path, query) is not None]
-    elsewhere = index.get((method, _OWN_SERVER), ())
-    fitting += [one for one in elsewhere if path_values(contract, one, url, base_url) is not None]
-    # Concrete before templated, segment by segment (OpenAPI, paths object: "path templating matching").
-    return tuple(sorted(fitting, key=lambda operation: template(operation.path).rank))
-
-
 _ANY_LENGTH, _OWN_SERVER = -1, -2
 
 
-@lru_cache(maxsize=8)
-def _index(contract: Contract) -> dict[tuple[str, int], list[Operation]]:
-    """Operations by method and number of segments."""
-    found: dict[tuple[str, int], list[Operation]] = {}
-    for operation in contract.operations:
-        one = template(operation.path)
-        length = _OWN_SERVER if operation.servers else _ANY_LENGTH if one.takes_rest else len(one.segments) - 1
-        found.setdefault((operation.method, length), []).append(operation)
-    return found
+class Matcher:
+    """The operations of a contract by method and number of segments."""
 
+    def __init__(self, contract: Contract) -> None:
+        self.contract = contract
+        self.index: dict[tuple[str, int], list[Operation]] = {}
+        for operation in contract.operations:
+            one = template(operation.path)
+            length = _OWN_SERVER if operation.servers else _ANY_LENGTH if one.takes_rest else len(one.segments) - 1
+            self.index.setdefault((operation.method, length), []).append(operation)
 
-def stray(contract: Contract, request: Request, base_url: str) -> CheckResult | str:
-    """What a request is that no operation matches: a finding under the base URL; else why it is none of ours."""
-    path = path_below(request.url, base_url)
-    if path is None:
-        return "outside the base URL"
-    if request.method == "OPTIONS" and header(request.headers, "access-control-request-method"):
-        return "a browser asks before it calls (Fetch, CORS preflight); no definition need declare that"
-    others = {
-        method: found[0]
-        for method in dict.fromkeys(method for method, _ in _index(contract))
-        if (found := _match(contract, method, request.url, base_url))
-    }
-    at, observed = f"request {request.method} {path}", f"{request.method} {path}"
-    if others:
-        nearest = next(iter(others.values()))
-        declared = f"{' or '.join(others)} {nearest.path}"
-        return CheckResult("operation.undeclared", False, at, declared, observed, nearest.location)
-    root = Location(contract.root, "/paths")
-    return CheckResult("operation.undeclared", False, at, "a path of the definition", observed, root)
+    def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
+        """A HEAD that is not declared is taken for its GET (RFC 9110, section 9.3.2)."""
+        found = self._match(request.method, request.url, base_url)
+        return found or (self._match("GET", request.url, base_url) if request.method == "HEAD" else ())
+
+    def _match(self, method: str, url: str, base_url: str) -> tuple[Operation, ...]:
+        index, query = self.index, urlsplit(url).query
+        path = path_below(url, base_url)
+        fitting: list[Operation] = []
+        if path is not None:
+            path = path or "/"
+            candidates = [*index.get((method, path.count("/")), ()), *index.get((method, _ANY_LENGTH), ())]
+            fitting = [one for one in candidates if template(one.path).values(path, query) is not None]
+        elsewhere = index.get((method, _OWN_SERVER), ())
+        fitting += [one for one in elsewhere if path_values(self.contract, one, url, base_url) is not None]
+        # Concrete before templated, segment by segment (OpenAPI, paths object: "path templating matching").
+        return tuple(sorted(fitting, key=lambda operation: template(operation.path).rank))
+
+    def unmatched(self, request: Request, base_url: str) -> CheckResult | str:
+        """What a request is that no operation matches: a finding under the base URL; else why it is none of ours."""
+        path = path_below(request.url, base_url)
+        if path is None:
+            return "outside the base URL"
+        if request.method == "OPTIONS" and header(request.headers, "access-control-request-method"):
+            return "a browser asks before it calls (Fetch, CORS preflight); no definition need declare that"
+        others = {
+            method: found[0]
+            for method in dict.fromkeys(method for method, _ in self.index)
+            if (found := self._match(method, request.url, base_url))
+        }
+        at, observed = f"request {request.method} {path}", f"{request.method} {path}"
+        if others:
+            nearest = next(iter(others.values()))
+            declared = f"{' or '.join(others)} {nearest.path}"
+            return CheckResult("operation.undeclared", False, at, declared, observed, nearest.location)
+        root = Location(self.contract.root, "/paths")
+        return CheckResult("operation.undeclared", False, at, "a path of the definition", observed, root)

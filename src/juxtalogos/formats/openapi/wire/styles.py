@@ -7,8 +7,8 @@ from typing import Any
 from urllib.parse import quote, unquote, unquote_plus
 
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
-from juxtalogos.model.contract import Contract, Input, SchemaRef
-from juxtalogos.model.seams import ABSENT
+from juxtalogos.model.contract import Contract, Input
+from juxtalogos.model.schema import ABSENT, SchemaRef
 from juxtalogos.schema.json.tell.profile import declared_kinds
 
 RESERVED = ":/?#[]@!$&'()*+,;="
@@ -99,7 +99,7 @@ def _write_object(given: Input, name: str, pairs: dict[str, str]) -> str:
     return f"{name}={flat}"
 
 
-class Reader:
+class ParameterReader:
     """Reads values back out of a request's texts. `kinds` are the declared types, `properties` those of an object's members."""
 
     def __init__(

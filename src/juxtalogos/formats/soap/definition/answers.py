@@ -9,9 +9,10 @@ from juxtalogos.documents.xmltext import local
 from juxtalogos.formats.soap.definition.documents import Defined
 from juxtalogos.formats.soap.definition.messages import Bound, body_media, header_inputs, header_part, parts_of
 from juxtalogos.formats.soap.names import MEDIA, w
-from juxtalogos.model.contract import DeclaredAnswer, DeclaredHeader, Direction, Media, SchemaRef
+from juxtalogos.model.contract import DeclaredAnswer, DeclaredHeader, Media
 from juxtalogos.model.errors import quoted
 from juxtalogos.model.location import Location
+from juxtalogos.model.schema import Direction, SchemaRef
 
 
 def answers_of(bound: Bound) -> Iterator[DeclaredAnswer]:

@@ -11,10 +11,11 @@ from juxtalogos.documents.xmltext import local
 from juxtalogos.documents.xmltree import XmlTree, resolve_name
 from juxtalogos.formats.soap.names import ENCODING_11, w
 from juxtalogos.formats.soap.wire.encoding import add_encoding, array_items
-from juxtalogos.model.contract import Document, Fault
+from juxtalogos.model.contract import DefinitionFault
+from juxtalogos.model.document import Document
 from juxtalogos.model.errors import DocumentError, quoted
+from juxtalogos.model.format import Fetch
 from juxtalogos.model.location import Location
-from juxtalogos.model.seams import Fetch
 from juxtalogos.schema.xml.tree.builtins import BUILTINS
 from juxtalogos.schema.xml.tree.simple_types import XSD
 from juxtalogos.schema.xml.tree.sources import SCHEMA, Sources, schemas_in
@@ -52,7 +53,7 @@ class Documents:
         self.by_uri: dict[str, Document] = {}
         self.missing: dict[str, DocumentError] = {}
         self.defined: dict[tuple[str, str], Defined] = {}
-        self._faults: dict[Fault, None] = {}
+        self._faults: dict[DefinitionFault, None] = {}
         self._sources: Sources | None = None
 
     @classmethod
@@ -76,10 +77,10 @@ class Documents:
         return document.value if document is not None and isinstance(document.value, XmlTree) else None
 
     def fault(self, what: str, location: Location, mend: str, severity: str = "fault") -> None:
-        self._faults[Fault(what, location, mend, severity)] = None
+        self._faults[DefinitionFault(what, location, mend, severity)] = None
 
     @property
-    def faults(self) -> tuple[Fault, ...]:
+    def faults(self) -> tuple[DefinitionFault, ...]:
         return tuple(self._faults)
 
     def _load(self, fetch: Fetch, waiting: list[tuple[str, Location | None]]) -> None:

@@ -7,11 +7,13 @@ from collections.abc import Iterator
 from urllib.parse import parse_qsl, unquote, urlsplit
 
 from juxtalogos.documents.xmltext import local
+from juxtalogos.formats.naming import first_part, noun_of, only_reads
 from juxtalogos.formats.soap.definition.messages import DIRECTIONS, Bound, parts_of
 from juxtalogos.formats.soap.names import HTTP_BINDING, MIME_BINDING, w
-from juxtalogos.model.contract import DeclaredAnswer, Input, Media, Operation, SchemaRef
+from juxtalogos.model.contract import DeclaredAnswer, Input, Intent, Media, Operation
 from juxtalogos.model.exchange import Request
 from juxtalogos.model.location import Location
+from juxtalogos.model.schema import SchemaRef
 
 
 def plain_operation(
@@ -42,6 +44,11 @@ def plain_operation(
         answers=(_answer(bound),),
         security=((), ("basic",)),
         facts=(*facts, ("version", f"HTTP {verb}")),
+        intent=Intent.READ if verb == "GET" or only_reads(name) else Intent.UNKNOWN,
+        safe=verb == "GET" or only_reads(name),
+        idempotent=verb == "GET",
+        noun=noun_of(name),
+        group=first_part(path.rstrip("/") + template) or "root",
     )
 
 
@@ -70,7 +77,9 @@ def _inputs(bound: Bound, template: str) -> Iterator[Input]:
         name = part.get("name", "")
         ref = SchemaRef("xsd", message.uri, message.tree.path(part), DIRECTIONS["input"]) if message else None
         place = "path" if f"{{{name}}}" in template else "query"
-        yield Input(name, place, True, ref, message.place(part) if message else Location(""), "simple", False)
+        before = f"/{template}".partition(f"{{{name}}}")[0].replace("//", "/").rstrip("/") or "/"
+        where = message.place(part) if message else Location("")
+        yield Input(name, place, True, ref, where, "simple", False, identifies=before if place == "path" else "")
 
 
 def _answer(bound: Bound) -> DeclaredAnswer:

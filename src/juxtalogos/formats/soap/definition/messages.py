@@ -10,11 +10,12 @@ from juxtalogos.documents.xmltext import local
 from juxtalogos.formats.soap.definition.documents import Defined, Documents
 from juxtalogos.formats.soap.definition.policy import Asked
 from juxtalogos.formats.soap.names import ADDRESSING_WSDL, ATTACHED, BINDINGS, MEDIA, MIME_BINDING, w
-from juxtalogos.model.contract import Direction, Input, Media, SchemaRef
+from juxtalogos.model.contract import Input, Media
 from juxtalogos.model.errors import nearest, quoted
 from juxtalogos.model.location import Location
+from juxtalogos.model.schema import Direction, SchemaRef
 
-Lost = tuple[str, Location, str]
+MissingPart = tuple[str, Location, str]
 DIRECTIONS = {"input": Direction.REQUEST, "output": Direction.RESPONSE, "fault": Direction.RESPONSE}
 
 
@@ -29,7 +30,7 @@ class Bound:
     abstract: ET.Element
     version: str
     asked: Asked
-    lost: list[Lost] = field(default_factory=list)
+    lost: list[MissingPart] = field(default_factory=list)
     """What this operation names and is not there: it cannot be used."""
 
     @property
@@ -164,8 +165,10 @@ def body_schema(bound: Bound, message: Defined, direction: str) -> SchemaRef | N
         _check_part(bound, message, part)
         inner = SchemaRef("xsd", message.uri, message.tree.path(part), wanted)
         members.append((part.get("name", ""), inner, True))
-    style = "encoded" if body is not None and body.get("use") == "encoded" else "rpc"
-    return SchemaRef(f"{style} {wrapper}", message.uri, message.tree.path(message.node), wanted, tuple(members))
+    encoded = body is not None and body.get("use") == "encoded"
+    return SchemaRef(
+        "xsd", message.uri, message.tree.path(message.node), wanted, tuple(members), wrapper=wrapper, encoded=encoded
+    )
 
 
 def _in_body(bound: Bound, message: Defined, direction: str) -> list[ET.Element]:

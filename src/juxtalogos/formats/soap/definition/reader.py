@@ -10,11 +10,12 @@ from urllib.parse import urlsplit
 
 from juxtalogos.documents.collector import collector_paused
 from juxtalogos.documents.xmltext import local
+from juxtalogos.formats.naming import noun_of, only_reads
 from juxtalogos.formats.soap.binding_facts import version_of
 from juxtalogos.formats.soap.definition.answers import answers_of
 from juxtalogos.formats.soap.definition.documents import Defined, Documents
 from juxtalogos.formats.soap.definition.http_binding import plain_operation
-from juxtalogos.formats.soap.definition.messages import Bound, Lost, body_media, header_inputs
+from juxtalogos.formats.soap.definition.messages import Bound, MissingPart, body_media, header_inputs
 from juxtalogos.formats.soap.definition.policy import asked
 from juxtalogos.formats.soap.names import (
     ADDRESSING,
@@ -24,12 +25,12 @@ from juxtalogos.formats.soap.names import (
     w,
 )
 from juxtalogos.formats.soap.schemas import SoapEngine
-from juxtalogos.model.contract import Body, Contract, Fault, Operation, SecurityScheme
+from juxtalogos.model.contract import Body, Contract, DefinitionFault, Intent, Operation, SecurityScheme
 from juxtalogos.model.errors import DocumentError, nearest, quoted
+from juxtalogos.model.format import Fetch
 from juxtalogos.model.location import Location
-from juxtalogos.model.seams import Fetch
 from juxtalogos.schema.xml.check.soundness import warn
-from juxtalogos.schema.xml.tree.reader import Reader
+from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import XSD
 
 BASIC, TOKEN, DIGEST = "basic", "token", "digest"
@@ -42,7 +43,7 @@ def read(name: str, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Cont
     """
     with collector_paused():
         documents = Documents.fetched(root, fetch, others)
-        return _Reader(name, documents).contract()
+        return _WsdlReader(name, documents).contract()
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,12 +56,12 @@ class _Port:
     """`1.1` or `1.2`; `http` for a plain HTTP binding."""
 
 
-class _Reader:
+class _WsdlReader:
     def __init__(self, name: str, documents: Documents) -> None:
         self.name = name
         self.documents = documents
         self.engine = SoapEngine(documents.by_uri, documents)
-        self.lost: dict[Location, list[Lost]] = {}
+        self.lost: dict[Location, list[MissingPart]] = {}
         """What each operation names and is not there."""
 
     def contract(self) -> Contract:
@@ -90,9 +91,10 @@ class _Reader:
             dialect="xsd",
             secret_fields=("Password",),
             namespaces=tuple(_namespaces(reader.prefixes, sound)),
+            columns=_columns(sound),
         )
 
-    def schemas(self, operations: list[Operation]) -> Reader:
+    def schemas(self, operations: list[Operation]) -> SchemaReader:
         """Every schema made, so that every fault is known."""
         reader = self.engine.reader
         for operation in operations:
@@ -103,7 +105,7 @@ class _Reader:
         warn(reader)
         return reader
 
-    def unusable(self, faults: tuple[Fault, ...]) -> DocumentError:
+    def unusable(self, faults: tuple[DefinitionFault, ...]) -> DocumentError:
         first = next((fault for fault in faults if fault.severity == "fault"), None)
         what = f": {first.what}" if first else ""
         mend = first.mend if first else "give the WSDL document that has the service, with all that it imports"
@@ -219,6 +221,10 @@ class _Reader:
             answers=tuple(answers_of(bound)),
             security=((), (BASIC,), (TOKEN,), (DIGEST,)),
             facts=(*facts, *bound.facts()),
+            intent=Intent.READ if only_reads(name) else Intent.UNKNOWN,
+            safe=only_reads(name),
+            noun=noun_of(name),
+            group=local(port.binding.node.get("type", "").rpartition(":")[2]),
         )
         self.lost[place] = bound.lost
         return operation
@@ -261,6 +267,15 @@ def _namespaces(prefixes: Mapping[str, str], operations: Iterable[Operation]) ->
     for uri, prefix in prefixes.items():
         if uri not in unused:
             yield prefix, uri
+
+
+_LISTED = 4
+"""Facts of an operation that are columns of a list: the first ones that all have."""
+
+
+def _columns(operations: tuple[Operation, ...]) -> tuple[str, ...]:
+    every = [dict(one.facts) for one in operations]
+    return tuple([word for word in every[0] if all(word in facts for facts in every)][:_LISTED])
 
 
 def _called(node: ET.Element, kind: str) -> str | None:

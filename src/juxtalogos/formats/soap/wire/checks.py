@@ -8,7 +8,7 @@ from juxtalogos.formats.soap.binding_facts import version_of
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import CheckResult, Severity
-from juxtalogos.model.seams import Answer
+from juxtalogos.model.wire import Answer
 
 
 def check_envelope(

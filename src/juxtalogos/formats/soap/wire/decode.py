@@ -15,10 +15,10 @@ from juxtalogos.formats.soap.names import ENVELOPES, MEDIA, RPC_RESULT
 from juxtalogos.formats.soap.schemas import ElementSchema, reader_of, soap_schema
 from juxtalogos.formats.soap.wire.attachments import root_part
 from juxtalogos.formats.soap.wire.encoding import plain_values
-from juxtalogos.formats.soap.wire.envelope import Envelope, Fault, ill_formed, opened
+from juxtalogos.formats.soap.wire.envelope import Envelope, SoapFault, ill_formed, opened
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Media, Operation
 from juxtalogos.model.exchange import Exchange, Response, header
-from juxtalogos.model.seams import Answer, HeaderValue, ObservedFault, Problem
+from juxtalogos.model.wire import Answer, HeaderValue, ObservedFault, Problem
 from juxtalogos.schema.xml.check.identity import ScopeOf
 from juxtalogos.schema.xml.tell.plain_values import to_tree
 from juxtalogos.schema.xml.tell.text import to_text
@@ -155,11 +155,11 @@ class _Reading:
             made.extend(envelope.body)
             return made, scope_of
         found = envelope.entry
-        style = self.media.schema.dialect.partition(" ")[0]
-        if style == "encoded":
+        encoded = self.media.schema.encoded
+        if encoded:
             plain = plain_values(envelope.body)
             found, scope_of = (plain.element, plain.scope_of(scope_of)) if plain else (None, scope_of)
-        if style != "xsd" and found is not None:
+        if self.media.schema.wrapper and found is not None:
             for result in found.findall(
                 RPC_RESULT
             ):  # names the accessor that is the result (1.2 part 2, section 4.2.1)
@@ -171,7 +171,7 @@ class _Reading:
             problems.append(Problem("body.other", "body", declared, found.tag))
             return None, scope_of
         more = [one for one in envelope.body if one is not found]
-        if more and style != "encoded":
+        if more and not encoded:
             problems.append(
                 Problem("body.extra", f"body/{local(more[0].tag)}", f"{local(declared)} alone", local(more[0].tag))
             )
@@ -202,7 +202,7 @@ class _Reading:
 
     # Faults.
 
-    def faulty(self, envelope: Envelope, fault: Fault, problems: list[Problem]) -> Answer:
+    def faulty(self, envelope: Envelope, fault: SoapFault, problems: list[Problem]) -> Answer:
         wrong = _fault_form(fault, envelope.version)
         if wrong:
             problems.append(Problem("fault.form", "body/Fault", *wrong))
@@ -243,7 +243,7 @@ class _Reading:
         return None, None, None
 
 
-def _fault_form(fault: Fault, version: str) -> tuple[str, str] | None:
+def _fault_form(fault: SoapFault, version: str) -> tuple[str, str] | None:
     """(declared, observed) where a fault breaks the form of its version (SOAP 1.1, section 4.4; 1.2 part 1, section 5.4)."""
     names = [local(one.tag) for one in fault.node]
     if version == "1.1":

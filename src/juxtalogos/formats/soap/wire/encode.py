@@ -17,33 +17,34 @@ from juxtalogos.formats.soap.wire.envelope import closed
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.exchange import Request
-from juxtalogos.model.seams import ABSENT, Inputs
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
 from juxtalogos.schema.xml.tell.text import Prefixes
 
 
-def encode(contract: Contract, operation: Operation, inputs: Inputs, base_url: str) -> Request:
-    """The request, without credentials. UsageError names an input that does not fit."""
+def encode(contract: Contract, operation: Operation, inputs: Inputs, base_url: str, *, loose: bool = False) -> Request:
+    """The request, without credentials. UsageError names an input that does not fit; `loose` sends it all the same."""
     by_address = {one.address: one for one in operation.inputs}
     for address in inputs.values:
-        if address not in by_address and not address.startswith("header."):
+        if address not in by_address and not address.startswith("header.") and not loose:
             raise UsageError(f"{operation.id} has no input {quoted(address)}", mend=nearest(address, by_address))
     if not version_of(operation):
         return _plain(operation, inputs, base_url)
-    return _soap(contract, operation, inputs, url_of(operation, base_url))
+    return _soap(contract, operation, inputs, url_of(operation, base_url), loose)
 
 
-def _soap(contract: Contract, operation: Operation, inputs: Inputs, url: str) -> Request:
+def _soap(contract: Contract, operation: Operation, inputs: Inputs, url: str, loose: bool) -> Request:
     version, action = version_of(operation), operation.fact("action")
     own: list[tuple[str, str]] = []
     prefixes: Prefixes = {uri: prefix for prefix, uri in contract.namespaces}
-    blocks = _blocks(contract, operation, inputs, own)
+    blocks = _blocks(contract, operation, inputs, own, loose)
     if operation.fact("addressing"):
         blocks += _addressing(operation, url)
     body, attached = _parted(operation, inputs.body)
     if isinstance(body, bytes | str) and _is_envelope(body):
         text = body.encode() if isinstance(body, str) else body
     else:
-        text = closed(version, blocks, _entries(contract, operation, body), prefixes)
+        text = closed(version, blocks, _entries(contract, operation, body, loose), prefixes)
     names = {name.lower() for name, _ in own}
     if "content-type" not in names:
         kind = f"{MEDIA[version]}; charset=utf-8"
@@ -76,7 +77,9 @@ def _parted(operation: Operation, body: object) -> tuple[object, list[Attachment
     ]
 
 
-def _blocks(contract: Contract, operation: Operation, inputs: Inputs, own: list[tuple[str, str]]) -> list[ET.Element]:
+def _blocks(
+    contract: Contract, operation: Operation, inputs: Inputs, own: list[tuple[str, str]], loose: bool
+) -> list[ET.Element]:
     """The header blocks; what is no declared block becomes a header field of HTTP."""
     blocks = []
     by_address = {one.address: one for one in operation.inputs}
@@ -85,11 +88,11 @@ def _blocks(contract: Contract, operation: Operation, inputs: Inputs, own: list[
         if given is None or given.schema is None:
             own.append((address.partition(".")[2], str(value)))
         else:
-            blocks.append(soap_schema(contract, given.schema).element(value, address))
+            blocks.append(soap_schema(contract, given.schema).element(value, address, loose=loose))
     return blocks
 
 
-def _entries(contract: Contract, operation: Operation, body: object) -> list[ET.Element]:
+def _entries(contract: Contract, operation: Operation, body: object, loose: bool) -> list[ET.Element]:
     media = operation.body.media[0] if operation.body else None
     if media is None or media.schema is None:
         return []
@@ -104,8 +107,8 @@ def _entries(contract: Contract, operation: Operation, body: object) -> list[ET.
                     f"the body is not XML: {error}", mend="give one element, or a whole envelope"
                 ) from None
         body = text.decode("utf-8", "replace")
-    element = schema.element({} if body is ABSENT else body)
-    if media.schema.dialect.startswith("encoded"):
+    element = schema.element({} if body is ABSENT else body, loose=loose)
+    if media.schema.encoded:
         return [marked(element, schema.declared, schema.reader, version_of(operation))]
     return _unwrapped(schema, element)
 

@@ -15,7 +15,7 @@ from juxtalogos.schema.xml.tell.addresses import layout_of
 from juxtalogos.schema.xml.tell.text import prefixed
 from juxtalogos.schema.xml.tree.builtins import BUILTINS
 from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl
-from juxtalogos.schema.xml.tree.reader import Reader
+from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import XSD
 from juxtalogos.schema.xml.tree.sources import Sources
 
@@ -85,14 +85,14 @@ def array_items(tree: XmlTree) -> None:
         tree.changed()
 
 
-def marked(element: ET.Element, declared: ElementDecl, reader: Reader, version: str) -> ET.Element:
+def marked(element: ET.Element, declared: ElementDecl, reader: SchemaReader, version: str) -> ET.Element:
     """A wrapper ready to be sent: its encoding style named, the type of each value told (SOAP 1.1, section 5.1)."""
     element.set(f"{{{ENVELOPES[version]}}}encodingStyle", _STYLES[version])
     _mark(element, declared, reader)
     return element
 
 
-def _mark(element: ET.Element, declared: ElementDecl, reader: Reader) -> None:
+def _mark(element: ET.Element, declared: ElementDecl, reader: SchemaReader) -> None:
     kind = declared.type
     if TYPE not in element.attrib and kind.name and not kind.name.endswith("}anyType"):
         element.set(TYPE, prefixed(kind.name, reader.prefixes))

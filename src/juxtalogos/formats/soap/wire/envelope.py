@@ -17,7 +17,7 @@ DECLARATION = '<?xml version="1.0" encoding="UTF-8"?>\n'
 
 
 @dataclass(frozen=True, slots=True)
-class Fault:
+class SoapFault:
     """A fault as it came, its code by the words of the protocol."""
 
     code: str
@@ -58,18 +58,18 @@ class Envelope:
         return next(iter(self.body), None) if self.body is not None else None
 
     @property
-    def fault(self) -> Fault | None:
+    def fault(self) -> SoapFault | None:
         entry = self.entry
         if entry is None or entry.tag != f"{{{ENVELOPES[self.version]}}}Fault":
             return None
         if self.version == "1.1":
             code = _text(entry.find("faultcode"))
             name = resolve_name(code, self.tree.scope(entry)) or code
-            return Fault(local(name), _space(name), _text(entry.find("faultstring")), entry.find("detail"), entry)
+            return SoapFault(local(name), _space(name), _text(entry.find("faultstring")), entry.find("detail"), entry)
         ns = f"{{{ENVELOPE_12}}}"
         value = entry.find(f"{ns}Code/{ns}Value")
         name = (resolve_name(_text(value), self.tree.scope(value)) if value is not None else None) or _text(value)
-        return Fault(
+        return SoapFault(
             local(name), _space(name), _text(entry.find(f"{ns}Reason/{ns}Text")), entry.find(f"{ns}Detail"), entry
         )
 

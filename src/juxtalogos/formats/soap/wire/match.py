@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from urllib.parse import urlsplit
-from weakref import WeakKeyDictionary
 
 from juxtalogos.documents.uris import origin_alone
 from juxtalogos.documents.xmltext import NotXml, local
@@ -20,8 +20,6 @@ from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import Location
 from juxtalogos.schema.xml.check.checker import automaton_of
 from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl
-
-_names: WeakKeyDictionary[Contract, dict[str, list[Operation]]] = WeakKeyDictionary()
 
 
 def envelope_of(request: Request) -> Envelope | None:
@@ -51,26 +49,49 @@ def body_names(contract: Contract, operation: Operation) -> list[str]:
     return [one.name for one in terms if isinstance(one, ElementDecl)]
 
 
-def match(contract: Contract, request: Request, base_url: str) -> tuple[Operation, ...]:
-    """Of operations at the same address those whose element stands in the body, the one with the same action first."""
-    plain = tuple(one for one in contract.operations if not version_of(one) and _is_plain(one, request, base_url))
-    if request.method != "POST":
-        return plain
-    envelope = envelope_of(request)
-    if envelope is None:
-        return plain
-    entry = envelope.entry.tag if envelope.entry is not None else ""
-    known = _names.get(contract)
-    if known is None:
-        known = {}
-        for operation in contract.operations:
-            if version_of(operation):
-                for name in body_names(contract, operation):
-                    known.setdefault(name, []).append(operation)
-        _names[contract] = known
-    action = action_of(request)
-    found = [one for one in known.get(entry, ()) if _same_place(url_of(one, base_url), request.url)]
-    return tuple(sorted(found, key=lambda one: (version_of(one) != envelope.version, one.fact("action") != action)))
+class Matcher:
+    """The operations of a contract by the element in their requests' bodies."""
+
+    def __init__(self, contract: Contract) -> None:
+        self.contract = contract
+
+    @cached_property
+    def by_name(self) -> dict[str, list[Operation]]:
+        found: dict[str, list[Operation]] = {}
+        for operation in self.contract.operations:
+            for name in body_names(self.contract, operation) if version_of(operation) else ():
+                found.setdefault(name, []).append(operation)
+        return found
+
+    def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
+        """Of operations at the same address those whose element stands in the body, the one with the same action first."""
+        operations = self.contract.operations
+        plain = tuple(one for one in operations if not version_of(one) and _is_plain(one, request, base_url))
+        if request.method != "POST":
+            return plain
+        envelope = envelope_of(request)
+        if envelope is None:
+            return plain
+        entry = envelope.entry.tag if envelope.entry is not None else ""
+        action = action_of(request)
+        found = [one for one in self.by_name.get(entry, ()) if _same_place(url_of(one, base_url), request.url)]
+        return tuple(sorted(found, key=lambda one: (version_of(one) != envelope.version, one.fact("action") != action)))
+
+    def unmatched(self, request: Request, base_url: str) -> CheckResult | str:
+        """What a request is that no operation matches: a finding at an address of ours; else why it is none of ours."""
+        if not any(_same_place(url_of(one, base_url), request.url) for one in self.contract.operations):
+            return "outside the base URL"
+        if request.method == "GET":
+            return "it asks for the definition or a page, which no operation declares"
+        envelope = envelope_of(request)
+        if envelope is None:
+            return "it carries no envelope"
+        entry = envelope.entry
+        observed = local(entry.tag) if entry is not None else "an empty Body"
+        root = Location(self.contract.root)
+        return CheckResult(
+            "operation.undeclared", False, f"request {observed}", "an operation of the definition", observed, root
+        )
 
 
 def action_of(request: Request) -> str:
@@ -99,20 +120,3 @@ def _is_plain(operation: Operation, request: Request, base_url: str) -> bool:
         return path_texts(operation, request, base_url) is not None
     except ValueError:
         return False
-
-
-def stray(contract: Contract, request: Request, base_url: str) -> CheckResult | str:
-    """What a request is that no operation matches: a finding at an address of ours; else why it is none of ours."""
-    if not any(_same_place(url_of(one, base_url), request.url) for one in contract.operations):
-        return "outside the base URL"
-    if request.method == "GET":
-        return "it asks for the definition or a page, which no operation declares"
-    envelope = envelope_of(request)
-    if envelope is None:
-        return "it carries no envelope"
-    entry = envelope.entry
-    observed = local(entry.tag) if entry is not None else "an empty Body"
-    root = Location(contract.root)
-    return CheckResult(
-        "operation.undeclared", False, f"request {observed}", "an operation of the definition", observed, root
-    )

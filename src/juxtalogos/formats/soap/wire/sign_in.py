@@ -48,17 +48,24 @@ def _with_token(request: Request, user: str, password: str, kind: str, more: str
     return replace(request, body=_in_header(request.body or b"", block))
 
 
-def _in_header(body: bytes, block: bytes) -> bytes:
-    """The envelope with a block more in its header; as it was where it is no envelope."""
+_TAG = rb"((?:[\w.-]+:)?)%s\b((?:\"[^\"]*\"|'[^']*'|[^>\"'])*?)(/?)>"
+_ASIDE = rb"(?:\s|<!--.*?-->|<\?.*?\?>)*"
+_ENVELOPE = re.compile(rb"(?:\xef\xbb\xbf)?" + _ASIDE + b"<" + _TAG % b"Envelope", re.DOTALL)
+_FIRST = re.compile(_ASIDE + b"<" + _TAG % b"(Header|Body)", re.DOTALL)
 
-    head = re.search(rb"<((?:[\w.-]+:)?)Header\b[^>]*?(/?)>", body)
-    if head is not None and not head[2]:
-        return body[: head.end()] + block + body[head.end() :]
-    start = re.search(rb"<((?:[\w.-]+:)?)Body\b", body)
-    if start is None:
+
+def _in_header(body: bytes, block: bytes) -> bytes:
+    """The envelope with a block more in its header; as it was where it is no envelope.
+
+    Only what stands directly below the envelope is looked at: a payload may have elements of the same names.
+    """
+    envelope = _ENVELOPE.match(body)
+    first = _FIRST.match(body, envelope.end()) if envelope is not None and not envelope[3] else None
+    if first is None:
         return body
-    prefix = start[1]
-    whole = b"<" + prefix + b"Header>" + block + b"</" + prefix + b"Header>"
-    if head is not None:
-        return body[: head.start()] + whole + body[head.end() :]
-    return body[: start.start()] + whole + body[start.start() :]
+    prefix, name, attributes, closed = first[1], first[2], first[3], first[4]
+    start = body.rindex(b"<" + prefix + name, first.start(), first.end())
+    if name == b"Header" and not closed:
+        return body[: first.end()] + block + body[first.end() :]
+    whole = b"<" + prefix + b"Header" + (attributes.rstrip() if name == b"Header" else b"") + b">" + block + b"</" + prefix + b"Header>"  # fmt: skip
+    return body[:start] + whole + body[first.end() if name == b"Header" else start :]

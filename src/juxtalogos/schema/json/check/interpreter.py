@@ -10,9 +10,9 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
-from juxtalogos.model.contract import Direction
 from juxtalogos.model.findings import Deviation
 from juxtalogos.model.location import Location, join_pointer
+from juxtalogos.model.schema import Direction
 from juxtalogos.schema.json.tree.nodes import Node, Reference, Rule
 from juxtalogos.schema.json.tree.store import SchemaStore
 from juxtalogos.schema.json.tree.values import seen

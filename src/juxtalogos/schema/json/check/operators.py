@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from juxtalogos.model.contract import Direction
+from juxtalogos.model.schema import Direction
 from juxtalogos.schema.json.check.formats import format_holds
 from juxtalogos.schema.json.check.interpreter import (
     OPERATORS,

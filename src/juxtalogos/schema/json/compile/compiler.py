@@ -15,7 +15,7 @@ from typing import Any
 from juxtalogos.model.elements import Element
 from juxtalogos.schema.json.check.formats import format_holds
 from juxtalogos.schema.json.check.interpreter import Context, accepts, follow
-from juxtalogos.schema.json.compile.node_writer import Writer
+from juxtalogos.schema.json.compile.node_writer import NodeWriter
 from juxtalogos.schema.json.compile.source import Compiled, Record, Stop
 from juxtalogos.schema.json.tell.elements import enum_element, property_element
 from juxtalogos.schema.json.tell.value_classes import Facet, branch_element, facet_element, facets
@@ -107,7 +107,7 @@ class Compiler:
             name = self.name_of(node, home)
             if key in self.functions or any(key == other for other, _ in built):
                 continue
-            writer = Writer(self, waiting)
+            writer = NodeWriter(self, waiting)
             writer.node(node, home, "v")
             sources.append(writer.source(name))
             built.append((key, name))

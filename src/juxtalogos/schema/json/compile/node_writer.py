@@ -19,7 +19,7 @@ _OBJECT_OPS = frozenset(
 )
 
 
-class Writer(Scalars):
+class NodeWriter(Scalars):
     """One function."""
 
     def node(self, node: Node, home: Node, var: str) -> None:

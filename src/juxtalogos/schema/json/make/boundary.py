@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Any
 
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.location import join_pointer
+from juxtalogos.model.schema import Boundary
 from juxtalogos.schema.json.make.mutate import MAX_GROWTH, Places, replaced, within_floats
 from juxtalogos.schema.json.tree.nodes import Node, Rule
-from juxtalogos.schema.mutation import Boundary
 from juxtalogos.schema.patterns import matching_texts
 
 if TYPE_CHECKING:

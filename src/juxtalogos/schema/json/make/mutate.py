@@ -15,11 +15,11 @@ from typing import TYPE_CHECKING, Any
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.findings import Deviation
 from juxtalogos.model.location import join_pointer
+from juxtalogos.model.schema import Mutation
 from juxtalogos.schema.json.check.interpreter import Context, accepts, follow
 from juxtalogos.schema.json.tree.nodes import Node, Rule
 from juxtalogos.schema.json.tree.store import BadReference
 from juxtalogos.schema.json.tree.values import is_of_type
-from juxtalogos.schema.mutation import Mutation
 
 if TYPE_CHECKING:
     from juxtalogos.schema.json.engine import JsonSchema

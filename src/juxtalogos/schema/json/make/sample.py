@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
-from juxtalogos.model.contract import Direction
 from juxtalogos.model.errors import Unsampleable
+from juxtalogos.model.schema import Direction
 from juxtalogos.schema.json.check.formats import SAMPLES
 from juxtalogos.schema.json.check.interpreter import Context, accepts, deep_notes
 from juxtalogos.schema.json.make.merging import Impossible, Merger, Shape

@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from juxtalogos.documents.jsontext import dump_json
-from juxtalogos.model.contract import Direction
 from juxtalogos.model.elements import Element
 from juxtalogos.model.location import split_pointer
+from juxtalogos.model.schema import Direction
 from juxtalogos.schema.json.check.combining import told_schema
 from juxtalogos.schema.json.check.interpreter import Context, accepts, deep_notes, follow
 from juxtalogos.schema.json.tell.value_classes import branch_element, facet_element, facets

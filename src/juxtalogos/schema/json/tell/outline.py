@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from juxtalogos.model.location import Location, escape_key
-from juxtalogos.model.seams import OutlineRow
+from juxtalogos.model.schema import OutlineRow
 from juxtalogos.schema.json.check.interpreter import Context, deep_notes
 from juxtalogos.schema.json.tell.profile import same_value
 from juxtalogos.schema.json.tell.words import limits_in_words

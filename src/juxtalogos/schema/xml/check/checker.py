@@ -28,7 +28,7 @@ from juxtalogos.schema.xml.tree.components import (
     Wildcard,
     derived,
 )
-from juxtalogos.schema.xml.tree.reader import Reader
+from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import SimpleType, Where
 from juxtalogos.schema.xml.tree.value_spaces import Scope
 
@@ -37,7 +37,7 @@ MAX_DEVIATIONS = 1_000
 _SPACE = " \t\r\n"
 
 
-def automaton_of(made: ComplexType, reader: Reader) -> Automaton:
+def automaton_of(made: ComplexType, reader: SchemaReader) -> Automaton:
     """The automaton of a type's content, made once."""
     if made.automaton is None:
         made.automaton = Automaton(made.content, reader.substitutes)
@@ -47,7 +47,7 @@ def automaton_of(made: ComplexType, reader: Reader) -> Automaton:
 class Checker(KeyChecker):
     """One pass over one document or element."""
 
-    def __init__(self, reader: Reader, scope_of: ScopeOf) -> None:
+    def __init__(self, reader: SchemaReader, scope_of: ScopeOf) -> None:
         super().__init__(scope_of)
         self.reader = reader
         self.hits: set[Any] = set()

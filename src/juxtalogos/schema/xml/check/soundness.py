@@ -12,13 +12,13 @@ from juxtalogos.documents.xmltext import local
 from juxtalogos.schema.xml.check.checker import automaton_of
 from juxtalogos.schema.xml.tree.automaton import Automaton, State
 from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, Particle, Wildcard, elements_in
-from juxtalogos.schema.xml.tree.reader import Reader
+from juxtalogos.schema.xml.tree.reader import SchemaReader
 
 MAX_STATES = 80
 """States of one model that are looked at; what only comes later is not told."""
 
 
-def warn(reader: Reader) -> None:
+def warn(reader: SchemaReader) -> None:
     """Adds the warnings to the faults of the schemas."""
     for made in reader.complex_types():
         if made is reader.any_type or made.content is None:
@@ -44,7 +44,7 @@ def warn(reader: Reader) -> None:
                 )
 
 
-def _may_clash(made: ComplexType, reader: Reader) -> bool:
+def _may_clash(made: ComplexType, reader: SchemaReader) -> bool:
     """Whether a name could belong to two particles at all: most models have each name once."""
     names: set[str] = set()
     particles = [particle for particle, _ in elements_in(made.content)]
@@ -58,7 +58,7 @@ def _may_clash(made: ComplexType, reader: Reader) -> bool:
     return False
 
 
-def _names(particle: Particle, reader: Reader) -> Iterator[str]:
+def _names(particle: Particle, reader: SchemaReader) -> Iterator[str]:
     """Names that a particle takes; of a wildcard one that stands for the others."""
     term = particle.term
     if isinstance(term, ElementDecl):
@@ -68,7 +68,7 @@ def _names(particle: Particle, reader: Reader) -> Iterator[str]:
         yield from (f"{{{space}}}any" if space else "any" for space in spaces)
 
 
-def _states(automaton: Automaton, reader: Reader) -> Iterator[tuple[State, str]]:
+def _states(automaton: Automaton, reader: SchemaReader) -> Iterator[tuple[State, str]]:
     """(state, a name that may come) of the states near the start."""
     waiting, seen = [automaton.start], {automaton.start}
     while waiting:
@@ -82,14 +82,14 @@ def _states(automaton: Automaton, reader: Reader) -> Iterator[tuple[State, str]]
                     waiting.append(taken[0])
 
 
-def _ambiguous(automaton: Automaton, reader: Reader) -> str:
+def _ambiguous(automaton: Automaton, reader: SchemaReader) -> str:
     for state, name in _states(automaton, reader):
         if len(automaton.particles_for(state, name)) > 1:
             return local(name)
     return ""
 
 
-def _wider(narrow: Automaton, base: Automaton, reader: Reader) -> str:
+def _wider(narrow: Automaton, base: Automaton, reader: SchemaReader) -> str:
     """The first thing that one model lets in and the other does not; empty when there is none near the start."""
     waiting, seen = [(narrow.start, base.start)], {(narrow.start, base.start)}
     while waiting:

@@ -17,7 +17,7 @@ from juxtalogos.schema.xml.check.identity import ScopeOf
 from juxtalogos.schema.xml.compile.fast_text import WHOLE, Test, easy_test, text_test
 from juxtalogos.schema.xml.tree.automaton import Automaton, State
 from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, Wildcard
-from juxtalogos.schema.xml.tree.reader import Reader
+from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import MAX_REMEMBERED, SimpleType
 
 Run = Callable[[ET.Element, "Pass"], bool]
@@ -70,7 +70,7 @@ def examine(
 class Fast:
     """Compiled declarations of one schema set."""
 
-    def __init__(self, reader: Reader) -> None:
+    def __init__(self, reader: SchemaReader) -> None:
         self.reader = reader
         self.tokens: list[tuple[Any, ...]] = []
         self._runs: dict[ElementDecl, Run] = {}

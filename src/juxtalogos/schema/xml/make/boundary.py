@@ -7,17 +7,19 @@ from decimal import Decimal
 from typing import Any
 
 from juxtalogos.model.location import Location, follow_pointer, split_pointer
-from juxtalogos.schema.mutation import Boundary
+from juxtalogos.model.schema import Boundary
 from juxtalogos.schema.xml.tell.outline import outline
 from juxtalogos.schema.xml.tell.plain_values import kind_at, plain
 from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl
-from juxtalogos.schema.xml.tree.reader import Reader
+from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import Facet, SimpleType
 
 MAX_LENGTH = 5_000
 
 
-def boundaries(declared: ElementDecl, reader: Reader, value: Any, accepts: Callable[[Any], bool]) -> Iterator[Boundary]:
+def boundaries(
+    declared: ElementDecl, reader: SchemaReader, value: Any, accepts: Callable[[Any], bool]
+) -> Iterator[Boundary]:
     """From a valid plain value, valid ones at each limit of the places that it has."""
     for row in outline(declared, reader, depth=100):
         keys = split_pointer(row.path)

@@ -11,12 +11,12 @@ from collections.abc import Callable, Iterator
 from decimal import Decimal
 
 from juxtalogos.documents.xmltext import local
-from juxtalogos.schema.mutation import Mutation
+from juxtalogos.model.schema import Mutation
 from juxtalogos.schema.xml.check.checker import FREE, Checker
 from juxtalogos.schema.xml.check.identity import NIL, TYPE
 from juxtalogos.schema.xml.tell.text import scope_of
 from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, Type
-from juxtalogos.schema.xml.tree.reader import Reader
+from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import SimpleType
 from juxtalogos.schema.xml.tree.value_spaces import ORDERED
 
@@ -27,7 +27,7 @@ Change = tuple[str, ET.Element]
 _Changed = Callable[[ET.Element], tuple[ET.Element, ET.Element]]
 
 
-def mutate(reader: Reader, declared: ElementDecl, element: ET.Element) -> Iterator[Mutation]:
+def mutate(reader: SchemaReader, declared: ElementDecl, element: ET.Element) -> Iterator[Mutation]:
     """One mutation per place, rule and kind of change."""
     told: set[tuple[str, str, str]] = set()
     for what, broken in changes(reader, declared, element):
@@ -41,7 +41,7 @@ def mutate(reader: Reader, declared: ElementDecl, element: ET.Element) -> Iterat
             yield Mutation(broken, first.path, first.keyword, first.location, what, tuple(found[1:]))
 
 
-def changes(reader: Reader, declared: ElementDecl, element: ET.Element) -> Iterator[Change]:
+def changes(reader: SchemaReader, declared: ElementDecl, element: ET.Element) -> Iterator[Change]:
     """(what was done, the whole changed): most break the schema, some do not."""
     checker = Checker(reader, lambda _: scope_of(reader.prefixes))
     checker.root(element, declared)

@@ -12,14 +12,14 @@ from juxtalogos.schema.xml.check.identity import NIL, TYPE
 from juxtalogos.schema.xml.make.sample_text import sample_text
 from juxtalogos.schema.xml.tell.text import prefixed, scope_of
 from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, Group, Particle, Type, Wildcard
-from juxtalogos.schema.xml.tree.reader import Reader
+from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import SimpleType
 
 _DEEP = 60
 _TRIES = 12
 
 
-def sample_element(reader: Reader, declared: ElementDecl, *, full: bool = False, seed: int = 0) -> ET.Element:
+def sample_element(reader: SchemaReader, declared: ElementDecl, *, full: bool = False, seed: int = 0) -> ET.Element:
     """A valid element. Seed 0 gives the first of each choice; others vary. Unsampleable when none is found."""
     last = "nothing was tried"
     for turn in range(_TRIES):
@@ -39,7 +39,7 @@ def sample_element(reader: Reader, declared: ElementDecl, *, full: bool = False,
 
 
 class _Sampler:
-    def __init__(self, reader: Reader, full: bool, seed: int, vary: bool) -> None:
+    def __init__(self, reader: SchemaReader, full: bool, seed: int, vary: bool) -> None:
         self.reader = reader
         self.full = full
         self.seed = seed

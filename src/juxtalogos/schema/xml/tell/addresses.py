@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from juxtalogos.documents.xmltext import local
 from juxtalogos.schema.xml.tell.text import prefixed
 from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, Wildcard, elements_in
-from juxtalogos.schema.xml.tree.reader import Reader
+from juxtalogos.schema.xml.tree.reader import SchemaReader
 
 
 @dataclass(slots=True)
@@ -29,14 +29,14 @@ class Layout:
     """Whether that is all it says: its children are read and written by their own names."""
 
 
-def layout_of(kind: ComplexType, reader: Reader) -> Layout:
+def layout_of(kind: ComplexType, reader: SchemaReader) -> Layout:
     """The layout of a type, made once."""
     if kind.layout is None:
         kind.layout = _made(kind, reader)
     return kind.layout
 
 
-def _made(kind: ComplexType, reader: Reader) -> Layout:
+def _made(kind: ComplexType, reader: SchemaReader) -> Layout:
     made = Layout(anything=kind is reader.any_type)
     counts: dict[str, int] = {}
     declared: dict[str, ElementDecl] = {}
@@ -57,6 +57,6 @@ def _made(kind: ComplexType, reader: Reader) -> Layout:
     return made
 
 
-def _called(names: list[str], reader: Reader) -> dict[str, str]:
+def _called(names: list[str], reader: SchemaReader) -> dict[str, str]:
     locals_ = [local(name) for name in names]
     return {name: prefixed(name, reader.prefixes) if locals_.count(local(name)) > 1 else local(name) for name in names}

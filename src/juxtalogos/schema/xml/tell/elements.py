@@ -6,14 +6,14 @@ from collections.abc import Iterable, Iterator
 from typing import Any
 
 from juxtalogos.documents.xmltext import local
-from juxtalogos.model.contract import Direction
 from juxtalogos.model.elements import Element
+from juxtalogos.model.schema import Direction
 from juxtalogos.schema.xml.tree.components import Attribute, ComplexType, ElementDecl, Group, Particle, Type, Wildcard
-from juxtalogos.schema.xml.tree.reader import Reader
+from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import Facet, SimpleType
 
 
-def elements_of(declared: ElementDecl, reader: Reader, direction: Direction) -> Iterator[Element]:
+def elements_of(declared: ElementDecl, reader: SchemaReader, direction: Direction) -> Iterator[Element]:
     """Each once, however often it is referred to. The declared element itself is told by its operation."""
     seen: set[Any] = {declared}
     waiting: list[tuple[ElementDecl, str]] = [(declared, local(declared.name))]
@@ -60,7 +60,7 @@ def _members(kind: SimpleType, owner: str, direction: Direction) -> Iterator[Ele
             yield from _members(member, owner, direction)
 
 
-def _children(content: Particle | None, reader: Reader) -> Iterator[ElementDecl]:
+def _children(content: Particle | None, reader: SchemaReader) -> Iterator[ElementDecl]:
     waiting = [content] if content is not None else []
     while waiting:
         term = waiting.pop(0).term

@@ -6,10 +6,10 @@ from collections.abc import Iterator
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.model.location import escape_key
-from juxtalogos.model.seams import OutlineRow
+from juxtalogos.model.schema import OutlineRow
 from juxtalogos.schema.xml.tell.addresses import layout_of
 from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, Group, Particle, Type, Wildcard
-from juxtalogos.schema.xml.tree.reader import Reader
+from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import SimpleType, allowed
 
 MAX_ROWS = 400
@@ -20,7 +20,7 @@ _LIMITS = {
 }  # fmt: skip
 
 
-def outline(declared: ElementDecl, reader: Reader, *, depth: int) -> Iterator[OutlineRow]:
+def outline(declared: ElementDecl, reader: SchemaReader, *, depth: int) -> Iterator[OutlineRow]:
     """Rows from the top; the first is the element itself. A type met again inside itself is named, not repeated."""
     rows = _element(declared, reader, 0, "", "", True, "", (), depth)
     for count, row in enumerate(rows):
@@ -31,7 +31,7 @@ def outline(declared: ElementDecl, reader: Reader, *, depth: int) -> Iterator[Ou
 
 
 def _element(
-    declared: ElementDecl, reader: Reader, depth: int, name: str, path: str, required: bool, note: str,
+    declared: ElementDecl, reader: SchemaReader, depth: int, name: str, path: str, required: bool, note: str,
     above: tuple[Type, ...], deepest: int,
 ) -> Iterator[OutlineRow]:  # fmt: skip
     kind = declared.type
@@ -55,7 +55,7 @@ def _element(
             yield from _parts(other, reader, depth + 1, path, known, told, (*above, other), deepest)
 
 
-def _notes(declared: ElementDecl, reader: Reader) -> Iterator[str]:
+def _notes(declared: ElementDecl, reader: SchemaReader) -> Iterator[str]:
     """What is to be known of an element besides its type."""
     kind = declared.type
     simple = kind if isinstance(kind, SimpleType) else kind.simple
@@ -73,7 +73,7 @@ def _notes(declared: ElementDecl, reader: Reader) -> Iterator[str]:
         yield f"@xsi:type {must} {', '.join(others[:8])}" + (" …" if len(others) > 8 else "")
 
 
-def _variants(declared: ElementDecl, reader: Reader) -> list[Type]:
+def _variants(declared: ElementDecl, reader: SchemaReader) -> list[Type]:
     """The types that may stand in for an element's own."""
     kind = declared.type
     if not isinstance(kind, ComplexType) or not kind.name:
@@ -82,7 +82,7 @@ def _variants(declared: ElementDecl, reader: Reader) -> list[Type]:
 
 
 def _parts(
-    kind: ComplexType, reader: Reader, depth: int, path: str, known: set[str], note: str,
+    kind: ComplexType, reader: SchemaReader, depth: int, path: str, known: set[str], note: str,
     above: tuple[Type, ...], deepest: int,
 ) -> Iterator[OutlineRow]:  # fmt: skip
     """Attributes, text and children; of a type that stands in for another what that one does not have."""
@@ -116,7 +116,7 @@ def _parts(
                 yield from _element(one, reader, depth, key, place, needed and not note, told, above, deepest)
 
 
-def _stand_ins(declared: ElementDecl, reader: Reader) -> list[ElementDecl]:
+def _stand_ins(declared: ElementDecl, reader: SchemaReader) -> list[ElementDecl]:
     return list(reader.substitutes(declared).values()) or [declared]
 
 

@@ -31,7 +31,7 @@ from juxtalogos.schema.xml.tree.components import (
     derived,
     elements_in,
 )
-from juxtalogos.schema.xml.tree.reader import Reader
+from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import SimpleType
 
 TEXT, ANY, NIL_KEY, TYPE_KEY = "text()", "*", "@xsi:nil", "@xsi:type"
@@ -62,7 +62,7 @@ def _number(text: str) -> Any:
     return short if math.isfinite(short) and Decimal(repr(short)) == value else text
 
 
-def to_tree(element: ET.Element, declared: ElementDecl | None, reader: Reader, scope_of: ScopeOf) -> Any:
+def to_tree(element: ET.Element, declared: ElementDecl | None, reader: SchemaReader, scope_of: ScopeOf) -> Any:
     """The value of an element; what no schema declares is read as text and objects."""
     kind: Type | None = declared.type if declared is not None else None
     chosen = element.get(TYPE)
@@ -92,7 +92,7 @@ def to_tree(element: ET.Element, declared: ElementDecl | None, reader: Reader, s
     return made
 
 
-def _attributes(items: Iterable[tuple[str, str]], kind: Type | None, reader: Reader) -> dict[str, Any]:
+def _attributes(items: Iterable[tuple[str, str]], kind: Type | None, reader: SchemaReader) -> dict[str, Any]:
     found: dict[str, Any] = {}
     for name, text in items:
         one = kind.attributes.get(name) if isinstance(kind, ComplexType) else None
@@ -101,7 +101,9 @@ def _attributes(items: Iterable[tuple[str, str]], kind: Type | None, reader: Rea
     return found
 
 
-def _children(element: ET.Element, layout: Layout, made: dict[str, Any], reader: Reader, scope_of: ScopeOf) -> None:
+def _children(
+    element: ET.Element, layout: Layout, made: dict[str, Any], reader: SchemaReader, scope_of: ScopeOf
+) -> None:
     for child in element:
         key = layout.keys.get(child.tag)
         if key is None and layout.open and not layout.anything:
@@ -123,13 +125,15 @@ def _children(element: ET.Element, layout: Layout, made: dict[str, Any], reader:
             made[key] = [made[key], value]
 
 
-def to_element(value: Any, declared: ElementDecl, reader: Reader, at: str = "body") -> ET.Element:
-    """The element of a value, children in the schema's order. UsageError names what has no place."""
-    return _Writer(reader).element(value, declared, at)
+def to_element(
+    value: Any, declared: ElementDecl, reader: SchemaReader, at: str = "body", *, loose: bool = False
+) -> ET.Element:
+    """The element of a value, children in the schema's order. UsageError names what has no place; `loose` lets it in as it is written."""
+    return (_LooseMaker if loose else _ElementMaker)(reader).element(value, declared, at)
 
 
-class _Writer:
-    def __init__(self, reader: Reader) -> None:
+class _ElementMaker:
+    def __init__(self, reader: SchemaReader) -> None:
         self.reader = reader
 
     def element(self, value: Any, declared: ElementDecl, at: str) -> ET.Element:
@@ -283,6 +287,35 @@ class _Writer:
                 return
 
 
+class _LooseMaker(_ElementMaker):
+    """Lets everything in: what the schema has no place for stands at the end, as it was written, in its parent's namespace."""
+
+    def element(self, value: Any, declared: ElementDecl, at: str) -> ET.Element:
+        try:
+            return super().element(value, declared, at)
+        except UsageError:
+            made = ET.Element(declared.name)
+            self.fill(made, value)
+            return made
+
+    def choose(self, particle: Particle, waiting: dict[str, list[ET.Element]]) -> None:
+        """All branches that were set are sent."""
+
+    def fill(self, made: ET.Element, value: Any) -> None:
+        if not isinstance(value, dict):
+            made.text = "" if value is None else str(value).lower() if isinstance(value, bool) else str(value)
+            return
+        space = made.tag[: made.tag.index("}") + 1] if made.tag.startswith("{") else ""
+        for key, items in value.items():
+            if key.startswith("@"):
+                made.set(key[1:], str(items))
+            elif key == TEXT:
+                made.text = str(items)
+            else:
+                for item in items if isinstance(items, list) else [items]:
+                    self.fill(ET.SubElement(made, space + key), item)
+
+
 def _parsed(text: Any, at: str) -> ET.Element:
     if isinstance(text, ET.Element):
         return text
@@ -307,7 +340,7 @@ def text_of(value: Any, kind: SimpleType, at: str) -> str:
     return "" if value is None else str(value)
 
 
-def kind_at(declared: ElementDecl, keys: list[str], reader: Reader) -> tuple[Type | None, bool]:
+def kind_at(declared: ElementDecl, keys: list[str], reader: SchemaReader) -> tuple[Type | None, bool]:
     """(type, whether it may be nil) of the place that keys lead to; None where the schema has no such place."""
     kind: Type = declared.type
     nillable = declared.nillable
@@ -330,7 +363,7 @@ def kind_at(declared: ElementDecl, keys: list[str], reader: Reader) -> tuple[Typ
     return kind, nillable
 
 
-def _below(kind: ComplexType, key: str, reader: Reader) -> tuple[Type, bool] | None:
+def _below(kind: ComplexType, key: str, reader: SchemaReader) -> tuple[Type, bool] | None:
     layout = layout_of(kind, reader)
     if key in layout.elements:
         return layout.elements[key].type, layout.elements[key].nillable
@@ -341,7 +374,7 @@ def _below(kind: ComplexType, key: str, reader: Reader) -> tuple[Type, bool] | N
     return None
 
 
-def xpath_of(declared: ElementDecl, keys: list[str], reader: Reader) -> str:
+def xpath_of(declared: ElementDecl, keys: list[str], reader: SchemaReader) -> str:
     """An XPath of the place that keys lead to, from anywhere in a document, by the reader's prefixes."""
     steps = [f"//{_test(declared.name, reader)}"]
     kind: Type = declared.type
@@ -361,5 +394,5 @@ def xpath_of(declared: ElementDecl, keys: list[str], reader: Reader) -> str:
     return "/".join(steps)
 
 
-def _test(name: str, reader: Reader) -> str:
+def _test(name: str, reader: SchemaReader) -> str:
     return prefixed(name, reader.prefixes)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import xml.etree.ElementTree as ET
+from typing import Any
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.model.errors import nearest, quoted
@@ -22,6 +23,8 @@ class BaseReader:
         self.sources = sources
         self.any_type = _any_type()
         self._prefixes: dict[str, str] = {}
+        self.compiled: Any = None
+        """What was compiled of these schemas, as long as they are kept."""
 
     def finish(self) -> None:
         """Fills all that was begun."""

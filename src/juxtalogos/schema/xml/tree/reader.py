@@ -14,7 +14,7 @@ from juxtalogos.schema.xml.tree.simple_types import SimpleType, Where
 from juxtalogos.schema.xml.tree.sources import Entry, Sources
 
 
-class Reader(ContentReader):
+class SchemaReader(ContentReader):
     """Makes components of a schema set. Faults are kept in `sources.faults`; what is broken is read as anything."""
 
     def __init__(self, sources: Sources) -> None:

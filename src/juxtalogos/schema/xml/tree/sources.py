@@ -13,7 +13,7 @@ from dataclasses import dataclass, field
 from juxtalogos.documents.uris import join_uri
 from juxtalogos.documents.xmltext import local
 from juxtalogos.documents.xmltree import XML_NAMESPACE, XmlTree, resolve_name
-from juxtalogos.model.contract import Fault
+from juxtalogos.model.contract import DefinitionFault
 from juxtalogos.model.location import Location
 from juxtalogos.schema.xml.tree.simple_types import XSD
 
@@ -76,7 +76,7 @@ class Sources:
 
     tree_of: TreeOf
     entries: dict[tuple[str, str], Entry] = field(default_factory=dict)
-    faults: dict[Fault, None] = field(default_factory=dict)
+    faults: dict[DefinitionFault, None] = field(default_factory=dict)
     members: dict[str, list[tuple[str, Entry]]] = field(default_factory=dict)
     """Head of a substitution group -> (name, entry) of elements that name it."""
     _derived: dict[str, list[str]] | None = None
@@ -131,7 +131,7 @@ class Sources:
         return any(namespace in source.tree.scope(source.node).values() for source in self._seen.values())
 
     def fault(self, what: str, place: Location, mend: str, severity: str = "fault") -> None:
-        self.faults[Fault(what, place, mend, severity)] = None
+        self.faults[DefinitionFault(what, place, mend, severity)] = None
 
     def _read(
         self, uri: str, tree: XmlTree, node: ET.Element, above: str

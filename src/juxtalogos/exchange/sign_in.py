@@ -1,0 +1,244 @@
+"""Sign-in: what a credential adds to a request. A flow asks for requests of its own, which the transport runs, and ends with the signed one."""
+
+from __future__ import annotations
+
+import asyncio
+import base64
+import time
+from collections.abc import Callable, Generator, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
+from urllib.parse import quote, urlencode
+
+from juxtalogos.documents.jsontext import NotJson, parse_json
+from juxtalogos.documents.uris import origin_alone
+from juxtalogos.exchange.transport import Sender
+from juxtalogos.model.contract import Contract, Operation, SecurityScheme
+from juxtalogos.model.errors import NoAnswer
+from juxtalogos.model.exchange import Exchange, Request
+from juxtalogos.model.format import SignInFlow, SignInScheme
+from juxtalogos.plugins import Table
+
+EARLY = 30.0
+"""Seconds before its end that a token is given up."""
+MAX_REQUESTS = 5
+"""Requests of its own that one flow may ask for."""
+
+
+@dataclass(frozen=True, slots=True)
+class Credential:
+    """A secret in use; never shown, not even in a repr."""
+
+    secret: str = field(repr=False)
+    user: str = ""
+
+
+Memory = dict[str, Any]
+"""What a flow remembers between requests, by its own names."""
+
+
+def at_once(
+    sign: Callable[[Request, SecurityScheme, Any], Request],
+) -> Callable[[Request, SecurityScheme, Any, Memory], SignInFlow]:
+    """A flow that needs no request of its own."""
+
+    def flow(request: Request, scheme: SecurityScheme, credential: Any, memory: Memory) -> SignInFlow:
+        return sign(request, scheme, credential)
+        yield  # a generator that asks for nothing
+
+    return flow
+
+
+def with_header(request: Request, name: str, value: str) -> Request:
+    """The request with a field in place of those of its name."""
+    kept = tuple(pair for pair in request.headers if pair[0].lower() != name.lower())
+    return replace(request, headers=(*kept, (name, value)))
+
+
+def basic_word(user: str, secret: str) -> str:
+    """RFC 7617."""
+    return "Basic " + base64.b64encode(f"{user}:{secret}".encode()).decode()
+
+
+def _basic(request: Request, scheme: SecurityScheme, credential: Credential) -> Request:
+    return with_header(request, "Authorization", basic_word(credential.user, credential.secret))
+
+
+def _bearer(request: Request, scheme: SecurityScheme, credential: Credential) -> Request:
+    """RFC 6750, section 2.1."""
+    return with_header(request, "Authorization", f"Bearer {credential.secret}")
+
+
+def _api_key(request: Request, scheme: SecurityScheme, credential: Credential) -> Request:
+    if scheme.place == "query":
+        joiner = "&" if "?" in request.url else "?"
+        pair = f"{quote(scheme.key, safe='')}={quote(credential.secret, safe='')}"
+        return replace(request, url=f"{request.url}{joiner}{pair}")
+    if scheme.place == "cookie":
+        pair = f"{scheme.key}={credential.secret}"
+        present = next((value for name, value in request.headers if name.lower() == "cookie"), "")
+        return with_header(request, "Cookie", f"{present}; {pair}" if present else pair)
+    return with_header(request, scheme.key, credential.secret)
+
+
+def _client_credentials(
+    request: Request, scheme: SecurityScheme, credential: Credential, memory: Memory
+) -> Generator[Request, Exchange, Request]:
+    """OAuth 2.0, client credentials (RFC 6749, section 4.4), where the scheme names a token URL and the credential a client; else a token given ready-made."""
+    if not (scheme.token_url and credential.user):
+        return _bearer(request, scheme, credential)
+    if memory.get("until", 0.0) <= time.monotonic():
+        form = {"grant_type": "client_credentials"} | ({"scope": " ".join(scheme.scopes)} if scheme.scopes else {})
+        client = quote(credential.user, safe=""), quote(credential.secret, safe="")  # RFC 6749, section 2.3.1
+        headers = (
+            ("Content-Type", "application/x-www-form-urlencoded"),
+            ("Accept", "application/json"),
+            ("Authorization", basic_word(*client)),
+        )
+        exchange = yield Request("POST", scheme.token_url, headers, urlencode(form).encode())
+        memory.update(_token(exchange, scheme))
+    return with_header(request, "Authorization", f"Bearer {memory['token']}")
+
+
+def _token(exchange: Exchange, scheme: SecurityScheme) -> Memory:
+    """The token of an answer (RFC 6749, section 5.1); NoAnswer when it gives none."""
+    response = exchange.response
+    value: Any = None
+    if response is not None:
+        try:
+            value = parse_json(response.body)
+        except NotJson:
+            value = None
+    token = value.get("access_token") if isinstance(value, dict) else None
+    if response is None or response.status != 200 or not isinstance(token, str) or not token:
+        word = value.get("error") if isinstance(value, dict) else None
+        told = (
+            exchange.error or f"{response.status if response else ''} {word if isinstance(word, str) else ''}".strip()
+        )
+        raise NoAnswer(
+            f"no token for {scheme.name}: {scheme.token_url} answered {told}",
+            mend="check the client's id (user) and secret of this credential",
+        )
+    seconds = value.get("expires_in")
+    lasts = float(seconds) if isinstance(seconds, int | float) and not isinstance(seconds, bool) else float("inf")
+    return {"token": token, "until": time.monotonic() + max(lasts - EARLY, lasts / 2)}
+
+
+def _void_token(exchange: Exchange, memory: Memory) -> bool:
+    """After a 401 a token is forgotten once (RFC 6750, section 3.1); a ready-made one cannot be renewed."""
+    return bool(memory.pop("token", None)) and bool(memory.pop("until", None))
+
+
+BASIC = SignInScheme(at_once(_basic), "user and password (HTTP Basic, RFC 7617)")
+BEARER = SignInScheme(at_once(_bearer), "a token in Authorization: Bearer TOKEN (RFC 6750)")
+API_KEY = SignInScheme(at_once(_api_key), "a key as {place} {key}")
+OAUTH2 = SignInScheme(_client_credentials, "a token of OAuth 2.0 in Authorization: Bearer TOKEN", void=_void_token)
+OPEN_ID = SignInScheme(at_once(_bearer), "a token of OpenID Connect in Authorization: Bearer TOKEN")
+
+_HERE = "juxtalogos.exchange.sign_in"
+SIGN_IN: Table[SignInScheme] = Table(
+    "juxtalogos.sign_in",
+    {
+        "basic": f"{_HERE}:BASIC",
+        "bearer": f"{_HERE}:BEARER",
+        "apiKey": f"{_HERE}:API_KEY",
+        "oauth2": f"{_HERE}:OAUTH2",
+        "openIdConnect": f"{_HERE}:OPEN_ID",
+    },
+)
+"""By kind of security scheme: ours, and those that installed packages add under the entry point group `juxtalogos.sign_in`."""
+
+
+def scheme_of(kind: str, own: Mapping[str, SignInScheme]) -> SignInScheme | None:
+    """How to sign in by a kind of scheme; `own` are those that only this protocol has."""
+    return own.get(kind) or SIGN_IN.get(kind)
+
+
+class Signer:
+    """Signs requests of a session; remembers what flows remember, and lets one flow at a time ask for it."""
+
+    def __init__(
+        self,
+        credentials: Mapping[str, Credential],
+        origins: set[str],
+        learned: Callable[[str], None] = lambda text: None,
+    ) -> None:
+        self.credentials = credentials
+        self.origins = origins
+        self.learned = learned
+        """Told of each secret that a flow was given, before anything of it can be shown."""
+        self.memories: dict[str, Memory] = {}
+        self.locks: dict[str, asyncio.Lock] = {}
+
+    def chosen(
+        self, contract: Contract, operation: Operation, own: Mapping[str, SignInScheme]
+    ) -> tuple[list[tuple[SecurityScheme, SignInScheme]], tuple[str, ...]]:
+        """(how to sign, schemes that a credential is missing for): the first alternative that can be met."""
+        for alternative in operation.security:
+            schemes = [contract.scheme(name) for name in alternative]
+            ways = [scheme_of(scheme.kind, own) if scheme else None for scheme in schemes]
+            if alternative and all(way is not None and name in self.credentials for way, name in zip(ways, alternative)):  # fmt: skip
+                return [(scheme, way) for scheme, way in zip(schemes, ways) if scheme and way], ()
+        if not operation.security or () in operation.security:
+            return [], ()
+        return [], tuple(name for name in operation.security[0] if name not in self.credentials)
+
+    async def signed(
+        self, contract: Contract, operation: Operation, request: Request, own: Mapping[str, SignInScheme], sender: Sender
+    ) -> Request:  # fmt: skip
+        """The signed request; what a flow asks for is sent first. Nothing is signed that goes elsewhere. NoAnswer when a flow fails."""
+        if origin_alone(request.url) not in self.origins:
+            return request
+        for scheme, way in self.chosen(contract, operation, own)[0]:
+            request = await self._run(scheme, way, request, sender)
+        return request
+
+    async def _run(self, scheme: SecurityScheme, way: SignInScheme, request: Request, sender: Sender) -> Request:
+        flow = self._begun(scheme, way, request)
+        try:
+            next(flow)
+        except StopIteration as end:
+            return end.value  # type: ignore[no-any-return]
+        # It wants to ask: once more, one at a time, since another may have been given meanwhile what this one wants.
+        async with self.locks.setdefault(scheme.name, asyncio.Lock()):
+            flow = self._begun(scheme, way, request)
+            try:
+                wanted = next(flow)
+                for _ in range(MAX_REQUESTS):
+                    wanted = flow.send(await self._asked(scheme, wanted, sender))
+            except StopIteration as end:
+                for secret in self.memories[scheme.name].values():
+                    if isinstance(secret, str):
+                        self.learned(secret)
+                return end.value  # type: ignore[no-any-return]
+        raise NoAnswer(f"signing in with {scheme.name} asks for more than {MAX_REQUESTS} requests")
+
+    def _begun(self, scheme: SecurityScheme, way: SignInScheme, request: Request) -> SignInFlow:
+        memory = self.memories.setdefault(scheme.name, {})
+        return way.sign(request, scheme, self.credentials[scheme.name], memory)
+
+    async def _asked(self, scheme: SecurityScheme, wanted: Request, sender: Sender) -> Exchange:
+        if origin_alone(wanted.url) not in self.origins:
+            raise NoAnswer(
+                f"signing in with {scheme.name} wants {wanted.url}, which is at none of the target's origins",
+                mend="if it is to be trusted, list it: origins = [...] in [targets.NAME]",
+            )
+        return await sender.send(wanted)
+
+    def void(
+        self, contract: Contract, operation: Operation, exchange: Exchange, own: Mapping[str, SignInScheme]
+    ) -> bool:
+        """Whether an answer says that what was remembered no longer holds; it is forgotten then, and signing anew may help."""
+        if exchange.response is None or exchange.response.status != 401:
+            return False
+        found = self.chosen(contract, operation, own)[0]
+        voided = [way.void(exchange, self.memories.get(scheme.name, {})) for scheme, way in found if way.void]
+        return any(voided)  # all of them are asked: each forgets what is its own
+
+
+def variants(credential: Credential) -> tuple[str, ...]:
+    """The forms in which a secret may be met: itself, in Base64 alone and with its user."""
+    pair = f"{credential.user}:{credential.secret}"
+    quoted = f"{quote(credential.user, safe='')}:{quote(credential.secret, safe='')}"
+    encoded = tuple(base64.b64encode(text.encode()).decode() for text in (credential.secret, pair, quoted))
+    return (credential.secret, *encoded)
