@@ -9,6 +9,7 @@ from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, w
 from juxtalogos.coverage import measure
 from juxtalogos.formats import element_kinds, wire_of
 from juxtalogos.ledger import open_ledger
+from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.report import REPORTERS, run_view, with_coverage, write_report
 
 DESCRIPTION = """\
@@ -22,7 +23,12 @@ EXAMPLE = """\
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("number", nargs="?", type=int, metavar="RUN", help="the run; the latest when left out")
-    parser.add_argument("--form", choices=sorted(REPORTERS), default="html", help="what to write (html)")
+    parser.add_argument(
+        "--form",
+        metavar="FORM",
+        default="html",
+        help=f"what to write: {', '.join(REPORTERS.builtin)}, or one that a plug-in adds (html)",
+    )
     parser.add_argument(
         "-o",
         "--output",
@@ -41,6 +47,8 @@ class _ReportArguments(Arguments):
 
 def run(args: _ReportArguments) -> int:
     home = workspace(args)
+    if args.form not in REPORTERS:
+        raise UsageError(f"there is no form of report {quoted(args.form)}", mend=nearest(args.form, REPORTERS))
     with open_ledger(home.ledger_path) as ledger:
         record = ledger.run(args.number)
         names = [name for name in ledger.contracts([record.id]) if name in home.contract_names()]

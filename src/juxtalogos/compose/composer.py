@@ -100,7 +100,9 @@ class _Composer:
     def fault_case(self, operation: Operation, inputs: Inputs, answer: DeclaredAnswer, why: str) -> dict[str, Any]:
         """A call that promises a declared fault, and the check that it is that one."""
         draft = _Draft()
-        self.add(draft, operation, inputs, (), status="$statusCode >= 400", link=why != UNKNOWN)
+        # In most protocols a fault comes with an error status; where it does not, its declaration says so.
+        refused = f"$statusCode == {answer.status}" if answer.status.startswith("2") else "$statusCode >= 400"
+        self.add(draft, operation, inputs, (), status=refused, link=why != UNKNOWN)
         checks = fault_checks(self.contract, operation, answer)
         if checks:
             draft.steps[-1]["x-juxtalogos-checks"] = checks

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import replace
 from weakref import WeakKeyDictionary
 
 from juxtalogos.model.contract import Contract
@@ -10,7 +11,7 @@ from juxtalogos.model.document import Document
 from juxtalogos.model.elements import ELEMENT_KINDS
 from juxtalogos.model.errors import DocumentError
 from juxtalogos.model.findings import KINDS
-from juxtalogos.model.format import Format
+from juxtalogos.model.format import Fetch, Format
 from juxtalogos.model.wire import Wire
 from juxtalogos.plugins import Table
 
@@ -59,6 +60,13 @@ def format_of(document: Document) -> Format:
         where=f"{document.uri}:1",
         mend=", ".join(filter(None, (form.hint for form in formats()))),
     )
+
+
+def read_contract(document: Document, name: str, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Contract:
+    """The contract of a definition that begins with a document, read by the format that claims it. DocumentError when none does."""
+    form = format_of(document)
+    contract = form.read(name, root, fetch, list(others))
+    return contract if contract.format == form.name else replace(contract, format=form.name)
 
 
 def formats() -> Iterator[Format]:

@@ -53,6 +53,8 @@ class ExchangeRecord:
     """The number of the exchange that it is a part of; 0 for none."""
     request_form: BodyForm = BodyForm.RAW
     response_form: BodyForm = BodyForm.RAW
+    parts: tuple[ExchangeRecord, ...] = ()
+    """The exchanges that it consists of, each a record of its own once it is stored."""
 
     @property
     def status(self) -> int:
@@ -74,7 +76,9 @@ class ExchangeRecord:
         """As it may be kept and shown."""
         exchange = redactor.exchange(self.exchange) if self.exchange else None
         if redactor.is_idle:
-            return self if exchange is self.exchange else replace(self, exchange=exchange)
+            if exchange is self.exchange and not self.parts:
+                return self
+            return replace(self, exchange=exchange, parts=tuple(part.redacted(redactor) for part in self.parts))
         forms = _forms(self.exchange, exchange)
         results = tuple(redactor.result(result) for result in self.results)
         known = tuple((name, redactor.text(value) if isinstance(value, str) else value) for name, value in self.known)
@@ -87,6 +91,7 @@ class ExchangeRecord:
             note=redactor.text(self.note),
             request_form=forms[0],
             response_form=forms[1],
+            parts=tuple(part.redacted(redactor) for part in self.parts),
         )
 
     def finding(self, result: CheckResult) -> Finding:

@@ -51,7 +51,10 @@ class Media:
 
 @dataclass(frozen=True, slots=True)
 class Input:
-    """One parameter of an operation, addressed as `path.id`, `query.limit`, `header.X`, `cookie.c`."""
+    """One parameter of an operation, addressed as `path.id`, `query.limit`, `header.X`, `cookie.c`.
+
+    Every format puts its inputs into these four places, since suites know no others (Arazzo 1.0.1, parameter object).
+    """
 
     name: str
     place: str

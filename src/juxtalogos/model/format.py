@@ -61,5 +61,7 @@ class Format:
     """Places where an input may be given that is not declared."""
     source_type: str = ""
     """What a suite calls a source of this format, where the standard has a word for it (Arazzo 1.0.1)."""
+    version: str = ""
+    """Of a plug-in: what it read before is read anew when this changes."""
     hint: str = ""
     """How a person knows a definition of this format: told when a document is none."""

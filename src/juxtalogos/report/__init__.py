@@ -7,6 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+from juxtalogos.plugins import Table
 from juxtalogos.report.junit import junit
 from juxtalogos.report.page import page
 from juxtalogos.report.view import RunView, run_view, with_coverage
@@ -18,7 +19,13 @@ class Reporter:
     write: Callable[[RunView], bytes]
 
 
-REPORTERS: dict[str, Reporter] = {"html": Reporter("html", page), "junit": Reporter("xml", junit)}
+HTML = Reporter("html", page)
+JUNIT = Reporter("xml", junit)
+
+REPORTERS: Table[Reporter] = Table(
+    "juxtalogos.reporters", {"html": "juxtalogos.report:HTML", "junit": "juxtalogos.report:JUNIT"}
+)
+"""Ours, and those that installed packages add under the entry point group `juxtalogos.reporters`: they see what is redacted only."""
 
 
 def write_report(name: str, data: RunView, output: Path | None, folder: Path) -> Path | None:

@@ -13,7 +13,7 @@ from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.run.judge import judge
+from juxtalogos.run.judge import judge, judged_parts, with_parts
 from juxtalogos.run.rules import Rules
 from juxtalogos.suite.language.expressions import Scope
 
@@ -52,9 +52,15 @@ def _judged(index: int, exchange: Exchange, places: Sequence[ServedAt], rules: R
             found = judge(wire, operations[0], exchange, base_url)
             scope = Scope({}, exchange=exchange, response_value=found.answer.value if found.answer else ABSENT)
             found = rules.apply(contract, operations[0], found, scope)
+            parts = judged_parts(wire, exchange, base_url)
+            found = with_parts(found, (part for _, _, part in parts))
             return ExchangeRecord(
                 str(index), str(index), contract.name, operations[0].id, exchange, found.verdict, found.reason,
                 found.results, found.hits, SUITE,
+                parts=tuple(
+                    ExchangeRecord(str(index), f"{index}/{number}", contract.name, operation.id, part, one.verdict, one.reason, one.results, one.hits, SUITE)
+                    for number, (operation, part, one) in enumerate(parts, 1)
+                ),
             )  # fmt: skip
     reason = "outside the base URL"
     for place in places:

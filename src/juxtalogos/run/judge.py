@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, replace
 
 from juxtalogos.check import check_exchange, examined
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import CheckResult
-from juxtalogos.model.verdict import Verdict
+from juxtalogos.model.verdict import Verdict, worst
 from juxtalogos.model.wire import Answer, Wire
 
 
@@ -35,6 +36,24 @@ def judge(wire: Wire, operation: Operation, exchange: Exchange, base_url: str) -
     hits = tuple(wire.hits(operation, exchange, answer, base_url))
     verdict, reason = verdict_of(results)
     return Judgement(verdict, reason, results, hits, answer)
+
+
+def judged_parts(wire: Wire, exchange: Exchange, base_url: str) -> list[tuple[Operation, Exchange, Judgement]]:
+    """The exchanges that one consists of (a batch), each judged as what it is; those of no declared operation are left out."""
+    found = []
+    for part in wire.parts(exchange):
+        operations = wire.match(part.request, base_url)
+        if operations:
+            found.append((operations[0], part, judge(wire, operations[0], part, base_url)))
+    return found
+
+
+def with_parts(judgement: Judgement, parts: Iterable[Judgement]) -> Judgement:
+    """The judgement of a whole: no better than the worst of its parts."""
+    for number, part in enumerate(parts, 1):
+        if part.verdict is not judgement.verdict and worst((part.verdict, judgement.verdict)) is part.verdict:
+            judgement = replace(judgement, verdict=part.verdict, reason=f"part {number}: {part.reason}")
+    return judgement
 
 
 def with_written(judgement: Judgement, written: tuple[CheckResult, ...]) -> Judgement:

@@ -22,7 +22,7 @@ from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run import unforeseen
-from juxtalogos.run.judge import judge, with_written
+from juxtalogos.run.judge import Judgement, judge, judged_parts, with_parts, with_written
 from juxtalogos.run.session import Session
 from juxtalogos.run.stop import Stop
 from juxtalogos.schema.patterns import PatternTimeout, compile_pattern
@@ -130,11 +130,19 @@ class _Attempt:
         state.scope.steps[step.id] = outputs_of(state, step)
         written, succeeded = _written(state, step, exchange)
         judgement = with_written(judgement, written)
+        parts = judged_parts(wire_of(contract), exchange, session.base_url(contract))
+        judgement = with_parts(judgement, (part for _, _, part in parts))
         record = ExchangeRecord(
             state.case, self.name, contract.name, operation.id, exchange, judgement.verdict, judgement.reason, judgement.results, judgement.hits,
             state.suite.name, known=tuple(run_values(state.scope).items())[:MAX_KNOWN], flows=step.flows, note=str(fill(step.description, state.scope, [])),
+            parts=tuple(self.part(number, *part) for number, part in enumerate(parts, 1)),
         )  # fmt: skip
         return record, succeeded
+
+    def part(self, number: int, operation: Operation, exchange: Exchange, found: Judgement) -> ExchangeRecord:
+        return ExchangeRecord(
+            self.state.case, f"{self.name}/{number}", operation.contract, operation.id, exchange, found.verdict, found.reason, found.results, found.hits, self.state.suite.name
+        )  # fmt: skip
 
     def rescue(self) -> None:
         """What clean-up needs is taken out of an answer that could not be judged."""

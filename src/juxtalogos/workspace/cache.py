@@ -64,6 +64,8 @@ def load(kept: CachedDocuments) -> Contract | None:
             }
             operations = Operations(index["operations"])
             parts = {name: decode(kind, index[name]) for name, kind in _PARTS.items() if name != "operations"}
+        if parts["format"] not in FORMATS.builtin and FORMATS[parts["format"]].version != index["formatVersion"]:
+            return None
         engine = _Later(parts["format"], documents, parts["dialect"])
         with contextlib.suppress(OSError):
             os.utime(folder)  # the oldest go first
@@ -184,6 +186,7 @@ def _write(key: str, contract: Contract) -> None:
         documents = {uri: _keep(fresh, number, one) for number, (uri, one) in enumerate(contract.documents.items())}
         index = {
             "documents": documents,
+            "formatVersion": FORMATS[contract.format].version,
             **{name: encode(kind, getattr(contract, name)) for name, kind in _PARTS.items()},
         }
         (fresh / "index.json").write_text(json.dumps(index, separators=(",", ":")), "ascii")

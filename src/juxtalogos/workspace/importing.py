@@ -15,7 +15,7 @@ from pathlib import Path, PurePosixPath
 from typing import Any
 from urllib.parse import unquote
 
-from juxtalogos.formats import format_of
+from juxtalogos.formats import format_of, read_contract
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import DocumentError, JuxtalogosError, UsageError, quoted
 from juxtalogos.workspace import cache
@@ -77,7 +77,7 @@ def _contract(fetch: Any, uri: str, name: str, others: list[str]) -> Contract:
     chosen = name or _name_of(stem)
     if not re.fullmatch(r"[A-Za-z0-9_-]{1,80}", chosen):
         raise UsageError(f"{quoted(chosen)} is no contract name", mend="use letters, digits, - and _")
-    return form.read(chosen, uri, fetch, others)
+    return read_contract(fetch(uri), chosen, uri, fetch, others)
 
 
 def _name_of(stem: str) -> str:

@@ -15,14 +15,13 @@ from urllib.parse import urljoin, urlsplit
 from juxtalogos.documents.bounds import MAX_BYTES
 from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.documents.load import load_document
-from juxtalogos.formats import claiming
+from juxtalogos.formats import claiming, file_endings
 from juxtalogos.model.document import Document
 from juxtalogos.model.errors import DocumentError, UsageError
 from juxtalogos.model.format import Fetch
 from juxtalogos.workspace.files import folder_fetch
 from juxtalogos.workspace.remote import Access, Remote, without_secrets
 
-ENDINGS = (".yaml", ".yml", ".json", ".wsdl", ".xml", ".xsd")
 MAX_FILES = 5_000
 MAX_ARCHIVE = 256 * 1024 * 1024
 """Bytes of an archive's files, unpacked."""
@@ -66,7 +65,8 @@ def open_source(text: str, access: Access) -> Iterator[Source]:
 
 
 def _files(folder: Path) -> list[str]:
-    found = (path for path in folder.rglob("*") if path.suffix.lower() in ENDINGS and path.is_file())
+    endings = file_endings()
+    found = (path for path in folder.rglob("*") if path.suffix.lower() in endings and path.is_file())
     return sorted(path.relative_to(folder).as_posix() for path in found)
 
 
@@ -128,7 +128,8 @@ def _archive(data: bytes, told: str) -> Source:
             )
         return load_document(uri, named[uri])
 
-    return Source(told, _once(fetch), names=lambda: sorted(name for name in named if name.lower().endswith(ENDINGS)))
+    endings = file_endings()
+    return Source(told, _once(fetch), names=lambda: sorted(name for name in named if name.lower().endswith(endings)))
 
 
 def _check_entry(entry: zipfile.ZipInfo, told: str) -> None:

@@ -8,7 +8,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
-from juxtalogos.formats import format_of
+from juxtalogos.formats import read_contract
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import ConfigError, UsageError, nearest, quoted
 from juxtalogos.workspace import cache
@@ -78,7 +78,7 @@ class Workspace:
         found = cache.load(kept)
         if found is None:
             fetch = folder_fetch(folder, files)
-            found = format_of(fetch(root)).read(name, root, fetch, list(files))
+            found = read_contract(fetch(root), name, root, fetch, files)
             cache.save(found)
         return found
 

@@ -7,7 +7,7 @@ import json
 import time
 import zlib
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from juxtalogos.ledger.records import BodyForm, ExchangeRecord
@@ -55,6 +55,8 @@ class Batch:
             if not result.held:
                 finding = record.finding(result)
                 self.findings.append((number, run, place, result.result_class, result.kind, finding.fingerprint))
+        for part in record.parts:
+            self.add(replace(part, whole=number), run=run)
         if record.hits:
             counts = self.hits.setdefault((record.contract, record.operation, record.status, record.media_type), {})
             for element in record.hits:
