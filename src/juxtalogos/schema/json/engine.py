@@ -79,6 +79,7 @@ class JsonSchema:
             function, compiler = self.function, self.compiler
             if function is None or compiler is None:
                 return self._interpret(value)
+            compiler.begin()
             records: list[Record] = []
             broken: list[Broken] = []
             if not function(value, records, broken):

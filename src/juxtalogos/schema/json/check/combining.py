@@ -149,12 +149,14 @@ def _discriminator(rule: Rule, value: Any, at: Visit) -> None:
         wanted = f"one of {known}" if known else "the name of a schema"
         add(at.context, (at.path, rule.operand.property), rule, wanted, seen(told), advisory=not rule.operand.strict)
         return
-    key = (id(rule), id(value))
-    if child is None or child is at.node or key in at.context.telling:
+    telling = at.context.telling
+    if child is None or child is at.node or id(rule) in telling.get(id(value), ()):
         return
-    at.context.telling.add(key)
+    telling.setdefault(id(value), set()).add(id(rule))
     check_node(child, value, at.path, at.context, at.evaluated, at.home)
-    at.context.telling.discard(key)
+    telling[id(value)].discard(id(rule))
+    if not telling[id(value)]:
+        del telling[id(value)]
 
 
 @operator("not")

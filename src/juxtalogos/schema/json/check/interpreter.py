@@ -56,11 +56,24 @@ class Context:
     hits: list[Record] | None = None
     """Records of what was hit, for the compiler to read. None where hits do not count."""
 
-    telling: set[tuple[int, int]] = field(default_factory=set)
-    """(discriminator, value) being followed: the schema that is told contains the one that tells."""
+    telling: dict[int, set[int]] = field(default_factory=dict)
+    """By value the discriminators being followed: the schema that is told contains the one that tells."""
+    known: dict[Any, Known] = field(default_factory=dict)
+    """What was found of a schema at an object or list: several ways may lead there, and each would double the work below."""
 
-    def fresh(self) -> Context:
-        return Context(self.store, self.direction, self.asserts_format)
+    def fresh(self, known: dict[Any, Known] | None = None) -> Context:
+        """A context like this one, with nothing found yet; `known` is shared with others of the same value."""
+        return Context(self.store, self.direction, self.asserts_format, known={} if known is None else known)
+
+
+@dataclass(frozen=True, slots=True)
+class Known:
+    """What a schema said of a value."""
+
+    path: Path
+    deviations: list[Deviation]
+    hits: list[Record] | None
+    evaluated: Evaluated | None
 
 
 @dataclass(slots=True)
@@ -94,6 +107,39 @@ def check_node(
         if node.constant is False:
             add(context, path, Rule("false", None, "false", node.location), "no value at all", seen(value))
         return
+    kind = type(value)
+    if (home is not None or kind is dict or kind is list) and id(value) not in context.telling:
+        _check_once(node, value, path, context, evaluated, home)
+    else:
+        _check(node, value, path, context, evaluated, home)
+
+
+def _check_once(
+    node: Node, value: Any, path: Path, context: Context, evaluated: Evaluated | None, home: Node | None
+) -> None:
+    """A value is gone through once by each schema, however many ways lead there."""
+    key = (id(node), id(value), id(home), context.scope, evaluated is None, context.hits is None)
+    known = context.known.get(key)
+    if known is None or (known.deviations and known.path is not path and render(known.path) != render(path)):
+        outer, context.deviations = context.deviations, []
+        hits, context.hits = context.hits, None if context.hits is None else []
+        own = None if evaluated is None else Evaluated()
+        _check(node, value, path, context, own, home)
+        # The same thing found by several ways counts once, or the lists would double with each level.
+        found = context.deviations if len(context.deviations) < 2 else list(dict.fromkeys(context.deviations))
+        told = context.hits and list(dict.fromkeys(context.hits))
+        known = context.known[key] = Known(path, found, told, own)
+        context.deviations, context.hits = outer, hits
+    context.deviations += known.deviations
+    if context.hits is not None and known.hits is not None:
+        context.hits += known.hits
+    if evaluated is not None and known.evaluated is not None:
+        evaluated.add(known.evaluated)
+
+
+def _check(
+    node: Node, value: Any, path: Path, context: Context, evaluated: Evaluated | None, home: Node | None
+) -> None:
     untried = context.compiler is not None and home is None and bool(node.rules)
     if untried and context.compiler is not None and context.compiler.passes(node, value, context.hits):
         return

@@ -14,7 +14,8 @@ from typing import Any
 
 from juxtalogos.model.elements import Element
 from juxtalogos.schema.json.check.formats import format_holds
-from juxtalogos.schema.json.check.interpreter import Context, accepts, follow
+from juxtalogos.schema.json.check.interpreter import Context, Known, accepts, follow
+from juxtalogos.schema.json.compile.growth import grows
 from juxtalogos.schema.json.compile.node_writer import NodeWriter
 from juxtalogos.schema.json.compile.source import Compiled, Record, Stop
 from juxtalogos.schema.json.tell.elements import enum_element, property_element
@@ -63,6 +64,10 @@ class Compiler:
             "key_of": key_of,
             "format_holds": format_holds,
         }
+        self.tried: dict[tuple[int, int], tuple[bool, list[Record]]] = {}
+        """What trials of branches came to within one check: by the rule, and the object or list."""
+        self.known: dict[Any, Known] = {}
+        """What the interpreter found meanwhile."""
         self.serial = itertools.count()
         self.counting = True
         """Whether hits are counted; the benchmark measures what that costs."""
@@ -88,7 +93,7 @@ class Compiler:
                         return False
                 else:
                     waiting += children(rule)
-        return True
+        return not grows(node, self.context)
 
     def function(self, node: Node) -> Compiled:
         """The function of a node, compiled when it is first asked for, with all functions it calls."""
@@ -157,12 +162,19 @@ class Compiler:
 
     def judge(self, node: Node) -> str:
         """The name of a function that says exactly whether a node accepts a value, for where a False would be believed."""
-        context = self.context
+        context, known = self.context, self.known
 
         def exactly(value: Any) -> bool:
-            return accepts(node, value, context.fresh())
+            return accepts(node, value, context.fresh(known))
 
         return self.bind(exactly)
+
+    def begin(self) -> None:
+        """Forgets what was found of the value before: another may stand where it stood."""
+        if self.tried:
+            self.tried.clear()
+        if self.known:
+            self.known.clear()
 
     def hits(self, records: list[Record]) -> frozenset[str]:
         """Ids of the elements that some records tell of. Records that are alike are read once."""

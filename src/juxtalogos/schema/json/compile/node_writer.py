@@ -328,9 +328,19 @@ class NodeWriter(Scalars):
     def trial(self, rule: Rule, most: int) -> Compiled:
         """Tries every branch: at least one must fit, and no more than `most`."""
         functions, context, nodes = self.compiler.functions, self.context, rule.operand
+        tried_before, known_before, key = self.compiler.tried, self.compiler.known, id(rule)
         for node in nodes:
             self.compiler.name_of(node, node)
             self.waiting.append((node, node))
+
+        def once(value: Any, records: list[Record]) -> bool:
+            """A value is tried once: other branches above it may lead here too."""
+            found = tried_before.get((key, id(value)))
+            if found is None:
+                own: list[Record] = []
+                found = tried_before[key, id(value)] = run(value, own), own
+            records += found[1]
+            return found[0]
 
         def run(value: Any, records: list[Record]) -> bool:
             fitting = 0
@@ -339,11 +349,11 @@ class NodeWriter(Scalars):
                 if functions[(id(node), id(node))](value, tried):
                     fitting += 1
                     records += [*tried, self.compiler.branch_number(node)]
-                elif not any(not one.advisory for one in attempt(node, value, (), context.fresh())[0]):
+                elif not any(not one.advisory for one in attempt(node, value, (), context.fresh(known_before))[0]):
                     return False  # it fits with a remark: the interpreter tells
             return 1 <= fitting <= most
 
-        return run
+        return once
 
     def told_apart(self, rule: Rule, var: str) -> bool:
         """Branches that no value can fit two of: by a property's constant, or by type."""

@@ -85,7 +85,7 @@ def hits(schema: JsonSchema, value: Any) -> Iterator[str]:
     seen: set[tuple[int, int]] = set()
     while waiting:
         node, value = waiting.pop()
-        if (id(node), id(value)) in seen and isinstance(value, dict | list):
+        if (id(node), id(value)) in seen:
             continue
         seen.add((id(node), id(value)))
         for rule in node.rules:
