@@ -186,7 +186,7 @@ def test_a_migration_that_fails_leaves_the_old_form(tmp_path: Path, monkeypatch:
     def broken(*_: object) -> None:
         raise sqlite3.OperationalError("database or disk is full")
 
-    monkeypatch.setattr("juxtalogos.ledger.sqlite.store.store_batch", broken)
+    monkeypatch.setattr("juxtalogos.ledger.sqlite.migrate.store_batch", broken)
     with pytest.raises(LedgerError, match="disk is full"):
         open_ledger(path, write=True)
     assert _told(path) == expected

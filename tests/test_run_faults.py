@@ -48,7 +48,7 @@ def life(name: str, **more: Any) -> dict[str, Any]:
 
 METHODS: list[tuple[Any, str]] = [
     (session.Session, "encoded"), (session.Session, "signed"), (session.Session, "send"), (session.Session, "base_url"), (Signer, "chosen"), (Signer, "void"), (rules.Rules, "apply"),
-    (ExchangeRecord, "redacted"), (Redactor, "text"), (Redactor, "exchange"), (walk.Walk, "follow"), (walk.Walk, "step"), (walk.Walk, "walk"), (walk.Position, "go"),
+    (ExchangeRecord, "redacted"), (Redactor, "text"), (Redactor, "exchange"), (walk.Walk, "follow"), (walk.Walk, "step"), (walk.Walk, "walk"), (walk.CasePosition, "go"),
 ]  # fmt: skip
 NEVER = {"run_plan", "new_state", "turns_of"}
 """What makes the turns themselves: without it there is none."""

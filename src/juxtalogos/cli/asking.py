@@ -32,6 +32,7 @@ class Question:
 
     @property
     def facts(self) -> str:
+        """What a person is told of the input, on one line."""
         need = "required" if self.required else "optional"
         told = [
             self.row.type if self.row else "any",
@@ -65,6 +66,7 @@ class Asker:
         return self.body(found, media.schema) if media and media.schema else found
 
     def body(self, inputs: Inputs, ref: SchemaRef) -> Inputs:
+        """The inputs with a body, asked for place by place."""
         for row in self.contract.schema(ref).outline():
             if not _is_asked(row):
                 continue

@@ -11,7 +11,7 @@ from juxtalogos.cli.calling import result_data
 from juxtalogos.cli.options import Arguments, add_common, add_remarks, add_strict, terminal, workspace
 from juxtalogos.cli.summary import exit_status, show_findings
 from juxtalogos.cli.terminal import Terminal
-from juxtalogos.exchange.har import Entry, read_har
+from juxtalogos.exchange.har import HarEntry, read_har
 from juxtalogos.exchange.redact import Redactor, carried_secrets
 from juxtalogos.ledger import CaseRecord, ExchangeRecord, open_ledger
 from juxtalogos.model.contract import Contract
@@ -106,7 +106,7 @@ def _places(args: _AuditArguments, home: Workspace) -> list[ServedAt]:
     return places
 
 
-def _redactor(entries: list[Entry], contracts: Mapping[str, Contract]) -> Redactor:
+def _redactor(entries: list[HarEntry], contracts: Mapping[str, Contract]) -> Redactor:
     """What the recorded requests carried as credentials is hidden wherever it occurs."""
     secrets = {secret for entry in entries if entry.exchange for secret in carried_secrets(entry.exchange)}
     return Redactor.of(secrets, {name for contract in contracts.values() for name in contract.secret_fields})

@@ -21,6 +21,8 @@ from juxtalogos.workspace.workspace import find_workspace
 def call_url(
     out: Terminal, request: Request, options: TransportOptions, folder: Path, *, keep: bool, json: bool, raw: bool
 ) -> int:
+    """Sends a request of no contract, shows and keeps it; gives the exit status."""
+
     async def send() -> Exchange:
         async with Transport(options) as transport:
             return await transport.send(request)
@@ -51,6 +53,7 @@ def call_url(
 
 
 def bare_request(url: str, method: str, headers: Headers, body: bytes | None) -> Request:
+    """The request of a URL; UsageError when method or URL cannot be used."""
     if not method.isascii() or not method.isalpha():
         raise UsageError("this is no method", mend="write --method GET, for example")
     check_url(url.partition("?")[0])

@@ -43,6 +43,7 @@ def show_exchange(out: Terminal, exchange: Exchange, *, raw: bool, limit: int = 
 
 
 def show_body(out: Terminal, body: bytes, headers: Headers, *, raw: bool, limit: int) -> None:
+    """A body for the eye, at most `limit` lines of it."""
     out.line()
     out.block(body_text(body, headers, raw=raw), indent=6, limit=0 if raw else limit)
 

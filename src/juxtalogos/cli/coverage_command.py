@@ -45,6 +45,7 @@ class _CoverageArguments(Arguments):
 
 
 def run_numbers(words: list[str]) -> list[int]:
+    """Numbers of runs, of words such as `3` and `3-5`; UsageError when one is none."""
     numbers: list[int] = []
     for word in words:
         found = re.fullmatch(r"(\d{1,9})(?:-(\d{1,9}))?", word)

@@ -109,7 +109,7 @@ def _walk(out: Terminal, args: _DemoArguments, odd: frozenset[str], urls: dict[s
     try:
         _steps(out, folder, definitions / "berths.yaml", urls["berths"])
         found = _found(folder)
-        _soap_steps(out, folder, definitions / "pilotage.wsdl", urls["pilotage"])
+        _second_service(out, folder, definitions / "pilotage.wsdl", urls["pilotage"])
         found |= _found(folder)
     finally:
         shutil.rmtree(definitions, ignore_errors=True)
@@ -151,7 +151,7 @@ def _steps(out: Terminal, folder: Path, definition: Path, url: str) -> None:
     _say(out, "", ["report", "--form", "junit", *place])
 
 
-def _soap_steps(out: Terminal, folder: Path, definition: Path, url: str) -> None:
+def _second_service(out: Terminal, folder: Path, definition: Path, url: str) -> None:
     place = ["-C", str(folder)]
     _say(
         out, "The other service speaks SOAP; its WSDL is read by the same command.", ["import", str(definition), *place]

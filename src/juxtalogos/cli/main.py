@@ -80,6 +80,7 @@ def build_parser(command: str | None) -> argparse.ArgumentParser:
 
 
 def main(argv: Sequence[str] | None = None) -> int:
+    """Runs the program with these words; gives the exit status."""
     words = list(sys.argv[1:] if argv is None else argv)
     command = next((word for word in words if not word.startswith("-")), None)
     if command is not None and command not in COMMANDS:
@@ -147,6 +148,7 @@ def _guarded(args: Any) -> int:
 
 
 def entry() -> NoReturn:
+    """What the installed program calls."""
     raise SystemExit(main())
 
 

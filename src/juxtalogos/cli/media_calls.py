@@ -48,6 +48,7 @@ def answer_types(operation: Operation) -> list[str]:
 
 
 def call_each(out: Terminal, operation: Operation, call: Callable[[str], MediaCall], *, json: bool) -> int:
+    """One call for each declared media type, their values compared; gives the exit status."""
     calls = [call(media_type) for media_type in answer_types(operation)]
     first = next((one for one in calls if one.value is not ABSENT), None)
     rows: list[tuple[MediaCall, list[str], str]] = []

@@ -25,6 +25,7 @@ class Arguments(argparse.Namespace):
 
 
 def add_common(parser: argparse.ArgumentParser, *, json: bool = True) -> None:
+    """The options that every command has."""
     group = parser.add_argument_group("options of every command")
     group.add_argument(
         "-C", dest="directory", metavar="DIR", type=Path, default=Path(), help="work in this folder's workspace"
@@ -37,6 +38,7 @@ def add_common(parser: argparse.ArgumentParser, *, json: bool = True) -> None:
 
 
 def add_target(parser: argparse.ArgumentParser) -> None:
+    """The options of commands that send."""
     parser.add_argument(
         "--target",
         metavar="NAME",
@@ -58,6 +60,7 @@ def terminal(args: Arguments) -> Terminal:
 
 
 def workspace(args: Arguments) -> Workspace:
+    """The workspace of `-C`, or of a folder above it; UsageError when there is none."""
     from juxtalogos.workspace.workspace import find_workspace
 
     return find_workspace(args.directory)

@@ -60,6 +60,7 @@ def _show_steps(out: Terminal, view: RunView) -> None:
 
 
 def show_findings(out: Terminal, view: RunView) -> None:
+    """What did not hold, a row a finding."""
     out.line()
     if not view.findings:
         out.line(("no findings", "held"))

@@ -66,12 +66,14 @@ class Terminal:
 
     @property
     def out(self) -> Console:
+        """Standard output."""
         if self._out is None:
             self._out = _console(sys.stdout)
         return self._out
 
     @property
     def err(self) -> Console:
+        """Standard error."""
         if self._err is None:
             self._err = _console(sys.stderr)
         return self._err

@@ -43,6 +43,7 @@ class _Draft:
 
 
 def compose(contract: Contract, dependencies: Iterable[Dependency], source_url: str) -> Composed:
+    """The suite of a contract: a case per operation, and a flow per resource."""
     composer = _Composer(contract, list(dependencies))
     cases: list[dict[str, Any]] = []
     left_out: list[tuple[str, str]] = []

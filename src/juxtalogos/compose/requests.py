@@ -30,6 +30,7 @@ def sample_inputs(
 
 
 def sample_of(contract: Contract, one: Input, seed: int = 0) -> Any:
+    """A valid value of an input; Unsampleable names the input."""
     schema = contract.schema(one.schema) if one.schema else None
     for example in one.examples if not seed else ():
         if schema is None or schema.accepts(example):
@@ -52,6 +53,7 @@ def _sendable(value: Any, one: Input, schema: Any) -> Any:
 
 
 def sample_body(contract: Contract, media: Media, *, full: bool, seed: int = 0) -> Any:
+    """A valid body of a media type."""
     schema = contract.schema(media.schema) if media.schema else None
     for example in media.examples if full and not seed else ():
         if schema is None or schema.accepts(example):

@@ -41,6 +41,7 @@ class XmlTree:
         self._steps.clear()
 
     def parent(self, element: ET.Element) -> ET.Element | None:
+        """The element that an element lies in; None for the root."""
         if not self._parents:
             self._parents.update((child, one) for one in self.root.iter() for child in one)
         return self._parents.get(element)
@@ -215,6 +216,7 @@ class XmlFinder:
         self.places: dict[ET.Element, Position] = {}
 
     def find(self, pointer: str) -> Position:
+        """Where the element at a path begins."""
         if not self.places:
             self.places = dict(zip(self.tree.root.iter(), _starts(self.text)))
         at: ET.Element | None = None

@@ -16,6 +16,7 @@ class Refused(OSError):
 
 
 def is_public(address: str) -> bool:
+    """Whether an IP address is one of the public network."""
     try:
         found = ipaddress.ip_address(address.partition("%")[0])
     except ValueError:
@@ -35,6 +36,7 @@ class GuardedResolver(ThreadedResolver):
     async def resolve(
         self, host: str, port: int = 0, family: socket.AddressFamily = socket.AF_INET
     ) -> list[ResolveResult]:
+        """Addresses of a host; Refused when they are private and nobody allowed them."""
         given = self.addresses.get(f"{host}:{port}") or self.addresses.get(host)
         if given:
             address, own_port = split_address(given)

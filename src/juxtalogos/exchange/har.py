@@ -27,7 +27,7 @@ MAX_BODY = 64 * 1024 * 1024
 
 
 @dataclass(frozen=True, slots=True)
-class Entry:
+class HarEntry:
     """One entry of a HAR file, by its place in it."""
 
     index: int
@@ -36,7 +36,7 @@ class Entry:
     """Why it is no exchange, when it is none."""
 
 
-def read_har(data: bytes, where: str) -> list[Entry]:
+def read_har(data: bytes, where: str) -> list[HarEntry]:
     """Every entry of a file, in its order; DocumentError when the file is no HAR."""
     if len(data) > MAX_BYTES:
         raise DocumentError(
@@ -57,14 +57,14 @@ def read_har(data: bytes, where: str) -> list[Entry]:
     return [_entry(index, entry) for index, entry in enumerate(entries)]
 
 
-def _entry(index: int, entry: Any) -> Entry:
+def _entry(index: int, entry: Any) -> HarEntry:
     try:
         request = _request(entry["request"])
         response, error = _response(entry.get("response"), request.method)
     except (KeyError, TypeError, ValueError, AttributeError) as found:
         what = f"there is no {found}" if isinstance(found, KeyError) else str(found)
-        return Entry(index, None, f"the entry cannot be read: {what}"[:200])
-    return Entry(index, Exchange(request, response, _timings(entry), error))
+        return HarEntry(index, None, f"the entry cannot be read: {what}"[:200])
+    return HarEntry(index, Exchange(request, response, _timings(entry), error))
 
 
 def _request(value: Any) -> Request:

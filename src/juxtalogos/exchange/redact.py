@@ -30,6 +30,7 @@ class Redactor:
 
     @classmethod
     def of(cls, secrets: Iterable[str], names: Iterable[str] = ()) -> Redactor:
+        """A redactor that knows some secrets, and the names of what holds secrets."""
         forms = {form: None for secret in secrets for form in _forms(secret)}
         return cls(_longest_first(forms), frozenset(name.lower() for name in names))
 
@@ -38,12 +39,14 @@ class Redactor:
         self.texts = _longest_first((*self.texts, *_forms(secret)))
 
     def text(self, text: str) -> str:
+        """A text with known secrets masked."""
         for secret in self.texts:
             if secret in text:
                 text = text.replace(secret, MASK)
         return text
 
     def body(self, body: bytes) -> bytes:
+        """A body with known secrets, and the values of secret fields, masked."""
         for secret in self.texts:
             encoded = secret.encode()
             if encoded in body:
@@ -60,6 +63,7 @@ class Redactor:
         return not self.texts and not self.names
 
     def url(self, url: str) -> str:
+        """A URL without login, its secrets and secret parameters masked."""
         head, question, query = self.text(url).partition("?")
         if "@" in head:
             head = re.sub(r"^(\w+://)[^/@]*@", r"\1", head)
@@ -72,6 +76,7 @@ class Redactor:
         return head + question + "&".join(parts)
 
     def headers(self, headers: Headers) -> Headers:
+        """Header fields with credentials masked."""
         if not self.texts and not any(self._secret(name) for name, _ in headers):
             return headers
         return tuple(

@@ -45,6 +45,7 @@ class TransportOptions:
 
 
 def tls_context(options: TransportOptions) -> ssl.SSLContext:
+    """The certificates that are trusted; ConfigError when the CA file cannot be used."""
     try:
         return ssl.create_default_context(cafile=str(options.ca_file) if options.ca_file else None)
     except (OSError, ssl.SSLError) as error:

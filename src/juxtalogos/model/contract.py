@@ -243,6 +243,7 @@ class Contract:
         return self.engine.schema(ref)
 
     def operation(self, operation_id: str) -> Operation | None:
+        """An operation by its id; None when there is none."""
         if isinstance(self._index, dict) and not self._index:
             self._index.update((op.id, op) for op in self.operations)
         return self._index.get(operation_id)

@@ -26,12 +26,14 @@ class Document:
 
     @property
     def text(self) -> bytes:
+        """Its bytes."""
         if callable(self._text):
             self._text = self._text()
         return self._text
 
     @property
     def parsed(self) -> Parsed:
+        """Its value with the places of its parts."""
         if not isinstance(self._value, Parsed):
             self._value = self._value()
         return self._value

@@ -15,6 +15,7 @@ class Location:
     pointer: str = ""
 
     def child(self, *keys: str | int) -> Location:
+        """The place further in that keys lead to."""
         pointer = self.pointer
         for key in keys:
             pointer = f"{pointer}/{escape_key(key)}"
@@ -42,6 +43,7 @@ class Marks:
     """Whether a mapping or list is shared (an alias of YAML): it is counted where it first stands only."""
 
     def add(self, line: int, column: int) -> None:
+        """Notes where the next part stands."""
         self.lines.append(line)
         self.columns.append(column)
 

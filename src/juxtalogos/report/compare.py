@@ -27,6 +27,7 @@ class Pair:
 
     @property
     def same(self) -> bool:
+        """Whether both are there and came to the same."""
         one, other = self.first, self.second
         return (
             one is not None

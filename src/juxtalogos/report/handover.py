@@ -39,7 +39,7 @@ class Text:
 
 
 @dataclass(frozen=True, slots=True)
-class Table:
+class TableBlock:
     headings: tuple[str, ...]
     rows: tuple[tuple[str, ...], ...]
     code: tuple[int, ...] = (0,)
@@ -52,7 +52,7 @@ class Code:
     caption: str = ""
 
 
-Block = Heading | Text | Table | Code
+Block = Heading | Text | TableBlock | Code
 
 
 def blocks(contract: Contract, operations: Sequence[Operation], base_url: str) -> Iterator[Block]:
@@ -66,14 +66,14 @@ def blocks(contract: Contract, operations: Sequence[Operation], base_url: str) -
         if base_url
         else [("base URL named by the definition", one) for one in contract.servers]
     )
-    yield Table(("", ""), tuple(facts), code=(1,))
+    yield TableBlock(("", ""), tuple(facts), code=(1,))
     if contract.security_schemes:
         yield Heading(2, "Sign-in")
         own = FORMATS[contract.format].sign_in
         rows = tuple((one.name, _sign_in(one, own), one.description) for one in contract.security_schemes)
-        yield Table(("name", "how", "meaning"), rows)
+        yield TableBlock(("name", "how", "meaning"), rows)
     yield Heading(2, "Operations")
-    yield Table(
+    yield TableBlock(
         ("operation", "method", "path", "sign-in", "what it does"),
         tuple((one.id, one.method, one.path, _needs(one), _line(one.summary or one.description)) for one in operations),
         code=(0, 1, 2),
@@ -102,19 +102,19 @@ def _operation(contract: Contract, operation: Operation, base_url: str) -> Itera
         yield Text("Deprecated.")
     for text in dict.fromkeys(filter(None, (operation.summary, operation.description))):
         yield Text(text)
-    yield Table(
+    yield TableBlock(
         ("method", "URL", "sign-in"),
         ((operation.method, base_url.rstrip("/") + operation.path, _needs(operation)),),
         code=(0, 1),
     )
     if operation.facts:
-        yield Table(tuple(word for word, _ in operation.facts), (tuple(text for _, text in operation.facts),))
+        yield TableBlock(tuple(word for word, _ in operation.facts), (tuple(text for _, text in operation.facts),))
     if operation.inputs:
         yield Heading(3, "Inputs")
         rows = tuple(
             _input_row(contract, one.address, one.schema, one.required, one.description) for one in operation.inputs
         )
-        yield Table(("input", "type", "need", "allowed values and limits", "meaning"), rows, code=(0,))
+        yield TableBlock(("input", "type", "need", "allowed values and limits", "meaning"), rows, code=(0,))
     for media in operation.body.media if operation.body else ():
         yield Heading(3, f"Body: {media.media_type}")
         yield from _structure(contract, media)
@@ -152,7 +152,7 @@ def _structure(contract: Contract, media: Media) -> Iterator[Block]:
         )
         for row in rows[1 : MAX_ROWS + 1]
     )
-    yield Table(("property", "type", "need", "allowed values and limits", "meaning"), shown)
+    yield TableBlock(("property", "type", "need", "allowed values and limits", "meaning"), shown)
     if len(rows) > MAX_ROWS + 1:
         yield Text(f"{len(rows) - MAX_ROWS - 1} more rows are left out.")
 
@@ -164,7 +164,7 @@ def _answer(contract: Contract, answer: DeclaredAnswer) -> Iterator[Block]:
         rows = tuple(
             _input_row(contract, one.name, one.schema, one.required, one.description) for one in answer.headers
         )
-        yield Table(("header", "type", "need", "allowed values and limits", "meaning"), rows)
+        yield TableBlock(("header", "type", "need", "allowed values and limits", "meaning"), rows)
     for media in answer.media:
         yield Text(f"Body: {media.media_type}")
         yield from _structure(contract, media)
@@ -205,7 +205,7 @@ def _markdown(block: Block) -> str:
             text = _printable(raw)
             fence = "`" * max(3, 1 + max((len(run) for run in re.findall("`+", text)), default=0))
             return (f"{_escaped(caption)}:\n\n" if caption else "") + f"{fence}\n{text}\n{fence}"
-        case Table(headings, rows, code):
+        case TableBlock(headings, rows, code):
             lines = [f"| {' | '.join(map(_cell, headings))} |", "|" + "---|" * len(headings)]
             for row in rows:
                 cells = [_code_cell(cell) if index in code else _cell(cell) for index, cell in enumerate(row)]
@@ -270,7 +270,7 @@ def _html(block: Block) -> str:
             return "".join(f"<p>{_safe(part)}</p>" for part in re.split(r"\n\s*\n", text.strip()))
         case Code(text, caption):
             return f"<figure><figcaption>{_safe(caption)}</figcaption><pre>{_safe(text)}</pre></figure>"
-        case Table(headings, rows, code):
+        case TableBlock(headings, rows, code):
             head = f"<tr>{''.join(f'<th>{_safe(one)}</th>' for one in headings)}</tr>" if any(headings) else ""
             links = headings[:1] == ("operation",)
             lines = [

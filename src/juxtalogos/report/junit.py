@@ -15,6 +15,7 @@ _MARKS = {Verdict.FAILED: "failure", Verdict.ERROR: "error", Verdict.SKIPPED: "s
 
 
 def junit(data: RunView) -> bytes:
+    """The run as JUnit XML."""
     root = ElementTree.Element("testsuites", name="juxtalogos")
     suites: dict[str, list[ElementTree.Element]] = {}
     times: defaultdict[str, float] = defaultdict(float)

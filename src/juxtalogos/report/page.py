@@ -24,6 +24,7 @@ GAP_LIMIT = 500
 
 
 def page(data: RunView) -> bytes:
+    """The run as one HTML page."""
     from jinja2 import Environment
 
     style, script = _asset("page.css"), _asset("page.js")

@@ -79,6 +79,7 @@ class RunView:
 
     @cached_property
     def by_case(self) -> Mapping[tuple[str, str], Sequence[StepRow]]:
+        """Steps by (suite, case)."""
         found: dict[tuple[str, str], list[StepRow]] = {}
         for step in self.steps:
             found.setdefault((step.suite, step.case), []).append(step)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
-from juxtalogos.exchange.har import Entry
+from juxtalogos.exchange.har import HarEntry
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract
@@ -29,7 +29,9 @@ class ServedAt:
     base_url: str
 
 
-def audit(entries: Iterable[Entry], places: Sequence[ServedAt], rules: Rules | None = None) -> Iterator[ExchangeRecord]:
+def audit(
+    entries: Iterable[HarEntry], places: Sequence[ServedAt], rules: Rules | None = None
+) -> Iterator[ExchangeRecord]:
     """A record for each entry, in their order; its step is the entry's index in the file."""
     for entry in entries:
         if entry.exchange is None:

@@ -32,7 +32,7 @@ _HELD = (Verdict.PASSED, Verdict.UNPROVEN)
 """Verdicts of a case that others may build on."""
 
 
-class Recorder(Protocol):
+class RecordSink(Protocol):
     """Where everything that is finished goes. LedgerError when it cannot be kept."""
 
     async def put(self, record: ExchangeRecord | CaseRecord) -> None: ...
@@ -63,7 +63,7 @@ class Engine:
 
     run: BoundRun
     context: RunContext
-    recorder: Recorder
+    recorder: RecordSink
     slots: Slots
     reset: Callable[[], Awaitable[None]] | None = None
     """Awaited before each turn that begins anew."""

@@ -12,7 +12,8 @@ from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import Location
 from juxtalogos.run.judge import Judgement, verdict_of
 from juxtalogos.schema.json import compile_schema
-from juxtalogos.suite.checks.written import BadCheck, WrittenCheck, read_check, run_check
+from juxtalogos.suite.checks.form import BadCheck
+from juxtalogos.suite.checks.written import WrittenCheck, read_check, run_check
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import BadFormula, FormulaContext
 from juxtalogos.workspace.config import Config

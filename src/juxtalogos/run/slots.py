@@ -17,6 +17,7 @@ class Slots:
 
     @asynccontextmanager
     async def taken(self, *, alone: bool = False) -> AsyncIterator[None]:
+        """Waits for a slot, or with `alone` for all, and holds it."""
         held = 0
         try:
             if alone:

@@ -166,6 +166,7 @@ def _written(state: CaseState, step: Step, exchange: Exchange) -> tuple[tuple[Ch
 
 
 def outputs_of(state: CaseState, step: Step) -> dict[str, Any]:
+    """The outputs of a step, each ABSENT where it has no value."""
     found = {name: evaluate(parse_expression(text), state.scope) for name, text in step.outputs}
     return {**found, **{one.name: _selected(state, one) for one in step.selected}}
 

@@ -22,6 +22,7 @@ class Stop:
         return self._event.is_set()
 
     def ask(self) -> None:
+        """Asks for the stop; whoever listens is told."""
         self._event.set()
         for listener in self._listeners:
             listener()

@@ -43,7 +43,7 @@ Put = Callable[[ExchangeRecord], Awaitable[ExchangeRecord]]
 
 
 @dataclass(slots=True)
-class Position:
+class CasePosition:
     """A case being walked: where it is, and how it went so far."""
 
     state: CaseState
@@ -64,6 +64,7 @@ class Position:
         return self.prefix + step.id
 
     def end(self, step: Step, succeeded: bool) -> None:
+        """Ends the walk at a step."""
         self.ended, self.succeeded = step.id, self.succeeded and succeeded
 
     def go(self, step_id: str) -> bool:
@@ -87,7 +88,7 @@ class Walk:
         self, state: CaseState, case: Case, steps: tuple[Step, ...], prefix: str = "", depth: int = 0
     ) -> bool:
         """Whether it ended without a failure; its outputs are in the scope then."""
-        position = Position(state, case, steps, prefix, depth)
+        position = CasePosition(state, case, steps, prefix, depth)
         try:
             await self.walk(position)
         finally:
@@ -100,7 +101,8 @@ class Walk:
                 scope.outputs[name] = value
         return position.succeeded
 
-    async def walk(self, position: Position) -> None:
+    async def walk(self, position: CasePosition) -> None:
+        """Takes steps until the last, or until one ends it."""
         while position.at < len(position.steps) and not position.ended:
             if self.context.stop.asked:
                 raise Interrupted
@@ -132,7 +134,7 @@ class Walk:
                 await self.keep(self.broken(position, step, error))
                 position.end(step, False)
 
-    async def clean_up(self, position: Position) -> None:
+    async def clean_up(self, position: CasePosition) -> None:
         """Clean-up steps run whatever happened; those that were not reached after a failure are told."""
         fault: LedgerError | None = None
         for step in position.steps:
@@ -157,20 +159,21 @@ class Walk:
             raise fault
 
     async def keep(self, *records: ExchangeRecord) -> None:
+        """Keeps records, in their order."""
         for record in records:
             self.records.append(await self.put(record))
 
-    def broken(self, position: Position, step: Step, error: Exception) -> ExchangeRecord:
+    def broken(self, position: CasePosition, step: Step, error: Exception) -> ExchangeRecord:
         """The record of a step in which something happened that nobody foresaw."""
         told = "clean-up took too long" if isinstance(error, TimeoutError) else unforeseen.told(error)
         record = skipped(position.state, step.contract, step.operation, position.name(step), told)
         return replace(record, verdict=Verdict.ERROR)
 
-    async def refuse(self, position: Position, name: str, reason: str) -> None:
+    async def refuse(self, position: CasePosition, name: str, reason: str) -> None:
         """An error of the suite itself, met while it runs."""
         await self.keep(replace(skipped(position.state, None, None, name, reason), verdict=Verdict.ERROR))
 
-    async def follow(self, position: Position, step: Step, action: Action | None, held: bool) -> None:
+    async def follow(self, position: CasePosition, step: Step, action: Action | None, held: bool) -> None:
         """Goes where an action leads; without one on to the next step, or to the end after a failure."""
         if action is None:
             if held:
@@ -187,7 +190,7 @@ class Walk:
             await self.refuse(position, f"{position.name(step)}.{action.name}", _out_of_reach(action))
             position.end(step, False)
 
-    async def before_retry(self, position: Position, step: Step, action: Action) -> None:
+    async def before_retry(self, position: CasePosition, step: Step, action: Action) -> None:
         """Waits, and takes the step or workflow that the action names; then the same step comes again."""
         await (self.context.sleep or self.context.stop.sleep)(_wait(action, position.state))
         name = f"{step.id}.{action.name}/"
@@ -202,7 +205,7 @@ class Walk:
             inner = replace(position, prefix=f"{position.prefix}{name}")
             await self.keep(*(await self.step(inner, helper))[0])
 
-    async def step(self, position: Position, step: Step) -> tuple[list[ExchangeRecord], bool]:
+    async def step(self, position: CasePosition, step: Step) -> tuple[list[ExchangeRecord], bool]:
         """(what is to be told of it, whether it succeeded)."""
         state, name = position.state, position.name(step)
         if step.case is None:
@@ -222,7 +225,7 @@ class Walk:
         told = replace(skipped(state, None, None, name, reason), verdict=verdict, results=tuple(criteria))
         return [told], False
 
-    async def call(self, position: Position, key: CaseKey, inputs: Mapping[str, Any], name: str) -> bool:
+    async def call(self, position: CasePosition, key: CaseKey, inputs: Mapping[str, Any], name: str) -> bool:
         """Another case within this one: its own values, the same cookies; what came out is left in the caller's scope."""
         suite, case = self.cases[key]
         prefix = position.prefix + name
@@ -241,7 +244,7 @@ class Walk:
         return held
 
 
-def next_action(position: Position, step: Step, held: bool) -> Action | None:
+def next_action(position: CasePosition, step: Step, held: bool) -> Action | None:
     """The first action whose criteria hold; a step's own come before, and instead of, the workflow's of the same name."""
     case = position.case
     own, shared = (step.on_success, case.success) if held else (step.on_failure, case.failure)

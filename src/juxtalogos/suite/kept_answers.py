@@ -156,6 +156,7 @@ def _gather(found: dict[str, Any], name: str, value: Any) -> None:
 
 
 def kept_path(workspace: Path, name: str) -> Path:
+    """The file of a kept answer; UsageError when its name is none."""
     if not re.fullmatch(r"[A-Za-z0-9_\-]+(/[A-Za-z0-9_\-]+)*", name):
         raise UsageError(f"{quoted(name)} is no name for a kept answer", mend="use letters, digits, _, - and /")
     return workspace / "kept" / f"{name}.json"
@@ -168,6 +169,7 @@ def rules_path(workspace: Path, contract: str, operation: str) -> Path:
 def write_kept(
     workspace: Path, name: str, contract: str, operation: str, value: Any, values: Mapping[str, Any]
 ) -> Path:
+    """Keeps a whole answer; gives its file."""
     path = kept_path(workspace, name)
     data = {"version": 1, "contract": contract, "operation": operation, "value": value, "values": dict(values)}
     write_whole(path, (dump_json(data, indent=2) + "\n").encode())
@@ -175,6 +177,7 @@ def write_kept(
 
 
 def write_rules(workspace: Path, contract: str, operation: str, allowed: Allowed) -> Path:
+    """Keeps what may differ in answers of an operation; gives the file."""
     path = rules_path(workspace, contract, operation)
     data = {
         "version": 1, "ignore": list(allowed.ignore), "anyOfType": list(allowed.any_of_type), "near": [{"at": at, "by": by} for at, by in allowed.near],
@@ -199,6 +202,7 @@ def read_kept(workspace: Path, name: str) -> KeptAnswer:
 
 
 def read_rules(workspace: Path, contract: str, operation: str) -> Allowed:
+    """What may differ in answers of an operation."""
     path = rules_path(workspace, contract, operation)
     if not path.exists():
         return Allowed()

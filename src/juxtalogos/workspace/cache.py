@@ -47,6 +47,7 @@ class CachedDocuments:
 
     @property
     def key(self) -> str:
+        """What tells these documents from all others."""
         digest = hashlib.sha256(f"{FORMAT}\0{VERSION}\0{self.name}\0{self.root}".encode())
         for uri, text in sorted(self.texts.items()):
             digest.update(uri.encode("utf-8", "surrogatepass") + b"\0" + hashlib.sha256(text).digest())

@@ -40,6 +40,7 @@ def _differences(old: Facts, new: Facts) -> Iterator[str]:
 
 
 def facts(contract: Contract, operation: Operation) -> dict[str, str]:
+    """What an operation declares, in words, by where."""
     found = {"method and path": f"{operation.method} {operation.path}"}
     if operation.deprecated:
         found["deprecated"] = "yes"

@@ -47,6 +47,7 @@ def decode(kind: Any, value: Any) -> Any:
 
 
 def decoder(kind: Any) -> Callable[[Any], Any]:
+    """What makes a value of a declared type out of plain ones."""
     found: Callable[[Any], Any] = eval(f"lambda v: {_expression(kind, 'v', 0)}", _names)
     return found
 

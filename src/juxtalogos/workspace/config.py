@@ -104,6 +104,7 @@ class Query:
     env: str = ""
 
     def connection_url(self, workspace: Path) -> str:
+        """Where it connects to; ConfigError when the variable is not set."""
         if self.file:
             return f"sqlite:///{(workspace / self.file).resolve()}"
         found = os.environ.get(self.env)
@@ -127,6 +128,7 @@ class Config:
     jobs: int = 4
 
     def target(self, name: str) -> Target:
+        """A target by name; ConfigError with the nearest."""
         found = self.targets.get(name)
         if found is None:
             raise ConfigError(

@@ -113,6 +113,7 @@ class Remote:
         self.transport = Transport(self.options())
 
     def options(self) -> TransportOptions:
+        """How the source is reached."""
         access = self.access
         return TransportOptions(
             timeout=60,
@@ -184,6 +185,7 @@ class Remote:
             raise DocumentError(str(error), where=shown, mend="allow it, if you trust it: --allow-private") from None
 
     def read(self, response: Response, shown: str) -> bytes:
+        """The body of an answer; DocumentError when it is none to be read."""
         status = response.status
         if status in (401, 403, 407):
             which = "--proxy-user and --proxy-password" if status == 407 else "--user and --password, or --header"
@@ -201,5 +203,6 @@ class Remote:
 
 
 def without_user(url: str) -> str:
+    """A URL without its login."""
     parts = urlsplit(url)
     return urlunsplit((parts.scheme, parts.netloc.rpartition("@")[2], parts.path, parts.query, ""))

@@ -43,6 +43,7 @@ class Source:
 
 @contextmanager
 def open_source(text: str, access: Access) -> Iterator[Source]:
+    """The documents of a file, folder, archive, URL or catalogue."""
     if text.startswith(("http://", "https://")):
         with Remote(text, access) as remote:
             yield _remote(remote)

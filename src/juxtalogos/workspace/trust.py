@@ -19,6 +19,7 @@ def commands_of(config: Config) -> dict[str, dict[str, object]]:
 
 
 def digest(config: Config) -> str:
+    """The digest of everything that would run."""
     text = json.dumps(commands_of(config), sort_keys=True, ensure_ascii=True)
     return hashlib.sha256(text.encode()).hexdigest()
 
@@ -38,11 +39,13 @@ def _trusted() -> list[str]:
 
 
 def is_trusted(config: Config, given: str = "") -> bool:
+    """Whether these very commands were trusted, or their digest is given."""
     found = digest(config)
     return given == found or found in _trusted()
 
 
 def record(config: Config) -> str:
+    """Trusts these commands; gives their digest."""
     found = digest(config)
     kept = [one for one in _trusted() if one != found][-500:]
     write_whole(_store(), json.dumps({"version": 1, "digests": [*kept, found]}).encode())

@@ -10,6 +10,7 @@ from juxtalogos._version import VERSION
 
 
 def cache_folder(kind: str) -> Path:
+    """The folder of a kind of cache."""
     import platformdirs
 
     return Path(platformdirs.user_cache_dir("juxtalogos")) / kind
@@ -27,6 +28,7 @@ def was_sound(kind: str, text: str) -> bool:
 
 
 def note_sound(kind: str, text: str) -> None:
+    """Notes that a text was found sound."""
     with contextlib.suppress(OSError):
         folder = private(cache_folder(kind))
         known = sorted(folder.iterdir(), key=lambda path: path.stat().st_mtime)

@@ -133,6 +133,7 @@ class Workspace:
         return self.config.target(chosen)
 
     def remember_target(self, target: Target) -> None:
+        """Notes the target used last."""
         if target.name in self.config.targets:
             self.state.mkdir(exist_ok=True)
             write_whole(self.state / "state.json", json.dumps({"target": target.name}).encode())

@@ -20,6 +20,7 @@ from juxtalogos.model.wire import Answer
 
 
 def elements(contract: Contract, operation: Operation) -> Iterator[Element]:
+    """Everything of an operation that can be exercised."""
     yield Element("operation", operation.location, label=operation.id)
     refs: list[SchemaRef] = []
     for one in operation.inputs:

@@ -25,7 +25,7 @@ from juxtalogos.schema.xml.check.identity import ScopeOf
 from juxtalogos.schema.xml.tell.outline import outline
 from juxtalogos.schema.xml.tell.plain_values import kind_at, plain, text_of, to_element, to_tree, xpath_of
 from juxtalogos.schema.xml.tell.text import scope_of
-from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, Group, Particle, Type
+from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, ModelGroup, Particle, Type
 from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import SimpleType
 from juxtalogos.schema.xml.tree.sources import initial
@@ -46,6 +46,7 @@ class Seen:
 
     @property
     def hits(self) -> frozenset[str]:
+        """Ids of the elements that the element exercised."""
         from juxtalogos.schema.xml.tell.elements import ids_of
 
         return frozenset(ids_of(self._raw, self._schema.ref.direction))
@@ -75,6 +76,7 @@ class ElementSchema:
         return to_tree(element, self.declared, self.reader, scope_of_element)
 
     def examine(self, value: Any) -> Seen:
+        """Deviations and hits of an element or plain value, in one pass."""
         prefixes = scope_of(self.reader.prefixes)
         return self.examined(self.element(value), lambda _: prefixes)
 
@@ -98,6 +100,7 @@ class ElementSchema:
         return self.declared.type is self.reader.any_type
 
     def sample(self, *, full: bool = False, seed: int = 0) -> Any:
+        """A valid plain value; Unsampleable when none is found."""
         from juxtalogos.schema.xml.make.sample import sample_element
 
         prefixes = scope_of(self.reader.prefixes)
@@ -119,6 +122,7 @@ class ElementSchema:
         return boundaries(self.declared, self.reader, value, self.accepts)
 
     def check_part(self, row: OutlineRow, value: Any) -> tuple[Deviation, ...]:
+        """The deviations of a value for the place of a row."""
         kind, nillable = kind_at(self.declared, split_pointer(row.path), self.reader)
         simple = kind.simple if isinstance(kind, ComplexType) else kind
         if simple is None or (value is None and nillable):
@@ -128,6 +132,7 @@ class ElementSchema:
         return tuple(Deviation("", one.facet, one.where(), one.declared, text, one.undecided) for one in found)
 
     def elements(self) -> Iterator[Element]:
+        """Everything in the declaration that an element can exercise."""
         from juxtalogos.schema.xml.tell.elements import elements_of
 
         return elements_of(self.declared, self.reader, self.ref.direction)
@@ -166,6 +171,7 @@ class SoapEngine:
 
     @cached_property
     def reader(self) -> SchemaReader:
+        """What reads the schemas, made when it is first needed."""
         whole = self._whole or Documents.of("", dict(self.documents))
         reader = SchemaReader(whole.schemas())
         for uri, prefix in ((ENVELOPE_11, "env"), (ENVELOPE_12, "env12"), (ADDRESSING, "wsa")):
@@ -176,6 +182,7 @@ class SoapEngine:
         """Types of XML Schema always are asserted."""
 
     def schema(self, ref: SchemaRef) -> ElementSchema:
+        """The schema of a reference, made once."""
         found = self._made.get(ref)
         if found is None:
             found = self._made[ref] = self._schema(ref)
@@ -221,7 +228,7 @@ class SoapEngine:
             decl = ElementDecl(part, lambda at=at: at, of_part, nillable=ref.encoded)  # type: ignore[misc]
             parts.append(Particle(decl, int(required), 1, decl.where))
         # An encoded struct has no order (SOAP 1.1, section 5.4.1).
-        kind.content = Particle(Group("all" if ref.encoded else "sequence", tuple(parts), where), 1, 1, where)
+        kind.content = Particle(ModelGroup("all" if ref.encoded else "sequence", tuple(parts), where), 1, 1, where)
         self.reader.finish()
         return ElementDecl(name, where, kind)
 

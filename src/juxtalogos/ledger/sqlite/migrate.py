@@ -6,7 +6,7 @@ import os
 import sqlite3
 from pathlib import Path
 
-from juxtalogos.ledger.sqlite.rows import Batch, exchange_record
+from juxtalogos.ledger.sqlite.rows import Batch, exchange_record, store_batch
 from juxtalogos.ledger.sqlite.schema import STORED_COLUMNS, TABLES, VERSION, stored_before
 
 KEPT = ("run", "suite_case", "hit")
@@ -16,8 +16,6 @@ PAGE = 500
 
 def migrate(db: sqlite3.Connection, path: Path, version: int) -> None:
     """From version 1 or 2. The old rows are read by a second connection, which sees the file as it was before."""
-    from juxtalogos.ledger.sqlite.store import store_batch
-
     key = os.urandom(32)
     for name in ("exchange", "check_result"):
         db.execute(f"ALTER TABLE {name} RENAME TO old_{name}")

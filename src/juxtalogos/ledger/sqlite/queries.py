@@ -17,11 +17,13 @@ STEP_COLUMNS = "id, suite, suite_case, step, contract, operation, verdict, reaso
 
 
 def run_record(row: Sequence[Any]) -> RunRecord:
+    """A run, of a row of `RUN_QUERY`."""
     values: list[Any] = [*row[:10], bool(row[10]), row[11]]
     return RunRecord(*values)
 
 
 def step_row(row: Sequence[Any]) -> StepRow:
+    """A step, of a row of `STEP_COLUMNS`."""
     values: list[Any] = [*row[:6], Verdict(row[6]), *row[7:]]
     return StepRow(*values)
 

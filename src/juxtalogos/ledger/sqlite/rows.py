@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import sqlite3
 import time
 import zlib
 from collections.abc import Iterable, Iterator, Sequence
@@ -158,3 +159,15 @@ def _notes(record: ExchangeRecord) -> str:
     told = {"known": dict(record.known), "flows": record.flows, "note": record.note}
     kept = {key: value for key, value in told.items() if value}
     return json.dumps(kept, separators=(",", ":")) if kept else ""
+
+
+def store_batch(db: sqlite3.Connection, batch: Batch) -> None:
+    """Inserts the rows of a batch within a transaction."""
+    db.executemany("INSERT OR IGNORE INTO body VALUES (?, ?, ?, ?)", batch.bodies.values())
+    db.executemany("INSERT OR IGNORE INTO result_set VALUES (?, ?)", batch.result_sets.values())
+    db.executemany(f"INSERT INTO main.exchange VALUES (?{', ?' * 26})", batch.exchanges)
+    db.executemany("INSERT INTO main.finding VALUES (?, ?, ?, ?, ?, ?)", batch.findings)
+    db.executemany(
+        "INSERT INTO hit VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET count = count + excluded.count",
+        batch.hit_rows(),
+    )

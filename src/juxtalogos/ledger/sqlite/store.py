@@ -15,8 +15,9 @@ from urllib.parse import quote
 
 from juxtalogos.ledger.interface import JUDGED_KINDS, ExchangeQuery
 from juxtalogos.ledger.records import CaseRecord, ExchangeRecord, FoundResult, HitRow, RunRecord, StepRow
+from juxtalogos.ledger.sqlite.migrate import migrate
 from juxtalogos.ledger.sqlite.queries import RUN_QUERY, STEP_COLUMNS, condition, run_record, step_row
-from juxtalogos.ledger.sqlite.rows import Batch, exchange_record, results_of
+from juxtalogos.ledger.sqlite.rows import Batch, exchange_record, results_of, store_batch
 from juxtalogos.ledger.sqlite.schema import STORED, STORED_COLUMNS, TABLES, VERSION, stored_before
 from juxtalogos.model.errors import LedgerError, UsageError
 from juxtalogos.model.findings import Finding
@@ -74,8 +75,6 @@ class SqliteLedger:
             if self.version == 0:
                 self._make(db)
             elif self.version < VERSION:
-                from juxtalogos.ledger.sqlite.migrate import migrate
-
                 migrate(db, self.path, self.version)
             db.execute("COMMIT")
             self.version = VERSION
@@ -227,16 +226,12 @@ class SqliteLedger:
         batch = Batch(run, self._key, first)
         for record in exchanges:
             batch.add(record)
-        self.store(batch)
+        store_batch(self.db, batch)
         self.db.executemany(
             "INSERT INTO suite_case VALUES (?, ?, ?, ?, ?, ?)",
             [(run, case.suite, case.case, case.verdict, case.reason, case.seconds) for case in cases],
         )
         return batch.ids
-
-    def store(self, batch: Batch) -> None:
-        """Inserts rows within a transaction."""
-        store_batch(self.db, batch)
 
     def assign(self, exchange: int, suite: str, case: str, step: str) -> None:
         query = "UPDATE main.exchange SET suite = ?, suite_case = ?, step = ? WHERE id = ?"
@@ -330,15 +325,3 @@ class SqliteLedger:
 def _storable(text: str) -> str:
     """Lone surrogates, which no UTF-8 holds, as escapes."""
     return text.encode("utf-8", "backslashreplace").decode()
-
-
-def store_batch(db: sqlite3.Connection, batch: Batch) -> None:
-    """Inserts the rows of a batch within a transaction."""
-    db.executemany("INSERT OR IGNORE INTO body VALUES (?, ?, ?, ?)", batch.bodies.values())
-    db.executemany("INSERT OR IGNORE INTO result_set VALUES (?, ?)", batch.result_sets.values())
-    db.executemany(f"INSERT INTO main.exchange VALUES (?{', ?' * 26})", batch.exchanges)
-    db.executemany("INSERT INTO main.finding VALUES (?, ?, ?, ?, ?, ?)", batch.findings)
-    db.executemany(
-        "INSERT INTO hit VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET count = count + excluded.count",
-        batch.hit_rows(),
-    )

@@ -33,6 +33,7 @@ def tell(message: dict[str, Any]) -> None:
 
 
 def tell_fault(error: Exception) -> None:
+    """Tells of an error that ends the work."""
     if isinstance(error, JuxtalogosError):
         what, where, mend = error.what, error.where, error.mend
     else:
@@ -84,6 +85,7 @@ async def work(start: dict[str, Any], lines: asyncio.StreamReader) -> None:
 
 
 async def main() -> None:
+    """Reads how it is to begin, and works until standard input ends."""
     loop = asyncio.get_running_loop()
     lines = asyncio.StreamReader(limit=16 * 1024 * 1024)
     await loop.connect_read_pipe(lambda: asyncio.StreamReaderProtocol(lines), sys.stdin)

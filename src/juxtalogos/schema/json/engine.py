@@ -17,8 +17,10 @@ from juxtalogos.schema.json.tree.store import SchemaStore
 
 if TYPE_CHECKING:
     from juxtalogos.model.schema import Boundary, Mutation
+    from juxtalogos.schema.json.check.interpreter import Record
     from juxtalogos.schema.json.compile.compiler import Compiler
-    from juxtalogos.schema.json.compile.source import Broken, Compiled, Record
+    from juxtalogos.schema.json.compile.source import Broken
+    from juxtalogos.schema.json.compile.tables import Compiled
 
 
 class TooDeep(ValueError):
@@ -65,6 +67,10 @@ class JsonSchema:
 
     def context(self) -> Context:
         return Context(self.store, self.direction, self.asserts_format)
+
+    def of(self, node: Node) -> JsonSchema:
+        """Another schema of the same store, in the same direction."""
+        return JsonSchema(self.store, node, self.direction, self.asserts_format)
 
     def check(self, value: Any) -> tuple[Deviation, ...]:
         """Every deviation, in the order of the value; advisory ones too. TooDeep when it cannot be followed."""
@@ -167,9 +173,10 @@ class JsonSchema:
         if row.place is None:
             return ()
         node = self.store.node(row.place.document, row.place.pointer)
-        return JsonSchema(self.store, node, self.direction, self.asserts_format).check(value)
+        return self.of(node).check(value)
 
     def elements(self) -> Iterator[Element]:
+        """Everything in the schema that a value can exercise."""
         from juxtalogos.schema.json.tell.elements import elements
 
         return elements(self)
@@ -179,6 +186,7 @@ class JsonSchema:
         return iter(self.examine(value).hits)
 
     def outline(self, depth: int = 100) -> Iterator[OutlineRow]:
+        """The schema as a person reads it, so many levels deep."""
         from juxtalogos.schema.json.tell.outline import outline
 
         return outline(self, depth=depth)

@@ -32,6 +32,7 @@ Ranges = tuple[tuple[int, int], ...]
 
 
 def is_harmless(tree: Node) -> bool:
+    """Whether no text can make a backtracking engine take long."""
     paths = _paths(tree)
     return paths is not None and all(map(_path_is_harmless, paths))
 

@@ -57,6 +57,7 @@ class SchemaSet:
         return tuple(replace(one, path=f"/{name}{one.path}") for one in found), hits
 
     def accepts(self, document: bytes | str | ET.Element) -> bool:
+        """Whether a document has no deviation."""
         try:
             return all(one.advisory for one in self.check(document))
         except NotXml:
@@ -107,6 +108,7 @@ def compile_schemas(paths: Iterable[str | Path]) -> SchemaSet:
 
 
 def load_tree(path: Path, uri: str) -> XmlTree:
+    """The tree of a file; DocumentError when it is no XML."""
     try:
         data = path.read_bytes()
     except OSError as error:

@@ -2,17 +2,33 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 from juxtalogos.schema.patterns import PatternError, compile_pattern
-from juxtalogos.suite.checks.written import BadCheck, is_address
 from juxtalogos.suite.language.expressions import BadExpression, parse_expression
 from juxtalogos.suite.language.selectors import BadSelector, check_xpath, json_path, prefixes_in
 
 _TYPES = ("object", "array", "string", "number", "integer", "boolean", "null")
 
 
+class BadCheck(ValueError):
+    """A written check that cannot be used; `key` is where."""
+
+    def __init__(self, what: str, key: str = "", mend: str = "") -> None:
+        super().__init__(what)
+        self.key = key
+        self.mend = mend
+
+
+def is_address(text: str) -> bool:
+    return bool(
+        re.fullmatch(r"status|time|text|url|body|body/.*|header\.[!#$%&'*+.^_`|~0-9A-Za-z\-]+", text, re.DOTALL)
+    )
+
+
 def check_place(how: str, where: str) -> None:
+    """BadCheck when a place in an exchange is none."""
     try:
         if how == "jsonpath":
             json_path(where)
@@ -28,6 +44,7 @@ def check_place(how: str, where: str) -> None:
 
 
 def check_operand(test: str, operand: Any) -> None:
+    """BadCheck when a test cannot be made with its operand."""
     match test:
         case "among" if not isinstance(operand, list) or not operand:
             raise BadCheck("`among` is a list of values", test)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
@@ -13,6 +12,7 @@ from juxtalogos.model.location import Location, follow_pointer
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.schema.json.tree.values import equal, in_words, type_of
 from juxtalogos.schema.patterns import PatternError, PatternTimeout, compile_pattern
+from juxtalogos.suite.checks.form import BadCheck, check_operand, check_place
 from juxtalogos.suite.kept_answers import run_values
 from juxtalogos.suite.language.expressions import Scope, evaluate, fill, parse_expression
 from juxtalogos.suite.language.formulas import Formula, FormulaContext, NoValue, compute, parse_formula
@@ -56,6 +56,7 @@ class Test:
 def run_check(
     check: WrittenCheck, scope: Scope, ground: FormulaContext, namespaces: Mapping[str, str] | None = None
 ) -> CheckResult:
+    """The result of a written check."""
     at = check.where if check.how == "at" else f"{check.how} {check.where}"
     detail = check.note + (" (holds today's behaviour fast)" if check.frozen else "")
     try:
@@ -107,6 +108,7 @@ def chosen(check: WrittenCheck, scope: Scope, namespaces: Mapping[str, str] | No
 
 
 def select_nodes(how: str, where: str, scope: Scope, namespaces: Mapping[str, str] | None = None) -> list[Any]:
+    """What a JSONPath or XPath chooses in an answer; NoSelection when it cannot be gone through."""
     response = scope.exchange.response if scope.exchange else None
     if how == "xpath":
         return select_xml(where, response.body if response else b"", namespaces=namespaces)
@@ -140,13 +142,8 @@ def value_at(where: str, scope: Scope) -> Any:
         return ABSENT
 
 
-def is_address(text: str) -> bool:
-    return bool(
-        re.fullmatch(r"status|time|text|url|body|body/.*|header\.[!#$%&'*+.^_`|~0-9A-Za-z\-]+", text, re.DOTALL)
-    )
-
-
 def expected(check: WrittenCheck, operand: Any = ABSENT) -> str:
+    """What a check expects, in words."""
     if check.test in ("every", "any") and check.inner is not None:
         place = f" {check.inner.where}" if check.inner.where else ""
         return f"{check.test} item{place}: {expected(check.inner)}"
@@ -310,15 +307,6 @@ TESTS: Mapping[str, Test] = {
 """Every test by the key it is written with."""
 
 
-class BadCheck(ValueError):
-    """A written check that cannot be used; `key` is where."""
-
-    def __init__(self, what: str, key: str = "", mend: str = "") -> None:
-        super().__init__(what)
-        self.key = key
-        self.mend = mend
-
-
 def _nothing_kept(name: str) -> Any:
     raise BadCheck("a kept answer is compared with in a suite only", "kept")
 
@@ -331,7 +319,6 @@ def read_check(
 ) -> WrittenCheck:
     """A check as it is written; BadCheck says what is wrong with it."""
     from juxtalogos.model.errors import nearest, quoted
-    from juxtalogos.suite.checks.form import check_operand
 
     if not isinstance(value, dict):
         raise BadCheck("a check is a mapping", mend="write `at: body/name` and a test such as `equals: Skerry`")
@@ -368,7 +355,6 @@ def _tolerance(value: dict[str, Any], test: str) -> float:
 
 
 def _where(value: dict[str, Any]) -> tuple[str, str]:
-    from juxtalogos.suite.checks.form import check_place
 
     given = [key for key in ("at", "jsonpath", "xpath") if key in value]
     if len(given) != 1 or not isinstance(value[given[0]], str):

@@ -33,6 +33,7 @@ class SuitePlace:
 
 
 def place_of(text: str) -> SuitePlace:
+    """The place that `SUITE[#CASE[#STEP]]` names."""
     suite, _, rest = text.partition("#")
     case, _, step = rest.partition("#")
     if not re.fullmatch(r"[A-Za-z0-9_\-]+(/[A-Za-z0-9_\-]+)*", suite) or not all(
@@ -282,6 +283,7 @@ def _copy_tree(source: Path, target: Path) -> None:
 
 
 def tag(home: Workspace, place: SuitePlace, tags: list[str], description: str) -> None:
+    """Sets labels and the description of a case."""
     path = find_suite(home, place.suite)
     with editing(path) as document:
         case = workflow(document, place.case, path)

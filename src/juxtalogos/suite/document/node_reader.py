@@ -44,11 +44,13 @@ class NodeReader:
         raise SuiteError(what + excerpt, where=f"{self.document.uri}:{place.line}:{place.column}", mend=mend)
 
     def mapping(self, value: Any, at: Location, what: str) -> dict[str, Any]:
+        """The value, known to be a mapping; else SuiteError."""
         if not isinstance(value, dict):
             self.fail(f"{what} is no mapping", at, "see the Arazzo standard, version 1.0.1")
         return value
 
     def listing(self, holder: dict[str, Any], key: str, at: Location, *, needed: bool = False) -> list[Any]:
+        """A list by its key; SuiteError when it is none, or needed and not there."""
         value = holder.get(key, [])
         if not isinstance(value, list) or (needed and not value):
             what = f"`{key}` must be a list{' of one or more' if needed else ''}"
@@ -56,12 +58,14 @@ class NodeReader:
         return value
 
     def text(self, holder: dict[str, Any], key: str, at: Location) -> str:
+        """A text by its key; SuiteError when it is none."""
         value = holder.get(key)
         if not isinstance(value, str) or not value:
             self.fail(f"`{key}` must be a text", at.child(key) if key in holder else at, f"add `{key}`")
         return value
 
     def keys(self, value: dict[str, Any], known: Collection[str], at: Location) -> None:
+        """SuiteError at the first key that is not known."""
         for key in value:
             if key not in known and not key.startswith("x-"):
                 self.fail(f"unknown key {quoted(key)}", at.child(key), nearest(key, known))
@@ -78,7 +82,8 @@ class NodeReader:
         begins = line.find(text, position(self.document, at.pointer).column - 1)
         return begins + offset - (position(self.document, at.pointer).column - 1) if begins >= 0 else 0
 
-    def expression(self, text: Any, at: Location, known: Known) -> Expression:
+    def expression(self, text: Any, at: Location, known: KnownNames) -> Expression:
+        """A runtime expression whose names lead somewhere; else SuiteError."""
         try:
             found = parse_expression(str(text))
         except BadExpression as error:
@@ -86,7 +91,7 @@ class NodeReader:
         self.reads([found], at, known)
         return found
 
-    def reads(self, expressions: list[Expression], at: Location, known: Known) -> None:
+    def reads(self, expressions: list[Expression], at: Location, known: KnownNames) -> None:
         """What expressions read comes before, and is there."""
         for found in expressions:
             if found.form == "steps":
@@ -107,11 +112,13 @@ class NodeReader:
             elif found.form == "source" and found.parts[0] not in known.sources:
                 self.fail(f"there is no source {quoted(found.parts[0])}", at, nearest(found.parts[0], known.sources))
 
-    def expressions(self, value: Any, at: Location, known: Known) -> None:
+    def expressions(self, value: Any, at: Location, known: KnownNames) -> None:
+        """SuiteError when an expression within a value leads nowhere."""
         for text in expressions_in(value):
             self.expression(text, at, known)
 
-    def formula(self, text: Any, at: Location, known: Known) -> Formula:
+    def formula(self, text: Any, at: Location, known: KnownNames) -> Formula:
+        """A formula; SuiteError when it is none."""
         try:
             found = parse_formula(str(text))
         except BadFormula as error:
@@ -119,7 +126,8 @@ class NodeReader:
         self.reads(reads_of(found), at, known)
         return found
 
-    def criterion(self, value: Any, at: Location, known: Known) -> Criterion:
+    def criterion(self, value: Any, at: Location, known: KnownNames) -> Criterion:
+        """A criterion; SuiteError when it is none."""
         criterion = self.mapping(value, at, "a criterion")
         self.keys(criterion, ("context", "condition", "type"), at)
         condition = self.text(criterion, "condition", at)
@@ -160,7 +168,7 @@ class NodeReader:
         return str(kind), version
 
 
-class Known:
+class KnownNames:
     """What an expression may read at some place: steps that came before with their outputs, sources."""
 
     def __init__(self, sources: Collection[str], steps: Mapping[str, Collection[str] | None]) -> None:

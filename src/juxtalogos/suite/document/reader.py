@@ -15,7 +15,7 @@ from juxtalogos.model.schema import Direction
 from juxtalogos.schema.json.engine import JsonSchema
 from juxtalogos.schema.json.tell.profile import View
 from juxtalogos.schema.json.tree.store import BadReference, SchemaStore
-from juxtalogos.suite.document.node_reader import Known, NodeReader
+from juxtalogos.suite.document.node_reader import KnownNames, NodeReader
 from juxtalogos.suite.document.selection import needed_steps
 from juxtalogos.suite.document.step_reader import ID, StepReader
 from juxtalogos.suite.kept_answers import KeptAnswer, read_kept
@@ -67,6 +67,7 @@ class Library:
         self.documents: dict[Path, Document] = {}
 
     def suite(self, path: Path) -> Suite:
+        """The suite of a file, read once."""
         path = path.resolve()
         if path not in self.suites:
             self.suites[path] = _SuiteReader(self, path, self.document(path)).suite()
@@ -75,6 +76,7 @@ class Library:
         return self.suites[path]
 
     def document(self, path: Path) -> Document:
+        """The document of a file within the workspace, read once."""
         if path not in self.documents:
             root = self.workspace.root.resolve()
             if not path.is_relative_to(root):
@@ -228,7 +230,7 @@ class _SuiteReader(NodeReader):
                 defaults[name] = found["default"]
             if isinstance(found, dict) and "x-juxtalogos-value" in found:
                 at = Location(self.document.uri)
-                formulas[name] = self.formula(found["x-juxtalogos-value"], at, Known(self.names, {}))
+                formulas[name] = self.formula(found["x-juxtalogos-value"], at, KnownNames(self.names, {}))
         return defaults, formulas
 
     def _followed(self, value: Any) -> Any:

@@ -10,9 +10,10 @@ from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.location import Location
 from juxtalogos.model.schema import ABSENT
-from juxtalogos.suite.checks.written import BadCheck, WrittenCheck, read_check
+from juxtalogos.suite.checks.form import BadCheck
+from juxtalogos.suite.checks.written import WrittenCheck, read_check
 from juxtalogos.suite.document.flows import flows_of
-from juxtalogos.suite.document.node_reader import Known, NodeReader
+from juxtalogos.suite.document.node_reader import KnownNames, NodeReader
 from juxtalogos.suite.inputs import resolve_address
 from juxtalogos.suite.language.formulas import BadFormula, reads_of
 from juxtalogos.suite.language.selectors import BadSelector, check_xpath, json_path, prefixes_in
@@ -25,7 +26,7 @@ _KEYS = (
 )  # fmt: skip
 
 
-class Sources(Protocol):
+class NamedSources(Protocol):
     """What a suite's source descriptions lead to."""
 
     contracts: dict[str, Contract]
@@ -42,17 +43,18 @@ class Sources(Protocol):
 class StepReader:
     """Reads steps in their order; each may read what those before it gave."""
 
-    def __init__(self, reader: NodeReader, sources: Sources, step_ids: list[str]) -> None:
+    def __init__(self, reader: NodeReader, sources: NamedSources, step_ids: list[str]) -> None:
         self.reader = reader
         self.sources = sources
         self.step_ids = step_ids
         """Of the whole workflow: a goto may lead forward."""
         self.before: dict[str, list[str] | None] = {}
 
-    def known(self, step: str = "", outputs: list[str] | None = None) -> Known:
-        return Known(self.sources.names, {**self.before, step: outputs} if step else dict(self.before))
+    def known(self, step: str = "", outputs: list[str] | None = None) -> KnownNames:
+        return KnownNames(self.sources.names, {**self.before, step: outputs} if step else dict(self.before))
 
     def step(self, value: Any, at: Location, shared: list[Any], shared_at: Location) -> Step:
+        """A step, all that is wrong with it told as SuiteError."""
         reader = self.reader
         step = reader.mapping(value, at, "a step")
         reader.keys(step, _KEYS, at)
@@ -88,6 +90,7 @@ class StepReader:
         return replace(found, flows=flows_of(found.parameters, found.payload))
 
     def target(self, step: dict[str, Any], at: Location) -> tuple[Contract | None, Operation | None, CaseKey | None]:
+        """What a step calls: an operation of a contract, or a case."""
         reader = self.reader
         given = [key for key in ("operationId", "operationPath", "workflowId") if key in step]
         if len(given) != 1:
@@ -107,6 +110,7 @@ class StepReader:
         return contract, operation, None
 
     def by_path(self, text: str, at: Location) -> tuple[Contract, Operation]:
+        """The operation that an `operationPath` names."""
         contracts = self.sources.contracts
         found = re.fullmatch(r"\{?\$sourceDescriptions\.([A-Za-z0-9_\-]+)\.url\}?#(/.+)", text)
         if not found or found.group(1) not in contracts:
@@ -121,6 +125,7 @@ class StepReader:
         self.reader.fail(f"{quoted(pointer)} is no operation of {contract.name}", at, nearest(pointer, known))
 
     def by_id(self, text: str, at: Location) -> tuple[Contract, Operation]:
+        """The operation that an `operationId` names."""
         contracts, name, found = self.sources.contracts, "", text
         if text.startswith("$sourceDescriptions."):
             name, _, found = text[len("$sourceDescriptions.") :].partition(".")
@@ -142,6 +147,7 @@ class StepReader:
     def parameters(
         self, step: dict[str, Any], at: Location, shared: list[Any], shared_at: Location, operation: Operation | None
     ) -> dict[str, Any]:
+        """Values by address, the step's own over the workflow's."""
         found: dict[str, Any] = {}
         for holder_at, items in ((shared_at, shared), (at, self.reader.listing(step, "parameters", at))):
             for index, item in enumerate(items):
@@ -153,6 +159,7 @@ class StepReader:
         return found
 
     def parameter(self, value: Any, at: Location, operation: Operation | None, *, strict: bool) -> tuple[str, Any]:
+        """(address, value) of a parameter."""
         reader = self.reader
         parameter = self.reusable(value, at, "parameters")
         reader.keys(parameter, ("name", "in", "value"), at)
@@ -189,6 +196,7 @@ class StepReader:
         return {**component, "value": found["value"]} if "value" in found else component
 
     def payload(self, value: Any, at: Location) -> Payload | None:
+        """The request body; None without one."""
         if value is None:
             return None
         reader, known = self.reader, self.known()
@@ -211,6 +219,7 @@ class StepReader:
         return Payload(str(body.get("contentType", "")), body.get("payload", ABSENT), tuple(replacements))
 
     def selected(self, step: dict[str, Any], at: Location) -> tuple[Output, ...]:
+        """The outputs chosen by selectors."""
         reader, found = self.reader, []
         holder = reader.mapping(
             step.get("x-juxtalogos-outputs", {}), at.child("x-juxtalogos-outputs"), "`x-juxtalogos-outputs`"
@@ -232,7 +241,8 @@ class StepReader:
             found.append(Output(name, str(output.get("context", "$response.body")), kind, selector))
         return tuple(found)
 
-    def checks(self, step: dict[str, Any], at: Location, known: Known) -> list[WrittenCheck]:
+    def checks(self, step: dict[str, Any], at: Location, known: KnownNames) -> list[WrittenCheck]:
+        """The written checks of a step."""
         found = []
         for index, item in enumerate(self.reader.listing(step, "x-juxtalogos-checks", at)):
             place = at.child("x-juxtalogos-checks", index)
@@ -254,13 +264,14 @@ class StepReader:
             found.append(check)
         return found
 
-    def actions(self, holder: dict[str, Any], key: str, at: Location, known: Known) -> tuple[Action, ...]:
+    def actions(self, holder: dict[str, Any], key: str, at: Location, known: KnownNames) -> tuple[Action, ...]:
         return tuple(
             self.action(item, at.child(key, index), "uccess" in key, known)
             for index, item in enumerate(self.reader.listing(holder, key, at))
         )
 
-    def action(self, value: Any, at: Location, success: bool, known: Known) -> Action:
+    def action(self, value: Any, at: Location, success: bool, known: KnownNames) -> Action:
+        """An action after success or failure."""
         reader = self.reader
         action = self.reusable(value, at, "successActions" if success else "failureActions")
         reader.keys(

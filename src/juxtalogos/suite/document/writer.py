@@ -33,6 +33,7 @@ def to_yaml(value: Any) -> str:
 
 
 def document_of(contract: Contract, source_url: str, cases: list[dict[str, Any]]) -> dict[str, Any]:
+    """An Arazzo document of some cases."""
     source: dict[str, Any] = {"name": contract.name, "url": source_url}
     if FORMATS[contract.format].source_type:
         source["type"] = FORMATS[contract.format].source_type

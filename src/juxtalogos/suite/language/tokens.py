@@ -18,6 +18,7 @@ class Tokens:
         self.advance()
 
     def advance(self) -> None:
+        """Goes on to the next word."""
         found = self.pattern.match(self.text, self.at)
         if found is None:
             rest = self.text[self.at :]
@@ -38,5 +39,6 @@ class Tokens:
         return ""
 
     def ended(self) -> None:
+        """Fails when there are words left."""
         if self.kind != "end":
             raise self.bad(f"{self.token!r} is not expected here", self.start)

@@ -50,6 +50,7 @@ class Documents:
                 waiting.append(urldefrag(join_uri(uri, reference))[0] if reference else uri)
 
     def fault(self, what: str, location: Location, mend: str, severity: str = "fault") -> None:
+        """Notes something wrong with the definition, once."""
         self._faults[DefinitionFault(what, location, mend, severity)] = None
 
     @property
@@ -70,6 +71,7 @@ class Documents:
         return None
 
     def place(self, reference: str, location: Location) -> tuple[Any, Location] | None:
+        """(value, place) that a reference leads to; None where it leads nowhere."""
         uri, fragment = urldefrag(join_uri(location.document, reference))
         pointer = unquote(fragment)
         place = location.child("$ref")

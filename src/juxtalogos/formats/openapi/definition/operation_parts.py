@@ -48,6 +48,7 @@ class PartReader:
         return None if inputs is None or body is False or answers is None else Parts(inputs, body, answers)
 
     def schema(self, holder: dict[str, Any], location: Location, direction: Direction) -> SchemaRef | None:
+        """The schema that an object holds; None when it holds none."""
         if "schema" not in holder:
             return None
         pointer = f"{location.pointer}/schema"
@@ -70,6 +71,7 @@ class PartReader:
         return tuple(found.values()) if sound else None
 
     def input(self, value: Any, location: Location) -> Input | None:
+        """A parameter as an input; None when it is none."""
         if not isinstance(value, dict) or not isinstance(value.get("name"), str) or value.get("in") not in PLACES:
             self.documents.fault(
                 "a parameter needs `name`, and `in` with path, query, header or cookie", location, "add them"
@@ -116,6 +118,7 @@ class PartReader:
         )
 
     def examples(self, holder: dict[str, Any], location: Location) -> tuple[Any, ...]:
+        """The examples that an object gives, in their order."""
         found = [holder["example"]] if "example" in holder else []
         named = holder.get("examples")
         for key, item in named.items() if isinstance(named, dict) else ():
@@ -125,6 +128,7 @@ class PartReader:
         return tuple(found)
 
     def media(self, content: Any, location: Location, direction: Direction) -> tuple[Media, ...]:
+        """The media types of a `content`."""
         found = []
         for name, item in content.items() if isinstance(content, dict) else ():
             place = location.child("content", name)
@@ -160,6 +164,7 @@ class PartReader:
         )
 
     def body(self, value: Any, location: Location) -> Body | Literal[False] | None:
+        """The request body; None without one, False when it cannot be read."""
         if value is None:
             return None
         followed = self.documents.follow(value, location)
@@ -177,6 +182,7 @@ class PartReader:
         )
 
     def answers(self, value: Any, operation: Location, produces: list[str]) -> tuple[DeclaredAnswer, ...] | None:
+        """The declared answers; None when one cannot be read."""
         location = operation.child("responses")
         if not isinstance(value, dict) or not value:
             self.documents.fault(
@@ -216,6 +222,7 @@ class PartReader:
         )
 
     def headers(self, value: Any, location: Location) -> Iterator[DeclaredHeader]:
+        """The declared headers of an answer."""
         for name, item in value.items() if isinstance(value, dict) else ():
             followed = self.documents.follow(item, location.child("headers", name))
             if followed is None or not isinstance(followed[0], dict) or name.lower() == "content-type":
@@ -231,6 +238,7 @@ class PartReader:
             yield DeclaredHeader(name, required, schema, place, explode, content, description)
 
     def links(self, value: Any, location: Location) -> Iterator[DeclaredLink]:
+        """The declared links of an answer."""
         for name, item in value.items() if isinstance(value, dict) else ():
             followed = self.documents.follow(item, location.child("links", name))
             if followed is None or not isinstance(followed[0], dict):

@@ -23,6 +23,7 @@ class OldPartReader(PartReader):
         self.root = root
 
     def parts(self, value: dict[str, Any], location: Location, item: dict[str, Any], place: Location) -> Parts | None:
+        """The parts of an operation; None when one cannot be read."""
         given = self.parameters([(item.get("parameters"), place), (value.get("parameters"), location)])
         answers = self.answers(value.get("responses"), location, self.media_types(value, "produces") or ["*/*"])
         if given is None or answers is None:
@@ -59,6 +60,7 @@ class OldPartReader(PartReader):
         return list(found.values())
 
     def plain(self, value: dict[str, Any], location: Location) -> Input | None:
+        """A parameter of path, query or header as an input."""
         place, name = value["in"], value["name"]
         if place == "header" and name.lower() in IGNORED_HEADERS:
             return None
@@ -89,6 +91,7 @@ class OldPartReader(PartReader):
         return _STYLES[named], named == "multi"
 
     def whole(self, value: dict[str, Any], location: Location, consumes: list[str]) -> Body:
+        """The body that a parameter in `body` declares."""
         schema = self.schema(value, location, Direction.REQUEST)
         media = tuple(Media(name, schema, location) for name in consumes or ["application/json"])
         return Body(value.get("required") is True, media, location, str(value.get("description", "")))
@@ -115,6 +118,7 @@ class OldPartReader(PartReader):
         return Body(any(required for _, _, required in members), media, place)
 
     def answer_of(self, status: str, value: dict[str, Any], location: Location, produces: list[str]) -> DeclaredAnswer:
+        """One declared answer."""
         examples = value.get("examples")
         examples = examples if isinstance(examples, dict) else {}
         media: tuple[Media, ...] = ()
@@ -128,6 +132,7 @@ class OldPartReader(PartReader):
         return DeclaredAnswer(status, media, headers, location, str(value.get("description", "")))
 
     def old_headers(self, value: Any, location: Location) -> Iterator[DeclaredHeader]:
+        """The declared headers of an answer, which are schemas themselves."""
         for name, item in value.items() if isinstance(value, dict) else ():
             place = location.child("headers", name)
             if isinstance(item, dict) and name.lower() != "content-type":

@@ -13,6 +13,7 @@ from juxtalogos.model.location import Location, follow_pointer
 def outgoing(
     documents: Documents, root: Location, operations: Iterable[Operation], methods: tuple[str, ...]
 ) -> Iterator[Outgoing]:
+    """Callbacks and webhooks, in the order of the definition."""
     definition: Any = documents.by_uri[documents.root].value
     hooks = definition.get("webhooks")
     for name, item in hooks.items() if isinstance(hooks, dict) else ():

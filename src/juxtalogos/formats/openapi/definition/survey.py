@@ -42,6 +42,7 @@ class Survey:
 
 
 def place(document: Document, link: Link) -> Location:
+    """Where a link of a survey stands."""
     keys: list[str | int] = []
     while link:
         link, key = link
@@ -50,6 +51,7 @@ def place(document: Document, link: Link) -> Location:
 
 
 def survey(document: Document) -> Survey:
+    """What one walk over a document tells."""
     found = Survey()
     seen: set[int] = set()
     stack: list[tuple[Any, Link, int, bool]] = [(document.value, (), PLAIN, True)]

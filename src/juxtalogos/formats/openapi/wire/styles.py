@@ -147,6 +147,7 @@ class ParameterReader:
         return self.plain(raw, splitter, decode)
 
     def plain(self, raw: str, splitter: str, decode: Any) -> Any:
+        """The value of a raw text, by its declared type."""
         if self.given.content:
             try:
                 return parse_json(decode(raw))
@@ -169,6 +170,7 @@ class ParameterReader:
         return coerce(decode(raw), self.kinds)
 
     def typed(self, raw: dict[str, str]) -> dict[str, Any]:
+        """The values of raw texts by property, by their declared types."""
         decode = unquote if self.given.place == "path" else unquote_plus
         return {decode(key): coerce(decode(text), self.properties.get(decode(key), ())) for key, text in raw.items()}
 

@@ -105,6 +105,7 @@ def variables(path: str) -> tuple[str, ...]:
 
 @lru_cache(maxsize=50_000)
 def template(path: str) -> Template:
+    """The template of a path, made once."""
     path, _, query = path.partition("#")[0].partition("?")
     segments = []
     for part in path.split("/"):

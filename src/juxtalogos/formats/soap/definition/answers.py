@@ -16,6 +16,7 @@ from juxtalogos.model.schema import Direction, SchemaRef
 
 
 def answers_of(bound: Bound) -> Iterator[DeclaredAnswer]:
+    """The declared answers of a bound operation."""
     node = bound.abstract.find(w("output"))
     if node is None:
         place = bound.binding.place(bound.node)

@@ -36,6 +36,7 @@ class Defined:
     namespace: str
 
     def place(self, node: ET.Element | None = None, attribute: str = "") -> Location:
+        """Where a node, or an attribute of it, stands; the definition itself without one."""
         path = self.tree.path(self.node if node is None else node)
         return Location(self.uri, path + (f"/@{attribute}" if attribute else ""))
 
@@ -58,6 +59,7 @@ class Documents:
 
     @classmethod
     def fetched(cls, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Documents:
+        """The documents of a WSDL, all imports and includes followed."""
         made = cls(root)
         made._load(fetch, [(root, None)])
         made._find(fetch, others)
@@ -73,10 +75,12 @@ class Documents:
         return made
 
     def tree(self, uri: str) -> XmlTree | None:
+        """A document as a tree; None when it cannot be read, which is noted."""
         document = self.by_uri.get(uri)
         return document.value if document is not None and isinstance(document.value, XmlTree) else None
 
     def fault(self, what: str, location: Location, mend: str, severity: str = "fault") -> None:
+        """Notes something wrong with the definition, once."""
         self._faults[DefinitionFault(what, location, mend, severity)] = None
 
     @property

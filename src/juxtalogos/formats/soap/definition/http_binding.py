@@ -25,6 +25,7 @@ def plain_operation(
     facts: tuple[tuple[str, str], ...],
     described: str,
 ) -> Operation:
+    """The operation of a plain HTTP binding."""
     binding = next((one for one in bound.binding.node if one.tag == f"{{{HTTP_BINDING}}}binding"), None)
     verb = (binding.get("verb", "GET") if binding is not None else "GET").upper()
     own = next((one for one in bound.node if one.tag == f"{{{HTTP_BINDING}}}operation"), None)

@@ -45,6 +45,7 @@ class Bound:
         return None
 
     def extensions(self, node: ET.Element | None, name: str) -> list[ET.Element]:
+        """All SOAP elements of a name, also those within MIME parts."""
         found = node.iter() if node is not None else ()
         return [one for one in found if local(one.tag) == name and one.tag[1:].partition("}")[0] in BINDINGS]
 
@@ -68,6 +69,7 @@ class Bound:
         return self.abstract.find(w("output")) is None
 
     def message(self, direction: str) -> Defined | None:
+        """The message of a direction; None when there is none."""
         node = self.abstract.find(w(direction))
         return self.message_of(node, self.port_type) if node is not None else None
 
@@ -86,6 +88,7 @@ class Bound:
 
     @property
     def encoded(self) -> bool:
+        """Whether its request is encoded (SOAP 1.1, section 5)."""
         body = self.body("input")
         return body is not None and body.get("use") == "encoded"
 
@@ -214,6 +217,7 @@ def header_inputs(bound: Bound, direction: str) -> Iterator[Input]:
 
 
 def header_part(bound: Bound, node: ET.Element) -> tuple[Defined, ET.Element] | None:
+    """(message, part) that a header names; None where it is not there, which is noted."""
     named = bound.binding.name(node, "message")
     message = bound.documents.defined.get(("message", named or ""))
     parts = [part for part in parts_of(message) if part.get("name") == node.get("part")] if message else []

@@ -59,6 +59,7 @@ class Envelope:
 
     @property
     def fault(self) -> SoapFault | None:
+        """The fault that the envelope carries; None without one."""
         entry = self.entry
         if entry is None or entry.tag != f"{{{ENVELOPES[self.version]}}}Fault":
             return None

@@ -57,6 +57,7 @@ class Matcher:
 
     @cached_property
     def by_name(self) -> dict[str, list[Operation]]:
+        """Operations by the name of the first element in their bodies."""
         found: dict[str, list[Operation]] = {}
         for operation in self.contract.operations:
             for name in body_names(self.contract, operation) if version_of(operation) else ():

@@ -114,6 +114,7 @@ def is_idn_email(text: str) -> bool:
 
 
 def is_ipv4(text: str) -> bool:
+    """Whether a text is an IPv4 address (RFC 2673, section 3.2)."""
     try:
         ipaddress.IPv4Address(text)
     except ValueError:
@@ -122,6 +123,7 @@ def is_ipv4(text: str) -> bool:
 
 
 def is_ipv6(text: str) -> bool:
+    """Whether a text is an IPv6 address (RFC 4291, section 2.2)."""
     try:
         ipaddress.IPv6Address(text)
     except ValueError:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 from juxtalogos.model.findings import Deviation
 from juxtalogos.model.location import Location, join_pointer
@@ -19,9 +19,25 @@ from juxtalogos.schema.json.tree.values import seen
 from juxtalogos.schema.json.tree.walk import iter_nodes
 from juxtalogos.schema.patterns import Pattern
 
-if TYPE_CHECKING:
-    from juxtalogos.schema.json.compile.compiler import Compiler
-    from juxtalogos.schema.json.compile.source import Record
+Record = int | tuple[Any, ...]
+"""What was hit, for the compiler to read: an element's number, or what one call of a compiled function tells."""
+
+
+class FastCheck(Protocol):
+    """What passes over the sound parts of a value quickly, and numbers what is hit."""
+
+    def passes(self, node: Node, value: Any, hits: list[Record] | None) -> bool:
+        """Whether a value is sound at once; then what it hit is added."""
+
+    def branch_number(self, node: Node) -> int: ...
+
+    def property_number(self, node: Node) -> int: ...
+
+    def enum_number(self, rule: Rule, member: Any) -> int: ...
+
+    def facet_numbers(self, rule: Rule) -> tuple[tuple[Any, int], ...]:
+        """(class of values that a rule distinguishes, its number)."""
+
 
 Path = tuple[Any, ...]
 """Linked: () or (path of the parent, key)."""
@@ -36,6 +52,7 @@ class Evaluated:
     all_items: bool = False
 
     def add(self, other: Evaluated) -> None:
+        """Adds what another rule has looked at."""
         self.names |= other.names
         self.items |= other.items
         self.all_items |= other.all_items
@@ -51,23 +68,23 @@ class Context:
     scope: tuple[str, ...] = ()
     """Base URIs entered so far, outermost first."""
     deviations: list[Deviation] = field(default_factory=list)
-    compiler: Compiler | None = None
+    compiler: FastCheck | None = None
     """Passes over the sound parts of a value quickly."""
     hits: list[Record] | None = None
     """Records of what was hit, for the compiler to read. None where hits do not count."""
 
     telling: dict[int, set[int]] = field(default_factory=dict)
     """By value the discriminators being followed: the schema that is told contains the one that tells."""
-    known: dict[Any, Known] = field(default_factory=dict)
+    known: dict[Any, Remembered] = field(default_factory=dict)
     """What was found of a schema at an object or list: several ways may lead there, and each would double the work below."""
 
-    def fresh(self, known: dict[Any, Known] | None = None) -> Context:
+    def fresh(self, known: dict[Any, Remembered] | None = None) -> Context:
         """A context like this one, with nothing found yet; `known` is shared with others of the same value."""
         return Context(self.store, self.direction, self.asserts_format, known={} if known is None else known)
 
 
 @dataclass(frozen=True, slots=True)
-class Known:
+class Remembered:
     """What a schema said of a value."""
 
     path: Path
@@ -89,6 +106,7 @@ class Visit:
 
 
 def render(path: Path) -> str:
+    """A linked path as a JSON Pointer."""
     keys: list[str | int] = []
     while path:
         path, key = path
@@ -128,7 +146,7 @@ def _check_once(
         # The same thing found by several ways counts once, or the lists would double with each level.
         found = context.deviations if len(context.deviations) < 2 else list(dict.fromkeys(context.deviations))
         told = context.hits and list(dict.fromkeys(context.hits))
-        known = context.known[key] = Known(path, found, told, own)
+        known = context.known[key] = Remembered(path, found, told, own)
         context.deviations, context.hits = outer, hits
     context.deviations += known.deviations
     if context.hits is not None and known.hits is not None:
@@ -181,6 +199,7 @@ def attempt(
 
 
 def follow(reference: Reference, context: Context) -> Node:
+    """The schema that a reference leads to; BadReference when there is none."""
     if reference.mode == "dynamic":
         return context.store.resolve_dynamic(reference.uri, context.scope)
     if reference.mode == "recursive":
@@ -223,6 +242,8 @@ OPERATORS: dict[str, Operator] = {}
 
 
 def operator(name: str) -> Callable[[Operator], Operator]:
+    """Puts a function into the table of operators."""
+
     def register(function: Operator) -> Operator:
         OPERATORS[name] = function
         return function

@@ -10,6 +10,7 @@ JSON_TYPES = {"object": "dict", "array": "list", "string": "str", "boolean": "bo
 
 
 def resolved(node: Node, context: Context) -> Node:
+    """The schema behind plain references."""
     for _ in range(20):
         reference = node.rule("ref")
         if reference is None or len(node.rules) > 1:

@@ -5,10 +5,10 @@ from __future__ import annotations
 from typing import Any
 
 from juxtalogos.schema.json.check.formats import NUMBER_FORMATS, TEXT_FORMATS
-from juxtalogos.schema.json.check.interpreter import attempt, deep_notes, follow, is_other_direction
+from juxtalogos.schema.json.check.interpreter import Record, attempt, deep_notes, follow, is_other_direction
 from juxtalogos.schema.json.compile.exclusive_branches import JSON_TYPES, python_types, resolved, telling_property
 from juxtalogos.schema.json.compile.scalar_writer import NUMBER_LIMITS, Scalars
-from juxtalogos.schema.json.compile.source import Compiled, Record
+from juxtalogos.schema.json.compile.tables import Compiled
 from juxtalogos.schema.json.tree.nodes import Items, Members, Node, Rule
 
 _NUMBER_OPS = frozenset((*NUMBER_LIMITS, "multipleOf"))
@@ -61,12 +61,14 @@ class NodeWriter(Scalars):
         self.same(node, node, var)
 
     def call(self, node: Node, home: Node, var: str) -> None:
+        """Calls another schema's function."""
         name = self.compiler.name_of(node, home)
         if (id(node), id(home)) not in self.compiler.functions:
             self.waiting.append((node, home))
         self.refuse(f"not {name}({var}, H)")
 
     def typed(self, rules: dict[str, Rule], node: Node, home: Node, var: str) -> None:
+        """Writes the rules of a node by the types that they are about."""
         allowed = tuple(rules["type"].operand) if "type" in rules else ()
         groups = {
             "string": [
@@ -109,6 +111,7 @@ class NodeWriter(Scalars):
             self.rule_const(rules["const"], var)
 
     def group(self, name: str, rules: dict[str, Rule], node: Node, home: Node, var: str) -> None:
+        """Writes the rules about one type."""
         if name == "object":
             self.object(rules, node, home, var)
         elif name == "array":
@@ -119,6 +122,7 @@ class NodeWriter(Scalars):
             self.number(rules, var)
 
     def object(self, rules: dict[str, Rule], node: Node, home: Node, var: str) -> None:
+        """Writes the rules about objects."""
         for op in ("minProperties", "maxProperties"):
             if op in rules:
                 self.limit(rules[op], f"len({var})")
@@ -170,6 +174,7 @@ class NodeWriter(Scalars):
             self.indent -= 1
 
     def required(self, required: list[str], values: dict[str, str], var: str) -> None:
+        """Takes all required properties at once."""
         taken = [name for name in required if name in values]
         if taken:
             self.put("try:")
@@ -180,6 +185,7 @@ class NodeWriter(Scalars):
                 self.refuse(f"{name!r} not in {var}")
 
     def property(self, name: str, child: Node, value: str, var: str, required: bool, count: str) -> None:
+        """Writes the check of one property."""
         number = self.compiler.property_number(child)
         write_only = self.context.direction.value == "response" and deep_notes(child, self.context)[1]
         if not required:
@@ -226,6 +232,7 @@ class NodeWriter(Scalars):
         self.indent -= 1
 
     def array(self, rules: dict[str, Rule], var: str) -> None:
+        """Writes the rules about lists."""
         for op in ("minItems", "maxItems"):
             if op in rules:
                 self.limit(rules[op], f"len({var})")
@@ -242,6 +249,7 @@ class NodeWriter(Scalars):
             )
 
     def items(self, items: Items, var: str) -> None:
+        """Writes the checks of items."""
         for index, child in enumerate(items.prefix):
             value = self.fresh()
             self.put(f"if len({var}) > {index}:")
@@ -262,6 +270,7 @@ class NodeWriter(Scalars):
             self.resuming_loop(items.rest, listed, var)
 
     def loop(self, node: Node, listed: str) -> None:
+        """Writes a loop over items."""
         value = self.fresh()
         mark = len(self.lines)
         self.put(f"for {value} in {listed}:")
@@ -283,7 +292,7 @@ class NodeWriter(Scalars):
         self.indent += 2
         self.loops += 1
         mark = len(self.lines)
-        self.way, self.failing = None, "raise Stop"
+        self.way, self.failing = None, "raise BrokenItem"
         self.child(node, value)
         self.way, self.failing = way, "return False"
         self.loops -= 1
@@ -291,11 +300,12 @@ class NodeWriter(Scalars):
         if len(self.lines) == mark:
             del self.lines[before:]
             return
-        self.put("    except Stop:")
+        self.put("    except BrokenItem:")
         self.put("        if F is None: return False")
         self.put(f"        F.append(({bound}, len({var}) - 1 - {iterator}.__length_hint__(), {value}))")
 
     def rule_allOf(self, rule: Rule, home: Node, var: str) -> None:
+        """Writes all of them."""
         for child in rule.operand:
             self.same(child, home, var)
 
@@ -303,6 +313,7 @@ class NodeWriter(Scalars):
         self.refuse(f"{self.compiler.judge(rule.operand)}({var})")
 
     def rule_if(self, rule: Rule, home: Node, var: str) -> None:
+        """Writes the branch that a test chooses."""
         self.put(f"if {self.compiler.judge(rule.operand.test)}({var}):")
         for branch, last in ((rule.operand.then, False), (rule.operand.otherwise, True)):
             self.indent += 1
@@ -315,12 +326,14 @@ class NodeWriter(Scalars):
                 self.put("else:")
 
     def rule_anyOf(self, rule: Rule, home: Node, var: str) -> None:
+        """Writes the one that a value tells apart, else a trial of all."""
         if not rule.operand or self.told_apart(rule, var):
             return
         # Every branch that fits hits its elements; a trial must not leave the flags of one that does not.
         self.refuse(f"not {self.compiler.bind(self.trial(rule, len(rule.operand)))}({var}, H)")
 
     def rule_oneOf(self, rule: Rule, home: Node, var: str) -> None:
+        """Writes the one that a value tells apart, else a trial of all."""
         if not rule.operand or self.told_apart(rule, var):
             return
         self.refuse(f"not {self.compiler.bind(self.trial(rule, 1))}({var}, H)")
@@ -391,5 +404,6 @@ class NodeWriter(Scalars):
         return True
 
     def branch(self, node: Node) -> None:
+        """Notes that a branch was taken."""
         if self.compiler.counting:
             self.put(f"{self.flag(self.compiler.branch_number(node))} = 1")

@@ -15,6 +15,7 @@ class Scalars(Lines):
     """What a function says of single values."""
 
     def exact_type(self, name: str, var: str) -> None:
+        """Refuses another type than this one."""
         if name in JSON_TYPES:
             self.refuse(f"type({var}) is not {JSON_TYPES[name]}")
         elif name == "number":
@@ -25,6 +26,7 @@ class Scalars(Lines):
             self.refuse(f"type({var}) is not int")
 
     def not_one_of(self, allowed: tuple[str, ...], var: str) -> str:
+        """The condition that a value is of none of some types."""
         parts = [f"type({var}) is {JSON_TYPES[name]}" for name in allowed if name in JSON_TYPES]
         if "number" in allowed:
             parts.append(f"type({var}) is int or type({var}) is float")
@@ -35,6 +37,7 @@ class Scalars(Lines):
         return f"not ({' or '.join(parts)})"
 
     def text(self, rules: dict[str, Rule], var: str) -> None:
+        """Writes the rules about texts."""
         for op in ("minLength", "maxLength"):
             if op in rules:
                 self.limit(rules[op], f"len({var})")
@@ -46,6 +49,7 @@ class Scalars(Lines):
             self.refuse(f"not {self.compiler.bind(COMMON[name])}({var}) and {check}" if name in COMMON else check)
 
     def number(self, rules: dict[str, Rule], var: str) -> None:
+        """Writes the rules about numbers."""
         for op in NUMBER_LIMITS:
             if op in rules:
                 self.limit(rules[op], var)
@@ -55,6 +59,7 @@ class Scalars(Lines):
             self.refuse(f"not format_holds({rules['format'].operand[0]!r}, {var})")
 
     def rule_enum(self, rule: Rule, node: Node, var: str, allowed: tuple[str, ...]) -> None:
+        """Writes an enumeration."""
         numbers = {key_of(member): self.compiler.enum_number(rule, member) for member in rule.operand}
         table, seen = self.compiler.bind(numbers), self.fresh()
         key = var
@@ -75,6 +80,7 @@ class Scalars(Lines):
             self.members.append((seen, table, False))
 
     def rule_const(self, rule: Rule, var: str) -> None:
+        """Writes a constant."""
         if type(rule.operand) is str:
             self.refuse(f"{var} != {self.compiler.bind(rule.operand)}")
         else:

@@ -3,29 +3,15 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
+from juxtalogos.schema.json.compile.tables import Tables, Told
 from juxtalogos.schema.json.tree.nodes import Node, Rule
 
-if TYPE_CHECKING:
-    from juxtalogos.schema.json.compile.compiler import Compiler
-
-Record = int | tuple[Any, ...]
-"""What was hit: an element's number, or what one call of a function tells: its `Told` and its local flags."""
 Broken = tuple[tuple[tuple[str | int, ...], Node], int, Any]
 """An item that was not passed: (path of its list in the value, its schema), its index, and itself."""
-Compiled = Callable[..., bool]
-"""(value, records, broken items or None). With a list for them, a function goes on behind a broken item of its outermost
-lists and answers True if nothing else is wrong; without, it stops there."""
-
-
-class Stop(Exception):
-    """An item of a list is broken; the function goes on with the next."""
-
-
 INLINE_BUDGET = 60
 """Rules that may be written into one function before a further schema gets a function of its own."""
 _HOLDS = {
@@ -34,27 +20,10 @@ _HOLDS = {
 }  # fmt: skip
 
 
-@dataclass(frozen=True, slots=True, eq=False)
-class Told:
-    """How to read a record of one function: the elements of its flags, then the tables of its enumerations."""
-
-    flags: tuple[int, ...]
-    tables: tuple[dict[Any, int] | None, ...]
-    """For a set of members seen their numbers; None where the record holds a number itself."""
-
-    def numbers(self, values: tuple[Any, ...]) -> Iterator[int]:
-        yield from itertools.compress(self.flags, values)
-        for table, value in zip(self.tables, values[len(self.flags) :]):
-            if table is not None:
-                yield from (table[member] for member in value)
-            elif value is not None:
-                yield value
-
-
 class Lines:
     """The source of one function under way, with the local flags that note what is hit."""
 
-    def __init__(self, compiler: Compiler, waiting: list[tuple[Node, Node]]) -> None:
+    def __init__(self, compiler: Tables, waiting: list[tuple[Node, Node]]) -> None:
         self.compiler = compiler
         self.context = compiler.context
         self.waiting = waiting

@@ -3,20 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.location import join_pointer
 from juxtalogos.model.schema import Boundary
+from juxtalogos.schema.json.check.node_schema import NodeSchema
 from juxtalogos.schema.json.make.mutate import MAX_GROWTH, Places, replaced, within_floats
 from juxtalogos.schema.json.tree.nodes import Node, Rule
 from juxtalogos.schema.patterns import matching_texts
 
-if TYPE_CHECKING:
-    from juxtalogos.schema.json.engine import JsonSchema
 
-
-def boundaries(schema: JsonSchema, value: Any) -> Iterator[Boundary]:
+def boundaries(schema: NodeSchema, value: Any) -> Iterator[Boundary]:
     """From a valid value, valid values at each limit that it comes by; a limit that cannot be reached is left out."""
     told: set[tuple[str, str, str]] = set()
     for node, part, keys in Places(schema).of(value):
@@ -29,7 +27,7 @@ def boundaries(schema: JsonSchema, value: Any) -> Iterator[Boundary]:
                     yield Boundary(whole, key[0], rule.keyword, rule.location, what)
 
 
-def _at_limit(rule: Rule, node: Node, part: Any, schema: JsonSchema) -> Iterator[tuple[str, Any]]:
+def _at_limit(rule: Rule, node: Node, part: Any, schema: NodeSchema) -> Iterator[tuple[str, Any]]:
     limit = rule.operand
     match rule.op:
         case "minimum" | "maximum":
@@ -59,14 +57,12 @@ def _texts(node: Node, part: str, length: int) -> Iterator[str]:
             yield text[:length]
 
 
-def _items(node: Node, part: list[Any], count: int, schema: JsonSchema) -> list[Any]:
+def _items(node: Node, part: list[Any], count: int, schema: NodeSchema) -> list[Any]:
     """The list cut or filled up; with further samples, since the items may have to differ."""
-    from juxtalogos.schema.json.engine import JsonSchema
-
     made = list(part[:count])
     rule = node.rule("items")
     rest = rule.operand.rest if rule else None
-    inner = JsonSchema(schema.store, rest, schema.direction, schema.asserts_format) if rest is not None else None
+    inner = schema.of(rest) if rest is not None else None
     seed = 0
     while len(made) < count and seed < count + 60:
         try:

@@ -72,6 +72,7 @@ class Merger:
         return self.shape
 
     def choose(self, count: int) -> int:
+        """One of so many, by the seed."""
         if count < 1:
             raise Impossible("there is no branch to choose")
         self.shape.choices = min(self.shape.choices * count, 10_000)
@@ -80,6 +81,7 @@ class Merger:
         return index
 
     def add(self, node: Node) -> None:
+        """Adds what a schema says."""
         if node.constant is False:
             raise Impossible(f"the schema at {node.location} allows nothing")
         if id(node) in self.seen:
@@ -95,6 +97,7 @@ class Merger:
             self.add_rule(rule, node)
 
     def add_rule(self, rule: Rule, node: Node) -> None:
+        """Adds what a rule says."""
         shape, operand = self.shape, rule.operand
         match rule.op:
             case "ref":
@@ -133,6 +136,7 @@ class Merger:
                 self.add_combination(rule, node)
 
     def add_combination(self, rule: Rule, node: Node) -> None:
+        """Adds a branch of a combination."""
         operand = rule.operand
         match rule.op:
             case "allOf":
@@ -156,6 +160,7 @@ class Merger:
                         self.add(child)
 
     def tell_apart(self, node: Node, child: Node) -> None:
+        """Fixes what tells a branch by the discriminator."""
         discriminator, reference = node.discriminator, child.rule("ref")
         if discriminator and reference:
             uri = reference.operand.uri
@@ -182,6 +187,7 @@ class Merger:
         self.shape.fixed[discriminator.property] = told
 
     def narrow_types(self, types: list[str]) -> None:
+        """Leaves types that all allow."""
         shape = self.shape
         if shape.types is None:
             shape.types = types
@@ -193,6 +199,7 @@ class Merger:
         shape.types = both
 
     def narrow_values(self, values: list[Any]) -> None:
+        """Leaves values that all allow."""
         from juxtalogos.schema.json.tree.values import key_of
 
         if self.shape.values is not None:

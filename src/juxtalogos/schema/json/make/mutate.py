@@ -10,19 +10,17 @@ import contextlib
 import copy
 import itertools
 from collections.abc import Callable, Iterator
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.findings import Deviation
 from juxtalogos.model.location import join_pointer
 from juxtalogos.model.schema import Mutation
 from juxtalogos.schema.json.check.interpreter import Context, accepts, follow
+from juxtalogos.schema.json.check.node_schema import NodeSchema
 from juxtalogos.schema.json.tree.nodes import Node, Rule
 from juxtalogos.schema.json.tree.store import BadReference
 from juxtalogos.schema.json.tree.values import is_of_type
-
-if TYPE_CHECKING:
-    from juxtalogos.schema.json.engine import JsonSchema
 
 _OTHERS: tuple[Any, ...] = ("quay", 7, 2.5, True, None, [], {}, ["quay"], {"quay": 1}, -1, "")
 _NAMES = ("not-declared", "", "~", "a name with spaces", "1", "x" * 300)
@@ -35,7 +33,7 @@ Maker = Callable[[Rule, Any, "_Mutator"], Iterator[tuple[str, Any]]]
 """(rule, value, mutator) -> (what was done, the broken value), the likeliest first."""
 
 
-def mutate(schema: JsonSchema, value: Any) -> Iterator[Mutation]:
+def mutate(schema: NodeSchema, value: Any) -> Iterator[Mutation]:
     """One mutation per rule and place that the value reaches; per name for `required` and per member for closed objects."""
     return _Mutator(schema).mutations(value)
 
@@ -43,11 +41,12 @@ def mutate(schema: JsonSchema, value: Any) -> Iterator[Mutation]:
 class Places:
     """The places of a value: every schema that applies to a part of it, with the part and the keys that lead to it."""
 
-    def __init__(self, schema: JsonSchema) -> None:
+    def __init__(self, schema: NodeSchema) -> None:
         self.schema = schema
         self.context: Context = schema.context()
 
     def of(self, value: Any) -> Iterator[tuple[Node, Any, tuple[str | int, ...]]]:
+        """(schema, part, keys that lead to it) of all places of a value."""
         waiting: list[tuple[Node, Any, tuple[str | int, ...]]] = [(self.schema.node, value, ())]
         seen: set[tuple[int, tuple[str | int, ...]]] = set()
         while waiting:
@@ -62,6 +61,7 @@ class Places:
     def below(
         self, rule: Rule, part: Any, keys: tuple[str | int, ...]
     ) -> Iterator[tuple[Node, Any, tuple[str | int, ...]]]:
+        """The places that a rule leads to."""
         operand = rule.operand
         match rule.op:
             case "ref":
@@ -143,6 +143,7 @@ def _is_of(one: Deviation, rule: Rule, path: str) -> bool:
 
 
 def replaced(value: Any, keys: tuple[str | int, ...], part: Any) -> Any:
+    """A copy of a value with another part at a place."""
     if not keys:
         return copy.deepcopy(part)
     changed = copy.deepcopy(value)
@@ -342,11 +343,9 @@ def _no_branch(rule: Rule, value: Any, mutator: _Mutator) -> Iterator[tuple[str,
 
 @_maker("not")
 def _forbidden(rule: Rule, value: Any, mutator: _Mutator) -> Iterator[tuple[str, Any]]:
-    from juxtalogos.schema.json.engine import JsonSchema
-
     if accepts(rule.operand, value, mutator.context):
         return
-    inner = JsonSchema(mutator.schema.store, rule.operand, mutator.schema.direction, mutator.schema.asserts_format)
+    inner = mutator.schema.of(rule.operand)
     for full in (False, True):
         try:
             yield "what is forbidden", inner.sample(full=full)

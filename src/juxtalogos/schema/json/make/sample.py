@@ -6,20 +6,18 @@ import contextlib
 import math
 from collections.abc import Iterator
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.schema import Direction
 from juxtalogos.schema.json.check.formats import SAMPLES
 from juxtalogos.schema.json.check.interpreter import Context, accepts, deep_notes
+from juxtalogos.schema.json.check.node_schema import NodeSchema
 from juxtalogos.schema.json.make.merging import Impossible, Merger, Shape
 from juxtalogos.schema.json.tree.nodes import Node
 from juxtalogos.schema.json.tree.store import BadReference
 from juxtalogos.schema.json.tree.values import key_of
 from juxtalogos.schema.patterns import matching_texts
-
-if TYPE_CHECKING:
-    from juxtalogos.schema.json.engine import JsonSchema
 
 WORDS = ("quay", "tide", "mole", "fender", "pilot", "anchor", "hawser", "beacon", "jetty", "slipway")
 BUDGET = 6_000
@@ -30,7 +28,7 @@ OPTIONAL_DEPTH = 6
 MAX_ITEMS = 2_000
 
 
-def sample(schema: JsonSchema, *, full: bool, seed: int) -> Any:
+def sample(schema: NodeSchema, *, full: bool, seed: int) -> Any:
     """A value that the schema accepts: `full` fills in what is optional too."""
     try:
         # In the hope that sound parts make a sound whole only the whole is checked; else every part is.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.model.elements import Element
@@ -12,17 +12,15 @@ from juxtalogos.model.location import split_pointer
 from juxtalogos.model.schema import Direction
 from juxtalogos.schema.json.check.combining import told_schema
 from juxtalogos.schema.json.check.interpreter import Context, accepts, deep_notes, follow
+from juxtalogos.schema.json.check.node_schema import NodeSchema
 from juxtalogos.schema.json.tell.value_classes import branch_element, facet_element, facets
 from juxtalogos.schema.json.tree.nodes import Node, Rule
 from juxtalogos.schema.json.tree.store import BadReference
 from juxtalogos.schema.json.tree.values import key_of
 from juxtalogos.schema.patterns import Pattern, PatternTimeout
 
-if TYPE_CHECKING:
-    from juxtalogos.schema.json.engine import JsonSchema
 
-
-def elements(schema: JsonSchema) -> Iterator[Element]:
+def elements(schema: NodeSchema) -> Iterator[Element]:
     """Properties and enum members, each once, however often it is referred to."""
     context = schema.context()
     seen: set[int] = set()
@@ -78,7 +76,7 @@ def elements(schema: JsonSchema) -> Iterator[Element]:
                             waiting.append(context.store.resolve(uri))
 
 
-def hits(schema: JsonSchema, value: Any) -> Iterator[str]:
+def hits(schema: NodeSchema, value: Any) -> Iterator[str]:
     """Ids of the elements that a value exercises; those of branches only where the branch fits."""
     context = schema.context()
     waiting: list[tuple[Node, Any]] = [(schema.node, value)]

@@ -3,23 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
 
 from juxtalogos.model.location import Location, escape_key
 from juxtalogos.model.schema import OutlineRow
 from juxtalogos.schema.json.check.interpreter import Context, deep_notes
+from juxtalogos.schema.json.check.node_schema import NodeSchema
 from juxtalogos.schema.json.tell.profile import same_value
 from juxtalogos.schema.json.tell.words import limits_in_words
 from juxtalogos.schema.json.tree.nodes import Node
-
-if TYPE_CHECKING:
-    from juxtalogos.schema.json.engine import JsonSchema
 
 MAX_ROWS = 400
 _SCALARS = ("string", "integer", "number", "boolean", "null")
 
 
-def outline(schema: JsonSchema, *, depth: int) -> Iterator[OutlineRow]:
+def outline(schema: NodeSchema, *, depth: int) -> Iterator[OutlineRow]:
     """Rows from the top; the first is the value itself. A schema met again inside itself is named, not repeated."""
     rows = _rows(schema.node, schema.context(), 0, "", "", False, (), depth)
     for count, row in enumerate(rows):

@@ -3,16 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
 
 from juxtalogos.model.location import Location, split_pointer
 from juxtalogos.schema.json.check.interpreter import Context, follow
+from juxtalogos.schema.json.check.node_schema import NodeSchema
 from juxtalogos.schema.json.tree.nodes import Node, Xml
 from juxtalogos.schema.json.tree.store import BadReference
 from juxtalogos.schema.json.tree.values import type_of
-
-if TYPE_CHECKING:
-    from juxtalogos.schema.json.engine import JsonSchema
 
 
 class View:
@@ -72,19 +69,18 @@ def same_value(node: Node, context: Context) -> list[Node]:
 
 
 def declared_kinds(
-    schema: JsonSchema, pointer: str = ""
+    schema: NodeSchema, pointer: str = ""
 ) -> tuple[tuple[str, ...], tuple[str, ...], dict[str, tuple[str, ...]]]:
     """(types of the value, types of its items, types by property) at a place in the value, for reading texts as values."""
-    found = schema.kinds.get(pointer)
-    if found is None:
-        found = _declared_kinds(schema, pointer)
-        if len(schema.kinds) < 1_000:
-            schema.kinds[pointer] = found
+    known = schema.kinds.get(pointer)
+    found = known if known is not None else _declared_kinds(schema, pointer)
+    if known is None and len(schema.kinds) < 1_000:
+        schema.kinds[pointer] = found
     return found
 
 
 def _declared_kinds(
-    schema: JsonSchema, pointer: str
+    schema: NodeSchema, pointer: str
 ) -> tuple[tuple[str, ...], tuple[str, ...], dict[str, tuple[str, ...]]]:
     context = schema.context()
     parts = same_value(schema.node, context)
@@ -123,6 +119,7 @@ def _below(parts: list[Node], token: str, context: Context, depth: int = 0) -> I
 
 
 def kinds_of(node: Node, context: Context, depth: int = 0) -> tuple[str, ...]:
+    """The types that a schema allows."""
     found: list[str] = []
     for part in same_value(node, context):
         for rule in part.rules:

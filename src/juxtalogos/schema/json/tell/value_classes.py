@@ -16,7 +16,7 @@ from juxtalogos.schema.json.tree.nodes import Node, Rule
 
 
 @dataclass(frozen=True, slots=True)
-class Facet:
+class ValueClass:
     """`test` says whether a value is of the class; `expression` says it in source, for a variable `{v}` that is of the type `type` already."""
 
     kind: str
@@ -38,12 +38,12 @@ def _size_is(kind: type[list[Any]] | type[str], limit: int, value: Any) -> bool:
     return isinstance(value, kind) and len(value) == limit
 
 
-EMPTY = Facet("array", "empty", "list", "not {v}", partial(_size_is, list, 0))
-FILLED = Facet("array", "filled", "list", "{v}", lambda value: type(value) is list and bool(value))
-NULL = Facet("null", "null", "", "{v} is None", lambda value: value is None)
+EMPTY = ValueClass("array", "empty", "list", "not {v}", partial(_size_is, list, 0))
+FILLED = ValueClass("array", "filled", "list", "{v}", lambda value: type(value) is list and bool(value))
+NULL = ValueClass("null", "null", "", "{v} is None", lambda value: value is None)
 
 
-def facets(rule: Rule) -> tuple[Facet, ...]:
+def facets(rule: Rule) -> tuple[ValueClass, ...]:
     """The facets of a rule, none for most."""
     operand = rule.operand
     match rule.op:
@@ -51,15 +51,15 @@ def facets(rule: Rule) -> tuple[Facet, ...]:
             found = (EMPTY, FILLED) if "array" in operand else ()
             return (*found, NULL) if "null" in operand and len(operand) > 1 else found
         case "minimum" | "maximum":
-            return (Facet("boundary", rule.op, "", "", partial(_number_is, operand)),)
+            return (ValueClass("boundary", rule.op, "", "", partial(_number_is, operand)),)
         case "minLength" | "maxLength" if operand > 0:
-            return (Facet("boundary", rule.op, "", "", partial(_size_is, str, operand)),)
+            return (ValueClass("boundary", rule.op, "", "", partial(_size_is, str, operand)),)
         case "minItems" | "maxItems" if operand > 0:
-            return (Facet("boundary", rule.op, "", "", partial(_size_is, list, operand)),)
+            return (ValueClass("boundary", rule.op, "", "", partial(_size_is, list, operand)),)
     return ()
 
 
-def facet_element(rule: Rule, facet: Facet, context: Context, label: str = "") -> Element:
+def facet_element(rule: Rule, facet: ValueClass, context: Context, label: str = "") -> Element:
     return Element(facet.kind, rule.location, facet.name, context.direction, label)
 
 

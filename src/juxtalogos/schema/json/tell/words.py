@@ -70,6 +70,7 @@ MAX_KNOWN = 20_000
 
 
 def declared(rule: Rule) -> str:
+    """What a rule declares, in words."""
     found = _known.get(id(rule))
     if found is None:
         writer = WORDS.get(rule.op)

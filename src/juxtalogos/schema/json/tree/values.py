@@ -41,6 +41,7 @@ def type_of(value: Any) -> str:
 
 
 def is_of_type(value: Any, name: str) -> bool:
+    """Whether a value is of a type as JSON Schema has it."""
     kind = type(value)
     match name:
         case "object":

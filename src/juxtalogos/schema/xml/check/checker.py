@@ -22,7 +22,7 @@ from juxtalogos.schema.xml.tree.components import (
     Attribute,
     ComplexType,
     ElementDecl,
-    Group,
+    ModelGroup,
     Particle,
     Type,
     Wildcard,
@@ -41,7 +41,8 @@ def automaton_of(made: ComplexType, reader: SchemaReader) -> Automaton:
     """The automaton of a type's content, made once."""
     if made.automaton is None:
         made.automaton = Automaton(made.content, reader.substitutes)
-    return made.automaton
+    found: Automaton = made.automaton
+    return found
 
 
 class Checker(KeyChecker):
@@ -57,6 +58,7 @@ class Checker(KeyChecker):
         self.references: list[tuple[str, str, Where]] = []
 
     def root(self, element: ET.Element, declared: ElementDecl) -> None:
+        """Checks the element that a document begins with."""
         self.element(element, declared)
         for path, name, where in self.references:
             if name not in self.ids:
@@ -99,6 +101,7 @@ class Checker(KeyChecker):
     def note(
         self, keyword: str, where: Where, declared: str, observed: str, attribute: str = "", *, undecided: bool = False
     ) -> None:
+        """Notes a deviation at the element at hand."""
         if len(self.deviations) < MAX_DEVIATIONS:
             path = self.path(attribute)
             self.deviations.append(Deviation(path, keyword, where(), declared, observed, undecided, undecided))
@@ -106,6 +109,7 @@ class Checker(KeyChecker):
     # Elements.
 
     def element(self, element: ET.Element, declared: ElementDecl) -> None:
+        """Checks an element with all below it."""
         self.trail.append(element)
         self.hits.add(declared)
         if declared.abstract:
@@ -161,6 +165,7 @@ class Checker(KeyChecker):
         return ", ".join(local(one.name) for one in self.reader.variants(declared)) or declared.type.name or "its type"
 
     def nil(self, element: ET.Element, declared: ElementDecl, actual: Type) -> None:
+        """Checks an element that says it is nil (cvc-elt, 3)."""
         if not declared.nillable:
             self.note("nillable", declared.where, "a value", "xsi:nil", NIL)
         self.hits.add(("nil", declared))
@@ -215,6 +220,7 @@ class Checker(KeyChecker):
             self.references += [(self.path(attribute), name, kind.where) for name in names]
 
     def same(self, text: str, other: str, kind: SimpleType, element: ET.Element) -> bool:
+        """Whether two texts are the same value."""
         try:
             scope = self.scope_of(element) if kind.needs_scope else {}
             return kind.value(text, scope) == kind.value(other, scope)
@@ -224,6 +230,7 @@ class Checker(KeyChecker):
     # Complex types.
 
     def complex(self, element: ET.Element, actual: ComplexType, declared: ElementDecl) -> None:
+        """Checks an element of a complex type."""
         self.attributes(element, actual.attributes, actual.any_attribute, actual.where)
         if actual.simple is not None:
             self.text(element, actual.simple, declared)
@@ -238,12 +245,14 @@ class Checker(KeyChecker):
         self.content(element, actual)
 
     def no_text(self, element: ET.Element, actual: ComplexType) -> None:
+        """Notes text where elements only may stand."""
         texts = [element.text, *(child.tail for child in element)]
         found = next((text for text in texts if text and text.strip(_SPACE)), None)
         if found is not None:
             self.note("text", actual.where, "elements only", f"the text {quoted(found.strip())}")
 
     def content(self, element: ET.Element, actual: ComplexType) -> None:
+        """Checks children by the content model."""
         automaton = automaton_of(actual, self.reader)
         state = automaton.start
         lost = False
@@ -266,6 +275,7 @@ class Checker(KeyChecker):
             self.note("missing", missing[0].where, words(missing), "nothing more")
 
     def unexpected(self, child: ET.Element, state: State, automaton: Automaton, actual: ComplexType) -> None:
+        """Notes a child that may not stand where it stands."""
         self.trail.append(child)
         expected = automaton.expected(state)
         needed = automaton.needed(state)
@@ -280,6 +290,7 @@ class Checker(KeyChecker):
         self.trail.pop()
 
     def wild(self, child: ET.Element, wildcard: Wildcard) -> None:
+        """Checks a child that a wildcard lets in."""
         self.hits.add(wildcard)
         if wildcard.process == "skip":
             return
@@ -300,6 +311,7 @@ class Checker(KeyChecker):
     def attributes(
         self, element: ET.Element, declared: dict[str, Attribute], wildcard: Wildcard | None, where: Where
     ) -> None:
+        """Checks attributes."""
         for name, text in element.items():
             one = declared.get(name)
             if one is None:
@@ -312,6 +324,7 @@ class Checker(KeyChecker):
                 self.note("required", one.where, f"the attribute {local(one.name)}", "no such attribute", one.name)
 
     def attribute(self, element: ET.Element, one: Attribute, text: str) -> None:
+        """Checks a declared attribute."""
         self.hits.add(one)
         self.value(text, one.type, element, one.name, one.where)
         if one.fixed is not None and not self.same(text, one.fixed, one.type, element):
@@ -320,6 +333,7 @@ class Checker(KeyChecker):
     def other_attribute(
         self, element: ET.Element, name: str, text: str, wildcard: Wildcard | None, where: Where
     ) -> None:
+        """Checks an attribute that is not declared."""
         if wildcard is None or not wildcard.admits(namespace(name)):
             self.note("undeclared", where, "no such attribute", local(name), name)
             return
@@ -333,6 +347,7 @@ class Checker(KeyChecker):
 
 
 def enumerated(kind: SimpleType, text: str, scope: Scope) -> Iterator[Any]:
+    """The enumerated values that a text is."""
     for member in kind.members:
         if member.accepts(text, scope):
             if member.enumeration:
@@ -355,5 +370,9 @@ def _word(particle: Particle) -> str:
     if isinstance(term, ElementDecl):
         return local(term.name)
     return (
-        f"an element ({term.words()})" if isinstance(term, Wildcard) else term.kind if isinstance(term, Group) else ""
+        f"an element ({term.words()})"
+        if isinstance(term, Wildcard)
+        else term.kind
+        if isinstance(term, ModelGroup)
+        else ""
     )

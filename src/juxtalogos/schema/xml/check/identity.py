@@ -38,6 +38,7 @@ class KeyChecker:
         raise NotImplementedError
 
     def key(self, element: ET.Element, one: Constraint) -> None:
+        """Checks a key or a unique constraint."""
         seen: set[Any] = set()
         self.keys.append((element, one))
         for node, key in self.tuples(element, one):
@@ -53,6 +54,7 @@ class KeyChecker:
         tables[one.name] = tables.get(one.name, set()) | seen
 
     def keyref(self, element: ET.Element, one: Constraint) -> None:
+        """Checks a reference to a key."""
         self.keyrefs.append((element, one))
         known = self.tables.get(element, {}).get(one.refers, set())
         for node, key in self.tuples(element, one):
@@ -63,11 +65,13 @@ class KeyChecker:
     def at(
         self, node: ET.Element, top: ET.Element, keyword: str, one: Constraint, declared: str, observed: str
     ) -> None:
+        """Notes a deviation at a node."""
         trail, self.trail = self.trail, [*self.trail, *_way(top, node)]
         self.note(keyword, one.where, declared, observed)
         self.trail = trail
 
     def tuples(self, element: ET.Element, one: Constraint) -> Iterator[tuple[ET.Element, tuple[Any, ...]]]:
+        """(node, values of its fields) that a constraint selects."""
         nodes = dict.fromkeys(node for path in one.selector for node in selected(path, element))
         for node in nodes:
             yield node, tuple(self.field(node, paths) for paths in one.fields)

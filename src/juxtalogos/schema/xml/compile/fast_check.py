@@ -43,7 +43,7 @@ class Pass:
         self.rest: set[Any] = set()
 
 
-class Known(set[Any]):
+class KnownTexts(set[Any]):
     """Texts known to be values of one type; the number of each enumerated one."""
 
     __slots__ = ("numbers",)
@@ -74,7 +74,7 @@ class Fast:
         self.reader = reader
         self.tokens: list[tuple[Any, ...]] = []
         self._runs: dict[ElementDecl, Run] = {}
-        self._known: dict[SimpleType, Known | None] = {}
+        self._known: dict[SimpleType, KnownTexts | None] = {}
 
     def examine(
         self, root: ET.Element, declared: ElementDecl, scope_of: ScopeOf
@@ -114,10 +114,12 @@ class Fast:
         return checker.deviations
 
     def number(self, *tokens: Any) -> int:
+        """The number of an element."""
         self.tokens.append(tokens)
         return len(self.tokens) - 1
 
     def run(self, declared: ElementDecl) -> Run:
+        """The compiled check of a declaration, made once."""
         found = self._runs.get(declared)
         if found is None:
             # A type may contain itself: whoever asks meanwhile gets one that looks again.
@@ -155,11 +157,11 @@ class Fast:
 
     # Simple types.
 
-    def known(self, kind: SimpleType) -> Known | None:
+    def known(self, kind: SimpleType) -> KnownTexts | None:
         """The texts of a type; None where every text is right and none is enumerated."""
         if kind not in self._known:
             test = text_test(kind)
-            self._known[kind] = None if test is None else Known()
+            self._known[kind] = None if test is None else KnownTexts()
         return self._known[kind]
 
     def text(self, kind: SimpleType) -> Callable[[str | None, Pass], bool]:
@@ -189,7 +191,7 @@ class Fast:
 
         return run
 
-    def _enumerated(self, kind: SimpleType, known: Known, test: Test) -> Callable[[str | None, Pass], bool]:
+    def _enumerated(self, kind: SimpleType, known: KnownTexts, test: Test) -> Callable[[str | None, Pass], bool]:
         members, numbers = {facet.value: facet for facet in kind.enumeration}, known.numbers
 
         def run(text: str | None, made: Pass) -> bool:
@@ -340,14 +342,14 @@ class _Moves:
 
     def more(
         self, at: dict[Any, Any], name: str
-    ) -> tuple[dict[Any, Any], Known | None, Run, int, ElementDecl | None] | None:
+    ) -> tuple[dict[Any, Any], KnownTexts | None, Run, int, ElementDecl | None] | None:
         """A move that was not taken before; None where there is none."""
         taken = self.automaton.step(self._state[id(at)], name)
         if taken is None:
             return None
         state, meant, particle = taken
         number = self.fast.number(meant, *self.automaton.branches.get(particle, ()))
-        move: tuple[dict[Any, Any], Known | None, Run, int, ElementDecl | None]
+        move: tuple[dict[Any, Any], KnownTexts | None, Run, int, ElementDecl | None]
         if isinstance(meant, Wildcard):
             move = self.of(state), None, self._wild(meant), number, None
         else:

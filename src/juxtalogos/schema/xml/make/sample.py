@@ -11,7 +11,7 @@ from juxtalogos.schema.xml.check.checker import Checker
 from juxtalogos.schema.xml.check.identity import NIL, TYPE
 from juxtalogos.schema.xml.make.sample_text import sample_text
 from juxtalogos.schema.xml.tell.text import prefixed, scope_of
-from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, Group, Particle, Type, Wildcard
+from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, ModelGroup, Particle, Type, Wildcard
 from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import SimpleType
 
@@ -142,7 +142,7 @@ class _Sampler:
         """Whether an element would lie within its own type: once is enough."""
         return isinstance(one.term, ElementDecl) and above.count(one.term.type) > (2 if self.seed else 0)
 
-    def branch(self, group: Group, above: tuple[Type, ...]) -> Particle:
+    def branch(self, group: ModelGroup, above: tuple[Type, ...]) -> Particle:
         if len(above) > 6 or any(self.again(one, above) for one in group.particles):
             return min(group.particles, key=lambda one: self.reader.depths.of(one))
         if self.seed:

@@ -33,7 +33,8 @@ def layout_of(kind: ComplexType, reader: SchemaReader) -> Layout:
     """The layout of a type, made once."""
     if kind.layout is None:
         kind.layout = _made(kind, reader)
-    return kind.layout
+    found: Layout = kind.layout
+    return found
 
 
 def _made(kind: ComplexType, reader: SchemaReader) -> Layout:

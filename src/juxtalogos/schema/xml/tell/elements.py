@@ -8,7 +8,15 @@ from typing import Any
 from juxtalogos.documents.xmltext import local
 from juxtalogos.model.elements import Element
 from juxtalogos.model.schema import Direction
-from juxtalogos.schema.xml.tree.components import Attribute, ComplexType, ElementDecl, Group, Particle, Type, Wildcard
+from juxtalogos.schema.xml.tree.components import (
+    Attribute,
+    ComplexType,
+    ElementDecl,
+    ModelGroup,
+    Particle,
+    Type,
+    Wildcard,
+)
 from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import Facet, SimpleType
 
@@ -66,7 +74,7 @@ def _children(content: Particle | None, reader: SchemaReader) -> Iterator[Elemen
         term = waiting.pop(0).term
         if isinstance(term, ElementDecl):
             yield from reader.substitutes(term).values()
-        elif isinstance(term, Group):
+        elif isinstance(term, ModelGroup):
             waiting = [*term.particles, *waiting]
 
 
@@ -74,7 +82,7 @@ def _branches(content: Particle | None, owner: str, direction: Direction) -> Ite
     waiting = [content] if content is not None else []
     while waiting:
         term = waiting.pop(0).term
-        if not isinstance(term, Group):
+        if not isinstance(term, ModelGroup):
             continue
         if term.kind == "choice" and len(term.particles) > 1:
             for index, one in enumerate(term.particles):
@@ -95,7 +103,7 @@ def _variant(kind: Type, declared: ElementDecl, direction: Direction, label: str
     return Element("branch", declared.where(), local(kind.name), direction, label)
 
 
-def _branch(group: Group, index: int, direction: Direction, label: str = "") -> Element:
+def _branch(group: ModelGroup, index: int, direction: Direction, label: str = "") -> Element:
     return Element("branch", group.where(), str(index), direction, label)
 
 
@@ -118,7 +126,7 @@ def ids_of(raw: Iterable[Any], direction: Direction) -> Iterator[str]:
             yield _member(one, direction).id
         elif isinstance(one, tuple):
             first, second = one
-            if isinstance(first, Group):
+            if isinstance(first, ModelGroup):
                 yield _branch(first, second, direction).id
             elif first == "nil":
                 yield Element("null", second.where(), "", direction).id

@@ -8,7 +8,7 @@ from juxtalogos.documents.xmltext import local
 from juxtalogos.model.location import escape_key
 from juxtalogos.model.schema import OutlineRow
 from juxtalogos.schema.xml.tell.addresses import layout_of
-from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, Group, Particle, Type, Wildcard
+from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, ModelGroup, Particle, Type, Wildcard
 from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import SimpleType, allowed
 
@@ -126,7 +126,7 @@ def _places(content: Particle | None, needed: bool = True, note: str = "") -> It
         return
     needed = needed and content.least > 0
     term = content.term
-    if not isinstance(term, Group):
+    if not isinstance(term, ModelGroup):
         yield content, needed, "; ".join(filter(None, (times(content), note)))
         return
     inner = term.particles
@@ -165,6 +165,7 @@ def times(particle: Particle) -> str:
 
 
 def type_word(kind: Type) -> str:
+    """What a person calls a type."""
     if isinstance(kind, SimpleType):
         return kind.words()
     if kind.simple is not None:

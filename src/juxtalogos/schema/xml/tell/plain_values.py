@@ -24,7 +24,7 @@ from juxtalogos.schema.xml.tell.text import prefixed, to_text
 from juxtalogos.schema.xml.tree.components import (
     ComplexType,
     ElementDecl,
-    Group,
+    ModelGroup,
     Particle,
     Type,
     Wildcard,
@@ -228,7 +228,7 @@ class _ElementMaker:
 
     def choose(self, particle: Particle, waiting: dict[str, list[ET.Element]]) -> None:
         """Of the branches of a choice that may stand once, that which was set last: it takes the place of a sample's."""
-        if not isinstance(particle.term, Group) or particle.most != 1:
+        if not isinstance(particle.term, ModelGroup) or particle.most != 1:
             return
         inner = particle.term.particles
         if particle.term.kind == "choice":
@@ -278,7 +278,7 @@ class _ElementMaker:
             taken += 1
 
     def group(
-        self, term: Group, waiting: dict[str, list[ET.Element]], loose: list[ET.Element], made: ET.Element
+        self, term: ModelGroup, waiting: dict[str, list[ET.Element]], loose: list[ET.Element], made: ET.Element
     ) -> None:
         for inner in term.particles:
             before = len(made)

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
-from juxtalogos.schema.xml.tree.components import ElementDecl, Group, Particle, Wildcard, elements_in
+from juxtalogos.schema.xml.tree.components import ElementDecl, ModelGroup, Particle, Wildcard, elements_in
 
 MAX_STATES = 20_000
 MAX_MOVES = 2_000
@@ -78,7 +78,7 @@ class _Maker:
 
     def model(self, particle: Particle) -> Model:
         term = particle.term
-        if isinstance(term, Group):
+        if isinstance(term, ModelGroup):
             parts = [self.model(one) for one in term.particles if one.most != 0]
             if term.kind == "all":
                 inner = self.one(_All, tuple(parts)) if parts else _EMPTY
@@ -219,7 +219,7 @@ class Automaton:
                     for declared, particle, _ in self._after(one, name):
                         yield declared, particle, self._maker.one(_All, remaining) if remaining else _EMPTY
 
-    def _meant(self, term: ElementDecl | Wildcard | Group, name: str) -> ElementDecl | Wildcard | None:
+    def _meant(self, term: ElementDecl | Wildcard | ModelGroup, name: str) -> ElementDecl | Wildcard | None:
         if isinstance(term, ElementDecl):
             return self._substitutes(term).get(name)
         if isinstance(term, Wildcard) and term.admits(name[1:].partition("}")[0] if name[:1] == "{" else ""):
@@ -309,12 +309,12 @@ def _missing(model: Model) -> Iterator[Particle]:
                     yield from _missing(one)
 
 
-def _branches(content: Particle) -> dict[Particle, tuple[tuple[Group, int], ...]]:
-    found: dict[Particle, tuple[tuple[Group, int], ...]] = {}
-    waiting: list[tuple[Particle, tuple[tuple[Group, int], ...]]] = [(content, ())]
+def _branches(content: Particle) -> dict[Particle, tuple[tuple[ModelGroup, int], ...]]:
+    found: dict[Particle, tuple[tuple[ModelGroup, int], ...]] = {}
+    waiting: list[tuple[Particle, tuple[tuple[ModelGroup, int], ...]]] = [(content, ())]
     while waiting:
         one, above = waiting.pop()
-        if not isinstance(one.term, Group):
+        if not isinstance(one.term, ModelGroup):
             found[one] = above
             continue
         for index, inner in enumerate(one.term.particles):

@@ -7,13 +7,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING
+from typing import Any
 
 from juxtalogos.schema.xml.tree.simple_types import XSD, SimpleType, Where
-
-if TYPE_CHECKING:
-    from juxtalogos.schema.xml.tell.addresses import Layout
-    from juxtalogos.schema.xml.tree.automaton import Automaton
 
 
 @dataclass(slots=True, eq=False)
@@ -66,6 +62,7 @@ class Wildcard:
         return Wildcard(found, negated, self.process, self.where)
 
     def words(self) -> str:
+        """What it lets in, in words."""
         if self.negated and not self.namespaces:
             return "any"
         names = ", ".join(sorted(name or "no namespace" for name in self.namespaces))
@@ -89,11 +86,12 @@ class ComplexType:
     attributes: dict[str, Attribute] = field(default_factory=dict)
     any_attribute: Wildcard | None = None
     description: str = ""
-    automaton: Automaton | None = None
-    layout: Layout | None = None
+    automaton: Any = None
+    layout: Any = None
     """Both made when they are first needed."""
 
     def ancestors(self) -> Iterator[ComplexType | SimpleType]:
+        """The types that it is derived from, the nearest first."""
         at: ComplexType | SimpleType | None = self
         while at is not None:
             yield at
@@ -146,7 +144,7 @@ class ElementDecl:
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Group:
+class ModelGroup:
     kind: str
     """`sequence`, `choice` or `all`."""
     particles: tuple[Particle, ...]
@@ -155,7 +153,7 @@ class Group:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Particle:
-    term: ElementDecl | Wildcard | Group
+    term: ElementDecl | Wildcard | ModelGroup
     least: int
     most: int | None
     where: Where
@@ -169,7 +167,7 @@ def elements_in(particle: Particle | None) -> Iterator[tuple[Particle, bool]]:
     while waiting:
         one, several = waiting.pop()
         several = several or one.most is None or one.most > 1
-        if isinstance(one.term, Group):
+        if isinstance(one.term, ModelGroup):
             waiting += [(inner, several) for inner in reversed(one.term.particles)]
         else:
             yield one, several

@@ -10,7 +10,7 @@ from juxtalogos.documents.xmltext import local, namespace
 from juxtalogos.documents.xmltree import resolve_name
 from juxtalogos.schema.xml.tree.components import Constraint, Path
 from juxtalogos.schema.xml.tree.simple_types import XSD
-from juxtalogos.schema.xml.tree.sources import Source, qualified
+from juxtalogos.schema.xml.tree.sources import SchemaSource, qualified
 
 _NAME = re.compile(r"(?:[^\s/|@:*.()\[\]]+:)?(?:[^\s/|@:*()\[\]]+|\*)")
 
@@ -19,7 +19,7 @@ class BadPath(ValueError):
     """A selector or field is none."""
 
 
-def constraint(node: ET.Element, source: Source) -> Constraint:
+def constraint(node: ET.Element, source: SchemaSource) -> Constraint:
     """BadPath when a selector or field is missing or not of the form that is allowed."""
     kind, name = local(node.tag), node.get("name", "")
     selector = node.find(f"{{{XSD}}}selector")
@@ -37,7 +37,7 @@ def constraint(node: ET.Element, source: Source) -> Constraint:
     )
 
 
-def _paths(node: ET.Element, source: Source, *, field: bool) -> Iterator[Path]:
+def _paths(node: ET.Element, source: SchemaSource, *, field: bool) -> Iterator[Path]:
     text = node.get("xpath", "")
     scope = {prefix: uri for prefix, uri in source.tree.scope(node).items() if prefix}
     for alternative in text.split("|"):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, Group, Particle, Type, Wildcard
+from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, ModelGroup, Particle, Type, Wildcard
 
 _ENDLESS = 10**6
 
@@ -14,6 +14,7 @@ class Depths:
         self._known: dict[ElementDecl, int] = {}
 
     def of(self, particle: Particle) -> int:
+        """How deep what a particle lets in must nest at least."""
         if particle.least == 0:
             return 0
         term = particle.term
@@ -25,6 +26,7 @@ class Depths:
         return (min if term.kind == "choice" else max)(inner, default=0)
 
     def of_element(self, declared: ElementDecl) -> int:
+        """How deep an element must nest at least."""
         if declared in self._known:
             return self._known[declared]
         self._settle(declared)
@@ -60,6 +62,6 @@ def _elements_of(kind: Type) -> list[ElementDecl]:
         term = waiting.pop().term
         if isinstance(term, ElementDecl):
             found.append(term)
-        elif isinstance(term, Group):
+        elif isinstance(term, ModelGroup):
             waiting += term.particles
     return found

@@ -10,14 +10,14 @@ from juxtalogos.schema.xml.tree.components import Attribute, ComplexType, Wildca
 from juxtalogos.schema.xml.tree.read_base import S, described, where_of
 from juxtalogos.schema.xml.tree.read_simple import SimpleReader
 from juxtalogos.schema.xml.tree.simple_types import SimpleType
-from juxtalogos.schema.xml.tree.sources import Entry, qualified
+from juxtalogos.schema.xml.tree.sources import SchemaEntry, qualified
 
 
 class AttributeReader(SimpleReader):
     """The part of the reader that makes attributes."""
 
     def _attributes_of(
-        self, node: ET.Element, above: Entry, groups: tuple[ET.Element, ...]
+        self, node: ET.Element, above: SchemaEntry, groups: tuple[ET.Element, ...]
     ) -> tuple[dict[str, Attribute], Wildcard | None]:
         found: dict[str, Attribute] = {}
         wildcard: Wildcard | None = None
@@ -46,14 +46,14 @@ class AttributeReader(SimpleReader):
                 wildcard = own if wildcard is None else own.both(wildcard)
         return found, wildcard
 
-    def _attribute_name(self, node: ET.Element, above: Entry) -> str:
+    def _attribute_name(self, node: ET.Element, above: SchemaEntry) -> str:
         if "ref" in node.attrib:
             return above.source.name(node.get("ref", ""), node) or ""
         form = node.get("form") or above.source.node.get("attributeFormDefault", "unqualified")
         name = node.get("name", "").strip()
         return qualified(above.source.namespace, name) if form == "qualified" else name
 
-    def _attribute_at(self, node: ET.Element, above: Entry) -> Attribute | None:
+    def _attribute_at(self, node: ET.Element, above: SchemaEntry) -> Attribute | None:
         name = self._attribute_name(node, above)
         where = where_of(above.source, node)
         required = node.get("use") == "required"
@@ -73,7 +73,7 @@ class AttributeReader(SimpleReader):
         made.description = described(node)
         return made
 
-    def _attribute_type(self, node: ET.Element, above: Entry) -> SimpleType:
+    def _attribute_type(self, node: ET.Element, above: SchemaEntry) -> SimpleType:
         inner = node.find(f"{S}simpleType")
         if inner is not None:
             return self.simple(inner, above)
@@ -98,7 +98,7 @@ class AttributeReader(SimpleReader):
         """A global attribute; None when there is none."""
         return self._global_attribute(name)
 
-    def _wildcard(self, node: ET.Element, above: Entry) -> Wildcard:
+    def _wildcard(self, node: ET.Element, above: SchemaEntry) -> Wildcard:
         text = node.get("namespace", "##any").split()
         target = above.source.namespace
         process = node.get("processContents", "strict")

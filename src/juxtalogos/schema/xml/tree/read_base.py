@@ -10,7 +10,7 @@ from juxtalogos.model.errors import nearest, quoted
 from juxtalogos.model.location import Location
 from juxtalogos.schema.xml.tree.components import ANY_TYPE, ComplexType, Particle, Type, Wildcard
 from juxtalogos.schema.xml.tree.simple_types import XSD, Where
-from juxtalogos.schema.xml.tree.sources import WORDS, Entry, Source, Sources
+from juxtalogos.schema.xml.tree.sources import WORDS, SchemaEntry, SchemaSource, Sources
 
 S = f"{{{XSD}}}"
 ALL = frozenset(("extension", "restriction", "substitution", "list", "union"))
@@ -38,11 +38,11 @@ class BaseReader:
         """A global type, perhaps not filled yet; None when there is none."""
         raise NotImplementedError
 
-    def new_type(self, name: str, node: ET.Element, above: Entry) -> Type:
+    def new_type(self, name: str, node: ET.Element, above: SchemaEntry) -> Type:
         """A type begun; a complex one is filled later, since it may contain itself."""
         raise NotImplementedError
 
-    def type_at(self, node: ET.Element, attribute: str, above: Entry) -> Type | None:
+    def type_at(self, node: ET.Element, attribute: str, above: SchemaEntry) -> Type | None:
         """The type that an attribute names; None with a fault where there is none."""
         raise NotImplementedError
 
@@ -63,12 +63,12 @@ class BaseReader:
         )
         self._prefixes.setdefault(uri, chosen)
 
-    def entry(self, kind: str, name: str, above: Entry) -> Entry | None:
+    def entry(self, kind: str, name: str, above: SchemaEntry) -> SchemaEntry | None:
         """What a name means at a place: within a redefinition, its own name means the original."""
         found = self.sources.entries.get((kind, name))
         return found.original if found is above and above.original is not None else found
 
-    def _unknown(self, kind: str, text: str, node: ET.Element, attribute: str, above: Entry) -> None:
+    def _unknown(self, kind: str, text: str, node: ET.Element, attribute: str, above: SchemaEntry) -> None:
         known = [local(name) for what, name in self.sources.entries if what == kind]
         wanted = text.rpartition(":")[2]
         near = nearest(wanted, known) if wanted not in known else "its namespace, or that of the prefix, is another"
@@ -78,7 +78,9 @@ class BaseReader:
             near or "declare it, or import the schema that has it",
         )
 
-    def _referred(self, kind: str, node: ET.Element, attribute: str, above: Entry) -> tuple[str, Entry] | None:
+    def _referred(
+        self, kind: str, node: ET.Element, attribute: str, above: SchemaEntry
+    ) -> tuple[str, SchemaEntry] | None:
         text = node.get(attribute, "")
         name = above.source.name(text, node)
         entry = self.entry(kind, name, above) if name is not None else None
@@ -94,7 +96,7 @@ def described(node: ET.Element) -> str:
     return " ".join(" ".join(texts).split())[:1_000]
 
 
-def where_of(source: Source, node: ET.Element) -> Where:
+def where_of(source: SchemaSource, node: ET.Element) -> Where:
     return lambda: source.place(node)
 
 
@@ -102,7 +104,8 @@ def is_true(node: ET.Element, attribute: str) -> bool:
     return node.get(attribute, "").strip() in ("true", "1")
 
 
-def words_of(node: ET.Element, attribute: str, source: Source, default: str) -> frozenset[str]:
+def words_of(node: ET.Element, attribute: str, source: SchemaSource, default: str) -> frozenset[str]:
+    """The words of an attribute, its document's default without one."""
     text = node.get(attribute)
     words = (source.node.get(default, "") if text is None else text).split()
     return ALL if "#all" in words else frozenset(words)

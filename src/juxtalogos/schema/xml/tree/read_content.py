@@ -6,11 +6,19 @@ import xml.etree.ElementTree as ET
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.model.errors import quoted
-from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, Group, Particle, Type, blocked_by, derived
+from juxtalogos.schema.xml.tree.components import (
+    ComplexType,
+    ElementDecl,
+    ModelGroup,
+    Particle,
+    Type,
+    blocked_by,
+    derived,
+)
 from juxtalogos.schema.xml.tree.identity_paths import BadPath, constraint
 from juxtalogos.schema.xml.tree.read_attributes import AttributeReader
 from juxtalogos.schema.xml.tree.read_base import S, described, is_true, where_of, words_of
-from juxtalogos.schema.xml.tree.sources import Entry, Sources, qualified
+from juxtalogos.schema.xml.tree.sources import SchemaEntry, Sources, qualified
 
 _PARTICLES = ("element", "group", "choice", "sequence", "all", "any")
 _MAX_NESTING = 150
@@ -27,6 +35,7 @@ class ContentReader(AttributeReader):
         self._substitutes: dict[ElementDecl, dict[str, ElementDecl]] = {}
 
     def global_element(self, name: str) -> ElementDecl | None:
+        """A global element; None when there is none."""
         if name not in self._elements:
             entry = self.sources.entries.get(("element", name))
             if entry is None and name == f"{S}schema":  # a schema as data: nobody brings the schema of schemas
@@ -38,7 +47,7 @@ class ContentReader(AttributeReader):
             self._fill_element(made, entry.node, entry)
         return self._elements[name]
 
-    def _element_at(self, node: ET.Element, above: Entry) -> ElementDecl | None:
+    def _element_at(self, node: ET.Element, above: SchemaEntry) -> ElementDecl | None:
         if "ref" in node.attrib:
             if above.source.name(node.get("ref", ""), node) == f"{S}schema":
                 return self.global_element(f"{S}schema")
@@ -57,7 +66,7 @@ class ContentReader(AttributeReader):
             self._fill_element(made, node, above)
         return made
 
-    def _fill_element(self, made: ElementDecl, node: ET.Element, above: Entry) -> None:
+    def _fill_element(self, made: ElementDecl, node: ET.Element, above: SchemaEntry) -> None:
         source = above.source
         inner = next((one for one in node if one.tag in (f"{S}simpleType", f"{S}complexType")), None)
         if "type" in node.attrib:
@@ -123,16 +132,17 @@ class ContentReader(AttributeReader):
                 found.append(one)
         return found
 
-    def content_of(self, node: ET.Element, above: Entry) -> Particle | None:
+    def content_of(self, node: ET.Element, above: SchemaEntry) -> Particle | None:
+        """The content model below a node; None when it has none."""
         found = next((one for one in node if local(one.tag) in _PARTICLES[1:5] and one.tag.startswith(S)), None)
         particle = self._particle(found, above, ()) if found is not None else None
         group = particle.term if particle is not None else None
-        if particle is None or not isinstance(group, Group) or group.particles:
+        if particle is None or not isinstance(group, ModelGroup) or group.particles:
             return particle
         # Nothing can be chosen from an empty choice; the others are just empty (section 3.4.2).
         return particle if group.kind == "choice" and particle.least else None
 
-    def _particle(self, node: ET.Element, above: Entry, groups: tuple[ET.Element, ...]) -> Particle | None:
+    def _particle(self, node: ET.Element, above: SchemaEntry, groups: tuple[ET.Element, ...]) -> Particle | None:
         """None where it may not occur or cannot be read."""
         least, most = self._occurs(node, above)
         kind = local(node.tag)
@@ -154,9 +164,9 @@ class ContentReader(AttributeReader):
             inner = [self._particle(one, above, groups) for one in node if one.tag.startswith(S)]
         finally:
             self._nesting -= 1
-        return Particle(Group(kind, tuple(one for one in inner if one is not None), where), least, most, where)
+        return Particle(ModelGroup(kind, tuple(one for one in inner if one is not None), where), least, most, where)
 
-    def _group_at(self, node: ET.Element, above: Entry, groups: tuple[ET.Element, ...], least: int, most: int | None) -> Particle | None:  # fmt: skip
+    def _group_at(self, node: ET.Element, above: SchemaEntry, groups: tuple[ET.Element, ...], least: int, most: int | None) -> Particle | None:  # fmt: skip
         referred = self._referred("group", node, "ref", above)
         if referred is None:
             return None
@@ -167,11 +177,11 @@ class ContentReader(AttributeReader):
         inner = self._group_of(entry, (*groups, entry.node))
         return Particle(inner.term, least, most, where_of(above.source, node)) if inner is not None else None
 
-    def _group_of(self, entry: Entry, groups: tuple[ET.Element, ...]) -> Particle | None:
+    def _group_of(self, entry: SchemaEntry, groups: tuple[ET.Element, ...]) -> Particle | None:
         found = next((one for one in entry.node if local(one.tag) in ("all", "choice", "sequence")), None)
         return self._particle(found, entry, groups or (entry.node,)) if found is not None else None
 
-    def _occurs(self, node: ET.Element, above: Entry) -> tuple[int, int | None]:
+    def _occurs(self, node: ET.Element, above: SchemaEntry) -> tuple[int, int | None]:
         found: list[int | None] = []
         for attribute in ("minOccurs", "maxOccurs"):
             text = node.get(attribute, "1").strip()

@@ -11,7 +11,7 @@ from juxtalogos.schema.patterns import PatternError, compile_xsd_pattern
 from juxtalogos.schema.xml.tree.builtins import BUILTINS
 from juxtalogos.schema.xml.tree.read_base import BaseReader, S, where_of
 from juxtalogos.schema.xml.tree.simple_types import FACETS, Facet, SimpleType, Where
-from juxtalogos.schema.xml.tree.sources import Entry, Sources
+from juxtalogos.schema.xml.tree.sources import SchemaEntry, Sources
 from juxtalogos.schema.xml.tree.value_spaces import ORDERED
 
 if TYPE_CHECKING:
@@ -34,7 +34,7 @@ class SimpleReader(BaseReader):
         super().__init__(sources)
         self._reading: set[ET.Element] = set()
 
-    def simple(self, node: ET.Element, above: Entry, name: str = "") -> SimpleType:
+    def simple(self, node: ET.Element, above: SchemaEntry, name: str = "") -> SimpleType:
         """The type that a `simpleType` element declares; a fault makes it a text of any form."""
         if node in self._reading:
             self.sources.fault("this type is derived from itself", above.source.place(node), "name another base")
@@ -45,7 +45,7 @@ class SimpleReader(BaseReader):
         finally:
             self._reading.discard(node)
 
-    def _simple(self, node: ET.Element, above: Entry, name: str) -> SimpleType:
+    def _simple(self, node: ET.Element, above: SchemaEntry, name: str) -> SimpleType:
         how = next((one for one in node if local(one.tag) in ("restriction", "list", "union")), None)
         if how is None:
             self.sources.fault(
@@ -69,13 +69,13 @@ class SimpleReader(BaseReader):
         made.final = frozenset(("restriction", "list", "union")) if "#all" in final else final
         return made
 
-    def _allowed(self, base: SimpleType, how: str, node: ET.Element, above: Entry) -> None:
+    def _allowed(self, base: SimpleType, how: str, node: ET.Element, above: SchemaEntry) -> None:
         if how in base.final:
             self.sources.fault(
                 f"the base type does not allow {how} (final)", above.source.place(node), "derive otherwise"
             )
 
-    def _named(self, node: ET.Element, attribute: str, above: Entry) -> SimpleType:
+    def _named(self, node: ET.Element, attribute: str, above: SchemaEntry) -> SimpleType:
         if attribute not in node.attrib:
             self.sources.fault(f"{attribute} is missing", above.source.place(node), f"name a type with {attribute}")
             return BUILTINS["anySimpleType"]
@@ -85,7 +85,7 @@ class SimpleReader(BaseReader):
             return BUILTINS["anySimpleType"]
         return found or BUILTINS["anySimpleType"]
 
-    def _named_text(self, text: str, node: ET.Element, above: Entry) -> SimpleType:
+    def _named_text(self, text: str, node: ET.Element, above: SchemaEntry) -> SimpleType:
         """One of several names in an attribute."""
         name = above.source.name(text, node)
         found = self.named_type(name) if name is not None else None
@@ -95,7 +95,7 @@ class SimpleReader(BaseReader):
             )
         return found if isinstance(found, SimpleType) else BUILTINS["anySimpleType"]
 
-    def restricted(self, how: ET.Element, base: SimpleType, above: Entry, name: str) -> SimpleType:
+    def restricted(self, how: ET.Element, base: SimpleType, above: SchemaEntry, name: str) -> SimpleType:
         """A restriction by the facets that an element holds."""
         made = SimpleType(
             name, base.variety, base.primitive, where_of(above.source, how), base, base.space, base.item, base.members,
@@ -138,7 +138,7 @@ class SimpleReader(BaseReader):
         if compiled:
             made.patterns = (*made.patterns, (tuple(facets), tuple(compiled)))
 
-    def _add_enumeration(self, made: SimpleType, listed: list[tuple[ET.Element, str, Where]], base: SimpleType, above: Entry) -> None:  # fmt: skip
+    def _add_enumeration(self, made: SimpleType, listed: list[tuple[ET.Element, str, Where]], base: SimpleType, above: SchemaEntry) -> None:  # fmt: skip
         found, keys = [], set()
         for node, text, where in listed:
             try:
@@ -153,7 +153,7 @@ class SimpleReader(BaseReader):
         if found:
             made.enumeration, made.keys = tuple(found), frozenset(keys)
 
-    def _facet_value(self, facet: str, text: str, node: ET.Element, base: SimpleType, above: Entry) -> Any:
+    def _facet_value(self, facet: str, text: str, node: ET.Element, base: SimpleType, above: SchemaEntry) -> Any:
         """A facet's value; None with a fault when it has none."""
         try:
             if facet in _COUNTS:

@@ -6,12 +6,12 @@ import xml.etree.ElementTree as ET
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.schema.xml.tree.builtins import BUILTINS
-from juxtalogos.schema.xml.tree.components import ANY_TYPE, ComplexType, ElementDecl, Group, Particle, Type
+from juxtalogos.schema.xml.tree.components import ANY_TYPE, ComplexType, ElementDecl, ModelGroup, Particle, Type
 from juxtalogos.schema.xml.tree.nesting import Depths
 from juxtalogos.schema.xml.tree.read_base import S, described, is_true, where_of, words_of
 from juxtalogos.schema.xml.tree.read_content import ContentReader
 from juxtalogos.schema.xml.tree.simple_types import SimpleType, Where
-from juxtalogos.schema.xml.tree.sources import Entry, Sources
+from juxtalogos.schema.xml.tree.sources import SchemaEntry, Sources
 
 
 class SchemaReader(ContentReader):
@@ -21,7 +21,7 @@ class SchemaReader(ContentReader):
         super().__init__(sources)
         self._types: dict[str, Type] = {ANY_TYPE: self.any_type}
         self._types |= {one.name: one for one in BUILTINS.values()}
-        self._waiting: list[tuple[ComplexType, ET.Element, Entry]] = []
+        self._waiting: list[tuple[ComplexType, ET.Element, SchemaEntry]] = []
         self._filling: set[ComplexType] = set()
         self._filled: dict[ComplexType, None] = {self.any_type: None}
         self.depths = Depths()
@@ -64,6 +64,7 @@ class SchemaReader(ContentReader):
         return list(self._filled)
 
     def named_type(self, name: str) -> Type | None:
+        """A global type, perhaps not filled yet; None when there is none."""
         found = self._types.get(name)
         if found is None:
             entry = self.sources.entries.get(("type", name))
@@ -72,7 +73,7 @@ class SchemaReader(ContentReader):
             found = self.new_type(name, entry.node, entry)
         return found
 
-    def new_type(self, name: str, node: ET.Element, above: Entry) -> Type:
+    def new_type(self, name: str, node: ET.Element, above: SchemaEntry) -> Type:
         """A type begun; a complex one is filled later, since it may contain itself."""
         if node.tag == f"{S}simpleType":
             made: Type = self.simple(node, above, name)
@@ -85,7 +86,7 @@ class SchemaReader(ContentReader):
         self._waiting.append((made, node, above))
         return made
 
-    def type_at(self, node: ET.Element, attribute: str, above: Entry) -> Type | None:
+    def type_at(self, node: ET.Element, attribute: str, above: SchemaEntry) -> Type | None:
         """The type that an attribute names; None with a fault where there is none."""
         text = node.get(attribute, "")
         name = above.source.name(text, node)
@@ -99,7 +100,7 @@ class SchemaReader(ContentReader):
         self._unknown("type", text, node, attribute, above)
         return None
 
-    def _original(self, name: str, entry: Entry) -> Type:
+    def _original(self, name: str, entry: SchemaEntry) -> Type:
         """What a redefinition builds on."""
         key = f"{name}\0{id(entry)}"
         found = self._types.get(key)
@@ -108,7 +109,7 @@ class SchemaReader(ContentReader):
             found.name = name
         return found
 
-    def _fill(self, made: ComplexType, node: ET.Element, above: Entry) -> None:
+    def _fill(self, made: ComplexType, node: ET.Element, above: SchemaEntry) -> None:
         if made in self._filled or made in self._filling:
             return
         self._filling.add(made)
@@ -132,7 +133,7 @@ class SchemaReader(ContentReader):
         self._filled[made] = None
         self._filling.discard(made)
 
-    def _derive(self, made: ComplexType, content: ET.Element, how: ET.Element, above: Entry) -> None:
+    def _derive(self, made: ComplexType, content: ET.Element, how: ET.Element, above: SchemaEntry) -> None:
         made.derivation = local(how.tag)
         base = self.type_at(how, "base", above) or self.any_type
         if isinstance(base, ComplexType) and not self._fill_base(base):
@@ -179,7 +180,7 @@ class SchemaReader(ContentReader):
             self._fill(*waiting)
         return base not in self._filling
 
-    def _simple_content(self, how: ET.Element, base: Type, above: Entry, extends: bool) -> SimpleType:
+    def _simple_content(self, how: ET.Element, base: Type, above: SchemaEntry, extends: bool) -> SimpleType:
         of_base = base if isinstance(base, SimpleType) else base.simple
         if extends:
             if of_base is None:
@@ -194,4 +195,4 @@ def _joined(base: Particle | None, own: Particle | None, where: Where) -> Partic
     """The content of an extension: the base's, then its own (section 3.4.2)."""
     if base is None or own is None:
         return base or own
-    return Particle(Group("sequence", (base, own), where), 1, 1, where)
+    return Particle(ModelGroup("sequence", (base, own), where), 1, 1, where)

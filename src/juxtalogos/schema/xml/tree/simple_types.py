@@ -28,7 +28,7 @@ class Facet:
     where: Where
 
 
-class Matcher(Protocol):
+class TextMatcher(Protocol):
     """A pattern of XML Schema."""
 
     @property
@@ -37,7 +37,7 @@ class Matcher(Protocol):
     def plain_search(self) -> Callable[[str], Any] | None: ...
 
 
-Patterns = tuple[tuple[tuple[Facet, ...], tuple[Matcher, ...]], ...]
+Patterns = tuple[tuple[tuple[Facet, ...], tuple[TextMatcher, ...]], ...]
 """Each step of derivation: its facets, none where a built-in type brings them, and what they compile to."""
 
 
@@ -96,6 +96,7 @@ class SimpleType:
         return text.translate(_BLANK) if self.space == "replace" else text
 
     def accepts(self, text: str, scope: Scope) -> bool:
+        """Whether a text is one of its values."""
         if text in self.remembered:
             return True
         if next(self.wrongs(text, scope), None) is not None:
@@ -187,6 +188,7 @@ class SimpleType:
         return self.kind or self.primitive
 
     def ancestors(self) -> Iterator[SimpleType]:
+        """The types that it is derived from, the nearest first."""
         at: SimpleType | None = self
         while at is not None:
             yield at

@@ -36,7 +36,7 @@ WORDS = {"type": "type", "element": "element", "attribute": "attribute", "group"
 
 
 @dataclass(slots=True, eq=False)
-class Source:
+class SchemaSource:
     """One `schema` element, with what it says for all that it holds."""
 
     uri: str
@@ -58,12 +58,12 @@ class Source:
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Entry:
+class SchemaEntry:
     """A global component as declared. `original` is what it redefines."""
 
     node: ET.Element
-    source: Source
-    original: Entry | None = None
+    source: SchemaSource
+    original: SchemaEntry | None = None
 
 
 def qualified(namespace: str, name: str) -> str:
@@ -75,14 +75,15 @@ class Sources:
     """All `schema` elements that were given or led to, and their global components by kind and name."""
 
     tree_of: TreeOf
-    entries: dict[tuple[str, str], Entry] = field(default_factory=dict)
+    entries: dict[tuple[str, str], SchemaEntry] = field(default_factory=dict)
     faults: dict[DefinitionFault, None] = field(default_factory=dict)
-    members: dict[str, list[tuple[str, Entry]]] = field(default_factory=dict)
+    members: dict[str, list[tuple[str, SchemaEntry]]] = field(default_factory=dict)
     """Head of a substitution group -> (name, entry) of elements that name it."""
     _derived: dict[str, list[str]] | None = None
-    _seen: dict[tuple[str, ET.Element, str], Source] = field(default_factory=dict)
+    _seen: dict[tuple[str, ET.Element, str], SchemaSource] = field(default_factory=dict)
 
     def add(self, uri: str, tree: XmlTree, nodes: Iterable[ET.Element]) -> None:
+        """Adds the components of schema elements of a document."""
         waiting = [(uri, tree, node, "") for node in nodes]
         while waiting:
             waiting += self._read(*waiting.pop(0))
@@ -131,6 +132,7 @@ class Sources:
         return any(namespace in source.tree.scope(source.node).values() for source in self._seen.values())
 
     def fault(self, what: str, place: Location, mend: str, severity: str = "fault") -> None:
+        """Notes something wrong with a schema, once."""
         self.faults[DefinitionFault(what, place, mend, severity)] = None
 
     def _read(
@@ -141,7 +143,7 @@ class Sources:
         key = (uri, node, namespace)
         if key in self._seen:
             return []
-        source = self._seen[key] = Source(uri, tree, node, namespace, bool(above) and not declared)
+        source = self._seen[key] = SchemaSource(uri, tree, node, namespace, bool(above) and not declared)
         found = []
         for child in node:
             kind = child.tag.removeprefix(_S)
@@ -162,7 +164,7 @@ class Sources:
         while waiting:
             waiting += self._read(*waiting.pop(0))
 
-    def _led_to(self, source: Source, node: ET.Element, above: str) -> list[tuple[str, XmlTree, ET.Element, str]]:
+    def _led_to(self, source: SchemaSource, node: ET.Element, above: str) -> list[tuple[str, XmlTree, ET.Element, str]]:
         location = node.get("schemaLocation")
         kind = local(node.tag)
         if not location:
@@ -198,7 +200,7 @@ class Sources:
             return []
         return [(uri, tree, tree.root, above)]
 
-    def _declare(self, source: Source, node: ET.Element, redefines: bool = False) -> None:
+    def _declare(self, source: SchemaSource, node: ET.Element, redefines: bool = False) -> None:
         kind = GLOBALS.get(node.tag.removeprefix(_S))
         if kind is None:
             if node.tag != f"{_S}annotation" and node.tag.startswith(_S):
@@ -220,7 +222,7 @@ class Sources:
                     f"{WORDS.get(kind, kind)} {name} is declared twice", source.place(node), "remove one of them"
                 )
             return
-        entry = self.entries[kind, full] = Entry(node, source, before if redefines else None)
+        entry = self.entries[kind, full] = SchemaEntry(node, source, before if redefines else None)
         head = node.get("substitutionGroup") if kind == "element" else None
         if head:
             of = source.name(head, node)
@@ -233,7 +235,7 @@ def schemas_in(tree: XmlTree) -> list[ET.Element]:
     return [tree.root] if tree.root.tag == SCHEMA else list(tree.root.iter(SCHEMA))
 
 
-def _base_of(entry: Entry) -> str | None:
+def _base_of(entry: SchemaEntry) -> str | None:
     """The base that a named type names."""
     for node in entry.node:
         kind = local(node.tag)
