@@ -262,12 +262,8 @@ def _has_place(body: Any, address: str) -> bool:
 def success_condition(operation: Operation) -> str:
     """Any success where success is declared by code; a declared redirect where only that is."""
     answer = success_answer(operation)
-    codes = [one.status for one in operation.answers if one.status.isdigit()]
-    if (
-        answer is None
-        and codes
-        and "default" not in [one.status for one in operation.answers]
-        and codes[0].startswith("3")
-    ):
-        return f"$statusCode == {codes[0]}"
+    declared = [one.status for one in operation.answers]
+    redirect = next((status for status in declared if status.isdigit() and status.startswith("3")), "")
+    if answer is None and redirect and "default" not in declared:
+        return f"$statusCode == {redirect}"
     return "$statusCode >= 200 && $statusCode < 300"

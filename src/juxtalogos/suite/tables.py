@@ -46,27 +46,28 @@ def _is_empty(value: Any) -> bool:
     return value is None or value == "" or (isinstance(value, float) and value != value)
 
 
+def table_path(workspace: Workspace, suite: Path, name: str) -> Path | None:
+    """The file of a table: beside the suite, from the workspace's root, or in `tables/`; None when there is none.
+
+    SuiteError when it lies outside the workspace.
+    """
+    places = (suite.parent / name, workspace.root / name, workspace.root / "tables" / name)
+    path = next((one for one in places if one.is_file()), None)
+    if path is not None and not path.resolve().is_relative_to(workspace.root.resolve()):
+        raise SuiteError(
+            f"the table {quoted(name)} lies outside the workspace", where=str(suite), mend="put it into tables/"
+        )
+    return path
+
+
 def _file(workspace: Workspace, suite: Suite, table: TableSource) -> list[Row]:
-    base = suite.path.parent
-    path = next(
-        (
-            one
-            for one in (base / table.name, workspace.root / table.name, workspace.root / "tables" / table.name)
-            if one.is_file()
-        ),
-        None,
-    )
-    where = str(suite.path)
+    path = table_path(workspace, suite.path, table.name)
     if path is None:
         have = sorted(one.name for one in (workspace.root / "tables").glob("*") if one.is_file())
         raise SuiteError(
             f"there is no table {quoted(table.name)}",
-            where=where,
+            where=str(suite.path),
             mend=nearest(table.name, have) or "put it into tables/",
-        )
-    if not path.resolve().is_relative_to(workspace.root.resolve()):
-        raise SuiteError(
-            f"the table {quoted(table.name)} lies outside the workspace", where=where, mend="put it into tables/"
         )
     if path.stat().st_size > MAX_BYTES:
         raise SuiteError(f"a table of more than {MAX_BYTES:,} bytes", where=str(path))

@@ -68,10 +68,16 @@ def _media(contract: Contract, media: Media, at: str, required: bool = False) ->
 def _schema(contract: Contract, ref: SchemaRef | None, at: str, required: bool) -> dict[str, str]:
     if ref is None:
         return {at: _words("any", required, "")}
-    rows = contract.schema(ref).outline()
-    return {
-        f"{at}{row.path}": _words(row.type, required if row.path == "" else row.required, row.allowed) for row in rows
-    }
+    found: dict[str, str] = {}
+    choices: list[tuple[int, str]] = []
+    for row in contract.schema(ref).outline():
+        # Alternatives stand at one path: what lies in each is told apart by which one it is.
+        choices = [(depth, name) for depth, name in choices if depth < row.depth]
+        if row.name.startswith("choice "):
+            choices.append((row.depth, row.name))
+        where = " ".join([f"{at}{row.path}", *(name for _, name in choices)])
+        found[where] = _words(row.type, required if row.path == "" else row.required, row.allowed)
+    return found
 
 
 def _words(kind: str, required: bool, allowed: str) -> str:

@@ -36,8 +36,21 @@ class Imported:
     error: JuxtalogosError | None = None
 
 
+MAX_DEEP = 5
+"""Catalogues that list one another, deep."""
+MAX_LISTED = 1_000
+"""Definitions of one catalogue, those of the catalogues that it lists among them."""
+
+
 def read_source(text: str, access: Access, root: str = "", name: str = "") -> Iterator[Imported]:
     """The contract of a source, or those of a catalogue. Nothing is written."""
+    yield from _read(text, access, root, name, (), [MAX_LISTED])
+
+
+def _read(
+    text: str, access: Access, root: str, name: str, above: tuple[str, ...], left: list[int]
+) -> Iterator[Imported]:
+    """`above`: the catalogues that led here; `left`: how many more definitions may be read."""
     with open_source(text, access) as source:
         if not source.listed:
             others = source.names() if source.names is not None else []
@@ -52,12 +65,18 @@ def read_source(text: str, access: Access, root: str = "", name: str = "") -> It
         )
     for address in listed:
         try:
-            yield from read_source(_allowed(address, text, access), access, root, name)
+            _allowed(address, text, access)
+            if address in (text, *above) or len(above) >= MAX_DEEP:
+                raise DocumentError("the catalogue leads back to itself, or too deep", where=address)
+            left[0] -= 1
+            if left[0] < 0:
+                raise DocumentError(f"more than {MAX_LISTED:,} definitions are listed", where=address)
+            yield from _read(address, access, root, name, (*above, text), left)
         except DocumentError as error:
             yield Imported(address, None, access, error=error)
 
 
-def _allowed(address: str, catalogue: str, access: Access) -> str:
+def _allowed(address: str, catalogue: str, access: Access) -> None:
     """DocumentError when a catalogue leads to where nobody allowed it to."""
     from juxtalogos.workspace.remote import Remote
 
@@ -65,7 +84,6 @@ def _allowed(address: str, catalogue: str, access: Access) -> str:
         raise DocumentError("the catalogue leads to no address of the network", where=quoted(address))
     if catalogue.startswith(("http://", "https://")):
         Remote(catalogue, access).check(address)
-    return address
 
 
 def _contract(fetch: Any, uri: str, name: str, others: list[str]) -> Contract:

@@ -15,6 +15,22 @@ from juxtalogos.workspace.files import write_whole
 @contextmanager
 def editing(path: Path) -> Iterator[Any]:
     """The document of a suite, written back whole when all went well; SuiteError when it cannot be edited."""
+    with _opened(path) as (editor, document):
+        yield document
+        out = io.StringIO()
+        editor.dump(document, out)
+    write_whole(path, out.getvalue().encode())
+
+
+@contextmanager
+def reading(path: Path) -> Iterator[Any]:
+    """The document of a suite as it would be edited; nothing is written."""
+    with _opened(path) as (_, document):
+        yield document
+
+
+@contextmanager
+def _opened(path: Path) -> Iterator[tuple[Any, Any]]:
     from ruamel.yaml import YAML
     from ruamel.yaml.error import YAMLError
 
@@ -25,14 +41,11 @@ def editing(path: Path) -> Iterator[Any]:
         document = editor.load(path.read_text("utf-8"))
         if not isinstance(document, dict) or not isinstance(document.get("workflows"), list):
             raise TypeError("it has no workflows")
-        yield document
-        out = io.StringIO()
-        editor.dump(document, out)
+        yield editor, document
     except (YAMLError, KeyError, TypeError, AttributeError, UnicodeDecodeError) as error:
         text = error.args[0] if isinstance(error, KeyError) and error.args else error
         what = f"the suite cannot be changed: {' '.join(str(text).split())[:160]}"
         raise SuiteError(what, where=str(path), mend="correct the file first") from None
-    write_whole(path, out.getvalue().encode())
 
 
 def workflow(document: Any, case_id: str, path: Path) -> Any:

@@ -10,10 +10,11 @@ from pathlib import Path
 from typing import Any
 
 from juxtalogos.model.errors import SuiteError, UsageError, quoted
-from juxtalogos.suite.document.editor import editing, step_of, workflow
+from juxtalogos.suite.document.editor import editing, reading, step_of, workflow
 from juxtalogos.suite.document.reader import find_suite, suite_paths
 from juxtalogos.suite.document.writer import to_yaml
 from juxtalogos.suite.kept_answers import kept_path
+from juxtalogos.suite.tables import table_path
 from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.workspace import Workspace
 
@@ -178,7 +179,7 @@ def copy_place(home: Workspace, source: SuitePlace, target: SuitePlace, *, into:
     fresh = other or there.suites / f"{target.suite}.arazzo.yaml"
     if into is not None:
         _bring(home, into, path, source.case)
-    with editing(path) as document:
+    with reading(path) as document:
         if not source.case:
             _free(fresh)
             write_whole(fresh, to_yaml(_rebased(_plain(document), path, fresh, home, there)).encode())
@@ -252,34 +253,43 @@ def _rebased(document: Any, source: Path, target: Path, home: Workspace, there: 
 
 def _bring(home: Workspace, into: Workspace, path: Path, case_id: str) -> None:
     """Definitions, tables and kept answers into another workspace, where they are not there already."""
-    with editing(path) as document:
-        text = _text(document if not case_id else {"workflows": _needed(_plain(document), case_id)})
-        urls = [str(one["url"]) for one in document["sourceDescriptions"]]
-    for url in urls:
-        place = (path.parent / url).resolve()
+    with reading(path) as document:
+        whole = _plain(document)
+    cases = _needed(whole, case_id) if case_id else whole["workflows"]
+    for one in whole["sourceDescriptions"]:
+        place = (path.parent / str(one["url"])).resolve()
         if place.is_relative_to(home.definitions.resolve()):
             name = place.relative_to(home.definitions.resolve()).parts[0]
-            _copy_tree(home.definitions / name, into.definitions / name)
-    for name in re.findall(r"\bkept: ([A-Za-z0-9_\-/]+)", text):
+            _copy_tree(home.definitions / name, into.definitions / name, home, into)
+    names = [str(check["kept"]) for case in cases for step in case["steps"] for check in step.get("x-juxtalogos-checks", ()) if "kept" in check]  # fmt: skip
+    for name in dict.fromkeys(names):
         if kept_path(home.root, name).exists():
-            _copy_file(kept_path(home.root, name), kept_path(into.root, name))
-    if (home.root / "kept" / "rules").is_dir() and "kept: " in text:
-        _copy_tree(home.root / "kept" / "rules", into.root / "kept" / "rules")
-    for name in re.findall(r"\bfile: (\S+)", text):
-        if (home.root / "tables" / name).is_file():
-            _copy_file(home.root / "tables" / name, into.root / "tables" / name)
+            _copy_file(kept_path(home.root, name), kept_path(into.root, name), home, into)
+    if names and (home.root / "kept" / "rules").is_dir():
+        _copy_tree(home.root / "kept" / "rules", into.root / "kept" / "rules", home, into)
+    for case in cases:
+        file = (case.get("x-juxtalogos-table") or {}).get("file")
+        table = table_path(home, path, str(file)) if file is not None else None
+        if table is not None:
+            relative = table.resolve().relative_to(home.root.resolve())
+            beside = table.parent.resolve() == path.parent.resolve()
+            _copy_file(table, into.root / ("tables" if beside else relative.parent) / table.name, home, into)
 
 
-def _copy_file(source: Path, target: Path) -> None:
+def _copy_file(source: Path, target: Path, home: Workspace, into: Workspace) -> None:
+    """Copies within the two workspaces only; a link that leads out of one is not followed."""
+    for path, workspace in ((source, home), (target, into)):
+        if not path.resolve().is_relative_to(workspace.root.resolve()):
+            raise SuiteError("this file lies outside the workspace", where=str(path), mend="keep it inside")
     if not target.exists():
         target.parent.mkdir(parents=True, exist_ok=True)
         shutil.copyfile(source, target)
 
 
-def _copy_tree(source: Path, target: Path) -> None:
+def _copy_tree(source: Path, target: Path, home: Workspace, into: Workspace) -> None:
     for file in source.rglob("*"):
         if file.is_file() and not file.is_symlink():
-            _copy_file(file, target / file.relative_to(source))
+            _copy_file(file, target / file.relative_to(source), home, into)
 
 
 def tag(home: Workspace, place: SuitePlace, tags: list[str], description: str) -> None:

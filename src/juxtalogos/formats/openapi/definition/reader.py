@@ -264,7 +264,7 @@ class _OpenApiReader:
             if isinstance(alternative, dict):
                 alternatives.append(tuple(alternative))
         known = self.declared_schemes()[0]
-        for name in {name for alternative in alternatives for name in alternative} - set(known):
+        for name in dict.fromkeys(name for alternative in alternatives for name in alternative if name not in known):
             self.documents.fault(
                 f"the security scheme {quoted(name)} is not declared",
                 location.child("security"),
