@@ -77,7 +77,9 @@ def listing() -> Iterator[tuple[str, list[str]]]:
             if self.path.startswith("/deep/"):
                 hrefs = (f"/deep/{int(self.path.rpartition('/')[2]) + 1}",)
             if hrefs:
-                linkset = {"linkset": [{"anchor": f"{base}/", "service-desc": [{"href": base + href} for href in hrefs]}]}
+                linkset = {
+                    "linkset": [{"anchor": f"{base}/", "service-desc": [{"href": base + href} for href in hrefs]}]
+                }
                 body, kind = json.dumps(linkset).encode(), "application/linkset+json"
             else:
                 body, kind = text.encode(), "application/yaml"

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import asyncio
 import itertools
 import secrets
 import time
@@ -24,6 +23,7 @@ from juxtalogos.model.errors import SuiteError, UsageError, nearest, quoted
 from juxtalogos.report.view import run_view
 from juxtalogos.run.binding import Cases, bind, contracts_of, digest_of, turns_of
 from juxtalogos.run.execute import execute
+from juxtalogos.run.loop import run_loop
 from juxtalogos.run.plan import CaseRef, RunPlan
 from juxtalogos.suite.document.reader import find_suite, read_suites, suite_paths
 from juxtalogos.suite.document.selection import reachable, select
@@ -97,7 +97,7 @@ def run(args: _RunArguments) -> int:
             def done(record: CaseRecord) -> None:
                 moved(next(finished))
 
-            ended = asyncio.run(
+            ended = run_loop(
                 execute(bound, home.root, ledger, args.what or "every suite", done, processes=max(1, args.processes))
             )
         home.remember_target(bound.session.target)

@@ -2,11 +2,19 @@
 
 from __future__ import annotations
 
+import csv
 import json
+import sqlite3
 from collections.abc import Callable, Mapping
+from contextlib import closing
+from datetime import date, datetime, time
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
+from zipfile import BadZipFile
 
+from juxtalogos.extras import extra
 from juxtalogos.model.errors import SuiteError, nearest, quoted
 from juxtalogos.suite.inputs import wrong_inputs
 from juxtalogos.suite.model import Case, Suite, TableSource
@@ -15,6 +23,9 @@ from juxtalogos.workspace.workspace import Workspace
 
 MAX_BYTES = 256 * 1024 * 1024
 MAX_ROWS = 1_000_000
+MAX_COLUMNS = 2_000
+MAX_CELL = 16 * 1024 * 1024
+"""Characters of one cell."""
 Row = dict[str, Any]
 
 
@@ -78,32 +89,51 @@ def _file(workspace: Workspace, suite: Suite, table: TableSource) -> list[Row]:
         )
     try:
         return reader(path)
-    except (OSError, ValueError, KeyError, TypeError, UnicodeError) as error:
+    except (OSError, ValueError, KeyError, TypeError, csv.Error) as error:
         raise SuiteError(
             f"the table cannot be read: {' '.join(str(error).split())[:200]}", where=str(path), mend="correct the file"
         ) from None
 
 
 def _csv(path: Path) -> list[Row]:
-    import pandas
-
-    return _rows(
-        pandas.read_csv(
-            path, dtype=str, keep_default_na=False, encoding="utf-8-sig", sep="\t" if path.suffix == ".tsv" else ","
-        )
-    )
+    """RFC 4180, a header row first; ValueError tells the row that does not fit it."""
+    csv.field_size_limit(MAX_CELL)
+    rows: list[Row] = []
+    with path.open(encoding="utf-8-sig", newline="") as file:
+        cells = csv.reader(file, delimiter="\t" if path.suffix == ".tsv" else ",", strict=True)
+        header = next(cells, [])
+        if len(set(header)) < len(header):
+            raise ValueError("a column stands twice in the header")
+        for row in cells:
+            if len(row) > len(header):
+                raise ValueError(f"line {cells.line_num} has {len(row)} cells, the header {len(header)}")
+            if row:
+                rows.append(dict(zip(header, row)))
+    return rows
 
 
 def _excel(path: Path) -> list[Row]:
-    import pandas
-
-    return _rows(pandas.read_excel(path, dtype=object))
+    """The first sheet, a header row first."""
+    openpyxl = extra("openpyxl", "excel", "Excel tables")
+    try:
+        book = openpyxl.load_workbook(path, read_only=True, data_only=True)
+    except (KeyError, TypeError, AttributeError, BadZipFile) as error:
+        raise ValueError(f"it is no Excel file ({type(error).__name__})") from None
+    try:
+        rows = book.worksheets[0].iter_rows(values_only=True, max_col=MAX_COLUMNS)
+        header = [str(name) if name is not None else "" for name in next(rows, ())]
+        while header and not header[-1]:
+            header.pop()
+        found = [dict(zip(header, map(_plain, row))) for row in rows if any(cell is not None for cell in row)]
+    finally:
+        book.close()
+    return [{name: value for name, value in row.items() if name} for row in found]
 
 
 def _parquet(path: Path) -> list[Row]:
-    import pandas
-
-    return _rows(pandas.read_parquet(path))
+    parquet = extra("pyarrow.parquet", "parquet", "Parquet tables")
+    table = parquet.read_table(path)
+    return [{name: _plain(value) for name, value in row.items()} for row in table.to_pylist()]
 
 
 def _lines(path: Path) -> list[Row]:
@@ -122,18 +152,11 @@ READERS: Mapping[str, Callable[[Path], list[Row]]] = {
 }  # fmt: skip
 
 
-def _rows(frame: Any) -> list[Row]:
-    """Plain values: dates as RFC 3339 texts, numbers as Python's own."""
-    return [{str(name): _plain(value) for name, value in row.items()} for row in frame.to_dict("records")]
-
-
 def _plain(value: Any) -> Any:
-    if hasattr(value, "item") and not isinstance(value, str):
-        value = value.item()
-    if hasattr(value, "isoformat"):
-        text = str(value.isoformat())
-        return text.removesuffix("T00:00:00") if value == value else None  # NaT is not itself
-    return list(value) if hasattr(value, "tolist") else value
+    """Dates as RFC 3339 texts, numbers and texts as they are."""
+    if isinstance(value, datetime | date | time):
+        return value.isoformat().removesuffix("T00:00:00")
+    return float(value) if isinstance(value, Decimal) else value
 
 
 def _query(workspace: Workspace, suite: Suite, table: TableSource) -> list[Row]:
@@ -145,26 +168,39 @@ def _query(workspace: Workspace, suite: Suite, table: TableSource) -> list[Row]:
             where=str(suite.path),
             mend=nearest(table.name, queries) or "add [queries.NAME] to juxtalogos.toml",
         )
-    from sqlalchemy import create_engine, text
-    from sqlalchemy.exc import SQLAlchemyError
-
     try:
-        engine = create_engine(query.connection_url(workspace.root))
-        try:
-            with engine.connect() as connection:
-                return [
-                    {name: _plain(value) for name, value in row.items()}
-                    for row in connection.execute(text(query.sql)).mappings()
-                ]
-        finally:
-            engine.dispose()
-    except (SQLAlchemyError, ImportError) as error:
+        return _from_sqlite(workspace, query) if query.file else _from_database(workspace, query)
+    except (sqlite3.Error, ValueError) as error:
         reason = " ".join(str(error).split("\n")[0].split())[:160]
         raise SuiteError(
             f"the query {table.name} cannot be made: {reason}",
             where=str(workspace.config.path),
             mend="correct it in juxtalogos.toml",
         ) from None
+
+
+def _from_sqlite(workspace: Workspace, query: Query) -> list[Row]:
+    path = (workspace.root / query.file).resolve()
+    with closing(sqlite3.connect(f"file:{quote(str(path))}?mode=rw", uri=True)) as database:
+        database.row_factory = sqlite3.Row
+        found = [dict(row) for row in database.execute(query.sql)]
+        database.commit()
+        return found
+
+
+def _from_database(workspace: Workspace, query: Query) -> list[Row]:
+    """By SQLAlchemy, whatever database the connection's URL names. ValueError when it cannot be asked."""
+    sqlalchemy = extra("sqlalchemy", "sql", "queries of databases other than SQLite")
+    try:
+        engine = sqlalchemy.create_engine(query.connection_url())
+        try:
+            with engine.connect() as connection:
+                rows = connection.execute(sqlalchemy.text(query.sql)).mappings()
+                return [{name: _plain(value) for name, value in row.items()} for row in rows]
+        finally:
+            engine.dispose()
+    except (sqlalchemy.exc.SQLAlchemyError, ImportError) as error:
+        raise ValueError(str(error)) from None
 
 
 def needs_trust(config: Config, cases: list[Case]) -> bool:

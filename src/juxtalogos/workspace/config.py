@@ -103,10 +103,8 @@ class Query:
     file: str = ""
     env: str = ""
 
-    def connection_url(self, workspace: Path) -> str:
+    def connection_url(self) -> str:
         """Where it connects to; ConfigError when the variable is not set."""
-        if self.file:
-            return f"sqlite:///{(workspace / self.file).resolve()}"
         found = os.environ.get(self.env)
         if not found:
             raise ConfigError(

@@ -18,6 +18,7 @@ from juxtalogos.model.errors import JuxtalogosError, LedgerError
 from juxtalogos.run import unforeseen
 from juxtalogos.run.binding import bind
 from juxtalogos.run.engine import Engine
+from juxtalogos.run.loop import run_loop
 from juxtalogos.run.plan import CaseRef, RunPlan, Unit
 from juxtalogos.run.slots import Slots
 from juxtalogos.run.step import RunContext
@@ -99,4 +100,4 @@ if __name__ == "__main__":
     # An interrupt at the terminal is the first process's affair: it says what is to be done.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
     sys.setrecursionlimit(12_000)
-    asyncio.run(main())
+    run_loop(main())

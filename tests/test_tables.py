@@ -1,0 +1,114 @@
+"""Tables on their own: what each kind gives, what is wrong with a file, libraries that are not installed."""
+
+from __future__ import annotations
+
+import builtins
+import sqlite3
+from datetime import date, datetime
+from pathlib import Path
+from typing import Any
+
+import openpyxl
+import pyarrow
+import pyarrow.parquet
+import pytest
+
+from juxtalogos.extras import extra
+from juxtalogos.model.errors import SuiteError, UsageError
+from juxtalogos.suite import tables
+from juxtalogos.suite.tables import READERS, read_table
+from scripted import Bench, case, step
+
+INPUTS = {"inputs": {"type": "object", "properties": {"line": {}, "at": {}}}}
+
+
+@pytest.fixture
+def bench(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Bench:
+    made = Bench(tmp_path / "work", monkeypatch)
+    (made.home.root / "tables").mkdir()
+    return made
+
+
+def rows(bench: Bench, **table: str) -> Any:
+    bench.suite(case("c", step("read", "readLine", line="$inputs.line"), **INPUTS, **{"x-juxtalogos-table": table}))
+    from juxtalogos.suite.document.reader import read_suites, suite_paths
+
+    (suite,), _ = read_suites(bench.home, suite_paths(bench.home))
+    return read_table(bench.home, suite, suite.cases[0])
+
+
+def test_texts(bench: Bench) -> None:
+    folder = bench.home.root / "tables"
+    (folder / "t.csv").write_bytes(b'\xef\xbb\xbfline,at\r\n1,"a, ""b""\nc"\r\n\r\n2\r\n,x\r\n')
+    assert rows(bench, file="t.csv") == ({"line": "1", "at": 'a, "b"\nc'}, {"line": "2"}, {"at": "x"})
+    (folder / "t.tsv").write_text("line\tat\n1\ta,b\n")
+    assert rows(bench, file="t.tsv") == ({"line": "1", "at": "a,b"},)
+    (folder / "t.csv").write_text("")
+    assert rows(bench, file="t.csv") == ()
+    for text, words in (("line,line\n1,2\n", "stands twice"), ("line\n1,2\n", "line 2 has 2 cells"), ('line\n"1', "unexpected end"), ("line\n\udcff", "")):  # fmt: skip
+        (folder / "t.csv").write_bytes(text.encode("utf-8", "surrogateescape"))
+        with pytest.raises(SuiteError, match=words or "cannot be read"):
+            rows(bench, file="t.csv")
+
+
+def test_books(bench: Bench) -> None:
+    book = openpyxl.Workbook()
+    for row in (["line", None, "at", None], [1, "no name", datetime(2026, 5, 1), None], [None] * 4, [2.5, None, datetime(2026, 5, 1, 6, 30), 7], [True, None, date(2026, 5, 2)]):  # fmt: skip
+        book.active.append(row)
+    book.save(bench.home.root / "tables" / "t.xlsx")
+    assert rows(bench, file="t.xlsx") == (
+        {"line": 1, "at": "2026-05-01"}, {"line": 2.5, "at": "2026-05-01T06:30:00"}, {"line": True, "at": "2026-05-02"},
+    )  # fmt: skip
+    for data in (b"PK\x03\x04 and nothing more", b"no zip at all"):
+        (bench.home.root / "tables" / "t.xlsx").write_bytes(data)
+        with pytest.raises(SuiteError, match="no Excel file"):
+            rows(bench, file="t.xlsx")
+
+
+def test_columns(bench: Bench) -> None:
+    path = bench.home.root / "tables" / "t.parquet"
+    values = [{"line": 1, "at": datetime(2026, 5, 1)}, {"line": None, "at": datetime(2026, 5, 1, 6)}]
+    pyarrow.parquet.write_table(pyarrow.Table.from_pylist(values), path)
+    assert rows(bench, file="t.parquet") == ({"line": 1, "at": "2026-05-01"}, {"at": "2026-05-01T06:00:00"})
+    path.write_bytes(b"PAR1 broken")
+    with pytest.raises(SuiteError, match="cannot be read"):
+        rows(bench, file="t.parquet")
+
+
+def test_queries(bench: Bench, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = bench.home.root / "lines.db"
+    with sqlite3.connect(path) as database:
+        database.execute("CREATE TABLE t (line INTEGER, at TEXT)")
+        database.executemany("INSERT INTO t VALUES (?, ?)", [(1, "a"), (2, None)])
+    database.close()
+    config = bench.home.root / "juxtalogos.toml"
+    text = config.read_text("utf-8")
+    for more in (
+        '[queries.q]\nfile = "lines.db"\nsql = "SELECT * FROM t"\n',
+        '[queries.q]\nenv = "LINES_DB"\nsql = "SELECT * FROM t"\n',
+    ):
+        monkeypatch.setenv("LINES_DB", f"sqlite:///{path}")
+        bench.configure(more)
+        assert rows(bench, query="q") == ({"line": 1, "at": "a"}, {"line": 2})
+        bench.configure(more.replace("FROM t", "FROM nowhere"))
+        with pytest.raises(SuiteError, match="no such table"):
+            rows(bench, query="q")
+    config.write_text(text, "utf-8")
+    bench.configure("")
+    with pytest.raises(SuiteError, match="there is no query"):
+        rows(bench, query="q")
+
+
+@pytest.mark.parametrize(("ending", "name"), [(".xlsx", "excel"), (".parquet", "parquet")])
+def test_a_library_that_is_not_installed_is_named_with_its_extra(
+    ending: str, name: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def missing(module: str, *_: object) -> Any:
+        raise ImportError(module)
+
+    monkeypatch.setattr("juxtalogos.extras.import_module", missing)
+    with pytest.raises(UsageError, match="which is not installed") as caught:
+        READERS[ending](tmp_path / f"t{ending}")
+    assert caught.value.mend == f"pip install 'juxtalogos[{name}]'"
+    monkeypatch.undo()
+    assert extra("builtins", "x", "y") is builtins and tables.MAX_COLUMNS
