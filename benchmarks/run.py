@@ -20,10 +20,10 @@ from typing import Any
 import aiohttp
 import yaml
 
-from juxtalogos.ledger import Ledger
-from juxtalogos.run.engine import Plan
+from juxtalogos.ledger import open_ledger
+from juxtalogos.run.binding import bind
 from juxtalogos.run.execute import execute
-from juxtalogos.run.session import open_session
+from juxtalogos.run.plan import CaseRef, RunPlan
 from juxtalogos.suite.document.reader import read_suites
 from juxtalogos.workspace.importing import keep, read_source
 from juxtalogos.workspace.remote import Access
@@ -122,8 +122,6 @@ def main() -> None:
             started = time.process_time()
             [suite], everything = read_suites(home, [home.suites / "many.arazzo.json"])
             print(f"reading {cases:,} cases of {steps} steps: {time.process_time() - started:.2f} s")
-            contract = home.contract("quay")
-            session = open_session({"quay": contract}, home.target(url), home.root)
             ratios, keys = [], list(suite.cases)
             size = max(1, len(keys) // PARTS)
             for _ in range(rounds):
@@ -131,9 +129,10 @@ def main() -> None:
                 for start in range(0, len(keys), size):
                     part = keys[start : start + size]
                     loops.append(_timed(bare(url, len(part) * steps, jobs)))
-                    plan = Plan(tuple((suite, case) for case in part), session, jobs, everything=everything)
-                    with Ledger(home.ledger_path) as ledger:
-                        ours.append(_timed(execute(plan, home.root, ledger, "many", lambda record: None)))
+                    refs = tuple(CaseRef(suite.name, case.id) for case in part)
+                    bound = bind(home, RunPlan(refs, url, jobs=jobs), given=([suite], everything))
+                    with open_ledger(home.ledger_path, write=True) as ledger:
+                        ours.append(_timed(execute(bound, home.root, ledger, "many", lambda record: None)))
                 ratios += [one / other for one, other in zip(ours, loops)]
                 peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024
                 told = sum(loops) / cases / steps * 1e6, sum(ours) / cases / steps * 1e6

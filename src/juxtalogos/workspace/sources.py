@@ -109,9 +109,7 @@ def _archive(data: bytes, told: str) -> Source:
                     content = file.read(MAX_BYTES + 1)
                 total += len(content)
                 if total > MAX_ARCHIVE or len(content) > MAX_BYTES:
-                    raise DocumentError(
-                        "the archive unpacks to more than can be borne", where=f"{told}: {entry.filename}"
-                    )
+                    raise DocumentError("the archive unpacks to more than the limit", where=f"{told}: {entry.filename}")
                 files[entry.filename] = content
     except (zipfile.BadZipFile, NotImplementedError, RuntimeError, EOFError, OSError) as error:
         raise DocumentError(

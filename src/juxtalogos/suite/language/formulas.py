@@ -165,7 +165,7 @@ def compute(formula: Formula, scope: Scope, ground: FormulaContext) -> Any:
             context.prec = 40
             return _plain(_compute(formula, scope, ground))
     except (InvalidOperation, DivisionByZero, ZeroDivisionError, OverflowError):
-        raise NoValue("the numbers cannot be reckoned with") from None
+        raise NoValue("the numbers cannot be computed with") from None
 
 
 def settled(variables: Mapping[str, Any], ground: FormulaContext, where: str) -> dict[str, Any]:

@@ -24,7 +24,7 @@ def check_envelope(
 def check_fault(contract: Contract, operation: Operation, answer: Answer, exchange: Exchange) -> Iterator[CheckResult]:
     """A fault comes with the status that its protocol gives it, and an answer without one with success.
 
-    SOAP 1.1, section 6.2: 500. SOAP 1.2 part 2, table 20: 400 for Sender, else 500; 500 for Sender is borne.
+    SOAP 1.1, section 6.2: 500. SOAP 1.2 part 2, table 20: 400 for Sender, else 500; 500 for Sender is accepted.
     """
     response = exchange.response
     if response is None or not version_of(operation) or (answer.declared is None and answer.fault is None):

@@ -119,7 +119,7 @@ class _Mutator(Places):
 
 
 def within_floats(candidates: Iterator[tuple[str, Any]]) -> Iterator[tuple[str, Any]]:
-    """Ends where a limit is too large an integer to be reckoned with beside a float."""
+    """Ends where a limit is an integer too large to compute with beside a float."""
     with contextlib.suppress(OverflowError):
         yield from candidates
 

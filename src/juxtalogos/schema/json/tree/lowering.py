@@ -269,7 +269,7 @@ def _xml(value: Any) -> Xml | None:
 
 
 def _is_number(value: Any) -> bool:
-    """A number that JSON can write, of a size that can be reckoned with."""
+    """A number that JSON can write, of a size that it can compute with."""
     if type(value) is int:
         return value.bit_length() < 8_000
     return type(value) is float and math.isfinite(value)

@@ -1,4 +1,4 @@
-"""What a schema says that XSD forbids and practice bears: warnings, since documents can be judged all the same.
+"""What a schema says that XSD forbids and is common in practice: warnings, since documents can be judged all the same.
 
 Content models that leave open which particle an element belongs to (part 1, section 3.8.6, unique particle attribution),
 and restrictions that let in what their base does not (section 3.9.6): both by walking the automata, a bounded way.
