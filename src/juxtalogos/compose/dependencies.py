@@ -207,6 +207,7 @@ def _needs(contract: Contract, operation: Operation) -> Iterator[_Need]:
         if (
             row.path
             and row.required
+            and not row.read_only
             and "/0" not in row.path
             and _carries(row)
             and (_ID_LIKE.search(row.name) or _ID_LIKE.search(row.shared))

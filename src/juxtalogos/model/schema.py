@@ -135,6 +135,8 @@ class OutlineRow:
     shared: str = ""
     """The name of the schema at `place`, where that is one which others may name too."""
     nullable: bool = False
+    read_only: bool = False
+    """Whether it comes back only, and is not sent."""
 
 
 @dataclass(frozen=True, slots=True)
