@@ -82,11 +82,18 @@ class _Composer:
             if operation.resource:
                 self.by_resource.setdefault((operation.resource, operation.on_item), []).append(operation)
         self.names: dict[str, int] = {}
+        self.samples: dict[tuple[str, bool], Inputs] = {}
+
+    def sample(self, operation: Operation, *, full: bool = False) -> Inputs:
+        """Valid inputs, made once; whoever puts values into them does so in a copy (`with_values`)."""
+        key = operation.id, full
+        if key not in self.samples:
+            self.samples[key] = sample_inputs(self.contract, operation, full=full)
+        return self.samples[key]
 
     def cases_of(self, operation: Operation) -> list[dict[str, Any]]:
         """With everything filled in; and, where that differs, with only what is required."""
-        whole = sample_inputs(self.contract, operation, full=True)
-        bare = sample_inputs(self.contract, operation, full=False)
+        whole, bare = self.sample(operation, full=True), self.sample(operation)
         summary = operation.summary or operation.id
         found = [self.case(operation, whole, slug(operation.id), summary)]
         if bare != whole:
@@ -135,7 +142,7 @@ class _Composer:
     ) -> str:
         """Adds a step, and before it the steps that give what it needs; gives its stepId."""
         if inputs is None:
-            inputs = sample_inputs(self.contract, operation, full=False)
+            inputs = self.sample(operation)
         values: dict[str, Any] = {}
         for need in self.needs.get(operation.id, ()) if link else ():
             if need.input.startswith("body") and not _has_place(inputs.body, need.input):
@@ -215,7 +222,7 @@ class _Composer:
         if create.intent is not Intent.CREATE or not items:
             return []
         draft = _Draft()
-        self.add(draft, create, sample_inputs(self.contract, create, full=True), ())
+        self.add(draft, create, self.sample(create, full=True), ())
         collection = self.by_resource.get((create.resource, False), ())
         listing = next((operation for operation in collection if operation.intent is Intent.LIST), None)
         read, delete = items.get(Intent.READ), items.get(Intent.DELETE)

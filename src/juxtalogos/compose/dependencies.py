@@ -90,7 +90,8 @@ class _Offers:
 
 def find_dependencies(contract: Contract, rules: Iterable[DependencyRule] = ()) -> list[Dependency]:
     """In the order of the operations. Rules of the configuration come first and can drop what is found."""
-    offers = _Offers(offer for operation in contract.operations for offer in _offers(contract, operation))
+    rows = _Rows(contract)
+    offers = _Offers(offer for operation in contract.operations for offer in _offers(rows, operation))
     found: dict[tuple[str, str], Dependency] = {}
     dropped = set()
     for rule in rules:
@@ -105,10 +106,10 @@ def find_dependencies(contract: Contract, rules: Iterable[DependencyRule] = ()) 
         if (link.operation, link.input) not in dropped:
             found.setdefault((link.operation, link.input), link)
     for operation in contract.operations:
-        for need in _needs(contract, operation):
+        for need in _needs(rows, operation):
             key = (operation.id, need.address)
             if key not in found and key not in dropped:
-                best = next((one for one in _candidates(contract, need, offers) if not _leads_back(one, found)), None)
+                best = next((one for one in _candidates(rows, need, offers) if not _leads_back(one, found)), None)
                 if best:
                     found[key] = best
     order = {operation.id: index for index, operation in enumerate(contract.operations)}
@@ -162,12 +163,29 @@ def success_answer(operation: Operation) -> DeclaredAnswer | None:
     return next((answer for answer in operation.answers if answer.status.startswith("2")), None)
 
 
-def _offers(contract: Contract, operation: Operation) -> Iterator[_Offer]:
+class _Rows:
+    """Outlines of a contract's schemas, each made once: many operations share them."""
+
+    def __init__(self, contract: Contract) -> None:
+        self.contract = contract
+        self.known: dict[tuple[SchemaRef, int], tuple[OutlineRow, ...]] = {}
+
+    def of(self, ref: SchemaRef | None, depth: int = DEEPEST) -> tuple[OutlineRow, ...]:
+        """The rows of a schema, so many levels deep; none without one."""
+        if ref is None:
+            return ()
+        found = self.known.get((ref, depth))
+        if found is None:
+            found = self.known[ref, depth] = tuple(self.contract.schema(ref).outline(depth=depth))
+        return found
+
+
+def _offers(rows: _Rows, operation: Operation) -> Iterator[_Offer]:
     answer = success_answer(operation)
     if answer is None or operation.intent is Intent.DELETE:
         return
     ref = _main_schema(answer.media)
-    for row in contract.schema(ref).outline(depth=DEEPEST) if ref else ():
+    for row in rows.of(ref):
         if _carries(row) and row.path and "/NAME" not in row.path and "/*" not in row.path:
             assert ref is not None
             yield _Offer(operation, row, operation.noun if operation.resource else singular(_above(row.path)), ref)
@@ -193,17 +211,17 @@ def _above(path: str) -> str:
     return names[-2] if len(names) > 1 else ""
 
 
-def _needs(contract: Contract, operation: Operation) -> Iterator[_Need]:
+def _needs(rows: _Rows, operation: Operation) -> Iterator[_Need]:
     for one in operation.inputs:
         if not one.required or one.schema is None:
             continue
-        row = next(iter(contract.schema(one.schema).outline(depth=0)), None)
+        row = next(iter(rows.of(one.schema, 0)), None)
         if one.identifies:
             yield _Need(operation, one.address, one.name, singular(last_part(one.identifies)), one.identifies, row)
         elif _ID_LIKE.search(one.name):
             yield _Need(operation, one.address, one.name, _owner(one.name), "", row)
     ref = _main_schema(operation.body.media) if operation.body else None
-    for row in contract.schema(ref).outline(depth=DEEPEST) if ref else ():
+    for row in rows.of(ref):
         if (
             row.path
             and row.required
@@ -216,7 +234,7 @@ def _needs(contract: Contract, operation: Operation) -> Iterator[_Need]:
             yield _Need(operation, f"body{row.path}", row.name, owner, "", row)
 
 
-def _candidates(contract: Contract, need: _Need, offers: _Offers) -> list[Dependency]:
+def _candidates(rows: _Rows, need: _Need, offers: _Offers) -> list[Dependency]:
     """Best first: by path, by shared schema, by name; creating operations before listing ones."""
     ranked: list[tuple[int, int, int, _Offer, str]] = []
     for order, offer in offers.of(need):
@@ -227,13 +245,13 @@ def _candidates(contract: Contract, need: _Need, offers: _Offers) -> list[Depend
             continue
         rank, words = reason
         # One that itself needs such a value only hands it on; one that may be null may give nothing.
-        origin = offer.operation.intent in _MAKING and not _hands_on(contract, offer)
+        origin = offer.operation.intent in _MAKING and not _hands_on(rows, offer)
         doubt = 2 * offer.row.nullable
         # A value from deep inside, or from an operation that itself needs much, is less likely to be meant.
         cost = offer.row.path.count("/") + 3 * sum(bool(one.identifies) for one in offer.operation.inputs)
         ranked.append((rank * 2 + (not origin) + doubt, cost, order, offer, words))
     return [
-        Dependency(need.operation.id, need.address, offer.operation.id, _value(contract, offer), words)
+        Dependency(need.operation.id, need.address, offer.operation.id, _value(rows.contract, offer), words)
         for _, _, _, offer, words in sorted(ranked, key=lambda one: one[:3])
     ]
 
@@ -243,12 +261,12 @@ def _value(contract: Contract, offer: _Offer) -> str:
     return selected if selected is not None else f"$response.body#{offer.row.path}"
 
 
-def _hands_on(contract: Contract, offer: _Offer) -> bool:
+def _hands_on(rows: _Rows, offer: _Offer) -> bool:
     """Whether an operation of which nothing else tells what it is for wants in its request what it answers with."""
     body = offer.operation.body if offer.operation.intent is Intent.UNKNOWN else None
     ref = _main_schema(body.media) if body else None
-    rows = contract.schema(ref).outline(depth=DEEPEST) if ref else ()
-    return any(row.scalar and row.name == offer.row.name and row.place == offer.row.place for row in rows)
+    alike = (row for row in rows.of(ref) if row.scalar and row.name == offer.row.name)
+    return any(row.place == offer.row.place for row in alike)
 
 
 def _reason(need: _Need, offer: _Offer) -> tuple[int, str] | None:
