@@ -15,7 +15,7 @@ from typing import Any
 from urllib.parse import parse_qsl, quote, urlencode, urlsplit
 
 from juxtalogos._version import VERSION
-from juxtalogos.documents.charsets import NotInCharset, encode_text
+from juxtalogos.documents.charsets import NotInCharset, decode_text, encode_text
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.exchange.coding import decoded
 from juxtalogos.exchange.media import parse_media_type
@@ -77,7 +77,8 @@ def _request(value: Any) -> Request:
     body: bytes | None = None
     if isinstance(posted, dict):
         if isinstance(posted.get("text"), str) and posted["text"]:
-            body = _unpacked(posted)
+            kind = header(headers, "content-type") or posted.get("mimeType")
+            body = _unpacked(posted, kind if isinstance(kind, str) else "")
         elif isinstance(posted.get("params"), list) and posted["params"]:
             pairs = [(str(one.get("name", "")), str(one.get("value", ""))) for one in posted["params"]]
             body = urlencode(pairs).encode()
@@ -139,19 +140,23 @@ def _recoded(response: Response) -> Response:
     return response
 
 
-def _unpacked(holder: dict[str, Any], content_type: str = "") -> bytes:
+def _unpacked(holder: dict[str, Any], content_type: str) -> bytes:
     text = holder["text"]
     if holder.get("encoding") == "base64":
         try:
             return base64.b64decode(text, validate=True)
         except (binascii.Error, ValueError):
             raise ValueError("the recorded body is not Base64, though it says so") from None
-    media = parse_media_type(content_type)
-    charset = (media.parameter("charset") if media and not media.is_json else None) or "utf-8"
     try:
-        return encode_text(text, charset)
+        return encode_text(text, _charset(content_type))
     except NotInCharset:
         return bytes(text.encode("utf-8", "surrogatepass"))
+
+
+def _charset(content_type: str) -> str:
+    """What a body's text is written in; JSON is UTF-8 whatever is said (RFC 8259, section 8.1)."""
+    media = parse_media_type(content_type)
+    return (media.parameter("charset") if media and not media.is_json else None) or "utf-8"
 
 
 def _headers(value: Any) -> Headers:
@@ -224,7 +229,7 @@ def _as_request(request: Request) -> dict[str, Any]:
     }
     if request.body:
         kind = header(request.headers, "content-type") or ""
-        value["postData"] = {"mimeType": kind, **_packed(request.body)}
+        value["postData"] = {"mimeType": kind, **_packed(request.body, kind)}
     return value
 
 
@@ -245,17 +250,21 @@ def _as_response(exchange: Exchange) -> dict[str, Any]:
         return {**value, "_error": exchange.error}
     content = {"mimeType": header(response.headers, "content-type") or "x-unknown"}
     if response.body_kept:
-        value["content"] = {"size": len(response.body), **content, **_packed(response.body)}
+        value["content"] = {"size": len(response.body), **content, **_packed(response.body, content["mimeType"])}
     else:
         value["content"] = {"size": -1, **content}
     return value
 
 
-def _packed(body: bytes) -> dict[str, str]:
+def _packed(body: bytes, content_type: str) -> dict[str, str]:
+    """As text where the same bytes can be made of it again, else in Base64."""
     try:
-        return {"text": body.decode("utf-8")}
-    except UnicodeDecodeError:
-        return {"text": base64.b64encode(body).decode(), "encoding": "base64"}
+        packed = {"text": decode_text(body, _charset(content_type))}
+        if _unpacked(packed, content_type) == body:
+            return packed
+    except NotInCharset:
+        pass
+    return {"text": base64.b64encode(body).decode(), "encoding": "base64"}
 
 
 def _pairs(headers: Headers) -> list[dict[str, str]]:

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+import codecs
 import json
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
-from functools import lru_cache
 from html import escape
-from urllib.parse import quote, quote_plus
+from urllib.parse import quote, quote_plus, unquote_plus
 
+from juxtalogos.exchange.secret_fields import mask_fields
 from juxtalogos.model.exchange import Exchange, Headers, Request
 from juxtalogos.model.findings import CheckResult
 
@@ -19,6 +20,7 @@ MIN_SECRET = 4
 _CREDENTIAL_HEADERS = frozenset(
     ("authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key", "x-auth-token", "api-key")
 )
+_WIDE = {codecs.BOM_UTF16_LE: "utf-16-le", codecs.BOM_UTF16_BE: "utf-16-be"}
 
 
 @dataclass(slots=True)
@@ -47,15 +49,22 @@ class Redactor:
 
     def body(self, body: bytes) -> bytes:
         """A body with known secrets, and the values of secret fields, masked."""
+        codec = _WIDE.get(body[:2])
+        if codec:
+            return self._wide_body(body, codec)
         for secret in self.texts:
-            encoded = secret.encode()
+            encoded = secret.encode("utf-8", "surrogatepass")
             if encoded in body:
                 body = body.replace(encoded, MASK.encode())
-        for name in self.names:
-            body = _json_field(name).sub(rb"\g<1>" + MASK.encode() + rb'"', body)
-            body = _form_field(name).sub(rb"\g<1>" + MASK.encode(), body)
-            body = _xml_field(name).sub(rb"\g<1>" + MASK.encode() + rb"\g<2>", body)
-        return body
+        return mask_fields(body, self.names, MASK)
+
+    def _wide_body(self, body: bytes, codec: str) -> bytes:
+        """A body of two bytes a character, which begins with a byte order mark."""
+        plain = body.decode(codec, "surrogatepass" if len(body) % 2 == 0 else "replace").encode(
+            "utf-8", "surrogatepass"
+        )
+        masked = self.body(plain)
+        return body if masked is plain else masked.decode("utf-8", "surrogatepass").encode(codec, "surrogatepass")
 
     @property
     def is_idle(self) -> bool:
@@ -70,7 +79,7 @@ class Redactor:
         if not self.names or not query:
             return head + question + query
         parts = [
-            f"{part.partition('=')[0]}={MASK}" if part.partition("=")[0].lower() in self.names else part
+            f"{part.partition('=')[0]}={MASK}" if unquote_plus(part.partition("=")[0]).lower() in self.names else part
             for part in query.split("&")
         ]
         return head + question + "&".join(parts)
@@ -143,25 +152,6 @@ def _mask_header(name: str, value: str) -> str:
     if name.lower() in ("cookie", "set-cookie"):
         return re.sub(r"^([^=;]+)=[^;]*" if name.lower() == "set-cookie" else r"([^=;]+)=[^;]*", rf"\1={MASK}", value)
     return MASK
-
-
-@lru_cache(maxsize=256)
-def _json_field(name: str) -> re.Pattern[bytes]:
-    return re.compile(rb'("' + re.escape(name).encode() + rb'"\s*:\s*")(?:[^"\\]|\\.)*"', re.IGNORECASE)
-
-
-@lru_cache(maxsize=256)
-def _form_field(name: str) -> re.Pattern[bytes]:
-    return re.compile(rb"((?:^|&)" + re.escape(name).encode() + rb"=)[^&]*", re.IGNORECASE)
-
-
-@lru_cache(maxsize=256)
-def _xml_field(name: str) -> re.Pattern[bytes]:
-    """An element's text, and an attribute's value in the form of one."""
-    escaped = re.escape(name).encode()
-    return re.compile(
-        rb"(<(?:[\w.-]+:)?" + escaped + rb"(?:\s[^<>]*)?>)[^<]*(</(?:[\w.-]+:)?" + escaped + rb"\s*>)", re.IGNORECASE
-    )
 
 
 def carried_secrets(exchange: Exchange) -> Iterator[str]:
