@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import builtins
+import csv
+import json
 import sqlite3
+import tempfile
 from datetime import date, datetime
 from pathlib import Path
 from typing import Any
@@ -12,6 +15,8 @@ import openpyxl
 import pyarrow
 import pyarrow.parquet
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from juxtalogos.extras import extra
 from juxtalogos.model.errors import SuiteError, UsageError
@@ -112,3 +117,37 @@ def test_a_library_that_is_not_installed_is_named_with_its_extra(
     assert caught.value.mend == f"pip install 'juxtalogos[{name}]'"
     monkeypatch.undo()
     assert extra("builtins", "x", "y") is builtins and tables.MAX_COLUMNS
+
+
+CELLS = st.text(st.characters(codec="utf-8", exclude_categories=["Cs"], exclude_characters="\x00\r"), max_size=6)
+
+
+@settings(max_examples=80, deadline=None)
+@given(
+    st.lists(st.fixed_dictionaries({"line": CELLS, "at": CELLS | st.integers() | st.booleans()}), max_size=4),
+    st.sampled_from(["\n", "\r\n"]),
+)
+def test_every_cell_comes_back_as_it_was_written(written: list[dict[str, Any]], end: str) -> None:
+    with tempfile.TemporaryDirectory() as folder:
+        lines = Path(folder, "t.jsonl")
+        lines.write_bytes(b"".join((json.dumps(row, ensure_ascii=False) + end).encode() for row in written))
+        assert READERS[".jsonl"](lines) == written
+        for suffix, delimiter in ((".csv", ","), (".tsv", "\t")):
+            cells = Path(folder, f"t{suffix}")
+            with cells.open("w", encoding="utf-8-sig", newline="") as file:
+                writer = csv.DictWriter(
+                    file, ["line", "at"], delimiter=delimiter, lineterminator=end, quoting=csv.QUOTE_ALL
+                )
+                writer.writeheader()
+                writer.writerows(written)
+            assert READERS[suffix](cells) == [{name: str(cell) for name, cell in row.items()} for row in written]
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [("{}\n\n[1]\n", "line 3 is no object"), ('{"line": 1}\n{"line": NaN}\n', "line 2 is no JSON: NaN"), ("{}\n" + '{"line": ' + "[" * 90_000, "line 2 is no JSON: nested too deep"), ("\n{'a': 1}", "line 2 is no JSON")],
+)  # fmt: skip
+def test_what_is_wrong_with_a_line(bench: Bench, text: str, words: str) -> None:
+    (bench.home.root / "tables" / "t.jsonl").write_text(text)
+    with pytest.raises(SuiteError, match=words):
+        rows(bench, file="t.jsonl")

@@ -75,19 +75,31 @@ def _body(record: ExchangeRecord | None) -> Any:
         return response.body.decode("utf-8", "replace")
 
 
-def differences(one: Any, other: Any, path: str = "") -> Iterator[str]:
-    """Where two values differ, as JSON has it (1 is 1.0)."""
-    if isinstance(one, dict) and isinstance(other, dict):
-        for key in dict.fromkeys([*one, *other]):
-            at = f"{path}/{escape_key(key)}"
-            if key not in one or key not in other:
-                yield f"{at}: only in the {'other' if key not in one else 'first'}"
-            else:
-                yield from differences(one[key], other[key], at)
-    elif isinstance(one, list) and isinstance(other, list):
-        if len(one) != len(other):
-            yield f"{path or 'the body'}: {len(one)} items in the first, {len(other)} in the other"
-        for index, (left, right) in enumerate(zip(one, other)):
-            yield from differences(left, right, f"{path}/{index}")
-    elif not equal(one, other):
-        yield f"{path or 'the body'}: {dump_json(one)[:60]} in the first, {dump_json(other)[:60]} in the other"
+_ABSENT = object()
+
+
+def differences(one: Any, other: Any) -> Iterator[str]:
+    """Where two values differ, as JSON has it (1 is 1.0), in the order of the first; however deep they nest."""
+    waiting: list[tuple[str, Any, Any]] = [("", one, other)]
+    while waiting:
+        at, left, right = waiting.pop()
+        if isinstance(left, dict) and isinstance(right, dict):
+            keys = dict.fromkeys([*left, *right])
+            inner = [(f"{at}/{escape_key(key)}", left.get(key, _ABSENT), right.get(key, _ABSENT)) for key in keys]
+            waiting.extend(reversed(inner))
+        elif left is _ABSENT or right is _ABSENT:
+            yield f"{at}: only in the {'other' if left is _ABSENT else 'first'}"
+        elif isinstance(left, list) and isinstance(right, list):
+            if len(left) != len(right):
+                yield f"{at or 'the body'}: {len(left)} items in the first, {len(right)} in the other"
+            inner = [(f"{at}/{index}", *both) for index, both in enumerate(zip(left, right))]
+            waiting.extend(reversed(inner))
+        elif isinstance(left, dict | list) or isinstance(right, dict | list) or not equal(left, right):
+            yield f"{at or 'the body'}: {_brief(left)} in the first, {_brief(right)} in the other"
+
+
+def _brief(value: Any) -> str:
+    try:
+        return dump_json(value)[:60]
+    except RecursionError:
+        return "what is nested too deep to show"

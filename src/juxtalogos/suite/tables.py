@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import csv
-import json
 import sqlite3
 from collections.abc import Callable, Mapping
 from contextlib import closing
@@ -14,6 +13,7 @@ from typing import Any
 from urllib.parse import quote
 from zipfile import BadZipFile
 
+from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.extras import extra
 from juxtalogos.model.errors import SuiteError, nearest, quoted
 from juxtalogos.suite.inputs import wrong_inputs
@@ -138,9 +138,13 @@ def _parquet(path: Path) -> list[Row]:
 
 def _lines(path: Path) -> list[Row]:
     rows = []
-    for number, line in enumerate(path.read_text("utf-8-sig").splitlines(), 1):
+    # A text of JSON may hold other line ends than this one (U+2028) as they are.
+    for number, line in enumerate(path.read_text("utf-8-sig").split("\n"), 1):
         if line.strip():
-            row = json.loads(line)
+            try:
+                row = parse_json(line)
+            except NotJson as error:
+                raise ValueError(f"line {number} is no JSON: {error}") from None
             if not isinstance(row, dict):
                 raise ValueError(f"line {number} is no object")
             rows.append(row)
