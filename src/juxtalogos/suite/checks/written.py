@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import itertools
+import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
+from juxtalogos.exchange.media import parse_media_type
+from juxtalogos.model.errors import nearest, quoted
+from juxtalogos.model.exchange import header
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import Location, follow_pointer
 from juxtalogos.model.schema import ABSENT
@@ -19,6 +23,8 @@ from juxtalogos.suite.language.formulas import Formula, FormulaContext, NoValue,
 from juxtalogos.suite.language.selectors import NoSelection, select_json, select_xml
 
 KIND = "check.unmet"
+_NUMBER = re.compile(r"[+-]?[0-9]+(?:\.[0-9]*)?(?:[eE][+-]?[0-9]+)?")
+_MAX_DIGITS = 1_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,6 +47,8 @@ class WrittenCheck:
     """For `fits`: what checks the value."""
     frozen: bool = False
     """Whether it only holds today's behaviour fast; it says so when it fails."""
+    typed: bool = False
+    """Whether the value has a type of its own, as in JSON; the text of a header counts as the number it writes."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,7 +70,9 @@ def run_check(
     try:
         if check.inner is not None:
             missing: list[str] = []
-            check = replace(check, inner=replace(check.inner, operand=fill(check.inner.operand, scope, missing)))
+            filled = fill(check.inner.operand, scope, missing)
+            _all_there(missing)
+            check = replace(check, inner=replace(check.inner, operand=filled))
         value = chosen(check, scope, namespaces)
         operand = _operand(check, scope, ground)
     except (NoSelection, NoValue) as error:
@@ -72,6 +82,7 @@ def run_check(
         observed = "; ".join(found[:10]) + (f"; and {len(found) - 10} more" if len(found) > 10 else "")
         return CheckResult(KIND, not found, at, expected(check), observed or "the same", detail=detail)
     try:
+        check = _as_typed(check, scope)
         held = TESTS[check.test].holds(check, operand, value)
         observed = _observed(check, value)
     except PatternTimeout:
@@ -91,9 +102,24 @@ def _operand(check: WrittenCheck, scope: Scope, ground: FormulaContext) -> Any:
         return compute(check.formula, scope, ground)
     missing: list[str] = []
     found = fill(check.operand, scope, missing)
+    _all_there(missing)
+    return found
+
+
+def _all_there(missing: list[str]) -> None:
     if missing:
         raise NoValue(f"no value for {', '.join(missing)}, which it is compared with")
-    return found
+
+
+def _as_typed(check: WrittenCheck, scope: Scope) -> WrittenCheck:
+    """The check; where its value is one of JSON it is told so: there a text is never a number."""
+    if check.how == "xpath" or not (check.how == "jsonpath" or check.where.startswith(("body", "$response.body"))):
+        return check
+    response = scope.exchange.response if scope.exchange else None
+    media = parse_media_type(header(response.headers, "content-type") or "") if response else None
+    if media is None or not media.is_json:
+        return check
+    return replace(check, typed=True, inner=replace(check.inner, typed=True) if check.inner else None)
 
 
 def chosen(check: WrittenCheck, scope: Scope, namespaces: Mapping[str, str] | None = None) -> Any:
@@ -203,22 +229,26 @@ def _compared(holds: Callable[[Any, Any], bool]) -> Callable[[WrittenCheck, Any,
 
 
 def _number(value: Any, beside: Any) -> Any:
+    """The number that a text writes, where it is compared with one; whole numbers keep all their digits."""
     if isinstance(value, str) and isinstance(beside, int | float) and not isinstance(beside, bool):
-        try:
-            return float(value)
-        except ValueError:
-            return value
+        text = value.strip()
+        if len(text) <= _MAX_DIGITS and _NUMBER.fullmatch(text):
+            return int(text) if text.lstrip("+-").isdigit() else float(text)
     return value
 
 
 def _equals(check: WrittenCheck, operand: Any, value: Any) -> bool:
-    return value is not ABSENT and (equal(value, operand) or equal(_number(value, operand), operand))
+    if value is ABSENT:
+        return False
+    loose = not check.typed or check.test == "computed"  # amounts are often texts in JSON
+    return equal(value, operand) or (loose and equal(_number(value, operand), operand))
 
 
 def _near(check: WrittenCheck, operand: Any, value: Any) -> bool:
     found: Any = _number(value, operand)
     numbers = all(isinstance(one, int | float) and not isinstance(one, bool) for one in (found, operand))
-    return bool(numbers and abs(found - operand) <= check.by + 1e-12 * abs(operand))
+    rounding = 0 if isinstance(found, int) and isinstance(operand, int) else 1e-12 * abs(operand) if numbers else 0
+    return bool(numbers and abs(found - operand) <= check.by + rounding)
 
 
 def _within(check: WrittenCheck, operand: Any, value: Any) -> bool:
@@ -318,8 +348,6 @@ def read_check(
     kept_of: Callable[[str], Any] = _nothing_kept,
 ) -> WrittenCheck:
     """A check as it is written; BadCheck says what is wrong with it."""
-    from juxtalogos.model.errors import nearest, quoted
-
     if not isinstance(value, dict):
         raise BadCheck("a check is a mapping", mend="write `at: body/name` and a test such as `equals: Skerry`")
     tests = [key for key in value if key in TESTS]
@@ -355,7 +383,6 @@ def _tolerance(value: dict[str, Any], test: str) -> float:
 
 
 def _where(value: dict[str, Any]) -> tuple[str, str]:
-
     given = [key for key in ("at", "jsonpath", "xpath") if key in value]
     if len(given) != 1 or not isinstance(value[given[0]], str):
         raise BadCheck("a check says once where its value is", mend="write one of `at`, `jsonpath` and `xpath`")
