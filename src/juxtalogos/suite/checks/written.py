@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import itertools
-import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
@@ -20,11 +19,10 @@ from juxtalogos.suite.checks.form import BadCheck, check_operand, check_place
 from juxtalogos.suite.kept_answers import run_values
 from juxtalogos.suite.language.expressions import Scope, evaluate, fill, parse_expression
 from juxtalogos.suite.language.formulas import Formula, FormulaContext, NoValue, compute, parse_formula
+from juxtalogos.suite.language.numbers import number_in
 from juxtalogos.suite.language.selectors import NoSelection, select_json, select_xml
 
 KIND = "check.unmet"
-_NUMBER = re.compile(r"[+-]?[0-9]+(?:\.[0-9]*)?(?:[eE][+-]?[0-9]+)?")
-_MAX_DIGITS = 1_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -231,9 +229,8 @@ def _compared(holds: Callable[[Any, Any], bool]) -> Callable[[WrittenCheck, Any,
 def _number(value: Any, beside: Any) -> Any:
     """The number that a text writes, where it is compared with one; whole numbers keep all their digits."""
     if isinstance(value, str) and isinstance(beside, int | float) and not isinstance(beside, bool):
-        text = value.strip()
-        if len(text) <= _MAX_DIGITS and _NUMBER.fullmatch(text):
-            return int(text) if text.lstrip("+-").isdigit() else float(text)
+        found = number_in(value)
+        return value if found is None else found
     return value
 
 

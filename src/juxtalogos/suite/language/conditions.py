@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import operator
 import re
 from collections.abc import Callable
@@ -11,7 +12,9 @@ from typing import Any
 
 from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.model.schema import ABSENT
+from juxtalogos.schema.json.tree.values import equal
 from juxtalogos.suite.language.expressions import BadExpression, Expression, Scope, evaluate, parse_expression
+from juxtalogos.suite.language.numbers import number_in
 from juxtalogos.suite.language.tokens import Tokens
 
 MAX_DEPTH = 60
@@ -57,16 +60,16 @@ class _Parser(Tokens):
     def either(self, depth: int) -> Condition:
         if depth > MAX_DEPTH:
             raise BadCondition("nested too deep", self.start)
-        left = self.both(depth)
+        parts = [self.both(depth)]
         while self.take("||"):
-            left = Condition("or", (left, self.both(depth)))
-        return left
+            parts.append(self.both(depth))
+        return Condition("or", tuple(parts)) if len(parts) > 1 else parts[0]
 
     def both(self, depth: int) -> Condition:
-        left = self.comparison(depth)
+        parts = [self.comparison(depth)]
         while self.take("&&"):
-            left = Condition("and", (left, self.comparison(depth)))
-        return left
+            parts.append(self.comparison(depth))
+        return Condition("and", tuple(parts)) if len(parts) > 1 else parts[0]
 
     def comparison(self, depth: int) -> Condition:
         left = self.operand(depth)
@@ -98,11 +101,15 @@ class _Parser(Tokens):
         except BadExpression as error:
             raise BadCondition(str(error), start) from None
         self.advance()
-        while self.kind == "op" and self.token[0] in "[.":
+        for count in itertools.count():
+            if self.kind != "op" or self.token[0] not in "[.":
+                return found
+            if count == MAX_DEPTH:
+                raise BadCondition("nested too deep", self.start)
             key: int | str = int(self.token[1:-1]) if self.token[0] == "[" else self.token[1:]
             found = Condition("access", (found, key))
             self.advance()
-        return found
+        raise AssertionError
 
 
 def reads(condition: Condition) -> list[Expression]:
@@ -137,11 +144,8 @@ def _evaluate(condition: Condition, scope: Scope) -> Any:
             return any(_truth(_evaluate(operand, scope)) for operand in operands)
     left, right = _alike(_evaluate(operands[0], scope), _evaluate(operands[1], scope))
     if condition.op in ("==", "!="):
-        same = (
-            type(left) is type(right) and left == right
-            if isinstance(left, bool) or isinstance(right, bool)
-            else left == right
-        )
+        # What is absent equals nothing, nor does it equal another absence: a misspelled name must not pass.
+        same = left is not ABSENT and right is not ABSENT and equal(left, right)
         return same == (condition.op == "==")
     if isinstance(left, bool | Absent) or isinstance(right, bool | Absent):
         return False
@@ -170,11 +174,9 @@ def _alike(left: Any, right: Any) -> tuple[Any, Any]:
         return left.casefold(), right.casefold()
     for text, number, swap in ((left, right, False), (right, left, True)):
         if isinstance(text, str) and isinstance(number, int | float) and not isinstance(number, bool):
-            try:
-                value = float(text)
-            except ValueError:
-                continue
-            return (number, value) if swap else (value, number)
+            value = number_in(text)
+            if value is not None:
+                return (number, value) if swap else (value, number)
     return left, right
 
 

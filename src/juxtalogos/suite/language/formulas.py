@@ -10,6 +10,7 @@ Names lead to runtime values: `inputs.NAME`, `steps.ID.NAME`, or any runtime exp
 
 from __future__ import annotations
 
+import math
 import operator
 import random
 import re
@@ -150,11 +151,13 @@ def _runtime(token: str, start: int) -> Expression:
 def reads_of(formula: Formula) -> list[Expression]:
     """The runtime expressions a formula reads."""
     found: list[Expression] = []
-    for operand in formula.operands:
-        if isinstance(operand, Formula):
-            found += reads_of(operand)
-        elif isinstance(operand, Expression):
-            found.append(operand)
+    waiting: list[Any] = [formula]
+    while waiting:
+        one = waiting.pop()
+        if isinstance(one, Formula):
+            waiting.extend(reversed(one.operands))
+        elif isinstance(one, Expression):
+            found.append(one)
     return found
 
 
@@ -200,8 +203,14 @@ def _compute(formula: Formula, scope: Scope, ground: FormulaContext) -> Any:
             raise NoValue(
                 f"{name}: {error}" if isinstance(error, NoValue) else f"{name} cannot take these values"
             ) from None
-    left, right = (_compute(one, scope, ground) for one in formula.operands)
-    return _operate(formula.op, left, right)
+    rest: list[tuple[str, Formula]] = []
+    while formula.op in _ARITHMETIC or formula.op in _COMPARE:  # a chain is as long as its text, so it is no recursion
+        rest.append((formula.op, formula.operands[1]))
+        formula = formula.operands[0]
+    value = _compute(formula, scope, ground)
+    for op, right in reversed(rest):
+        value = _operate(op, value, _compute(right, scope, ground))
+    return value
 
 
 def _number(value: Any) -> Any:
@@ -249,6 +258,8 @@ def _kind(value: Any) -> str:
 
 def _plain(value: Any) -> Any:
     if isinstance(value, Decimal):
+        if not math.isfinite(value) or abs(value) > _LARGEST:
+            raise NoValue("the number is too large for JSON")
         return int(value) if value == value.to_integral_value() and abs(value) < Decimal(10) ** 30 else float(value)
     if isinstance(value, datetime):
         return value.isoformat(timespec="seconds").replace("+00:00", "Z")
@@ -257,6 +268,9 @@ def _plain(value: Any) -> Any:
     if isinstance(value, timedelta):
         raise NoValue("a span of time is no value; add it to a date")
     return value
+
+
+_LARGEST = Decimal("1e308")
 
 
 @dataclass(frozen=True, slots=True)
@@ -296,6 +310,12 @@ def _part(ground: FormulaContext, text: str, start: Decimal, count: Decimal) -> 
     return text[int(start) : int(start) + int(count)] if start >= 0 and count >= 0 else text[int(start) :][: int(count)]
 
 
+def _replace(ground: FormulaContext, text: str, old: str, new: str) -> str:
+    if len(text) + text.count(old) * (len(new) - len(old)) > MAX_TEXT:
+        raise NoValue(f"more than {MAX_TEXT:,} characters")
+    return text.replace(old, new)
+
+
 def _span(unit: str) -> Callable[[FormulaContext, Decimal], timedelta]:
     return lambda ground, count: timedelta(**{unit: float(count)})
 
@@ -317,7 +337,7 @@ FUNCTIONS: Mapping[str, Function] = {
     "upper": Function(lambda ground, text: text.upper(), (1, 1), "a text in upper case"),
     "trim": Function(lambda ground, text: text.strip(), (1, 1), "a text without space around it"),
     "part": Function(_part, (3, 3), "so many characters of a text from a place, counted from 0"),
-    "replace": Function(lambda ground, text, old, new: text.replace(old, new)[:MAX_TEXT], (3, 3), "a text with another put in"),
+    "replace": Function(_replace, (3, 3), "a text with another put in"),
     "length": Function(lambda ground, value: Decimal(len(value)), (1, 1), "characters of a text, items of a list"),
     "sum": Function(lambda ground, items: sum(map(_number, items), Decimal(0)), (1, 1), "the sum of a list of numbers"),
     "least": Function(lambda ground, *values: min(values), (2, 20), "the smallest"),

@@ -78,6 +78,9 @@ def select_json(text: str, value: Any) -> list[Any]:
     from jsonpath.exceptions import JSONPathError
 
     try:
+        if isinstance(value, str):
+            # A text would be taken for JSON and read; like any value without members, it is all that can be chosen.
+            return [value for _ in json_path(text).findall(0)]
         return list(json_path(text).findall(value))
     except (JSONPathError, RecursionError, TypeError) as error:
         raise NoSelection(" ".join(str(error).split())[:160] or type(error).__name__) from None
