@@ -15,6 +15,7 @@ from collections.abc import Callable
 from dataclasses import replace
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 from urllib.parse import quote, unquote
 
@@ -24,27 +25,31 @@ from hypothesis import strategies as st
 from lxml import etree
 
 from conftest import Result, answers, definition, read_contract
+from juxtalogos._version import VERSION
+from juxtalogos.exchange.message import parse_request
 from juxtalogos.exchange.redact import MASK, Redactor
 from juxtalogos.formats import wire_of
 from juxtalogos.formats.openapi.wire.match import path_values
 from juxtalogos.ledger import CaseRecord, ExchangeQuery, ExchangeRecord
 from juxtalogos.ledger.recorder import Recorder
 from juxtalogos.ledger.sqlite.store import SqliteLedger
-from juxtalogos.model.errors import ConfigError
+from juxtalogos.model.errors import ConfigError, LedgerError
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import Location
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.binding import BoundRun
+from juxtalogos.run.binding import BoundRun, digest_of
 from juxtalogos.run.engine import Engine
 from juxtalogos.run.executors import Dealer, LocalExecutor
-from juxtalogos.run.plan import CaseRef, Part, RunPlan, turns, units
+from juxtalogos.run.executors.processes import ProcessExecutor
+from juxtalogos.run.plan import CaseRef, Part, RunPlan, Unit, turns, units
 from juxtalogos.run.session import open_session
 from juxtalogos.run.slots import Slots
 from juxtalogos.run.step import RunContext
 from juxtalogos.run.stop import Stop
 from juxtalogos.run.system import running_system
+from juxtalogos.run.unforeseen import told
 from juxtalogos.schema.xml import compile_schemas
 from juxtalogos.suite.model import Case, CaseKey, Suite
 from juxtalogos.workspace import cache
@@ -456,3 +461,62 @@ def test_every_record_of_a_batch_has_a_number_of_its_own() -> None:
         (5, "t", 0),
     ]
     assert len(list(itertools.islice(kept, 9))) == 5
+
+
+def test_the_digest_of_a_contract_changes_with_each_of_its_documents() -> None:
+    texts = [definition({"/docks": {"get": {"responses": answers({"type": kind})}}}) for kind in ("string", "integer")]
+    digests = [digest_of(read_contract(text)) for text in (*texts, texts[0])]
+    assert digests[0] == digests[2] != digests[1] and all(len(one) == 32 for one in digests)
+
+
+def test_an_unforeseen_error_is_told_with_its_place_in_our_code() -> None:
+    with pytest.raises(TypeError) as found:
+        parse_request(None, "http://quay.test", "given")  # type: ignore[arg-type]
+    line = told(found.value)
+    assert re.search(r"\(\w+Error: .+ at [\w/]+\.py:\d+\); please report this line", line) and VERSION in line
+    bare = told(found.value, bare=True)
+    assert str(found.value)[:20] not in bare and "TypeError at " in bare
+    with pytest.raises(ZeroDivisionError) as other:
+        _ = 1 / 0
+    assert "at somewhere" in told(other.value)
+    assert "x" * 200 in told(ValueError("x" * 900)) and "x" * 201 not in told(ValueError("x" * 900))
+
+
+def test_the_parts_of_a_batch_are_redacted_like_the_whole() -> None:
+    """Also by a redactor that knows no secret of its own: a credential header is one anywhere."""
+
+    def record(*parts: ExchangeRecord) -> ExchangeRecord:
+        sent = Exchange(Request("GET", "http://h/q", (("Authorization", "Bearer abc-quay-1"),)), None, Timings(0, 0, 0))
+        return ExchangeRecord("c", "s", "quay", "x", sent, Verdict.ERROR, "", parts=parts)
+
+    plain = replace(record(record()), exchange=None)
+    for redactor in (Redactor.of([]), Redactor.of(["other-secret"], ["pin"])):
+        for one in (record(), record(record(record())), plain):
+            assert "abc-quay" not in repr(one.redacted(redactor))
+            assert len(one.redacted(redactor).parts) == len(one.parts)
+    clean = ExchangeRecord("c", "s", "quay", "x", None, Verdict.SKIPPED, "")
+    assert clean.redacted(Redactor.of([])) is clean
+
+
+def test_what_is_kept_is_not_lost_with_its_process() -> None:
+    """A unit is taken off when it ended, told as lost only while its records are not committed."""
+    executor, told_of = ProcessExecutor.__new__(ProcessExecutor), list[CaseRecord]()
+    executor.done, executor.changed, executor.fault = told_of.append, asyncio.Event(), None
+    ended: list[tuple[Unit, Any]] = []
+    dealer: Any = SimpleNamespace(ended=lambda unit, records: ended.append((unit, records)))
+    worker: Any = SimpleNamespace(units={}, records={}, unkept={})
+    for number in (1, 2, 3):
+        worker.units[number] = Unit((CaseRef("s", f"c{number}"),))
+        worker.records[number] = []
+    for number in (1, 2):
+        case_told = {"suite": "s", "case": f"c{number}", "verdict": "failed", "reason": "why", "seconds": 0.5}
+        executor._heard(worker, dealer, {"case": case_told, "unit": number})
+        executor._heard(worker, dealer, {"ended": number})
+    assert [one.case for one in told_of] == ["c1", "c2"] and [unit.cases[0].case for unit, _ in ended] == ["c1", "c2"]
+    assert [records[0].verdict for _, records in ended] == [Verdict.FAILED] * 2 and executor.changed.is_set()
+    assert list(worker.units) == [3] and list(worker.unkept) == [1, 2]
+    executor._heard(worker, dealer, {"kept": [1]})
+    assert list(worker.unkept) == [2] and executor.fault is None
+    executor._heard(worker, dealer, {"fault": "full", "where": "l.sqlite", "mend": "make room", "ledger": True})
+    executor._heard(worker, dealer, {"fault": "other", "where": "x", "mend": "", "ledger": False})
+    assert isinstance(executor.fault, LedgerError) and executor.fault.what == "full"

@@ -237,6 +237,21 @@ def test_a_goto_back_into_the_set_up_is_an_error_of_the_suite(bench: Bench) -> N
     assert "a set-up step runs once" in ran.cases[-1].reason + ran.cases[1].reason + ran.cases[2].reason
 
 
+def test_a_retry_by_way_of_a_set_up_step_is_an_error_of_the_suite(bench: Bench) -> None:
+    (bench.home.root / "tables").mkdir()
+    (bench.home.root / "tables" / "lines.csv").write_text("line\n3\n4\n", "utf-8")
+    again = [{"name": "again", "type": "retry", "retryAfter": 0, "retryLimit": 2, "stepId": "make"}]
+    read = a_step("read", "readLine", line="$inputs.line", status=404, onFailure=again)
+    after = a_step("after", "readLine", line=9, status=200)
+    bench.suite(case("rows", a_step("make", "makeLine"), read, after, **TABLE, **{"x-juxtalogos-setup": ["make"]}))
+    ran = bench.run()
+    assert ran.verdicts() == {"rows[set-up]": "passed", "rows[row 1]": "error", "rows[row 2]": "error"}
+    assert all("a set-up step runs once" in one.reason for one in ran.cases[1:])
+    assert ran.service.calls() == ["POST /lines", "GET /lines/3", "GET /lines/4"], (
+        "neither the set-up again nor what comes behind"
+    )
+
+
 def test_clean_up_after_a_thousand_steps(bench: Bench) -> None:
     back = [{"name": "round", "type": "goto", "stepId": "read"}]
     bench.suite(case("round", a_step("make", "makeLine"), a_step("read", "readLine", line=1, onSuccess=back), DROP))
