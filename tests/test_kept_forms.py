@@ -169,6 +169,18 @@ def test_secrets_that_hold_each_other_are_hidden_whole(parts: list[str], around:
     assert redactor.text(f"{around}|{whole}|{around}") == f"{around}|{MASK}|{around}"
 
 
+@pytest.mark.parametrize("before", [b"", b"\xff\xfe", b"\xfe\xff", b"\0", b"\xff\xfe\0"])
+@pytest.mark.parametrize("codec", ["utf-8", "utf-16-le", "utf-16-be"])
+def test_a_body_cannot_hide_a_secret_by_how_it_begins(before: bytes, codec: str) -> None:
+    for around in ("", "dock", "é"):
+        body = before + f"{around}{SECRET}{around}".encode(codec)
+        found = Redactor.of([SECRET], ["pin"]).body(body)
+        assert SECRET.encode(codec) not in found and MASK.encode(codec) in found
+        assert found == before + f"{around}{MASK}{around}".encode(codec)
+    field = before + b'{"pin": "4711-a"}'
+    assert b"4711" not in Redactor.of([], ["pin"]).body(field)
+
+
 def test_a_recorded_exchange_shows_its_own_secrets() -> None:
     request: Headers = (
         ("Authorization", "Bearer tok-1234"), ("Cookie", "lang=en; session=abcdefghijkl; theme=dark"), ("X-Api-Key", "key-9"),

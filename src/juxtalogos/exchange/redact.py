@@ -49,13 +49,14 @@ class Redactor:
 
     def body(self, body: bytes) -> bytes:
         """A body with known secrets, and the values of secret fields, masked."""
-        codec = _WIDE.get(body[:2])
-        if codec:
-            return self._wide_body(body, codec)
-        for secret in self.texts:
-            encoded = secret.encode("utf-8", "surrogatepass")
-            if encoded in body:
-                body = body.replace(encoded, MASK.encode())
+        if body[:2] in _WIDE:
+            body = self._wide_body(body, _WIDE[body[:2]])
+        # However a body begins, its sender may have put a text in any form into it.
+        for codec in ("utf-8", "utf-16-le", "utf-16-be") if b"\0" in body else ("utf-8",):
+            for secret in self.texts:
+                encoded = secret.encode(codec, "surrogatepass")
+                if encoded in body:
+                    body = body.replace(encoded, MASK.encode(codec))
         return mask_fields(body, self.names, MASK)
 
     def _wide_body(self, body: bytes, codec: str) -> bytes:
@@ -63,7 +64,7 @@ class Redactor:
         plain = body.decode(codec, "surrogatepass" if len(body) % 2 == 0 else "replace").encode(
             "utf-8", "surrogatepass"
         )
-        masked = self.body(plain)
+        masked = mask_fields(plain, self.names, MASK)
         return body if masked is plain else masked.decode("utf-8", "surrogatepass").encode(codec, "surrogatepass")
 
     @property
