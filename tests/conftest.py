@@ -22,9 +22,12 @@ from juxtalogos.demo.planted import planted_names
 from juxtalogos.demo.server import KEY, base_url, make_server
 
 # In CI the same examples each time, so that a change is judged and not its luck; elsewhere new ones.
-settings.register_profile("ci", derandomize=True)
+settings.register_profile("here", deadline=None)
+settings.register_profile("ci", deadline=None, derandomize=True)
 if os.environ.get("CI"):
     settings.load_profile("ci")
+else:
+    settings.load_profile("here")
 
 BERTHS = resources.files("juxtalogos.demo").joinpath("berths.yaml").read_text("utf-8")
 

@@ -161,10 +161,13 @@ def test_an_older_form_is_read_in_place_and_migrated_when_it_is_written(tmp_path
         database = sqlite3.connect(path)
         database.execute("ALTER TABLE exchange DROP COLUMN notes")
         database.execute("PRAGMA user_version=1")
+        first = expected["exchanges"][0][0]
+        for table, column in (("exchange", "id"), ("check_result", "exchange"), ("hit", "exchange")):
+            database.execute(f"UPDATE {table} SET {column} = {column} - {first - 1}")
         database.commit()
         database.close()
-        for row in expected["exchanges"]:
-            row[12] = []
+        for number, row in enumerate(expected["exchanges"], 1):
+            row[0], row[12] = number, []  # the first one of all is read too
     before = path.read_bytes()
     assert _told(path) == expected and path.read_bytes() == before
     with open_ledger(path, write=True) as ledger:
