@@ -520,3 +520,31 @@ def test_what_is_kept_is_not_lost_with_its_process() -> None:
     executor._heard(worker, dealer, {"fault": "full", "where": "l.sqlite", "mend": "make room", "ledger": True})
     executor._heard(worker, dealer, {"fault": "other", "where": "x", "mend": "", "ledger": False})
     assert isinstance(executor.fault, LedgerError) and executor.fault.what == "full"
+
+
+def test_a_source_of_work_hears_of_what_was_lost_with_a_process() -> None:
+    """Told once each: what had ended but was not committed, and what was still being done; only this ends now."""
+    executor = ProcessExecutor.__new__(ProcessExecutor)
+    lost: list[tuple[str, str]] = []
+    ended: list[tuple[str, Any]] = []
+
+    async def tell(unit: Unit, reason: str) -> list[CaseRecord]:
+        lost.append((unit.cases[0].case, reason))
+        return [CaseRecord("s", unit.cases[0].case, Verdict.ERROR, reason, 0.0)]
+
+    async def nothing() -> bytes:
+        return b""
+
+    async def killed() -> int:
+        return -9
+
+    units = {number: Unit((CaseRef("s", f"c{number}"),)) for number in (1, 2, 3)}
+    process = SimpleNamespace(stdout=SimpleNamespace(readline=nothing), wait=killed)
+    worker: Any = SimpleNamespace(process=process, alive=True, unkept={1: units[1]}, units={2: units[2], 3: units[3]})
+    source: Any = SimpleNamespace(ended=lambda unit, records: ended.append((unit.cases[0].case, records[0].verdict)))
+    executor.changed = asyncio.Event()
+    executor._lost = tell  # type: ignore[method-assign]
+    asyncio.run(executor._listen(worker, source))
+    assert lost == [(f"c{number}", "the process that ran it ended with status -9") for number in (1, 2, 3)]
+    assert ended == [("c2", Verdict.ERROR), ("c3", Verdict.ERROR)]
+    assert not worker.alive and not worker.units and executor.changed.is_set()

@@ -20,9 +20,9 @@ from juxtalogos.workspace.remote import Access
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Read a definition (OpenAPI 2.0, 3.0 or 3.1; JSON or YAML) with all documents it refers to, and keep it in the
-workspace. SOURCE is a file, a folder, a zip archive, a URL, or a catalogue (RFC 9727) of several. Every fault is
-listed with its line and how to mend it; what is sound is kept. With --refresh the source of a contract is read
+Read a definition (OpenAPI 2.0, 3.0 or 3.1, WSDL 1.1; JSON, YAML or XML) with all documents it refers to, and keep it
+in the workspace. SOURCE is a file, a folder, a zip archive, a URL, or a catalogue (RFC 9727) of several. Every fault
+is listed with its line and how to mend it; what is sound is kept. With --refresh the source of a contract is read
 again, and what changed is told.
 
 References over the network lead to the source's own origin only, unless allowed. Secrets are given as env:NAME or

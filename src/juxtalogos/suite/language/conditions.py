@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 import operator
 import re
 from collections.abc import Callable
@@ -101,15 +100,15 @@ class _Parser(Tokens):
         except BadExpression as error:
             raise BadCondition(str(error), start) from None
         self.advance()
-        for count in itertools.count():
-            if self.kind != "op" or self.token[0] not in "[.":
-                return found
-            if count == MAX_DEPTH:
+        count = 0
+        while self.kind == "op" and self.token[0] in "[.":
+            count += 1
+            if count > MAX_DEPTH:
                 raise BadCondition("nested too deep", self.start)
             key: int | str = int(self.token[1:-1]) if self.token[0] == "[" else self.token[1:]
             found = Condition("access", (found, key))
             self.advance()
-        raise AssertionError
+        return found
 
 
 def reads(condition: Condition) -> list[Expression]:
