@@ -12,7 +12,7 @@ from typing import Any
 
 from juxtalogos.compose.dependencies import Dependency, success_answer
 from juxtalogos.compose.provoking import UNKNOWN, fault_checks, provocations
-from juxtalogos.compose.requests import sample_inputs
+from juxtalogos.compose.requests import named_anew, sample_inputs, tried_alone
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Intent, Operation
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.location import follow_pointer
@@ -40,6 +40,8 @@ class _Draft:
     by_operation: dict[str, str] = field(default_factory=dict)
     """Operation -> the step that calls it."""
     created: list[tuple[Operation, str]] = field(default_factory=list)
+    stale: set[str] = field(default_factory=set)
+    """Operations that read what has been changed since."""
 
 
 def compose(contract: Contract, dependencies: Iterable[Dependency], source_url: str) -> Composed:
@@ -82,6 +84,8 @@ class _Composer:
             if operation.resource:
                 self.by_resource.setdefault((operation.resource, operation.on_item), []).append(operation)
         self.names: dict[str, int] = {}
+        self.made = 0
+        """How many steps so far name what they make."""
         self.samples: dict[tuple[str, bool], Inputs] = {}
 
     def sample(self, operation: Operation, *, full: bool = False) -> Inputs:
@@ -92,13 +96,17 @@ class _Composer:
         return self.samples[key]
 
     def cases_of(self, operation: Operation) -> list[dict[str, Any]]:
-        """With everything filled in; and, where that differs, with only what is required."""
+        """With everything filled in; where that differs, with only what is required; and with each input that is tried by itself."""
         whole, bare = self.sample(operation, full=True), self.sample(operation)
         summary = operation.summary or operation.id
         found = [self.case(operation, whole, slug(operation.id), summary)]
         if bare != whole:
             found.append(
                 self.case(operation, bare, f"{slug(operation.id)}-required-only", f"{summary}: only what is required")
+            )
+        for one, inputs in tried_alone(self.contract, operation, bare):
+            found.append(
+                self.case(operation, inputs, f"{slug(operation.id)}-{slug(one.name)}", f"{summary}: {one.name}")
             )
         return found + [
             self.fault_case(*provoked)
@@ -139,10 +147,14 @@ class _Composer:
         always: bool = False,
         status: str = "",
         link: bool = True,
+        made_by: Operation | None = None,
     ) -> str:
-        """Adds a step, and before it the steps that give what it needs; gives its stepId."""
+        """Adds a step, and before it the steps that give what it needs; gives its stepId. `made_by`: what made the item that it is about."""
         if inputs is None:
             inputs = self.sample(operation)
+        if operation.names:
+            self.made += 1
+            inputs = named_anew(self.contract, operation, inputs, self.made)
         values: dict[str, Any] = {}
         for need in self.needs.get(operation.id, ()) if link else ():
             if need.input.startswith("body") and not _has_place(inputs.body, need.input):
@@ -150,7 +162,11 @@ class _Composer:
             source = self.contract.operation(need.source)
             if source is None or need.source in above or need.source == operation.id:
                 continue
-            step = draft.by_operation.get(need.source) or self.add(draft, source, None, (*above, operation.id))
+            if made_by and source.intent is Intent.CREATE and source.resource == made_by.resource:
+                source = made_by
+            step = draft.by_operation.get(source.id)
+            if step is None or (source.id in draft.stale and need.value.startswith("$response.header.")):
+                step = self.add(draft, source, None, (*above, operation.id), always=always, made_by=made_by)
             values[need.input] = self.output(draft, step, need)
         step_id = self.step_id(draft, operation)
         declared = body_type(operation, inputs)
@@ -164,7 +180,13 @@ class _Composer:
                 status=status or success_condition(operation),
             )
         )
+        if operation.intent is Intent.READ:
+            draft.by_operation[operation.id] = step_id
+            draft.stale.discard(operation.id)
         draft.by_operation.setdefault(operation.id, step_id)
+        if operation.on_item and not operation.safe:
+            items = self.by_resource.get((operation.resource, True), ())
+            draft.stale.update(one.id for one in items if one.intent is Intent.READ)
         if operation.intent is Intent.CREATE and not always:
             draft.created.append((operation, step_id))
         return step_id
@@ -203,9 +225,14 @@ class _Composer:
             if (
                 delete
                 and delete.id not in draft.by_operation
-                and any(need.source == create.id for need in self.needs.get(delete.id, ()))
+                and any(self.gives(create, need) for need in self.needs.get(delete.id, ()))
             ):
-                self.add(draft, delete, None, (), always=True)
+                self.add(draft, delete, None, (), always=True, made_by=create)
+
+    def gives(self, create: Operation, need: Dependency) -> bool:
+        """Whether a need is met by what an operation creates: itself, or another one that adds to the same collection."""
+        source = self.contract.operation(need.source)
+        return source is not None and source.intent is Intent.CREATE and source.resource == create.resource
 
     def deleter(self, create: Operation) -> Operation | None:
         return self.items_of(create).get(Intent.DELETE)
@@ -221,6 +248,8 @@ class _Composer:
         items = self.items_of(create)
         if create.intent is not Intent.CREATE or not items:
             return []
+        if not any(need.source == create.id for item in items.values() for need in self.needs.get(item.id, ())):
+            return []  # the collection has another operation that adds to it
         draft = _Draft()
         self.add(draft, create, self.sample(create, full=True), ())
         collection = self.by_resource.get((create.resource, False), ())
@@ -234,16 +263,9 @@ class _Composer:
             self.add(draft, read, None, ())
         if delete:
             self.add(draft, delete, None, (), always=True)
-            gone = next(
-                (
-                    status
-                    for status in ("404", "410")
-                    if read and any(answer.status == status for answer in read.answers)
-                ),
-                "",
-            )
+            gone = read and _gone(read)
             if read and gone:
-                self.add(draft, read, None, (), status=f"$statusCode == {gone}")
+                self.add(draft, read, None, (), status=gone)
         self.clean_up(draft)
         name = slug(create.resource.strip("/").replace("/", "-")) or "root"
         return [
@@ -264,6 +286,15 @@ def _has_place(body: Any, address: str) -> bool:
         return follow_pointer(body, above) is not None
     except (LookupError, ValueError):
         return False
+
+
+def _gone(read: Operation) -> str:
+    """The condition that what was read is not there any more, where it is declared how that is told."""
+    declared = {answer.status for answer in read.answers}
+    for status in ("404", "410"):
+        if status in declared:
+            return f"$statusCode == {status}"
+    return "$statusCode == 404 || $statusCode == 410" if "4XX" in declared else ""
 
 
 def success_condition(operation: Operation) -> str:

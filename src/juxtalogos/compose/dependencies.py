@@ -141,6 +141,8 @@ def _linked(contract: Contract) -> Iterator[Dependency]:
                     continue
                 for name, expression in link.parameters:
                     address = next((one.address for one in target.inputs if name in (one.address, one.name)), "")
+                    if name.startswith("body/") and target.body is not None:
+                        address = name
                     if address and expression.startswith("$"):
                         yield Dependency(
                             target.id,
@@ -227,6 +229,7 @@ def _needs(rows: _Rows, operation: Operation) -> Iterator[_Need]:
             and row.required
             and not row.read_only
             and "/0" not in row.path
+            and f"body{row.path}" not in operation.names
             and _carries(row)
             and (_ID_LIKE.search(row.name) or _ID_LIKE.search(row.shared))
         ):

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import uuid
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 from juxtalogos.exchange.media import chosen_media
 from juxtalogos.model.contract import Contract, Input, Media, Operation
 from juxtalogos.model.errors import Unsampleable, UsageError, quoted
+from juxtalogos.model.location import follow_pointer
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs, Wire
 from juxtalogos.suite.inputs import resolve_address, with_values
@@ -16,17 +18,54 @@ from juxtalogos.suite.inputs import resolve_address, with_values
 def sample_inputs(
     contract: Contract, operation: Operation, *, full: bool, content_type: str = "", seed: int = 0
 ) -> Inputs:
-    """Valid values: for what is required, or with `full` for everything. Unsampleable names the input."""
+    """Valid values: for what is required, or with `full` for everything that goes together. Unsampleable names the input."""
     values = {
         one.address: sample_of(contract, one, seed)
         for one in operation.inputs
-        if one.required or (full and not one.deprecated)
+        if one.required or (full and not one.deprecated and not one.alone)
     }
     body: Any = ABSENT
     media = chosen_media(operation, content_type)
     if operation.body and media and (operation.body.required or full):
         body = sample_body(contract, media, full=full, seed=seed)
     return Inputs(values, body, content_type or (media.media_type if media and body is not ABSENT else ""))
+
+
+def tried_alone(contract: Contract, operation: Operation, bare: Inputs) -> Iterator[tuple[Input, Inputs]]:
+    """(input, inputs with it) of each that is to be tried by itself, once with each of its examples."""
+    by_address = {one.address: one for one in operation.inputs}
+    for one in operation.inputs:
+        if one.alone and one.examples and not one.required:
+            chosen = [one, *(by_address[address] for address in one.beside if address in by_address)]
+            values = {each.address: sample_of(contract, each) for each in chosen}
+            for example in one.examples:
+                yield one, with_values(bare, {**values, one.address: example})
+
+
+_SPREAD = (41_000, 4_100, 100, 0)
+"""Added to a number that tells one thing from another: small ones are likely to be taken."""
+
+
+def named_anew(contract: Contract, operation: Operation, inputs: Inputs, number: int) -> Inputs:
+    """Inputs in which what the caller names is named after a number, as far as the schema allows that."""
+    media = chosen_media(operation, inputs.content_type)
+    schema = contract.schema(media.schema) if media and media.schema else None
+    for address in operation.names if schema is not None and inputs.body is not ABSENT else ():
+        try:
+            value = follow_pointer(inputs.body, address[4:])
+        except (LookupError, ValueError):
+            continue
+        tried = (with_values(inputs, {address: one}) for one in _variants(value, number))
+        inputs = next((one for one in tried if schema.accepts(one.body)), inputs)
+    return inputs
+
+
+def _variants(value: Any, number: int) -> Iterator[Any]:
+    if isinstance(value, int) and not isinstance(value, bool):
+        yield from (step + number for step in _SPREAD)
+    elif isinstance(value, str):
+        yield from (f"{value}-{number}", f"{value[:3]}{number}", str(number + _SPREAD[0]), str(number))
+        yield str(uuid.uuid5(uuid.NAMESPACE_OID, f"{value}-{number}"))
 
 
 def sample_of(contract: Contract, one: Input, seed: int = 0) -> Any:

@@ -77,6 +77,33 @@ PLANTED: tuple[Planted, ...] = (
             ("smooth", "assignTugs", "answers 200 with a fault", (("status.protocol", "status"), ("criterion.unmet", "written"))),
         )
     ),
+    *(
+        Planted(name, operation, what, findings, "registry")
+        for name, operation, what, findings in (
+            ("ensign", "Owners.read", "adds a property that the type does not declare", (("body.extra", "body/Ensign"),)),
+            ("mooring", "Owners.create", "does not tell where the new owner is found", (("header.missing", "header.Location"),)),
+            ("muster", "Owners.list", "counts wrongly", (("control.untrue", "body/@odata.count"),)),
+            ("decks", "Vessels.read", "gives a decimal as a text", (("body.type", "body/Measures/Length"),)),
+            ("rust", "Vessels.list", "has a condition outside the enumeration", (("body.enum", "body/value/*/Condition"),)),
+            ("sieve", "Vessels.list", "ignores the filter", (("option.dropped", "body/value/*"),)),
+            ("knots", "Vessels.read", "leaves the code out of an error", (("body.required", "body/error/code"),)),
+            ("drift", "Certificates.list", "ignores the order", (("option.dropped", "body/value/*/Number"),)),
+            ("longhand", "Certificates.list", "has texts longer than MaxLength", (("body.length", "body/value/*/Kind"),)),
+            ("scuttle", "Certificates.delete", "answers a deletion with 200", (("status.undeclared", "status"),)),
+            ("haul", "Inspections.list", "sends more than $top", (("option.dropped", "body/value"),)),
+            ("inline", "Inspections.read", "does not expand", (("option.dropped", "body/Vessel"),)),
+            ("bearing", "Plans.read", "leaves the context URL out", (("control.untrue", "body/@odata.context"),)),
+        )
+    ),
+    *(
+        Planted(name, operation, what, findings, "registry-v2")
+        for name, operation, what, findings in (
+            ("ballast", "Vessels.read", "gives a decimal as a number", (("body.type", "body/d/Measures/Length"), ("body.type", "body/d/Measures/Draught"))),
+            ("almanac", "Owners.read", "writes a date as V4 does", (("body.format", "body/d/Registered"),)),
+            ("tally", "Vessels.list", "leaves out the count that was asked for", (("option.dropped", "body/d/__count"),)),
+            ("undated", "Owners.list", "leaves atom:updated out", (("control.untrue", "body"),)),
+        )
+    ),
 )  # fmt: skip
 
 

@@ -1,4 +1,4 @@
-"""The harbour's services on one loopback port: berths (HTTP and JSON) and pilotage (SOAP).
+"""The harbour's services on one loopback port: berths (HTTP and JSON), pilotage (SOAP) and registry (OData V4, with a V2 face).
 
 Run it alone: python -m juxtalogos.demo.server --port 8480 --deviations none
 """
@@ -18,6 +18,11 @@ from juxtalogos.demo.berths import KEY, PREFIX, ROUTES, Call, Harbour, Refusal, 
 from juxtalogos.demo.pilotage import PREFIX as PILOTAGE
 from juxtalogos.demo.pilotage import PilotOffice
 from juxtalogos.demo.planted import planted_names
+from juxtalogos.demo.registry import PREFIX as REGISTRY
+from juxtalogos.demo.registry import RegistryV4
+from juxtalogos.demo.registry_store import Store
+from juxtalogos.demo.registry_v2 import PREFIX as REGISTRY_V2
+from juxtalogos.demo.registry_v2 import RegistryV2
 
 __all__ = ["KEY", "base_url", "make_server"]
 
@@ -30,6 +35,8 @@ class Handler(BaseHTTPRequestHandler):
     disable_nagle_algorithm = True
     harbour: Harbour
     office: PilotOffice
+    registry: RegistryV4
+    old_registry: RegistryV2
 
     def answer(self) -> None:
         parts = urlsplit(self.path)
@@ -38,6 +45,14 @@ class Handler(BaseHTTPRequestHandler):
         if parts.path.startswith(PILOTAGE):
             self.reply(*self.office.answer(self.command, parts.path, parts.query, self.headers, body))
             return
+        for prefix, face in ((REGISTRY, self.registry), (REGISTRY_V2, self.old_registry)):
+            if parts.path.startswith(prefix):
+                host = self.headers.get("Host", "")
+                status, media_type, data, headers = face.answer(
+                    self.command, parts.path, parts.query, self.headers, body, host
+                )
+                self.reply(status, media_type, data, headers)
+                return
         try:
             with self.harbour.lock:
                 reply = self.dispatch(
@@ -78,6 +93,7 @@ class Handler(BaseHTTPRequestHandler):
         if path == "/reset" and self.command == "POST":
             self.harbour.reset()
             self.office.reset()
+            self.registry.store.reset()
             return Reply(204)
         for method, pattern, name in ROUTES:
             found = re.fullmatch(PREFIX + pattern, path)
@@ -86,7 +102,7 @@ class Handler(BaseHTTPRequestHandler):
                 return operation(call, *found.groups())
         raise Refusal(404, "Nothing here", path)
 
-    do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = answer
+    do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = do_MERGE = answer
 
     def log_message(self, format: str, *args: object) -> None:
         pass
@@ -94,14 +110,21 @@ class Handler(BaseHTTPRequestHandler):
 
 def make_server(port: int, odd: frozenset[str]) -> ThreadingHTTPServer:
     """The service on a loopback port (0: any free one), not yet serving."""
-    state = {"harbour": Harbour(odd), "office": PilotOffice(odd)}
+    store = Store()
+    state = {
+        "harbour": Harbour(odd),
+        "office": PilotOffice(odd),
+        "registry": RegistryV4(store, odd),
+        "old_registry": RegistryV2(store, odd),
+    }
     server = ThreadingHTTPServer(("127.0.0.1", port), type("BoundHandler", (Handler,), state))
     server.daemon_threads = True
     return server
 
 
 def base_url(server: ThreadingHTTPServer, contract: str = "berths") -> str:
-    return f"http://127.0.0.1:{server.server_address[1]}{PILOTAGE if contract == 'pilotage' else PREFIX}"
+    places = {"pilotage": PILOTAGE, "registry": REGISTRY, "registry-v2": REGISTRY_V2}
+    return f"http://127.0.0.1:{server.server_address[1]}{places.get(contract, PREFIX)}"
 
 
 def main() -> None:

@@ -76,7 +76,7 @@ class XmlTree:
             siblings = [self.root] if at is None else list(at)
             likes = [one for one in siblings if local(one.tag) == name]
             if wanted:
-                likes = [one for one in likes if one.get("name") == wanted]
+                likes = [one for one in likes if _called(one) == wanted]
             index = int(number) - 1 if number else 0
             if index >= len(likes):
                 return None
@@ -84,14 +84,19 @@ class XmlTree:
         return at
 
 
+def _called(element: ET.Element) -> str | None:
+    """What an element is called by its attribute: `name` in WSDL and XSD, `Name` in metadata of data services."""
+    return element.get("name") or element.get("Name")
+
+
 def _steps(above: ET.Element) -> dict[ET.Element, str]:
     """The step of each child."""
     counts: Counter[str] = Counter(local(one.tag) for one in above)
-    named: Counter[tuple[str, str | None]] = Counter((local(one.tag), one.get("name")) for one in above)
+    named: Counter[tuple[str, str | None]] = Counter((local(one.tag), _called(one)) for one in above)
     numbers: Counter[str] = Counter()
     found = {}
     for one in above:
-        name, called = local(one.tag), one.get("name")
+        name, called = local(one.tag), _called(one)
         numbers[name] += 1
         if counts[name] == 1:
             found[one] = name

@@ -17,11 +17,15 @@ from juxtalogos.plugins import Table
 
 FORMATS: Table[Format] = Table(
     "juxtalogos.formats",
-    {"openapi": "juxtalogos.formats.openapi:OPENAPI", "soap": "juxtalogos.formats.soap:SOAP"},
+    {
+        "openapi": "juxtalogos.formats.openapi:OPENAPI",
+        "soap": "juxtalogos.formats.soap:SOAP",
+        "odata": "juxtalogos.formats.odata:ODATA",
+    },
 )
 """Ours, and those that installed packages add under the entry point group `juxtalogos.formats`."""
 
-_SYNTAXES = {"soap": ("xml",), "openapi": ("json", "yaml")}
+_SYNTAXES = {"soap": ("xml",), "openapi": ("json", "yaml"), "odata": ("xml", "json")}
 """What the documents of our formats are written in: a format is not loaded to look at others."""
 
 _wires: WeakKeyDictionary[Contract, Wire] = WeakKeyDictionary()

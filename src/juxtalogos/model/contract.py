@@ -71,6 +71,10 @@ class Input:
     examples: tuple[object, ...] = ()
     identifies: str = ""
     """The key of the resource of which it names an item."""
+    alone: bool = False
+    """Whether a case of its own tries it: together with others it would hide what they do."""
+    beside: tuple[str, ...] = ()
+    """Addresses of inputs that go with it when it is tried alone."""
 
     @property
     def address(self) -> str:
@@ -175,6 +179,8 @@ class Operation:
     """Whether it works on one item of the resource, and not on the collection."""
     noun: str = ""
     """What it is about, in the singular."""
+    names: tuple[str, ...] = ()
+    """Addresses of what its caller names anew: a value that is taken already is refused."""
     group: str = ""
     """What of the contract it belongs to: a tag, a service, the first part of its address."""
 

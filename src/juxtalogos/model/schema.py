@@ -34,6 +34,8 @@ class SchemaRef:
     """The name of an element that the protocol puts around the members."""
     encoded: bool = False
     """Whether the protocol encodes the members by rules of its own (SOAP 1.1, section 5)."""
+    role: str = ""
+    """What of the place is meant, where a protocol makes several schemas of one declaration (what comes, what is sent, a list)."""
 
     @property
     def declared(self) -> tuple[SchemaRef, ...]:

@@ -138,6 +138,8 @@ def enum_element(rule: Rule, member: Any, context: Context, label: str = "") -> 
 
 def _label(node: Node) -> str:
     """What a person calls a schema: its name, behind that of the schema it is a property of."""
+    if node.notes.called:
+        return node.notes.called
     tokens = split_pointer(node.location.pointer)
     if len(tokens) > 2 and tokens[-2] == "properties":
         return f"{tokens[-3]}.{tokens[-1]}"
@@ -161,6 +163,8 @@ def _matches(pattern: Pattern, name: str) -> bool:
 
 def _owner(node: Node) -> str:
     """The name before a property's: its schema's, where that has one of its own."""
+    if node.notes.called:
+        return f"{node.notes.called}."
     tokens = node.location.pointer.split("/")
     if len(tokens) > 2 and tokens[-2] in ("schemas", "definitions", "$defs"):
         return f"{tokens[-1]}."

@@ -101,6 +101,8 @@ class Notes:
     deprecated: bool = False
     nullable: bool = False
     xml: Xml | None = None
+    called: str = ""
+    """What a person calls the schema, where its place does not tell."""
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -121,9 +123,10 @@ class Node:
         return next((rule for rule in self.rules if rule.op == op), None)
 
     def name(self) -> str:
-        """What a person calls it: the last part of its pointer."""
+        """What a person calls it: as it is called, else the last part of its pointer."""
         return (
-            self.notes.title
+            self.notes.called
+            or self.notes.title
             or self.location.pointer.rpartition("/")[2].replace("~1", "/").replace("~0", "~")
             or "schema"
         )

@@ -1,0 +1,53 @@
+"""OData V2 and V4 (V3 metadata is read too): reading metadata and speaking the protocol by it."""
+
+from __future__ import annotations
+
+from juxtalogos.documents.xmltext import local
+from juxtalogos.documents.xmltree import XmlTree
+from juxtalogos.formats.on_demand import on_demand
+from juxtalogos.model.document import Document
+from juxtalogos.model.format import Format
+
+_HERE = "juxtalogos.formats.odata"
+
+
+def claims(document: Document) -> bool:
+    """Metadata in XML (EDMX, or a bare schema), or in JSON (CSDL JSON, `$Version`)."""
+    value = document.value
+    if isinstance(value, XmlTree):
+        root = local(value.root.tag)
+        return root == "Edmx" or (root == "Schema" and value.root.get("Namespace") is not None)
+    return document.syntax == "json" and isinstance(value, dict) and isinstance(value.get("$Version"), str)
+
+
+def is_root(document: Document) -> bool:
+    """Of metadata in several documents, the one with the container."""
+    value = document.value
+    if isinstance(value, XmlTree):
+        return claims(document) and any(local(one.tag) == "EntityContainer" for one in value.root.iter())
+    return claims(document) and "$EntityContainer" in value
+
+
+ODATA = Format(
+    "odata",
+    claims,
+    read=on_demand(f"{_HERE}.definition.reader:read"),
+    engine=on_demand(f"{_HERE}.schemas.engine:engine"),
+    bind=on_demand(f"{_HERE}.binding:ODataWire"),
+    is_root=is_root,
+    finding_kinds={
+        "option.dropped": "what a query option asked for was not done",
+        "control.untrue": "control information that is missing or does not fit",
+        "version.protocol": "the version header is missing, or not one that may answer the request",
+        "change.lost": "a change was acknowledged, and is not there when it is read",
+    },
+    element_kinds={
+        "option": "query options",
+        "followed": "navigation followed",
+    },
+    endings=(".xml", ".edmx", ".csdl", ".json"),
+    plain_names=("metadata", "$metadata", "edmx", "csdl", "service", "definition", "index", "main"),
+    hint="OData metadata has an <edmx:Edmx> root, or `$Version` in JSON",
+)
+
+__all__ = ["ODATA"]

@@ -1,0 +1,90 @@
+"""An OData contract bound to its protocol: what its wire form does, and all that is cached for it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from functools import cached_property
+from typing import Any
+
+from juxtalogos.documents.jsontext import NotJson, parse_json
+from juxtalogos.formats.odata.coverage import Counted
+from juxtalogos.formats.odata.csdl import Model
+from juxtalogos.formats.odata.definition.model_reader import model_of
+from juxtalogos.formats.odata.wire.batch import parts_of
+from juxtalogos.formats.odata.wire.checks import Rules
+from juxtalogos.formats.odata.wire.decode import decode
+from juxtalogos.formats.odata.wire.encode import encode
+from juxtalogos.formats.odata.wire.match import Matcher
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.elements import Element
+from juxtalogos.model.exchange import Exchange, Request
+from juxtalogos.model.findings import CheckResult
+from juxtalogos.model.schema import SchemaRef
+from juxtalogos.model.wire import Answer, Inputs, WireCheck
+from juxtalogos.schema.json.tell.profile import declared_kinds
+
+
+class ODataWire:
+    """See `Wire`."""
+
+    def __init__(self, contract: Contract) -> None:
+        self.contract = contract
+
+    @cached_property
+    def model(self) -> Model:
+        return model_of(self.contract.documents)
+
+    @cached_property
+    def checks(self) -> tuple[WireCheck, ...]:
+        return (Rules(self.model).check,)
+
+    @cached_property
+    def _matcher(self) -> Matcher:
+        return Matcher(self.contract, self.model)
+
+    @cached_property
+    def _counted(self) -> Counted:
+        return Counted(self.contract, self.model)
+
+    def encode(self, operation: Operation, inputs: Inputs, base_url: str, *, loose: bool = False) -> Request:
+        return encode(self.model, operation, inputs, base_url, loose=loose)
+
+    def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
+        return self._matcher.match(request, base_url)
+
+    def unmatched(self, request: Request, base_url: str) -> CheckResult | str:
+        return self._matcher.unmatched(request, base_url)
+
+    def decode(self, operation: Operation, exchange: Exchange) -> Answer:
+        return decode(self.contract, self.model, operation, exchange)
+
+    def elements(self, operation: Operation) -> Iterator[Element]:
+        return self._counted.elements(operation)
+
+    def hits(self, operation: Operation, exchange: Exchange, answer: Answer, base_url: str) -> tuple[str, ...]:
+        return tuple(dict.fromkeys(self._counted.hits(operation, exchange, answer, base_url)))
+
+    def parts(self, exchange: Exchange) -> tuple[Exchange, ...]:
+        return parts_of(exchange) if exchange.request.url.partition("?")[0].endswith("/$batch") else ()
+
+    def parse_text(self, schema: SchemaRef | None, pointer: str, text: str) -> Any:
+        """By the declared type: a text stays one where a text is declared."""
+        if schema is None:
+            return text
+        compiled: Any = self.contract.schema(schema)
+        kinds, items, _ = declared_kinds(compiled, pointer)
+        if "array" in kinds and "string" not in kinds and not text.startswith("["):
+            return [_single(one.strip(), items) for one in text.split(",")] if text else []
+        return _single(text, kinds)
+
+    def selector(self, operation: Operation, schema: SchemaRef, pointer: str) -> None:
+        return None
+
+
+def _single(text: str, kinds: tuple[str, ...]) -> Any:
+    if "string" in kinds and not ("null" in kinds and text == "null"):
+        return text
+    try:
+        return parse_json(text)
+    except NotJson:
+        return text

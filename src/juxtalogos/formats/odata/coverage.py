@@ -1,0 +1,123 @@
+"""What of an operation can be exercised, and what an exchange exercised."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from juxtalogos.documents.jsontext import NotJson, parse_json
+from juxtalogos.exchange.media import chosen_media, parse_media_type
+from juxtalogos.formats.odata.csdl import Model
+from juxtalogos.formats.odata.wire.atom import AtomReader
+from juxtalogos.formats.odata.wire.match import options, path_values
+from juxtalogos.model.contract import Contract, Input, Media, Operation
+from juxtalogos.model.elements import Element, element_id
+from juxtalogos.model.exchange import Exchange, Request, header
+from juxtalogos.model.location import Location
+from juxtalogos.model.schema import ABSENT, Direction, SchemaRef
+from juxtalogos.model.wire import Answer
+
+
+class Counted:
+    """The elements of one contract's operations."""
+
+    def __init__(self, contract: Contract, model: Model) -> None:
+        self.contract = contract
+        self.model = model
+        self.ways: dict[Location, str] = {}
+        for name in model.types:
+            named = model.structured(name)
+            for one in named.own_navigation if named else ():
+                self.ways[one.place] = f"{name.rpartition('.')[2]}.{one.name}"
+
+    def elements(self, operation: Operation) -> Iterator[Element]:
+        yield Element("operation", operation.location, operation.id, label=operation.id)
+        refs: list[SchemaRef] = []
+        for one in operation.inputs:
+            kind = "option" if one.style == "option" else "parameter"
+            yield Element(kind, one.location, f"{operation.id} {one.address}", label=f"{operation.id} {one.name}")
+        for media in operation.body.media if operation.body else ():
+            refs += [media.schema] if media.schema else []
+        for answer in operation.answers:
+            yield Element(
+                "status", answer.location, f"{operation.id} {answer.status}", label=f"{operation.id} {answer.status}"
+            )
+            refs += [
+                media.schema for media in answer.media if media.schema and not media.schema.role.startswith("error")
+            ]
+        if operation.fact("does") == "navigate" and operation.location in self.ways:
+            yield self.followed(operation.location)
+        for ref in refs:
+            for element in self.contract.schema(ref).elements():
+                if element.kind == "response-property" and element.location in self.ways:
+                    yield self.followed(element.location)
+                elif _counts(element):
+                    yield element
+
+    def followed(self, place: Location) -> Element:
+        return Element("followed", place, label=self.ways.get(place, ""))
+
+    def hits(self, operation: Operation, exchange: Exchange, answer: Answer, base_url: str) -> Iterator[str]:
+        """Ids of the elements exercised; some may come more than once."""
+        yield element_id("operation", operation.location, operation.id)
+        request = exchange.request
+        values = path_values(operation, request.url, base_url)
+        query = options(request.url)
+        for one in operation.inputs:
+            kind = "option" if one.style == "option" else "parameter"
+            if _given(one, request, values, query):
+                yield element_id(kind, one.location, f"{operation.id} {one.address}")
+        if request.body is not None and operation.body:
+            yield from self.sent(operation, request)
+        if answer.declared is None or exchange.response is None:
+            return
+        yield element_id("status", answer.declared.location, f"{operation.id} {answer.declared.status}")
+        if 200 <= exchange.response.status < 300 and operation.location in self.ways:
+            yield self.followed(operation.location).id
+        if answer.examined is not None and not answer.declared.status.startswith("4"):
+            for one_hit in answer.examined.hits:
+                yield one_hit
+                kind, _, rest = one_hit.partition("|")
+                if kind == "response-property":
+                    document, _, pointer = rest.split("|")[0].partition("#")
+                    place = Location(document, pointer)
+                    if place in self.ways:
+                        yield self.followed(place).id
+
+    def sent(self, operation: Operation, request: Request) -> Iterator[str]:
+        media = chosen_media(operation, header(request.headers, "content-type") or "")
+        value = self.body(operation, request, media) if media else ABSENT
+        if media and media.schema and value is not ABSENT:
+            yield from self.contract.schema(media.schema).hits(value)
+
+    def body(self, operation: Operation, request: Request, media: Media) -> Any:
+        parsed = parse_media_type(media.media_type)
+        assert request.body is not None
+        if parsed and parsed.is_json:
+            try:
+                return parse_json(request.body)
+            except NotJson:
+                return ABSENT
+        if parsed and parsed.is_xml:
+            return AtomReader(self.model).read(request.body, "entity", operation.fact("type"), lambda: None)
+        return ABSENT
+
+
+def _counts(element: Element) -> bool:
+    """Control information is the protocol's, not the definition's."""
+    return (
+        "@odata." not in element.label.rpartition(".")[0] + element.label.rpartition(".")[2]
+        and "@odata" not in element.label
+        and "__metadata" not in element.label
+    )
+
+
+def _given(one: Input, request: Request, values: dict[str, Any], query: dict[str, str]) -> bool:
+    if one.place == "path":
+        return one.name in values
+    if one.place == "query":
+        return one.name in query
+    return header(request.headers, one.name) is not None
+
+
+__all__ = ["Counted", "Direction"]

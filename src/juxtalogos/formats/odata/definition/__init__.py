@@ -1,0 +1,1 @@
+"""OData metadata read into a contract."""

@@ -1,0 +1,323 @@
+"""Entity sets, singletons and navigation -> operations (4.0 part 1, 11.2 to 11.4; V2: operations 1 and 2)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import Any
+
+from juxtalogos.formats.odata.csdl import Navigation
+from juxtalogos.formats.odata.definition.builder import BINARY, CHANGING, JSON, READING, TEXT, Builder, Stop
+from juxtalogos.formats.odata.definition.options import Options
+from juxtalogos.model.contract import Body, DeclaredAnswer, DeclaredLink, Input, Intent, Media, Operation
+from juxtalogos.model.schema import Direction
+
+ITEM_INTENTS = (Intent.READ, Intent.REPLACE, Intent.UPDATE, Intent.DELETE)
+
+
+class EntityOperations:
+    """The operations on entities of one contract."""
+
+    def __init__(self, builder: Builder) -> None:
+        self.builder = builder
+        self.options = Options(builder)
+        self.model = builder.model
+        self.v4 = builder.v4
+
+    def of_set(self, stop: Stop) -> Iterator[Operation]:
+        """All that can be asked of a set or singleton, and of what its entities lead to."""
+        if self.model.structured(stop.type) is None:
+            yield self.bare_list(stop)
+            return
+        if stop.collection:
+            yield from self.collection(stop)
+        found = self.builder.item_path(stop) if stop.collection else (stop.path, stop.keys)
+        if found is not None:
+            yield from self.item(stop, *found)
+            yield from self.ways(stop, *found)
+
+    def bare_list(self, stop: Stop) -> Operation:
+        """Of a set whose type cannot be read the list can still be asked for; what comes is not checkable."""
+        return self.operation(stop, "list", "GET", stop.path, (), (self.builder.answer("200", stop.place, f"entities flat {stop.type}"),), Intent.LIST)  # fmt: skip
+
+    # A collection and its items.
+
+    def collection(self, stop: Stop) -> Iterator[Operation]:
+        builder, limits = self.builder, stop.limits
+        if limits.readable:
+            options = tuple(self.options.of_list(stop))
+            answers = (builder.answer("200", stop.place, f"entities flat {stop.type}"),)
+            yield self.operation(stop, "list", "GET", stop.path, options, answers, Intent.LIST)
+            if limits.may("CountRestrictions", "Countable"):
+                counted = tuple(one for one in options if one.name in ("$filter", "$search"))
+                answer = builder.answer("200", stop.place, "count", text=TEXT)
+                yield self.operation(
+                    stop, "count", "GET", f"{stop.path}/$count", counted, (answer,), Intent.ACT, safe=True
+                )
+        if limits.insertable and self.model.concrete(stop.type):
+            yield self.create(stop, "create", stop.path)
+
+    def create(self, stop: Stop, does: str, path: str) -> Operation:
+        builder, place = self.builder, stop.place
+        where = builder.location_header(place)
+        links = self.links(stop)
+        created = builder.answer("201", place, f"entity flat {stop.type}", headers=(where,))
+        answers: tuple[DeclaredAnswer, ...] = (replace(created, links=links),)
+        if self.v4:
+            named = replace(where, name="OData-EntityId", description="the id of what was created")
+            answers += (
+                builder.answer(
+                    "204", place, headers=(where, named), note="created, and not sent back (Prefer: return=minimal)"
+                ),
+            )
+        if self.model.is_media(stop.type):
+            body = Body(True, (Media(BINARY, builder.ref(place, Direction.REQUEST, "bytes"), place),), place)
+        else:
+            body = Body(True, self.bodies(stop, "sent", f"create {stop.type}"), place)
+        return self.operation(stop, does, "POST", path, (), answers, Intent.CREATE, body=body)
+
+    def bodies(self, stop: Stop, role: str, words: str) -> tuple[Media, ...]:
+        place = stop.place
+        found = [Media(JSON, self.builder.ref(place, Direction.REQUEST, f"{role} {words}"), place)]
+        if not self.v4:
+            found.append(
+                Media(
+                    "application/atom+xml",
+                    self.builder.ref(place, Direction.REQUEST, f"{role} {words}", "plain2"),
+                    place,
+                )
+            )
+        return tuple(found)
+
+    def links(self, stop: Stop) -> tuple[DeclaredLink, ...]:
+        """What the metadata says of how entities depend on one another: referential constraints, and references that must be set."""
+        found: list[DeclaredLink] = []
+        if stop.name != stop.entity_set:
+            return ()
+        prefix = "" if self.v4 else "/d"
+        for other in self.model.sets.values():
+            for way in self.model.navigation(other.type):
+                if other.singleton or not self.model.is_a(stop.type, way.target or "-"):
+                    continue
+                if self.builder.target_of(self.builder.stop_of(other), way) != stop.entity_set:
+                    continue
+                pairs = tuple((f"body/{one}", f"$response.body#{prefix}/{there}") for one, there in way.constraints)
+                if not pairs and self.v4 and not way.nullable and not way.collection:
+                    pairs = ((f"body/{way.name}@odata.bind", "$response.header.Location"),)
+                where = "$response.header.Location"
+                name = f"{other.name}.{way.name}"
+                found.append(
+                    DeclaredLink(f"{name}.link", ((f"body/{'@odata.id' if self.v4 else 'uri'}", where),), "", way.place)
+                )
+                found.append(DeclaredLink(f"{name}.unlink", (("query.$id", where),), "", way.place))
+                if pairs:
+                    found += [
+                        DeclaredLink(f"{other.name}.{does}", pairs, "", way.place)
+                        for does in ("create", "replace", "update")
+                    ]
+        return tuple(found)
+
+    def item(self, stop: Stop, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
+        builder, limits, place = self.builder, stop.limits, stop.place
+        fixed = self.has_tag(stop)
+        if limits.readable_by_key or (not stop.collection and limits.readable):
+            answer = builder.answer("200", place, f"entity flat {stop.type}")
+            if fixed:
+                answer = replace(answer, links=self.tag_links(stop))
+            read = self.operation(
+                stop, "read", "GET", path, (*keys, *self.options.of_entity(stop)), (answer,), Intent.READ
+            )
+            yield read
+            yield from self.values(stop, path, keys)
+        if limits.updatable:
+            methods = {"update": "PATCH" if self.v4 else "MERGE", "replace": "PUT"}
+            for does, method in methods.items():
+                if self.v4 and method not in limits.methods:
+                    continue
+                purpose, intent = ("change", Intent.UPDATE) if does == "update" else ("replace", Intent.REPLACE)
+                body = Body(True, self.bodies(stop, "sent", f"{purpose} {stop.type}"), place)
+                yield self.operation(
+                    stop,
+                    does,
+                    method,
+                    path,
+                    (*keys, *self.tag_input(stop, fixed)),
+                    self.changed(stop),
+                    intent,
+                    body=body,
+                )
+        if limits.deletable and stop.collection:
+            answers = (builder.answer("204", place),)
+            yield self.operation(
+                stop, "delete", "DELETE", path, (*keys, *self.tag_input(stop, fixed)), answers, Intent.DELETE
+            )
+
+    def changed(self, stop: Stop) -> tuple[DeclaredAnswer, ...]:
+        """4.0 part 1, 11.4.3 and 11.4.4 (upsert); V2 operations, 2.6."""
+        builder, place = self.builder, stop.place
+        nothing = builder.answer("204", place)
+        if not self.v4:
+            return (nothing,)
+        made = builder.answer("201", place, f"entity flat {stop.type}", headers=(builder.location_header(place),))
+        return builder.answer("200", place, f"entity flat {stop.type}"), nothing, made
+
+    def has_tag(self, stop: Stop) -> bool:
+        """Whether an entity is changed under its entity tag only (4.0 part 1, 11.4.1.1; V2, ConcurrencyMode)."""
+        return "Core.OptimisticConcurrency" in stop.limits.notes or any(
+            one.concurrency for one in self.model.properties(stop.type)
+        )
+
+    def tag_input(self, stop: Stop, fixed: bool) -> tuple[Input, ...]:
+        if not fixed:
+            return ()
+        schema = self.builder.ref(stop.place, Direction.REQUEST, "option-text", self.builder.plain)
+        return (Input("If-Match", "header", True, schema, stop.place, "header", False, examples=("*",), description="the entity tag that was read; * for any"),)  # fmt: skip
+
+    def tag_links(self, stop: Stop) -> tuple[DeclaredLink, ...]:
+        pair = (("header.If-Match", "$response.header.ETag"),)
+        return tuple(
+            DeclaredLink(f"{stop.name}.{does}", pair, "", stop.place) for does in ("update", "replace", "delete")
+        )
+
+    def values(self, stop: Stop, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
+        """Single properties, and streams (4.0 part 1, 11.2.3 and 11.1.2)."""
+        builder, place = self.builder, stop.place
+        single = [one for one in self.model.properties(stop.type) if one.type.name != "Edm.Stream" and one.type.name]
+        raw = [one for one in single if not one.type.collection and self.model.structured(one.type.name) is None]
+        empty = (builder.answer("204", place),) if self.v4 else ()
+        if single:
+            one = self.property_input(stop, [each.name for each in single])
+            answers = (builder.answer("200", place, "any"), *empty)
+            yield self.operation(
+                stop, "property", "GET", f"{path}/{{property}}", (*keys, one), answers, Intent.ACT, safe=True
+            )
+        if raw:
+            one = self.property_input(
+                stop, [each.name for each in raw if each.type.name != "Edm.Binary"] or [raw[0].name]
+            )
+            answers = (builder.answer("200", place, "bytes", text="*/*"), *empty)
+            yield self.operation(
+                stop, "value", "GET", f"{path}/{{property}}/$value", (*keys, one), answers, Intent.ACT, safe=True
+            )
+        if self.model.is_media(stop.type):
+            yield from self.stream(stop, "media", f"{path}/$value", keys)
+        for each in self.model.properties(stop.type):
+            if each.type.name == "Edm.Stream":
+                yield from self.stream(stop, each.name, f"{path}/{each.name}", keys)
+
+    def property_input(self, stop: Stop, names: list[str]) -> Input:
+        schema = self.builder.ref(stop.place, Direction.REQUEST, "option-word " + " ".join(names), self.builder.plain)
+        return Input("property", "path", True, schema, stop.place, "name", False)
+
+    def stream(self, stop: Stop, does: str, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
+        builder, place = self.builder, stop.place
+        empty = (builder.answer("204", place),)
+        answer = builder.answer("200", place, "bytes", text="*/*")
+        yield self.operation(
+            stop, does, "GET", path, keys, (replace(answer, headers=()), *empty), Intent.ACT, safe=True
+        )
+        if stop.limits.updatable:
+            body = Body(True, (Media(BINARY, builder.ref(place, Direction.REQUEST, "bytes"), place),), place)
+            answers = (builder.answer("200", place, f"entity flat {stop.type}"), *empty) if self.v4 else empty
+            yield self.operation(stop, f"{does}.replace", "PUT", path, keys, answers, Intent.ACT, body=body)
+
+    # Navigation.
+
+    def ways(self, stop: Stop, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
+        for way in self.model.navigation(stop.type):
+            if way.target and stop.limits.navigable:
+                there = self.builder.along(stop, path, keys, way)
+                if there.limits.navigable:
+                    yield from self.way(stop, there, way)
+
+    def way(self, stop: Stop, there: Stop, way: Navigation) -> Iterator[Operation]:
+        builder, place = self.builder, there.place
+        known = self.model.structured(way.target) is not None
+        role = "entities" if way.collection else "entity"
+        options = (
+            tuple(self.options.of_list(there) if way.collection else self.options.of_entity(there)) if known else ()
+        )
+        answers: tuple[DeclaredAnswer, ...] = (builder.answer("200", place, f"{role} flat {way.target}"),)
+        if not way.collection:
+            answers += (builder.answer("204", place, note="nothing is there"),)
+        intent = Intent.LIST if way.contains and way.collection else Intent.ACT
+        yield self.operation(there, "", "GET", there.path, (*there.keys, *options), answers, intent, safe=True)
+        if not known:
+            return
+        if way.contains and way.collection:
+            if there.limits.insertable:
+                yield self.create(there, "create", there.path)
+            found = builder.item_path(there)
+            if found is not None:
+                yield from self.item(there, *found)
+            return
+        if way.contains:
+            return
+        if there.limits.insertable and way.collection and there.entity_set:
+            yield replace(self.create(there, "create", there.path), resource=there.entity_set)
+        yield from self.references(stop, there, way)
+
+    def references(self, stop: Stop, there: Stop, way: Navigation) -> Iterator[Operation]:
+        """References between entities (4.0 part 1, 11.2.7 and 11.4.6; V2 `$links`)."""
+        builder, place = self.builder, there.place
+        head, _, name = there.path.rpartition("/")
+        path = f"{there.path}/$ref" if self.v4 else f"{head}/$links/{name}"
+        role = "refs" if way.collection else "ref"
+        empty = () if way.collection else (builder.answer("204", place),)
+        yield self.operation(
+            there, "refs", "GET", path, there.keys, (builder.answer("200", place, role), *empty), Intent.ACT, safe=True
+        )
+        if not stop.limits.updatable:
+            return
+        body = Body(True, (Media(JSON, builder.ref(place, Direction.REQUEST, "link"), place),), place)
+        method = "POST" if way.collection else "PUT"
+        yield self.operation(
+            there, "link", method, path, there.keys, (builder.answer("204", place),), Intent.ACT, body=body
+        )
+        partner = next((one for one in self.model.navigation(way.target) if one.name == way.partner), None)
+        if partner is not None and not partner.collection and not partner.nullable:
+            return  # what must be there cannot be taken away
+        if way.collection and self.v4:
+            schema = builder.ref(place, Direction.REQUEST, "option-text", builder.plain)
+            what = Input("$id", "query", True, schema, place, "option", False, description="the reference to remove")
+            yield self.operation(
+                there, "unlink", "DELETE", path, (*there.keys, what), (builder.answer("204", place),), Intent.ACT
+            )
+        elif not way.collection and way.nullable:
+            yield self.operation(
+                there, "unlink", "DELETE", path, there.keys, (builder.answer("204", place),), Intent.ACT
+            )
+
+    def operation(
+        self, stop: Stop, does: str, method: str, path: str, inputs: tuple[Input, ...], answers: tuple[DeclaredAnswer, ...], intent: Intent,
+        *, body: Body | None = None, safe: bool | None = None,
+    ) -> Operation:  # fmt: skip
+        """One operation; whatever a client does wrong is answered in the protocol's form of errors."""
+        found = [*inputs] if any(one in inputs for one in stop.keys) else [*stop.keys, *inputs]
+        identity = f"{stop.name}.{does}" if does else stop.name
+        reading = safe if safe is not None else intent in (Intent.READ, Intent.LIST)
+        named: dict[str, Any] = {"summary": _summary(stop, does)}
+        if does == "create":
+            named["names"] = tuple(
+                f"body/{part.path}"
+                for part, one in self.model.key_types(stop.type)
+                if one.annotations.get("Core.Computed") is not True
+            )
+        return Operation(
+            identity, self.builder.contract, method, path, stop.place, stop.place.pointer, identity, inputs=tuple(found), body=body,
+            answers=(*answers, self.builder.refusal(stop.place)), security=READING if reading else CHANGING,
+            facts=self.builder.facts(does or "navigate", stop), intent=intent, safe=reading,
+            idempotent=reading or method in ("PUT", "DELETE"), resource=stop.resource,
+            on_item=intent in ITEM_INTENTS or (intent is Intent.ACT and "(" in path), noun=stop.noun, group=stop.name.partition(".")[0], **named,
+        )  # fmt: skip
+
+
+_WORDS = {
+    "list": "the {} of {}", "read": "one {} of {}", "create": "a new {} in {}", "update": "a {} of {} changed", "replace": "a {} of {} replaced",
+    "delete": "a {} of {} deleted", "count": "how many {} are in {}", "property": "one property of a {} of {}", "value": "the raw value of a property of a {} of {}",
+    "": "{} by {}", "refs": "references to {} by {}", "link": "a reference to a {} set in {}", "unlink": "a reference to a {} removed from {}",
+}  # fmt: skip
+
+
+def _summary(stop: Stop, does: str) -> str:
+    return _WORDS.get(does, "the stream " + does + " of a {} of {}").format(stop.type.rpartition(".")[2], stop.name)

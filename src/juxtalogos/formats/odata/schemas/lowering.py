@@ -1,0 +1,418 @@
+"""Lowering: CSDL types -> nodes of the schema tree, each with its place in the metadata.
+
+What a schema is for decides what it asks: an answer shows keys, a new entity brings all that nobody else can give,
+a change brings what it changes.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import replace
+from typing import Any
+
+from juxtalogos.formats.odata.csdl import (
+    Annotations,
+    EnumType,
+    Model,
+    Navigation,
+    Property,
+    StructuredType,
+    TypeDefinition,
+    TypeUse,
+)
+from juxtalogos.formats.odata.primitives import FORMS, FRACTIONS, PRIMITIVES, with_digits, with_fraction
+from juxtalogos.model.location import Location
+from juxtalogos.schema.json.tree.nodes import Conditional, Items, Members, Node, Notes, Reference, Rule
+from juxtalogos.schema.patterns import Pattern, compile_pattern
+
+ANSWERS = ("read", "pick", "bare", "flat")
+"""Purposes of what comes: a whole entity, one of which some properties were asked for, one without control information; and
+one that says nothing of what lies behind its navigation, which is how it is shown and counted."""
+_CONTROL = compile_pattern("@|^#")
+_OLD_CONTROL = compile_pattern("^__")
+_CODE = (
+    ("Validation.Minimum", "minimum"),
+    ("Validation.Maximum", "maximum"),
+    ("Validation.MultipleOf", "multipleOf"),
+)
+
+
+def facet_place(place: Location, facet: str) -> Location:
+    """Where a facet stands: an attribute in XML, a member in JSON."""
+    return Location(place.document, f"{place.pointer}/{'$' if _is_json(place) else '@'}{facet}")
+
+
+def _is_json(place: Location) -> bool:
+    return not place.pointer.startswith(("/Edmx", "/Schema"))
+
+
+class Lowering:
+    """The nodes of one wire form of a model."""
+
+    def __init__(self, model: Model, form: str) -> None:
+        self.model = model
+        self.form = form
+        self.old = form in ("json2", "plain2")
+        """Whether control information is in `__metadata` (V2)."""
+        self.written = FORMS["plain" if form == "plain2" else form]
+
+    # Single values.
+
+    def use(self, use: TypeUse, place: Location, notes: Notes, extra: Annotations, purpose: str) -> Node:
+        """A value of a type as it is used somewhere: the item, or a list of items."""
+        if use.collection:
+            inner = replace(use, collection=False)
+            item = self.item(
+                inner, place, replace(notes, called=f"item of {notes.called}", read_only=False), {}, purpose
+            )
+            rules = [Rule("type", ("array",), "type", place), Rule("items", Items((), item), "items", place)]
+            rules += _counts(extra, place)
+            whole = Node(place, "", tuple(rules), notes=notes)
+            return self.wrapped_list(whole, place, notes) if self.old and purpose in ANSWERS else whole
+        return self.item(use, place, notes, extra, purpose)
+
+    def wrapped_list(self, items: Node, place: Location, notes: Notes) -> Node:
+        """V2 and V3 wrap a list of an entity's values: `{"results": […]}`."""
+        members = Members({"results": items}, ((_OLD_CONTROL, Node(place, "")),), None)
+        rules = (
+            Rule("type", ("object",), "type", place),
+            Rule("required", ("results",), "required", place),
+            Rule("members", members, "properties", place),
+        )
+        return Node(place, "", rules, notes=replace(notes, called=notes.called))
+
+    def item(self, use: TypeUse, place: Location, notes: Notes, extra: Annotations, purpose: str) -> Node:
+        named = self.model.types.get(use.name)
+        if isinstance(named, StructuredType):
+            return self.nested(use, named, place, notes, purpose)
+        if isinstance(named, EnumType):
+            return self.enumeration(use, named, place, notes)
+        if isinstance(named, TypeDefinition):
+            use, extra = _refined(use, named.underlying), {**named.annotations, **extra}
+        written = self.written.get(use.name)
+        if written is None:
+            return Node(place, "", notes=notes)  # streams, shapes, untyped values, and what cannot be read
+        rules = [self.type_rule(written.json, use, place)]
+        if written.format:
+            rules.append(Rule("format", (written.format, True), "format", facet_place(place, "Type")))
+        rules += self.facets(use, place, extra)
+        return Node(place, "", tuple(rules), notes=self.with_example(use, notes))
+
+    def type_rule(self, json: tuple[str, ...], use: TypeUse, place: Location) -> Rule:
+        return Rule("type", (*json, "null") if use.nullable else json, "type", facet_place(place, "Type"))
+
+    def facets(self, use: TypeUse, place: Location, extra: Annotations) -> list[Rule]:
+        rules: list[Rule] = []
+        if use.name == "Edm.String" and use.max_length is not None:
+            rules.append(Rule("maxLength", use.max_length, "maxLength", facet_place(place, "MaxLength")))
+        for also in self.digits(use, place):
+            rules.append(Rule("allOf", (Node(place, "", (also,)),), "allOf", also.location))
+        for term, op in _CODE:
+            limit = extra.get(term)
+            if (
+                isinstance(limit, int | float)
+                and not isinstance(limit, bool)
+                and "number" in str(self.written.get(use.name))
+            ):
+                exclusive = isinstance(extra.get(f"{term}@Validation.Exclusive"), bool)
+                rules.append(Rule(f"exclusive{op.title()}" if exclusive else op, limit, op, facet_place(place, "Type")))
+        pattern = extra.get("Validation.Pattern")
+        if isinstance(pattern, str) and use.name == "Edm.String":
+            found = _pattern(pattern)
+            rules += [Rule("pattern", found, "pattern", facet_place(place, "Type"))] if found else []
+        allowed = extra.get("Validation.AllowedValues")
+        if isinstance(allowed, list):
+            values = tuple(one["Value"] for one in allowed if isinstance(one, dict) and "Value" in one)
+            if values:
+                rules.append(
+                    Rule("enum", (*values, None) if use.nullable else values, "enum", facet_place(place, "Type"))
+                )
+        return rules
+
+    def digits(self, use: TypeUse, place: Location) -> list[Rule]:
+        """Precision and Scale. What V4 only takes for said where nothing is (6.2.3, 6.2.4) is a remark: few services mean it."""
+        v4 = self.model.is_v4
+        if use.name == "Edm.Decimal":
+            rules = []
+            if use.precision is not None or use.scale is not None:
+                name = with_digits(use.precision, use.scale)
+                rules.append(Rule("format", (name, True), "format", facet_place(place, "Precision")))
+            if v4 and not use.scale_said:
+                rules.append(Rule("format", (with_digits(None, 0), False), "format", facet_place(place, "Type")))
+            return rules
+        if v4 and use.name in FRACTIONS:
+            name = with_fraction(use.name, use.precision or 0)
+            said = use.precision is not None
+            return [Rule("format", (name, said), "format", facet_place(place, "Precision" if said else "Type"))]
+        return []
+
+    def with_example(self, use: TypeUse, notes: Notes) -> Notes:
+        if use.name != "Edm.Decimal" or not use.scale:
+            return notes
+        text = f"{4 if use.precision is None or use.precision > use.scale else 0}.5"
+        example: Any = text if "string" in self.written[use.name].json else float(text)
+        return replace(notes, examples=(*notes.examples, example))
+
+    def enumeration(self, use: TypeUse, named: EnumType, place: Location, notes: Notes) -> Node:
+        """By the members' names, several for flags (JSON 4.0, section 7.1)."""
+        names = tuple(name for name, _, _ in named.members)
+        rules = [self.type_rule(("string",), use, place)]
+        if named.flags:
+            one = "|".join([*names, r"-?\d+"])
+            rules.append(Rule("pattern", compile_pattern(f"^(?:{one})(?:,(?:{one}))*$"), "enum", named.place))
+            return Node(place, "", tuple(rules), notes=replace(notes, examples=(*notes.examples, *names[:1])))
+        values: tuple[Any, ...] = (*names, None) if use.nullable else names
+        rules.append(Rule("enum", values, "enum", named.place))
+        return Node(place, "", tuple(rules), notes=notes)
+
+    def nested(self, use: TypeUse, named: StructuredType, place: Location, notes: Notes, purpose: str) -> Node:
+        """A complex value, or an entity, where it lies in another one."""
+        uri = self.uri(named.name + "?" * use.nullable, purpose)
+        return Node(place, "", (Rule("ref", Reference(uri), "$ref", named.place),), notes=notes)
+
+    # Structured types.
+
+    def uri(self, name: str, purpose: str) -> str:
+        return f"{self.form}:{purpose}/{name}"
+
+    def structured(self, told: str, purpose: str) -> Node:
+        """The node of a type with those derived from it; of exactly this one behind `!`, or null behind `?`."""
+        name, exact, nullable = told.rstrip("?!"), "!" in told, "?" in told
+        found = self.model.structured(name)
+        if found is None:
+            return Node(Location(""), "")
+        family = self.model.concrete(name)
+        several = not exact and purpose != "bare" and family != [name]
+        kinds = ("object", "null") if nullable else ("object",)
+        rules = [Rule("type", kinds, "type", found.place)]
+        required = self.required(found, purpose)
+        if required:
+            rules.append(Rule("required", required, "required", found.place))
+        rules.append(Rule("members", self.members(name, purpose, closed=not several), "properties", found.place))
+        if several:
+            rules += self.told(found, family, purpose, "?" * nullable)
+        return Node(
+            found.place, "", tuple(rules), notes=Notes(called=_short(name), description=_described(found.annotations))
+        )
+
+    def told(self, found: StructuredType, family: list[str], purpose: str, null: str) -> list[Rule]:
+        """The value is of the type that it says it is; of the declared one where it says nothing (JSON 4.0, section 4.5.3)."""
+        otherwise: Node | None = None if found.abstract else self.reference(f"{found.name}!{null}", purpose)
+        for name in reversed(family):
+            if name != found.name or found.abstract:
+                test = self.of_type(name, found.place)
+                then = self.reference(f"{name}!{null}", purpose)
+                rule = Rule("if", Conditional(test, then, otherwise), "discriminator", found.place)
+                otherwise = Node(found.place, "", (rule,))
+        if found.abstract or otherwise is None or self.old:
+            return list(otherwise.rules) if otherwise else []
+        says = Node(found.place, "", (Rule("required", ("@odata.type",), "required", found.place),))
+        silent = Node(found.place, "", (Rule("not", says, "not", found.place),))
+        declared = self.reference(f"{found.name}!{null}", purpose)
+        return [Rule("if", Conditional(silent, declared, otherwise), "discriminator", found.place)]
+
+    def of_type(self, name: str, place: Location) -> Node:
+        """Whether a value says that it is of a type."""
+        if self.old:
+            told = Node(place, "", (Rule("const", name, "const", place),))
+            kind = Node(place, "", (Rule("required", ("type",), "required", place), Rule("members", Members({"type": told}, (), None), "properties", place)))  # fmt: skip
+            return Node(place, "", (Rule("required", ("__metadata",), "required", place), Rule("members", Members({"__metadata": kind}, (), None), "properties", place)))  # fmt: skip
+        told = Node(place, "", (Rule("const", f"#{name}", "const", place),))
+        return Node(place, "", (Rule("required", ("@odata.type",), "required", place), Rule("members", Members({"@odata.type": told}, (), None), "properties", place)))  # fmt: skip
+
+    def reference(self, told: str, purpose: str) -> Node:
+        place = self.model.types[told.rstrip("?!")].place
+        return Node(place, "", (Rule("ref", Reference(self.uri(told, purpose)), "$ref", place),))
+
+    def required(self, found: StructuredType, purpose: str) -> tuple[str, ...]:
+        model, name = self.model, found.name
+        keys = tuple(part.path for part in model.key(name) if "/" not in part.path)
+        if purpose in ("read", "bare", "flat"):
+            return keys
+        if purpose not in ("create", "part", "replace"):
+            return ()
+        needed = [
+            one.name
+            for one in model.properties(name)
+            if not one.type.nullable and not one.type.collection and one.type.default is None and not _made_there(one.annotations)
+            and not (purpose == "replace" and one.name in keys)
+        ]  # fmt: skip
+        if purpose == "create" and model.is_v4:
+            # A reference to what must be there, unless properties say it already (4.0 part 1, 11.4.2.1).
+            needed += [f"{one.name}@odata.bind" for one in model.navigation(name) if self.must_bind(one)]
+        return tuple(needed)
+
+    def must_bind(self, one: Navigation) -> bool:
+        return bool(one.target) and not one.collection and not one.nullable and not one.contains and not one.constraints
+
+    def members(self, name: str, purpose: str, *, closed: bool) -> Members:
+        model = self.model
+        owner = _short(name)
+        if purpose == "bare":  # any of the family: without control information nothing tells which
+            lines = [part for one in model.family(name) for part in model.line(one)]
+            properties = list({one.name: one for part in lines for one in part.own_properties}.values())
+            ways = list({one.name: one for part in lines for one in part.own_navigation}.values())
+        else:
+            properties, ways = model.properties(name), model.navigation(name)
+        keys = {part.path for part in model.key(name)}
+        found: dict[str, Node] = {}
+        if not self.old and purpose not in ANSWERS and self.needs_type(name):
+            kind = Rule("const", f"#{name}", "const", model.types[name].place)
+            found["@odata.type"] = Node(model.types[name].place, "", (kind,), notes=Notes(called="@odata.type"))
+        for one in properties:
+            found[one.name] = self.property(one, owner, purpose, one.name in keys)
+        for way in ways:
+            found.update(self.way(way, owner, purpose))
+        if purpose in ANSWERS:
+            found.update(self.control(name, purpose))
+        open_ = model.is_open(name) or not closed or (purpose == "bare" and any(map(model.is_open, model.family(name))))
+        patterns: list[tuple[Pattern, Node]] = [(_CONTROL, Node(Location(""), ""))]
+        if self.old:
+            patterns = [(_OLD_CONTROL, Node(Location(""), ""))]
+        place = model.types[name].place
+        return Members(found, tuple(patterns), None if open_ else Node(place, "", constant=False))
+
+    def needs_type(self, name: str) -> bool:
+        """Whether a request must say which type it is: it is derived from another one."""
+        found = self.model.structured(name)
+        return bool(found and found.base)
+
+    def property(self, one: Property, owner: str, purpose: str, is_key: bool) -> Node:
+        given = one.annotations
+        kept_out = False
+        if purpose not in ANSWERS:
+            kept_out = _made_there(given) or _computed_default(given) or given.get("Core.Permissions") == "Read"
+            kept_out |= purpose in ("change", "replace") and (
+                is_key or given.get("Core.Immutable") is True or one.concurrency
+            )
+            kept_out |= one.type.name == "Edm.Stream"
+        example = given.get("Core.Example")
+        examples = (example["Value"],) if isinstance(example, dict) and "Value" in example else ()
+        if one.type.default is not None and one.type.name == "Edm.String":
+            examples = (*examples, one.type.default)
+        notes = Notes(
+            called=f"{owner}.{one.name}", description=_described(given), examples=examples, read_only=kept_out
+        )
+        inner = purpose if purpose in ANSWERS or purpose in ("create", "part") else "part"
+        return self.use(one.type, one.place, notes, given, inner)
+
+    def way(self, one: Navigation, owner: str, purpose: str) -> Iterable[tuple[str, Node]]:
+        """What may stand under a navigation property: entities that were asked for, parts of a new entity, a reference."""
+        notes = Notes(called=f"{owner}.{one.name}", description=_described(one.annotations))
+        if self.model.structured(one.target) is None or purpose == "flat":
+            yield one.name, Node(one.place, "", notes=notes)
+            return
+        use = TypeUse(one.target, one.collection, one.nullable or one.collection)
+        if purpose in ANSWERS:
+            inner = "pick" if purpose == "pick" else purpose
+            item = self.expanded(use, one, notes, inner)
+            yield one.name, item
+            return
+        if purpose == "create" and not self.old:
+            bind = TypeUse("Edm.String", one.collection, False)
+            left_out = not self.must_bind(one)
+            yield f"{one.name}@odata.bind", self.use(bind, one.place, replace(notes, called=f"{notes.called}@odata.bind", read_only=left_out), {}, "part")  # fmt: skip
+        if purpose in ("create", "part"):
+            deep = purpose == "create" and self.is_part(one)
+            yield one.name, self.use(use, one.place, replace(notes, read_only=not deep), {}, "part")
+
+    def is_part(self, one: Navigation) -> bool:
+        """Whether what is navigated to is made together with the entity as a matter of course."""
+        if self.model.structured(one.target) is None or one.annotations.get("Capabilities.NonInsertable"):
+            return False
+        return one.contains
+
+    def expanded(self, use: TypeUse, one: Navigation, notes: Notes, purpose: str) -> Node:
+        if not self.old:
+            return self.use(replace(use, nullable=use.nullable), one.place, notes, {}, purpose)
+        inner = self.item(replace(use, collection=False), one.place, notes, {}, purpose)
+        place = one.place
+        if use.collection:
+            rows = Node(
+                place, "", (Rule("type", ("array",), "type", place), Rule("items", Items((), inner), "items", place))
+            )
+            wrapped = self.wrapped_list(rows, place, notes)
+            plain = Node(place, "", (Rule("type", ("array",), "type", place),))
+            inner = Node(place, "", (Rule("if", Conditional(plain, rows, wrapped), "type", place),), notes=notes)
+        deferred = Node(
+            place, "", (Rule("type", ("object",), "type", place), Rule("required", ("__deferred",), "required", place))
+        )
+        return Node(place, "", (Rule("if", Conditional(deferred, None, inner), "type", place),), notes=notes)
+
+    def control(self, name: str, purpose: str) -> dict[str, Node]:
+        """Control information whose form is fixed (JSON 4.0, section 4.5; V2 JSON, `__metadata`)."""
+        place = self.model.types[name].place
+        text = Rule("type", ("string",), "type", place)
+        if self.old:
+            if purpose == "flat":
+                return {}
+            named = {
+                one: Node(place, "", (text,))
+                for one in ("uri", "id", "type", "etag", "media_src", "edit_media", "content_type")
+            }
+            whole = (
+                Rule("type", ("object",), "type", place),
+                Rule("members", Members(named, (), None), "properties", place),
+            )
+            return {"__metadata": Node(place, "", whole, notes=Notes(called="__metadata"))}
+        family = tuple(f"#{one}" for one in self.model.concrete(name))
+        named_type = self.model.structured(name)
+        names = ("@odata.context", "@odata.id", "@odata.editLink", "@odata.readLink", "@odata.etag")
+        shown = named_type is not None and named_type.entity and purpose != "flat"
+        found = {one: Node(place, "", (text,), notes=Notes(called=one)) for one in (names if shown else ())}
+        if len(family) > 1:
+            kind = Rule("enum", family, "enum", place)
+            found["@odata.type"] = Node(place, "", (kind,), notes=Notes(called=f"type of {_short(name)}"))
+        return found
+
+
+def _counts(extra: Annotations, place: Location) -> list[Rule]:
+    found = []
+    for term, op in (("Validation.MinItems", "minItems"), ("Validation.MaxItems", "maxItems")):
+        limit = extra.get(term)
+        if isinstance(limit, int) and not isinstance(limit, bool) and limit >= 0:
+            found.append(Rule(op, limit, op, facet_place(place, "Type")))
+    return found
+
+
+def _refined(use: TypeUse, under: TypeUse) -> TypeUse:
+    """The underlying type with the facets of its definition, where the use says none of its own."""
+    return replace(
+        under,
+        nullable=use.nullable,
+        collection=use.collection,
+        max_length=under.max_length if use.max_length is None else use.max_length,
+        precision=under.precision if use.precision is None else use.precision,
+        scale=under.scale if use.scale is None else use.scale,
+        scale_said=under.scale_said or use.scale_said,
+    )
+
+
+def _made_there(given: Annotations) -> bool:
+    """Whether the service alone makes a property's value."""
+    return given.get("Core.Computed") is True
+
+
+def _computed_default(given: Annotations) -> bool:
+    return given.get("Core.ComputedDefaultValue") is True
+
+
+def _described(given: Annotations) -> str:
+    text = given.get("Core.Description") or given.get("Core.LongDescription")
+    return text if isinstance(text, str) else ""
+
+
+def _short(name: str) -> str:
+    return name.rpartition(".")[2]
+
+
+def _pattern(text: str) -> Pattern | None:
+    from juxtalogos.schema.patterns import PatternError
+
+    try:
+        return compile_pattern(text)
+    except PatternError:
+        return None
+
+
+__all__ = ["ANSWERS", "PRIMITIVES", "Lowering", "facet_place"]

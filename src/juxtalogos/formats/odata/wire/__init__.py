@@ -1,0 +1,1 @@
+"""Requests and answers by an OData contract."""
