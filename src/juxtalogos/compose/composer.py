@@ -168,6 +168,10 @@ class _Composer:
             if step is None or (source.id in draft.stale and need.value.startswith("$response.header.")):
                 step = self.add(draft, source, None, (*above, operation.id), always=always, made_by=made_by)
             values[need.input] = self.output(draft, step, need)
+        for before in operation.after:
+            earlier = self.contract.operation(before)
+            if earlier is not None and before not in draft.by_operation and before not in above:
+                self.add(draft, earlier, None, (*above, operation.id), made_by=made_by)
         step_id = self.step_id(draft, operation)
         declared = body_type(operation, inputs)
         draft.steps.append(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from juxtalogos.formats import wire_of
@@ -105,13 +105,17 @@ def find_dependencies(contract: Contract, rules: Iterable[DependencyRule] = ()) 
     for link in _linked(contract):
         if (link.operation, link.input) not in dropped:
             found.setdefault((link.operation, link.input), link)
+    sources: dict[str, list[str]] = {}
+    for known in found.values():
+        sources.setdefault(known.operation, []).append(known.source)
     for operation in contract.operations:
         for need in _needs(rows, operation):
             key = (operation.id, need.address)
             if key not in found and key not in dropped:
-                best = next((one for one in _candidates(rows, need, offers) if not _leads_back(one, found)), None)
+                best = next((one for one in _candidates(rows, need, offers) if not _leads_back(one, sources)), None)
                 if best:
                     found[key] = best
+                    sources.setdefault(best.operation, []).append(best.source)
     order = {operation.id: index for index, operation in enumerate(contract.operations)}
     return sorted(found.values(), key=lambda one: (order.get(one.operation, 0), one.input))
 
@@ -291,8 +295,8 @@ def _reason(need: _Need, offer: _Offer) -> tuple[int, str] | None:
     return None
 
 
-def _leads_back(one: Dependency, found: dict[tuple[str, str], Dependency]) -> bool:
-    """Whether the source itself needs, through others, the operation that would need it."""
+def _leads_back(one: Dependency, sources: Mapping[str, list[str]]) -> bool:
+    """Whether the source itself needs, through others, the operation that would need it. `sources` by operation."""
     waiting, seen = [one.source], set()
     while waiting:
         current = waiting.pop()
@@ -300,7 +304,7 @@ def _leads_back(one: Dependency, found: dict[tuple[str, str], Dependency]) -> bo
             return True
         if current not in seen:
             seen.add(current)
-            waiting += [other.source for other in found.values() if other.operation == current]
+            waiting += sources.get(current, ())
     return False
 
 

@@ -207,9 +207,9 @@ def _term(text: str, row: Row) -> bool:
         raise Refused(501, "NotImplemented", f"the registry does not know the filter {text.strip()}")
     function, field, part, old_part, old_field, path, operator, literal = found.groups()
     if function or old_field:
-        value = str(row.get(field or old_field) or "")
+        told = str(row.get(field or old_field) or "")
         wanted = (part if part is not None else old_part).replace("''", "'")
-        return {"contains": wanted in value, "startswith": value.startswith(wanted), "endswith": value.endswith(wanted)}[function or "contains"]  # fmt: skip
+        return {"contains": wanted in told, "startswith": told.startswith(wanted), "endswith": told.endswith(wanted)}[function or "contains"]  # fmt: skip
     value: Any = row
     for step in path.split("/"):
         if not isinstance(value, dict) or step not in value:

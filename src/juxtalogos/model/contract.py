@@ -181,6 +181,8 @@ class Operation:
     """What it is about, in the singular."""
     names: tuple[str, ...] = ()
     """Addresses of what its caller names anew: a value that is taken already is refused."""
+    after: tuple[str, ...] = ()
+    """Ids of operations that are called before it, so that there is something for it to find."""
     group: str = ""
     """What of the contract it belongs to: a tag, a service, the first part of its address."""
 

@@ -57,6 +57,8 @@ class Navigation:
     association: str = ""
     """V2: the association's qualified name and the role at the other end, `NAME/ROLE`."""
     annotations: Annotations = field(default_factory=dict)
+    owned: bool = False
+    """V2: whether each entity that it leads to must have one that it comes from."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -174,6 +176,17 @@ class Model:
     derived: dict[str, list[str]] = field(default_factory=dict)
     """Types derived directly, by base."""
     _inherited: dict[str, tuple[StructuredType, ...]] = field(default_factory=dict)
+    _properties: dict[str, list[Property]] = field(default_factory=dict)
+    _navigation: dict[str, list[Navigation]] = field(default_factory=dict)
+    _fitting: dict[str, list[str]] = field(default_factory=dict)
+
+    def sets_of(self, type_name: str) -> list[str]:
+        """The entity sets whose entities are declared of a type; to be asked when all sets are known."""
+        if not self._fitting:
+            for one in self.sets.values():
+                if not one.singleton:
+                    self._fitting.setdefault(one.type, []).append(one.name)
+        return self._fitting.get(type_name, [])
 
     @property
     def is_v4(self) -> bool:
@@ -196,10 +209,18 @@ class Model:
         return known
 
     def properties(self, name: str) -> list[Property]:
-        return list({one.name: one for part in self.line(name) for one in part.own_properties}.values())
+        found = self._properties.get(name)
+        if found is None:
+            every = {one.name: one for part in self.line(name) for one in part.own_properties}
+            found = self._properties[name] = list(every.values())
+        return found
 
     def navigation(self, name: str) -> list[Navigation]:
-        return list({one.name: one for part in self.line(name) for one in part.own_navigation}.values())
+        found = self._navigation.get(name)
+        if found is None:
+            every = {one.name: one for part in self.line(name) for one in part.own_navigation}
+            found = self._navigation[name] = list(every.values())
+        return found
 
     def key(self, name: str) -> tuple[KeyPart, ...]:
         return next((part.key for part in self.line(name) if part.key), ())

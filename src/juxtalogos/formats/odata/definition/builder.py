@@ -101,7 +101,7 @@ class Builder:
                 return target
             if target in self.model.sets and path.rpartition("/")[2] == way.name and "/" in path and self.v4:
                 return target
-        fitting = [one.name for one in self.model.sets.values() if one.type == way.target and not one.singleton]
+        fitting = self.model.sets_of(way.target)
         return fitting[0] if len(fitting) == 1 and not way.contains else ""
 
     # Answers.
@@ -139,11 +139,15 @@ class Builder:
         return DeclaredHeader("Location", True, self.ref(place, Direction.RESPONSE, "option-text"), place, description="where what was created is found")  # fmt: skip
 
     def refusal(self, place: Location) -> DeclaredAnswer:
-        """Any status of a client's error, with the protocol's form of errors (V4 part 1, 9; JSON 4.0, 19)."""
+        """Any status of a client's error, with the protocol's form of errors (V4 part 1, 9; JSON 4.0, 19).
+
+        What stands before a service may answer in a form of its own: that is doubtful, and not forbidden.
+        """
         ref = self.ref(place, Direction.RESPONSE, "error")
         medias = [Media(JSON, ref, place)]
         if not self.v4:
             medias.append(Media("application/xml", self.ref(place, Direction.RESPONSE, "error", "plain2"), place))
+        medias.append(Media("*/*", None, place))
         return DeclaredAnswer("4XX", tuple(medias), (), place, "a refusal")
 
     def facts(self, does: str, stop: Stop | None, type_name: str = "") -> tuple[tuple[str, str], ...]:

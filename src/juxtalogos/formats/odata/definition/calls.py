@@ -102,7 +102,7 @@ class CallOperations:
         nothing = builder.answer("204", place)
         if one.returns is None:
             return (nothing,) if self.v4 else (nothing, builder.answer("200", place))
-        found = builder.answer("200", place, "return flat")
+        found = builder.answer("200", place, "return show")
         named = self.model.structured(one.returns.name)
         if (
             named is None
@@ -111,7 +111,7 @@ class CallOperations:
             and one.returns.name in ("Edm.Stream",)
         ):
             found = replace(found, media=())
-        made = builder.answer("201", place, "return flat", headers=(builder.location_header(place),))
+        made = builder.answer("201", place, "return show", headers=(builder.location_header(place),))
         created = (made,) if one.action and named is not None and named.entity and not one.returns.collection else ()
         return (
             found,

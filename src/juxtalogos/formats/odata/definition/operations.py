@@ -4,10 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import replace
+from functools import cached_property
 from typing import Any
 
 from juxtalogos.formats.odata.csdl import Navigation
 from juxtalogos.formats.odata.definition.builder import BINARY, CHANGING, JSON, READING, TEXT, Builder, Stop
+from juxtalogos.formats.odata.definition.limits import Limits
 from juxtalogos.formats.odata.definition.options import Options
 from juxtalogos.model.contract import Body, DeclaredAnswer, DeclaredLink, Input, Intent, Media, Operation
 from juxtalogos.model.schema import Direction
@@ -38,7 +40,7 @@ class EntityOperations:
 
     def bare_list(self, stop: Stop) -> Operation:
         """Of a set whose type cannot be read the list can still be asked for; what comes is not checkable."""
-        return self.operation(stop, "list", "GET", stop.path, (), (self.builder.answer("200", stop.place, f"entities flat {stop.type}"),), Intent.LIST)  # fmt: skip
+        return self.operation(stop, "list", "GET", stop.path, (), (self.builder.answer("200", stop.place, f"entities show {stop.type}"),), Intent.LIST)  # fmt: skip
 
     # A collection and its items.
 
@@ -46,7 +48,7 @@ class EntityOperations:
         builder, limits = self.builder, stop.limits
         if limits.readable:
             options = tuple(self.options.of_list(stop))
-            answers = (builder.answer("200", stop.place, f"entities flat {stop.type}"),)
+            answers = (builder.answer("200", stop.place, f"entities show {stop.type}"),)
             yield self.operation(stop, "list", "GET", stop.path, options, answers, Intent.LIST)
             if limits.may("CountRestrictions", "Countable"):
                 counted = tuple(one for one in options if one.name in ("$filter", "$search"))
@@ -61,7 +63,7 @@ class EntityOperations:
         builder, place = self.builder, stop.place
         where = builder.location_header(place)
         links = self.links(stop)
-        created = builder.answer("201", place, f"entity flat {stop.type}", headers=(where,))
+        created = builder.answer("201", place, f"entity show {stop.type}", headers=(where,))
         answers: tuple[DeclaredAnswer, ...] = (replace(created, links=links),)
         if self.v4:
             named = replace(where, name="OData-EntityId", description="the id of what was created")
@@ -89,39 +91,44 @@ class EntityOperations:
             )
         return tuple(found)
 
+    @cached_property
+    def incoming(self) -> dict[str, list[tuple[str, Navigation]]]:
+        """By entity set, the sets and navigation properties that lead to it."""
+        found: dict[str, list[tuple[str, Navigation]]] = {}
+        for other in self.model.sets.values():
+            from_there = self.builder.stop_of(other)
+            for way in self.model.navigation(other.type) if not other.singleton else ():
+                found.setdefault(self.builder.target_of(from_there, way), []).append((other.name, way))
+        return found
+
     def links(self, stop: Stop) -> tuple[DeclaredLink, ...]:
         """What the metadata says of how entities depend on one another: referential constraints, and references that must be set."""
-        found: list[DeclaredLink] = []
         if stop.name != stop.entity_set:
             return ()
+        found: list[DeclaredLink] = []
         prefix = "" if self.v4 else "/d"
-        for other in self.model.sets.values():
-            for way in self.model.navigation(other.type):
-                if other.singleton or not self.model.is_a(stop.type, way.target or "-"):
-                    continue
-                if self.builder.target_of(self.builder.stop_of(other), way) != stop.entity_set:
-                    continue
+        if not self.v4:
+            keys = tuple((f"body/{part.path}", f"$response.body#/d/{part.path}") for part in self.model.key(stop.type))
+            found += [DeclaredLink(f"{stop.name}.{does}", keys, "", stop.place) for does in ("update", "replace")]
+        where = "$response.header.Location"
+        for other, way in self.incoming.get(stop.entity_set, ()):
+            name = f"{other}.{way.name}"
+            found.append(DeclaredLink(f"{name}.link", ((f"body/{'@odata.id' if self.v4 else 'uri'}", where),), "", way.place))  # fmt: skip
+            found.append(DeclaredLink(f"{name}.unlink", (("query.$id", where),), "", way.place))
+            pairs: tuple[tuple[str, str], ...] = ()
+            if not way.collection:
                 pairs = tuple((f"body/{one}", f"$response.body#{prefix}/{there}") for one, there in way.constraints)
-                if not pairs and self.v4 and not way.nullable and not way.collection:
-                    pairs = ((f"body/{way.name}@odata.bind", "$response.header.Location"),)
-                where = "$response.header.Location"
-                name = f"{other.name}.{way.name}"
-                found.append(
-                    DeclaredLink(f"{name}.link", ((f"body/{'@odata.id' if self.v4 else 'uri'}", where),), "", way.place)
-                )
-                found.append(DeclaredLink(f"{name}.unlink", (("query.$id", where),), "", way.place))
-                if pairs:
-                    found += [
-                        DeclaredLink(f"{other.name}.{does}", pairs, "", way.place)
-                        for does in ("create", "replace", "update")
-                    ]
+                if not pairs and self.v4 and not way.nullable:
+                    pairs = ((f"body/{way.name}@odata.bind", where),)
+            if pairs:
+                found += [DeclaredLink(f"{other}.{does}", pairs, "", way.place) for does in ("create", "replace", "update")]
         return tuple(found)
 
     def item(self, stop: Stop, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
         builder, limits, place = self.builder, stop.limits, stop.place
         fixed = self.has_tag(stop)
         if limits.readable_by_key or (not stop.collection and limits.readable):
-            answer = builder.answer("200", place, f"entity flat {stop.type}")
+            answer = builder.answer("200", place, f"entity show {stop.type}")
             if fixed:
                 answer = replace(answer, links=self.tag_links(stop))
             read = self.operation(
@@ -158,8 +165,8 @@ class EntityOperations:
         nothing = builder.answer("204", place)
         if not self.v4:
             return (nothing,)
-        made = builder.answer("201", place, f"entity flat {stop.type}", headers=(builder.location_header(place),))
-        return builder.answer("200", place, f"entity flat {stop.type}"), nothing, made
+        made = builder.answer("201", place, f"entity show {stop.type}", headers=(builder.location_header(place),))
+        return builder.answer("200", place, f"entity show {stop.type}"), nothing, made
 
     def has_tag(self, stop: Stop) -> bool:
         """Whether an entity is changed under its entity tag only (4.0 part 1, 11.4.1.1; V2, ConcurrencyMode)."""
@@ -218,7 +225,7 @@ class EntityOperations:
         )
         if stop.limits.updatable:
             body = Body(True, (Media(BINARY, builder.ref(place, Direction.REQUEST, "bytes"), place),), place)
-            answers = (builder.answer("200", place, f"entity flat {stop.type}"), *empty) if self.v4 else empty
+            answers = (builder.answer("200", place, f"entity show {stop.type}"), *empty) if self.v4 else empty
             yield self.operation(stop, f"{does}.replace", "PUT", path, keys, answers, Intent.ACT, body=body)
 
     # Navigation.
@@ -237,11 +244,15 @@ class EntityOperations:
         options = (
             tuple(self.options.of_list(there) if way.collection else self.options.of_entity(there)) if known else ()
         )
-        answers: tuple[DeclaredAnswer, ...] = (builder.answer("200", place, f"{role} flat {way.target}"),)
+        answers: tuple[DeclaredAnswer, ...] = (builder.answer("200", place, f"{role} show {way.target}"),)
         if not way.collection:
             answers += (builder.answer("204", place, note="nothing is there"),)
         intent = Intent.LIST if way.contains and way.collection else Intent.ACT
-        yield self.operation(there, "", "GET", there.path, (*there.keys, *options), answers, intent, safe=True)
+        found = self.operation(
+            there, "", "GET", there.path, (*there.keys, *options), answers, intent, safe=True
+        )
+        linked = self.linkable(stop, there, way)
+        yield replace(found, after=(f"{there.name}.link",)) if linked and not way.collection else found
         if not known:
             return
         if way.contains and way.collection:
@@ -257,6 +268,12 @@ class EntityOperations:
             yield replace(self.create(there, "create", there.path), resource=there.entity_set)
         yield from self.references(stop, there, way)
 
+    def linkable(self, stop: Stop, there: Stop, way: Navigation) -> bool:
+        """Whether something can be put where the way leads, which without it may be nothing."""
+        target = self.model.sets.get(there.entity_set)
+        makes = target is not None and Limits.of(self.model, target).insertable
+        return makes and not way.contains and not way.constraints and (way.nullable or way.collection) and stop.limits.updatable
+
     def references(self, stop: Stop, there: Stop, way: Navigation) -> Iterator[Operation]:
         """References between entities (4.0 part 1, 11.2.7 and 11.4.6; V2 `$links`)."""
         builder, place = self.builder, there.place
@@ -264,9 +281,10 @@ class EntityOperations:
         path = f"{there.path}/$ref" if self.v4 else f"{head}/$links/{name}"
         role = "refs" if way.collection else "ref"
         empty = () if way.collection else (builder.answer("204", place),)
-        yield self.operation(
-            there, "refs", "GET", path, there.keys, (builder.answer("200", place, role), *empty), Intent.ACT, safe=True
-        )
+        before = (f"{there.name}.link",) if self.linkable(stop, there, way) else ()
+        answers = (builder.answer("200", place, role), *empty)
+        refs = self.operation(there, "refs", "GET", path, there.keys, answers, Intent.ACT, safe=True)
+        yield refs if way.collection else replace(refs, after=before)
         if not stop.limits.updatable:
             return
         body = Body(True, (Media(JSON, builder.ref(place, Direction.REQUEST, "link"), place),), place)
@@ -280,13 +298,13 @@ class EntityOperations:
         if way.collection and self.v4:
             schema = builder.ref(place, Direction.REQUEST, "option-text", builder.plain)
             what = Input("$id", "query", True, schema, place, "option", False, description="the reference to remove")
-            yield self.operation(
-                there, "unlink", "DELETE", path, (*there.keys, what), (builder.answer("204", place),), Intent.ACT
-            )
+            inputs = (*there.keys, what)
         elif not way.collection and way.nullable:
-            yield self.operation(
-                there, "unlink", "DELETE", path, there.keys, (builder.answer("204", place),), Intent.ACT
-            )
+            inputs = there.keys
+        else:
+            return
+        unlink = self.operation(there, "unlink", "DELETE", path, inputs, (builder.answer("204", place),), Intent.ACT)
+        yield replace(unlink, after=before)
 
     def operation(
         self, stop: Stop, does: str, method: str, path: str, inputs: tuple[Input, ...], answers: tuple[DeclaredAnswer, ...], intent: Intent,

@@ -180,7 +180,7 @@ class XmlReader:
         dependent, pairs = self.constraints.get(association, ("", ()))
         return Navigation(
             name, target, multiplicity == "*", multiplicity != "1", False, place, "", pairs if dependent == other else (),
-            f"{association}/{end}", notes,
+            f"{association}/{end}", notes, multiplicity == "*" and self.ends.get((association, other), ("", ""))[1] == "1",
         )  # fmt: skip
 
     def association(self, node: ET.Element, name: str) -> None:

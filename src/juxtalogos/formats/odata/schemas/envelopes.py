@@ -65,8 +65,9 @@ class Envelopes:
             link = Node(place, "", (_type("string", place),), notes=Notes(called="@odata.nextLink"))
             known = {"value": rows, "@odata.count": count, "@odata.nextLink": link}
             return _object(place, known, ("value",), closed=True)
-        count = Node(place, "", (_type("string", place), Rule("format", ("Edm.Int64", True), "format", place)))
-        link = Node(place, "", (_type("string", place),))
+        # Services of V2 write the count as a text or a number, and the link as a text or as an object with a `uri`.
+        count = Node(place, "", (Rule("type", ("string", "integer"), "type", place), Rule("format", ("Edm.Int64", True), "format", place)))
+        link = Node(place, "", (Rule("type", ("string", "object"), "type", place),))
         whole = _object(place, {"results": rows, "__count": count, "__next": link}, ("results",), closed=True, old=True)
         if not self.json2:
             return whole
@@ -83,9 +84,13 @@ class Envelopes:
         one = self.single.get(place)
         if not isinstance(one, Property):
             raise BadReference(str(place))
-        node = self.lowering.use(one.type, place, Notes(called=one.name), one.annotations, "read")
+        node = self.lowering.use(one.type, place, Notes(called=one.name), one.annotations, "flat")
         if self.old:
-            return self.data(_object(place, {one.name: node}, (one.name,), closed=False), place)
+            named = _object(place, {one.name: node}, (one.name,), closed=False)
+            wrapped = _object(place, {"results": named}, ("results",), closed=False)
+            results = Node(place, "", (Rule("required", ("results",), "required", place),))
+            either = Node(place, "", (Rule("if", Conditional(results, wrapped, named), "type", place),))
+            return self.data(either, place)
         return _object(place, {"value": node}, ("value",), closed=True)
 
     def raw(self, place: Location, words: list[str]) -> Node:
@@ -93,7 +98,7 @@ class Envelopes:
         one = self.single.get(place)
         if not isinstance(one, Property):
             raise BadReference(str(place))
-        return self.lowering.use(one.type, place, Notes(called=one.name), one.annotations, "read")
+        return self.lowering.use(one.type, place, Notes(called=one.name), one.annotations, "flat")
 
     def returned(self, place: Location, words: list[str]) -> Node:
         one = self.single.get(place)
@@ -102,10 +107,10 @@ class Envelopes:
         use, name = one.returns, one.name
         structured = self.lowering.model.structured(use.name)
         if structured is not None and structured.entity:
-            item = self.of(use.name, words[0] if words else "read")
+            item = self.of(use.name, words[0] if words else "flat")
             return self.listed(item, place) if use.collection else self.data(item, place)
         item = self.lowering.use(
-            TypeUse(**{**_facets(use), "collection": False}), place, Notes(called=f"result of {name}"), {}, "read"
+            TypeUse(**{**_facets(use), "collection": False}), place, Notes(called=f"result of {name}"), {}, "flat"
         )
         if use.collection:
             return self.listed(item, place)

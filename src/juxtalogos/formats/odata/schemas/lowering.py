@@ -20,14 +20,23 @@ from juxtalogos.formats.odata.csdl import (
     TypeDefinition,
     TypeUse,
 )
-from juxtalogos.formats.odata.primitives import FORMS, FRACTIONS, PRIMITIVES, with_digits, with_fraction
+from juxtalogos.formats.odata.primitives import FORMS, FRACTIONS, with_digits, with_fraction
 from juxtalogos.model.location import Location
 from juxtalogos.schema.json.tree.nodes import Conditional, Items, Members, Node, Notes, Reference, Rule
 from juxtalogos.schema.patterns import Pattern, compile_pattern
 
-ANSWERS = ("read", "pick", "bare", "flat")
-"""Purposes of what comes: a whole entity, one of which some properties were asked for, one without control information; and
-one that says nothing of what lies behind its navigation, which is how it is shown and counted."""
+_REACHES = ("show", "flat", "near", "deep")
+
+
+def is_answer(purpose: str) -> bool:
+    """Whether a schema is of what comes. Such a purpose is how far it follows navigation, and what it may lack.
+
+    `show` and `flat` leave open what lies behind navigation, and `show` leaves out control information; `near` follows it one
+    step, `deep` all the way. `-pick`: only some properties were asked for; `-bare`: no control information tells types apart.
+    """
+    return purpose.partition("-")[0] in _REACHES
+
+
 _CONTROL = compile_pattern("@|^#")
 _OLD_CONTROL = compile_pattern("^__")
 _CODE = (
@@ -68,7 +77,7 @@ class Lowering:
             rules = [Rule("type", ("array",), "type", place), Rule("items", Items((), item), "items", place)]
             rules += _counts(extra, place)
             whole = Node(place, "", tuple(rules), notes=notes)
-            return self.wrapped_list(whole, place, notes) if self.old and purpose in ANSWERS else whole
+            return self.wrapped_list(whole, place, notes) if self.old and is_answer(purpose) else whole
         return self.item(use, place, notes, extra, purpose)
 
     def wrapped_list(self, items: Node, place: Location, notes: Notes) -> Node:
@@ -182,7 +191,7 @@ class Lowering:
         if found is None:
             return Node(Location(""), "")
         family = self.model.concrete(name)
-        several = not exact and purpose != "bare" and family != [name]
+        several = not exact and not purpose.endswith("-bare") and family != [name]
         kinds = ("object", "null") if nullable else ("object",)
         rules = [Rule("type", kinds, "type", found.place)]
         required = self.required(found, purpose)
@@ -227,15 +236,17 @@ class Lowering:
     def required(self, found: StructuredType, purpose: str) -> tuple[str, ...]:
         model, name = self.model, found.name
         keys = tuple(part.path for part in model.key(name) if "/" not in part.path)
-        if purpose in ("read", "bare", "flat"):
-            return keys
+        if is_answer(purpose):
+            return () if purpose.endswith("-pick") else keys
+        if purpose == "change" and self.old:
+            return keys  # services of V2 read an entity, and a change as one: with its key
         if purpose not in ("create", "part", "replace"):
             return ()
         needed = [
             one.name
             for one in model.properties(name)
             if not one.type.nullable and not one.type.collection and one.type.default is None and not _made_there(one.annotations)
-            and not (purpose == "replace" and one.name in keys)
+            and not (purpose == "replace" and one.name in keys and not self.old)
         ]  # fmt: skip
         if purpose == "create" and model.is_v4:
             # A reference to what must be there, unless properties say it already (4.0 part 1, 11.4.2.1).
@@ -248,7 +259,7 @@ class Lowering:
     def members(self, name: str, purpose: str, *, closed: bool) -> Members:
         model = self.model
         owner = _short(name)
-        if purpose == "bare":  # any of the family: without control information nothing tells which
+        if purpose.endswith("-bare"):  # any of the family: without control information nothing tells which
             lines = [part for one in model.family(name) for part in model.line(one)]
             properties = list({one.name: one for part in lines for one in part.own_properties}.values())
             ways = list({one.name: one for part in lines for one in part.own_navigation}.values())
@@ -256,16 +267,16 @@ class Lowering:
             properties, ways = model.properties(name), model.navigation(name)
         keys = {part.path for part in model.key(name)}
         found: dict[str, Node] = {}
-        if not self.old and purpose not in ANSWERS and self.needs_type(name):
+        if not self.old and not is_answer(purpose) and self.needs_type(name):
             kind = Rule("const", f"#{name}", "const", model.types[name].place)
             found["@odata.type"] = Node(model.types[name].place, "", (kind,), notes=Notes(called="@odata.type"))
         for one in properties:
             found[one.name] = self.property(one, owner, purpose, one.name in keys)
         for way in ways:
             found.update(self.way(way, owner, purpose))
-        if purpose in ANSWERS:
+        if is_answer(purpose):
             found.update(self.control(name, purpose))
-        open_ = model.is_open(name) or not closed or (purpose == "bare" and any(map(model.is_open, model.family(name))))
+        open_ = model.is_open(name) or not closed or (purpose.endswith("-bare") and any(map(model.is_open, model.family(name))))
         patterns: list[tuple[Pattern, Node]] = [(_CONTROL, Node(Location(""), ""))]
         if self.old:
             patterns = [(_OLD_CONTROL, Node(Location(""), ""))]
@@ -280,11 +291,10 @@ class Lowering:
     def property(self, one: Property, owner: str, purpose: str, is_key: bool) -> Node:
         given = one.annotations
         kept_out = False
-        if purpose not in ANSWERS:
+        if not is_answer(purpose):
             kept_out = _made_there(given) or _computed_default(given) or given.get("Core.Permissions") == "Read"
-            kept_out |= purpose in ("change", "replace") and (
-                is_key or given.get("Core.Immutable") is True or one.concurrency
-            )
+            fixed = (is_key and not self.old) or given.get("Core.Immutable") is True or one.concurrency
+            kept_out |= purpose in ("change", "replace") and fixed
             kept_out |= one.type.name == "Edm.Stream"
         example = given.get("Core.Example")
         examples = (example["Value"],) if isinstance(example, dict) and "Value" in example else ()
@@ -293,18 +303,18 @@ class Lowering:
         notes = Notes(
             called=f"{owner}.{one.name}", description=_described(given), examples=examples, read_only=kept_out
         )
-        inner = purpose if purpose in ANSWERS or purpose in ("create", "part") else "part"
+        inner = purpose if is_answer(purpose) or purpose in ("create", "part") else "part"
         return self.use(one.type, one.place, notes, given, inner)
 
     def way(self, one: Navigation, owner: str, purpose: str) -> Iterable[tuple[str, Node]]:
         """What may stand under a navigation property: entities that were asked for, parts of a new entity, a reference."""
         notes = Notes(called=f"{owner}.{one.name}", description=_described(one.annotations))
-        if self.model.structured(one.target) is None or purpose == "flat":
+        if self.model.structured(one.target) is None or purpose.startswith(("show", "flat")):
             yield one.name, Node(one.place, "", notes=notes)
             return
         use = TypeUse(one.target, one.collection, one.nullable or one.collection)
-        if purpose in ANSWERS:
-            inner = "pick" if purpose == "pick" else purpose
+        if is_answer(purpose):
+            inner = purpose.replace("near", "flat")
             item = self.expanded(use, one, notes, inner)
             yield one.name, item
             return
@@ -313,6 +323,9 @@ class Lowering:
             left_out = not self.must_bind(one)
             yield f"{one.name}@odata.bind", self.use(bind, one.place, replace(notes, called=f"{notes.called}@odata.bind", read_only=left_out), {}, "part")  # fmt: skip
         if purpose in ("create", "part"):
+            if not one.contains and not (purpose == "create" and one.owned):
+                yield one.name, Node(one.place, "", notes=replace(notes, read_only=True))
+                return
             deep = purpose == "create" and self.is_part(one)
             yield one.name, self.use(use, one.place, replace(notes, read_only=not deep), {}, "part")
 
@@ -344,7 +357,7 @@ class Lowering:
         place = self.model.types[name].place
         text = Rule("type", ("string",), "type", place)
         if self.old:
-            if purpose == "flat":
+            if purpose == "show":
                 return {}
             named = {
                 one: Node(place, "", (text,))
@@ -358,7 +371,7 @@ class Lowering:
         family = tuple(f"#{one}" for one in self.model.concrete(name))
         named_type = self.model.structured(name)
         names = ("@odata.context", "@odata.id", "@odata.editLink", "@odata.readLink", "@odata.etag")
-        shown = named_type is not None and named_type.entity and purpose != "flat"
+        shown = named_type is not None and named_type.entity and purpose != "show"
         found = {one: Node(place, "", (text,), notes=Notes(called=one)) for one in (names if shown else ())}
         if len(family) > 1:
             kind = Rule("enum", family, "enum", place)
@@ -413,6 +426,3 @@ def _pattern(text: str) -> Pattern | None:
         return compile_pattern(text)
     except PatternError:
         return None
-
-
-__all__ = ["ANSWERS", "PRIMITIVES", "Lowering", "facet_place"]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
 from datetime import datetime
 from decimal import Decimal
@@ -36,9 +37,14 @@ class Rules:
     ) -> Iterator[CheckResult]:
         """Every rule that says something of this answer."""
         response = exchange.response
-        if response is None or answer.declared is None or not 200 <= response.status < 300:
+        if response is None or answer.declared is None:
             return
         look = _Look(self.model, operation, answer, exchange)
+        if not 200 <= response.status < 300:
+            if response.body and answer.media is not None and answer.media.media_type == "*/*":
+                actual = header(response.headers, "content-type") or "no media type"
+                yield look.result("body.other", False, "body", "an error in the protocol's form (V4 part 1, 9; JSON 4.0, 19)", actual, remark=True)
+            return
         yield from look.version()
         yield from look.format()
         if answer.value is ABSENT or answer.media is None:
@@ -241,7 +247,7 @@ class _Look:
         values = [plain(self.model, self.type, one, first) for one in rows]
         if any(value is ABSENT or not isinstance(value, Decimal | datetime | bool | None) for value in values):
             return
-        for index, (one, other) in enumerate(zip(values, values[1:])):
+        for index, (one, other) in enumerate(itertools.pairwise(values)):
             if _after(other, one) if down else _after(one, other):
                 at = f"{path_to(self.answer.value)}/{index + 1}/{first}"
                 yield self.result(DROPPED, False, at, f"$orderby={text}{self.section('part 1, 11.2.5.2', 'URI conventions, 4.2')}", f"{_told(other)} behind {_told(one)}")  # fmt: skip

@@ -110,12 +110,14 @@ def fitted(model: Model, operation: Operation, ref: SchemaRef, exchange: Exchang
     words = ref.role.split(" ")
     asked = options(exchange.request.url)
     if words[0] in ("entity", "entities", "return"):
-        purpose = "read"
+        expanded = asked.get("$expand", "")
+        reach = "flat" if not expanded else "deep" if any(mark in expanded for mark in ("$expand", "$levels", "/", "*")) else "near"  # fmt: skip
+        suffix = ""
         if (parsed.parameter("odata.metadata") or parsed.parameter("metadata") or "") == "none":
-            purpose = "bare"
+            suffix = "-bare"
         if any("$select" in text for text in (*asked, asked.get("$expand", ""))):
-            purpose = "pick"
-        words[1:2] = [purpose]
+            suffix = "-pick"
+        words[1:2] = [reach + suffix]
     if words[0] in ("any", "bytes") and operation.fact("does") in ("property", "value"):
         parts = segments(exchange.request.url.partition("?")[0].rpartition("://")[2].partition("/")[2])
         name = next((part.name for part in reversed(parts or ()) if not part.name.startswith("$")), "")
