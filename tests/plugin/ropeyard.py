@@ -159,6 +159,9 @@ class RopeWire:
             for call, answer in pairs
         )  # fmt: skip
 
+    def conversation(self, base_url: str) -> None:
+        return None
+
     def parse_text(self, schema: SchemaRef | None, pointer: str, text: str) -> Any:
         try:
             return parse_json(text)

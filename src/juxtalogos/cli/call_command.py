@@ -133,7 +133,7 @@ def run(args: _CallArguments) -> int:
             return _call_each(args, home, session, contract, operation, inputs)
         exchange = _send(args, session, contract, operation, inputs)
     home.remember_target(target)
-    judgement = session.judged(contract, operation, exchange)
+    judgement = _asked_again(session, contract, operation, exchange, session.judged(contract, operation, exchange))
     number = 0 if args.trial else _keep(home, session, operation, exchange, judgement)
     _show(args, contract, operation, session.redactor.exchange(exchange), judgement, number)
     if args.save and inputs is not None:
@@ -232,6 +232,20 @@ def _send(args: _CallArguments, session: Session, contract: Contract, operation:
             return exchange
 
     return asyncio.run(send())
+
+
+def _asked_again(
+    session: Session, contract: Contract, operation: Operation, exchange: Exchange, judgement: Judgement
+) -> Judgement:
+    """The judgement after the service was asked about what is doubtful, where its protocol knows such a question."""
+    from juxtalogos.run.conversing import Conversations, conversed
+
+    async def ask() -> Judgement:
+        async with Transport(session.options) as transport:
+            told = operation, exchange, judgement
+            return (await conversed(session, Conversations(), contract, operation, told, transport, pages=0))[0]
+
+    return asyncio.run(ask())
 
 
 def _send_message(args: _CallArguments, session: Session, contract: Contract, operation: Operation) -> Exchange:

@@ -241,6 +241,12 @@ class _Composer:
     def deleter(self, create: Operation) -> Operation | None:
         return self.items_of(create).get(Intent.DELETE)
 
+    def change_of(self, operation: Operation) -> Inputs | None:
+        """Inputs that change something, where none of them is required; None where what is required does."""
+        if self.sample(operation).body != {}:
+            return None
+        return sample_inputs(self.contract, operation, full=True, seed=1)
+
     def items_of(self, create: Operation) -> dict[Intent, Operation]:
         """The operations on one item of the collection that `create` adds to."""
         return {
@@ -262,7 +268,7 @@ class _Composer:
         changes = [items[intent] for intent in (Intent.REPLACE, Intent.UPDATE) if intent in items]
         for operation in (read, listing, *changes):
             if operation:
-                self.add(draft, operation, None, ())
+                self.add(draft, operation, self.change_of(operation) if operation in changes else None, ())
         if changes and read:
             self.add(draft, read, None, ())
         if delete:

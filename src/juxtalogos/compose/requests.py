@@ -50,7 +50,9 @@ def named_anew(contract: Contract, operation: Operation, inputs: Inputs, number:
     """Inputs in which what the caller names is named after a number, as far as the schema allows that."""
     media = chosen_media(operation, inputs.content_type)
     schema = contract.schema(media.schema) if media and media.schema else None
-    for address in operation.names if schema is not None and inputs.body is not ABSENT else ():
+    if schema is None or inputs.body is ABSENT:
+        return inputs
+    for address in operation.names:
         try:
             value = follow_pointer(inputs.body, address[4:])
         except (LookupError, ValueError):

@@ -92,6 +92,7 @@ PLANTED: tuple[Planted, ...] = (
             ("scuttle", "Certificates.delete", "answers a deletion with 200", (("status.undeclared", "status"),)),
             ("haul", "Inspections.list", "sends more than $top", (("option.dropped", "body/value"),)),
             ("inline", "Inspections.read", "does not expand", (("option.dropped", "body/Vessel"),)),
+            ("amnesia", "Inspections.read", "acknowledges a change of Minutes, and keeps the old value", (("change.lost", "body/Minutes"),)),
             ("bearing", "Plans.read", "leaves the context URL out", (("control.untrue", "body/@odata.context"),)),
         )
     ),

@@ -81,6 +81,7 @@ class RegistryV2:
             if name == "Vessels":
                 given.setdefault("Condition", "Sound")
             row = self.store.create(name, {key: value for key, value in given.items() if key != KEYS[name] or name == "Owners"})  # fmt: skip
+            self.keep_moments(row, body)
             return self.entity(name, row, {}, 201, atom="atom" in headers.get("Content-Type", ""))
         if method != "GET":
             raise Refused(405, "NotAllowed", "that cannot be done here")
@@ -116,7 +117,9 @@ class RegistryV2:
         shown: Row = {"__metadata": {"uri": uri, "type": f"{SPACE}.{TYPES[name]}"}}
         for field, kind in self.fields(name, row).items():
             if field in chosen:
-                shown[field] = self.value(row.get(field), kind, odd=single and not (kind == "day" and name != "Owners"))
+                odd = single and not (kind == "day" and name != "Owners")
+                kept = None if odd and "almanac" in self.odd else row.get(f"~{field}")
+                shown[field] = kept or self.value(self.whole_moment(row, field), kind, odd=odd)
         for way in WAYS_V2[name]:
             if way in options.get("$expand", "").split(","):
                 rows = [self.shown(WAYS[name][way][0], one, {}) for one in self.store.along(name, row[KEYS[name]], way)]
@@ -134,7 +137,7 @@ class RegistryV2:
             return {"__metadata": {"type": f"{SPACE}.Measures"}, **numbers}
         if kind in ("day", "moment"):
             if kind == "day" and "almanac" in self.odd and odd:
-                return f"{value}T00:00:00"
+                return value if "T" in str(value) else f"{value}T00:00:00"
             moment = datetime.fromisoformat(str(value).replace("Z", "+00:00"))
             return f"/Date({int(moment.replace(tzinfo=moment.tzinfo or UTC).timestamp() * 1000)})/"
         return str(value) if kind == "long" else value
@@ -156,7 +159,7 @@ class RegistryV2:
         if rest == "" and method == "GET":
             return self.entity(name, row, options, atom=atom)
         if rest == "" and method in ("MERGE", "PATCH", "PUT"):
-            self.store.change(name, key, self.read(body, name))
+            self.keep_moments(self.store.change(name, key, self.read(body, name)), body)
             return 204, "", b"", {"DataServiceVersion": "2.0"}
         if rest == "" and method == "DELETE":
             self.store.delete(name, key)
@@ -195,7 +198,9 @@ class RegistryV2:
         if method == "POST" and way not in SINGLE:
             given = {**self.read(body, target), there: self.store.one(name, key)[here]}
             given.setdefault("Condition", "Sound")
-            return self.entity(target, self.store.create(target, {field: value for field, value in given.items() if field != KEYS[target]}), {}, 201)  # fmt: skip
+            row = self.store.create(target, {field: value for field, value in given.items() if field != KEYS[target]})
+            self.keep_moments(row, body)
+            return self.entity(target, row, {}, 201)
         if method != "GET":
             raise Refused(405, "NotAllowed", "that cannot be done here")
         if way in SINGLE:
@@ -211,6 +216,13 @@ class RegistryV2:
             raise Refused(400, "NotAnObject", "the body is no object")
         fields = self.store.fields(TYPES[name], {})
         return {field: self.stored(item, fields.get(field, "")) for field, item in value.items() if not field.startswith("__")}  # fmt: skip
+
+    @staticmethod
+    def keep_moments(row: Row, body: bytes) -> None:
+        """The time of day of what the store keeps as a day only."""
+        for field, value in json.loads(body).items():
+            if isinstance(value, str) and value.startswith("/Date("):
+                row[f"~{field}"] = value
 
     @staticmethod
     def stored(value: Any, kind: str) -> Any:
@@ -229,7 +241,7 @@ class RegistryV2:
     def entry(self, name: str, row: Row, options: dict[str, str], spaces: str = "") -> str:
         uri = f"{self.root}{name}({self.literal(name, row)})"
         chosen = options["$select"].split(",") if "$select" in options else list(self.fields(name, row))
-        inner = "".join(self.element(field, row.get(field), kind) for field, kind in self.fields(name, row).items() if field in chosen)  # fmt: skip
+        inner = "".join(self.element(field, self.whole_moment(row, field), kind) for field, kind in self.fields(name, row).items() if field in chosen)  # fmt: skip
         links = "".join(
             f'<link rel="{D}/related/{way}" type="application/atom+xml;type={"entry" if way in SINGLE else "feed"}" title="{way}" href="{name}({self.literal(name, row)})/{way}"/>'
             for way in WAYS_V2[name]
@@ -237,6 +249,14 @@ class RegistryV2:
         return (
             f'<entry{spaces}><id>{escape(uri)}</id><title type="text"></title><updated>2026-11-01T00:00:00Z</updated><author><name/></author>'
             f'<category term="{SPACE}.{TYPES[name]}" scheme="{D}/scheme"/>{links}<content type="application/xml"><m:properties>{inner}</m:properties></content></entry>'
+        )
+
+    @staticmethod
+    def whole_moment(row: Row, field: str) -> Any:
+        """What the store has of it, or the moment with its time of day."""
+        found = re.fullmatch(r"/Date\((-?\d+)\)/", str(row.get(f"~{field}")))
+        return (
+            datetime.fromtimestamp(int(found[1]) / 1000, UTC).strftime("%Y-%m-%dT%H:%M:%S") if found else row.get(field)
         )
 
     def element(self, field: str, value: Any, kind: str) -> str:
@@ -249,7 +269,13 @@ class RegistryV2:
                 f'<d:{key} m:type="Edm.Decimal"' + ('>' + f"{item:.2f}</d:{key}>" if item is not None else ' m:null="true"/>') for key, item in value.items()
             )  # fmt: skip
             return f"<d:{field}{told}>{inner}</d:{field}>"
-        text = f"{value}T00:00:00" if kind == "day" else str(value).rstrip("Z") if kind == "moment" else str(value)
+        text = (
+            f"{value}T00:00:00"
+            if kind == "day" and "T" not in str(value)
+            else str(value).rstrip("Z")
+            if kind == "moment"
+            else str(value)
+        )
         return f"<d:{field}{told}>{escape(text)}</d:{field}>"
 
 

@@ -31,6 +31,8 @@ class Credential:
 
     secret: str = field(repr=False)
     user: str = ""
+    header: str = ""
+    """The name of the field to use instead of the scheme's own."""
 
 
 Memory = dict[str, Any]
@@ -162,9 +164,11 @@ class Signer:
         credentials: Mapping[str, Credential],
         origins: set[str],
         learned: Callable[[str], None] = lambda text: None,
+        base_of: Callable[[Contract], str] = lambda contract: "",
     ) -> None:
         self.credentials = credentials
         self.origins = origins
+        self.base_of = base_of
         self.learned = learned
         """Told of each secret that a flow was given, before anything of it can be shown."""
         self.memories: dict[str, Memory] = {}
@@ -178,10 +182,13 @@ class Signer:
             schemes = [contract.scheme(name) for name in alternative]
             ways = [scheme_of(scheme.kind, own) if scheme else None for scheme in schemes]
             if alternative and all(way is not None and name in self.credentials for way, name in zip(ways, alternative)):  # fmt: skip
-                return [(scheme, way) for scheme, way in zip(schemes, ways) if scheme and way], ()
+                return [(self._placed(contract, scheme, way), way) for scheme, way in zip(schemes, ways) if scheme and way], ()  # fmt: skip
         if not operation.security or () in operation.security:
             return [], ()
         return [], tuple(name for name in operation.security[0] if name not in self.credentials)
+
+    def _placed(self, contract: Contract, scheme: SecurityScheme, way: SignInScheme) -> SecurityScheme:
+        return replace(scheme, token_url=self.base_of(contract)) if way.at_base else scheme
 
     async def signed(
         self, contract: Contract, operation: Operation, request: Request, own: Mapping[str, SignInScheme], sender: Sender
@@ -229,15 +236,18 @@ class Signer:
         self, contract: Contract, operation: Operation, exchange: Exchange, own: Mapping[str, SignInScheme]
     ) -> bool:
         """Whether an answer says that what was remembered no longer holds; it is forgotten then, and signing anew may help."""
-        if exchange.response is None or exchange.response.status != 401:
+        response = exchange.response
+        if response is None:
             return False
-        found = self.chosen(contract, operation, own)[0]
+        found = [pair for pair in self.chosen(contract, operation, own)[0] if response.status in pair[1].void_on]
         voided = [way.void(exchange, self.memories.get(scheme.name, {})) for scheme, way in found if way.void]
         return any(voided)  # all of them are asked: each forgets what is its own
 
 
 def variants(credential: Credential) -> tuple[str, ...]:
     """The forms in which a secret may be met: itself, in Base64 alone and with its user."""
+    if not credential.secret:
+        return ()
     pair = f"{credential.user}:{credential.secret}"
     quoted = f"{quote(credential.user, safe='')}:{quote(credential.secret, safe='')}"
     encoded = tuple(base64.b64encode(text.encode()).decode() for text in (credential.secret, pair, quoted))

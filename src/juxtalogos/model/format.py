@@ -29,7 +29,10 @@ class SignInScheme:
     words: str = ""
     """What it asks for, in words; `{place}` and `{key}` stand for the scheme's."""
     void: Callable[[Exchange, dict[str, Any]], bool] | None = None
-    """(a 401, what it remembers) -> whether something remembered was void: it is forgotten then, and signing in anew may help."""
+    """(an answer with one of those statuses, what it remembers) -> whether something remembered was void: it is forgotten then, and signing in anew may help."""
+    void_on: tuple[int, ...] = (401,)
+    at_base: bool = False
+    """Whether it asks at the service's base URL: that is the scheme's `token_url` then."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +50,9 @@ class Format:
     bind: Callable[[Contract], Wire]
     is_root: Callable[[Document], bool] | None = None
     """Whether a definition in several documents begins with this one; None: each that is claimed does."""
+    leads_to: Callable[[Document, str], str] | None = None
+    """(a document that is none, its URL) -> the URL of the definition that it leads to, such as a service's root to its
+    metadata; empty where it leads to none."""
     sign_in: Mapping[str, SignInScheme] = field(default_factory=dict)
     """Kinds of security scheme that only this protocol has."""
     finding_kinds: Mapping[str, str] = field(default_factory=dict)

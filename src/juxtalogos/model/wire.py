@@ -81,6 +81,24 @@ WireCheck = Callable[[Contract, Operation, Answer, Exchange], Iterable[CheckResu
 """A rule on an answer."""
 
 
+class Conversation(Protocol):
+    """What a protocol knows of the exchanges of one case together. It is told of each in its turn."""
+
+    def seen(self, operation: Operation, exchange: Exchange, answer: Answer) -> Iterable[CheckResult]:
+        """The results of rules over several exchanges: what was acknowledged before is there now."""
+
+    def question(self, operation: Operation, results: Iterable[CheckResult]) -> Request | None:
+        """What to ask the service before these results are told; None when nothing is doubtful."""
+
+    def answered(
+        self, operation: Operation, results: Iterable[CheckResult], exchange: Exchange
+    ) -> tuple[CheckResult, ...]:
+        """The results in the light of what the service said to the question."""
+
+    def more(self, exchange: Exchange, answer: Answer) -> Request | None:
+        """The request for the rest of an answer of which only a part came."""
+
+
 class Wire(Protocol):
     """A contract bound to its protocol. It owns all that is cached for the contract."""
 
@@ -108,6 +126,9 @@ class Wire(Protocol):
 
     def parts(self, exchange: Exchange) -> tuple[Exchange, ...]:
         """The exchanges that one consists of (a batch), each as if it had been sent alone; empty for an ordinary one."""
+
+    def conversation(self, base_url: str) -> Conversation | None:
+        """For a case that begins; None where each exchange stands for itself."""
 
     def parse_text(self, schema: SchemaRef | None, pointer: str, text: str) -> Any:
         """The text that a person wrote for a place of a value, read by what is declared there."""

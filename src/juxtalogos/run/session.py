@@ -96,5 +96,5 @@ def open_session(
         ca_file=(workspace / target.ca_file) if target.ca_file else None,
         addresses=target.addresses,
     )
-    signer = Signer(secrets, target.origins(), redactor.learn)
+    signer = Signer(secrets, target.origins(), redactor.learn, target.base_url)
     return Session(contracts, target, signer, redactor, options, rules_of(config, contracts) if config else Rules())

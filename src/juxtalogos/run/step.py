@@ -22,6 +22,7 @@ from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run import unforeseen
+from juxtalogos.run.conversing import Conversations, conversed
 from juxtalogos.run.judge import Judgement, judge, judged_parts, with_parts, with_written
 from juxtalogos.run.session import Session
 from juxtalogos.run.stop import Stop
@@ -62,6 +63,7 @@ class CaseState:
     scope: Scope
     ground: FormulaContext
     cookies: aiohttp.CookieJar
+    conversations: Conversations = field(default_factory=Conversations)
 
 
 async def run_step(context: RunContext, state: CaseState, step: Step, name: str) -> tuple[ExchangeRecord, bool]:
@@ -75,7 +77,7 @@ async def run_step(context: RunContext, state: CaseState, step: Step, name: str)
         if isinstance(request, ExchangeRecord):
             return request, False
         await attempt.send(request)
-        return attempt.judged()
+        return await attempt.judged()
     except JuxtalogosError as error:
         return attempt.ended(Verdict.ERROR, error.what), False
     except Exception as error:
@@ -120,7 +122,7 @@ class _Attempt:
         if self.exchange.response:
             _take_cookies(self.exchange, self.state.cookies)
 
-    def judged(self) -> tuple[ExchangeRecord, bool]:
+    async def judged(self) -> tuple[ExchangeRecord, bool]:
         (contract, operation), session, state, step = self.called, self.context.session, self.state, self.step
         exchange = self.exchange
         assert exchange is not None
@@ -129,8 +131,12 @@ class _Attempt:
         judgement = session.rules.apply(contract, operation, judgement, state.scope, state.ground)
         state.scope.steps[step.id] = outputs_of(state, step)
         written, succeeded = _written(state, step, exchange)
+        told = operation, exchange, judgement
+        judgement, pages = await conversed(
+            session, state.conversations, contract, operation, told, self.context.transport
+        )
         judgement = with_written(judgement, written)
-        parts = judged_parts(wire_of(contract), exchange, session.base_url(contract))
+        parts = [*judged_parts(wire_of(contract), exchange, session.base_url(contract)), *pages]
         judgement = with_parts(judgement, (part for _, _, part in parts))
         record = ExchangeRecord(
             state.case, self.name, contract.name, operation.id, exchange, judgement.verdict, judgement.reason, judgement.results, judgement.hits,

@@ -237,7 +237,7 @@ class Walk:
             return False
         caller = position.state
         scope = Scope(given, workflows=caller.scope.workflows, sources=suite.sources, components=suite.components)
-        inner = CaseState(replace(suite, name=caller.suite.name), caller.case, scope, caller.ground, caller.cookies)
+        inner = CaseState(replace(suite, name=caller.suite.name), caller.case, scope, caller.ground, caller.cookies, caller.conversations)  # fmt: skip
         held = await self.case(inner, case, case.steps, prefix, position.depth + 1)
         caller.scope.outputs = scope.outputs
         caller.scope.workflows[case.id] = {"inputs": given, "outputs": scope.outputs}

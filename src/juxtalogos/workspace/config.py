@@ -31,6 +31,8 @@ class CredentialSource:
     env: str = ""
     file: str = ""
     user: str = ""
+    header: str = ""
+    """The name of the field that the scheme uses here; such a scheme may need no secret of ours."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -251,7 +253,9 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
             table.get("addresses", {}),
             table.get("variables", {}),
             tuple(
-                CredentialSource(scheme, entry.get("env", ""), entry.get("file", ""), entry.get("user", ""))
+                CredentialSource(
+                    scheme, entry.get("env", ""), entry.get("file", ""), entry.get("user", ""), entry.get("header", "")
+                )
                 for scheme, entry in table.get("credentials", {}).items()
             ),
             _system(system) if system else None,
@@ -304,9 +308,11 @@ def credentials(target: Target, workspace: Path) -> dict[str, Credential]:
                     where=table,
                     mend=f"set it to the secret for {source.scheme}: export {source.env}=…",
                 )
+        elif source.header and not source.file:
+            secret = ""
         else:
             secret = _secret_file(Path(source.file).expanduser(), workspace, table)
-        found[source.scheme] = Credential(secret, source.user)
+        found[source.scheme] = Credential(secret, source.user, source.header)
     return found
 
 

@@ -15,7 +15,7 @@ from urllib.parse import urljoin, urlsplit
 from juxtalogos.documents.bounds import MAX_BYTES
 from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.documents.load import load_document
-from juxtalogos.formats import claiming, file_endings
+from juxtalogos.formats import claiming, file_endings, formats
 from juxtalogos.model.document import Document
 from juxtalogos.model.errors import DocumentError, UsageError
 from juxtalogos.model.format import Fetch
@@ -175,15 +175,31 @@ def _remote(remote: Remote) -> Source:
                 "this catalogue lists no definition", where=told, mend="it needs service-desc links (RFC 9727)"
             )
         return Source(told, lambda uri: load_document(uri, data), "catalogue", listed=listed)
-    root = PurePosixPath(urlsplit(remote.url).path).name or "definition"
+    url, data = _definition(remote, data, told)
+    root = PurePosixPath(urlsplit(url).path).name or "definition"
 
     def fetch(uri: str) -> Document:
         if uri == root:
             return _loaded(root, data, told)
-        content, _ = remote.get(urljoin(remote.url, uri))
+        content, _ = remote.get(urljoin(url, uri))
         return load_document(uri, content)
 
     return Source(told, _once(fetch), root)
+
+
+def _definition(remote: Remote, data: bytes, told: str) -> tuple[str, bytes]:
+    """(URL, bytes) of the definition: of the document itself, or of what it leads to, as a service's root does."""
+    try:
+        document = load_document("document", data)
+    except DocumentError:
+        return remote.url, data
+    if claiming(document) is None:
+        for form in formats():
+            target = form.leads_to(document, remote.url) if form.leads_to else ""
+            if target:
+                remote.check(target)
+                return target, remote.get(target)[0]
+    return remote.url, data
 
 
 def _loaded(uri: str, data: bytes, told: str) -> Document:

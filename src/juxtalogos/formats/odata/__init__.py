@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from typing import Any
+from urllib.parse import urljoin
+
 from juxtalogos.documents.xmltext import local
 from juxtalogos.documents.xmltree import XmlTree
 from juxtalogos.formats.on_demand import on_demand
 from juxtalogos.model.document import Document
-from juxtalogos.model.format import Format
+from juxtalogos.model.format import Format, SignInScheme
 
 _HERE = "juxtalogos.formats.odata"
 
@@ -28,6 +31,30 @@ def is_root(document: Document) -> bool:
     return claims(document) and "$EntityContainer" in value
 
 
+def leads_to(document: Document, url: str) -> str:
+    """A service document leads to the metadata beside it (4.0 part 1, 11.1; V2, service documents)."""
+    value = document.value
+    if isinstance(value, XmlTree):
+        if value.root.tag not in ("{http://www.w3.org/2007/app}service", "{http://purl.org/atom/app#}service"):
+            return ""
+    elif not isinstance(value, dict) or not (_is_list(value) or _is_old_list(value)):
+        return ""
+    context = value.get("@odata.context", value.get("@context")) if isinstance(value, dict) else None
+    if isinstance(context, str) and "$metadata" in context:
+        return urljoin(url, context.partition("#")[0])
+    return f"{url.partition('?')[0].rstrip('/')}/$metadata"
+
+
+def _is_list(value: dict[str, Any]) -> bool:
+    context = value.get("@odata.context", value.get("@context"))
+    return isinstance(value.get("value"), list) and isinstance(context, str)
+
+
+def _is_old_list(value: dict[str, Any]) -> bool:
+    inner = value.get("d")
+    return isinstance(inner, dict) and isinstance(inner.get("EntitySets"), list)
+
+
 ODATA = Format(
     "odata",
     claims,
@@ -35,6 +62,16 @@ ODATA = Format(
     engine=on_demand(f"{_HERE}.schemas.engine:engine"),
     bind=on_demand(f"{_HERE}.binding:ODataWire"),
     is_root=is_root,
+    leads_to=leads_to,
+    sign_in={
+        "anti-forgery": SignInScheme(
+            on_demand(f"{_HERE}.wire.forgery:with_token"),
+            "a token against forged requests as header {key}, fetched by a first GET",
+            void=on_demand(f"{_HERE}.wire.forgery:is_void"),
+            void_on=(401, 403),
+            at_base=True,
+        )
+    },
     finding_kinds={
         "option.dropped": "what a query option asked for was not done",
         "control.untrue": "control information that is missing or does not fit",

@@ -11,7 +11,8 @@ from juxtalogos.formats.odata.coverage import Counted
 from juxtalogos.formats.odata.csdl import Model
 from juxtalogos.formats.odata.definition.model_reader import model_of
 from juxtalogos.formats.odata.wire.batch import parts_of
-from juxtalogos.formats.odata.wire.checks import Rules
+from juxtalogos.formats.odata.wire.checks import ProtocolRules
+from juxtalogos.formats.odata.wire.conversation import ODataConversation
 from juxtalogos.formats.odata.wire.decode import decode
 from juxtalogos.formats.odata.wire.encode import encode
 from juxtalogos.formats.odata.wire.match import Matcher
@@ -36,7 +37,7 @@ class ODataWire:
 
     @cached_property
     def checks(self) -> tuple[WireCheck, ...]:
-        return (Rules(self.model).check,)
+        return (ProtocolRules(self.model).check,)
 
     @cached_property
     def _matcher(self) -> Matcher:
@@ -66,6 +67,9 @@ class ODataWire:
 
     def parts(self, exchange: Exchange) -> tuple[Exchange, ...]:
         return parts_of(exchange) if exchange.request.url.partition("?")[0].endswith("/$batch") else ()
+
+    def conversation(self, base_url: str) -> ODataConversation:
+        return ODataConversation(self.model, base_url)
 
     def parse_text(self, schema: SchemaRef | None, pointer: str, text: str) -> Any:
         """By the declared type: a text stays one where a text is declared."""

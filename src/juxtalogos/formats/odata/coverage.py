@@ -14,7 +14,7 @@ from juxtalogos.model.contract import Contract, Input, Media, Operation
 from juxtalogos.model.elements import Element, element_id
 from juxtalogos.model.exchange import Exchange, Request, header
 from juxtalogos.model.location import Location
-from juxtalogos.model.schema import ABSENT, Direction, SchemaRef
+from juxtalogos.model.schema import ABSENT, SchemaRef
 from juxtalogos.model.wire import Answer
 
 
@@ -38,7 +38,7 @@ class Counted:
             yield Element(kind, one.location, f"{operation.id} {one.address}", label=f"{operation.id} {one.name}")
         for media in operation.body.media if operation.body else ():
             refs += [media.schema] if media.schema else []
-        for answer in operation.answers:
+        for answer in (one for one in operation.answers if one.status.startswith("2")):
             yield Element(
                 "status", answer.location, f"{operation.id} {answer.status}", label=f"{operation.id} {answer.status}"
             )
@@ -51,7 +51,7 @@ class Counted:
             for element in self.contract.schema(ref).elements():
                 if element.kind == "response-property" and element.location in self.ways:
                     yield self.followed(element.location)
-                elif _counts(element):
+                else:
                     yield element
 
     def followed(self, place: Location) -> Element:
@@ -103,21 +103,9 @@ class Counted:
         return ABSENT
 
 
-def _counts(element: Element) -> bool:
-    """Control information is the protocol's, not the definition's."""
-    return (
-        "@odata." not in element.label.rpartition(".")[0] + element.label.rpartition(".")[2]
-        and "@odata" not in element.label
-        and "__metadata" not in element.label
-    )
-
-
 def _given(one: Input, request: Request, values: dict[str, Any], query: dict[str, str]) -> bool:
     if one.place == "path":
         return one.name in values
     if one.place == "query":
         return one.name in query
     return header(request.headers, one.name) is not None
-
-
-__all__ = ["Counted", "Direction"]

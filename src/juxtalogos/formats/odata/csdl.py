@@ -271,15 +271,15 @@ class Model:
 
 
 @dataclass(frozen=True, slots=True)
-class Bound:
+class BoundCall:
     """A callable bound to the type of an entity set."""
 
     callable: Callable
     on_collection: bool
 
 
-class Bindings:
-    """Bound actions and functions by the type that they are bound to."""
+class BoundCalls:
+    """BoundCall actions and functions by the type that they are bound to."""
 
     def __init__(self, model: Model) -> None:
         self.model = model
@@ -294,9 +294,9 @@ class Bindings:
                     found.setdefault((use.name, use.collection), []).append(one)
         return found
 
-    def of(self, name: str) -> Iterator[Bound]:
+    def of(self, name: str) -> Iterator[BoundCall]:
         """Those that can be called on entities of a type, or on a collection of them."""
         for part in self.model.line(name):
             for on_collection in (False, True):
                 for one in self.by_type.get((part.name, on_collection), ()):
-                    yield Bound(one, on_collection)
+                    yield BoundCall(one, on_collection)

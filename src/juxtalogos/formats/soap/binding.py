@@ -53,6 +53,9 @@ class SoapWire:
     def parts(self, exchange: Exchange) -> tuple[Exchange, ...]:
         return ()
 
+    def conversation(self, base_url: str) -> None:
+        return None
+
     def parse_text(self, schema: SchemaRef | None, pointer: str, text: str) -> Any:
         return parse_text(self.contract, schema, pointer, text)
 

@@ -19,7 +19,7 @@ CHANGING: tuple[tuple[str, ...], ...] = ((LOGIN, FORGERY), (TOKEN, FORGERY), (FO
 
 
 @dataclass(frozen=True, slots=True)
-class Stop:
+class Waypoint:
     """A place on the way to what an operation works on: a set, singleton or navigation, with its entities' type."""
 
     name: str
@@ -65,7 +65,7 @@ class Builder:
 
     # The way to entities.
 
-    def item_path(self, stop: Stop) -> tuple[str, tuple[Input, ...]] | None:
+    def item_path(self, stop: Waypoint) -> tuple[str, tuple[Input, ...]] | None:
         """(path of one entity, inputs with its key); None where the key cannot be read."""
         parts = self.model.key_types(stop.type)
         if not parts:
@@ -81,19 +81,19 @@ class Builder:
             texts.append(f"{{{name}}}" if len(parts) == 1 else f"{part.name}={{{name}}}")
         return f"{stop.path}({','.join(texts)})", (*stop.keys, *given)
 
-    def stop_of(self, one: EntitySet) -> Stop:
+    def stop_of(self, one: EntitySet) -> Waypoint:
         limits = Limits.of(self.model, one)
-        return Stop(one.name, f"/{one.name}", one.type, one.place, not one.singleton, (), limits, one.name)
+        return Waypoint(one.name, f"/{one.name}", one.type, one.place, not one.singleton, (), limits, one.name)
 
-    def along(self, stop: Stop, path: str, keys: tuple[Input, ...], way: Navigation) -> Stop:
+    def along(self, stop: Waypoint, path: str, keys: tuple[Input, ...], way: Navigation) -> Waypoint:
         target = self.target_of(stop, way)
         limits = stop.limits.along(way)
         if target and not way.contains:
             own = Limits.of(self.model, self.model.sets[target])
             limits = Limits({**own.notes, **limits.notes}, own.container)
-        return Stop(f"{stop.name}.{way.name}", f"{path}/{way.name}", way.target, way.place, way.collection, keys, limits, target, way.contains)  # fmt: skip
+        return Waypoint(f"{stop.name}.{way.name}", f"{path}/{way.name}", way.target, way.place, way.collection, keys, limits, target, way.contains)  # fmt: skip
 
-    def target_of(self, stop: Stop, way: Navigation) -> str:
+    def target_of(self, stop: Waypoint, way: Navigation) -> str:
         """The set that the entities at the other end are in (CSDL 4.0, section 13.4; V2: association sets)."""
         own = self.model.sets.get(stop.entity_set)
         for path, target in own.bindings if own else ():
@@ -150,7 +150,7 @@ class Builder:
         medias.append(Media("*/*", None, place))
         return DeclaredAnswer("4XX", tuple(medias), (), place, "a refusal")
 
-    def facts(self, does: str, stop: Stop | None, type_name: str = "") -> tuple[tuple[str, str], ...]:
+    def facts(self, does: str, stop: Waypoint | None, type_name: str = "") -> tuple[tuple[str, str], ...]:
         found = [("does", does)]
         if stop is not None:
             found += [("set", stop.entity_set), ("type", type_name or stop.type)]

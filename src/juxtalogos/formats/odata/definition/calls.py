@@ -6,8 +6,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
 from juxtalogos.formats.naming import singular
-from juxtalogos.formats.odata.csdl import Bindings, Callable, Import, Parameter
-from juxtalogos.formats.odata.definition.builder import CHANGING, JSON, READING, Builder, Stop
+from juxtalogos.formats.odata.csdl import BoundCalls, Callable, Import, Parameter
+from juxtalogos.formats.odata.definition.builder import CHANGING, JSON, READING, Builder, Waypoint
 from juxtalogos.formats.odata.definition.limits import Limits
 from juxtalogos.model.contract import Body, DeclaredAnswer, Input, Intent, Media, Operation
 from juxtalogos.model.location import Location
@@ -21,15 +21,15 @@ class CallOperations:
         self.builder = builder
         self.model = builder.model
         self.v4 = builder.v4
-        self.bindings = Bindings(self.model)
+        self.bindings = BoundCalls(self.model)
 
     def imported(self, one: Import) -> Iterator[Operation]:
         """What the container lets be called by name; each overload is an operation of its own."""
         overloads = [each for each in self.model.callables.get(one.callable, ()) if not each.bound]
-        stop = Stop(one.name, f"/{one.name}", "", one.place, False, (), Limits({}, {}), one.entity_set)
+        stop = Waypoint(one.name, f"/{one.name}", "", one.place, False, (), Limits({}, {}), one.entity_set)
         yield from self.overloads(stop, one.name, f"/{one.name}", (), overloads, on_item=False)
 
-    def bound(self, stop: Stop, item: tuple[str, tuple[Input, ...]] | None) -> Iterator[Operation]:
+    def bound(self, stop: Waypoint, item: tuple[str, tuple[Input, ...]] | None) -> Iterator[Operation]:
         """What can be called on a set, and on its entities."""
         found: dict[tuple[str, bool], list[Callable]] = {}
         for one in self.bindings.of(stop.type):
@@ -45,7 +45,14 @@ class CallOperations:
                 )
 
     def overloads(
-        self, stop: Stop, identity: str, path: str, keys: tuple[Input, ...], overloads: list[Callable], *, on_item: bool
+        self,
+        stop: Waypoint,
+        identity: str,
+        path: str,
+        keys: tuple[Input, ...],
+        overloads: list[Callable],
+        *,
+        on_item: bool,
     ) -> Iterator[Operation]:
         taken: set[str] = set()
         for one in overloads:
@@ -59,7 +66,7 @@ class CallOperations:
 
     def call(
         self,
-        stop: Stop,
+        stop: Waypoint,
         identity: str,
         path: str,
         keys: tuple[Input, ...],

@@ -8,7 +8,7 @@ from functools import cached_property
 from typing import Any
 
 from juxtalogos.formats.odata.csdl import Navigation
-from juxtalogos.formats.odata.definition.builder import BINARY, CHANGING, JSON, READING, TEXT, Builder, Stop
+from juxtalogos.formats.odata.definition.builder import BINARY, CHANGING, JSON, READING, TEXT, Builder, Waypoint
 from juxtalogos.formats.odata.definition.limits import Limits
 from juxtalogos.formats.odata.definition.options import Options
 from juxtalogos.model.contract import Body, DeclaredAnswer, DeclaredLink, Input, Intent, Media, Operation
@@ -26,7 +26,7 @@ class EntityOperations:
         self.model = builder.model
         self.v4 = builder.v4
 
-    def of_set(self, stop: Stop) -> Iterator[Operation]:
+    def of_set(self, stop: Waypoint) -> Iterator[Operation]:
         """All that can be asked of a set or singleton, and of what its entities lead to."""
         if self.model.structured(stop.type) is None:
             yield self.bare_list(stop)
@@ -38,13 +38,13 @@ class EntityOperations:
             yield from self.item(stop, *found)
             yield from self.ways(stop, *found)
 
-    def bare_list(self, stop: Stop) -> Operation:
+    def bare_list(self, stop: Waypoint) -> Operation:
         """Of a set whose type cannot be read the list can still be asked for; what comes is not checkable."""
         return self.operation(stop, "list", "GET", stop.path, (), (self.builder.answer("200", stop.place, f"entities show {stop.type}"),), Intent.LIST)  # fmt: skip
 
     # A collection and its items.
 
-    def collection(self, stop: Stop) -> Iterator[Operation]:
+    def collection(self, stop: Waypoint) -> Iterator[Operation]:
         builder, limits = self.builder, stop.limits
         if limits.readable:
             options = tuple(self.options.of_list(stop))
@@ -59,7 +59,7 @@ class EntityOperations:
         if limits.insertable and self.model.concrete(stop.type):
             yield self.create(stop, "create", stop.path)
 
-    def create(self, stop: Stop, does: str, path: str) -> Operation:
+    def create(self, stop: Waypoint, does: str, path: str) -> Operation:
         builder, place = self.builder, stop.place
         where = builder.location_header(place)
         links = self.links(stop)
@@ -78,7 +78,7 @@ class EntityOperations:
             body = Body(True, self.bodies(stop, "sent", f"create {stop.type}"), place)
         return self.operation(stop, does, "POST", path, (), answers, Intent.CREATE, body=body)
 
-    def bodies(self, stop: Stop, role: str, words: str) -> tuple[Media, ...]:
+    def bodies(self, stop: Waypoint, role: str, words: str) -> tuple[Media, ...]:
         place = stop.place
         found = [Media(JSON, self.builder.ref(place, Direction.REQUEST, f"{role} {words}"), place)]
         if not self.v4:
@@ -101,7 +101,7 @@ class EntityOperations:
                 found.setdefault(self.builder.target_of(from_there, way), []).append((other.name, way))
         return found
 
-    def links(self, stop: Stop) -> tuple[DeclaredLink, ...]:
+    def links(self, stop: Waypoint) -> tuple[DeclaredLink, ...]:
         """What the metadata says of how entities depend on one another: referential constraints, and references that must be set."""
         if stop.name != stop.entity_set:
             return ()
@@ -121,10 +121,12 @@ class EntityOperations:
                 if not pairs and self.v4 and not way.nullable:
                     pairs = ((f"body/{way.name}@odata.bind", where),)
             if pairs:
-                found += [DeclaredLink(f"{other}.{does}", pairs, "", way.place) for does in ("create", "replace", "update")]
+                found += [
+                    DeclaredLink(f"{other}.{does}", pairs, "", way.place) for does in ("create", "replace", "update")
+                ]
         return tuple(found)
 
-    def item(self, stop: Stop, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
+    def item(self, stop: Waypoint, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
         builder, limits, place = self.builder, stop.limits, stop.place
         fixed = self.has_tag(stop)
         if limits.readable_by_key or (not stop.collection and limits.readable):
@@ -159,7 +161,7 @@ class EntityOperations:
                 stop, "delete", "DELETE", path, (*keys, *self.tag_input(stop, fixed)), answers, Intent.DELETE
             )
 
-    def changed(self, stop: Stop) -> tuple[DeclaredAnswer, ...]:
+    def changed(self, stop: Waypoint) -> tuple[DeclaredAnswer, ...]:
         """4.0 part 1, 11.4.3 and 11.4.4 (upsert); V2 operations, 2.6."""
         builder, place = self.builder, stop.place
         nothing = builder.answer("204", place)
@@ -168,25 +170,25 @@ class EntityOperations:
         made = builder.answer("201", place, f"entity show {stop.type}", headers=(builder.location_header(place),))
         return builder.answer("200", place, f"entity show {stop.type}"), nothing, made
 
-    def has_tag(self, stop: Stop) -> bool:
+    def has_tag(self, stop: Waypoint) -> bool:
         """Whether an entity is changed under its entity tag only (4.0 part 1, 11.4.1.1; V2, ConcurrencyMode)."""
         return "Core.OptimisticConcurrency" in stop.limits.notes or any(
             one.concurrency for one in self.model.properties(stop.type)
         )
 
-    def tag_input(self, stop: Stop, fixed: bool) -> tuple[Input, ...]:
+    def tag_input(self, stop: Waypoint, fixed: bool) -> tuple[Input, ...]:
         if not fixed:
             return ()
         schema = self.builder.ref(stop.place, Direction.REQUEST, "option-text", self.builder.plain)
         return (Input("If-Match", "header", True, schema, stop.place, "header", False, examples=("*",), description="the entity tag that was read; * for any"),)  # fmt: skip
 
-    def tag_links(self, stop: Stop) -> tuple[DeclaredLink, ...]:
+    def tag_links(self, stop: Waypoint) -> tuple[DeclaredLink, ...]:
         pair = (("header.If-Match", "$response.header.ETag"),)
         return tuple(
             DeclaredLink(f"{stop.name}.{does}", pair, "", stop.place) for does in ("update", "replace", "delete")
         )
 
-    def values(self, stop: Stop, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
+    def values(self, stop: Waypoint, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
         """Single properties, and streams (4.0 part 1, 11.2.3 and 11.1.2)."""
         builder, place = self.builder, stop.place
         single = [one for one in self.model.properties(stop.type) if one.type.name != "Edm.Stream" and one.type.name]
@@ -212,11 +214,11 @@ class EntityOperations:
             if each.type.name == "Edm.Stream":
                 yield from self.stream(stop, each.name, f"{path}/{each.name}", keys)
 
-    def property_input(self, stop: Stop, names: list[str]) -> Input:
+    def property_input(self, stop: Waypoint, names: list[str]) -> Input:
         schema = self.builder.ref(stop.place, Direction.REQUEST, "option-word " + " ".join(names), self.builder.plain)
         return Input("property", "path", True, schema, stop.place, "name", False)
 
-    def stream(self, stop: Stop, does: str, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
+    def stream(self, stop: Waypoint, does: str, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
         builder, place = self.builder, stop.place
         empty = (builder.answer("204", place),)
         answer = builder.answer("200", place, "bytes", text="*/*")
@@ -230,14 +232,14 @@ class EntityOperations:
 
     # Navigation.
 
-    def ways(self, stop: Stop, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
+    def ways(self, stop: Waypoint, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
         for way in self.model.navigation(stop.type):
             if way.target and stop.limits.navigable:
                 there = self.builder.along(stop, path, keys, way)
                 if there.limits.navigable:
                     yield from self.way(stop, there, way)
 
-    def way(self, stop: Stop, there: Stop, way: Navigation) -> Iterator[Operation]:
+    def way(self, stop: Waypoint, there: Waypoint, way: Navigation) -> Iterator[Operation]:
         builder, place = self.builder, there.place
         known = self.model.structured(way.target) is not None
         role = "entities" if way.collection else "entity"
@@ -248,11 +250,9 @@ class EntityOperations:
         if not way.collection:
             answers += (builder.answer("204", place, note="nothing is there"),)
         intent = Intent.LIST if way.contains and way.collection else Intent.ACT
-        found = self.operation(
-            there, "", "GET", there.path, (*there.keys, *options), answers, intent, safe=True
-        )
+        navigate = self.operation(there, "", "GET", there.path, (*there.keys, *options), answers, intent, safe=True)
         linked = self.linkable(stop, there, way)
-        yield replace(found, after=(f"{there.name}.link",)) if linked and not way.collection else found
+        yield replace(navigate, after=(f"{there.name}.link",)) if linked and not way.collection else navigate
         if not known:
             return
         if way.contains and way.collection:
@@ -268,13 +268,19 @@ class EntityOperations:
             yield replace(self.create(there, "create", there.path), resource=there.entity_set)
         yield from self.references(stop, there, way)
 
-    def linkable(self, stop: Stop, there: Stop, way: Navigation) -> bool:
+    def linkable(self, stop: Waypoint, there: Waypoint, way: Navigation) -> bool:
         """Whether something can be put where the way leads, which without it may be nothing."""
         target = self.model.sets.get(there.entity_set)
         makes = target is not None and Limits.of(self.model, target).insertable
-        return makes and not way.contains and not way.constraints and (way.nullable or way.collection) and stop.limits.updatable
+        return (
+            makes
+            and not way.contains
+            and not way.constraints
+            and (way.nullable or way.collection)
+            and stop.limits.updatable
+        )
 
-    def references(self, stop: Stop, there: Stop, way: Navigation) -> Iterator[Operation]:
+    def references(self, stop: Waypoint, there: Waypoint, way: Navigation) -> Iterator[Operation]:
         """References between entities (4.0 part 1, 11.2.7 and 11.4.6; V2 `$links`)."""
         builder, place = self.builder, there.place
         head, _, name = there.path.rpartition("/")
@@ -307,7 +313,7 @@ class EntityOperations:
         yield replace(unlink, after=before)
 
     def operation(
-        self, stop: Stop, does: str, method: str, path: str, inputs: tuple[Input, ...], answers: tuple[DeclaredAnswer, ...], intent: Intent,
+        self, stop: Waypoint, does: str, method: str, path: str, inputs: tuple[Input, ...], answers: tuple[DeclaredAnswer, ...], intent: Intent,
         *, body: Body | None = None, safe: bool | None = None,
     ) -> Operation:  # fmt: skip
         """One operation; whatever a client does wrong is answered in the protocol's form of errors."""
@@ -331,11 +337,12 @@ class EntityOperations:
 
 
 _WORDS = {
-    "list": "the {} of {}", "read": "one {} of {}", "create": "a new {} in {}", "update": "a {} of {} changed", "replace": "a {} of {} replaced",
-    "delete": "a {} of {} deleted", "count": "how many {} are in {}", "property": "one property of a {} of {}", "value": "the raw value of a property of a {} of {}",
-    "": "{} by {}", "refs": "references to {} by {}", "link": "a reference to a {} set in {}", "unlink": "a reference to a {} removed from {}",
+    "list": "the entities of {1}", "read": "one entity of {1}", "create": "a new {0} in {1}", "update": "a {0} of {1} changed", "replace": "a {0} of {1} replaced",
+    "delete": "a {0} of {1} deleted", "count": "how many entities are in {1}", "property": "one property of a {0}", "value": "the raw value of a property of a {0}",
+    "": "{0}, reached by {1}", "refs": "references to {0} by {1}", "link": "a reference to a {0} set by {1}", "unlink": "a reference to a {0} removed from {1}",
+    "media": "the stream of a {0}", "media.replace": "the stream of a {0} replaced",
 }  # fmt: skip
 
 
-def _summary(stop: Stop, does: str) -> str:
-    return _WORDS.get(does, "the stream " + does + " of a {} of {}").format(stop.type.rpartition(".")[2], stop.name)
+def _summary(stop: Waypoint, does: str) -> str:
+    return _WORDS.get(does, f"the stream {does} of a {{0}}").format(stop.type.rpartition(".")[2], stop.name)

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator
 from typing import Any
 
 from juxtalogos.formats.odata.csdl import EnumType, Property
-from juxtalogos.formats.odata.definition.builder import Builder, Stop
+from juxtalogos.formats.odata.definition.builder import Builder, Waypoint
 from juxtalogos.formats.odata.primitives import MOMENTS, NUMBERS, WHOLE
 from juxtalogos.model.contract import Input
 from juxtalogos.model.schema import Direction
@@ -28,7 +28,7 @@ class Options:
         self.v4 = builder.v4
 
     def one(
-        self, name: str, stop: Stop, role: str, examples: tuple[Any, ...], said: str, beside: tuple[str, ...] = ()
+        self, name: str, stop: Waypoint, role: str, examples: tuple[Any, ...], said: str, beside: tuple[str, ...] = ()
     ) -> Input:
         """An option; on the way along a navigation property none is tried by itself, since the set it leads to has the same."""
         if "." in stop.name and not stop.contained:
@@ -38,7 +38,7 @@ class Options:
             name, "query", False, schema, stop.place, "option", False, description=said, examples=examples, alone=True, beside=beside,
         )  # fmt: skip
 
-    def of_list(self, stop: Stop) -> Iterator[Input]:
+    def of_list(self, stop: Waypoint) -> Iterator[Input]:
         """On a collection of entities."""
         limits = stop.limits
         orderable = self.orderable(stop)
@@ -77,7 +77,7 @@ class Options:
             yield self.one("$search", stop, "option-text", ("quay",), "words to look for")
         yield from self.of_entity(stop)
 
-    def of_entity(self, stop: Stop) -> Iterator[Input]:
+    def of_entity(self, stop: Waypoint) -> Iterator[Input]:
         """On one entity, and on each of a collection."""
         limits = stop.limits
         selected = self.select_example(stop)
@@ -103,7 +103,7 @@ class Options:
             "$format", stop, f"option-word {words}", ("json" if self.v4 else "atom",), "in which form the answer comes"
         )
 
-    def filter_examples(self, stop: Stop) -> tuple[str, ...]:
+    def filter_examples(self, stop: Waypoint) -> tuple[str, ...]:
         """A condition that few entities fulfil, so that it shows when it is not looked at, and one that most do."""
         barred = stop.limits.names("FilterRestrictions", "NonFilterableProperties")
         required = stop.limits.names("FilterRestrictions", "RequiredProperties")
@@ -136,7 +136,7 @@ class Options:
             else ""
         )
 
-    def orderable(self, stop: Stop) -> list[Property]:
+    def orderable(self, stop: Waypoint) -> list[Property]:
         """Numbers and moments first: how texts are sorted is the service's own affair (4.0 part 1, 11.2.5.2)."""
         barred = stop.limits.names("SortRestrictions", "NonSortableProperties")
         able = [
@@ -149,7 +149,7 @@ class Options:
         ]
         return sorted(able, key=lambda one: self.model.underlying(one.type) not in (*NUMBERS, *MOMENTS))
 
-    def select_example(self, stop: Stop) -> list[str]:
+    def select_example(self, stop: Waypoint) -> list[str]:
         keys = [part.path for part in self.model.key(stop.type) if "/" not in part.path]
         others = [
             one.name
@@ -158,7 +158,7 @@ class Options:
         ]
         return [*keys, *others[:1]]
 
-    def expandable(self, stop: Stop) -> list[str]:
+    def expandable(self, stop: Waypoint) -> list[str]:
         barred = stop.limits.names("ExpandRestrictions", "NonExpandableProperties")
         return [
             one.name

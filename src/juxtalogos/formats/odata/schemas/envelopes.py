@@ -46,7 +46,7 @@ class Envelopes:
 
     def entities(self, place: Location, words: list[str]) -> Node:
         purpose, name = words
-        return self.listed(self.of(name, purpose), place)
+        return self.listed(self.of(name, purpose), place, words)
 
     def of(self, name: str, purpose: str) -> Node:
         found = self.lowering.model.structured(name)
@@ -55,7 +55,7 @@ class Envelopes:
         uri = self.lowering.uri(name, purpose)
         return Node(found.place, "", (Rule("ref", Reference(uri), "$ref", found.place),))
 
-    def listed(self, item: Node, place: Location) -> Node:
+    def listed(self, item: Node, place: Location, words: list[str]) -> Node:
         """A list in an answer (JSON 4.0, section 12; V2 JSON, feeds)."""
         rows = Node(place, "", (_type("array", place), Rule("items", Items((), item), "items", place)))
         if not self.old:
@@ -66,11 +66,17 @@ class Envelopes:
             known = {"value": rows, "@odata.count": count, "@odata.nextLink": link}
             return _object(place, known, ("value",), closed=True)
         # Services of V2 write the count as a text or a number, and the link as a text or as an object with a `uri`.
-        count = Node(place, "", (Rule("type", ("string", "integer"), "type", place), Rule("format", ("Edm.Int64", True), "format", place)))
+        count = Node(
+            place,
+            "",
+            (Rule("type", ("string", "integer"), "type", place), Rule("format", ("Edm.Int64", True), "format", place)),
+        )
         link = Node(place, "", (Rule("type", ("string", "object"), "type", place),))
         whole = _object(place, {"results": rows, "__count": count, "__next": link}, ("results",), closed=True, old=True)
         if not self.json2:
             return whole
+        if "show" in words:
+            return self.data(whole, place)
         # V1 has the bare list.
         bare = Node(place, "", (_type("array", place),))
         return self.data(Node(place, "", (Rule("if", Conditional(bare, rows, whole), "type", place),)), place)
@@ -108,12 +114,12 @@ class Envelopes:
         structured = self.lowering.model.structured(use.name)
         if structured is not None and structured.entity:
             item = self.of(use.name, words[0] if words else "flat")
-            return self.listed(item, place) if use.collection else self.data(item, place)
+            return self.listed(item, place, words) if use.collection else self.data(item, place)
         item = self.lowering.use(
             TypeUse(**{**_facets(use), "collection": False}), place, Notes(called=f"result of {name}"), {}, "flat"
         )
         if use.collection:
-            return self.listed(item, place)
+            return self.listed(item, place, words)
         if self.old:
             # Under the name of the import, or by itself.
             return self.data(
@@ -133,7 +139,7 @@ class Envelopes:
     def references(self, place: Location, words: list[str]) -> Node:
         text = Node(place, "", (_type("string", place),))
         key = "uri" if self.old else "@odata.id"
-        return self.listed(_object(place, {key: text}, (key,), closed=not self.old, old=self.old), place)
+        return self.listed(_object(place, {key: text}, (key,), closed=not self.old, old=self.old), place, words)
 
     def count(self, place: Location, words: list[str]) -> Node:
         return Node(place, "", (_type("integer", place), Rule("minimum", 0, "minimum", place)))

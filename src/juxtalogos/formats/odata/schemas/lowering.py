@@ -39,6 +39,9 @@ def is_answer(purpose: str) -> bool:
 
 _CONTROL = compile_pattern("@|^#")
 _OLD_CONTROL = compile_pattern("^__")
+_METADATA = compile_pattern("^__metadata$")
+_TEXTS = compile_pattern("^@odata\\.(?:context|id|editLink|readLink|etag)$")
+_TYPE = compile_pattern("^@odata\\.type$")
 _CODE = (
     ("Validation.Minimum", "minimum"),
     ("Validation.Maximum", "maximum"),
@@ -191,7 +194,7 @@ class Lowering:
         if found is None:
             return Node(Location(""), "")
         family = self.model.concrete(name)
-        several = not exact and not purpose.endswith("-bare") and family != [name]
+        several = not exact and not _of_any(purpose) and family != [name]
         kinds = ("object", "null") if nullable else ("object",)
         rules = [Rule("type", kinds, "type", found.place)]
         required = self.required(found, purpose)
@@ -259,27 +262,31 @@ class Lowering:
     def members(self, name: str, purpose: str, *, closed: bool) -> Members:
         model = self.model
         owner = _short(name)
-        if purpose.endswith("-bare"):  # any of the family: without control information nothing tells which
+        if _of_any(purpose):
             lines = [part for one in model.family(name) for part in model.line(one)]
             properties = list({one.name: one for part in lines for one in part.own_properties}.values())
             ways = list({one.name: one for part in lines for one in part.own_navigation}.values())
         else:
             properties, ways = model.properties(name), model.navigation(name)
         keys = {part.path for part in model.key(name)}
+        own = {one.name for one in model.properties(name)}
         found: dict[str, Node] = {}
         if not self.old and not is_answer(purpose) and self.needs_type(name):
             kind = Rule("const", f"#{name}", "const", model.types[name].place)
             found["@odata.type"] = Node(model.types[name].place, "", (kind,), notes=Notes(called="@odata.type"))
         for one in properties:
-            found[one.name] = self.property(one, owner, purpose, one.name in keys)
+            found[one.name] = self.property(one, owner, purpose, one.name in keys, inherited=one.name in own)
         for way in ways:
             found.update(self.way(way, owner, purpose))
-        if is_answer(purpose):
-            found.update(self.control(name, purpose))
-        open_ = model.is_open(name) or not closed or (purpose.endswith("-bare") and any(map(model.is_open, model.family(name))))
+        open_ = (
+            model.is_open(name)
+            or not closed
+            or (purpose.endswith("-bare") and any(map(model.is_open, model.family(name))))
+        )
         patterns: list[tuple[Pattern, Node]] = [(_CONTROL, Node(Location(""), ""))]
         if self.old:
             patterns = [(_OLD_CONTROL, Node(Location(""), ""))]
+        patterns += self.control(name) if is_answer(purpose) else []
         place = model.types[name].place
         return Members(found, tuple(patterns), None if open_ else Node(place, "", constant=False))
 
@@ -288,14 +295,14 @@ class Lowering:
         found = self.model.structured(name)
         return bool(found and found.base)
 
-    def property(self, one: Property, owner: str, purpose: str, is_key: bool) -> Node:
+    def property(self, one: Property, owner: str, purpose: str, is_key: bool, *, inherited: bool) -> Node:
         given = one.annotations
         kept_out = False
         if not is_answer(purpose):
             kept_out = _made_there(given) or _computed_default(given) or given.get("Core.Permissions") == "Read"
             fixed = (is_key and not self.old) or given.get("Core.Immutable") is True or one.concurrency
             kept_out |= purpose in ("change", "replace") and fixed
-            kept_out |= one.type.name == "Edm.Stream"
+            kept_out |= one.type.name == "Edm.Stream" or not inherited
         example = given.get("Core.Example")
         examples = (example["Value"],) if isinstance(example, dict) and "Value" in example else ()
         if one.type.default is not None and one.type.name == "Edm.String":
@@ -352,31 +359,24 @@ class Lowering:
         )
         return Node(place, "", (Rule("if", Conditional(deferred, None, inner), "type", place),), notes=notes)
 
-    def control(self, name: str, purpose: str) -> dict[str, Node]:
+    def control(self, name: str) -> list[tuple[Pattern, Node]]:
         """Control information whose form is fixed (JSON 4.0, section 4.5; V2 JSON, `__metadata`)."""
         place = self.model.types[name].place
         text = Rule("type", ("string",), "type", place)
         if self.old:
-            if purpose == "show":
-                return {}
-            named = {
-                one: Node(place, "", (text,))
-                for one in ("uri", "id", "type", "etag", "media_src", "edit_media", "content_type")
-            }
-            whole = (
-                Rule("type", ("object",), "type", place),
-                Rule("members", Members(named, (), None), "properties", place),
-            )
-            return {"__metadata": Node(place, "", whole, notes=Notes(called="__metadata"))}
+            names = ("uri", "id", "type", "etag", "media_src", "edit_media", "content_type")
+            inner = Members({one: Node(place, "", (text,)) for one in names}, (), None)
+            whole = (Rule("type", ("object",), "type", place), Rule("members", inner, "properties", place))
+            return [(_METADATA, Node(place, "", whole))]
         family = tuple(f"#{one}" for one in self.model.concrete(name))
-        named_type = self.model.structured(name)
-        names = ("@odata.context", "@odata.id", "@odata.editLink", "@odata.readLink", "@odata.etag")
-        shown = named_type is not None and named_type.entity and purpose != "show"
-        found = {one: Node(place, "", (text,), notes=Notes(called=one)) for one in (names if shown else ())}
-        if len(family) > 1:
-            kind = Rule("enum", family, "enum", place)
-            found["@odata.type"] = Node(place, "", (kind,), notes=Notes(called=f"type of {_short(name)}"))
-        return found
+        kind = Rule("enum", family, "enum", place)
+        told = Node(place, "", (kind,) if len(family) > 1 else (text,), notes=Notes(called=f"type of {_short(name)}"))
+        return [(_TEXTS, Node(place, "", (text,))), (_TYPE, told)]
+
+
+def _of_any(purpose: str) -> bool:
+    """Whether nothing tells which of a family of types a value is: no control information, or what is changed is there already."""
+    return purpose.endswith("-bare") or purpose in ("change", "replace")
 
 
 def _counts(extra: Annotations, place: Location) -> list[Rule]:

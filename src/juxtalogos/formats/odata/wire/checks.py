@@ -1,4 +1,4 @@
-"""Rules that only OData knows: what a request's options asked for was done, control information fits, versions are in bounds."""
+"""ProtocolRules that only OData knows: what a request's options asked for was done, control information fits, versions are in bounds."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ DROPPED = "option.dropped"
 MAX_TOLD = 20
 
 
-class Rules:
+class ProtocolRules:
     """The rules of one model on one exchange after another."""
 
     def __init__(self, model: Model) -> None:
@@ -43,7 +43,14 @@ class Rules:
         if not 200 <= response.status < 300:
             if response.body and answer.media is not None and answer.media.media_type == "*/*":
                 actual = header(response.headers, "content-type") or "no media type"
-                yield look.result("body.other", False, "body", "an error in the protocol's form (V4 part 1, 9; JSON 4.0, 19)", actual, remark=True)
+                yield look.result(
+                    "body.other",
+                    False,
+                    "body",
+                    "an error in the protocol's form (V4 part 1, 9; JSON 4.0, 19)",
+                    actual,
+                    remark=True,
+                )
             return
         yield from look.version()
         yield from look.format()

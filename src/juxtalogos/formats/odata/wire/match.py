@@ -21,14 +21,14 @@ _OPEN = ("$metadata", "$batch", "$entity", "$crossjoin", "$all", "$root", "")
 
 
 @dataclass(frozen=True, slots=True)
-class Segment:
+class PathPart:
     """One part of a path: a name, and what stands in parentheses behind it, if anything does."""
 
     name: str
     arguments: tuple[tuple[str, str], ...] | None
 
 
-def segments(path: str) -> tuple[Segment, ...] | None:
+def segments(path: str) -> tuple[PathPart, ...] | None:
     """The parts of an encoded path; None where one cannot be read. Literals may hold encoded slashes, never plain ones."""
     found = []
     for part in _split(path.strip("/")):
@@ -38,7 +38,7 @@ def segments(path: str) -> tuple[Segment, ...] | None:
         arguments = split_arguments(parts[2]) if parts[2] is not None else None
         if parts[2] is not None and arguments is None:
             return None
-        found.append(Segment(parts[1], None if arguments is None else tuple(arguments)))
+        found.append(PathPart(parts[1], None if arguments is None else tuple(arguments)))
     return tuple(found)
 
 
@@ -55,7 +55,7 @@ def _split(path: str) -> list[str]:
 
 
 @lru_cache(maxsize=20_000)
-def template(path: str) -> tuple[Segment, ...]:
+def template(path: str) -> tuple[PathPart, ...]:
     """The parts of an operation's path, variables as they are written."""
     return segments(path.replace("{", "%7B").replace("}", "%7D")) or ()
 
@@ -102,7 +102,7 @@ class Matcher:
         query = dict(_pairs(request.url))
         return tuple(sorted(found, key=lambda operation: _misfit(operation, parts, query)))
 
-    def shapes(self, parts: tuple[Segment, ...]) -> list[tuple[tuple[str, bool], ...]]:
+    def shapes(self, parts: tuple[PathPart, ...]) -> list[tuple[tuple[str, bool], ...]]:
         """As it is written; with its last name as that of a property; with bound calls by their short name, as 4.01 allows."""
         whole = _shape(parts)
         found = [whole]
@@ -132,11 +132,11 @@ class Matcher:
         return "a composed path that no operation of the contract has"
 
 
-def _shape(parts: tuple[Segment, ...]) -> tuple[tuple[str, bool], ...]:
+def _shape(parts: tuple[PathPart, ...]) -> tuple[tuple[str, bool], ...]:
     return tuple((one.name, one.arguments is not None) for one in parts)
 
 
-def _misfit(operation: Operation, parts: tuple[Segment, ...], query: dict[str, str]) -> tuple[int, int]:
+def _misfit(operation: Operation, parts: tuple[PathPart, ...], query: dict[str, str]) -> tuple[int, int]:
     """How badly the names in parentheses fit those of the operation: overloads differ by them."""
     bad = 0
     own = template(operation.path)
