@@ -18,9 +18,9 @@ from juxtalogos.model.errors import UsageError, nearest
 from juxtalogos.model.findings import general_path
 
 DESCRIPTION = """\
-Start the services of the Port of Merrow on a loopback port, berths (OpenAPI) and pilotage (WSDL and SOAP), walk import,
-show, call, compose, run, coverage and report in a scratch workspace, and compare the findings with the deviations
-planted in the services.
+Start the services of the Port of Merrow on a loopback port, berths (OpenAPI), pilotage (WSDL and SOAP) and registry
+(OData V4, with a V2 face), walk import, show, call, compose, run, coverage and report in a scratch workspace, and
+compare the findings with the deviations planted in the services.
 
 exit status: 0 the findings are exactly the planted ones; 1 they are not."""
 EXAMPLE = """\
@@ -30,7 +30,7 @@ EXAMPLE = """\
 """
 _KEY_VARIABLE = "MERROW_KEY"
 _FILES = ("berths.yaml", "pilotage.wsdl", "pilotage-types.xsd")
-_CONTRACTS = ("berths", "pilotage")
+_CONTRACTS = ("berths", "pilotage", "registry", "registry-v2")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -82,8 +82,12 @@ def run(args: _DemoArguments) -> int:
         out.line(
             "serving ",
             (base_url(server), "name"),
-            " and ",
+            ", ",
             (base_url(server, "pilotage"), "name"),
+            ", ",
+            (base_url(server, "registry"), "name"),
+            " and ",
+            (base_url(server, "registry-v2"), "name"),
             f" with {len(odd)} deviations; the harbour key is {KEY}; stop with Ctrl-C",
         )
         out.out.file.flush()
@@ -110,6 +114,10 @@ def _walk(out: Terminal, args: _DemoArguments, odd: frozenset[str], urls: dict[s
         _steps(out, folder, definitions / "berths.yaml", urls["berths"])
         found = _found(folder)
         _second_service(out, folder, definitions / "pilotage.wsdl", urls["pilotage"])
+        found |= _found(folder)
+        _data_service(out, folder, urls["registry"])
+        found |= _found(folder)
+        _older_face(out, folder, urls["registry-v2"])
         found |= _found(folder)
     finally:
         shutil.rmtree(definitions, ignore_errors=True)
@@ -169,6 +177,31 @@ def _second_service(out: Terminal, folder: Path, definition: Path, url: str) -> 
     _say(out, "Values flow by type and name; declared faults are provoked.", ["compose", "pilotage", *place])
     _say(out, "", ["run", "pilotage", *place])
     _say(out, "Elements, attributes, choices, nil and faults count as covered or not.", ["coverage", *place])
+    _say(out, "", ["report", *place])
+
+
+def _data_service(out: Terminal, folder: Path, url: str) -> None:
+    place = ["-C", str(folder)]
+    words = "The third service speaks OData: its root leads to the metadata, and entity sets become operations."
+    _say(out, words, ["import", url, *place])
+    _say(out, "", ["targets", "set", "quayside", url, "--contract", "registry", *place])
+    words = "A new entity with its parts: a deep insert, as the metadata has it."
+    _say(out, words, ["skeleton", "Inspections.create", "--full", *place])
+    words = "Query options are inputs, and what comes back is compared with what they asked for."
+    _say(out, words, ["call", "Vessels.list", "--set", "$filter=Condition eq Merrow.Registry.Condition'Sound'", "--set", "$count=true", *place])  # fmt: skip
+    words = "Keys and entity tags flow along the metadata; each query option is tried by itself; actions, functions, batches."
+    _say(out, words, ["compose", "registry", *place])
+    _say(out, "", ["run", "registry", *place])
+    _say(out, "Query options and navigation count as covered or not.", ["coverage", *place])
+    _say(out, "", ["report", *place])
+
+
+def _older_face(out: Terminal, folder: Path, url: str) -> None:
+    place = ["-C", str(folder)]
+    _say(out, "The same registry as it was spoken to before: OData V2, JSON and Atom.", ["import", url, "--name", "registry-v2", *place])  # fmt: skip
+    _say(out, "", ["targets", "set", "quayside", url, "--contract", "registry-v2", *place])
+    _say(out, "", ["compose", "registry-v2", *place])
+    _say(out, "", ["run", "registry-v2", *place])
     _say(out, "", ["report", *place])
 
 

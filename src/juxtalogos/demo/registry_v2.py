@@ -56,6 +56,8 @@ class RegistryV2:
     def dispatch(self, method: str, path: str, options: dict[str, str], headers: Any, body: bytes) -> Answer:
         if path == "$metadata":
             return 200, "application/xml", resources.files("juxtalogos.demo").joinpath("registry-v2.edmx").read_bytes(), {"DataServiceVersion": "2.0"}  # fmt: skip
+        if path == "":
+            return self.json({"d": {"EntitySets": list(SETS)}})
         if path == "$batch" and method == "POST":
             return batch(self, PREFIX, headers, body, 202, {"DataServiceVersion": "2.0"})
         if path == "Fee" and method == "GET":

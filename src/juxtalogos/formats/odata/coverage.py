@@ -14,7 +14,7 @@ from juxtalogos.model.contract import Contract, Input, Media, Operation
 from juxtalogos.model.elements import Element, element_id
 from juxtalogos.model.exchange import Exchange, Request, header
 from juxtalogos.model.location import Location
-from juxtalogos.model.schema import ABSENT, SchemaRef
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Answer
 
 
@@ -32,22 +32,22 @@ class Counted:
 
     def elements(self, operation: Operation) -> Iterator[Element]:
         yield Element("operation", operation.location, operation.id, label=operation.id)
-        refs: list[SchemaRef] = []
         for one in operation.inputs:
-            kind = "option" if one.style == "option" else "parameter"
-            yield Element(kind, one.location, f"{operation.id} {one.address}", label=f"{operation.id} {one.name}")
-        for media in operation.body.media if operation.body else ():
-            refs += [media.schema] if media.schema else []
-        for answer in (one for one in operation.answers if one.status.startswith("2")):
-            yield Element(
-                "status", answer.location, f"{operation.id} {answer.status}", label=f"{operation.id} {answer.status}"
-            )
-            refs += [
-                media.schema for media in answer.media if media.schema and not media.schema.role.startswith("error")
-            ]
+            if one.style != "option":
+                yield Element(
+                    "parameter", one.location, f"{operation.id} {one.address}", label=f"{operation.id} {one.name}"
+                )
+            elif one.examples:  # along navigation the options are those of the set that it leads to
+                yield Element(
+                    "option", one.location, f"{operation.id} {one.address}", label=f"{operation.id} {one.name}"
+                )
+        refs = [media.schema for media in operation.body.media] if operation.body else []
+        # What comes with an error is the protocol's, and declared by nobody.
+        answers = [one for one in operation.answers if one.status.startswith("2")]
+        refs += [media.schema for answer in answers for media in answer.media]
         if operation.fact("does") == "navigate" and operation.location in self.ways:
             yield self.followed(operation.location)
-        for ref in refs:
+        for ref in filter(None, refs):
             for element in self.contract.schema(ref).elements():
                 if element.kind == "response-property" and element.location in self.ways:
                     yield self.followed(element.location)
@@ -71,7 +71,6 @@ class Counted:
             yield from self.sent(operation, request)
         if answer.declared is None or exchange.response is None:
             return
-        yield element_id("status", answer.declared.location, f"{operation.id} {answer.declared.status}")
         if 200 <= exchange.response.status < 300 and operation.location in self.ways:
             yield self.followed(operation.location).id
         if answer.examined is not None and not answer.declared.status.startswith("4"):

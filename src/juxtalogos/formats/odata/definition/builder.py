@@ -13,7 +13,7 @@ from juxtalogos.model.location import Location
 from juxtalogos.model.schema import Direction, SchemaRef
 
 JSON, ATOM, TEXT, BINARY = "application/json", "application/atom+xml", "text/plain", "application/octet-stream"
-LOGIN, TOKEN, FORGERY = "login", "token", "forgeryToken"
+LOGIN, TOKEN, FORGERY = "login", "bearerToken", "forgeryToken"
 READING: tuple[tuple[str, ...], ...] = ((LOGIN,), (TOKEN,), ())
 CHANGING: tuple[tuple[str, ...], ...] = ((LOGIN, FORGERY), (TOKEN, FORGERY), (FORGERY,), *READING)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import xml.etree.ElementTree as ET
 from collections.abc import Iterator
+from dataclasses import dataclass, field
 from typing import Any
 
 from juxtalogos.documents.uris import join_uri
@@ -44,6 +45,18 @@ class Names:
         return f"{found[1]}.{found[2]}" if found else full
 
 
+@dataclass(slots=True)
+class Apart:
+    """What stands apart from what it is about, maybe in another document: gathered from all before anything is read."""
+
+    annotations: dict[str, dict[str, Any]] = field(default_factory=dict)
+    """By target."""
+    ends: dict[tuple[str, str], tuple[str, str]] = field(default_factory=dict)
+    """V2: (association, role) -> (type, multiplicity)."""
+    constraints: dict[str, tuple[str, tuple[tuple[str, str], ...]]] = field(default_factory=dict)
+    """V2: association -> (dependent role, pairs of dependent and principal property)."""
+
+
 class Documents:
     """Documents by URI, the root first, and the faults met while reading them."""
 
@@ -52,6 +65,7 @@ class Documents:
         self.by_uri: dict[str, Document] = {}
         self._faults: dict[DefinitionFault, None] = {}
         self._fetch = fetch
+        self.apart = Apart()
 
     def load_all(self) -> None:
         """Loads the root and what it refers to; the standard vocabularies are known, and are not fetched."""

@@ -34,21 +34,28 @@ class JsonReader:
         self.documents = documents
         self.document = document
         self.names: Names = names_of(document)
-        self.outside: dict[str, dict[str, Any]] = {}
+        self.apart = documents.apart
 
-    def read(self) -> None:
-        root = Location(self.document.uri)
-        schemas = {
+    def schemas(self) -> dict[str, dict[str, Any]]:
+        return {
             space: schema
             for space, schema in self.document.value.items()
             if not space.startswith("$") and "@" not in space and isinstance(schema, dict)
         }
-        for schema in schemas.values():
+
+    def gather(self) -> None:
+        """Annotations that stand apart."""
+        for schema in self.schemas().values():
             apart = schema.get("$Annotations")
             for target, notes in apart.items() if isinstance(apart, dict) else ():
                 if isinstance(notes, dict):
-                    self.outside.setdefault(self.names.qualified_path(target), {}).update(self.inner(notes))
-        for space, schema in schemas.items():
+                    known = self.apart.annotations.setdefault(self.names.qualified_path(target), {})
+                    known.update(self.inner(notes))
+
+    def read(self) -> None:
+        """Everything that is declared; to be called when all documents were gathered."""
+        root = Location(self.document.uri)
+        for space, schema in self.schemas().items():
             for name, value in schema.items():
                 if not name.startswith("$") and "@" not in name:
                     self.declaration(f"{space}.{name}", value, root.child(space, name))
@@ -157,7 +164,7 @@ class JsonReader:
             )  # fmt: skip
 
     def notes(self, value: dict[str, Any], target: str) -> dict[str, Any]:
-        return {**self.outside.get(target, {}), **self.inner(value)}
+        return {**self.apart.annotations.get(target, {}), **self.inner(value)}
 
     def inner(self, value: dict[str, Any]) -> dict[str, Any]:
         """The annotations among a value's members."""

@@ -35,11 +35,16 @@ def read_model(documents: Documents) -> Model:
     """The model; what is wrong with the metadata is noted in `documents`."""
     root = documents.by_uri[documents.root]
     model = Model(_version(root, documents))
+    readers: list[XmlReader | JsonReader] = []
     for document in documents.by_uri.values():
         if isinstance(document.value, XmlTree):
-            XmlReader(model, documents, document).read()
+            readers.append(XmlReader(model, documents, document))
         elif isinstance(document.value, dict):
-            JsonReader(model, documents, document).read()
+            readers.append(JsonReader(model, documents, document))
+    for reader in readers:
+        reader.gather()
+    for reader in readers:
+        reader.read()
     _Soundness(model, documents).look()
     _models[root] = model
     return model

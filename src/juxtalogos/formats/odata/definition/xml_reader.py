@@ -43,16 +43,11 @@ class XmlReader:
         self.document = document
         self.tree: XmlTree = document.value
         self.names: Names = names_of(document)
-        self.ends: dict[tuple[str, str], tuple[str, str]] = {}
-        """V2: (association, role) -> (type, multiplicity)."""
-        self.constraints: dict[str, tuple[str, tuple[tuple[str, str], ...]]] = {}
-        """V2: association -> (dependent role, pairs of dependent and principal property)."""
-        self.outside: dict[str, dict[str, Any]] = {}
-        """Annotations that stand apart from what they are about, by target."""
+        self.apart = documents.apart
 
-    def read(self) -> None:
-        schemas = list(schemas_of(self.tree))
-        for schema in schemas:
+    def gather(self) -> None:
+        """Associations, and annotations that stand apart."""
+        for schema in schemas_of(self.tree):
             if schema.get("Namespace") is None:
                 self.fault("this schema has no Namespace", schema, "give it one", "warning")
             for node in schema:
@@ -60,8 +55,12 @@ class XmlReader:
                 if kind == "Association":
                     self.association(node, self.qualified(schema, node))
                 elif kind == "Annotations":
-                    self.apart(node)
-        for schema in schemas:
+                    target = self.names.qualified_path(node.get("Target", ""))
+                    self.apart.annotations.setdefault(target, {}).update(self.inner_annotations(node))
+
+    def read(self) -> None:
+        """Everything that is declared; to be called when all documents were gathered."""
+        for schema in schemas_of(self.tree):
             for node in schema:
                 self.declaration(schema, node)
 
@@ -173,27 +172,27 @@ class XmlReader:
         """V2 and V3: by an association and its ends (CSDL 2.0, section 2.1.7)."""
         association = self.names.qualified(node.get("Relationship", ""))
         end, other = node.get("ToRole", ""), node.get("FromRole", "")
-        target, multiplicity = self.ends.get((association, end), ("", ""))
+        target, multiplicity = self.apart.ends.get((association, end), ("", ""))
         if not target:
             what = f"the association {quoted(node.get('Relationship', ''))} of {name} is not there, or has no end {quoted(end)}"
             self.fault(what, node, "add it; what the navigation leads to is not checkable till then", "warning")
-        dependent, pairs = self.constraints.get(association, ("", ()))
+        dependent, pairs = self.apart.constraints.get(association, ("", ()))
         return Navigation(
             name, target, multiplicity == "*", multiplicity != "1", False, place, "", pairs if dependent == other else (),
-            f"{association}/{end}", notes, multiplicity == "*" and self.ends.get((association, other), ("", ""))[1] == "1",
+            f"{association}/{end}", notes, multiplicity == "*" and self.apart.ends.get((association, other), ("", ""))[1] == "1",
         )  # fmt: skip
 
     def association(self, node: ET.Element, name: str) -> None:
         for one in node:
             if local(one.tag) == "End":
                 target = self.names.qualified(one.get("Type", ""))
-                self.ends[name, one.get("Role", "")] = target, one.get("Multiplicity", "")
+                self.apart.ends[name, one.get("Role", "")] = target, one.get("Multiplicity", "")
             elif local(one.tag) == "ReferentialConstraint":
                 sides = {local(side.tag): side for side in one}
                 principal, dependent = sides.get("Principal"), sides.get("Dependent")
                 if principal is not None and dependent is not None:
                     pairs = zip(_names(dependent), _names(principal))
-                    self.constraints[name] = dependent.get("Role", ""), tuple(pairs)
+                    self.apart.constraints[name] = dependent.get("Role", ""), tuple(pairs)
 
     def enumeration(self, node: ET.Element, name: str) -> EnumType:
         members: list[tuple[str, int, Location]] = []
@@ -277,13 +276,11 @@ class XmlReader:
 
     # Annotations.
 
-    def apart(self, node: ET.Element) -> None:
-        target = self.names.qualified_path(node.get("Target", ""))
-        self.outside.setdefault(target, {}).update(self.inner_annotations(node))
-
     def annotations(self, node: ET.Element, target: str) -> dict[str, Any]:
         return (
-            {**self.outside.get(target, {}), **self.inner_annotations(node)} if target else self.inner_annotations(node)
+            {**self.apart.annotations.get(target, {}), **self.inner_annotations(node)}
+            if target
+            else self.inner_annotations(node)
         )
 
     def inner_annotations(self, node: ET.Element) -> dict[str, Any]:

@@ -169,6 +169,8 @@ class Lowering:
         """By the members' names, several for flags (JSON 4.0, section 7.1)."""
         names = tuple(name for name, _, _ in named.members)
         rules = [self.type_rule(("string",), use, place)]
+        if not names:
+            return Node(place, "", tuple(rules), notes=notes)  # not checkable
         if named.flags:
             one = "|".join([*names, r"-?\d+"])
             rules.append(Rule("pattern", compile_pattern(f"^(?:{one})(?:,(?:{one}))*$"), "enum", named.place))

@@ -13,7 +13,7 @@ from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.formats.odata.csdl import Model
 from juxtalogos.formats.odata.wire.filters import holds
 from juxtalogos.formats.odata.wire.items import comparable, count_of, entities, has_more, inner, path_to, plain
-from juxtalogos.formats.odata.wire.literals import split_arguments
+from juxtalogos.formats.odata.wire.literals import split_arguments, value_of
 from juxtalogos.formats.odata.wire.match import options, segments
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.exchange import Exchange, header
@@ -146,20 +146,21 @@ class _Look:
 
     def asked_key(self) -> Iterator[CheckResult]:
         """4.0 part 1, 11.2.2: the entity with the key that was asked for."""
-        if self.operation.fact("does") != "read" or not isinstance(inner(self.answer.value), dict):
+        one = inner(self.answer.value)
+        if self.operation.fact("does") != "read" or not isinstance(one, dict):
             return
         parts = segments(self.exchange.request.url.partition("?")[0].rpartition("://")[2].partition("/")[2])
         given = dict(parts[-1].arguments or ()) if parts else {}
-        for part, one in self.model.key_types(self.type):
+        wrapped = "body" if one is self.answer.value else "body/d"
+        section = self.section("part 1, 11.2.2", "URI conventions, 3.1")
+        for part, declared in self.model.key_types(self.type):
             text = given.get(part.name, given.get("", "") if len(given) == 1 else "")
-            came = plain(self.model, self.type, inner(self.answer.value), part.path)
+            came = plain(self.model, self.type, one, part.path)
             if not text or came is ABSENT:
                 continue
-            from juxtalogos.formats.odata.wire.literals import value_of
-
-            wanted = comparable(value_of(text), self.model.underlying(one.type))
+            wanted = comparable(value_of(text), self.model.underlying(declared.type))
             same = came == wanted or str(came).casefold() == str(wanted).casefold()
-            yield self.result("body.other", same, f"body{'' if self.v4 else '/d'}/{part.path}", f"the entity with {part.name} = {text}{self.section('part 1, 11.2.2', 'URI conventions, 3.1')}", str(came))  # fmt: skip
+            yield self.result("body.other", same, f"{wrapped}/{part.path}", f"the entity with {part.name} = {text}{section}", str(came))  # fmt: skip
 
     def own(self) -> list[tuple[str, dict[str, Any]]]:
         """(place, entity) of all entities that the answer is about."""
