@@ -25,6 +25,7 @@ class Conversations:
     known: dict[str, Conversation | None] = field(default_factory=dict)
 
     def of(self, session: Session, contract: Contract) -> Conversation | None:
+        """The conversation with a contract's service; None where its protocol has none."""
         if contract.name not in self.known:
             self.known[contract.name] = wire_of(contract).conversation(session.base_url(contract))
         return self.known[contract.name]

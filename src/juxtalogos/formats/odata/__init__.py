@@ -40,9 +40,10 @@ def leads_to(document: Document, url: str) -> str:
     elif not isinstance(value, dict) or not (_is_list(value) or _is_old_list(value)):
         return ""
     context = value.get("@odata.context", value.get("@context")) if isinstance(value, dict) else None
+    root = f"{url.partition('?')[0].rstrip('/')}/"
     if isinstance(context, str) and "$metadata" in context:
-        return urljoin(url, context.partition("#")[0])
-    return f"{url.partition('?')[0].rstrip('/')}/$metadata"
+        return urljoin(root, context.partition("#")[0])
+    return f"{root}$metadata"
 
 
 def _is_list(value: dict[str, Any]) -> bool:

@@ -31,6 +31,7 @@ class Counted:
                 self.ways[one.place] = f"{name.rpartition('.')[2]}.{one.name}"
 
     def elements(self, operation: Operation) -> Iterator[Element]:
+        """Everything of an operation that can be exercised."""
         yield Element("operation", operation.location, operation.id, label=operation.id)
         for one in operation.inputs:
             if one.style != "option":
@@ -84,12 +85,14 @@ class Counted:
                         yield self.followed(place).id
 
     def sent(self, operation: Operation, request: Request) -> Iterator[str]:
+        """What a request body exercises."""
         media = chosen_media(operation, header(request.headers, "content-type") or "")
         value = self.body(operation, request, media) if media else ABSENT
         if media and media.schema and value is not ABSENT:
             yield from self.contract.schema(media.schema).hits(value)
 
     def body(self, operation: Operation, request: Request, media: Media) -> Any:
+        """The value of a request body; ABSENT where it cannot be read."""
         parsed = parse_media_type(media.media_type)
         assert request.body is not None
         if parsed and parsed.is_json:

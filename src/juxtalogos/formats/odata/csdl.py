@@ -193,6 +193,7 @@ class Model:
         return self.version.startswith("4")
 
     def structured(self, name: str) -> StructuredType | None:
+        """An entity or complex type by its qualified name; None where there is none."""
         found = self.types.get(name)
         return found if isinstance(found, StructuredType) else None
 
@@ -209,6 +210,7 @@ class Model:
         return known
 
     def properties(self, name: str) -> list[Property]:
+        """A type's properties, the inherited ones first."""
         found = self._properties.get(name)
         if found is None:
             every = {one.name: one for part in self.line(name) for one in part.own_properties}
@@ -216,6 +218,7 @@ class Model:
         return found
 
     def navigation(self, name: str) -> list[Navigation]:
+        """A type's navigation properties, the inherited ones first."""
         found = self._navigation.get(name)
         if found is None:
             every = {one.name: one for part in self.line(name) for one in part.own_navigation}
@@ -286,6 +289,7 @@ class BoundCalls:
 
     @cached_property
     def by_type(self) -> dict[tuple[str, bool], list[Callable]]:
+        """Overloads by (type of the binding parameter, whether it is a collection)."""
         found: dict[tuple[str, bool], list[Callable]] = {}
         for overloads in self.model.callables.values():
             for one in overloads:

@@ -82,10 +82,12 @@ class Builder:
         return f"{stop.path}({','.join(texts)})", (*stop.keys, *given)
 
     def stop_of(self, one: EntitySet) -> Waypoint:
+        """Where the operations of a set or singleton begin."""
         limits = Limits.of(self.model, one)
         return Waypoint(one.name, f"/{one.name}", one.type, one.place, not one.singleton, (), limits, one.name)
 
     def along(self, stop: Waypoint, path: str, keys: tuple[Input, ...], way: Navigation) -> Waypoint:
+        """What a navigation property of an entity leads to, with the limits that hold there."""
         target = self.target_of(stop, way)
         limits = stop.limits.along(way)
         if target and not way.contains:
@@ -151,6 +153,7 @@ class Builder:
         return DeclaredAnswer("4XX", tuple(medias), (), place, "a refusal")
 
     def facts(self, does: str, stop: Waypoint | None, type_name: str = "") -> tuple[tuple[str, str], ...]:
+        """What an operation does, on which set, and of which type."""
         found = [("does", does)]
         if stop is not None:
             found += [("set", stop.entity_set), ("type", type_name or stop.type)]

@@ -54,6 +54,7 @@ class CallOperations:
         *,
         on_item: bool,
     ) -> Iterator[Operation]:
+        """An operation for each overload; those that share a name are told apart by their parameters' names."""
         taken: set[str] = set()
         for one in overloads:
             own = one.parameters[1:] if one.bound else one.parameters
@@ -74,6 +75,7 @@ class CallOperations:
         own: Iterable[Parameter],
         on_item: bool,
     ) -> Operation:
+        """One overload as an operation."""
         inputs, body, method = list(keys), None, one.method or ("POST" if one.action else "GET")
         if one.action and self.v4:
             if list(own):
@@ -98,6 +100,7 @@ class CallOperations:
         )  # fmt: skip
 
     def parameter(self, one: Parameter) -> Input:
+        """A parameter as an input: in the path in V4, in the query in V2."""
         schema = self.builder.ref(one.place, Direction.REQUEST, "given", self.builder.plain)
         place = "path" if self.v4 else "query"
         style = ("Collection " if one.type.collection else "") + self.model.underlying(one.type)

@@ -64,6 +64,7 @@ class JsonReader:
         self.documents.fault(what, place, mend, severity)
 
     def declaration(self, name: str, value: Any, place: Location) -> None:
+        """One member of a schema, by its `$Kind` (CSDL JSON 4.01, section 5)."""
         if isinstance(value, list):
             self.model.callables.setdefault(name, []).extend(
                 self.callable(name, one, place.child(index)) for index, one in enumerate(value) if isinstance(one, dict)
@@ -85,6 +86,7 @@ class JsonReader:
             self.fault(f"{name} is of no known kind", place, "give it a $Kind such as EntityType", "warning")
 
     def structured(self, name: str, value: dict[str, Any], place: Location, entity: bool) -> StructuredType:
+        """An entity or complex type (sections 6 and 9)."""
         properties, navigation, key = [], [], []
         for part in value.get("$Key") or () if isinstance(value.get("$Key"), list) else ():
             if isinstance(part, str):
@@ -106,6 +108,7 @@ class JsonReader:
         )  # fmt: skip
 
     def navigation(self, name: str, value: dict[str, Any], place: Location, notes: dict[str, Any]) -> Navigation:
+        """A navigation property (section 8)."""
         found = value.get("$ReferentialConstraint")
         pairs = found.items() if isinstance(found, dict) else ()
         use = self.use(value)
@@ -115,10 +118,12 @@ class JsonReader:
         )  # fmt: skip
 
     def use(self, value: dict[str, Any]) -> TypeUse:
+        """The type that a member is declared with (section 7.1)."""
         name = self.names.qualified(_text(value, "$Type") or "Edm.String")
         return facets_of(TypeUse(name, value.get("$Collection") is True), _facets(value))
 
     def enumeration(self, name: str, value: dict[str, Any], place: Location) -> EnumType:
+        """An enumeration (section 10)."""
         members = tuple(
             (member, number, place.child(member))
             for member, number in value.items()
@@ -129,6 +134,7 @@ class JsonReader:
         )
 
     def callable(self, name: str, value: dict[str, Any], place: Location) -> Callable:
+        """One overload of an action or function (section 12)."""
         parameters = []
         given = value.get("$Parameter")
         for index, one in enumerate(given if isinstance(given, list) else ()):
@@ -146,6 +152,7 @@ class JsonReader:
         )  # fmt: skip
 
     def container(self, name: str, value: dict[str, Any], place: Location) -> None:
+        """The entity container (section 13)."""
         self.model.title = self.model.title or name.rpartition(".")[2]
         self.model.container = {**self.model.container, **self.notes(value, name)}
         for inner, one in value.items():

@@ -33,6 +33,7 @@ class Limits:
         return {}
 
     def record(self, term: str) -> Mapping[str, Any]:
+        """The record of a restriction; empty where nothing is said."""
         found = self.notes.get(f"Capabilities.{term}")
         return found if isinstance(found, dict) else {}
 
@@ -66,6 +67,7 @@ class Limits:
 
     @property
     def readable_by_key(self) -> bool:
+        """Whether one entity can be asked for (ReadByKeyRestrictions, IndexableByKey)."""
         nested = self.record("ReadRestrictions").get("ReadByKeyRestrictions")
         own = nested.get("Readable") if isinstance(nested, dict) else None
         indexable = self.flag("IndexableByKey")

@@ -45,6 +45,7 @@ class EntityOperations:
     # A collection and its items.
 
     def collection(self, stop: Waypoint) -> Iterator[Operation]:
+        """List, count and create, as far as they are allowed."""
         builder, limits = self.builder, stop.limits
         if limits.readable:
             options = tuple(self.options.of_list(stop))
@@ -60,6 +61,7 @@ class EntityOperations:
             yield self.create(stop, "create", stop.path)
 
     def create(self, stop: Waypoint, does: str, path: str) -> Operation:
+        """A new entity (4.0 part 1, 11.4.2), or a media entity by its stream (11.4.7)."""
         builder, place = self.builder, stop.place
         where = builder.location_header(place)
         links = self.links(stop)
@@ -79,6 +81,7 @@ class EntityOperations:
         return self.operation(stop, does, "POST", path, (), answers, Intent.CREATE, body=body)
 
     def bodies(self, stop: Waypoint, role: str, words: str) -> tuple[Media, ...]:
+        """The media types that an entity is sent in."""
         place = stop.place
         found = [Media(JSON, self.builder.ref(place, Direction.REQUEST, f"{role} {words}"), place)]
         if not self.v4:
@@ -127,6 +130,7 @@ class EntityOperations:
         return tuple(found)
 
     def item(self, stop: Waypoint, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
+        """What can be done to one entity at a path."""
         builder, limits, place = self.builder, stop.limits, stop.place
         fixed = self.has_tag(stop)
         if limits.readable_by_key or (not stop.collection and limits.readable):
@@ -177,12 +181,14 @@ class EntityOperations:
         )
 
     def tag_input(self, stop: Waypoint, fixed: bool) -> tuple[Input, ...]:
+        """The entity tag that a change needs."""
         if not fixed:
             return ()
         schema = self.builder.ref(stop.place, Direction.REQUEST, "option-text", self.builder.plain)
         return (Input("If-Match", "header", True, schema, stop.place, "header", False, examples=("*",), description="the entity tag that was read; * for any"),)  # fmt: skip
 
     def tag_links(self, stop: Waypoint) -> tuple[DeclaredLink, ...]:
+        """Where changes take the entity tag from: what was read last."""
         pair = (("header.If-Match", "$response.header.ETag"),)
         return tuple(
             DeclaredLink(f"{stop.name}.{does}", pair, "", stop.place) for does in ("update", "replace", "delete")
@@ -215,10 +221,12 @@ class EntityOperations:
                 yield from self.stream(stop, each.name, f"{path}/{each.name}", keys)
 
     def property_input(self, stop: Waypoint, names: list[str]) -> Input:
+        """The name of a property, as a part of the path."""
         schema = self.builder.ref(stop.place, Direction.REQUEST, "option-word " + " ".join(names), self.builder.plain)
         return Input("property", "path", True, schema, stop.place, "name", False)
 
     def stream(self, stop: Waypoint, does: str, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
+        """A stream, read and replaced (4.0 part 1, 11.4.7 and 11.4.8)."""
         builder, place = self.builder, stop.place
         empty = (builder.answer("204", place),)
         answer = builder.answer("200", place, "bytes", text="*/*")
@@ -233,6 +241,7 @@ class EntityOperations:
     # Navigation.
 
     def ways(self, stop: Waypoint, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
+        """The operations along each navigation property of an entity."""
         for way in self.model.navigation(stop.type):
             if way.target and stop.limits.navigable:
                 there = self.builder.along(stop, path, keys, way)
@@ -240,6 +249,7 @@ class EntityOperations:
                     yield from self.way(stop, there, way)
 
     def way(self, stop: Waypoint, there: Waypoint, way: Navigation) -> Iterator[Operation]:
+        """The operations along one navigation property."""
         builder, place = self.builder, there.place
         known = self.model.structured(way.target) is not None
         role = "entities" if way.collection else "entity"

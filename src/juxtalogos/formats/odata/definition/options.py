@@ -114,6 +114,7 @@ class Options:
         return tuple(dict.fromkeys(filter(None, (few, most))))
 
     def narrow(self, one: Property) -> str:
+        """A condition on a property that few values fulfil; empty where none is known."""
         named, kind = self.model.types.get(one.type.name), self.model.underlying(one.type)
         if isinstance(named, EnumType):
             return f"{one.name} eq {named.name}'{named.members[0][0]}'" if named.members else ""
@@ -124,6 +125,7 @@ class Options:
         return f"{one.name} eq 'quay'" if kind == "Edm.String" else ""
 
     def wide(self, one: Property) -> str:
+        """A condition on a property that most values fulfil; empty where none is known."""
         kind = self.model.underlying(one.type)
         if kind in NUMBERS:
             suffix = {"Edm.Int64": "L", "Edm.Decimal": "M"}.get(kind, "") if not self.v4 else ""
@@ -150,6 +152,7 @@ class Options:
         return sorted(able, key=lambda one: self.model.underlying(one.type) not in (*NUMBERS, *MOMENTS))
 
     def select_example(self, stop: Waypoint) -> list[str]:
+        """The key, and one property more."""
         keys = [part.path for part in self.model.key(stop.type) if "/" not in part.path]
         others = [
             one.name
@@ -159,6 +162,7 @@ class Options:
         return [*keys, *others[:1]]
 
     def expandable(self, stop: Waypoint) -> list[str]:
+        """The navigation properties that may be expanded."""
         barred = stop.limits.names("ExpandRestrictions", "NonExpandableProperties")
         return [
             one.name

@@ -72,12 +72,14 @@ class XmlReader:
 
     @staticmethod
     def qualified(schema: ET.Element, node: ET.Element) -> str:
+        """The qualified name of what a schema declares."""
         space, name = schema.get("Namespace", ""), node.get("Name", "")
         return f"{space}.{name}" if space else name
 
     # What a schema declares.
 
     def declaration(self, schema: ET.Element, node: ET.Element) -> None:
+        """One element of a schema (CSDL 4.0, section 5)."""
         kind, name = local(node.tag), self.qualified(schema, node)
         if kind in ("EntityType", "ComplexType"):
             self.declare(name, self.structured(node, name, kind == "EntityType"), node)
@@ -93,6 +95,7 @@ class XmlReader:
             self.container(node, name)
 
     def declare(self, name: str, what: StructuredType | EnumType | TypeDefinition, node: ET.Element) -> None:
+        """Puts a type into the model, once."""
         if not node.get("Name"):
             self.fault(f"this {local(node.tag)} has no Name", node, "give it one")
         elif name in self.model.types:
@@ -101,6 +104,7 @@ class XmlReader:
             self.model.types[name] = what
 
     def structured(self, node: ET.Element, name: str, entity: bool) -> StructuredType:
+        """An entity or complex type (sections 8 and 9)."""
         properties, navigation, key = [], [], []
         for one in node:
             kind = local(one.tag)
@@ -122,6 +126,7 @@ class XmlReader:
         )  # fmt: skip
 
     def property(self, node: ET.Element, owner: str) -> Property:
+        """A structural property (section 6)."""
         name = node.get("Name", "")
         return Property(
             name,
@@ -153,6 +158,7 @@ class XmlReader:
         return facets_of(TypeUse(name, collection), node.attrib)
 
     def navigation(self, node: ET.Element, owner: str) -> Navigation:
+        """A navigation property (section 7)."""
         name, place = node.get("Name", ""), self.place(node)
         notes = self.annotations(node, f"{owner}/{name}")
         if node.get("Relationship") is not None:
@@ -183,6 +189,7 @@ class XmlReader:
         )  # fmt: skip
 
     def association(self, node: ET.Element, name: str) -> None:
+        """V2 and V3: the ends of an association, and what must be the same at both (CSDL 2.0, section 2.1.10)."""
         for one in node:
             if local(one.tag) == "End":
                 target = self.names.qualified(one.get("Type", ""))
@@ -195,6 +202,7 @@ class XmlReader:
                     self.apart.constraints[name] = dependent.get("Role", ""), tuple(pairs)
 
     def enumeration(self, node: ET.Element, name: str) -> EnumType:
+        """An enumeration (section 10)."""
         members: list[tuple[str, int, Location]] = []
         for one in node:
             if local(one.tag) == "Member":
@@ -205,6 +213,7 @@ class XmlReader:
         return EnumType(name, underlying, _true(node.get("IsFlags")), tuple(members), self.place(node))
 
     def callable(self, node: ET.Element, name: str, action: bool) -> Callable:
+        """One overload of an action or function (section 12)."""
         parameters, returns = [], None
         for one in node:
             if local(one.tag) == "Parameter":
@@ -221,6 +230,7 @@ class XmlReader:
     # The container.
 
     def container(self, node: ET.Element, name: str) -> None:
+        """The entity container (section 13)."""
         self.model.title = self.model.title or node.get("Name", "")
         self.model.container = {**self.model.container, **self.annotations(node, name)}
         ends = {
@@ -237,6 +247,7 @@ class XmlReader:
                 self.imported(one, name, kind)
 
     def entity_set(self, node: ET.Element, container: str, singleton: bool, ends: dict[tuple[str, str], str]) -> None:
+        """An entity set or singleton (sections 13.2 and 13.3)."""
         name = node.get("Name", "")
         type_name = self.names.qualified(node.get("EntityType") or node.get("Type") or "")
         bindings = [
@@ -252,6 +263,7 @@ class XmlReader:
         self.model.sets[name] = EntitySet(name, type_name, singleton, tuple(bindings), self.place(node), notes)
 
     def imported(self, node: ET.Element, container: str, kind: str) -> None:
+        """An action or function import (sections 13.5 and 13.6), or a function import of V2, which declares all by itself."""
         name = node.get("Name", "")
         target = node.get("Action") or node.get("Function")
         place = self.place(node)

@@ -28,12 +28,14 @@ class CsdlStore(SchemaStore):
         self.places: dict[tuple[str, str], Node] = {}
 
     def lowering(self, form: str) -> Lowering:
+        """What lowers types to one wire form."""
         found = self.lowerings.get(form)
         if found is None:
             found = self.lowerings[form] = Lowering(self.model, form)
         return found
 
     def resolve(self, uri: str) -> Node:
+        """The node of a URI that lowering made; BadReference where it names no type."""
         found = self._made.get(uri)
         if found is None:
             form, _, rest = uri.partition(":")
@@ -51,6 +53,7 @@ class CsdlStore(SchemaStore):
             self.places.setdefault((child.location.document, child.location.pointer), child)
 
     def node(self, document: str, pointer: str, dialect: str | None = None) -> Node:
+        """The node of a property at its place, as it was lowered last; BadReference where none was."""
         found = self.places.get((document, pointer))
         if found is None:
             raise BadReference(f"{document}#{pointer}")

@@ -30,6 +30,7 @@ class Envelopes:
         self.json2 = lowering.form == "json2"
 
     def node(self, ref: SchemaRef) -> Node:
+        """The node that a reference's role means; BadReference where it means none."""
         word, *rest = ref.role.split(" ")
         maker = _ROLES.get(word)
         if maker is not None:
@@ -41,14 +42,17 @@ class Envelopes:
     # Answers.
 
     def entity(self, place: Location, words: list[str]) -> Node:
+        """One entity as an answer."""
         purpose, name = words
         return self.data(self.of(name, purpose), place)
 
     def entities(self, place: Location, words: list[str]) -> Node:
+        """A list of entities as an answer."""
         purpose, name = words
         return self.listed(self.of(name, purpose), place, words)
 
     def of(self, name: str, purpose: str) -> Node:
+        """An entity type by purpose; anything where it cannot be read."""
         found = self.lowering.model.structured(name)
         if found is None:
             return Node(Location(""), "")  # not checkable
@@ -107,6 +111,7 @@ class Envelopes:
         return self.lowering.use(one.type, place, Notes(called=one.name), one.annotations, "flat")
 
     def returned(self, place: Location, words: list[str]) -> Node:
+        """What an action or function returns."""
         one = self.single.get(place)
         if not isinstance(one, Called) or one.returns is None:
             raise BadReference(str(place))
@@ -137,6 +142,7 @@ class Envelopes:
         return _object(place, {"@odata.id": text}, ("@odata.id",), closed=True)
 
     def references(self, place: Location, words: list[str]) -> Node:
+        """A list of entities by reference only."""
         text = Node(place, "", (_type("string", place),))
         key = "uri" if self.old else "@odata.id"
         return self.listed(_object(place, {key: text}, (key,), closed=not self.old, old=self.old), place, words)

@@ -94,6 +94,7 @@ class Lowering:
         return Node(place, "", rules, notes=replace(notes, called=notes.called))
 
     def item(self, use: TypeUse, place: Location, notes: Notes, extra: Annotations, purpose: str) -> Node:
+        """A single value of a type."""
         named = self.model.types.get(use.name)
         if isinstance(named, StructuredType):
             return self.nested(use, named, place, notes, purpose)
@@ -114,6 +115,7 @@ class Lowering:
         return Rule("type", (*json, "null") if use.nullable else json, "type", facet_place(place, "Type"))
 
     def facets(self, use: TypeUse, place: Location, extra: Annotations) -> list[Rule]:
+        """Lengths, digits and the limits of annotations."""
         rules: list[Rule] = []
         if use.name == "Edm.String" and use.max_length is not None:
             rules.append(Rule("maxLength", use.max_length, "maxLength", facet_place(place, "MaxLength")))
@@ -159,6 +161,7 @@ class Lowering:
         return []
 
     def with_example(self, use: TypeUse, notes: Notes) -> Notes:
+        """The notes with a decimal that uses its scale."""
         if use.name != "Edm.Decimal" or not use.scale:
             return notes
         text = f"{4 if use.precision is None or use.precision > use.scale else 0}.5"
@@ -235,10 +238,12 @@ class Lowering:
         return Node(place, "", (Rule("required", ("@odata.type",), "required", place), Rule("members", Members({"@odata.type": told}, (), None), "properties", place)))  # fmt: skip
 
     def reference(self, told: str, purpose: str) -> Node:
+        """A node that leads to a type's."""
         place = self.model.types[told.rstrip("?!")].place
         return Node(place, "", (Rule("ref", Reference(self.uri(told, purpose)), "$ref", place),))
 
     def required(self, found: StructuredType, purpose: str) -> tuple[str, ...]:
+        """The properties that must be there."""
         model, name = self.model, found.name
         keys = tuple(part.path for part in model.key(name) if "/" not in part.path)
         if is_answer(purpose):
@@ -262,6 +267,7 @@ class Lowering:
         return bool(one.target) and not one.collection and not one.nullable and not one.contains and not one.constraints
 
     def members(self, name: str, purpose: str, *, closed: bool) -> Members:
+        """The properties, navigation and control information of a type."""
         model = self.model
         owner = _short(name)
         if _of_any(purpose):
@@ -298,6 +304,7 @@ class Lowering:
         return bool(found and found.base)
 
     def property(self, one: Property, owner: str, purpose: str, is_key: bool, *, inherited: bool) -> Node:
+        """A structural property; what the sender has no say in is left out of what is sent."""
         given = one.annotations
         kept_out = False
         if not is_answer(purpose):
@@ -345,6 +352,7 @@ class Lowering:
         return one.contains
 
     def expanded(self, use: TypeUse, one: Navigation, notes: Notes, purpose: str) -> Node:
+        """Related entities in an answer, or, in V2, where they can be found."""
         if not self.old:
             return self.use(replace(use, nullable=use.nullable), one.place, notes, {}, purpose)
         inner = self.item(replace(use, collection=False), one.place, notes, {}, purpose)

@@ -63,6 +63,7 @@ class AtomReader:
         self.problems.append(Problem(kind, at, declared, observed))
 
     def error(self, root: ET.Element) -> Any:
+        """An error document (V2 Atom format, errors)."""
         if local(root.tag) != "error":
             self.problem("body.other", "body", "the element error", f"the element {local(root.tag)}")
             return ABSENT
@@ -71,6 +72,7 @@ class AtomReader:
         return {"error": {**found, **({"message": {"value": parts["message"]}} if "message" in parts else {})}}
 
     def feed(self, root: ET.Element, type_name: str, depth: int) -> dict[str, Any]:
+        """A list of entries."""
         self.must_have(root, "feed", "body")
         entries = [one for one in root if one.tag == f"{{{ATOM}}}entry"]
         found: dict[str, Any] = {
@@ -91,6 +93,7 @@ class AtomReader:
                 self.problem("control.untrue", at, f"{kind} with atom:{name} (RFC 4287, 4.1)", "missing")
 
     def entry(self, node: ET.Element, type_name: str, at: str, depth: int) -> dict[str, Any]:
+        """One entity."""
         if depth > MAX_DEPTH:
             return {}
         self.must_have(node, "entry", at)
@@ -119,6 +122,7 @@ class AtomReader:
         return found
 
     def link(self, node: ET.Element, type_name: str, name: str, at: str, depth: int) -> Any:
+        """What a navigation property's link holds inline; else where it leads."""
         inline = node.find(f"{{{META}}}inline")
         if inline is None:
             return {"__deferred": {"uri": node.get("href", "")}}
@@ -130,6 +134,7 @@ class AtomReader:
         return self.entry(entry, target, f"{at}/{name}", depth + 1) if entry is not None else None
 
     def members(self, node: ET.Element, type_name: str, depth: int) -> dict[str, Any]:
+        """The properties of an entity or complex value."""
         declared = {one.name: one for one in self.model.properties(type_name)}
         found: dict[str, Any] = {}
         for one in node:
@@ -140,6 +145,7 @@ class AtomReader:
         return found
 
     def value(self, node: ET.Element, use: TypeUse, depth: int) -> Any:
+        """The value of a property's element."""
         if (node.get(f"{{{META}}}null") or "").strip() in ("true", "1") or depth > MAX_DEPTH:
             return None
         if use.collection:

@@ -86,6 +86,7 @@ class Matcher:
                 self.first.setdefault(parts[0].name, operation)
 
     def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
+        """The operations that a request may be a call of, best first. A HEAD is taken for its GET, a PATCH for MERGE."""
         path = below(request.url, base_url)
         parts = segments(path) if path is not None else None
         if not parts:
