@@ -105,7 +105,7 @@ def test_the_life_of_an_entity_by_hand(jux: Jux, tmp_path: Path) -> None:
         assert '"value": 14.62' in jux("call", "Fee", "--set", "Length=4.5", "-C", home).out
         unknown = jux("call", "Vessels.read", "--set", "$expnd=Owner", "-C", home, status=2)
         assert "did you mean query.$expand" in unknown.err
-        handed = jux("show", "registry", "--form", "handover", "-C", home).out
+        handed = jux("show", "registry", "--form", "handover", "--target", "local", "-C", home).out
         assert "/Vessels({VesselId})" in handed and "Detain" in handed and url in handed
         kept = jux("run", "byhand", "-C", home)
         assert "passed" in kept.out

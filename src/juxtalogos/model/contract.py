@@ -190,9 +190,10 @@ class Operation:
         """What holds for a word: `method`, `path`, `sign-in`, or one of its facts."""
         if word in ("method", "path"):
             return self.method if word == "method" else self.path
-        if word == "sign-in":
+        found = next((text for name, text in self.facts if name == word), "")
+        if word == "sign-in" and not found:
             return " or ".join(" and ".join(names) if names else "none" for names in self.security)
-        return next((text for name, text in self.facts if name == word), "")
+        return found
 
     @property
     def full_id(self) -> str:

@@ -17,6 +17,9 @@ LOGIN, TOKEN, FORGERY = "login", "bearerToken", "forgeryToken"
 READING: tuple[tuple[str, ...], ...] = ((LOGIN,), (TOKEN,), ())
 CHANGING: tuple[tuple[str, ...], ...] = ((LOGIN, FORGERY), (TOKEN, FORGERY), (FORGERY,), *READING)
 
+SIGNED = (("sign-in", f"{LOGIN} or {TOKEN} or none, each with {FORGERY} where that is given"),)
+"""The alternatives of what changes something, in words."""
+
 
 @dataclass(frozen=True, slots=True)
 class Waypoint:
@@ -152,9 +155,9 @@ class Builder:
         medias.append(Media("*/*", None, place))
         return DeclaredAnswer("4XX", tuple(medias), (), place, "a refusal")
 
-    def facts(self, does: str, stop: Waypoint | None, type_name: str = "") -> tuple[tuple[str, str], ...]:
+    def facts(self, does: str, stop: Waypoint | None, type_name: str = "", *, changing: bool = False) -> tuple[tuple[str, str], ...]:  # fmt: skip
         """What an operation does, on which set, and of which type."""
-        found = [("does", does)]
+        found = [("does", does), *(SIGNED if changing else ())]
         if stop is not None:
             found += [("set", stop.entity_set), ("type", type_name or stop.type)]
         return tuple(found)

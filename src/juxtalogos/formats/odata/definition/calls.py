@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from juxtalogos.formats.naming import singular
 from juxtalogos.formats.odata.csdl import BoundCalls, Callable, Import, Parameter
-from juxtalogos.formats.odata.definition.builder import CHANGING, JSON, READING, Builder, Waypoint
+from juxtalogos.formats.odata.definition.builder import CHANGING, JSON, READING, SIGNED, Builder, Waypoint
 from juxtalogos.formats.odata.definition.limits import Limits
 from juxtalogos.model.contract import Body, DeclaredAnswer, Input, Intent, Media, Operation
 from juxtalogos.model.location import Location
@@ -94,7 +94,7 @@ class CallOperations:
             identity, self.builder.contract, method, path, one.place, one.place.pointer, identity,
             summary=said if isinstance(said, str) else f"the {words} {one.short_name}", inputs=tuple(inputs), body=body,
             answers=(*self.answers(one), self.builder.refusal(one.place)), security=READING if safe else CHANGING,
-            facts=(("does", words), ("set", stop.entity_set), ("type", one.returns.name if one.returns else "")),
+            facts=(("does", words), *(() if safe else SIGNED), ("set", stop.entity_set), ("type", one.returns.name if one.returns else "")),
             intent=Intent.ACT, safe=safe, idempotent=safe, resource=resource, on_item=on_item,
             noun=stop.noun if stop.type else singular(returned or one.short_name), group=stop.name.partition(".")[0],
         )  # fmt: skip
@@ -155,5 +155,5 @@ class CallOperations:
         return Operation(
             "batch", self.builder.contract, "POST", "/$batch", place, place.pointer, "batch", summary="several requests in one",
             body=Body(True, medias, place), answers=(*answers, self.builder.refusal(place)), security=CHANGING,
-            facts=(("does", "batch"), ("set", ""), ("type", "")), intent=Intent.ACT, group="batch",
+            facts=(("does", "batch"), *SIGNED, ("set", ""), ("type", "")), intent=Intent.ACT, group="batch",
         )  # fmt: skip

@@ -340,19 +340,21 @@ class EntityOperations:
         return Operation(
             identity, self.builder.contract, method, path, stop.place, stop.place.pointer, identity, inputs=tuple(found), body=body,
             answers=(*answers, self.builder.refusal(stop.place)), security=READING if reading else CHANGING,
-            facts=self.builder.facts(does or "navigate", stop), intent=intent, safe=reading,
+            facts=self.builder.facts(does or "navigate", stop, changing=not reading), intent=intent, safe=reading,
             idempotent=reading or method in ("PUT", "DELETE"), resource=stop.resource,
             on_item=intent in ITEM_INTENTS or (intent is Intent.ACT and "(" in path), noun=stop.noun, group=stop.name.partition(".")[0], **named,
         )  # fmt: skip
 
 
 _WORDS = {
-    "list": "the entities of {1}", "read": "one entity of {1}", "create": "a new {0} in {1}", "update": "a {0} of {1} changed", "replace": "a {0} of {1} replaced",
-    "delete": "a {0} of {1} deleted", "count": "how many entities are in {1}", "property": "one property of a {0}", "value": "the raw value of a property of a {0}",
-    "": "{0}, reached by {1}", "refs": "references to {0} by {1}", "link": "a reference to a {0} set by {1}", "unlink": "a reference to a {0} removed from {1}",
-    "media": "the stream of a {0}", "media.replace": "the stream of a {0} replaced",
+    "list": "the entities of {1}", "read": "one entity of {1}", "create": "a new {0} in {1}", "update": "{2} {0} of {1} changed", "replace": "{2} {0} of {1} replaced",
+    "delete": "{2} {0} of {1} deleted", "count": "how many entities are in {1}", "property": "one property of {2} {0}", "value": "the raw value of a property of {2} {0}",
+    "": "the {0} that {1} leads to", "refs": "references to {0} by {1}", "link": "a reference to {2} {0} set by {1}", "unlink": "a reference to {2} {0} removed from {1}",
+    "media": "the stream of {2} {0}", "media.replace": "the stream of {2} {0} replaced",
 }  # fmt: skip
 
 
 def _summary(stop: Waypoint, does: str) -> str:
-    return _WORDS.get(does, f"the stream {does} of a {{0}}").format(stop.type.rpartition(".")[2], stop.name)
+    short = stop.type.rpartition(".")[2]
+    article = "an" if short[:1] in "AEIOUaeiou" else "a"
+    return _WORDS.get(does, f"the stream {does} of {{2}} {{0}}").format(short, stop.name, article)

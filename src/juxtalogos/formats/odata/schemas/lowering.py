@@ -325,6 +325,9 @@ class Lowering:
     def way(self, one: Navigation, owner: str, purpose: str) -> Iterable[tuple[str, Node]]:
         """What may stand under a navigation property: entities that were asked for, parts of a new entity, a reference."""
         notes = Notes(called=f"{owner}.{one.name}", description=_described(one.annotations))
+        if purpose == "show" and not notes.description:
+            many = "entities of the type" if one.collection else "an entity of the type"
+            notes = replace(notes, description=f"{many} {_short(one.target)}, where it is expanded")
         if self.model.structured(one.target) is None or purpose.startswith(("show", "flat")):
             yield one.name, Node(one.place, "", notes=notes)
             return
