@@ -34,6 +34,7 @@ SHOTS = {
     "suite": "suite list berths",
     "import": "import ../broken.yaml",
     "soap": "call tideGate --set body/gate=north -C ../office",
+    "odata": "call Vessels.list --set $orderby=Built --set $top=2 --set $count=true --set $select=VesselId,Name,Built -C ../registrar",
     "audit": "audit ../morning.har --contract berths --target local",
 }
 _BROKEN = (
@@ -90,7 +91,15 @@ def _workspace(scratch: Path, url: str) -> Path:
     ):
         subprocess.run(["jux", *words, "-C", str(home)], capture_output=True, check=False)
     _office(scratch, url.replace("/v1", "/pilotage"))
+    _registrar(scratch, url.replace("/v1", "/registry/v4"))
     return home
+
+
+def _registrar(scratch: Path, url: str) -> None:
+    """A workspace with the OData service."""
+    home = scratch / "registrar"
+    for words in (["init", home], ["import", url, "-C", home], ["targets", "set", "quayside", url, "-C", home]):
+        subprocess.run(["jux", *map(str, words)], check=True, capture_output=True)
 
 
 def _office(scratch: Path, url: str) -> None:

@@ -176,7 +176,9 @@ class JsonReader:
     def inner(self, value: dict[str, Any]) -> dict[str, Any]:
         """The annotations among a value's members."""
         return {
-            self.names.term(key[1:]): _plain(item) for key, item in value.items() if key[:1] == "@" and "#" not in key
+            "@".join(map(self.names.term, key[1:].split("@"))): _plain(item)
+            for key, item in value.items()
+            if key[:1] == "@" and "#" not in key
         }
 
 

@@ -36,7 +36,7 @@ def read(name: str, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Cont
         engine = CsdlEngine(documents.by_uri, "")
         return Contract(
             name, "odata", f"OData {model.version}", model.title, operations, documents.by_uri, root, engine,
-            faults=documents.faults, security_schemes=_schemes(Location(root)), columns=("method", "path", "does", "type"),
+            faults=documents.faults, security_schemes=_schemes(Location(root)), columns=("method", "path"),
         )  # fmt: skip
 
 

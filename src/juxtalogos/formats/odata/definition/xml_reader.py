@@ -296,11 +296,15 @@ class XmlReader:
         )
 
     def inner_annotations(self, node: ET.Element) -> dict[str, Any]:
-        return {
-            self.names.term(one.get("Term", "")): value_of(one, self.names)
-            for one in node
-            if local(one.tag) == "Annotation" and not one.get("Qualifier")
-        }
+        found: dict[str, Any] = {}
+        for one in node:
+            if local(one.tag) == "Annotation" and not one.get("Qualifier"):
+                term = self.names.term(one.get("Term", ""))
+                found[term] = value_of(one, self.names)
+                for about in one:  # an annotation of an annotation
+                    if local(about.tag) == "Annotation":
+                        found[f"{term}@{self.names.term(about.get('Term', ''))}"] = value_of(about, self.names)
+        return found
 
 
 def _names(node: ET.Element) -> Iterator[str]:
