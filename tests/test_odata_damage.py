@@ -5,10 +5,13 @@ from __future__ import annotations
 import copy
 import json
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import pytest
 
+from juxtalogos.formats import wire_of
+from juxtalogos.run.judge import judge
 from odata_help import BASE, JSON4, contract_of, exchange, told
 
 V4, V2 = "registry.edmx", "registry-v2.edmx"
@@ -221,3 +224,73 @@ def test_only_what_is_open_accepts_anything() -> None:
     path = "/Logs(6f1d2c3a-58b4-4e7a-9d10-2b7c41e0a9f5)"
     assert not told(contract, exchange("GET", path, 200, log, JSON4, headers=version))
     assert told(contract, exchange("GET", path, 200, {**log, "Id": 5}, JSON4, headers=version)) == {("body.type", "body/Id"), ("body.other", "body/Id")}  # fmt: skip
+
+
+def test_annotations_are_limits_on_values() -> None:
+    """Validation's minimum and maximum, list sizes, and a definition's digits."""
+    contract, version = contract_of("yard.edmx"), (("OData-Version", "4.0"),)
+    crane = {
+        "@odata.context": f"{BASE}/$metadata#Cranes/$entity", "Row": 1, "Spot": {"Row": 1, "Free": [1]}, "Lifts": 4.5, "Fit": "Wet,Dry", "Marks": ["a"], "Load": 40,
+    }  # fmt: skip
+    path = "/Cranes(Row=1,SpotRow=1)"
+    assert not told(contract, exchange("GET", path, 200, crane, JSON4, headers=version))
+    for change, finding in (
+        ({"Load": 41}, ("body.range", "body/Load")),
+        ({"Marks": ["a", "b", "c", "d"]}, ("body.count", "body/Marks")),
+        ({"Marks": [None]}, ("body.type", "body/Marks/0")),
+        ({"Lifts": 4.25}, ("body.format", "body/Lifts")),
+        ({"Fit": "Wet,Damp"}, ("body.enum", "body/Fit")),
+    ):
+        assert told(contract, exchange("GET", path, 200, {**crane, **change}, JSON4, headers=version)) == {finding}
+
+
+CREATED = {"@odata.context": f"{BASE}/$metadata#Owners/$entity", "Code": "A", "Name": "Aster", "Registered": "2001-05-04"}
+SENT = {"Code": "A", "Name": "Aster", "Registered": "2001-05-04"}
+MADE = ("POST", "/Owners", 201, CREATED, SENT)
+
+
+def _read(**changes: Any) -> tuple[Any, ...]:
+    return ("GET", "/Owners('A')", 200, {**CREATED, **changes}, None)
+
+
+STORIES: list[tuple[str, list[tuple[Any, ...]], set[tuple[str, str]]]] = [
+    # what, exchanges of one case, what the last one is told to be
+    ("as it was created", [MADE, _read()], set()),
+    ("created otherwise than it was sent", [("POST", "/Owners", 201, {**CREATED, "Name": "Kelp"}, SENT)], {("change.lost", "body/Name")}),
+    ("not as it was created", [MADE, _read(Name="Kelp")], {("change.lost", "body/Name")}),
+    ("a property that does not come", [MADE, ("GET", "/Owners('A')", 200, {key: value for key, value in CREATED.items() if key != "Name"}, None)], set()),
+    ("changed", [MADE, ("PATCH", "/Owners('A')", 204, None, {"Name": "Kelp"}), _read(Name="Kelp")], set()),
+    ("a change that was lost", [MADE, ("PATCH", "/Owners('A')", 204, None, {"Name": "Kelp"}), _read()], {("change.lost", "body/Name")}),
+    ("a change that was refused", [MADE, ("PATCH", "/Owners('A')", 409, None, {"Name": "Kelp"}), _read()], set()),
+    ("what nobody changed", [MADE, ("PATCH", "/Owners('A')", 204, None, {"Name": "Kelp"}), _read(Name="Kelp", Registered=None)], {("change.lost", "body/Registered")}),
+    ("replaced: what was left out may be anything", [MADE, ("PUT", "/Owners('A')", 204, None, {"Name": "Kelp"}), _read(Name="Kelp", Registered=None)], set()),
+    ("deleted, and there", [MADE, ("DELETE", "/Owners('A')", 204, None, None), _read()], {("change.lost", "status")}),
+    ("deleted, and made anew", [MADE, ("DELETE", "/Owners('A')", 204, None, None), MADE, _read()], set()),
+    ("somebody else's", [("PATCH", "/Owners('A')", 204, None, {"Name": "Kelp"}), _read()], set()),
+    ("after a reference was set", [MADE, ("POST", "/Owners('A')/Vessels/$ref", 204, None, {"@odata.id": "x"}), _read(Name="Kelp")], set()),
+    ("the same moment, written otherwise", [MADE, _read(Registered="2001-05-04")], set()),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("what", "story", "findings"), STORIES, ids=[row[0] for row in STORIES])
+def test_what_was_acknowledged_is_there(what: str, story: list[Any], findings: set[tuple[str, str]]) -> None:
+    contract = contract_of(V4)
+    wire = wire_of(contract)
+    conversation = wire.conversation(BASE)
+    assert conversation is not None
+    found: list[Any] = []
+    for method, path, status, body, sent in story:
+        one = exchange(method, path, status, body, JSON4, sent=sent, headers=(("OData-Version", "4.0"),))
+        operation = wire.match(one.request, BASE)[0]
+        found = [result for result in conversation.seen(operation, one, wire.decode(operation, one)) if not result.held]
+    assert {(result.kind, result.at) for result in found} == findings
+
+
+def test_versions_of_v2_are_within_what_was_asked_for() -> None:
+    contract = contract_of(V2)
+    wire = wire_of(contract)
+    for told_version, held in (("2.0;Merrow", True), ("1.0", True), ("3.0", False)):
+        one = exchange("GET", "/Vessels(4)", 200, {"d": OLD}, "application/json", headers=(("DataServiceVersion", told_version),))
+        one = replace(one, request=replace(one.request, headers=(("MaxDataServiceVersion", "2.0"),)))
+        kinds = {result.kind for result in judge(wire, wire.match(one.request, BASE)[0], one, BASE).findings}
+        assert kinds == (set() if held else {"version.protocol"})

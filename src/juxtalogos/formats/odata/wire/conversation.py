@@ -57,6 +57,8 @@ class ODataConversation:
                     yield from self.compared(operation, sent, answer, "part 1, 11.4.2", "Operations, 2.4")
             return
         item = self.identity(operation, exchange)
+        if not operation.safe and does not in ("update", "replace", "delete"):
+            self.forget(item)
         if item is None:
             return
         if does in ("update", "replace"):
@@ -68,8 +70,12 @@ class ODataConversation:
                 self.gone.add(item)
         elif does == "read":
             yield from self.read(operation, exchange, answer, item)
-        elif not operation.safe:
-            self.written.pop(item, None)  # an action or a reference may change anything
+
+    def forget(self, item: Identity | None) -> None:
+        """An action or a reference may change all of the entity that it is called on; one that is called on none, everything."""
+        for known in list(self.written):
+            if item is None or (known[0].partition("/")[0], known[1][:1]) == (item[0].partition("/")[0], item[1][:1]):
+                del self.written[known]
 
     def read(self, operation: Operation, exchange: Exchange, answer: Answer, item: Identity) -> Iterator[CheckResult]:
         assert exchange.response is not None
