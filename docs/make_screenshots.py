@@ -34,7 +34,7 @@ SHOTS = {
     "suite": "suite list berths",
     "import": "import ../broken.yaml",
     "soap": "call tideGate --set body/gate=north -C ../office",
-    "odata": "call Vessels.list --set $orderby=Built --set $top=2 --set $count=true --set $select=VesselId,Name,Built -C ../registrar",
+    "odata": "call Vessels.list --set '$orderby=Built' --set '$top=2' --set '$count=true' --set '$select=VesselId,Name,Built' -C ../registrar",
     "audit": "audit ../morning.har --contract berths --target local",
 }
 _BROKEN = (
@@ -59,7 +59,7 @@ def main() -> None:
                 if name in SHOTS:
                     _terminal(name, f"jux {SHOTS[name]}", home)
                 elif name == "demo":
-                    _terminal(name, "jux demo | tail -n 36", home, wait=45)
+                    _terminal(name, "jux demo | tail -n 54", home, wait=45)
                 else:
                     _page(name, home)
     finally:
@@ -117,7 +117,8 @@ def _office(scratch: Path, url: str) -> None:
 
 def _terminal(name: str, command: str, home: Path, wait: float = 8) -> None:
     done = home.parent / f"{name}.done"
-    line = f"cd {shlex.quote(str(home))}; printf '$ {command.partition(' |')[0]}\\n'; {command}; touch {shlex.quote(str(done))}; sleep 100"
+    shown = shlex.quote("$ " + command.partition(" |")[0])
+    line = f"cd {shlex.quote(str(home))}; printf '%s\\n' {shown}; {command}; touch {shlex.quote(str(done))}; sleep 100"
     window = subprocess.Popen(
         [
             "xterm",

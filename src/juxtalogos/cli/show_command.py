@@ -177,7 +177,8 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
     for text in dict.fromkeys(filter(None, (operation.summary, operation.description))):
         out.block(text.strip())
     for word, text in operation.facts:
-        out.line(f"  {word}: ", (text, "name"))
+        if word != "sign-in" and text:
+            out.line(f"  {word}: ", (text, "name"))
     if operation.security:
         out.line("  sign-in: ", (operation.fact("sign-in"), "name"))
     rows = [_input_row(contract, one) for one in operation.inputs]

@@ -113,6 +113,11 @@ def with_settings(wire: Wire, operation: Operation, inputs: Inputs, settings: It
             raise UsageError(
                 f"{quoted(setting)} has no '='", mend="write --set ADDRESS=VALUE, such as --set query.limit=5"
             )
+        if not address.strip():
+            raise UsageError(
+                f"{quoted(setting)} names no input",
+                mend="put it in single quotes, if its name begins with $: '$NAME=VALUE'",
+            )
         address = resolve_address(operation, address.strip())
         pairs.append((address, _read(wire, operation, address, text, inputs.content_type)))
     return with_values(inputs, dict(pairs))

@@ -114,6 +114,8 @@ class Lowering(Values):
         if not self.old and not is_answer(purpose) and self.needs_type(name):
             kind = Rule("const", f"#{name}", "const", model.types[name].place)
             found["@odata.type"] = Node(model.types[name].place, "", (kind,), notes=Notes(called="@odata.type"))
+        if purpose == "create" and not self.old and not closed:
+            found["@odata.type"] = self.own_type(name)
         for one in properties:
             found[one.name] = self.property(one, owner, purpose, one.name in keys, inherited=one.name in own)
         for way in ways:
@@ -129,6 +131,14 @@ class Lowering(Values):
         patterns += self.control(name) if is_answer(purpose) else []
         place = model.types[name].place
         return Members(found, tuple(patterns), None if open_ else Node(place, "", constant=False))
+
+    def own_type(self, name: str) -> Node:
+        """Which of a family of types a new entity is."""
+        place = self.model.types[name].place
+        family = tuple(f"#{one}" for one in self.model.concrete(name))
+        rules = (Rule("type", ("string",), "type", place), Rule("enum", family, "enum", place))
+        said = "its type, where it is not the declared one"
+        return Node(place, "", rules, notes=Notes(called="@odata.type", description=said, seldom=True))
 
     def needs_type(self, name: str) -> bool:
         """Whether a request must say which type it is: it is derived from another one."""
@@ -169,16 +179,21 @@ class Lowering(Values):
             item = self.expanded(use, one, notes, inner)
             yield one.name, item
             return
+        short = _short(one.target)
         if purpose == "create" and not self.old:
             bind = TypeUse("Edm.String", one.collection, False)
-            left_out = not self.must_bind(one)
-            yield f"{one.name}@odata.bind", self.use(bind, one.place, replace(notes, called=f"{notes.called}@odata.bind", read_only=left_out), {}, "part")  # fmt: skip
+            said = f"references to entities of the type {short}" if one.collection else f"a reference to an entity of the type {short}"  # fmt: skip
+            name = f"{one.name}@odata.bind"
+            about = Notes(called=f"{owner}.{name}", description=said, seldom=not self.must_bind(one))
+            yield name, self.use(bind, one.place, about, {}, "part")
         if purpose in ("create", "part"):
+            many = "entities of the type" if one.collection else "an entity of the type"
+            about = replace(notes, description=notes.description or f"{many} {short}, made with it")
             if not one.contains and not (purpose == "create" and one.owned):
-                yield one.name, Node(one.place, "", notes=replace(notes, read_only=True))
+                yield one.name, Node(one.place, "", notes=replace(about, seldom=True))
                 return
             deep = purpose == "create" and self.is_part(one)
-            yield one.name, self.use(use, one.place, replace(notes, read_only=not deep), {}, "part")
+            yield one.name, self.use(use, one.place, replace(about, seldom=not deep), {}, "part")
 
     def is_part(self, one: Navigation) -> bool:
         """Whether what is navigated to is made together with the entity as a matter of course."""

@@ -31,7 +31,7 @@ def _flag(place: Location, words: list[str]) -> Node:
 
 
 def _one_of(place: Location, words: list[str]) -> Node:
-    return Node(place, "", (Rule("enum", tuple(words), "enum", place),))
+    return Node(place, "", (Rule("type", ("string",), "type", place), Rule("enum", tuple(words), "enum", place)))
 
 
 OPTIONS: dict[str, Callable[[Location, list[str]], Node]] = {

@@ -250,9 +250,11 @@ class _Sampler:
         return tuple(nodes)
 
     def skipped(self, name: str, shape: Shape) -> bool:
-        """readOnly is not for requests, writeOnly not for responses."""
+        """readOnly is not for requests, writeOnly not for responses, and some are for those only who mean them."""
         for members in shape.members:
             node = members.properties.get(name)
+            if node is not None and node.notes.seldom:
+                return True
             if node is not None:
                 read_only, write_only = deep_notes(node, self.context)
                 if read_only if self.context.direction is Direction.REQUEST else write_only:

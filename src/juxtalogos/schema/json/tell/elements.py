@@ -174,6 +174,9 @@ def _owner(node: Node) -> str:
 
 
 def _other_way(node: Node, context: Context) -> bool:
+    """Whether a property does not go this way, or not as a matter of course."""
+    if node.notes.seldom:
+        return True
     try:
         read_only, write_only = deep_notes(node, context)
     except BadReference:

@@ -101,6 +101,8 @@ class Notes:
     deprecated: bool = False
     nullable: bool = False
     xml: Xml | None = None
+    seldom: bool = False
+    """Whether samples leave it out although it may be sent: it is of use to those only who mean it."""
     called: str = ""
     """What a person calls the schema, where its place does not tell."""
 
