@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import gc
 import importlib
 import sys
 from collections.abc import Sequence
@@ -148,7 +149,11 @@ def _guarded(args: Any) -> int:
 
 
 def entry() -> NoReturn:
-    """What the installed program calls."""
+    """What the installed program calls.
+
+    A command lives briefly, and what it reads is large and has few circles: to look for garbage often finds none.
+    """
+    gc.set_threshold(100_000, 50, 100)
     raise SystemExit(main())
 
 

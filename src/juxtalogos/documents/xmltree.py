@@ -223,7 +223,8 @@ class XmlFinder:
     def find(self, pointer: str) -> Position:
         """Where the element at a path begins."""
         if not self.places:
-            self.places = dict(zip(self.tree.root.iter(), _starts(self.text)))
+            with collector_paused():
+                self.places = dict(zip(self.tree.root.iter(), _starts(self.text)))
         at: ET.Element | None = None
         while pointer and at is None:
             at = self.tree.find(pointer)
