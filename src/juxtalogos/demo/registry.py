@@ -30,8 +30,10 @@ Answer = tuple[int, str, bytes, Mapping[str, str]]
 JSON = "application/json;odata.metadata=minimal"
 
 
-class RegistryV4:
-    """The V4 face of the store. `odd` names the planted deviations that are on."""
+class Face:
+    """A face of the store: what is asked is answered under a lock. `odd` names the planted deviations that are on."""
+
+    prefix = ""
 
     def __init__(self, store: Store, odd: frozenset[str]) -> None:
         self.store = store
@@ -39,16 +41,40 @@ class RegistryV4:
         self.root = ""
 
     def answer(self, method: str, path: str, query: str, headers: Any, body: bytes, host: str) -> Answer:
-        self.root = f"http://{host}{PREFIX}/"
+        self.root = f"http://{host}{self.prefix}/"
         options = {unquote(name): unquote(text) for name, _, text in (part.partition("=") for part in query.split("&") if part)}  # fmt: skip
         try:
             with self.store.lock:
-                return self.dispatch(method, path.removeprefix(PREFIX).strip("/"), options, headers, body)
+                return self.dispatch(method, path.removeprefix(self.prefix).strip("/"), options, headers, body)
         except Refused as refused:
-            error = {"code": refused.code, "message": refused.message}
-            if "knots" in self.odd and refused.status == 404 and path.startswith(f"{PREFIX}/Vessels("):
-                del error["code"]
-            return self.json({"error": error}, refused.status)
+            return self.refusal(refused, path)
+
+    def dispatch(self, method: str, path: str, options: dict[str, str], headers: Any, body: bytes) -> Answer:
+        raise NotImplementedError
+
+    def refusal(self, refused: Refused, path: str) -> Answer:
+        raise NotImplementedError
+
+    def read_object(self, body: bytes) -> Row:
+        try:
+            value = json.loads(body)
+        except ValueError:
+            raise Refused(400, "NotJson", "the body cannot be parsed") from None
+        if not isinstance(value, dict):
+            raise Refused(400, "NotAnObject", "the body is no object")
+        return value
+
+
+class RegistryV4(Face):
+    """The V4 face."""
+
+    prefix = PREFIX
+
+    def refusal(self, refused: Refused, path: str) -> Answer:
+        error = {"code": refused.code, "message": refused.message}
+        if "knots" in self.odd and refused.status == 404 and path.startswith(f"{PREFIX}/Vessels("):
+            del error["code"]
+        return self.json({"error": error}, refused.status)
 
     def json(self, value: Any, status: int = 200, **headers: str) -> Answer:
         named = {name.replace("_", "-"): text for name, text in headers.items()}
@@ -196,12 +222,7 @@ class RegistryV4:
         return f"'{key}'" if isinstance(key, str) and name == "Owners" else str(key)
 
     def read(self, body: bytes) -> Row:
-        try:
-            value = json.loads(body)
-        except ValueError:
-            raise Refused(400, "NotJson", "the body cannot be parsed") from None
-        if not isinstance(value, dict):
-            raise Refused(400, "NotAnObject", "the body is no object")
+        value = self.read_object(body)
         kind = str(value.pop("@odata.type", "")).rpartition(".")[2]
         return {**value, **({"@": kind} if kind in FIELDS and kind not in TYPES.values() else {})}
 
@@ -369,7 +390,7 @@ def batch(face: Any, prefix: str, headers: Any, body: bytes, status: int, extra:
         try:
             code, kind, data, more = face.dispatch(message[1].decode(), path.strip("/"), options, fields, message[4].rstrip(b"\r\n"))  # fmt: skip
         except Refused as refused:
-            code, kind, data, more = face.json({"error": {"code": refused.code, "message": refused.message}}, refused.status)  # fmt: skip
+            code, kind, data, more = face.refusal(refused, "")
         lines = "".join(
             f"{name}: {text}\r\n" for name, text in {**more, **({"Content-Type": kind} if data else {})}.items()
         )

@@ -10,7 +10,7 @@ from typing import Any
 from urllib.parse import unquote
 from xml.sax.saxutils import escape
 
-from juxtalogos.demo.registry import Answer, batch
+from juxtalogos.demo.registry import Answer, Face, batch
 from juxtalogos.demo.registry_store import (
     KEYS,
     SINGLE,
@@ -18,7 +18,6 @@ from juxtalogos.demo.registry_store import (
     WAYS,
     Refused,
     Row,
-    Store,
     as_number,
     fits,
     ordered,
@@ -33,22 +32,14 @@ LEFT_OUT = ("Condition", "Detained", "PullTonnes")
 D = "http://schemas.microsoft.com/ado/2007/08/dataservices"
 
 
-class RegistryV2:
-    """The V2 face of the store. `odd` names the planted deviations that are on."""
+class RegistryV2(Face):
+    """The V2 face."""
 
-    def __init__(self, store: Store, odd: frozenset[str]) -> None:
-        self.store = store
-        self.odd = odd
-        self.root = ""
+    prefix = PREFIX
 
-    def answer(self, method: str, path: str, query: str, headers: Any, body: bytes, host: str) -> Answer:
-        self.root = f"http://{host}{PREFIX}/"
-        options = {unquote(name): unquote(text) for name, _, text in (part.partition("=") for part in query.split("&") if part)}  # fmt: skip
-        try:
-            with self.store.lock:
-                return self.dispatch(method, path.removeprefix(PREFIX).strip("/"), options, headers, body)
-        except Refused as refused:
-            return self.json({"error": {"code": refused.code, "message": {"lang": "en", "value": refused.message}}}, refused.status)  # fmt: skip
+    def refusal(self, refused: Refused, path: str) -> Answer:
+        message = {"lang": "en", "value": refused.message}
+        return self.json({"error": {"code": refused.code, "message": message}}, refused.status)
 
     def json(self, value: Any, status: int = 200, **headers: str) -> Answer:
         return status, "application/json", json.dumps(value).encode(), {"DataServiceVersion": "2.0", **headers}
@@ -210,12 +201,7 @@ class RegistryV2:
         return self.listed(target, rows, options, atom)
 
     def read(self, body: bytes, name: str) -> Row:
-        try:
-            value = json.loads(body)
-        except ValueError:
-            raise Refused(400, "NotJson", "the body cannot be parsed") from None
-        if not isinstance(value, dict):
-            raise Refused(400, "NotAnObject", "the body is no object")
+        value = self.read_object(body)
         fields = self.store.fields(TYPES[name], {})
         return {field: self.stored(item, fields.get(field, "")) for field, item in value.items() if not field.startswith("__")}  # fmt: skip
 

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import replace
-from typing import Any
 
 from juxtalogos.formats.odata.csdl import Callable as Called
-from juxtalogos.formats.odata.csdl import Property, TypeUse
+from juxtalogos.formats.odata.csdl import Property
 from juxtalogos.formats.odata.schemas.lowering import Lowering
 from juxtalogos.formats.odata.schemas.options import OPTIONS
 from juxtalogos.model.location import Location
@@ -115,24 +114,26 @@ class Envelopes:
         one = self.single.get(place)
         if not isinstance(one, Called) or one.returns is None:
             raise BadReference(str(place))
-        use, name = one.returns, one.name
+        use, name = one.returns, one.short_name
         structured = self.lowering.model.structured(use.name)
         if structured is not None and structured.entity:
             item = self.of(use.name, words[0] if words else "flat")
-            return self.listed(item, place, words) if use.collection else self.data(item, place)
-        item = self.lowering.use(
-            TypeUse(**{**_facets(use), "collection": False}), place, Notes(called=f"result of {name}"), {}, "flat"
-        )
+        else:
+            single = replace(use, collection=False)
+            item = self.lowering.use(single, place, Notes(called=f"result of {name}"), {}, "flat")
         if use.collection:
             return self.listed(item, place, words)
         if self.old:
-            # Under the name of the import, or by itself.
-            return self.data(
-                Node(place, "", (_type("object", place),)) if structured is None else Node(place, ""), place
-            )
-        if structured is not None:
-            return item
-        return _object(place, {"value": item}, ("value",), closed=True)
+            return self.data(self.under(name, item, place, alone=structured is not None), place)
+        return item if structured is not None else _object(place, {"value": item}, ("value",), closed=True)
+
+    def under(self, name: str, item: Node, place: Location, *, alone: bool) -> Node:
+        """V2: a value under the name of what was called, and structured ones also by themselves."""
+        named = _object(place, {name: item}, () if alone else (name,), closed=False)
+        if not alone:
+            return named
+        has_name = Node(place, "", (Rule("required", (name,), "required", place),))
+        return Node(place, "", (Rule("if", Conditional(has_name, named, item), "type", place),))
 
     def reference(self, place: Location, words: list[str]) -> Node:
         """An entity by reference only (JSON 4.0, section 13; V2: `{"uri": …}`)."""
@@ -174,18 +175,14 @@ class Envelopes:
         """An entity as it is created, changed or replaced."""
         purpose, name = words
         concrete = self.lowering.model.concrete(name)
-        return self.of(name if len(self.lowering.model.concrete(name)) != 1 else concrete[0], purpose)
-
-    def changed(self, place: Location, words: list[str]) -> Node:
-        """A property's new value by itself."""
-        return self.value(place, words) if not self.old else _object(place, {}, (), closed=False)
+        return self.of(concrete[0] if len(concrete) == 1 else name, purpose)
 
     def given(self, place: Location, words: list[str]) -> Node:
         """A single value: a key's part or a parameter."""
         one = self.single.get(place)
         if not isinstance(one, Property):
             raise BadReference(str(place))
-        return self.lowering.use(_asked(one.type), place, Notes(called=one.name), one.annotations, "part")
+        return self.lowering.use(one.type, place, Notes(called=one.name), one.annotations, "part")
 
     def parameters(self, place: Location, words: list[str]) -> Node:
         """The parameters of an action, as its body."""
@@ -245,15 +242,6 @@ class Envelopes:
         return _object(place, {key: text}, (key,), closed=False)
 
 
-def _asked(use: TypeUse) -> TypeUse:
-    """A key or parameter is given or not; only what may be null may be given as null."""
-    return use
-
-
-def _facets(use: TypeUse) -> dict[str, Any]:
-    return {name: getattr(use, name) for name in TypeUse.__dataclass_fields__}
-
-
 def _type(name: str, place: Location) -> Rule:
     return Rule("type", (name,), "type", place)
 
@@ -281,7 +269,6 @@ _ROLES: dict[str, Callable[[Envelopes, Location, list[str]], Node]] = {
     "count": Envelopes.count,
     "error": Envelopes.error,
     "sent": Envelopes.sent,
-    "changed": Envelopes.changed,
     "given": Envelopes.given,
     "parameters": Envelopes.parameters,
     "batch": Envelopes.batch,

@@ -158,13 +158,11 @@ class _Reader:
             reader = AtomReader(self.model)
             if word == "return":
                 word = ""
-            value = reader.read(body, word, rest[-1] if rest else self.returned_type(ref), lambda: self.single(ref))
+            type_name = rest[-1] if len(rest) > 1 else self.operation.fact("type")
+            value = reader.read(body, word, type_name, lambda: self.single(ref))
             self.problems += reader.problems
             return value
         return self.text(word, parsed, body)
-
-    def returned_type(self, ref: SchemaRef) -> str:
-        return self.operation.fact("type")
 
     def single(self, ref: SchemaRef) -> Property | None:
         """The property, or the result of a call, that a schema is of."""
