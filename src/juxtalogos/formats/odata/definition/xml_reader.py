@@ -296,6 +296,7 @@ class XmlReader:
         )
 
     def inner_annotations(self, node: ET.Element) -> dict[str, Any]:
+        """The annotations within an element, and those of annotations as `TERM@TERM`."""
         found: dict[str, Any] = {}
         for one in node:
             if local(one.tag) == "Annotation" and not one.get("Qualifier"):
