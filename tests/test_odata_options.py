@@ -109,6 +109,15 @@ def test_what_is_only_recommended_is_a_remark() -> None:
     assert not told(contract, v4("$orderby=Kind", [B, A]))
     assert not told(contract, v4("$count=true", [A], count=9, nextLink="Certificates?$skiptoken=1"))
     assert not told(contract, v4("$filter=tolower(Kind) eq 'RADIO' or geo.distance(Kind,Kind) lt 1", [A, B]))
+    assert not told(contract, v4("$select=Kind", [{"Kind": "x"}]))  # keys may be absent
+    assert not told(contract, v4("$expand=Vessel/$count", [A]))
+    nulls = [{**_old(A), "Expires": None}, _old(B)]
+    for order in (nulls, nulls[::-1]):  # V2 does not say where null stands
+        sound = exchange("GET", "/Certificates?$orderby=Expires", 200, {"d": {"results": order}}, "application/json")
+        assert {kind for kind, _ in told(contract_of(V2), sound)} == {"body.type"}
+    crane = {"@odata.context": "#Cranes", "value": [{"Row": 1}]}
+    streams = exchange("GET", "/Cranes?$select=Row,Photo", 200, crane, headers=(("OData-Version", "4.0"),))
+    assert not told(contract_of("yard.edmx"), streams)  # a stream shows by its annotations only
     wrong = exchange("GET", "/Certificates?$format=atom", 200, {"d": {"results": []}}, "application/json")
     assert told(contract_of(V2), wrong) == {("option.dropped", "header.Content-Type")}
 

@@ -201,12 +201,12 @@ class Model:
         """A type and those that it is derived from, the first ancestor first; a circle is cut."""
         known = self._inherited.get(name)
         if known is None:
-            found: list[StructuredType] = []
+            found: dict[str, StructuredType] = {}
             at = self.structured(name)
-            while at is not None and at not in found:
-                found.append(at)
+            while at is not None and at.name not in found:
+                found[at.name] = at
                 at = self.structured(at.base)
-            known = self._inherited[name] = tuple(reversed(found))
+            known = self._inherited[name] = tuple(reversed(found.values()))
         return known
 
     def properties(self, name: str) -> list[Property]:
@@ -235,9 +235,13 @@ class Model:
 
     def property_at(self, name: str, path: str) -> Property | None:
         """The property that a path through complex properties leads to."""
-        first, _, rest = path.partition("/")
-        found = next((one for one in self.properties(name) if one.name == first), None)
-        return self.property_at(found.type.name, rest) if found and rest else found
+        found: Property | None = None
+        for step in path.split("/"):
+            found = next((one for one in self.properties(name) if one.name == step), None)
+            if found is None:
+                return None
+            name = found.type.name
+        return found
 
     def is_open(self, name: str) -> bool:
         return any(part.open for part in self.line(name))

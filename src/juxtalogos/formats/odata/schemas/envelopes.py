@@ -62,7 +62,7 @@ class Envelopes:
         """A list in an answer (JSON 4.0, section 12; V2 JSON, feeds)."""
         rows = Node(place, "", (_type("array", place), Rule("items", Items((), item), "items", place)))
         if not self.old:
-            count = Node(place, "", (_type("integer", place), Rule("minimum", 0, "minimum", place)))
+            count = self.count(place, words)
             if self.lowering.form == "ieee":
                 count = Node(place, "", (_type("string", place), Rule("format", ("Edm.Int64", True), "format", place)))
             link = Node(place, "", (_type("string", place),), notes=Notes(called="@odata.nextLink"))
@@ -149,7 +149,8 @@ class Envelopes:
         return self.listed(_object(place, {key: text}, (key,), closed=not self.old, old=self.old), place, words)
 
     def count(self, place: Location, words: list[str]) -> Node:
-        return Node(place, "", (_type("integer", place), Rule("minimum", 0, "minimum", place)))
+        """A number of entities."""
+        return Node(place, "", (_type("integer", place), Rule("format", ("uint64", True), "format", place)))
 
     def error(self, place: Location, words: list[str]) -> Node:
         """JSON 4.0, section 19; V2 JSON, errors."""
@@ -218,7 +219,6 @@ class Envelopes:
             "",
             (
                 _type("array", place),
-                Rule("minItems", 1, "minItems", place),
                 Rule("items", Items((), one), "items", place),
             ),
         )
@@ -237,7 +237,7 @@ class Envelopes:
 
     def link(self, place: Location, words: list[str]) -> Node:
         """A reference to be set: `{"@odata.id": …}` (4.0 part 1, 11.4.6; V2: `{"uri": …}`)."""
-        text = Node(place, "", (_type("string", place), Rule("minLength", 1, "minLength", place)))
+        text = Node(place, "", (_type("string", place),))
         key = "uri" if self.old else "@odata.id"
         return _object(place, {key: text}, (key,), closed=False)
 

@@ -173,7 +173,7 @@ class Lowering(Values):
         if self.model.structured(one.target) is None or purpose.startswith(("show", "flat")):
             yield one.name, Node(one.place, "", notes=notes)
             return
-        use = TypeUse(one.target, one.collection, one.nullable or one.collection)
+        use = TypeUse(one.target, one.collection, one.nullable and not one.collection)
         if is_answer(purpose):
             inner = purpose.replace("near", "flat")
             item = self.expanded(use, one, notes, inner)

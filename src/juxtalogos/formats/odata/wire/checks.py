@@ -177,7 +177,8 @@ class _Look:
         if text is None or self.model.structured(self.type) is None or "*" in text or "(" in text:
             return
         names = [name.strip() for name in text.split(",")]
-        declared = {one.name for one in self.model.properties(self.type)}
+        # A stream shows by its annotations only (JSON 4.0, section 9).
+        declared = {one.name for one in self.model.properties(self.type) if one.type.name != "Edm.Stream"}
         wanted = [name for name in names if name in declared]
         section = self.section("part 1, 11.2.4.1", "URI conventions, 4.8")
         rows = self.own()
@@ -253,6 +254,8 @@ class _Look:
             return
         down = way.strip() == "desc"
         values = [plain(self.model, self.type, one, first) for one in rows]
+        if not self.v4 and None in values:
+            return  # V2 does not say where null stands
         if any(value is ABSENT or not isinstance(value, Decimal | datetime | bool | None) for value in values):
             return
         for index, (one, other) in enumerate(itertools.pairwise(values)):
@@ -306,5 +309,6 @@ def _deferred(value: Any) -> bool:
 def _expanded_names(text: str) -> list[str]:
     """The navigation properties that $expand names first, without what is said of them."""
     parts = split_arguments(text)
-    names = [part.partition("(")[0].partition("/")[0].strip() for _, part in parts or ()]
+    shown = [part.partition("(")[0].strip() for _, part in parts or ()]
+    names = [part.partition("/")[0] for part in shown if not part.endswith("/$count")]
     return list(dict.fromkeys(names))

@@ -106,7 +106,7 @@ class ODataConversation:
             yield self.result(operation, False, f"{wrapped}/{path}", f"{was!r}, as it was sent and acknowledged{self.section(v4, v2)}", repr(now))  # fmt: skip
         if alike:
             yield self.result(
-                operation, True, wrapped, "what was sent and acknowledged", f"{alike} properties as they were sent"
+                operation, True, wrapped, "what was sent and acknowledged", f"{alike} of the values that were sent"
             )
 
     def leaves(self, type_name: str, sent: dict[str, Any], path: str) -> Iterator[tuple[str, Property, Any]]:

@@ -153,7 +153,10 @@ class _Reader:
             except NotJson as error:
                 self.problems.append(Problem("media.untrue", "body", f"{parsed}: JSON text", str(error)))
                 return ABSENT
-            return normal(value) if self.model.is_v4 and _needs(body) else value
+            try:
+                return normal(value) if self.model.is_v4 and _needs(body) else value
+            except RecursionError:
+                return value  # the schema says that it is nested too deep
         if parsed.is_xml and not self.model.is_v4:
             reader = AtomReader(self.model)
             if word == "return":
