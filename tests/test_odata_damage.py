@@ -12,7 +12,7 @@ import pytest
 
 from juxtalogos.formats import wire_of
 from juxtalogos.run.judge import judge
-from odata_help import BASE, JSON4, contract_of, exchange, told
+from odata_help import BASE, JSON4, contract_of, edmx, exchange, judged, told
 
 V4, V2 = "registry.edmx", "registry-v2.edmx"
 TERN = {
@@ -284,6 +284,15 @@ def test_what_was_acknowledged_is_there(what: str, story: list[Any], findings: s
         operation = wire.match(one.request, BASE)[0]
         found = [result for result in conversation.seen(operation, one, wire.decode(operation, one)) if not result.held]
     assert {(result.kind, result.at) for result in found} == findings
+
+
+def test_what_cannot_be_read_is_unproven() -> None:
+    """A set of a type that is not there keeps its list: an answer is judged as far as it goes, and proves nothing."""
+    contract = contract_of("m.edmx", {"m.edmx": edmx("", '<EntitySet Name="Xs" EntityType="N.X"/>')})
+    one = exchange("GET", "/Xs", 200, {"@odata.context": "x", "value": [1]}, headers=(("OData-Version", "4.0"),))
+    found = judged(contract, one)
+    assert str(found.verdict) == "unproven" and "not checkable" in found.reason
+    assert {kind for kind, _ in told(contract, replace(one, response=replace(one.response, headers=one.response.headers[:1])))} == {"header.missing"}  # fmt: skip
 
 
 def test_versions_of_v2_are_within_what_was_asked_for() -> None:

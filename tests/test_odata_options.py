@@ -209,9 +209,9 @@ def _batch(kind: str) -> Exchange:
     good = {"@odata.context": f"{BASE}/$metadata#Owners", "value": []}
     if kind == "json":
         sent = {"requests": [{"id": "1", "method": "get", "url": "Owners"}, {"id": "2", "method": "POST", "url": "/Owners", "body": {"Code": "A", "Name": "B"}}]}
-        got = {"responses": [{"id": "2", "status": 201, "headers": {"odata-version": "4.0"}, "body": wrong}, {"id": "1", "status": 200, "headers": {"odata-version": "4.0"}, "body": good}]}
+        got = {"responses": [{"id": "2", "status": 201, "headers": {"odata-version": "4.0"}, "body": wrong}, {"id": "1", "status": 200, "body": good}]}
         request = Request("POST", f"{BASE}/$batch", (("Content-Type", "application/json"),), json.dumps(sent).encode())
-        return Exchange(request, Response(200, "", (("Content-Type", "application/json"),), json.dumps(got).encode()), Timings(0, 0, 0))  # fmt: skip
+        return Exchange(request, Response(200, "", (("Content-Type", "application/json"), ("OData-Version", "4.0")), json.dumps(got).encode()), Timings(0, 0, 0))  # fmt: skip
     contract = contract_of(V4)
     operation = contract.operation("batch")
     assert operation

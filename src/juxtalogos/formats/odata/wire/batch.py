@@ -73,8 +73,17 @@ def parts_of(exchange: Exchange) -> tuple[Exchange, ...]:
     for identity, one in asked:
         answer = by_id.get(identity) if identity in by_id else next(plain, None)
         if answer is not None:
-            found.append(replace(exchange, request=one, response=answer))
+            found.append(replace(exchange, request=one, response=_versioned(answer, response.headers)))
     return tuple(found)
+
+
+def _versioned(answer: Response, whole: Headers) -> Response:
+    """The version of the batch holds for a part that tells none (JSON 4.01, 19)."""
+    name = "OData-Version"
+    version = header(whole, name)
+    if version is None or header(answer.headers, name) is not None:
+        return answer
+    return replace(answer, headers=(*answer.headers, (name, version)))
 
 
 def _requests(headers: Headers, body: bytes, root: str) -> Iterator[tuple[str, Request]]:

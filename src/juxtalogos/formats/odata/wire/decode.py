@@ -64,6 +64,9 @@ def decode(contract: Contract, model: Model, operation: Operation, exchange: Exc
             allowed=allowed,
         )
     ref = fitted(model, operation, media.schema, exchange, parsed)
+    lost = _unreadable(model, ref)
+    if lost:
+        return Answer(declared, media, ABSENT, contract.schema(ref), headers=headers, unread=lost, allowed=allowed)
     reader = _Reader(model, operation, exchange)
     value = reader.value(ref, parsed, response.body)
     schema = contract.schema(ref) if value is not ABSENT else None
@@ -129,6 +132,14 @@ def fitted(model: Model, operation: Operation, ref: SchemaRef, exchange: Exchang
     if form == "json4" and (parsed.parameter("ieee754compatible") or "").lower() == "true":
         form = "ieee"
     return replace(ref, role=" ".join(words), dialect=form)
+
+
+def _unreadable(model: Model, ref: SchemaRef) -> str:
+    """Why a body cannot be judged: the metadata's own declaration of it cannot be read."""
+    words = ref.role.split(" ")
+    if words[0] in ("entity", "entities") and model.structured(words[-1]) is None:
+        return f"the type {words[-1]} is not in the metadata: not checkable"
+    return ""
 
 
 class _Reader:
