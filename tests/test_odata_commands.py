@@ -60,14 +60,22 @@ def service(serve: Serve) -> Iterator[str]:
 def root(path: str) -> Answer | None:
     """The service document and the metadata."""
     if path.rstrip("/") == "/data":
-        return 200, HEAD, json.dumps({"@odata.context": "$metadata", "value": [{"name": "Ropes", "url": "Ropes"}]}).encode()
+        return (
+            200,
+            HEAD,
+            json.dumps({"@odata.context": "$metadata", "value": [{"name": "Ropes", "url": "Ropes"}]}).encode(),
+        )
     if path == "/data/$metadata":
         return 200, {"Content-Type": "application/xml"}, METADATA
     return None
 
 
 def ropes(*rows: dict[str, Any], **more: Any) -> Answer:
-    value = {"@odata.context": "$metadata#Ropes", **{f"@odata.{key}": one for key, one in more.items()}, "value": list(rows)}
+    value = {
+        "@odata.context": "$metadata#Ropes",
+        **{f"@odata.{key}": one for key, one in more.items()},
+        "value": list(rows),
+    }
     return 200, HEAD, json.dumps(value).encode()
 
 
@@ -92,7 +100,9 @@ def test_the_life_of_an_entity_by_hand(jux: Jux, tmp_path: Path) -> None:
         assert "query.$filter" in shown and "which properties come: VesselId, Name" in shown and '"Sound"' in shown
         read = jux("call", "Vessels.read", "--set", "VesselId=103", "--set", "$expand=Owner", "-C", home)
         assert "/Vessels(103)?$expand=Owner" in read.out and '"Aster Lines"' in read.out and "passed" in read.out
-        made = jux("call", "Inspections.create", "--full", "--set", "body/VesselId=103", "--save", "byhand#made", "-C", home)
+        made = jux(
+            "call", "Inspections.create", "--full", "--set", "body/VesselId=103", "--save", "byhand#made", "-C", home
+        )
         assert "201" in made.out and "W/" in made.out
         number = jux("exchanges", "--json", "-C", home).json["exchanges"][-1]["exchange"]
         jux("pin", "body/Minutes", "--exchange", number, "-C", home)
@@ -167,7 +177,9 @@ def test_pages_are_followed_within_the_targets_origins(jux: Jux, tmp_path: Path)
 
 @pytest.mark.parametrize("known", [True, False], ids=["declared by now", "declared nowhere"])
 def test_before_a_property_is_told_the_metadata_is_fetched_again(known: bool, jux: Jux, tmp_path: Path) -> None:
-    newer = METADATA.replace(b'Name="Kind"', b'Name="Flag" Type="Edm.String"/><Property Name="Kind"') if known else METADATA
+    newer = (
+        METADATA.replace(b'Name="Kind"', b'Name="Flag" Type="Edm.String"/><Property Name="Kind"') if known else METADATA
+    )
     asked: list[str] = []
 
     def serve(method: str, path: str, headers: Any, body: bytes) -> Answer:

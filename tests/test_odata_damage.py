@@ -98,7 +98,9 @@ CASES: list[tuple[str, str, str, Any, Damage, set[tuple[str, str]]]] = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("what", "source", "path", "sound", "damage", "findings"), CASES, ids=[row[0] for row in CASES])
+@pytest.mark.parametrize(
+    ("what", "source", "path", "sound", "damage", "findings"), CASES, ids=[row[0] for row in CASES]
+)
 def test_damage_to_json(
     what: str, source: str, path: str, sound: Any, damage: Damage, findings: set[tuple[str, str]]
 ) -> None:
@@ -220,7 +222,11 @@ def test_only_what_is_open_accepts_anything() -> None:
     names = ("property", "value", "Photo", "media", "Photo.replace", "media.replace")
     assert open_ones == {one.id for one in contract.operations if one.id.partition(".")[2] in names[:4] or one.id.endswith((".property", ".value"))}  # fmt: skip
     version = (("OData-Version", "4.0"),)
-    log = {"@odata.context": f"{BASE}/$metadata#Logs/$entity", "Id": "6f1d2c3a-58b4-4e7a-9d10-2b7c41e0a9f5", "Free": [1]}
+    log = {
+        "@odata.context": f"{BASE}/$metadata#Logs/$entity",
+        "Id": "6f1d2c3a-58b4-4e7a-9d10-2b7c41e0a9f5",
+        "Free": [1],
+    }
     path = "/Logs(6f1d2c3a-58b4-4e7a-9d10-2b7c41e0a9f5)"
     assert not told(contract, exchange("GET", path, 200, log, JSON4, headers=version))
     assert told(contract, exchange("GET", path, 200, {**log, "Id": 5}, JSON4, headers=version)) == {("body.type", "body/Id"), ("body.other", "body/Id")}  # fmt: skip
@@ -244,7 +250,12 @@ def test_annotations_are_limits_on_values() -> None:
         assert told(contract, exchange("GET", path, 200, {**crane, **change}, JSON4, headers=version)) == {finding}
 
 
-CREATED = {"@odata.context": f"{BASE}/$metadata#Owners/$entity", "Code": "A", "Name": "Aster", "Registered": "2001-05-04"}
+CREATED = {
+    "@odata.context": f"{BASE}/$metadata#Owners/$entity",
+    "Code": "A",
+    "Name": "Aster",
+    "Registered": "2001-05-04",
+}
 SENT = {"Code": "A", "Name": "Aster", "Registered": "2001-05-04"}
 MADE = ("POST", "/Owners", 201, CREATED, SENT)
 
@@ -299,7 +310,9 @@ def test_versions_of_v2_are_within_what_was_asked_for() -> None:
     contract = contract_of(V2)
     wire = wire_of(contract)
     for told_version, held in (("2.0;Merrow", True), ("1.0", True), ("3.0", False)):
-        one = exchange("GET", "/Vessels(4)", 200, {"d": OLD}, "application/json", headers=(("DataServiceVersion", told_version),))
+        one = exchange(
+            "GET", "/Vessels(4)", 200, {"d": OLD}, "application/json", headers=(("DataServiceVersion", told_version),)
+        )
         one = replace(one, request=replace(one.request, headers=(("MaxDataServiceVersion", "2.0"),)))
         kinds = {result.kind for result in judge(wire, wire.match(one.request, BASE)[0], one, BASE).findings}
         assert kinds == (set() if held else {"version.protocol"})

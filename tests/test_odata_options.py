@@ -30,7 +30,11 @@ VESSEL = {"VesselId": 7, "Name": "Tern", "Condition": "Sound", "OwnerCode": "A",
 
 
 def v4(options: str, found: list[dict[str, Any]], **more: Any) -> Exchange:
-    body = {"@odata.context": f"{BASE}/$metadata#Certificates", **{f"@odata.{key}": value for key, value in more.items()}, "value": found}
+    body = {
+        "@odata.context": f"{BASE}/$metadata#Certificates",
+        **{f"@odata.{key}": value for key, value in more.items()},
+        "value": found,
+    }
     return exchange("GET", f"/Certificates?{urllib.parse.quote(options, safe='=&$')}", 200, body, headers=(("OData-Version", "4.0"),))  # fmt: skip
 
 
@@ -62,7 +66,9 @@ def atom(options: str, found: list[dict[str, Any]], **more: Any) -> Exchange:
         '<feed xmlns="http://www.w3.org/2005/Atom" xmlns:d="http://schemas.microsoft.com/ado/2007/08/dataservices" xmlns:m="http://schemas.microsoft.com/ado/2007/08/dataservices/metadata">'
         f"{count}<id>x</id><title/><updated>x</updated>{''.join(map(entry, found))}</feed>"
     )
-    return exchange("GET", f"/Certificates?{urllib.parse.quote(options, safe='=&$')}", 200, text, "application/atom+xml")
+    return exchange(
+        "GET", f"/Certificates?{urllib.parse.quote(options, safe='=&$')}", 200, text, "application/atom+xml"
+    )
 
 
 def only(*names: str) -> list[dict[str, Any]]:
@@ -208,14 +214,29 @@ def _batch(kind: str) -> Exchange:
     wrong = {"@odata.context": f"{BASE}/$metadata#Owners/$entity", "Code": "A", "Name": "B"}
     good = {"@odata.context": f"{BASE}/$metadata#Owners", "value": []}
     if kind == "json":
-        sent = {"requests": [{"id": "1", "method": "get", "url": "Owners"}, {"id": "2", "method": "POST", "url": "/Owners", "body": {"Code": "A", "Name": "B"}}]}
-        got = {"responses": [{"id": "2", "status": 201, "headers": {"odata-version": "4.0"}, "body": wrong}, {"id": "1", "status": 200, "body": good}]}
+        sent = {
+            "requests": [
+                {"id": "1", "method": "get", "url": "Owners"},
+                {"id": "2", "method": "POST", "url": "/Owners", "body": {"Code": "A", "Name": "B"}},
+            ]
+        }
+        got = {
+            "responses": [
+                {"id": "2", "status": 201, "headers": {"odata-version": "4.0"}, "body": wrong},
+                {"id": "1", "status": 200, "body": good},
+            ]
+        }
         request = Request("POST", f"{BASE}/$batch", (("Content-Type", "application/json"),), json.dumps(sent).encode())
         return Exchange(request, Response(200, "", (("Content-Type", "application/json"), ("OData-Version", "4.0")), json.dumps(got).encode()), Timings(0, 0, 0))  # fmt: skip
     contract = contract_of(V4)
     operation = contract.operation("batch")
     assert operation
-    value = {"requests": [{"id": "1", "method": "GET", "url": "Owners"}, {"id": "2", "atomicityGroup": "g", "method": "POST", "url": "Owners", "body": {"Code": "A", "Name": "B"}}]}
+    value = {
+        "requests": [
+            {"id": "1", "method": "GET", "url": "Owners"},
+            {"id": "2", "atomicityGroup": "g", "method": "POST", "url": "Owners", "body": {"Code": "A", "Name": "B"}},
+        ]
+    }
     request = wire_of(contract).encode(operation, Inputs({}, value, "multipart/mixed"), BASE)
 
     def part(status: int, body: Any) -> str:
@@ -223,7 +244,9 @@ def _batch(kind: str) -> Exchange:
 
     inner = f"Content-Type: multipart/mixed; boundary=c\r\n\r\n--c\r\n{part(201, wrong)}--c--\r\n"
     text = f"--b\r\n{part(200, good)}--b\r\n{inner}--b--\r\n"
-    return Exchange(request, Response(200, "", (("Content-Type", "multipart/mixed;boundary=b"),), text.encode()), Timings(0, 0, 0))
+    return Exchange(
+        request, Response(200, "", (("Content-Type", "multipart/mixed;boundary=b"),), text.encode()), Timings(0, 0, 0)
+    )
 
 
 @pytest.mark.parametrize("kind", ["multipart", "json"])
@@ -236,7 +259,9 @@ def test_the_parts_of_a_batch_are_exchanges_of_their_own(kind: str) -> None:
     cut = _batch(kind)
     assert cut.response
     for end in range(0, len(cut.response.body), 7):  # a batch that was cut short is no fault of ours
-        short = Exchange(cut.request, Response(200, "", cut.response.headers, cut.response.body[:end]), Timings(0, 0, 0))
+        short = Exchange(
+            cut.request, Response(200, "", cut.response.headers, cut.response.body[:end]), Timings(0, 0, 0)
+        )
         judged_parts(wire_of(contract), short, BASE)
 
 

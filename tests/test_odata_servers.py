@@ -76,9 +76,7 @@ WRONG_V2 = {
 @pytest.mark.parametrize(
     ("kind", "library", "wrong"), [("v4", "odatapy", WRONG_V4), ("v2", "pyslet", WRONG_V2)], ids=["V4", "V2"]
 )
-def test_a_service_that_nobody_here_wrote(
-    kind: str, library: str, wrong: set[Any], jux: Jux, tmp_path: Path
-) -> None:
+def test_a_service_that_nobody_here_wrote(kind: str, library: str, wrong: set[Any], jux: Jux, tmp_path: Path) -> None:
     with running(kind, library) as url:
         found, listed, good = walked(jux, tmp_path / "work", url, "stores")
     assert found == wrong
