@@ -196,7 +196,7 @@ def test_references_keep_to_their_origin_and_to_public_addresses(home: Path, jux
         ]:
             text = _SPLIT.replace("parts/berth.yaml", reference)
             with web(**{"quay.yaml": text}) as (url, _):
-                found = jux("import", url + "/quay.yaml", "-C", home, *more, status=2)
+                found = jux("import", url + "/quay.yaml", "-C", home, *more, status=1)
                 assert words in found.out, (reference, found.out)
         assert handler.seen == []
         with web(**{"quay.yaml": _SPLIT.replace("parts/berth.yaml", f"http://localhost:{port}/berth.yaml")}) as (
@@ -293,7 +293,7 @@ def test_hostile_definitions(tmp_path: Path, home: Path, jux: Callable[..., Resu
     }  # fmt: skip
     for name, text in bombs.items():
         (tmp_path / f"{name}.yaml").write_text(text, "utf-8")
-        found = jux("import", f"{name}.yaml", "-C", home, status=2)
+        found = jux("import", f"{name}.yaml", "-C", home, status=1 if name == "chain" else 2)
         assert 1 <= len((found.err + found.out).splitlines()) <= 8, (name, found)
     many = yaml.safe_dump({"openapi": "3.0.3", "paths": {f"/{n}": {"$ref": f"p{n}.yaml"} for n in range(2_100)}})
     folder = tmp_path / "many"

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from juxtalogos.exchange.media import parse_media_type
+from juxtalogos.exchange.media import chosen_media, parse_media_type
 from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.exchange import Exchange, header
 from juxtalogos.model.findings import CheckResult, Severity
 from juxtalogos.model.wire import Answer
 
@@ -38,11 +38,27 @@ def check_presence(
             )
 
 
+def _not_checkable(operation: Operation, answer: Answer, exchange: Exchange) -> tuple[str, str, str] | None:
+    """(place, what it would be compared with, why it is not) where the definition's own part cannot be read."""
+    for part in (answer.media, answer.declared):
+        if part is not None and part.unreadable:
+            return "body", "as its schema says", part.unreadable
+    if exchange.request.body and operation.body:
+        sent = chosen_media(operation, header(exchange.request.headers, "content-type") or "")
+        if sent is not None and sent.unreadable:
+            return "request body", "as its schema says", sent.unreadable
+    return None
+
+
 def check_body(contract: Contract, operation: Operation, answer: Answer, exchange: Exchange) -> Iterator[CheckResult]:
     """The body is what its media type says and has no deviation from its schema."""
     location = answer.media.location if answer.media else answer.declared.location if answer.declared else None
     for problem in answer.problems:
         yield CheckResult(problem.kind, False, problem.at, problem.declared, problem.observed, location)
+    lost = _not_checkable(operation, answer, exchange)
+    if lost:
+        yield CheckResult("body.incomplete", True, *lost, location, proving=False)
+        return
     unkept = exchange.response is not None and not exchange.response.body_kept
     if answer.schema is None and not (unkept and answer.media and answer.media.schema):
         return

@@ -87,7 +87,7 @@ def check_headers(
                 severity,
             )
         if not deviations:
-            proving = one.schema is not None or one.declared.required
+            proving = not one.declared.unreadable and (one.schema is not None or one.declared.required)
             yield CheckResult(
                 "header.malformed",
                 True,

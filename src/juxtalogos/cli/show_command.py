@@ -122,6 +122,7 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
                 "deprecated": one.deprecated,
                 **dict(one.facts),
                 "line": _line(contract, one),
+                "notCheckable": [{"part": part, "why": why} for part, why in one.not_checkable()],
             }
             for one in contract.operations
         ]
@@ -158,7 +159,11 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
 
 
 def _summary(operation: Operation) -> str:
-    return operation.summary + (" (deprecated)" if operation.deprecated else "")
+    lost = len(list(operation.not_checkable()))
+    marks = (" (deprecated)" if operation.deprecated else "") + (
+        f" ({lost} part{'s' * (lost > 1)} not checkable)" if lost else ""
+    )
+    return (operation.summary + marks).strip()
 
 
 def _line(contract: Contract, operation: Operation) -> int:
@@ -181,6 +186,8 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
             out.line(f"  {word}: ", (text, "name"))
     if operation.security:
         out.line("  sign-in: ", (operation.fact("sign-in"), "name"))
+    for part, why in operation.not_checkable():
+        out.line(("  not checkable: ", "remark"), f"{part}: {why}")
     rows = [_input_row(contract, one) for one in operation.inputs]
     for media in operation.body.media if operation.body else ():
         need = "required" if operation.body and operation.body.required else ""

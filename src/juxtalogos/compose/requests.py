@@ -26,7 +26,7 @@ def sample_inputs(
     }
     body: Any = ABSENT
     media = chosen_media(operation, content_type)
-    if operation.body and media and (operation.body.required or full):
+    if operation.body and media and (operation.body.required or (full and not media.unreadable)):
         body = sample_body(contract, media, full=full, seed=seed)
     return Inputs(values, body, content_type or (media.media_type if media and body is not ABSENT else ""))
 
@@ -94,7 +94,9 @@ def _sendable(value: Any, one: Input, schema: Any) -> Any:
 
 
 def sample_body(contract: Contract, media: Media, *, full: bool, seed: int = 0) -> Any:
-    """A valid body of a media type."""
+    """A valid body of a media type; Unsampleable where what the definition says of it cannot be read."""
+    if media.unreadable:
+        raise Unsampleable(f"body: {media.unreadable}", mend="correct the definition, or send a body of your own")
     schema = contract.schema(media.schema) if media.schema else None
     for example in media.examples if full and not seed else ():
         if schema is None or schema.accepts(example):

@@ -47,6 +47,8 @@ class Media:
     """Content type by property, for form and multipart bodies."""
     styles: tuple[tuple[str, str, bool], ...] = ()
     """(property, style, explode) of a form, where that is declared."""
+    unreadable: str = ""
+    """Why what the definition says of it cannot be read: it is not checkable then, and has no schema."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,6 +77,8 @@ class Input:
     """Whether a case of its own tries it: together with others it would hide what they do."""
     beside: tuple[str, ...] = ()
     """Addresses of inputs that go with it when it is tried alone."""
+    unreadable: str = ""
+    """Why what the definition says of it cannot be read."""
 
     @property
     def address(self) -> str:
@@ -98,6 +102,8 @@ class DeclaredHeader:
     explode: bool = False
     content: str = ""
     description: str = ""
+    unreadable: str = ""
+    """Why what the definition says of it cannot be read."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -124,6 +130,8 @@ class DeclaredAnswer:
     """Whether, with no media declared, the definition leaves open if a body comes (an empty `content`)."""
     fault: str = ""
     """The name of the declared fault that it is, in protocols that have faults."""
+    unreadable: str = ""
+    """Why what the definition says of it cannot be read: then nothing of it is checkable."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -198,6 +206,24 @@ class Operation:
     @property
     def full_id(self) -> str:
         return f"{self.contract}:{self.id}"
+
+    def not_checkable(self) -> Iterator[tuple[str, str]]:
+        """(part, why) of each part that cannot be read."""
+        for one in self.inputs:
+            if one.unreadable:
+                yield one.address, one.unreadable
+        for media in self.body.media if self.body else ():
+            if media.unreadable:
+                yield f"body {media.media_type}", media.unreadable
+        for answer in self.answers:
+            if answer.unreadable:
+                yield f"answer {answer.status}", answer.unreadable
+            for part in answer.media:
+                if part.unreadable:
+                    yield f"answer {answer.status} {part.media_type}", part.unreadable
+            for head in answer.headers:
+                if head.unreadable:
+                    yield f"answer {answer.status} header {head.name}", head.unreadable
 
     def answer_for(self, status: int) -> DeclaredAnswer | None:
         """The declared answer: the code itself, else its range, else `default`."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from typing import Any, Literal, NamedTuple
+from typing import Any, NamedTuple
 
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.formats.openapi.definition.documents import Documents
@@ -31,8 +31,13 @@ class Parts(NamedTuple):
     answers: tuple[DeclaredAnswer, ...]
 
 
+def cannot_be_read(what: str) -> str:
+    """Why a part is not checkable; where, the faults of the definition say."""
+    return f"the definition's {what} cannot be read"
+
+
 class PartReader:
-    """Each method gives None (or False) when a reference in the part leads nowhere: the operation cannot be used."""
+    """What cannot be read in a part is told, and kept as not checkable."""
 
     def __init__(self, documents: Documents, dialect: str) -> None:
         self.documents = documents
@@ -40,12 +45,12 @@ class PartReader:
         self.values: dict[tuple[str, str], Any] = {}
         """Schemas met, by document and pointer."""
 
-    def parts(self, value: dict[str, Any], location: Location, item: dict[str, Any], place: Location) -> Parts | None:
+    def parts(self, value: dict[str, Any], location: Location, item: dict[str, Any], place: Location) -> Parts:
         """All parts of an operation; `item` is its path item."""
         inputs = self.inputs([(item.get("parameters"), place), (value.get("parameters"), location)])
         body = self.body(value.get("requestBody"), location.child("requestBody"))
         answers = self.answers(value.get("responses"), location, [])
-        return None if inputs is None or body is False or answers is None else Parts(inputs, body, answers)
+        return Parts(inputs, body, answers)
 
     def schema(self, holder: dict[str, Any], location: Location, direction: Direction) -> SchemaRef | None:
         """The schema that an object holds; None when it holds none."""
@@ -55,20 +60,16 @@ class PartReader:
         self.values[location.document, pointer] = holder["schema"]
         return SchemaRef(self.dialect, location.document, pointer, direction)
 
-    def inputs(self, lists: list[tuple[Any, Location]]) -> tuple[Input, ...] | None:
+    def inputs(self, lists: list[tuple[Any, Location]]) -> tuple[Input, ...]:
         """The operation's own parameters override those of its path item (same name and place)."""
         found: dict[tuple[str, str], Input] = {}
-        sound = True
         for value, place in lists:
             for index, item in enumerate(value if isinstance(value, list) else ()):
                 followed = self.documents.follow(item, place.child("parameters", index))
-                if followed is None:
-                    sound = False
-                    continue
-                one = self.input(*followed)
+                one = self.input(*followed) if followed else None
                 if one:
                     found[(one.place, one.name)] = one
-        return tuple(found.values()) if sound else None
+        return tuple(found.values())
 
     def input(self, value: Any, location: Location) -> Input | None:
         """A parameter as an input; None when it is none."""
@@ -163,17 +164,18 @@ class PartReader:
             if isinstance(value, dict) and ("style" in value or "explode" in value)
         )
 
-    def body(self, value: Any, location: Location) -> Body | Literal[False] | None:
-        """The request body; None without one, False when it cannot be read."""
+    def body(self, value: Any, location: Location) -> Body | None:
+        """The request body; None without one."""
         if value is None:
             return None
         followed = self.documents.follow(value, location)
+        lost = Body(False, (Media("*/*", None, location, unreadable=cannot_be_read("request body")),), location)
         if followed is None:
-            return False
+            return lost
         value, location = followed
         if not isinstance(value, dict) or not isinstance(value.get("content"), dict):
             self.documents.fault("a request body needs `content`", location, "add a media type with a schema")
-            return False
+            return lost
         return Body(
             value.get("required") is True,
             self.media(value["content"], location, Direction.REQUEST),
@@ -181,15 +183,15 @@ class PartReader:
             str(value.get("description", "")),
         )
 
-    def answers(self, value: Any, operation: Location, produces: list[str]) -> tuple[DeclaredAnswer, ...] | None:
-        """The declared answers; None when one cannot be read."""
+    def answers(self, value: Any, operation: Location, produces: list[str]) -> tuple[DeclaredAnswer, ...]:
+        """The declared answers."""
         location = operation.child("responses")
         if not isinstance(value, dict) or not value:
             self.documents.fault(
                 "the operation declares no responses", operation, "add `responses` with at least one status", "warning"
             )
             return ()
-        found, sound = [], True
+        found = []
         for key, item in value.items():
             if key.startswith("x-"):
                 continue
@@ -203,11 +205,14 @@ class PartReader:
                 )
                 continue
             followed = self.documents.follow(item, place)
-            if followed is None:
-                sound = False
-            elif isinstance(followed[0], dict):
+            if followed is not None and isinstance(followed[0], dict):
                 found.append(self.answer_of(status, *followed, produces))
-        return tuple(found) if sound else None
+                continue
+            if followed is not None:
+                self.documents.fault(f"the answer {key} is no mapping", place, "write a response object")
+            lost = cannot_be_read("answer")
+            found.append(DeclaredAnswer(status, (), (), place, open_body=True, unreadable=lost))
+        return tuple(found)
 
     def answer_of(self, status: str, value: dict[str, Any], location: Location, produces: list[str]) -> DeclaredAnswer:
         """`produces` is what OpenAPI 2.0 says elsewhere of all answers."""

@@ -22,12 +22,10 @@ class OldPartReader(PartReader):
         super().__init__(documents, dialect)
         self.root = root
 
-    def parts(self, value: dict[str, Any], location: Location, item: dict[str, Any], place: Location) -> Parts | None:
-        """The parts of an operation; None when one cannot be read."""
+    def parts(self, value: dict[str, Any], location: Location, item: dict[str, Any], place: Location) -> Parts:
+        """The parts of an operation."""
         given = self.parameters([(item.get("parameters"), place), (value.get("parameters"), location)])
         answers = self.answers(value.get("responses"), location, self.media_types(value, "produces") or ["*/*"])
-        if given is None or answers is None:
-            return None
         inputs = [self.plain(one, at) for one, at in given if one["in"] in ("path", "query", "header")]
         consumes = self.media_types(value, "consumes")
         body = next((self.whole(one, at, consumes) for one, at in given if one["in"] == "body"), None)
@@ -42,14 +40,14 @@ class OldPartReader(PartReader):
         types = [name for name in found if isinstance(name, str)] if isinstance(found, list) else []
         return [name for name in types if parse_media_type(name)]
 
-    def parameters(self, lists: list[tuple[Any, Location]]) -> list[tuple[dict[str, Any], Location]] | None:
-        """(parameter object, its place); the operation's own override those of its path item. None: one leads nowhere."""
+    def parameters(self, lists: list[tuple[Any, Location]]) -> list[tuple[dict[str, Any], Location]]:
+        """(parameter object, its place); the operation's own override those of its path item."""
         found: dict[tuple[str, str], tuple[dict[str, Any], Location]] = {}
         for value, place in lists:
             for index, item in enumerate(value if isinstance(value, list) else ()):
                 followed = self.documents.follow(item, place.child("parameters", index))
                 if followed is None:
-                    return None
+                    continue
                 one, at = followed
                 wanted = ("path", "query", "header", "formData", "body")
                 if not isinstance(one, dict) or not isinstance(one.get("name"), str) or one.get("in") not in wanted:

@@ -20,7 +20,7 @@ def outgoing(
         yield from _requests(documents, "webhook", name, "", "", item, root.child("webhooks", name), methods)
     for operation in operations:
         value: Any = follow_pointer(documents.by_uri[operation.location.document].value, operation.location.pointer)
-        callbacks = value.get("callbacks")
+        callbacks = value.get("callbacks") if isinstance(value, dict) else None
         for name, found in callbacks.items() if isinstance(callbacks, dict) else ():
             followed = documents.follow(found, operation.location.child("callbacks", name))
             if followed is None or not isinstance(followed[0], dict):

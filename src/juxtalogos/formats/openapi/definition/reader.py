@@ -10,6 +10,7 @@ from typing import Any
 
 from juxtalogos.documents.collector import collector_paused
 from juxtalogos.formats.openapi.definition.documents import Documents
+from juxtalogos.formats.openapi.definition.lost_parts import without_lost
 from juxtalogos.formats.openapi.definition.meaning import with_meaning
 from juxtalogos.formats.openapi.definition.operation_parts import PartReader
 from juxtalogos.formats.openapi.definition.operation_parts_v2 import OldPartReader
@@ -17,7 +18,7 @@ from juxtalogos.formats.openapi.definition.outgoing import outgoing
 from juxtalogos.formats.openapi.definition.schema_faults import schema_faults, unsound_schemas
 from juxtalogos.formats.openapi.definition.soundness import unsound
 from juxtalogos.formats.openapi.wire.templates import variables
-from juxtalogos.model.contract import Contract, Operation, SecurityScheme
+from juxtalogos.model.contract import Contract, Input, Operation, SecurityScheme
 from juxtalogos.model.document import Document
 from juxtalogos.model.errors import DocumentError, quoted
 from juxtalogos.model.format import Fetch
@@ -104,11 +105,11 @@ class _OpenApiReader:
         )
         surveys = self.documents.surveys.values()
         if any(survey.rebased for survey in surveys):
-            useless = unsound_schemas(draft, made, self.documents)
+            lost = unsound_schemas(draft, made, self.documents)
         else:
-            useless = unsound(draft, self.documents, self.parts.values, ref_alone=self.dialect != "openapi-3.1")
+            lost = unsound(draft, self.documents, self.parts.values, ref_alone=self.dialect != "openapi-3.1")
         schema_faults(self.documents, self.dialect)
-        sound = tuple(operation for operation in operations if operation.id not in useless)
+        sound = tuple(without_lost(operation, lost) for operation in operations) if lost else tuple(operations)
         sent = tuple(outgoing(self.documents, self.root, operations, METHODS))
         if not operations and not self.documents.faults:
             self.documents.fault(
@@ -144,8 +145,9 @@ class _OpenApiReader:
                 continue
             place = self.root.child("paths", path)
             if not path.startswith("/"):
-                self.documents.fault(f"the path {quoted(path)} does not begin with '/'", place, "begin it with '/'")
-                continue
+                self.documents.fault(
+                    f"the path {quoted(path)} does not begin with '/'", place, "begin it with '/'; it is read so"
+                )
             found = self.documents.follow(item, place)
             if found is None or not isinstance(found[0], dict):
                 if found is not None:
@@ -156,24 +158,22 @@ class _OpenApiReader:
             item, place = found
             for method in METHODS:
                 if method in item:
-                    operation = self.operation(method, path, item, place)
-                    if operation:
-                        yield operation
+                    yield self.operation(method, path, item, place)
 
-    def operation(self, method: str, path: str, item: dict[str, Any], place: Location) -> Operation | None:
+    def operation(self, method: str, path: str, item: dict[str, Any], place: Location) -> Operation:
         value, location = item[method], place.child(method)
-        if not isinstance(value, dict):
+        if isinstance(value, dict):
+            parts = self.parts.parts(value, location, item, place)
+        else:
             self.documents.fault(f"{method.upper()} {path} is no mapping", location, "write an operation object")
-            return None
-        parts = self.parts.parts(value, location, item, place)
-        if parts is None:
-            return None
+            parts = self.parts.parts({"responses": {"default": None}}, location, item, place)
+            value = {}
         declared_id = value.get("operationId")
         operation = Operation(
             id=f"{method.upper()} {path}",
             contract=self.name,
             method=method.upper(),
-            path=path,
+            path=path if path.startswith("/") else f"/{path}",
             location=location,
             reference=self.root.child("paths", path, method).pointer,
             declared_id=declared_id if isinstance(declared_id, str) else "",
@@ -187,9 +187,10 @@ class _OpenApiReader:
             security=self.security(value, location),
             servers=self.servers(value.get("servers"), location) or self.servers(item.get("servers"), place),
         )
-        return operation if self.template_fits(operation) else None
+        return self.with_template(operation)
 
-    def template_fits(self, operation: Operation) -> bool:
+    def with_template(self, operation: Operation) -> Operation:
+        """With an input for each variable of the path, also where the definition declares none."""
         wanted = variables(operation.path)
         if _BRACE.search(_VARIABLE.sub("", operation.path)):
             self.documents.fault(
@@ -214,7 +215,14 @@ class _OpenApiReader:
                     "correct the name or the path",
                     "warning",
                 )
-        return all(name in given for name in wanted)
+        missing = [
+            Input(
+                name, "path", True, None, operation.location, "simple", False, unreadable=f"no parameter is declared for {{{name}}}"
+            )
+            for name in dict.fromkeys(wanted)
+            if name not in given
+        ]  # fmt: skip
+        return replace(operation, inputs=(*operation.inputs, *missing)) if missing else operation
 
     def named(self, operations: list[Operation]) -> list[Operation]:
         """Ids: the declared one where it is unique, else METHOD path."""

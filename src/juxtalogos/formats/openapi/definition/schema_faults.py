@@ -6,6 +6,7 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from juxtalogos.formats.openapi.definition.documents import Documents
+from juxtalogos.formats.openapi.definition.lost_parts import Lost
 from juxtalogos.formats.openapi.definition.survey import TYPES, place
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import nearest, quoted
@@ -16,15 +17,13 @@ from juxtalogos.schema.json.tree.walk import children
 from juxtalogos.schema.patterns import PatternError, compile_pattern
 
 
-def unsound_schemas(contract: Contract, engine: JsonEngine, documents: Documents) -> set[str]:
-    """Ids of the operations that need a schema with a reference that leads nowhere, or in a circle."""
+def unsound_schemas(contract: Contract, engine: JsonEngine, documents: Documents) -> Lost:
+    """The schemas of operations with a reference that leads nowhere, or in a circle."""
     graph = _Graph(engine, documents)
-    unsound = set()
-    for operation in contract.operations:
-        for ref in contract.schema_refs(operation):
-            if not graph.is_sound(ref.document, ref.pointer, ref.dialect):
-                unsound.add(operation.id)
-    return unsound
+    refs = (ref for operation in contract.operations for ref in contract.schema_refs(operation))
+    return frozenset(
+        (ref.document, ref.pointer) for ref in refs if not graph.is_sound(ref.document, ref.pointer, ref.dialect)
+    )
 
 
 class _Graph:

@@ -1,4 +1,4 @@
-"""Which operations need a schema that leads nowhere or round in a circle: told from the documents as they stand.
+"""Which schemas lead nowhere or round in a circle: told from the documents as they stand.
 
 Definitions whose schemas have identifiers of their own are looked at by the schema store's own resolution instead.
 """
@@ -11,6 +11,7 @@ from urllib.parse import unquote
 
 from juxtalogos.documents.uris import join_uri
 from juxtalogos.formats.openapi.definition.documents import Documents
+from juxtalogos.formats.openapi.definition.lost_parts import Lost
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.location import Location, escape_key, follow_pointer
 from juxtalogos.model.schema import SchemaRef
@@ -20,16 +21,17 @@ _NOT_FOLLOWED = frozenset(("enum", "const", "default", "example", "examples", "d
 
 def unsound(
     contract: Contract, documents: Documents, values: Mapping[tuple[str, str], Any], *, ref_alone: bool
-) -> set[str]:
-    """Ids of the operations that cannot be used; `values` are schemas at hand already, `ref_alone` where nothing beside a `$ref` counts."""
+) -> Lost:
+    """The schemas that cannot be read; `values` are schemas at hand already, `ref_alone` where nothing beside a `$ref` counts."""
     graph = _Graph(documents, ref_alone)
-    found = set()
+    found: set[tuple[str, str]] = set()
     for operation in contract.operations:
         for ref in contract.schema_refs(operation):  # every one, so that every fault is found
-            value = values.get((ref.document, ref.pointer))
+            place = ref.document, ref.pointer
+            value = values.get(place)
             if not (graph.is_sound(f"{ref.document}#{ref.pointer}") if value is None else graph.holds(ref, value)):
-                found.add(operation.id)
-    return found
+                found.add(place)
+    return frozenset(found)
 
 
 class _Graph:

@@ -1,0 +1,44 @@
+"""Operations without the schemas that cannot be read: those parts are not checkable, everything else stays."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import TypeVar
+
+from juxtalogos.formats.openapi.definition.operation_parts import cannot_be_read
+from juxtalogos.model.contract import Body, DeclaredAnswer, DeclaredHeader, Input, Media, Operation
+from juxtalogos.model.schema import SchemaRef
+
+Part = TypeVar("Part", Media, Input, DeclaredHeader)
+Lost = frozenset[tuple[str, str]]
+"""(document, pointer) of schemas that lead nowhere, or round in a circle."""
+
+
+def without_lost(operation: Operation, lost: Lost) -> Operation:
+    """The operation with its unreadable parts marked."""
+    return replace(
+        operation,
+        inputs=tuple(_without(one, lost) for one in operation.inputs),
+        body=_body(operation.body, lost) if operation.body else None,
+        answers=tuple(_answer(one, lost) for one in operation.answers),
+    )
+
+
+def _body(body: Body, lost: Lost) -> Body:
+    return replace(body, media=tuple(_without(one, lost) for one in body.media))
+
+
+def _answer(answer: DeclaredAnswer, lost: Lost) -> DeclaredAnswer:
+    media = tuple(_without(one, lost) for one in answer.media)
+    return replace(answer, media=media, headers=tuple(_without(one, lost) for one in answer.headers))
+
+
+def _without(part: Part, lost: Lost) -> Part:
+    found = _lost(part.schema, lost)
+    return replace(part, schema=None, unreadable=cannot_be_read("schema")) if found else part
+
+
+def _lost(ref: SchemaRef | None, lost: Lost) -> SchemaRef | None:
+    """The first schema that cannot be read."""
+    declared = ref.declared if ref else ()
+    return next((one for one in declared if (one.document, one.pointer) in lost), None)
