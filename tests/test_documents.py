@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 import pytest
+import yaml
+from hypothesis import given
+from hypothesis import strategies as st
 
 from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.documents.load import load_document
@@ -102,3 +106,57 @@ def test_a_definition_on_one_long_line_is_shown_formatted() -> None:
     found = position(document, "/paths/~1q")
     assert found.line > 1
     assert '"/q"' in lines(document)[found.line - 1]
+
+
+MERGES = """\
+base: &base
+  get: {a: 1}
+  put: 2
+other: &other {put: 3, post: 4}
+one:
+  first: x
+  <<: *base
+  put: own
+list:
+  <<: [*base, *other]
+inline:
+  <<: {z: 1}
+  y: 2
+quoted: {"<<": 1}
+none: {<<: 5}
+deep:
+  <<: {<<: *base, q: 1}
+"""
+
+
+def test_merge_keys_are_honoured_with_their_places() -> None:
+    """The mapping's own members stand over merged ones, earlier ones over later; lines are those of where each was written."""
+    document = load_document("m.yaml", MERGES.encode())
+    value = document.value
+    assert value["one"] == {"first": "x", "get": {"a": 1}, "put": "own"}
+    assert value["list"] == {"get": {"a": 1}, "put": 2, "post": 4} and value["inline"] == {"z": 1, "y": 2}
+    assert value["deep"] == {"get": {"a": 1}, "put": 2, "q": 1}
+    assert value["quoted"] == {"<<": 1} and value["none"] == {"<<": 5}
+    for pointer, line in {
+        "/base/put": 3, "/one": 5, "/one/first": 6, "/one/get": 2, "/one/get/a": 2, "/one/put": 8, "/list": 9, "/list/get/a": 2, "/list/post": 4,
+        "/inline/z": 12, "/inline/y": 13, "/quoted": 14, "/none": 15, "/deep/put": 3, "/deep/q": 17,
+    }.items():  # fmt: skip
+        assert position(document, pointer).line == line, pointer
+    assert document.parsed.marks and document.parsed.marks.merged == "/one"
+
+
+@given(
+    st.recursive(
+        st.integers(0, 9) | st.text("abc", max_size=3),
+        lambda inner: st.dictionaries(st.text("abcd", min_size=1, max_size=2), inner, max_size=4),
+        max_leaves=12,
+    ),
+    st.dictionaries(st.text("abcd", min_size=1, max_size=2), st.integers(0, 9), max_size=4),
+)
+def test_merges_are_as_an_independent_reader_has_them(base: object, own: dict[str, int]) -> None:
+    if not isinstance(base, dict):
+        return
+    text = "base: &b " + json.dumps(base) + "\nuse:\n  <<: *b\n" + "".join(f"  {json.dumps(key)}: {value}\n" for key, value in own.items()) + "after: 7\n"  # fmt: skip
+    document = load_document("m.yaml", text.encode())
+    assert document.value == yaml.safe_load(text)
+    assert position(document, "/after").line == text.count("\n")

@@ -13,7 +13,7 @@ from typing import Any
 import yaml
 
 from juxtalogos.documents.collector import collector_paused
-from juxtalogos.model.location import Marks
+from juxtalogos.model.location import Marks, join_pointer
 
 MAX_DEPTH = 400
 MAX_NODES = 20_000_000
@@ -72,6 +72,8 @@ def read_yaml(text: str) -> tuple[Any, Marks]:
 
 
 _NO_KEY = object()
+MERGE = "<<"
+"""A key of YAML 1.1, which hand-written documents are full of."""
 
 
 @dataclass(slots=True)
@@ -86,6 +88,8 @@ class _Frame:
     """The number of its mark."""
     key: Any = _NO_KEY
     key_mark: Any = None
+    merges: bool = False
+    """Whether it has a merge key."""
 
 
 class _Builder:
@@ -101,6 +105,8 @@ class _Builder:
         self.frames: list[_Frame] = []
         self.size = 0
         self.documents = 0
+        self.gone_over = 0
+        """Values gone over for merge keys."""
         self.plain: dict[str, Any] = {}
         """Values of plain scalars met; most are met again."""
 
@@ -127,6 +133,7 @@ class _Builder:
             if event.anchor:
                 self.anchors[event.anchor] = event.value, 1, None
             self.key(frame, event.value, event.start_mark)
+            frame.merges |= event.value == MERGE and event.implicit[0]
             return
         text = event.value
         if event.implicit[0] and event.tag is None:
@@ -175,10 +182,52 @@ class _Builder:
 
     def end(self) -> None:
         frame = self.frames.pop()
+        if frame.merges and not self.marks.aliased:
+            self.merge(frame)
         if frame.anchor:
             self.open.discard(frame.anchor)
             whole = self.size - frame.before == len(self.marks.lines) - frame.first
             self.anchors[frame.anchor] = frame.value, self.size - frame.before, frame.first if whole else None
+
+    def merge(self, frame: _Frame) -> None:
+        """Puts the members of merged mappings in the place of the merge key; those of the mapping itself stand over them."""
+        self.gone_over += self.size - frame.before
+        if self.gone_over > MAX_NODES:
+            line, column = self.marks.lines[frame.first], self.marks.columns[frame.first]
+            raise NotYaml(f"merge keys within one another make more than {MAX_NODES:,} values", line, column)
+        parts = _members(frame.value, frame.first + 1)
+        sources = [part for part in parts if part[0] == MERGE]
+        found = frame.value[MERGE]
+        listed = found if isinstance(found, list) else [found]
+        if not all(isinstance(one, dict) for one in listed):
+            return  # no merge: `<<` is a key like others then
+        at = sources[0][2] + (1 if isinstance(found, list) else 0)
+        merged: dict[str, tuple[Any, int, int]] = {}
+        for one in listed:
+            for key, value, first, count in _members(one, at + 1):
+                if key not in frame.value:
+                    merged.setdefault(key, (value, first, count))
+            at += _count(one)
+        whole: list[tuple[str, Any, int, int]] = []
+        for key, value, first, count in parts:
+            if key == MERGE:
+                whole += [(name, *rest) for name, rest in merged.items()]
+            else:
+                whole.append((key, value, first, count))
+        lines, columns = self.marks.lines, self.marks.columns
+        kept = [(lines[first : first + count], columns[first : first + count]) for _, _, first, count in whole]
+        before = len(lines)
+        del lines[frame.first + 1 :], columns[frame.first + 1 :]
+        for some_lines, some_columns in kept:
+            lines.extend(some_lines)
+            columns.extend(some_columns)
+        frame.value.clear()
+        frame.value.update((key, value) for key, value, _, _ in whole)
+        self.size -= before - len(lines)
+        if self.marks.merged is None:
+            self.marks.merged = join_pointer(
+                next(reversed(one.value)) if isinstance(one.value, dict) else len(one.value) - 1 for one in self.frames
+            )
 
     def alias(self, event: Any) -> None:
         if event.anchor in self.open:
@@ -203,6 +252,22 @@ class _Builder:
             self.put(_copy(value), event.start_mark, size)
             self.marks.lines += self.marks.lines[first + 1 : first + size]
             self.marks.columns += self.marks.columns[first + 1 : first + size]
+
+
+def _count(value: Any) -> int:
+    """How many values a value is."""
+    inner = value.values() if isinstance(value, dict) else value if isinstance(value, list) else ()
+    return 1 + sum(map(_count, inner))
+
+
+def _members(value: dict[str, Any], at: int) -> list[tuple[str, Any, int, int]]:
+    """(key, value, number of its first mark, how many it has) of each member, the first one's mark being at a number."""
+    found = []
+    for key, item in value.items():
+        count = _count(item)
+        found.append((key, item, at, count))
+        at += count
+    return found
 
 
 def _copy(value: Any) -> Any:

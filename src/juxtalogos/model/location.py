@@ -41,6 +41,8 @@ class Marks:
     columns: array[int] = field(default_factory=lambda: array("I"))
     aliased: bool = False
     """Whether a mapping or list is shared (an alias of YAML): it is counted where it first stands only."""
+    merged: str | None = None
+    """The pointer of the first mapping into which others were merged (`<<`, which YAML 1.2 does not know)."""
 
     def add(self, line: int, column: int) -> None:
         """Notes where the next part stands."""

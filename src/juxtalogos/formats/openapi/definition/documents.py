@@ -44,10 +44,19 @@ class Documents:
                     raise
                 self.missing[uri] = error
                 continue
+            self.note_merges(document)
             found = self.surveys[uri] = survey(document)
             # Most references stay in their document, and many are alike.
             for reference in dict.fromkeys(reference.partition("#")[0] for _, reference in found.references):
                 waiting.append(urldefrag(join_uri(uri, reference))[0] if reference else uri)
+
+    def note_merges(self, document: Document) -> None:
+        """YAML 1.2 has no merge keys; what they mean is plain."""
+        marks = document.parsed.marks
+        if marks is not None and marks.merged is not None:
+            what = "merge keys (`<<`) are of YAML 1.1: they are honoured"
+            mend = "write the members out, or refer to them, for readers of YAML 1.2"
+            self.fault(what, Location(document.uri, marks.merged), mend, "warning")
 
     def fault(self, what: str, location: Location, mend: str, severity: str = "fault") -> None:
         """Notes something wrong with the definition, once."""
