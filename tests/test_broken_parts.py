@@ -178,3 +178,13 @@ def test_the_user_sees_what_is_broken(jux: Callable[..., Result], tmp_path: Path
 def test_a_definition_without_anything_to_call_says_so() -> None:
     with pytest.raises(DocumentError):
         read_contract("openapi: 9.9.9\n")
+
+
+def test_a_definition_of_webhooks_only_is_read(jux: Callable[..., Result], tmp_path: Path) -> None:
+    """Valid in 3.1: nothing is there to call, and what the service sends itself is listed."""
+    hooks = {"moored": {"post": {"summary": "a vessel is moored", "responses": {"200": {"description": "x"}}}}}
+    text = yaml.safe_dump({"openapi": "3.1.0", "info": {"title": "Quay", "version": "1"}, "webhooks": hooks})
+    (tmp_path / "hooks.yaml").write_text(text)
+    jux("init", "w")
+    assert "0 operations" in jux("import", "hooks.yaml", "-C", "w").out
+    assert "webhook moored" in jux("show", "hooks", "-C", "w").out

@@ -29,7 +29,7 @@ EXAMPLE = """\
   juxtalogos demo --serve --port 8480
 """
 _KEY_VARIABLE = "MERROW_KEY"
-_FILES = ("berths.yaml", "pilotage.wsdl", "pilotage-types.xsd")
+_FILES = ("berths.yaml",)
 _CONTRACTS = ("berths", "pilotage", "registry", "registry-v2")
 
 
@@ -113,7 +113,7 @@ def _walk(out: Terminal, args: _DemoArguments, odd: frozenset[str], urls: dict[s
     try:
         _steps(out, folder, definitions / "berths.yaml", urls["berths"])
         found = _found(folder)
-        _second_service(out, folder, definitions / "pilotage.wsdl", urls["pilotage"])
+        _second_service(out, folder, urls["pilotage"])
         found |= _found(folder)
         _data_service(out, folder, urls["registry"])
         found |= _found(folder)
@@ -159,10 +159,12 @@ def _steps(out: Terminal, folder: Path, definition: Path, url: str) -> None:
     _say(out, "", ["report", "--form", "junit", *place])
 
 
-def _second_service(out: Terminal, folder: Path, definition: Path, url: str) -> None:
+def _second_service(out: Terminal, folder: Path, url: str) -> None:
     place = ["-C", str(folder)]
     _say(
-        out, "The other service speaks SOAP; its WSDL is read by the same command.", ["import", str(definition), *place]
+        out,
+        "The other service speaks SOAP; its WSDL is read by the same command, from where it is served.",
+        ["import", f"{url}?wsdl", *place],
     )
     _say(out, "", ["targets", "set", "quayside", url, "--contract", "pilotage", *place])
     config = folder / "juxtalogos.toml"

@@ -120,7 +120,7 @@ def _finish(args: _ImportArguments, home: Workspace, found: Imported, before: Co
     if contract is None:
         terminal(args).warn(str(found.error))
         return EXIT_UNUSABLE
-    kept = bool(contract.operations)
+    kept = bool(contract.operations or contract.outgoing)
     replaced = keep(home, found) if kept else False
     if not args.json:
         _tell(args, contract, kept, replaced)

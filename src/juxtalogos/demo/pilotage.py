@@ -62,6 +62,8 @@ class PilotOffice:
 
     def answer(self, method: str, path: str, query: str, headers: Any, body: bytes) -> Answer:
         port = path.removeprefix(PREFIX).strip("/")
+        if method == "GET" and path.endswith(".xsd"):
+            port = path.rpartition("/")[2]  # it lies beside the address that the WSDL was asked at
         if method == "GET":
             name = {"wsdl": "pilotage.wsdl", "": ""}.get(query.lower().partition("=")[0], "") or port
             if name in ("pilotage.wsdl", "pilotage-types.xsd"):

@@ -111,7 +111,7 @@ class _OpenApiReader:
         schema_faults(self.documents, self.dialect)
         sound = tuple(without_lost(operation, lost) for operation in operations) if lost else tuple(operations)
         sent = tuple(outgoing(self.documents, self.root, operations, METHODS))
-        if not operations and not self.documents.faults:
+        if not operations and not sent and not self.documents.faults:
             self.documents.fault(
                 "the definition has no operations", self.root.child("paths"), "add operations under `paths`"
             )
