@@ -105,7 +105,7 @@ ROWS: list[tuple[str, str, dict[str, Any], tuple[Any, ...], str]] = [
     ("204 though content is declared", V3, one(NAME, "204"), (204, None, ""), ""),
     ("empty ok without content", V3, BARE, (200, None, ""), ""),
     ("empty ok with length", V3, BARE, (200, None, "", {"Content-Length": "0"}), ""),
-    ("body where none is declared", V3, BARE, (200, J, {"a": 1}), "body.unexpected body"),
+    ("body where none is declared", V3, BARE, (200, J, {"a": 1}), "remark body.unexpected body"),
     ("no body where one is declared", V3, one(NAME), (200, J, ""), "body.missing body"),
     ("empty text is a text", V3, one(S, media="text/plain"), (200, "text/plain", ""), ""),
     ("redirect declared", V3, {"303": {"description": "x", "headers": {"Location": {"schema": S}}}}, (303, None, "", {"Location": "/x"}), ""),

@@ -25,8 +25,9 @@ def check_presence(
     location = answer.declared.location
     declared = answer.declared.media
     if not declared and response.body and not answer.declared.open_body:
-        # A redirect SHOULD carry a short note for people (RFC 9110, section 15.4).
-        severity = Severity.REMARK if 300 <= response.status < 400 else Severity.DEVIATION
+        # A redirect SHOULD carry a short note for people (RFC 9110, section 15.4); with 205 no content may come (15.3.6).
+        unsaid = answer.declared.unsaid_body and response.status != 205
+        severity = Severity.REMARK if unsaid or 300 <= response.status < 400 else Severity.DEVIATION
         observed = f"{len(response.body)} bytes"
         yield CheckResult("body.unexpected", False, "body", "no body", observed, location, severity)
     elif declared and not response.body:

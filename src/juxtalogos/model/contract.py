@@ -128,6 +128,8 @@ class DeclaredAnswer:
     links: tuple[DeclaredLink, ...] = ()
     open_body: bool = False
     """Whether, with no media declared, the definition leaves open if a body comes (an empty `content`)."""
+    unsaid_body: bool = False
+    """Whether, with no media declared, the definition says nothing of a body, which forbids none."""
     fault: str = ""
     """The name of the declared fault that it is, in protocols that have faults."""
     unreadable: str = ""

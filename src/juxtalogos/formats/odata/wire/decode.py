@@ -53,7 +53,7 @@ def decode(contract: Contract, model: Model, operation: Operation, exchange: Exc
     if response.problem or response.truncated:
         what = response.problem or "the body passed the limit and was not read whole"
         problem = Problem("body.incomplete", "body", "a body that can be read whole", what)
-        return Answer(declared, None, problems=(problem,), headers=headers, unread=what, allowed=allowed)
+        return Answer(declared, media, problems=(problem,), headers=headers, unread=what, allowed=allowed)
     parsed = parse_media_type(content_type) if content_type else parse_media_type(media.media_type) if media else None
     if media is None or media.schema is None or parsed is None:
         return Answer(

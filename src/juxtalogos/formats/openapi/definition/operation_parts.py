@@ -224,6 +224,7 @@ class PartReader:
             str(value.get("description", "")),
             tuple(self.links(value.get("links"), location)),
             open_body=isinstance(value.get("content"), dict),
+            unsaid_body=True,
         )
 
     def headers(self, value: Any, location: Location) -> Iterator[DeclaredHeader]:

@@ -31,7 +31,7 @@ def decode(contract: Contract, operation: Operation, exchange: Exchange) -> Answ
         what = response.problem or "the body passed the limit and was not read whole"
         return Answer(
             declared,
-            None,
+            media,
             problems=(Problem("body.incomplete", "body", "a body that can be read whole", what),),
             headers=headers,
             unread=what,

@@ -9,7 +9,7 @@ from typing import Any
 
 from juxtalogos.documents.xmltext import NotXml, local
 from juxtalogos.documents.xmltree import in_charset, read_tree
-from juxtalogos.exchange.media import parse_media_type
+from juxtalogos.exchange.media import best_match, parse_media_type
 from juxtalogos.formats.soap.binding_facts import version_of
 from juxtalogos.formats.soap.names import ENVELOPES, MEDIA, RPC_RESULT
 from juxtalogos.formats.soap.schemas import ElementSchema, reader_of, soap_schema
@@ -35,7 +35,8 @@ def decode(contract: Contract, operation: Operation, exchange: Exchange) -> Answ
     if response.problem or response.truncated:
         what = response.problem or "the body passed the limit and was not read whole"
         problem = Problem("body.incomplete", "body", "a body that can be read whole", what)
-        return Answer(output, None, problems=(problem,), unread=what)
+        said = best_match([media.media_type], header(response.headers, "content-type") or "") if media else None
+        return Answer(output, None if said is None else media, problems=(problem,), unread=what)
     if not response.body:
         return _empty(operation, output, media, response)
     return _Reading(contract, operation, response, output, media).answer()
