@@ -409,6 +409,9 @@ ANSWERS = (
     (env(_FAULT12.format("Sender", ""), E12), 500, "", "1.2", [("fault.undeclared", False)]),
     (env(_FAULT12.format("Receiver", ""), E12), 400, "", "1.2", [("status.protocol", True), ("fault.undeclared", False)]),
     (env(_FAULT12.format("Client", ""), E12), 500, "", "1.2", [("fault.form", True), ("fault.undeclared", False)]),
+    (env(_FAULT.format("") * 2), 500, "", "1.1", [("fault.form", True), ("fault.undeclared", False)]),
+    (env(_FAULT.format("") + "<t:Gone>x</t:Gone>"), 500, "", "1.1", [("fault.form", True), ("fault.undeclared", False)]),
+    (env(_FAULT12.format("Sender", "") * 2, E12), 400, "", "1.2", [("fault.form", True), ("fault.undeclared", False)]),
     (env(_FAULT12.format("Sender", "<e:Detail><t:Shut><t:gate>g</t:gate></t:Shut></e:Detail>"), E12), 400, "", "1.2", []),
 )  # fmt: skip
 
@@ -694,6 +697,22 @@ def test_references_of_encoded_values(tmp_path: Path) -> None:
     assert answered(contract, env(inner.format("2"))) == []
     assert answered(contract, env(inner.format("two"))) == [("body.type", "body/r/next/x", True)]
     assert answered(contract, env(inner.replace('href="#b"', 'href="#a"').format("2")))  # round in a circle: ends
+
+
+@pytest.mark.parametrize("use", [_RPC, _ENCODED])
+def test_a_wrapper_of_another_namespace_is_read_on(tmp_path: Path, use: str) -> None:
+    messages = _IO.format('type="xs:int"', 'type="xs:int"')
+    contract = contract_of(tmp_path, wsdl("", messages, _OP, _BOUND.format(use), style="rpc"))
+    told = [
+        answered(contract, env(f'<o:{name} xmlns:o="urn:{space}"><r>{value}</r></o:{name}>'))
+        for name, space, value in (
+            ("goResponse", "ops", "3"), ("goResponse", "old", "3"), ("goResponse", "old", "x"), ("wentResponse", "old", "x"),
+        )
+    ]  # fmt: skip
+    other, wrong = ("body.other", "body", True), ("body.type", "body/r", True)
+    assert told == [[], [other], [other, wrong], [other]]
+    fault = _FAULT.format("<detail/>") + '<multiRef id="a"/>'
+    assert ("fault.form" in str(answered(contract, env(fault), 500))) == (use == _RPC)
 
 
 HOSTILE: dict[str, Callable[[], bytes]] = {

@@ -5,7 +5,8 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Callable
-from typing import Any
+from types import SimpleNamespace
+from typing import Any, cast
 
 import pytest
 from hypothesis import given, settings
@@ -15,11 +16,13 @@ from juxtalogos.model.exchange import Exchange, Request, Response, Timings
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import Location
 from juxtalogos.model.schema import ABSENT
+from juxtalogos.run.step import CaseState, criterion_result
 from juxtalogos.schema.json import compile_schema
 from juxtalogos.suite.checks.form import BadCheck
 from juxtalogos.suite.checks.written import TESTS, read_check, run_check
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext
+from juxtalogos.suite.model import Criterion
 
 MANY = settings(max_examples=120, deadline=None)
 PLACE = Location("suite.yaml", "/x")
@@ -51,6 +54,27 @@ def _same(one: Any, other: Any) -> bool:
     if isinstance(one, dict) and isinstance(other, dict):
         return one.keys() == other.keys() and all(_same(one[key], other[key]) for key in one)
     return type(one) is type(other) and bool(one == other)
+
+
+CRITERIA = (
+    # (type, condition, value of a JSON body or text of an XML one, whether it holds)
+    ("regex", "^true$", True, True), ("regex", "True", True, False), ("regex", "^null$", None, True), ("regex", '"id":3', {"id": 3}, True),
+    ("regex", "'id'", {"id": 3}, False), ("regex", "^3$", 3, True), ("regex", "^Tern$", "Tern", True),
+    ("xpath", "string(//nope)", "<a/>", False), ("xpath", "string(//b)", "<a><b>x</b></a>", True), ("xpath", "//b/@c", '<a><b c=""/></a>', True),
+    ("xpath", "count(//b)", "<a/>", False), ("xpath", "count(//b)", "<a><b/></a>", True), ("xpath", "//b", "<a><b/></a>", True), ("xpath", "//b", "<a/>", False),
+    ("xpath", "//b = 'x'", "<a><b>x</b></a>", True), ("xpath", "//b = //c", "<a/>", False), ("xpath", "not(//b)", "<a/>", True),
+    ("xpath", "number(//b)", "<a><b>deep</b></a>", False), ("xpath", "0, 1", "<a/>", False),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(("how", "condition", "value", "held"), CRITERIA)
+def test_criteria_look_at_what_was_sent(how: str, condition: str, value: Any, held: bool) -> None:
+    body = value.encode() if how == "xpath" else json.dumps(value).encode()
+    exchange = Exchange(Request("GET", "http://quay.test/docks"), Response(200, "", (), body), Timings(0, 0.1, 0.2))
+    scope = Scope({}, exchange=exchange, response_value={} if how == "xpath" else value)
+    state = cast(CaseState, SimpleNamespace(scope=scope, suite=SimpleNamespace(namespaces={})))
+    found = criterion_result(Criterion(condition, PLACE, "$response.body", how), state)
+    assert found.held is held, found
 
 
 @MANY

@@ -12,11 +12,15 @@ from lxml import etree
 from juxtalogos.documents.xmltext import local
 from juxtalogos.schema.xml import SchemaSet, compile_schemas
 from juxtalogos.schema.xml.check.checker import Checker
+from juxtalogos.schema.xml.engine import load_tree
 from juxtalogos.schema.xml.make.mutate import changes, mutate
 from juxtalogos.schema.xml.make.sample import sample_element
 from juxtalogos.schema.xml.tell.plain_values import to_element, to_tree
 from juxtalogos.schema.xml.tell.text import scope_of, to_text
 from juxtalogos.schema.xml.tree.builtins import BUILTINS
+from juxtalogos.schema.xml.tree.reader import SchemaReader
+from juxtalogos.schema.xml.tree.sources import Sources, schemas_in
+from juxtalogos.schema.xml.tree.xml_attributes import add_well_known
 from xsd_cases import CASES
 
 XSD = "http://www.w3.org/2001/XMLSchema"
@@ -212,6 +216,58 @@ def test_ids_and_references(tmp_path: Path) -> None:
     for document, found in told.items():
         for _ in range(2):
             assert [(one.path, one.keyword) for one in schemas.check(document)] == found
+
+
+RULES = f"""<xs:schema xmlns:xs="{XSD}">
+<xs:element name="log"><xs:complexType><xs:sequence>
+  <xs:element name="entry" maxOccurs="9"><xs:complexType><xs:sequence>
+    <xs:element name="mark" type="xs:string" maxOccurs="2" minOccurs="0"/><xs:element name="at" type="xs:date" nillable="true" minOccurs="0"/></xs:sequence>
+    <xs:attribute name="like" type="xs:string"/></xs:complexType></xs:element>
+  <xs:element name="depth" type="Sounding" minOccurs="0"/></xs:sequence></xs:complexType>
+  <xs:unique name="marks"><xs:selector xpath="entry"/><xs:field xpath="mark|./mark"/></xs:unique></xs:element>
+<xs:complexType name="Depth"><xs:simpleContent><xs:extension base="xs:decimal"/></xs:simpleContent></xs:complexType>
+<xs:complexType name="Sounding"><xs:complexContent><xs:extension base="Depth"><xs:attribute name="datum" type="xs:string" use="required"/></xs:extension></xs:complexContent></xs:complexType>
+</xs:schema>"""
+BY_RULE = (
+    # (what is in the log, its deviations); libxml2 says the same of each
+    ("<entry><mark>a</mark></entry><entry><mark>b</mark></entry>", []),
+    ("<entry><mark>a</mark><mark>b</mark></entry>", [("/log/entry[1]", "key")]),  # cvc-identity-constraint, 3
+    ('<entry><at xsi:nil="false">2026-01-01</at></entry>', []),
+    ('<entry xsi:nil="false"/>', [("/log/entry[1]/@nil", "nillable")]),  # cvc-elt, 3.1
+    ('<entry xsi:nil="true"/>', [("/log/entry[1]/@nil", "nillable")]),
+    ('<entry/><depth datum="chart">4.5</depth>', []),  # cos-ct-extends, 1.4.1
+    ('<entry/><depth datum="chart">deep</depth>', [("/log/depth", "type")]),
+    ("<entry/><depth>4.5</depth>", [("/log/depth/@datum", "required")]),
+)
+
+
+@pytest.mark.parametrize(("inner", "found"), BY_RULE)
+def test_rules_that_are_seldom_met(tmp_path: Path, inner: str, found: list[tuple[str, str]]) -> None:
+    (tmp_path / "log.xsd").write_text(RULES)
+    schemas = compile_schemas([tmp_path / "log.xsd"])
+    assert schemas.faults == ()
+    text = f'<log xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance">{inner}</log>'
+    assert [(one.path, one.keyword) for one in schemas.check(text)] == found
+    assert etree.XMLSchema(etree.XML(RULES)).validate(etree.XML(text)) == (not found)
+
+
+@pytest.mark.parametrize("name", CASES)
+def test_what_is_asked_first_changes_nothing(tmp_path: Path, name: str) -> None:
+    """A set of schemas read at once, and the same read one question at a time: stand-ins, variants, samples."""
+    compiled(tmp_path, name)
+    trees = {file: load_tree(tmp_path / file, file) for file in CASES[name]}
+    whole, lazy = compile_schemas([tmp_path / "main.xsd"]).reader, SchemaReader(Sources(trees.get))
+    lazy.sources.add("main.xsd", trees["main.xsd"], schemas_in(trees["main.xsd"]))
+    add_well_known(lazy.sources)
+    for kind, qualified in list(whole.sources.entries):
+        ours, theirs = whole.element(qualified), lazy.global_element(qualified)
+        if kind != "element" or ours is None or theirs is None:
+            continue
+        assert list(whole.substitutes(ours)) == list(lazy.substitutes(theirs)), qualified
+        assert [one.name for one in whole.variants(ours)] == [one.name for one in lazy.variants(theirs)]
+        if not ours.abstract:
+            made = [to_text(sample_element(one, of, full=True), one.prefixes) for one, of in ((whole, ours), (lazy, theirs))]
+            assert made[0] == made[1]
 
 
 def test_the_library_face(tmp_path: Path) -> None:

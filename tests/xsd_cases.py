@@ -98,6 +98,12 @@ CASES: dict[str, dict[str, str]] = {
       <xs:element name="boarding" substitutionGroup="t:pilotage"/>
       <xs:element name="shut" type="xs:int" block="substitution"/>
       <xs:element name="shutter" type="xs:int" substitutionGroup="t:shut"/>
+      <xs:complexType name="Call"><xs:sequence><xs:element name="at" type="xs:date"/></xs:sequence></xs:complexType>
+      <xs:complexType name="LongCall"><xs:complexContent><xs:extension base="t:Call"><xs:sequence>
+        <xs:element name="days" type="xs:int"/></xs:sequence></xs:extension></xs:complexContent></xs:complexType>
+      <xs:element name="call" type="t:Call" abstract="true"/>
+      <xs:element name="longCall" type="t:LongCall" substitutionGroup="t:call"/>
+      <xs:element name="visit"><xs:complexType><xs:sequence><xs:element ref="t:call"/></xs:sequence></xs:complexType></xs:element>
       <xs:element name="day"><xs:complexType><xs:sequence>
         <xs:element ref="t:event" minOccurs="1" maxOccurs="4"/><xs:element ref="t:shut" minOccurs="0"/>
       </xs:sequence></xs:complexType></xs:element>"""),

@@ -33,7 +33,7 @@ from juxtalogos.suite.kept_answers import run_values
 from juxtalogos.suite.language.conditions import holds, in_words, parse_condition
 from juxtalogos.suite.language.expressions import Scope, evaluate, fill, parse_expression
 from juxtalogos.suite.language.formulas import FormulaContext
-from juxtalogos.suite.language.selectors import NoSelection, replace_xml, select_json, select_xml
+from juxtalogos.suite.language.selectors import NoSelection, replace_xml, select_json, select_xml, xml_holds
 from juxtalogos.suite.model import Criterion, Output, Step, Suite
 
 MAX_KNOWN = 60
@@ -230,34 +230,28 @@ def criterion_result(criterion: Criterion, state: CaseState) -> CheckResult:
         return CheckResult(kind, False, criterion.context, wanted, "absent")
     try:
         if criterion.type == "regex":
-            text = value if isinstance(value, str) else str(value)
+            text = value if isinstance(value, str) else dump_json(value)  # a pattern is written for what was sent
             return CheckResult(
                 kind, bool(compile_pattern(criterion.condition).search(text)), criterion.context, wanted, text[:200]
             )
-        nodes = _nodes(criterion, state, value)
+        held, observed = _chosen(criterion, state, value)
     except (PatternTimeout, NoSelection) as error:
         observed = "the pattern took too long" if isinstance(error, PatternTimeout) else str(error)
         return CheckResult(kind, False, criterion.context, wanted, observed)
-    return CheckResult(
-        kind, _truth(nodes), criterion.context, wanted, f"{len(nodes)} found" if nodes != [True] else "true"
-    )
+    return CheckResult(kind, held, criterion.context, wanted, observed)
 
 
-def _nodes(criterion: Criterion, state: CaseState, value: Any) -> list[Any]:
+def _chosen(criterion: Criterion, state: CaseState, value: Any) -> tuple[bool, str]:
+    """(whether a JSONPath or XPath holds, what it chose): nodes were found, or what it computes is true."""
     if criterion.type == "jsonpath":
-        return select_json(criterion.condition, value)
+        nodes = select_json(criterion.condition, value)
+        held = bool(nodes[0]) if len(nodes) == 1 and (isinstance(nodes[0], bool) or nodes[0] == 0) else bool(nodes)
+        return held, f"{len(nodes)} found" if nodes != [True] else "true"
     if isinstance(value, str):
         body = value.encode()
     else:
         body = str(value_at("text", state.scope)).encode() if criterion.context.startswith("$response.body") else b""
-    return select_xml(criterion.condition, body, criterion.version, state.suite.namespaces)
-
-
-def _truth(nodes: list[Any]) -> bool:
-    """Nodes were found; a single truth value, number or text counts by itself (XPath's effective boolean value)."""
-    if len(nodes) == 1 and (isinstance(nodes[0], bool) or nodes[0] == 0):
-        return bool(nodes[0])
-    return bool(nodes)
+    return xml_holds(criterion.condition, body, criterion.version, state.suite.namespaces)
 
 
 def _with_cookies(request: Request, cookies: aiohttp.CookieJar) -> Request:

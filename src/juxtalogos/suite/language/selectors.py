@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import re
 import xml.etree.ElementTree as ET
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
 from juxtalogos.documents.xmltext import NotXml, parse_xml
+from juxtalogos.model.errors import quoted
 from juxtalogos.schema.patterns import PatternError, PatternTimeout, compile_pattern
 
 if TYPE_CHECKING:
@@ -151,6 +152,31 @@ def _is_harmless(pattern: str) -> bool:
 
 def select_xml(text: str, body: bytes, version: str = "", namespaces: Mapping[str, str] | None = None) -> list[Any]:
     """The texts, numbers or truth values of all nodes; NoSelection when the body is no XML."""
+    found = _chosen(text, body, version, namespaces, lambda token, context: token.get_results(context))
+    return [_plain(one) for one in (found if isinstance(found, list) else [found])]
+
+
+def xml_holds(
+    text: str, body: bytes, version: str = "", namespaces: Mapping[str, str] | None = None
+) -> tuple[bool, str]:
+    """(the effective boolean value of an XPath (XPath 3.1, section 2.4.3), what it gives in words); NoSelection as above."""
+
+    def value(token: Any, context: Any) -> tuple[bool, str]:
+        from elementpath.xpath_nodes import XPathNode
+
+        items = list(token.select(context))
+        held = bool(token.boolean_value(items))
+        if len(items) != 1 or isinstance(items[0], XPathNode):
+            return held, f"{len(items)} found"
+        return held, quoted(items[0]) if isinstance(items[0], str) else str(items[0]).lower()
+
+    found: tuple[bool, str] = _chosen(text, body, version, namespaces, value)
+    return found
+
+
+def _chosen(
+    text: str, body: bytes, version: str, namespaces: Mapping[str, str] | None, take: Callable[[Any, Any], Any]
+) -> Any:
     from elementpath import ElementPathError, XPathContext
 
     try:
@@ -163,10 +189,9 @@ def select_xml(text: str, body: bytes, version: str = "", namespaces: Mapping[st
     except BadSelector as error:
         raise NoSelection(str(error)) from None
     try:
-        found = token.get_results(XPathContext(ET.ElementTree(root)))
+        return take(token, XPathContext(ET.ElementTree(root)))
     except (ElementPathError, RecursionError, ValueError, TypeError, ArithmeticError) as error:
         raise NoSelection(" ".join(str(error).split())[:160]) from None
-    return [_plain(one) for one in (found if isinstance(found, list) else [found])]
 
 
 def replace_xml(text: str, target: str, value: str, namespaces: Mapping[str, str] | None = None) -> str:

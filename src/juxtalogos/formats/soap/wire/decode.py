@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 import xml.etree.ElementTree as ET
 from collections.abc import Iterator
 from dataclasses import dataclass, replace
@@ -170,7 +171,13 @@ class _Reading:
             return None, scope_of
         if found.tag not in schema.reader.substitutes(schema.declared) and found.tag != declared:
             problems.append(Problem("body.other", "body", declared, found.tag))
-            return None, scope_of
+            if not self.media.schema.wrapper or local(found.tag) != local(declared):
+                return None, scope_of
+            # A wrapper holds nothing of its namespace: what stands in it is read as if it had the right one.
+            there, scope_there = found, scope_of
+            found = copy.copy(found)
+            found.tag = declared
+            return found, lambda node: scope_there(there if node is found else node)
         more = [one for one in envelope.body if one is not found]
         if more and not encoded:
             problems.append(
@@ -204,7 +211,9 @@ class _Reading:
     # Faults.
 
     def faulty(self, envelope: Envelope, fault: SoapFault, problems: list[Problem]) -> Answer:
-        wrong = _fault_form(fault, envelope.version)
+        media = [media for one in self.operation.answers for media in one.media]
+        encoded = any(one.schema is not None and one.schema.encoded for one in media)
+        wrong = _fault_form(fault, envelope.version) or _not_alone(envelope, encoded)
         if wrong:
             problems.append(Problem("fault.form", "body/Fault", *wrong))
         entries = list(fault.detail) if fault.detail is not None else []
@@ -242,6 +251,17 @@ class _Reading:
                     if entry.tag in names or (schema.of_type and local(entry.tag) in names):
                         return one, schema, entry
         return None, None, None
+
+
+def _not_alone(envelope: Envelope, encoded: bool) -> tuple[str, str] | None:
+    """(declared, observed) where more than a fault stands in the body (SOAP 1.1, section 4.4; 1.2 part 1, section 5.4; Basic Profile 1.1, R9981).
+
+    Beside an encoded one of 1.1 may stand the values that it refers to (SOAP 1.1, section 5.4.1).
+    """
+    more = [one.tag for one in envelope.body if one is not envelope.entry] if envelope.body is not None else []
+    if encoded and envelope.version == "1.1":
+        more = [one for one in more if one == f"{{{ENVELOPES['1.1']}}}Fault"]
+    return ("Fault alone in the Body", f"{local(more[0])} beside it") if more else None
 
 
 def _fault_form(fault: SoapFault, version: str) -> tuple[str, str] | None:

@@ -119,6 +119,8 @@ class Checker(KeyChecker):
         nil = element.get(NIL)
         if nil is not None and nil.strip() not in ("true", "false", "1", "0"):
             self.note("type", declared.where, "boolean", quoted(nil), NIL)
+        elif nil is not None and not declared.nillable:  # whatever it says (cvc-elt, 3.1)
+            self.note("nillable", declared.where, "no xsi:nil", f"xsi:nil {quoted(nil)}", NIL)
         if nil is not None and nil.strip() in ("true", "1"):
             self.nil(element, declared, actual)
         elif isinstance(actual, SimpleType):
@@ -166,8 +168,6 @@ class Checker(KeyChecker):
 
     def nil(self, element: ET.Element, declared: ElementDecl, actual: Type) -> None:
         """Checks an element that says it is nil (cvc-elt, 3)."""
-        if not declared.nillable:
-            self.note("nillable", declared.where, "a value", "xsi:nil", NIL)
         self.hits.add(("nil", declared))
         if len(element) or (element.text or ""):
             self.note("nillable", declared.where, "nothing within, since xsi:nil is true", "content")

@@ -17,6 +17,8 @@ from juxtalogos.schema.xml.tree.value_spaces import Scope
 XSI = "http://www.w3.org/2001/XMLSchema-instance"
 NIL, TYPE = f"{{{XSI}}}nil", f"{{{XSI}}}type"
 ScopeOf = Callable[[ET.Element], Scope]
+SEVERAL = ("several",)
+"""Instead of a value: the field stands there more than once."""
 
 
 class KeyChecker:
@@ -42,6 +44,8 @@ class KeyChecker:
         seen: set[Any] = set()
         self.keys.append((element, one))
         for node, key in self.tuples(element, one):
+            if self.crowded(node, element, one, key):
+                continue
             if None in key:
                 if one.kind == "key":
                     self.at(node, element, "key", one, f"all fields of the key {local(one.name)}", "one is missing")
@@ -58,9 +62,18 @@ class KeyChecker:
         self.keyrefs.append((element, one))
         known = self.tables.get(element, {}).get(one.refers, set())
         for node, key in self.tuples(element, one):
+            if self.crowded(node, element, one, key):
+                continue
             if None not in key and key not in known:
                 told = ", ".join(str(part[1]) for part in key)
                 self.at(node, element, "keyref", one, f"a value of the key {local(one.refers)}", quoted(told))
+
+    def crowded(self, node: ET.Element, top: ET.Element, one: Constraint, key: tuple[Any, ...]) -> bool:
+        """Notes a field that stands there more than once (cvc-identity-constraint, 3)."""
+        if SEVERAL not in key:
+            return False
+        self.at(node, top, "key", one, f"each field of the {one.kind} {local(one.name)} once", "a field stands twice")
+        return True
 
     def at(
         self, node: ET.Element, top: ET.Element, keyword: str, one: Constraint, declared: str, observed: str
@@ -77,7 +90,8 @@ class KeyChecker:
             yield node, tuple(self.field(node, paths) for paths in one.fields)
 
     def field(self, node: ET.Element, paths: tuple[Any, ...]) -> Any:
-        """The value of a field; None where it is not there."""
+        """The value of a field; None where it is not there or nil, SEVERAL where it is there more than once."""
+        values: dict[tuple[ET.Element, str], Any] = {}
         for path in paths:
             for found in selected(path, node):
                 kind = self.types.get(found)
@@ -88,16 +102,21 @@ class KeyChecker:
                     kind = attribute.type if attribute else None
                     if text is None and attribute is not None:
                         text = attribute.default if attribute.fixed is None else attribute.fixed
+                    if text is None:
+                        continue
                 elif found.get(NIL, "").strip() in ("true", "1"):
-                    continue
-                if text is None:
-                    continue
+                    text = None
                 simple = kind.simple if isinstance(kind, ComplexType) else kind
-                try:
-                    return simple.value(text, self.scope_of(found)) if simple else ("string", text)
-                except (ValueError, ArithmeticError):
-                    return "string", text
-        return None
+                values[found, path.attribute] = self._value(found, simple, text)
+        return SEVERAL if len(values) > 1 else next(iter(values.values()), None)
+
+    def _value(self, node: ET.Element, simple: Any, text: str | None) -> Any:
+        if text is None:
+            return None
+        try:
+            return simple.value(text, self.scope_of(node)) if simple else ("string", text)
+        except (ValueError, ArithmeticError):
+            return "string", text
 
     def point_to_keys(self) -> None:
         """Gives every `keyref` of the document, which was checked before, the fields of a key that is there."""

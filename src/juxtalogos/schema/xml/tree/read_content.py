@@ -107,16 +107,17 @@ class ContentReader(AttributeReader):
         self._substitutes[head] = found
         if "substitution" in head.block or self.global_element(head.name) is not head:
             return found
-        waiting, seen = [head.name], {head.name}
+        waiting, members = [head.name], dict[str, ElementDecl]()
         while waiting:
             for name, _ in self.sources.members.get(waiting.pop(), ()):
-                one = self.global_element(name) if name not in seen else None
-                seen.add(name)
+                one = self.global_element(name) if name not in members and name != head.name else None
                 if one is not None:
                     waiting.append(name)
-                    if not one.abstract and derived(one.type, head.type, head.block | blocked_by(head.type)):
-                        found[name] = one
-        self.finish()
+                    members[name] = one
+        self.finish()  # what a type is derived from is known only once it is read
+        for name, one in members.items():
+            if not one.abstract and derived(one.type, head.type, head.block | blocked_by(head.type)):
+                found[name] = one
         return found
 
     def variants(self, declared: ElementDecl) -> list[Type]:

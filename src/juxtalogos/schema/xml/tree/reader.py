@@ -167,7 +167,9 @@ class SchemaReader(ContentReader):
         if not extends:
             made.content = own
         elif isinstance(base, ComplexType):
-            if base.simple is not None:
+            if base.simple is not None and own is None:  # attributes alone are added (section 3.4.2; cos-ct-extends, 1.4.1)
+                made.simple = base.simple
+            elif base.simple is not None:
                 self.sources.fault("the base has text, which <complexContent> cannot extend", above.source.place(how), "use <simpleContent>")  # fmt: skip
             made.mixed = made.mixed or (base.mixed and own is None)
             made.content = _joined(base.content, own, where_of(above.source, how))
