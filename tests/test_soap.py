@@ -24,9 +24,10 @@ from juxtalogos.exchange.sign_in import Credential
 from juxtalogos.formats import FORMATS, wire_of
 from juxtalogos.formats.soap.wire.envelope import closed
 from juxtalogos.model.contract import Contract
-from juxtalogos.model.errors import UsageError
+from juxtalogos.model.errors import Unsampleable, UsageError
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings, header
 from juxtalogos.model.wire import Inputs
+from juxtalogos.run.judge import judge
 from juxtalogos.workspace.files import folder_fetch
 
 Jux = Callable[..., Result]
@@ -218,13 +219,13 @@ def test_pin_link_and_keep(jux: Jux, office: Path) -> None:
 
 
 DEFINITION_FAULTS = (
-    ('element="p:GetJob"/>', 'element="p:GetJop"/>', "there is no element p:GetJop", "pilotage.wsdl:142", "declare it", 9),
-    ('message="p:ListJobsIn"', 'message="p:ListJobIn"', "the message p:ListJobIn is not there", "pilotage.wsdl:176", "did you mean ListJobsIn", 9),
+    ('element="p:GetJob"/>', 'element="p:GetJop"/>', "there is no element p:GetJop", "pilotage.wsdl:142", "declare it", 10),
+    ('message="p:ListJobsIn"', 'message="p:ListJobIn"', "the message p:ListJobIn is not there", "pilotage.wsdl:176", "did you mean ListJobsIn", 10),
     ('binding="p:WatchBinding"', 'binding="p:WachBinding"', "names the binding p:WachBinding, which is not there", "pilotage.wsdl:", "did you mean WatchBinding", 6),
     ('<operation name="quoteFee"><soap12', '<operation name="quotFee"><soap12', "the port type has no operation quotFee", "pilotage.wsdl:", "correct the name", 9),
     ('schemaLocation="pilotage-types.xsd"', 'schemaLocation="types.xsd"', "'types.xsd': there is no such file", "pilotage.wsdl:14", "add the file", 10),
     ('type="p:Licence"', 'type="p:Licens"', "there is no type p:Licens", "pilotage.wsdl:", "did you mean Licence", 10),
-    ('part="desk"', 'part="dask"', "the header names the part dask, which is not there", "pilotage.wsdl:", "correct message and part", 9),
+    ('part="desk"', 'part="dask"', "the header names the part dask, which is not there", "pilotage.wsdl:", "correct message and part", 10),
 )  # fmt: skip
 
 
@@ -697,6 +698,49 @@ def test_references_of_encoded_values(tmp_path: Path) -> None:
     assert answered(contract, env(inner.format("2"))) == []
     assert answered(contract, env(inner.format("two"))) == [("body.type", "body/r/next/x", True)]
     assert answered(contract, env(inner.replace('href="#b"', 'href="#a"').format("2")))  # round in a circle: ends
+
+
+LOST = (
+    # (damage, the part that is not checkable, whether a request can be made up, verdicts of a sound answer and of a fault)
+    (('message="t:O"', 'message="t:Oo"'), "answer 200 text/xml", True, ("unproven", "passed")),
+    (('element="t:Gone"', 'element="t:Gonne"'), "answer 200 text/xml", True, ("unproven", "passed")),
+    (('element="t:Go"', 'element="t:Goo"'), "body text/xml", False, ("unproven", "unproven")),
+    (('<input message="t:I"', '<input message="t:Ii"'), "body text/xml", False, ("unproven", "unproven")),
+    (('message="t:F"', 'message="t:Ff"'), "answer 500 text/xml", True, ("passed", "unproven")),
+    (('element="t:Shut"', 'element="t:Shutt"'), "answer 500 text/xml", True, ("passed", "unproven")),
+    (('message="t:H" part="h"', 'message="t:H" part="x"'), "header.x", False, ("passed", "passed")),
+    (('message="t:H" part="h"', 'message="t:Hh" part="h"'), "header.h", False, ("passed", "passed")),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(("damage", "part", "made", "verdicts"), LOST)
+def test_a_broken_part_of_a_wsdl_is_not_checkable(
+    tmp_path: Path, damage: tuple[str, str], part: str, made: bool, verdicts: tuple[str, str]
+) -> None:
+    messages = _MESSAGES + '<message name="H"><part name="h" element="t:Gone"/></message>'
+    bound = _BOUND.format('use="literal"').replace("<input>", '<input><b:header message="t:H" part="h" use="literal"/>')
+    text = wsdl(_TYPES, messages, _WITH_FAULT, bound)
+    assert damage[0] in text
+    (tmp_path / "s.wsdl").write_text(text.replace(*damage, 1))
+    contract = SOAP.read("s", "s.wsdl", folder_fetch(tmp_path))
+    operation = contract.operation("go")
+    assert operation is not None and contract.faults and [name for name, _ in operation.not_checkable()] == [part]
+    wire = wire_of(contract)
+    assert all(wire.elements(operation))
+    if made:
+        sample_inputs(contract, operation, full=False)
+    else:
+        with pytest.raises(Unsampleable, match="cannot be read"):
+            sample_inputs(contract, operation, full=True)
+    fields = (("Content-Type", "text/xml"), ("SOAPAction", '"urn:go"'))
+    request = Request("POST", "http://h/s", fields, env("<t:Go><t:n>3</t:n></t:Go>"))
+    assert wire.match(request, "http://h/s") == (operation,)
+    fault = env(_FAULT.format("<detail><t:Shut><t:gate>g</t:gate></t:Shut></detail>"))
+    for status, body, verdict in zip((200, 500), (env("<t:Gone>x</t:Gone>"), fault), verdicts):
+        exchange = Exchange(request, Response(status, "", fields[:1], body), Timings(0, 0, 0))
+        judged = judge(wire, operation, exchange, "http://h/s")
+        assert str(judged.verdict) == verdict, judged
+        assert verdict == "passed" or "cannot be read" in judged.reason
 
 
 @pytest.mark.parametrize("use", [_RPC, _ENCODED])

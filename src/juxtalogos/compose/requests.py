@@ -76,6 +76,8 @@ def sample_of(contract: Contract, one: Input, seed: int = 0) -> Any:
     for example in one.examples if not seed else ():
         if schema is None or schema.accepts(example):
             return example
+    if schema is None and one.unreadable and one.content:  # a made-up text is no document
+        raise Unsampleable(f"{one.address}: {one.unreadable}", mend="correct the definition, or give a value")
     if schema is None:
         return "quay"
     try:

@@ -7,7 +7,15 @@ from collections.abc import Iterator
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.formats.soap.definition.documents import Defined
-from juxtalogos.formats.soap.definition.messages import Bound, body_media, header_inputs, header_part, parts_of
+from juxtalogos.formats.soap.definition.messages import (
+    Bound,
+    body_media,
+    cannot_be_read,
+    check_part,
+    header_inputs,
+    header_part,
+    parts_of,
+)
 from juxtalogos.formats.soap.names import MEDIA, w
 from juxtalogos.model.contract import DeclaredAnswer, DeclaredHeader, Media
 from juxtalogos.model.errors import quoted
@@ -26,7 +34,7 @@ def answers_of(bound: Bound) -> Iterator[DeclaredAnswer]:
     else:
         media = body_media(bound, "output")
         headers = tuple(
-            DeclaredHeader(one.name, one.required, one.schema, one.location, content="text/xml")
+            DeclaredHeader(one.name, one.required, one.schema, one.location, content="text/xml", unreadable=one.unreadable)
             for one in header_inputs(bound, "output")
         )
         place = bound.port_type.place(node)
@@ -40,6 +48,8 @@ def _faults(bound: Bound) -> Iterator[DeclaredAnswer]:
         name = node.get("name", "")
         place = bound.port_type.place(node)
         if message is None:
+            media = Media(MEDIA[bound.version], None, place, unreadable=cannot_be_read(bound))
+            yield DeclaredAnswer("500", (media,), (), place, _described(node), fault=name)
             continue
         parts = parts_of(message)
         if len(parts) != 1:
@@ -56,8 +66,11 @@ def _faults(bound: Bound) -> Iterator[DeclaredAnswer]:
 def _fault(
     bound: Bound, name: str, message: Defined, part: ET.Element, place: Location, described: str
 ) -> DeclaredAnswer:
+    before = len(bound.lost)
+    check_part(bound, message, part)
+    why = cannot_be_read(bound, before) if len(bound.lost) > before else ""
     ref = SchemaRef("xsd", message.uri, message.tree.path(part), Direction.RESPONSE)
-    media = Media(MEDIA[bound.version], ref, message.place(part))
+    media = Media(MEDIA[bound.version], None if why else ref, message.place(part), unreadable=why)
     element = local((part.get("element") or part.get("name") or name).rpartition(":")[2])
     text = described or (element if element != name else "")
     return DeclaredAnswer("500", (media,), (), place, text, fault=name or element)

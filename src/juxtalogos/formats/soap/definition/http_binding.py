@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import re
+import xml.etree.ElementTree as ET
 from collections.abc import Iterator
 from urllib.parse import parse_qsl, unquote, urlsplit
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.formats.naming import first_part, noun_of, only_reads
-from juxtalogos.formats.soap.definition.messages import DIRECTIONS, Bound, parts_of
+from juxtalogos.formats.soap.definition.documents import Defined
+from juxtalogos.formats.soap.definition.messages import DIRECTIONS, Bound, cannot_be_read, check_part, parts_of
 from juxtalogos.formats.soap.names import HTTP_BINDING, MIME_BINDING, w
 from juxtalogos.model.contract import DeclaredAnswer, Input, Intent, Media, Operation
 from juxtalogos.model.exchange import Request
@@ -80,7 +82,26 @@ def _inputs(bound: Bound, template: str) -> Iterator[Input]:
         place = "path" if f"{{{name}}}" in template else "query"
         before = f"/{template}".partition(f"{{{name}}}")[0].replace("//", "/").rstrip("/") or "/"
         where = message.place(part) if message else Location("")
-        yield Input(name, place, True, ref, where, "simple", False, identifies=before if place == "path" else "")
+        why = _lost(bound, message, part)
+        yield Input(
+            name,
+            place,
+            True,
+            None if why else ref,
+            where,
+            "simple",
+            False,
+            identifies=before if place == "path" else "",
+            unreadable=why,
+        )
+
+
+def _lost(bound: Bound, message: Defined | None, part: ET.Element) -> str:
+    """Why a part cannot be read; empty when it can."""
+    before = len(bound.lost)
+    if message is not None:
+        check_part(bound, message, part)
+    return cannot_be_read(bound, before) if len(bound.lost) > before else ""
 
 
 def _answer(bound: Bound) -> DeclaredAnswer:
@@ -92,8 +113,13 @@ def _answer(bound: Bound) -> DeclaredAnswer:
     )
     shown = next((one for one in (node.iter() if node is not None else ()) if local(one.tag) == "mimeXml"), None)
     place = bound.binding.place(bound.node)
+    if message is None and bound.lost and bound.abstract.find(w("output")) is not None:
+        return DeclaredAnswer("200", (), (), place, open_body=True, unreadable=cannot_be_read(bound))
     if message is None or not parts:
         return DeclaredAnswer("200", (), (), place, open_body=True)
+    why = _lost(bound, message, parts[0])
+    if why:
+        return DeclaredAnswer("200", (), (), place, open_body=True, unreadable=why)
     ref = SchemaRef("xsd", message.uri, message.tree.path(parts[0]), DIRECTIONS["output"])
     media = content.get("type", "text/xml") if content is not None and shown is None else "text/xml"
     return DeclaredAnswer("200", (Media(media, ref if "xml" in media else None, message.place(parts[0])),), (), place)

@@ -31,7 +31,7 @@ class Bound:
     version: str
     asked: Asked
     lost: list[MissingPart] = field(default_factory=list)
-    """What this operation names and is not there: it cannot be used."""
+    """What this operation names and is not there: those parts of it are not checkable."""
 
     @property
     def name(self) -> str:
@@ -133,10 +133,19 @@ def body_media(bound: Bound, direction: str) -> Media:
     message = bound.message(direction)
     place = bound.binding.place(bound.node.find(w(direction)) if bound.node.find(w(direction)) is not None else bound.node)  # fmt: skip
     if message is None:
-        return Media(MEDIA[bound.version], None, place)
+        return Media(MEDIA[bound.version], None, place, unreadable=cannot_be_read(bound))
     attached = tuple(_attachments(bound.node.find(w(direction))))
     media = "multipart/related" if attached else MEDIA[bound.version]
-    return Media(media, body_schema(bound, message, direction), message.place(), encoding=attached)
+    before = len(bound.lost)
+    schema = body_schema(bound, message, direction)
+    if len(bound.lost) > before:
+        return Media(media, None, message.place(), encoding=attached, unreadable=cannot_be_read(bound, before))
+    return Media(media, schema, message.place(), encoding=attached)
+
+
+def cannot_be_read(bound: Bound, first: int = -1) -> str:
+    """Why a part of an operation is not checkable: the last thing that was lost, or the one of that number."""
+    return f"what is declared of it cannot be read ({bound.lost[first][0]})"
 
 
 def _attachments(node: ET.Element | None) -> Iterator[tuple[str, str]]:
@@ -155,7 +164,7 @@ def body_schema(bound: Bound, message: Defined, direction: str) -> SchemaRef | N
     parts = _in_body(bound, message, direction)
     if bound.style == "document":
         for part in parts:
-            _check_part(bound, message, part)
+            check_part(bound, message, part)
         if not parts:
             return None
         return SchemaRef("xsd", message.uri, message.tree.path(parts[0]), wanted)
@@ -165,7 +174,7 @@ def body_schema(bound: Bound, message: Defined, direction: str) -> SchemaRef | N
     wrapper = f"{{{space}}}{name}" if space else name
     members = []
     for part in parts:
-        _check_part(bound, message, part)
+        check_part(bound, message, part)
         inner = SchemaRef("xsd", message.uri, message.tree.path(part), wanted)
         members.append((part.get("name", ""), inner, True))
     encoded = body is not None and body.get("use") == "encoded"
@@ -192,7 +201,7 @@ def _same(bound: Bound, header: ET.Element, message: Defined) -> bool:
     return bound.documents.defined.get(("message", named or "")) is message
 
 
-def _check_part(bound: Bound, message: Defined, part: ET.Element) -> None:
+def check_part(bound: Bound, message: Defined, part: ET.Element) -> None:
     """Notes a part that names nothing that is there."""
     attribute = "element" if part.get("element") is not None else "type"
     named = message.name(part, attribute)
@@ -208,21 +217,27 @@ def _check_part(bound: Bound, message: Defined, part: ET.Element) -> None:
 def header_inputs(bound: Bound, direction: str) -> Iterator[Input]:
     """The header blocks of a message as inputs (section 3.7)."""
     for node in bound.extensions(bound.node.find(w(direction)), "header"):
+        before = len(bound.lost)
         found = header_part(bound, node)
+        name, ref = node.get("part", ""), None
         if found is not None:
             message, part = found
             name = local((part.get("element") or part.get("name") or "").rpartition(":")[2])
             ref = SchemaRef("xsd", message.uri, message.tree.path(part), DIRECTIONS[direction])
-            yield Input(name, "header", True, ref, bound.binding.place(node), "block", False, content="text/xml")
+        why = cannot_be_read(bound, before) if len(bound.lost) > before else ""
+        place = bound.binding.place(node)
+        yield Input(
+            name, "header", True, None if why else ref, place, "block", False, content="text/xml", unreadable=why
+        )
 
 
 def header_part(bound: Bound, node: ET.Element) -> tuple[Defined, ET.Element] | None:
-    """(message, part) that a header names; None where it is not there, which is noted."""
+    """(message, part) that a header names; None where it is not there. What is lost is noted."""
     named = bound.binding.name(node, "message")
     message = bound.documents.defined.get(("message", named or ""))
     parts = [part for part in parts_of(message) if part.get("name") == node.get("part")] if message else []
     if message is None or not parts:
         bound.lost.append((f"the header names the part {quoted(node.get('part', ''))}, which is not there", bound.binding.place(node), "correct message and part"))  # fmt: skip
         return None
-    _check_part(bound, message, parts[0])
+    check_part(bound, message, parts[0])
     return message, parts[0]

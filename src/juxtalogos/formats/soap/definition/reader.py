@@ -68,10 +68,10 @@ class _WsdlReader:
         ports = list(self.ports())
         base = _common([port.address for port in ports])
         operations = self.named([one for port in ports for one in self.operations(port, base)])
-        useless = self.useless(operations)
+        self.tell_lost(operations)
         reader = self.schemas(operations)
         faults = (*self.documents.faults, *reader.sources.faults)
-        sound = tuple(one for one in operations if one.id not in useless)
+        sound = tuple(operations)
         if not sound:
             raise self.unusable(faults)
         root = self.documents.by_uri[self.documents.root].value.root
@@ -111,14 +111,11 @@ class _WsdlReader:
         mend = first.mend if first else "give the WSDL document that has the service, with all that it imports"
         return DocumentError(f"no operation of this WSDL can be used{what}", where=self.documents.root, mend=mend)
 
-    def useless(self, operations: list[Operation]) -> set[str]:
-        """Operations whose message names an element or type that is not there."""
-        found = set()
+    def tell_lost(self, operations: list[Operation]) -> None:
+        """Faults for messages, parts, elements and types that operations name and are not there."""
         for operation in operations:
             for place in self.lost.get(operation.location, ()):
                 self.documents.fault(*place)
-                found.add(operation.id)
-        return found
 
     # Services and ports.
 
@@ -126,11 +123,18 @@ class _WsdlReader:
         services = [(name, one) for (kind, name), one in self.documents.defined.items() if kind == "service"]
         if not services:
             self.documents.fault("there is no service in it", Location(self.documents.root), "add a service with a port, or give the document that has it")  # fmt: skip
+        used = set()
         for _, service in services:
             for node in service.node.iterfind(w("port")):
+                used.add(service.name(node, "binding"))
                 port = self.port(service, node)
                 if port is not None:
                     yield port
+        for (kind, name), binding in self.documents.defined.items():
+            if kind == "binding" and name not in used and services:
+                count = len(binding.node.findall(w("operation")))
+                told = f"the binding {local(name)} belongs to no port: {count} operation{'s' if count != 1 else ''} of it cannot be called"
+                self.documents.fault(told, binding.place(), "add a port with its address, where it is in use", "warning")
 
     def port(self, service: Defined, node: ET.Element) -> _Port | None:
         name = node.get("name", "")
@@ -202,10 +206,11 @@ class _WsdlReader:
         path = _path(port.address, base)
         facts = (("service", port.service), ("port", port.name))
         described = _documentation(bound.abstract)
+        self.lost[place] = bound.lost
         if port.version == "http":
             return plain_operation(bound, self.name, name, place, path, facts, described)
         media = body_media(bound, "input")
-        operation = Operation(
+        return Operation(
             name,
             self.name,
             "POST",
@@ -226,8 +231,6 @@ class _WsdlReader:
             noun=noun_of(name),
             group=local(port.binding.node.get("type", "").rpartition(":")[2]),
         )
-        self.lost[place] = bound.lost
-        return operation
 
     def named(self, operations: list[Operation]) -> list[Operation]:
         """Ids: the operation's own name where that is unique, else with its port, else with service and port."""

@@ -250,7 +250,9 @@ class _Reading:
                 for entry in entries:
                     if entry.tag in names or (schema.of_type and local(entry.tag) in names):
                         return one, schema, entry
-        return None, None, None
+        # What came may be the fault of which the definition's own words cannot be read: nobody is accused then.
+        lost = (one for one in self.operation.answers if one.fault and any(part.unreadable for part in one.media))
+        return (next(lost, None) if entries else None), None, None
 
 
 def _not_alone(envelope: Envelope, encoded: bool) -> tuple[str, str] | None:

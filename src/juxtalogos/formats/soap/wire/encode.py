@@ -85,6 +85,8 @@ def _blocks(
     by_address = {one.address: one for one in operation.inputs}
     for address, value in inputs.values.items():
         given = by_address.get(address)
+        if given is not None and given.unreadable and given.content:
+            raise UsageError(f"{address}: {given.unreadable}", mend="give a whole envelope as the body")
         if given is None or given.schema is None:
             own.append((address.partition(".")[2], str(value)))
         else:

@@ -38,6 +38,8 @@ def envelope_of(request: Request) -> Envelope | None:
 def body_names(contract: Contract, operation: Operation) -> list[str]:
     """The names that the first element in an operation's request body may have; an empty one when it has none."""
     media = operation.body.media[0] if operation.body else None
+    if media and media.unreadable:
+        return []
     if not media or not media.schema:
         return [""]
     schema = soap_schema(contract, media.schema)
@@ -64,6 +66,11 @@ class Matcher:
                 found.setdefault(name, []).append(operation)
         return found
 
+    @cached_property
+    def unreadable(self) -> list[Operation]:
+        """Operations whose declared body cannot be read."""
+        return [one for one in self.contract.operations if one.body and any(part.unreadable for part in one.body.media)]
+
     def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
         """Of operations at the same address those whose element stands in the body, the one with the same action first."""
         operations = self.contract.operations
@@ -76,6 +83,12 @@ class Matcher:
         entry = envelope.entry.tag if envelope.entry is not None else ""
         action = action_of(request)
         found = [one for one in self.by_name.get(entry, ()) if _same_place(url_of(one, base_url), request.url)]
+        if not found and action:  # of a body that cannot be read, nobody knows the element
+            found = [
+                one
+                for one in self.unreadable
+                if one.fact("action") == action and _same_place(url_of(one, base_url), request.url)
+            ]
         return tuple(sorted(found, key=lambda one: (version_of(one) != envelope.version, one.fact("action") != action)))
 
     def unmatched(self, request: Request, base_url: str) -> CheckResult | str:
