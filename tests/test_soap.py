@@ -700,6 +700,47 @@ def test_references_of_encoded_values(tmp_path: Path) -> None:
     assert answered(contract, env(inner.replace('href="#b"', 'href="#a"').format("2")))  # round in a circle: ends
 
 
+UNREAD = (
+    # (damage to the schema of an answer, verdict of an answer whose n is no number, kinds of what is told)
+    (("", ""), "failed", ["body.type"]),
+    (('type="t:N"', 'type="t:No"'), "unproven", []),
+    (('ref="t:k"', 'ref="t:kk"'), "unproven", []),
+    (('base="t:B"', 'base="t:Bb"'), "unproven", []),
+    (('group ref="t:g"', 'group ref="t:gg"'), "unproven", []),
+    (('attributeGroup ref="t:ag"', 'attributeGroup ref="t:agg"'), "unproven", []),
+    (('name="N"><xs:restriction base="xs:int"', 'name="N"><xs:restriction base="xs:token"'), "passed", []),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(("damage", "verdict", "kinds"), UNREAD)
+def test_what_a_schema_names_and_is_not_there_accuses_nobody(
+    tmp_path: Path, damage: tuple[str, str], verdict: str, kinds: list[str]
+) -> None:
+    types = (
+        '<xs:simpleType name="N"><xs:restriction base="xs:int"/></xs:simpleType><xs:element name="k" type="xs:token"/><xs:group name="g"><xs:sequence><xs:element name="h" type="xs:token"/></xs:sequence></xs:group>'
+        '<xs:attributeGroup name="ag"><xs:attribute name="at" type="xs:token"/></xs:attributeGroup><xs:complexType name="B"><xs:sequence><xs:element name="b" type="xs:token"/></xs:sequence></xs:complexType>'
+        '<xs:complexType name="D"><xs:complexContent><xs:extension base="t:B"><xs:sequence><xs:element name="n" type="t:N"/><xs:element ref="t:k"/><xs:group ref="t:g"/></xs:sequence><xs:attributeGroup ref="t:ag"/></xs:extension></xs:complexContent></xs:complexType>'
+        '<xs:element name="Gone"><xs:complexType><xs:sequence><xs:element name="d" type="t:D"/></xs:sequence></xs:complexType></xs:element>'
+    )
+    assert damage[0] in types
+    text = wsdl(
+        types.replace(*damage), _IO.format('element="t:k"', 'element="t:Gone"'), _OP, _BOUND.format('use="literal"')
+    )
+    (tmp_path / "s.wsdl").write_text(text)
+    contract = SOAP.read("s", "s.wsdl", folder_fetch(tmp_path))
+    assert bool(contract.faults) == (verdict == "unproven")
+    operation = contract.operation("go")
+    assert operation is not None
+    name, number = ("kk", 3) if "kk" in damage[1] else ("k", "three")
+    inner = f'<t:d at="x"><t:b>b</t:b><t:n>{number}</t:n><t:{name}>k</t:{name}><t:h>h</t:h></t:d>'
+    response = Response(200, "", (("Content-Type", "text/xml"),), env(f"<t:Gone>{inner}</t:Gone>"))
+    exchange = Exchange(Request("POST", "http://h/s"), response, Timings(0, 0, 0))
+    judged = judge(wire_of(contract), operation, exchange, "http://h/s")
+    assert str(judged.verdict) == verdict, judged
+    assert [one.kind for one in judged.results if one.fails] == kinds
+    assert verdict != "unproven" or "cannot be read" in judged.reason
+
+
 LOST = (
     # (damage, the part that is not checkable, whether a request can be made up, verdicts of a sound answer and of a fault)
     (('message="t:O"', 'message="t:Oo"'), "answer 200 text/xml", True, ("unproven", "passed")),

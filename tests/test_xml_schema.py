@@ -266,7 +266,9 @@ def test_what_is_asked_first_changes_nothing(tmp_path: Path, name: str) -> None:
         assert list(whole.substitutes(ours)) == list(lazy.substitutes(theirs)), qualified
         assert [one.name for one in whole.variants(ours)] == [one.name for one in lazy.variants(theirs)]
         if not ours.abstract:
-            made = [to_text(sample_element(one, of, full=True), one.prefixes) for one, of in ((whole, ours), (lazy, theirs))]
+            made = [
+                to_text(sample_element(one, of, full=True), one.prefixes) for one, of in ((whole, ours), (lazy, theirs))
+            ]
             assert made[0] == made[1]
 
 

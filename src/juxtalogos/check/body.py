@@ -87,8 +87,12 @@ def check_body(contract: Contract, operation: Operation, answer: Answer, exchang
             f"{len(deviations) - MAX_RESULTS} further deviations",
             location,
         )
-    if all(deviation.advisory for deviation in deviations):
-        proving = not answer.schema.accepts_anything and not any(deviation.undecided for deviation in deviations)
+    undecided = next((one for one in deviations if one.undecided), None)
+    if undecided and all(one.advisory for one in deviations):
+        observed = f"not the whole of it: body{undecided.path}, {undecided.observed}"
+        yield CheckResult("body.incomplete", True, "body", "as its schema says", observed, location, proving=False)
+    elif all(deviation.advisory for deviation in deviations):
+        proving = not answer.schema.accepts_anything
         yield CheckResult(
             "body.type",
             True,

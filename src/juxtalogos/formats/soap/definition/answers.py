@@ -34,7 +34,9 @@ def answers_of(bound: Bound) -> Iterator[DeclaredAnswer]:
     else:
         media = body_media(bound, "output")
         headers = tuple(
-            DeclaredHeader(one.name, one.required, one.schema, one.location, content="text/xml", unreadable=one.unreadable)
+            DeclaredHeader(
+                one.name, one.required, one.schema, one.location, content="text/xml", unreadable=one.unreadable
+            )
             for one in header_inputs(bound, "output")
         )
         place = bound.port_type.place(node)

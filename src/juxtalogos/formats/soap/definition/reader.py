@@ -134,7 +134,9 @@ class _WsdlReader:
             if kind == "binding" and name not in used and services:
                 count = len(binding.node.findall(w("operation")))
                 told = f"the binding {local(name)} belongs to no port: {count} operation{'s' if count != 1 else ''} of it cannot be called"
-                self.documents.fault(told, binding.place(), "add a port with its address, where it is in use", "warning")
+                self.documents.fault(
+                    told, binding.place(), "add a port with its address, where it is in use", "warning"
+                )
 
     def port(self, service: Defined, node: ET.Element) -> _Port | None:
         name = node.get("name", "")

@@ -117,6 +117,11 @@ class Checker(KeyChecker):
         actual = self.type_of(element, declared)
         self.types[element] = actual
         nil = element.get(NIL)
+        if (declared.unread and actual is declared.type) or (isinstance(actual, ComplexType) and actual.unread):
+            what = f"what is declared of {local(element.tag)} cannot be read"
+            self.note("type", declared.where, "as declared", what, undecided=True)
+            self.trail.pop()
+            return
         if nil is not None and nil.strip() not in ("true", "false", "1", "0"):
             self.note("type", declared.where, "boolean", quoted(nil), NIL)
         elif nil is not None and not declared.nillable:  # whatever it says (cvc-elt, 3.1)

@@ -131,6 +131,8 @@ class Fast:
         kind = declared.type
         if declared.constraints:
             return _whole
+        if declared.unread or (isinstance(kind, ComplexType) and kind.unread):
+            return self.slow(declared)
         if declared.abstract or declared.fixed is not None or (isinstance(kind, ComplexType) and kind.abstract):
             return self.slow(declared)
         if isinstance(kind, SimpleType):

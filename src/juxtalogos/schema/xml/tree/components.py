@@ -86,6 +86,8 @@ class ComplexType:
     attributes: dict[str, Attribute] = field(default_factory=dict)
     any_attribute: Wildcard | None = None
     description: str = ""
+    unread: bool = False
+    """Whether it names something that is not there, so that what it lets in is not known."""
     automaton: Any = None
     layout: Any = None
     """Both made when they are first needed."""
@@ -141,6 +143,8 @@ class ElementDecl:
     """The head of its substitution group."""
     constraints: tuple[Constraint, ...] = ()
     description: str = ""
+    unread: bool = False
+    """Whether its declaration or its type is not there, so that nothing is known of what stands in it."""
 
 
 @dataclass(frozen=True, slots=True, eq=False)

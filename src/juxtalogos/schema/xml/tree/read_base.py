@@ -23,6 +23,8 @@ class BaseReader:
         self.sources = sources
         self.any_type = _any_type()
         self._prefixes: dict[str, str] = {}
+        self.unknown = 0
+        """How many names led nowhere in what is being made; whoever is made of them takes note and sets it back."""
         self.compiled: Any = None
         """What was compiled of these schemas, as long as they are kept."""
 
@@ -69,6 +71,7 @@ class BaseReader:
         return found.original if found is above and above.original is not None else found
 
     def _unknown(self, kind: str, text: str, node: ET.Element, attribute: str, above: SchemaEntry) -> None:
+        self.unknown += 1
         known = [local(name) for what, name in self.sources.entries if what == kind]
         wanted = text.rpartition(":")[2]
         near = nearest(wanted, known) if wanted not in known else "its namespace, or that of the prefix, is another"

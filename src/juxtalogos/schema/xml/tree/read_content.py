@@ -52,7 +52,7 @@ class ContentReader(AttributeReader):
             if above.source.name(node.get("ref", ""), node) == f"{S}schema":
                 return self.global_element(f"{S}schema")
             referred = self._referred("element", node, "ref", above)
-            return self.global_element(referred[0]) if referred else None
+            return self.global_element(referred[0]) if referred else self._missing(node, above)
         key = (node, above.source.namespace)
         made = self._local.get(key)
         if made is None:
@@ -66,13 +66,27 @@ class ContentReader(AttributeReader):
             self._fill_element(made, node, above)
         return made
 
+    def _missing(self, node: ET.Element, above: SchemaEntry) -> ElementDecl | None:
+        """What stands for a global element that is not there: of its name, and nothing known of it."""
+        name = above.source.name(node.get("ref", ""), node)
+        if name is None:
+            return None
+        self.unknown -= 1  # the element takes note
+        made = self._local.get((node, above.source.namespace))
+        if made is None:
+            made = ElementDecl(name, where_of(above.source, node), self.any_type, unread=True)
+            self._local[node, above.source.namespace] = made
+        return made
+
     def _fill_element(self, made: ElementDecl, node: ET.Element, above: SchemaEntry) -> None:
         source = above.source
+        before, self.unknown = self.unknown, 0
         inner = next((one for one in node if one.tag in (f"{S}simpleType", f"{S}complexType")), None)
         if "type" in node.attrib:
             made.type = self.type_at(node, "type", above) or self.any_type
         elif inner is not None:
             made.type = self.new_type("", inner, above)
+        made.unread = bool(self.unknown)
         made.nillable = is_true(node, "nillable")
         made.abstract = is_true(node, "abstract")
         made.default, made.fixed = node.get("default"), node.get("fixed")
@@ -82,11 +96,12 @@ class ContentReader(AttributeReader):
         head = node.get("substitutionGroup")
         if head:
             referred = self._referred("element", node, "substitutionGroup", above)
-            if referred:
-                made.head = referred[0]
-                if "type" not in node.attrib and inner is None and referred[0] != made.name:
-                    leader = self.global_element(referred[0])
-                    made.type = leader.type if leader is not None else self.any_type
+            made.head = referred[0] if referred else ""
+            if "type" not in node.attrib and inner is None:
+                leader = self.global_element(made.head) if made.head != made.name else None
+                made.type = leader.type if leader is not None else self.any_type
+                made.unread = leader is None or leader.unread
+        self.unknown = before
         found = []
         for one in node:
             if local(one.tag) in ("key", "keyref", "unique") and one.tag.startswith(S):

@@ -70,7 +70,9 @@ class SchemaReader(ContentReader):
             entry = self.sources.entries.get(("type", name))
             if entry is None:
                 return None
+            before = self.unknown
             found = self.new_type(name, entry.node, entry)
+            self.unknown = before  # the name that is missing is missing in that type, not in what asks for it
         return found
 
     def new_type(self, name: str, node: ET.Element, above: SchemaEntry) -> Type:
@@ -113,6 +115,7 @@ class SchemaReader(ContentReader):
         if made in self._filled or made in self._filling:
             return
         self._filling.add(made)
+        before, self.unknown = self.unknown, 0
         source = above.source
         made.abstract = is_true(node, "abstract")
         made.mixed = is_true(node, "mixed")
@@ -130,6 +133,8 @@ class SchemaReader(ContentReader):
             made.attributes, made.any_attribute = self._attributes_of(node, above, ())
         else:
             self._derive(made, content, how, above)
+        extends = made.derivation == "extension" and isinstance(made.base, ComplexType) and made.base.unread
+        made.unread, self.unknown = bool(self.unknown) or extends, before
         self._filled[made] = None
         self._filling.discard(made)
 
@@ -167,7 +172,9 @@ class SchemaReader(ContentReader):
         if not extends:
             made.content = own
         elif isinstance(base, ComplexType):
-            if base.simple is not None and own is None:  # attributes alone are added (section 3.4.2; cos-ct-extends, 1.4.1)
+            if (
+                base.simple is not None and own is None
+            ):  # attributes alone are added (section 3.4.2; cos-ct-extends, 1.4.1)
                 made.simple = base.simple
             elif base.simple is not None:
                 self.sources.fault("the base has text, which <complexContent> cannot extend", above.source.place(how), "use <simpleContent>")  # fmt: skip
