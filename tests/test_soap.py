@@ -800,6 +800,23 @@ def test_a_wrapper_of_another_namespace_is_read_on(tmp_path: Path, use: str) -> 
     assert ("fault.form" in str(answered(contract, env(fault), 500))) == (use == _RPC)
 
 
+def test_encoded_values_from_end_to_end(tmp_path: Path, jux: Jux) -> None:
+    """What a sent value names has its prefix declared; elements of the encoding's own schema have no line and no gap without one."""
+    (tmp_path / "lists.wsdl").write_text(STYLES["rpc encoded, arrays"][0])
+    work = tmp_path / "w"
+    jux("init", work)
+    jux("import", tmp_path / "lists.wsdl", "-C", work)
+    request = jux("skeleton", "go", "--full", "-C", work).out
+    assert 'enc:arrayType="xs:int[' in request and 'xmlns:xs="http://www.w3.org/2001/XMLSchema"' in request
+    jux("targets", "set", "local", "http://127.0.0.1:9/s", "-C", work)
+    jux("compose", "lists", "-C", work)
+    jux("run", "-C", work, status=None)
+    gaps = jux("coverage", "--gaps", "-C", work).out
+    assert re.search(r"L\.@offset +soap-encoding", gaps) and re.search(r"L\.item +lists\.wsdl:\d+", gaps)
+    assert None in {one["line"] for one in jux("coverage", "--gaps", "--json", "-C", work).json["contracts"][0]["gaps"]}
+    assert "written" in jux("report", "-C", work).out
+
+
 HOSTILE: dict[str, Callable[[], bytes]] = {
     "an entity bomb": lambda: b'<!DOCTYPE d [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]><definitions>&b;</definitions>',
     "an external entity": lambda: b'<!DOCTYPE d [<!ENTITY a SYSTEM "file:///etc/passwd">]><definitions>&a;</definitions>',

@@ -9,12 +9,13 @@ from typing import Any
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.cli.terminal import Terminal
 from juxtalogos.coverage import Coverage, Share, measure
-from juxtalogos.documents.positions import position
+from juxtalogos.documents.positions import describe, position
 from juxtalogos.formats import element_kinds, wire_of
 from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.elements import Element
 from juxtalogos.model.errors import UsageError, nearest, quoted
+from juxtalogos.model.location import Location
 
 DESCRIPTION = """\
 Show how much of a definition one or several runs exercised: operations, status codes, media types, parameters,
@@ -101,7 +102,11 @@ def _show(out: Terminal, args: _CoverageArguments, numbers: list[int], contract:
         out.table(
             ("kind", "element", "definition"),
             [
-                (_heading(coverage, row.element), row.element.label, (_where(contract, row.element.location), "note"))
+                (
+                    _heading(coverage, row.element),
+                    row.element.label,
+                    (describe(contract.documents, row.element.location), "note"),
+                )
                 for row in gaps
             ],
         )
@@ -121,9 +126,10 @@ def _row(name: str, share: Share) -> tuple[Any, ...]:
     return name, share.exercised, share.declared, f"{share.percent:.1f}", ("█" * blocks + "░" * (20 - blocks), style)
 
 
-def _where(contract: Contract, location: Any) -> str:
-    document = contract.documents[location.document]
-    return f"{location.document}:{position(document, location.pointer).line}"
+def _line(contract: Contract, location: Location) -> int | None:
+    """None in a schema that a standard brings with it, which is no document of the contract."""
+    document = contract.documents.get(location.document)
+    return position(document, location.pointer).line if document is not None else None
 
 
 def _data(contract: Contract, coverage: Coverage) -> dict[str, Any]:
@@ -136,7 +142,7 @@ def _data(contract: Contract, coverage: Coverage) -> dict[str, Any]:
             "id": row.element.id,
             "label": row.element.label,
             "operations": list(row.operations),
-            "line": int(_where(contract, row.element.location).rpartition(":")[2]),
+            "line": _line(contract, row.element.location),
         }
         for row in coverage.gaps()
     ]

@@ -12,9 +12,8 @@ from urllib.parse import urlsplit
 
 from juxtalogos._version import VERSION
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
-from juxtalogos.documents.positions import position
+from juxtalogos.documents.positions import describe
 from juxtalogos.exchange.media import parse_media_type
-from juxtalogos.model.contract import Contract
 from juxtalogos.model.exchange import Headers, header
 from juxtalogos.report.view import RunView
 
@@ -99,11 +98,7 @@ def _gaps(data: RunView) -> list[dict[str, Any]]:
                 {
                     "kind": coverage.heading(row.element.kind),
                     "label": row.element.label,
-                    "where": _where(contract, row.element.location),
+                    "where": describe(contract.documents, row.element.location),
                 }
             )
     return rows
-
-
-def _where(contract: Contract, location: Any) -> str:
-    return f"{location.document}:{position(contract.documents[location.document], location.pointer).line}"

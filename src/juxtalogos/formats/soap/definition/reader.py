@@ -266,7 +266,9 @@ def _schemes(place: Location) -> tuple[SecurityScheme, ...]:
 def _namespaces(prefixes: Mapping[str, str], operations: Iterable[Operation]) -> Iterator[tuple[str, str]]:
     """The prefixes that messages have a use for."""
     versions = {version_of(operation) for operation in operations}
-    unused = {uri for version, uri in ENVELOPES.items() if version not in versions} | {XSD}
+    unused = {uri for version, uri in ENVELOPES.items() if version not in versions}
+    if not any(operation.fact("style").endswith("/encoded") for operation in operations):  # whose values name types
+        unused.add(XSD)
     if not any(operation.fact("addressing") for operation in operations):
         unused.add(ADDRESSING)
     for uri, prefix in prefixes.items():
