@@ -67,6 +67,8 @@ def check_body(contract: Contract, operation: Operation, answer: Answer, exchang
         yield CheckResult("body.incomplete", True, "body", "as its schema says", answer.unread, location, proving=False)
         return
     deviations = answer.examined.deviations
+    undecided = next((one for one in deviations if one.undecided), None)
+    deviations = tuple(one for one in deviations if not one.undecided)
     for deviation in deviations[:MAX_RESULTS]:
         severity = Severity.REMARK if deviation.advisory else Severity.DEVIATION
         yield CheckResult(
@@ -87,10 +89,9 @@ def check_body(contract: Contract, operation: Operation, answer: Answer, exchang
             f"{len(deviations) - MAX_RESULTS} further deviations",
             location,
         )
-    undecided = next((one for one in deviations if one.undecided), None)
     if undecided and all(one.advisory for one in deviations):
-        observed = f"not the whole of it: body{undecided.path}, {undecided.observed}"
-        yield CheckResult("body.incomplete", True, "body", "as its schema says", observed, location, proving=False)
+        at, observed = f"body{undecided.path}", undecided.observed
+        yield CheckResult("body.incomplete", True, at, undecided.declared, observed, undecided.location, proving=False)
     elif all(deviation.advisory for deviation in deviations):
         proving = not answer.schema.accepts_anything
         yield CheckResult(

@@ -73,7 +73,8 @@ def verdict_of(results: tuple[CheckResult, ...]) -> tuple[Verdict, str]:
         return Verdict.FAILED, f"{failing[0].kind} at {failing[0].at}{more}"
     unread = next((result for result in results if result.held and result.kind == "body.incomplete"), None)
     if unread:
-        return Verdict.UNPROVEN, f"the body was not compared: {unread.observed}"
+        what = f"the {unread.at}" if unread.at in ("body", "request body") else unread.at
+        return Verdict.UNPROVEN, f"{what} was not compared: {unread.observed}"
     if not any(result.held and result.proving for result in results):
         return Verdict.UNPROVEN, "nothing that held could have failed on what came back"
     return Verdict.PASSED, ""
