@@ -796,6 +796,9 @@ def test_a_wrapper_of_another_namespace_is_read_on(tmp_path: Path, use: str) -> 
     ]  # fmt: skip
     other, wrong = ("body.other", "body", True), ("body.type", "body/r", True)
     assert told == [[], [other], [other, wrong], [other]]
+    two = '<o:goResponse xmlns:o="urn:old"><r>x</r></o:goResponse><t:more/>'
+    extra = [("body.extra", "body/more", True)] if use == _RPC else []
+    assert sorted(answered(contract, env(two))) == sorted([other, *extra, wrong])
     fault = _FAULT.format("<detail/>") + '<multiRef id="a"/>'
     assert ("fault.form" in str(answered(contract, env(fault), 500))) == (use == _RPC)
 

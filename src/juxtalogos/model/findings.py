@@ -45,7 +45,7 @@ KINDS: dict[str, str] = {
     "media.untrue": "the body is not what its media type says",
     "body.missing": "a body is declared, none came",
     "body.unexpected": "no body is declared, one came",
-    "body.incomplete": "the body could not be read whole",
+    "body.incomplete": "the body could not be read, or compared, whole",
     "body.type": "a value has another type",
     "body.required": "a required property is missing",
     "body.extra": "a property or item that the schema closes out",

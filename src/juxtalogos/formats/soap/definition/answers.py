@@ -68,9 +68,7 @@ def _faults(bound: Bound) -> Iterator[DeclaredAnswer]:
 def _fault(
     bound: Bound, name: str, message: Defined, part: ET.Element, place: Location, described: str
 ) -> DeclaredAnswer:
-    before = len(bound.lost)
-    check_part(bound, message, part)
-    why = cannot_be_read(bound, before) if len(bound.lost) > before else ""
+    why = check_part(bound, message, part)
     ref = SchemaRef("xsd", message.uri, message.tree.path(part), Direction.RESPONSE)
     media = Media(MEDIA[bound.version], None if why else ref, message.place(part), unreadable=why)
     element = local((part.get("element") or part.get("name") or name).rpartition(":")[2])

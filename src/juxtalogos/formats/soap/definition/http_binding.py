@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import re
-import xml.etree.ElementTree as ET
 from collections.abc import Iterator
 from urllib.parse import parse_qsl, unquote, urlsplit
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.formats.naming import first_part, noun_of, only_reads
-from juxtalogos.formats.soap.definition.documents import Defined
 from juxtalogos.formats.soap.definition.messages import DIRECTIONS, Bound, cannot_be_read, check_part, parts_of
 from juxtalogos.formats.soap.names import HTTP_BINDING, MIME_BINDING, w
 from juxtalogos.model.contract import DeclaredAnswer, Input, Intent, Media, Operation
@@ -82,7 +80,7 @@ def _inputs(bound: Bound, template: str) -> Iterator[Input]:
         place = "path" if f"{{{name}}}" in template else "query"
         before = f"/{template}".partition(f"{{{name}}}")[0].replace("//", "/").rstrip("/") or "/"
         where = message.place(part) if message else Location("")
-        why = _lost(bound, message, part)
+        why = check_part(bound, message, part) if message else ""
         yield Input(
             name,
             place,
@@ -94,14 +92,6 @@ def _inputs(bound: Bound, template: str) -> Iterator[Input]:
             identifies=before if place == "path" else "",
             unreadable=why,
         )
-
-
-def _lost(bound: Bound, message: Defined | None, part: ET.Element) -> str:
-    """Why a part cannot be read; empty when it can."""
-    before = len(bound.lost)
-    if message is not None:
-        check_part(bound, message, part)
-    return cannot_be_read(bound, before) if len(bound.lost) > before else ""
 
 
 def _answer(bound: Bound) -> DeclaredAnswer:
@@ -117,7 +107,7 @@ def _answer(bound: Bound) -> DeclaredAnswer:
         return DeclaredAnswer("200", (), (), place, open_body=True, unreadable=cannot_be_read(bound))
     if message is None or not parts:
         return DeclaredAnswer("200", (), (), place, open_body=True)
-    why = _lost(bound, message, parts[0])
+    why = check_part(bound, message, parts[0])
     if why:
         return DeclaredAnswer("200", (), (), place, open_body=True, unreadable=why)
     ref = SchemaRef("xsd", message.uri, message.tree.path(parts[0]), DIRECTIONS["output"])

@@ -138,14 +138,14 @@ def body_media(bound: Bound, direction: str) -> Media:
     media = "multipart/related" if attached else MEDIA[bound.version]
     before = len(bound.lost)
     schema = body_schema(bound, message, direction)
-    if len(bound.lost) > before:
-        return Media(media, None, message.place(), encoding=attached, unreadable=cannot_be_read(bound, before))
-    return Media(media, schema, message.place(), encoding=attached)
+    why = cannot_be_read(bound, before)
+    return Media(media, None if why else schema, message.place(), encoding=attached, unreadable=why)
 
 
 def cannot_be_read(bound: Bound, first: int = -1) -> str:
-    """Why a part of an operation is not checkable: the last thing that was lost, or the one of that number."""
-    return f"what is declared of it cannot be read ({bound.lost[first][0]})"
+    """Why a part of an operation is not checkable: the last thing that was lost, or the first one from a number on; empty without one."""
+    lost = bound.lost[first:]
+    return f"what is declared of it cannot be read ({lost[0][0]})" if lost else ""
 
 
 def _attachments(node: ET.Element | None) -> Iterator[tuple[str, str]]:
@@ -201,8 +201,9 @@ def _same(bound: Bound, header: ET.Element, message: Defined) -> bool:
     return bound.documents.defined.get(("message", named or "")) is message
 
 
-def check_part(bound: Bound, message: Defined, part: ET.Element) -> None:
-    """Notes a part that names nothing that is there."""
+def check_part(bound: Bound, message: Defined, part: ET.Element) -> str:
+    """Notes a part that names nothing that is there, and gives why it cannot be read; empty when it can."""
+    before = len(bound.lost)
     attribute = "element" if part.get("element") is not None else "type"
     named = message.name(part, attribute)
     text = part.get(attribute, "")
@@ -212,6 +213,7 @@ def check_part(bound: Bound, message: Defined, part: ET.Element) -> None:
         )
     elif named is None or not bound.documents.declared(attribute, named):
         bound.lost.append((f"there is no {attribute} {quoted(text)}", message.place(part, attribute), "declare it, or import the schema that has it"))  # fmt: skip
+    return cannot_be_read(bound, before)
 
 
 def header_inputs(bound: Bound, direction: str) -> Iterator[Input]:
@@ -224,7 +226,7 @@ def header_inputs(bound: Bound, direction: str) -> Iterator[Input]:
             message, part = found
             name = local((part.get("element") or part.get("name") or "").rpartition(":")[2])
             ref = SchemaRef("xsd", message.uri, message.tree.path(part), DIRECTIONS[direction])
-        why = cannot_be_read(bound, before) if len(bound.lost) > before else ""
+        why = cannot_be_read(bound, before)
         place = bound.binding.place(node)
         yield Input(
             name, "header", True, None if why else ref, place, "block", False, content="text/xml", unreadable=why

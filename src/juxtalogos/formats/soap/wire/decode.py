@@ -173,17 +173,12 @@ class _Reading:
             problems.append(Problem("body.other", "body", declared, found.tag))
             if not self.media.schema.wrapper or local(found.tag) != local(declared):
                 return None, scope_of
-            # A wrapper holds nothing of its namespace: what stands in it is read as if it had the right one.
-            there, scope_there = found, scope_of
-            found = copy.copy(found)
-            found.tag = declared
-            return found, lambda node: scope_there(there if node is found else node)
         more = [one for one in envelope.body if one is not found]
         if more and not encoded:
             problems.append(
                 Problem("body.extra", f"body/{local(more[0].tag)}", f"{local(declared)} alone", local(more[0].tag))
             )
-        return found, scope_of
+        return _called(declared, found, scope_of) if self.media.schema.wrapper else (found, scope_of)
 
     def compared(self, answer: Answer, element: ET.Element, scope_of: ScopeOf, media: Media) -> Answer:
         assert media.schema is not None
@@ -253,6 +248,15 @@ class _Reading:
         # What came may be the fault of which the definition's own words cannot be read: nobody is accused then.
         lost = (one for one in self.operation.answers if one.fault and any(part.unreadable for part in one.media))
         return (next(lost, None) if entries else None), None, None
+
+
+def _called(name: str, wrapper: ET.Element, scope_of: ScopeOf) -> tuple[ET.Element, ScopeOf]:
+    """A wrapper under its right name: it holds nothing of its namespace, so what stands in it can be read all the same."""
+    if wrapper.tag == name:
+        return wrapper, scope_of
+    made = copy.copy(wrapper)
+    made.tag = name
+    return made, lambda node: scope_of(wrapper if node is made else node)
 
 
 def _not_alone(envelope: Envelope, encoded: bool) -> tuple[str, str] | None:
