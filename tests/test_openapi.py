@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -46,6 +47,16 @@ FAULTS: list[tuple[str, dict[str, Any], str, int]] = [
     ("an unknown type", {"paths": {"/q": {"get": {"responses": answers({"type": "text"})}}}}, "unknown type text", 1),
     ("a broken pattern", {"paths": {"/q": {"get": {"responses": answers({"type": "string", "pattern": "["})}}}}, "no regular expression", 1),
     ("a security scheme that is not declared", {"paths": {"/q": {"get": {"security": [{"key": []}], "responses": _OK}}}}, "is not declared", 1),
+    ("a text for a schema", {"paths": {"/q": {"get": {"responses": answers({"properties": {"a": "string"}})}}}}, "a schema is a mapping of keywords", 1),
+    ("a list of properties", {"paths": {"/q": {"get": {"responses": answers({"properties": [{"a": {}}]})}}}}, "`properties` is [{\"a\": {}}], not a mapping of names", 1),
+    ("a length below 0", {"paths": {"/q": {"get": {"responses": answers({"maxLength": -1})}}}}, "`maxLength` is -1, not a whole number of at least 0", 1),
+    ("a limit in quotes", {"paths": {"/q": {"get": {"responses": answers({"minimum": "1"})}}}}, "`minimum` is \"1\", not a number", 1),
+    ("allOf of a reference's text", {"paths": {"/q": {"get": {"responses": answers({"allOf": ["#/components/schemas/A"]})}}}}, "not a list of schemas", 1),
+    ("an answer of an older form", {"paths": {"/q": {"get": {"responses": {"200": {"description": "x", "schema": {"type": "string"}}}}}}}, "a response object has no schema", 1),
+    ("an answer without a description", {"paths": {"/q": {"get": {"responses": {"200": {}}}}}}, "has no description", 1),
+    ("content that is a list", {"paths": {"/q": {"get": {"responses": {"200": {"description": "x", "content": []}}}}}}, "`content` of the answer 200 is not a mapping", 1),
+    ("a header that is a text", {"paths": {"/q": {"get": {"responses": {"200": {"description": "x", "headers": {"X-A": "a"}}}}}}}, "the header X-A is no mapping", 1),
+    ("a parameter twice", {"paths": {"/q": {"get": {"parameters": [{"name": "a", "in": "query"}] * 2, "responses": _OK}}}}, "the query parameter a stands twice", 1),
     ("no operations", {"paths": {}}, "no operations", 0),
     ("paths that are a list", {"paths": []}, "no mapping", 0),
 ]  # fmt: skip
@@ -59,6 +70,28 @@ def test_faults_are_listed_and_the_sound_rest_is_kept(what: str, parts: dict[str
     assert found[0].mend
     assert position(contract.documents["quay.yaml"], found[0].location.pointer).line > 1
     assert len(contract.operations) == sound
+
+
+def test_what_is_left_out_of_a_schema_forbids_nothing_and_what_no_schema_is_proves_nothing() -> None:
+    contract = read_contract(definition({"/q": {"get": {"responses": answers({"maxLength": -1, "minimum": "5"})}}}))
+    schema = contract.schema(next(contract.schema_refs(contract.operations[0])))
+    assert schema.accepts("quay") and schema.accepts(1) and schema.accepts_anything
+    # An extension and an example are no schemas, whatever they have; a property may be called like a keyword.
+    free = {"x-a": {"schema": {"type": "int"}}, "example": {"minLength": -1}, "properties": {"type": {"type": "string"}, "minLength": {"type": "integer"}}}  # fmt: skip
+    assert read_contract(definition({"/q": {"get": {"responses": answers(free)}}})).faults == ()
+
+
+@pytest.mark.parametrize(
+    ("parameters", "words"),
+    [
+        ([{"in": "body", "name": "b", "schema": {}}, {"in": "formData", "name": "f", "type": "string"}], "form data cannot stand beside a body"),
+        ([{"in": "body", "name": "b", "schema": {}}, {"in": "body", "name": "c", "schema": {}}], "one body parameter only"),
+        ([{"in": "query", "name": "b", "type": "int"}], "unknown type int"),
+    ],
+)  # fmt: skip
+def test_faults_of_the_older_form(parameters: Any, words: str) -> None:
+    old = {"swagger": "2.0", "info": {"title": "q", "version": "1"}, "paths": {"/q": {"post": {"parameters": parameters, "responses": {"200": {"description": "x"}}}}}}  # fmt: skip
+    assert [words in fault.what for fault in read_contract(json.dumps(old)).faults] == [True]
 
 
 @pytest.mark.parametrize(

@@ -122,7 +122,7 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
                 "deprecated": one.deprecated,
                 **dict(one.facts),
                 "line": _line(contract, one),
-                "notCheckable": [{"part": part, "why": why} for part, why in one.not_checkable()],
+                **_lost(one),
             }
             for one in contract.operations
         ]
@@ -158,11 +158,19 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
         out.table(("request", "method", "to", "after", "summary"), sent, styles=("name",))
 
 
+def _lost(operation: Operation) -> dict[str, Any]:
+    """What of an operation cannot be called or checked, for `--json`."""
+    parts = [{"part": part, "why": why} for part, why in operation.not_checkable()]
+    return {"notCallable": operation.not_callable, "notCheckable": parts}
+
+
 def _summary(operation: Operation) -> str:
     lost = len(list(operation.not_checkable()))
     marks = (" (deprecated)" if operation.deprecated else "") + (
         f" ({lost} part{'s' * (lost > 1)} not checkable)" if lost else ""
     )
+    if operation.not_callable:
+        marks = f" (not callable: {operation.not_callable})"
     return (operation.summary + marks).strip()
 
 
@@ -186,6 +194,8 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
             out.line(f"  {word}: ", (text, "name"))
     if operation.security:
         out.line("  sign-in: ", (operation.fact("sign-in"), "name"))
+    if operation.not_callable:
+        out.line(("  not callable: ", "remark"), operation.not_callable)
     for part, why in operation.not_checkable():
         out.line(("  not checkable: ", "remark"), f"{part}: {why}")
     rows = [_input_row(contract, one) for one in operation.inputs]
@@ -268,6 +278,7 @@ def operation_data(contract: Contract, operation: Operation) -> dict[str, Any]:
         "summary": operation.summary,
         **dict(operation.facts),
         "line": _line(contract, operation),
+        **_lost(operation),
         "inputs": inputs,
         "body": [_media_data(contract, media) for media in (operation.body.media if operation.body else ())],
         "answers": [

@@ -19,6 +19,8 @@ def sample_inputs(
     contract: Contract, operation: Operation, *, full: bool, content_type: str = "", seed: int = 0
 ) -> Inputs:
     """Valid values: for what is required, or with `full` for everything that goes together. Unsampleable names the input."""
+    if operation.not_callable:
+        raise Unsampleable(f"{operation.id} cannot be called: {operation.not_callable}", mend="correct the definition")
     values = {
         one.address: sample_of(contract, one, seed)
         for one in operation.inputs

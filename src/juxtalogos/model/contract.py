@@ -195,6 +195,8 @@ class Operation:
     """Ids of operations that are called before it, so that there is something for it to find."""
     group: str = ""
     """What of the contract it belongs to: a tag, a service, the first part of its address."""
+    not_callable: str = ""
+    """Why it cannot be called at all; empty as a rule. It stays where operations are listed and counted."""
 
     def fact(self, word: str) -> str:
         """What holds for a word: `method`, `path`, `sign-in`, or one of its facts."""

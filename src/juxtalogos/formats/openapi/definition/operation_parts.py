@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any, NamedTuple
 
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.formats.openapi.definition.documents import Documents
 from juxtalogos.model.contract import Body, DeclaredAnswer, DeclaredHeader, DeclaredLink, Input, Media
-from juxtalogos.model.errors import quoted
+from juxtalogos.model.errors import nearest, quoted
 from juxtalogos.model.location import Location
 from juxtalogos.model.schema import Direction, SchemaRef
 
@@ -64,12 +64,21 @@ class PartReader:
         """The operation's own parameters override those of its path item (same name and place)."""
         found: dict[tuple[str, str], Input] = {}
         for value, place in lists:
+            own: set[tuple[str, str]] = set()
             for index, item in enumerate(value if isinstance(value, list) else ()):
                 followed = self.documents.follow(item, place.child("parameters", index))
                 one = self.input(*followed) if followed else None
                 if one:
+                    self.once(one.place, one.name, own, place.child("parameters", index))
                     found[(one.place, one.name)] = one
         return tuple(found.values())
+
+    def once(self, place: str, name: str, seen: set[tuple[str, str]], location: Location) -> None:
+        """Tells a parameter that stands twice in one list (OpenAPI, operation object: "MUST NOT include duplicated")."""
+        if (place, name) in seen:
+            what = f"the {place} parameter {quoted(name)} stands twice; the last is used"
+            self.documents.fault(what, location, "leave one of them out", "warning")
+        seen.add((place, name))
 
     def input(self, value: Any, location: Location) -> Input | None:
         """A parameter as an input; None when it is none."""
@@ -205,14 +214,33 @@ class PartReader:
                 )
                 continue
             followed = self.documents.follow(item, place)
-            if followed is not None and isinstance(followed[0], dict):
+            if followed is not None and self.is_answer(*followed, key):
                 found.append(self.answer_of(status, *followed, produces))
                 continue
-            if followed is not None:
-                self.documents.fault(f"the answer {key} is no mapping", place, "write a response object")
             lost = cannot_be_read("answer")
             found.append(DeclaredAnswer(status, (), (), place, open_body=True, unreadable=lost))
         return tuple(found)
+
+    fields: Mapping[str, type] = {"description": str, "content": dict, "headers": dict, "links": dict}
+    """What a response object may have, and of which kind."""
+
+    def is_answer(self, value: Any, location: Location, key: str) -> bool:
+        """Whether a response object can be read; what it lacks or has too much is told."""
+        if not isinstance(value, dict):
+            self.documents.fault(f"the answer {key} is no mapping", location, "write a response object")
+            return False
+        if "description" not in value:
+            what = f"the answer {key} has no description, which the standard requires"
+            self.documents.fault(what, location, "describe it in a sentence", "warning")
+        for name in value:
+            if name not in self.fields and not name.startswith("x-"):
+                what = f"a response object has no {quoted(name)}; it goes unread"
+                self.documents.fault(what, location.child(name), nearest(name, self.fields), "warning")
+        wrong = [name for name, kind in self.fields.items() if name in value and not isinstance(value[name], kind)]
+        for name in wrong:
+            kind = "a text" if self.fields[name] is str else "a mapping"
+            self.documents.fault(f"`{name}` of the answer {key} is not {kind}", location.child(name), f"write {kind}")
+        return "content" not in wrong and "schema" not in wrong
 
     def answer_of(self, status: str, value: dict[str, Any], location: Location, produces: list[str]) -> DeclaredAnswer:
         """`produces` is what OpenAPI 2.0 says elsewhere of all answers."""
@@ -231,7 +259,13 @@ class PartReader:
         """The declared headers of an answer."""
         for name, item in value.items() if isinstance(value, dict) else ():
             followed = self.documents.follow(item, location.child("headers", name))
-            if followed is None or not isinstance(followed[0], dict) or name.lower() == "content-type":
+            if name.lower() == "content-type":
+                continue
+            if followed is None or not isinstance(followed[0], dict):
+                at = location.child("headers", name)
+                if followed is not None:
+                    self.documents.fault(f"the header {quoted(name)} is no mapping", at, "write a header object")
+                yield DeclaredHeader(name, False, None, at, unreadable=cannot_be_read("header"))
                 continue
             holder, place = followed
             required, explode, content = holder.get("required") is True, holder.get("explode") is True, ""

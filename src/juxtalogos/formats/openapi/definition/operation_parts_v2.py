@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.formats.openapi.definition.documents import Documents
-from juxtalogos.formats.openapi.definition.operation_parts import IGNORED_HEADERS, PartReader, Parts
+from juxtalogos.formats.openapi.definition.operation_parts import IGNORED_HEADERS, PartReader, Parts, cannot_be_read
 from juxtalogos.model.contract import Body, DeclaredAnswer, DeclaredHeader, Input, Media
 from juxtalogos.model.errors import quoted
 from juxtalogos.model.location import Location
@@ -30,9 +30,19 @@ class OldPartReader(PartReader):
         consumes = self.media_types(value, "consumes")
         body = next((self.whole(one, at, consumes) for one, at in given if one["in"] == "body"), None)
         form = [(one, at) for one, at in given if one["in"] == "formData"]
+        self.several_bodies([at for one, at in given if one["in"] == "body"], [at for _, at in form])
         if form and body is None:
             body = self.form(form, location, consumes)
         return Parts(tuple(one for one in inputs if one), body, answers)
+
+    def several_bodies(self, bodies: list[Location], form: list[Location]) -> None:
+        """OpenAPI 2.0, parameter object: one body parameter at most, and none beside form data."""
+        if bodies and form:
+            what = "form data cannot stand beside a body parameter; the body parameter is used"
+            self.documents.fault(what, form[0], "declare either a body or form data", "warning")
+        for extra in bodies[1:]:
+            what = "there can be one body parameter only; the first is used"
+            self.documents.fault(what, extra, "put all into one schema", "warning")
 
     def media_types(self, operation: dict[str, Any], key: str) -> list[str]:
         """The operation's own list overrides the definition's, also where it is empty."""
@@ -44,6 +54,7 @@ class OldPartReader(PartReader):
         """(parameter object, its place); the operation's own override those of its path item."""
         found: dict[tuple[str, str], tuple[dict[str, Any], Location]] = {}
         for value, place in lists:
+            own: set[tuple[str, str]] = set()
             for index, item in enumerate(value if isinstance(value, list) else ()):
                 followed = self.documents.follow(item, place.child("parameters", index))
                 if followed is None:
@@ -54,6 +65,7 @@ class OldPartReader(PartReader):
                     what = "a parameter needs `name`, and `in` with path, query, header, formData or body"
                     self.documents.fault(what, at, "add them")
                     continue
+                self.once(one["in"], one["name"], own, place.child("parameters", index))
                 found[(one["in"], one["name"])] = one, at
         return list(found.values())
 
@@ -115,6 +127,8 @@ class OldPartReader(PartReader):
         media = tuple(Media(name, schema, place, (), encoding, styles) for name in named or [FORM])
         return Body(any(required for _, _, required in members), media, place)
 
+    fields: Mapping[str, type] = {"description": str, "schema": dict, "headers": dict, "examples": dict}
+
     def answer_of(self, status: str, value: dict[str, Any], location: Location, produces: list[str]) -> DeclaredAnswer:
         """One declared answer."""
         examples = value.get("examples")
@@ -133,6 +147,11 @@ class OldPartReader(PartReader):
         """The declared headers of an answer, which are schemas themselves."""
         for name, item in value.items() if isinstance(value, dict) else ():
             place = location.child("headers", name)
-            if isinstance(item, dict) and name.lower() != "content-type":
+            if name.lower() == "content-type":
+                continue
+            if not isinstance(item, dict):
+                self.documents.fault(f"the header {quoted(name)} is no mapping", place, "write a header object")
+                yield DeclaredHeader(name, False, None, place, unreadable=cannot_be_read("header"))
+            else:
                 schema = SchemaRef(self.dialect, place.document, place.pointer, Direction.RESPONSE)
                 yield DeclaredHeader(name, False, schema, place, description=str(item.get("description", "")))

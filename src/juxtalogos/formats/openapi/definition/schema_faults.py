@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator, Sequence
 from typing import Any
 
@@ -12,6 +13,7 @@ from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import nearest, quoted
 from juxtalogos.model.location import Location
 from juxtalogos.schema.json import BadReference, JsonEngine
+from juxtalogos.schema.json.tree.keyword_kinds import KINDS, wrong_kinds
 from juxtalogos.schema.json.tree.nodes import Node, Rule
 from juxtalogos.schema.json.tree.walk import children
 from juxtalogos.schema.patterns import PatternError, compile_pattern
@@ -131,6 +133,9 @@ def schema_faults(documents: Documents, dialect: str) -> None:
     for uri, document in documents.by_uri.items():
         for link, value in documents.surveys[uri].suspects:
             _keyword_faults(value, place(document, link), documents, dialect)
+        for link in documents.surveys[uri].no_schemas:
+            what = "a schema is a mapping of keywords; what stands here says nothing"
+            documents.fault(what, place(document, link), "write a schema such as `type: string`", "warning")
 
 
 def _keyword_faults(value: dict[str, Any], location: Location, documents: Documents, dialect: str) -> None:
@@ -142,11 +147,15 @@ def _keyword_faults(value: dict[str, Any], location: Location, documents: Docume
     for name in types:
         if name not in TYPES:
             fault("type", f"unknown type {quoted(name)}; the keyword is left out", nearest(str(name), TYPES))
+    for word in wrong_kinds(value):
+        what = f"`{word}` is {quoted(json.dumps(value[word], default=str))}, not {KINDS[word][1]}; it is left out"
+        fault(word, what, f"write {KINDS[word][1]}")
     if isinstance(named, list) and dialect == "openapi-3.0":
         fault(
             "type", "`type` is a list, which OpenAPI 3.0 does not know", "use one type, and `nullable: true` for null"
         )
-    if "required" in value and not isinstance(value["required"], list):
+    is_parameter = "in" in value and "name" in value  # of OpenAPI 2.0, where `required` is another keyword
+    if "required" in value and not isinstance(value["required"], list) and not is_parameter:
         fault(
             "required",
             "`required` in a schema is a list of property names; it is left out",

@@ -11,6 +11,7 @@ from typing import Any
 
 from juxtalogos.model.document import Document
 from juxtalogos.model.location import Location, join_pointer
+from juxtalogos.schema.json.tree.keyword_kinds import is_schema, wrong_kinds
 
 Link = tuple[Any, ...]
 """() at the root, else (link of the parent, key)."""
@@ -19,6 +20,7 @@ _NO_REFERENCES_BELOW = frozenset(("enum", "const", "default", "example", "value"
 _NO_SCHEMAS_BELOW = frozenset(("example", "examples", "default", "enum", "const"))
 _FREE_NAMES = frozenset(("properties", "patternProperties", "schemas", "$defs", "definitions", "dependentSchemas"))
 _MAPS_OF_SCHEMAS = frozenset(("properties", "schemas", "patternProperties", "$defs", "definitions"))
+_HOMES: tuple[Link, ...] = ((((), "components"), "schemas"), ((), "definitions"))
 _SCHEMA_KEYS = frozenset(
     ("schema", "items", "allOf", "anyOf", "oneOf", "not", "additionalProperties", "if", "then", "else", "contains", "prefixItems")
 )  # fmt: skip
@@ -35,6 +37,8 @@ class Survey:
     """(place of the `$ref`'s holder, reference)."""
     suspects: list[tuple[Link, dict[str, Any]]] = field(default_factory=list)
     """Schemas that have keywords which may be of the wrong kind."""
+    no_schemas: list[Link] = field(default_factory=list)
+    """What stands where a schema must and is none."""
     secrets: set[str] = field(default_factory=set)
     """Names of properties and parameters of the format `password`."""
     rebased: bool = False
@@ -53,6 +57,8 @@ def place(document: Document, link: Link) -> Location:
 def survey(document: Document) -> Survey:
     """What one walk over a document tells."""
     found = Survey()
+    # In OpenAPI 2.0 parameters and headers are schemas themselves.
+    old = type(document.value) is dict and "swagger" in document.value
     seen: set[int] = set()
     stack: list[tuple[Any, Link, int, bool]] = [(document.value, (), PLAIN, True)]
     while stack:
@@ -76,10 +82,16 @@ def survey(document: Document) -> Survey:
                 stack.append((item, (link, key), SCHEMA, followed))
                 continue
             below = followed and key not in _NO_REFERENCES_BELOW
-            if kind == NO_SCHEMA or key in _NO_SCHEMAS_BELOW:
+            if kind == NO_SCHEMA or key in _NO_SCHEMAS_BELOW or key[:2] == "x-":
                 inside = NO_SCHEMA
             elif key in _FREE_NAMES:
                 inside = MAP_OF_SCHEMAS if type(item) is dict else PLAIN
+                if type(item) is dict and (kind == SCHEMA or (link, key) in _HOMES):
+                    found.no_schemas += [
+                        ((link, key), name) for name, one in item.items() if not is_schema(one) and name[:2] != "x-"
+                    ]
+            elif old and kind == PLAIN and key in ("parameters", "headers"):
+                inside = MAP_OF_SCHEMAS if type(item) is dict else SCHEMA
             else:
                 inside = SCHEMA if key in _SCHEMA_KEYS else PLAIN
             stack.append((item, (link, key), inside, below))
@@ -95,13 +107,17 @@ def _look(value: dict[str, Any], link: Link, kind: int, followed: bool, found: S
         _secret(value, link, found)
     if kind != NO_SCHEMA and ("$id" in value or "$anchor" in value or "$dynamicAnchor" in value):
         found.rebased = True
+    schema = value.get("schema")
+    if type(schema) is dict and schema.get("format") == "password" and type(value.get("name")) is str:
+        found.secrets.add(value["name"])
     if kind != SCHEMA:
-        schema = value.get("schema")
-        if type(schema) is dict and schema.get("format") == "password" and type(value.get("name")) is str:
-            found.secrets.add(value["name"])
         return
     named = value.get("type")
-    if (named is not None and (type(named) is not str or named not in TYPES)) or not _CHECKED.isdisjoint(value):
+    if (
+        (named is not None and (type(named) is not str or named not in TYPES))
+        or not _CHECKED.isdisjoint(value)
+        or wrong_kinds(value)
+    ):
         found.suspects.append((link, value))
 
 

@@ -53,7 +53,9 @@ class _Port:
     address: str
     binding: Defined
     version: str
-    """`1.1` or `1.2`; `http` for a plain HTTP binding."""
+    """`1.1` or `1.2`; `http` for a plain HTTP binding; empty for what cannot be called."""
+    lost: str = ""
+    """Why nothing on it can be called."""
 
 
 class _WsdlReader:
@@ -66,13 +68,13 @@ class _WsdlReader:
 
     def contract(self) -> Contract:
         ports = list(self.ports())
-        base = _common([port.address for port in ports])
+        base = _common([port.address for port in ports if not port.lost])
         operations = self.named([one for port in ports for one in self.operations(port, base)])
         self.tell_lost(operations)
         reader = self.schemas(operations)
         faults = (*self.documents.faults, *reader.sources.faults)
         sound = tuple(operations)
-        if not sound:
+        if not any(not one.not_callable for one in sound):
             raise self.unusable(faults)
         root = self.documents.by_uri[self.documents.root].value.root
         return Contract(
@@ -137,6 +139,8 @@ class _WsdlReader:
                 self.documents.fault(
                     told, binding.place(), "add a port with its address, where it is in use", "warning"
                 )
+                lost = f"the binding {local(name)} belongs to no port"
+                yield _Port(local(name), "", "", binding, _version(binding) or "", lost)
 
     def port(self, service: Defined, node: ET.Element) -> _Port | None:
         name = node.get("name", "")
@@ -148,20 +152,15 @@ class _WsdlReader:
             self.documents.fault(f"the port {name} names the binding {quoted(text)}, which is not there", service.place(node, "binding"), nearest(text.rpartition(":")[2], known) or "add it")  # fmt: skip
             return None
         version = _version(binding)
-        if version is None:
-            self.documents.fault(
-                f"the binding {binding.node.get('name', '')} is neither SOAP 1.1, SOAP 1.2 nor HTTP",
-                binding.place(),
-                "its operations are left out",
-                "warning",
-            )
-            return None
+        lost = "" if version else f"the binding {binding.node.get('name', '')} is neither SOAP 1.1, SOAP 1.2 nor HTTP"
+        if lost:
+            self.documents.fault(lost, binding.place(), "its operations cannot be called", "warning")
         address = next((one.get("location", "") for one in node if local(one.tag) == "address"), "")
-        if not address:
+        if not address and not lost:
             self.documents.fault(
                 f"the port {name} has no address", service.place(node), "the target's base URL is used", "warning"
             )
-        return _Port(service.node.get("name", ""), name, address.strip(), binding, version)
+        return _Port(service.node.get("name", ""), name, address.strip(), binding, version or "", lost)
 
     # Operations.
 
@@ -171,6 +170,8 @@ class _WsdlReader:
         port_type = self.documents.defined.get(("portType", named or ""))
         if port_type is None:
             self.documents.fault(f"the port type {quoted(binding.node.get('type', ''))} is not there", binding.place(attribute="type"), "add it or correct the name")  # fmt: skip
+            for node in binding.node.iterfind(w("operation")):
+                yield self.bare(port, node, "its port type is not there")
             return
         named_alike: dict[str | None, list[ET.Element]] = {}
         for one in port_type.node.iterfind(w("operation")):
@@ -180,17 +181,27 @@ class _WsdlReader:
             abstract = self.abstract(named_alike.get(node.get("name"), []), node)
             if abstract is None:
                 self.documents.fault(f"the port type has no operation {quoted(node.get('name', ''))}", binding.place(node), "correct the name")  # fmt: skip
+                yield self.bare(port, node, "its port type has no such operation")
                 continue
             if abstract.find(w("input")) is None:
-                self.documents.fault(
-                    f"{node.get('name', '')} is sent by the service itself (no input, or output first)",
-                    binding.place(node),
-                    "it is left out",
-                    "warning",
-                )
-                continue
-            bound = Bound(self.documents, binding, node, port_type, abstract, port.version, wanted)
-            yield self.operation(port, bound, base)
+                lost = f"{node.get('name', '')} is sent by the service itself (no input, or output first)"
+                self.documents.fault(lost, binding.place(node), "it cannot be called", "warning")
+                yield self.bare(port, node, port.lost or "it is sent by the service itself", abstract)
+            elif not port.version:
+                yield self.bare(port, node, port.lost, abstract)
+            else:
+                bound = Bound(self.documents, binding, node, port_type, abstract, port.version, wanted)
+                yield replace(self.operation(port, bound, base), not_callable=port.lost)
+
+    def bare(self, port: _Port, node: ET.Element, why: str, abstract: ET.Element | None = None) -> Operation:
+        """An operation of which no more is told than that it is there."""
+        place, name = port.binding.place(node), node.get("name", "")
+        facts = (("service", port.service), ("port", port.name))
+        summary = _documentation(abstract) if abstract is not None else ""
+        group = local(port.binding.node.get("type", "").rpartition(":")[2])
+        return Operation(
+            name, self.name, "", "", place, place.pointer, name, summary, facts=facts, group=group, not_callable=why
+        )
 
     @staticmethod
     def abstract(likes: list[ET.Element], node: ET.Element) -> ET.Element | None:
@@ -236,14 +247,15 @@ class _WsdlReader:
 
     def named(self, operations: list[Operation]) -> list[Operation]:
         """Ids: the operation's own name where that is unique, else with its port, else with service and port."""
-        shorts = Counter(one.id for one in operations)
+        # What can be called keeps its short name beside what cannot.
+        shorts = Counter(one.id for one in operations if not one.not_callable)
         found: list[Operation] = []
         taken: set[str] = set()
         for one in operations:
             facts = dict(one.facts)
             name = one.id
-            if shorts[name] > 1:
-                name = f"{facts['service']}.{facts['port']}.{one.id}"
+            if shorts[name] > 1 or (one.not_callable and shorts[name]):
+                name = ".".join(word for word in (facts["service"], facts["port"], one.id) if word)
             if name in taken and facts.get("input"):
                 name = f"{name}.{facts['input']}"
             base, number = name, 2

@@ -24,6 +24,8 @@ from juxtalogos.schema.xml.tell.text import Prefixes
 
 def encode(contract: Contract, operation: Operation, inputs: Inputs, base_url: str, *, loose: bool = False) -> Request:
     """The request, without credentials. UsageError names an input that does not fit; `loose` sends it all the same."""
+    if operation.not_callable:
+        raise UsageError(f"{operation.id} cannot be called: {operation.not_callable}", mend="correct the definition")
     by_address = {one.address: one for one in operation.inputs}
     for address in inputs.values:
         if address not in by_address and not address.startswith("header.") and not loose:

@@ -56,12 +56,13 @@ class Matcher:
 
     def __init__(self, contract: Contract) -> None:
         self.contract = contract
+        self.operations = tuple(one for one in contract.operations if not one.not_callable)
 
     @cached_property
     def by_name(self) -> dict[str, list[Operation]]:
         """Operations by the name of the first element in their bodies."""
         found: dict[str, list[Operation]] = {}
-        for operation in self.contract.operations:
+        for operation in self.operations:
             for name in body_names(self.contract, operation) if version_of(operation) else ():
                 found.setdefault(name, []).append(operation)
         return found
@@ -69,11 +70,11 @@ class Matcher:
     @cached_property
     def unreadable(self) -> list[Operation]:
         """Operations whose declared body cannot be read."""
-        return [one for one in self.contract.operations if one.body and any(part.unreadable for part in one.body.media)]
+        return [one for one in self.operations if one.body and any(part.unreadable for part in one.body.media)]
 
     def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
         """Of operations at the same address those whose element stands in the body, the one with the same action first."""
-        operations = self.contract.operations
+        operations = self.operations
         plain = tuple(one for one in operations if not version_of(one) and _is_plain(one, request, base_url))
         if request.method != "POST":
             return plain
@@ -93,7 +94,7 @@ class Matcher:
 
     def unmatched(self, request: Request, base_url: str) -> CheckResult | str:
         """What a request is that no operation matches: a finding at an address of ours; else why it is none of ours."""
-        if not any(_same_place(url_of(one, base_url), request.url) for one in self.contract.operations):
+        if not any(_same_place(url_of(one, base_url), request.url) for one in self.operations):
             return "outside the base URL"
         if request.method == "GET":
             return "it asks for the definition or a page, which no operation declares"

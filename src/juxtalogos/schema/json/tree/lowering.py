@@ -6,13 +6,13 @@ A keyword whose operand is of the wrong kind is left out; reading a definition l
 from __future__ import annotations
 
 import contextlib
-import math
 from collections.abc import Callable, Iterator
 from typing import Any
 
 from juxtalogos.documents.uris import join_uri
 from juxtalogos.model.location import Location
 from juxtalogos.schema.json.tree.dialects import Dialect, enter
+from juxtalogos.schema.json.tree.keyword_kinds import is_count, is_number
 from juxtalogos.schema.json.tree.nodes import (
     Conditional,
     Contains,
@@ -99,7 +99,7 @@ class _Lowering:
     def scalars(self) -> Iterator[Rule]:
         for keyword in _NUMBERS:
             operand: Any = self.value.get(keyword)
-            if not self.has(keyword) or not _is_number(operand) or (keyword == "multipleOf" and operand <= 0):
+            if not self.has(keyword) or not is_number(operand) or (keyword == "multipleOf" and operand <= 0):
                 continue
             if (
                 self.dialect.boolean_exclusive
@@ -111,7 +111,7 @@ class _Lowering:
                 yield self.rule(keyword, operand)
         for keyword in _COUNTS:
             operand = self.value.get(keyword)
-            if self.has(keyword) and _is_number(operand) and operand == int(operand):
+            if self.has(keyword) and is_count(operand):
                 yield self.rule(keyword, int(operand))
         if self.has("pattern") and isinstance(self.value["pattern"], str):
             with contextlib.suppress(PatternError):  # listed as a fault of the definition
@@ -193,8 +193,8 @@ class _Lowering:
                 "contains",
                 Contains(
                     self.child(self.value["contains"], "contains"),
-                    int(least) if knows and _is_number(least) else 1,
-                    int(most) if knows and _is_number(most) else None,
+                    int(least) if knows and is_number(least) else 1,
+                    int(most) if knows and is_number(most) else None,
                     "prefixItems" in self.dialect.keywords,
                 ),
             )
@@ -266,10 +266,3 @@ def _xml(value: Any) -> Xml | None:
         value[key] if isinstance(value.get(key), str) else "" for key in ("name", "namespace", "prefix")
     )
     return Xml(name, space, prefix, attribute=value.get("attribute") is True, wrapped=value.get("wrapped") is True)
-
-
-def _is_number(value: Any) -> bool:
-    """A number that JSON can write, of a size that it can compute with."""
-    if type(value) is int:
-        return value.bit_length() < 8_000
-    return type(value) is float and math.isfinite(value)
