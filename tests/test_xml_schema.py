@@ -131,6 +131,8 @@ FAULTS = (
     ('<xs:simpleType name="S"><xs:restriction base="xs:int"><xs:minInclusive value="x"/></xs:restriction></xs:simpleType>', "minInclusive is x", "minInclusive", "correct it"),
     ('<xs:simpleType name="S"><xs:restriction base="xs:string"><xs:pattern value="[a"/></xs:restriction></xs:simpleType>', "[a is no pattern", "pattern", "appendix F"),
     ('<xs:simpleType name="S"><xs:restriction base="xs:string"><xs:maxInclusive value="3"/></xs:restriction></xs:simpleType>', "maxInclusive has no meaning for string", "maxInclusive", "remove it"),
+    ('<xs:simpleType name="S"><xs:restriction base="xs:string"><xs:totalDigits value="3"/></xs:restriction></xs:simpleType>', "totalDigits has no meaning for string", "totalDigits", "remove it"),
+    ('<xs:simpleType name="S"><xs:restriction base="xs:date"><xs:length value="3"/></xs:restriction></xs:simpleType>', "length has no meaning for date", "length", "remove it"),
     ('<xs:simpleType name="S"><xs:restriction base="t:S"/></xs:simpleType>', "derived from itself", "simpleType", "another base"),
     ('<xs:complexType name="C"><xs:complexContent><xs:extension base="t:C"/></xs:complexContent></xs:complexType>', "derived from itself", "@base", "another base"),
     ('<xs:group name="G"><xs:sequence><xs:group ref="t:G"/></xs:sequence></xs:group>', "this group contains itself", "group", "break the circle"),

@@ -74,7 +74,7 @@ class _WsdlReader:
         reader = self.schemas(operations)
         faults = (*self.documents.faults, *reader.sources.faults)
         sound = tuple(operations)
-        if not any(not one.not_callable for one in sound):
+        if not sound:
             raise self.unusable(faults)
         root = self.documents.by_uri[self.documents.root].value.root
         return Contract(
@@ -133,7 +133,7 @@ class _WsdlReader:
                 if port is not None:
                     yield port
         for (kind, name), binding in self.documents.defined.items():
-            if kind == "binding" and name not in used and services:
+            if kind == "binding" and name not in used:
                 count = len(binding.node.findall(w("operation")))
                 told = f"the binding {local(name)} belongs to no port: {count} operation{'s' if count != 1 else ''} of it cannot be called"
                 self.documents.fault(

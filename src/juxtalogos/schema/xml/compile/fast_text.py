@@ -36,7 +36,7 @@ def text_test(kind: SimpleType) -> Test | None:
         return WHOLE
     if kind.needs_scope:
         return lambda text: False  # prefixes belong to a place: the checker knows it
-    free = kind.primitive in ("string", "anySimpleType") and kind.variety == "atomic"
+    free = kind.primitive in ("string", "anySimpleType") and kind.variety == "atomic" and not kind.unread
     return (
         None if free and not (kind.facets or kind.patterns or kind.enumeration) else lambda text: kind.accepts(text, {})
     )
@@ -49,7 +49,7 @@ def _concerns_all(kind: SimpleType) -> bool:
 
 def easy_test(kind: SimpleType) -> Callable[[str], Any] | None:
     """A quick test that is true only of values, though not of all; None where there is none."""
-    if kind.variety != "atomic" or kind.enumeration or _concerns_all(kind):
+    if kind.variety != "atomic" or kind.enumeration or kind.unread or _concerns_all(kind):
         return None
     if kind.primitive == "decimal" and set(kind.facets) <= set(_BOUNDS):
         return _number(kind)

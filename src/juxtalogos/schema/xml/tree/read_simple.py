@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import xml.etree.ElementTree as ET
-from typing import TYPE_CHECKING, Any
+from dataclasses import replace
+from typing import Any
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.model.errors import quoted
@@ -14,10 +15,10 @@ from juxtalogos.schema.xml.tree.simple_types import FACETS, Facet, SimpleType, W
 from juxtalogos.schema.xml.tree.sources import SchemaEntry, Sources
 from juxtalogos.schema.xml.tree.value_spaces import ORDERED
 
-if TYPE_CHECKING:
-    pass
-
 _COUNTS = ("length", "minLength", "maxLength", "totalDigits", "fractionDigits")
+_DIGITS = ("totalDigits", "fractionDigits")
+_MEASURED = ("string", "anyURI", "hexBinary", "base64Binary", "QName", "NOTATION")
+"""Primitives whose values have a length (section 4.1.5)."""
 _BOUNDS = ("minInclusive", "maxInclusive", "minExclusive", "maxExclusive")
 _REPLACES = {
     "minInclusive": "minExclusive",
@@ -25,6 +26,10 @@ _REPLACES = {
     "maxInclusive": "maxExclusive",
     "maxExclusive": "maxInclusive",
 }
+
+
+UNREAD = replace(BUILTINS["anySimpleType"], unread=True, remembered=set())
+"""Stands for a type that is named and is not there."""
 
 
 class SimpleReader(BaseReader):
@@ -35,15 +40,17 @@ class SimpleReader(BaseReader):
         self._reading: set[ET.Element] = set()
 
     def simple(self, node: ET.Element, above: SchemaEntry, name: str = "") -> SimpleType:
-        """The type that a `simpleType` element declares; a fault makes it a text of any form."""
+        """The type that a `simpleType` element declares; UNREAD with a fault where it cannot be told."""
         if node in self._reading:
             self.sources.fault("this type is derived from itself", above.source.place(node), "name another base")
-            return BUILTINS["anySimpleType"]
+            return UNREAD
         self._reading.add(node)
+        before = self.unknown  # the type itself says whether it can be read
         try:
             return self._simple(node, above, name)
         finally:
             self._reading.discard(node)
+            self.unknown = before
 
     def _simple(self, node: ET.Element, above: SchemaEntry, name: str) -> SimpleType:
         how = next((one for one in node if local(one.tag) in ("restriction", "list", "union")), None)
@@ -51,7 +58,7 @@ class SimpleReader(BaseReader):
             self.sources.fault(
                 "this simpleType holds no restriction, list or union", above.source.place(node), "add one"
             )
-            return BUILTINS["anySimpleType"]
+            return UNREAD
         kind = local(how.tag)
         inner = [one for one in how if one.tag == f"{S}simpleType"]
         final = frozenset(node.get("final", above.source.node.get("finalDefault", "")).split())
@@ -61,11 +68,14 @@ class SimpleReader(BaseReader):
             made = self.restricted(how, base, above, name)
         elif kind == "list":
             item = self.simple(inner[0], above) if inner else self._named(how, "itemType", above)
-            made = SimpleType(name, "list", "", where_of(above.source, node), BUILTINS["anySimpleType"], item=item)
+            made = SimpleType(
+                name, "list", "", where_of(above.source, node), BUILTINS["anySimpleType"], item=item, unread=item.unread
+            )
         else:
             members = [self._named_text(text, how, above) for text in how.get("memberTypes", "").split()]
             members += [self.simple(one, above) for one in inner]
-            made = SimpleType(name, "union", "", where_of(above.source, node), BUILTINS["anySimpleType"], "preserve", members=tuple(members))  # fmt: skip
+            made = SimpleType(name, "union", "", where_of(above.source, node), BUILTINS["anySimpleType"], "preserve", members=tuple(members),
+                unread=bool(members) and all(one.unread for one in members))  # fmt: skip
         made.final = frozenset(("restriction", "list", "union")) if "#all" in final else final
         return made
 
@@ -78,12 +88,12 @@ class SimpleReader(BaseReader):
     def _named(self, node: ET.Element, attribute: str, above: SchemaEntry) -> SimpleType:
         if attribute not in node.attrib:
             self.sources.fault(f"{attribute} is missing", above.source.place(node), f"name a type with {attribute}")
-            return BUILTINS["anySimpleType"]
+            return UNREAD
         found = self.type_at(node, attribute, above)
         if found is not None and not isinstance(found, SimpleType):
             self.sources.fault(f"{quoted(node.get(attribute, ''))} is no simple type", above.source.place(node, attribute), "name a simple type")  # fmt: skip
-            return BUILTINS["anySimpleType"]
-        return found or BUILTINS["anySimpleType"]
+            return UNREAD
+        return found or UNREAD
 
     def _named_text(self, text: str, node: ET.Element, above: SchemaEntry) -> SimpleType:
         """One of several names in an attribute."""
@@ -93,14 +103,17 @@ class SimpleReader(BaseReader):
             self.sources.fault(
                 f"there is no type {quoted(text)}", above.source.place(node, "memberTypes"), "declare or import it"
             )
-        return found if isinstance(found, SimpleType) else BUILTINS["anySimpleType"]
+        return found if isinstance(found, SimpleType) else UNREAD
 
     def restricted(self, how: ET.Element, base: SimpleType, above: SchemaEntry, name: str) -> SimpleType:
         """A restriction by the facets that an element holds."""
         made = SimpleType(
             name, base.variety, base.primitive, where_of(above.source, how), base, base.space, base.item, base.members,
             dict(base.facets), base.patterns, base.enumeration, kind=base.kind, keys=base.keys,
+            unread=base.unread,
         )  # fmt: skip
+        if base.unread:
+            return made
         patterns, listed = [], []
         for node in how:
             facet = local(node.tag)
@@ -155,14 +168,16 @@ class SimpleReader(BaseReader):
 
     def _facet_value(self, facet: str, text: str, node: ET.Element, base: SimpleType, above: SchemaEntry) -> Any:
         """A facet's value; None with a fault when it has none."""
+        atomic = base.primitive if base.variety == "atomic" else ""
+        meant = atomic in ORDERED if facet in _BOUNDS else atomic == "decimal" if facet in _DIGITS else atomic in _MEASURED or base.variety == "list"  # fmt: skip
+        if not meant:
+            self.sources.fault(f"{facet} has no meaning for {base.words()}", above.source.place(node), "remove it")
+            return None
         try:
             if facet in _COUNTS:
                 if not (text.strip().isascii() and text.strip().isdigit() and len(text) < 19):
                     raise ValueError
                 return int(text)
-            if base.primitive not in ORDERED or base.variety != "atomic":
-                self.sources.fault(f"{facet} has no meaning for {base.words()}", above.source.place(node), "remove it")
-                return None
             return base.value(text, {})[1]
         except (ValueError, ArithmeticError):
             self.sources.fault(

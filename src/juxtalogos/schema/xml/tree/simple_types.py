@@ -77,6 +77,8 @@ class SimpleType:
     remembered: set[str] = field(default_factory=set)
     keys: frozenset[Any] = frozenset()
     """Keys of the enumerated values."""
+    unread: bool = False
+    """Whether what it is made of cannot be read: then of no text is it known whether it is a value."""
 
     @property
     def needs_scope(self) -> bool:
@@ -124,9 +126,13 @@ class SimpleType:
     def wrongs(self, text: str, scope: Scope) -> Iterator[Wrong]:
         """Every facet that a text breaks; of a text that is not even of the form, that alone."""
         text = self.normal(text)
+        if self.unread and self.variety == "atomic":
+            yield Wrong("type", "a type that cannot be read", self.where, True)
+            return
         if self.variety == "union":
-            if not any(next(member.wrongs(text, scope), None) is None for member in self.members):
-                yield Wrong("type", self.words(), self.where)
+            firsts = [next(member.wrongs(text, scope), None) for member in self.members]
+            if None not in firsts:
+                yield Wrong("type", self.words(), self.where, any(one is not None and one.undecided for one in firsts))
                 return
         elif self.variety == "list":
             assert self.item is not None
