@@ -129,7 +129,7 @@ class ElementSchema:
             return ()
         text = text_of(value, simple, row.path)
         found = simple.wrongs(text, scope_of(self.reader.prefixes))
-        return tuple(Deviation("", one.facet, one.where(), one.declared, text, one.undecided) for one in found)
+        return tuple(Deviation("", one.facet, one.where(), one.declared, text, bool(one.undecided)) for one in found)
 
     def elements(self) -> Iterator[Element]:
         """Everything in the declaration that an element can exercise."""

@@ -202,9 +202,11 @@ class Checker(KeyChecker):
         scope: Scope = self.scope_of(element) if kind.needs_scope else {}
         if not kind.accepts(text, scope):
             for wrong in kind.wrongs(text, scope):
-                observed = quoted(text) if text.strip() else "no text" if not text else "blanks only"
+                observed = wrong.undecided or (
+                    quoted(text) if text.strip() else "no text" if not text else "blanks only"
+                )
                 place = wrong.where if wrong.where is not nowhere else where
-                self.note(wrong.facet, place, wrong.declared, observed, attribute, undecided=wrong.undecided)
+                self.note(wrong.facet, place, wrong.declared, observed, attribute, undecided=bool(wrong.undecided))
             return
         if kind.enumeration:
             value = kind.value(text, scope)

@@ -43,12 +43,12 @@ Patterns = tuple[tuple[tuple[Facet, ...], tuple[TextMatcher, ...]], ...]
 
 @dataclass(frozen=True, slots=True)
 class Wrong:
-    """Why a text is no value of a type. `undecided`: a pattern passed its time limit."""
+    """Why a text is no value of a type; `undecided`: why that is not known."""
 
     facet: str
     declared: str
     where: Where
-    undecided: bool = False
+    undecided: str = ""
 
 
 @dataclass(slots=True, eq=False)
@@ -127,12 +127,17 @@ class SimpleType:
         """Every facet that a text breaks; of a text that is not even of the form, that alone."""
         text = self.normal(text)
         if self.unread and self.variety == "atomic":
-            yield Wrong("type", "a type that cannot be read", self.where, True)
+            yield Wrong("type", "as declared", self.where, "its type cannot be read")
             return
         if self.variety == "union":
             firsts = [next(member.wrongs(text, scope), None) for member in self.members]
             if None not in firsts:
-                yield Wrong("type", self.words(), self.where, any(one is not None and one.undecided for one in firsts))
+                yield Wrong(
+                    "type",
+                    self.words(),
+                    self.where,
+                    next((one.undecided for one in firsts if one and one.undecided), ""),
+                )
                 return
         elif self.variety == "list":
             assert self.item is not None
@@ -161,13 +166,13 @@ class SimpleType:
         from juxtalogos.schema.patterns import PatternTimeout
 
         for facets, patterns in self.patterns:
-            late = False
+            late = ""
             for pattern in patterns:
                 try:
                     if pattern.search(text):
                         break
                 except PatternTimeout:
-                    late = True
+                    late = "its pattern takes too long"
             else:
                 words = " or ".join(facet.text for facet in facets)
                 if not facets:  # a built-in type's own
