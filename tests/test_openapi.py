@@ -15,7 +15,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from conftest import BERTHS, Result, answers, definition, read_contract
-from juxtalogos.compose.requests import sample_inputs, with_settings
+from juxtalogos.compose.filling import filled, settings_given
+from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.documents.positions import position
 from juxtalogos.formats import wire_of
 from juxtalogos.formats.openapi.coverage import input_value
@@ -390,7 +391,6 @@ def test_skeleton_bodies_of_hard_definitions(index: int, full: bool) -> None:
 def test_setting_inputs_by_address() -> None:
     contract = read_contract(BERTHS, "berths")
     announce = contract.operation("announcePortCall")
-    inputs = sample_inputs(contract, announce, full=False)
     settings_ = [
         "X-Agent=Skerry",
         "body/vesselId=V-7",
@@ -398,21 +398,21 @@ def test_setting_inputs_by_address() -> None:
         "body/cargo/0/tonnes=12",
         "body/draughtMetres=5.5",
     ]
-    changed = with_settings(wire_of(contract), announce, inputs, settings_)
+    changed = filled(contract, announce, settings_given(wire_of(contract), announce, settings_))
     assert changed.values == {"header.X-Agent": "Skerry"}
     assert changed.body["cargo"] == [{"goods": "ore", "tonnes": 12}]
     assert (changed.body["vesselId"], changed.body["draughtMetres"]) == ("V-7", 5.5)
     vessels = contract.operation("listVessels")
-    assert with_settings(wire_of(contract), vessels, Inputs({}), ["kind=bulk,tanker", "limit=3"]).values == {
+    assert settings_given(wire_of(contract), vessels, ["kind=bulk,tanker", "limit=3"]) == {
         "query.kind": ["bulk", "tanker"],
         "query.limit": 3,
     }
     for bad, words in (("limt=3", "did you mean"), ("body/x=1", "takes no body"), ("limit", "no '='")):
         with pytest.raises(UsageError) as caught:
-            with_settings(wire_of(contract), vessels, Inputs({}), [bad])
+            settings_given(wire_of(contract), vessels, [bad])
         assert words in str(caught.value)
     with pytest.raises(UsageError, match="no place"):
-        with_settings(wire_of(contract), announce, inputs, ["body/cargo/0/goods=ore", "body/cargo/4/goods=ore"])
+        filled(contract, announce, {"body/cargo/0/goods": "ore", "body/cargo/24/goods": "ore"})
     assert resolve_address(vessels, "limit") == "query.limit"
 
 

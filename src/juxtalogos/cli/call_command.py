@@ -8,7 +8,14 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from juxtalogos.cli.calling import BODY_LINES, exchange_data, result_data, show_exchange, show_results
+from juxtalogos.cli.calling import (
+    BODY_LINES,
+    exchange_data,
+    result_data,
+    show_exchange,
+    show_results,
+    tell_misfits,
+)
 from juxtalogos.cli.earlier import Linked, split_settings
 from juxtalogos.cli.options import (
     EXIT_FAILED,
@@ -17,10 +24,11 @@ from juxtalogos.cli.options import (
     Arguments,
     add_common,
     add_target,
+    add_unchecked,
     terminal,
     workspace,
 )
-from juxtalogos.compose.requests import sample_inputs, with_settings
+from juxtalogos.compose.filling import filled, misfits, settings_given
 from juxtalogos.exchange.transport import Transport, TransportOptions
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeRecord, open_ledger
@@ -32,7 +40,6 @@ from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judge import Judgement
 from juxtalogos.run.session import Session, open_session
 from juxtalogos.suite.document.saving import place_of, save_call
-from juxtalogos.suite.inputs import with_values
 
 if TYPE_CHECKING:
     from juxtalogos.workspace.workspace import Workspace
@@ -67,6 +74,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="ADDRESS=VALUE",
         help="an input's value, such as query.limit=5 or body/vessel/name=Tern; @17#/id takes it from exchange 17",
     )
+    add_unchecked(parser)
     parser.add_argument("--ask", action="store_true", help="ask for each input, with what is allowed")
     parser.add_argument("--body-file", type=Path, metavar="FILE", help="send this file's bytes as the body")
     parser.add_argument("--header", action="append", default=[], metavar="NAME:VALUE", help="a further header field")
@@ -98,6 +106,7 @@ class _CallArguments(Arguments):
     target: str | None
     no_credentials: bool
     settings: list[str]
+    unchecked: bool
     body_file: Path | None
     header: list[str]
     message: Path | None
@@ -190,13 +199,15 @@ def _inputs(
     headers = dict(_header(text) for text in args.header)
     content_type = next((value for name, value in headers.items() if name.lower() == "content-type"), "")
     settings, linked = split_settings(home, operation, args.settings)
-    inputs = sample_inputs(contract, operation, full=args.full, content_type=content_type)
-    inputs = with_settings(wire_of(contract), operation, inputs, settings)
-    inputs = with_values(inputs, {one.address: one.value for one in linked})
+    given = settings_given(wire_of(contract), operation, settings, content_type)
+    given |= {one.address: one.value for one in linked}
+    inputs = filled(contract, operation, given, full=args.full, content_type=content_type, unchecked=args.unchecked)
     if args.ask:
         from juxtalogos.cli.asking import Asker
 
         inputs = Asker(terminal(args), contract).inputs(operation, inputs)
+    if given or args.ask:
+        tell_misfits(terminal(args), map(session.redactor.text, misfits(contract, operation, inputs)))
     values = {**inputs.values, **{f"header.{name}": value for name, value in headers.items()}}
     body = _body_file(args)
     return replace(inputs, values=values, body=inputs.body if body is None else body), linked
@@ -217,7 +228,7 @@ def _header(text: str) -> tuple[str, str]:
 
 
 def _send(args: _CallArguments, session: Session, contract: Contract, operation: Operation, inputs: Inputs) -> Exchange:
-    request = session.encoded(contract, operation, inputs)
+    request = session.encoded(contract, operation, inputs, loose=args.unchecked)
     missing = session.unmet(contract, operation)
     if missing and not args.no_credentials:
         terminal(args).note(

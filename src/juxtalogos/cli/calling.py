@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -15,6 +15,18 @@ from juxtalogos.model.exchange import Exchange, Headers, header
 from juxtalogos.model.findings import CheckResult
 
 BODY_LINES = 60
+
+
+MISFITS = 8
+
+
+def tell_misfits(out: Terminal, lines: Iterable[str]) -> None:
+    """Warns of what is sent as it was set although the definition forbids it."""
+    found = list(lines)
+    for line in found[:MISFITS]:
+        out.note(("not as declared, taken as set: ", "remark"), line)
+    if len(found) > MISFITS:
+        out.note((f"and {len(found) - MISFITS} more", "remark"))
 
 
 def show_exchange(out: Terminal, exchange: Exchange, *, raw: bool, limit: int = BODY_LINES) -> None:

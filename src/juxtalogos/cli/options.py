@@ -47,6 +47,14 @@ def add_target(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--no-credentials", action="store_true", help="send without the target's credentials")
 
 
+def add_unchecked(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--unchecked",
+        action="store_true",
+        help="take what is set as it is: places that are not declared, and such as exclude each other",
+    )
+
+
 def add_remarks(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--no-remarks", action="store_true", help="leave out what is only doubtful")
 

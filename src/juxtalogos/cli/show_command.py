@@ -146,7 +146,7 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
         out.line(("server named: ", "note"), server)
     for scheme in contract.security_schemes:
         key = f" as {scheme.place} {scheme.key}" if scheme.key else ""
-        out.line(("sign-in: ", "note"), (scheme.name, "name"), f" ({scheme.kind}{key})")
+        out.line(("sign-in: " if scheme.declared else "sign-in, where wanted: ", "note"), (scheme.name, "name"), f" ({scheme.kind}{key})")  # fmt: skip
     rows = [(one.id, *map(one.fact, contract.columns), _summary(one)) for one in contract.operations]
     out.table(("operation", *contract.columns, "summary"), rows, styles=("name",))
     if contract.outgoing:
@@ -192,13 +192,13 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
     for word, text in operation.facts:
         if word != "sign-in" and text:
             out.line(f"  {word}: ", (text, "name"))
-    if operation.security:
+    if operation.fact("sign-in"):
         out.line("  sign-in: ", (operation.fact("sign-in"), "name"))
     if operation.not_callable:
         out.line(("  not callable: ", "remark"), operation.not_callable)
     for part, why in operation.not_checkable():
         out.line(("  not checkable: ", "remark"), f"{part}: {why}")
-    rows = [_input_row(contract, one) for one in operation.inputs]
+    rows = [row for one in operation.inputs for row in _input_rows(contract, one)]
     for media in operation.body.media if operation.body else ():
         need = "required" if operation.body and operation.body.required else ""
         outline = list(contract.schema(media.schema).outline()) if media.schema else []
@@ -229,6 +229,19 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
         for media in answer.media:
             out.line(f"  {media.media_type}")
             _tree(out, contract, media)
+
+
+def _input_rows(contract: Contract, one: Input) -> list[tuple[str, str, str, str, str]]:
+    """An input, and what can be set within it."""
+    inner = list(contract.schema(one.schema).outline())[1:] if one.schema else []
+    return [
+        _input_row(contract, one),
+        *(
+            (f"{one.address}{row.path}", row.type, "required" if row.required else "", row.allowed, row.description)
+            for row in inner
+            if not row.path.split("/")[1].isdigit()
+        ),
+    ]
 
 
 def _input_row(contract: Contract, one: Input) -> tuple[str, str, str, str, str]:
@@ -267,8 +280,9 @@ def _tree(out: Terminal, contract: Contract, media: Media) -> None:
 def operation_data(contract: Contract, operation: Operation) -> dict[str, Any]:
     """An operation for `--json`."""
     inputs = [
-        dict(zip(("address", "type", "need", "allowed", "meaning"), _input_row(contract, one)))
+        dict(zip(("address", "type", "need", "allowed", "meaning"), row))
         for one in operation.inputs
+        for row in _input_rows(contract, one)
     ]
     return {
         "id": operation.id,

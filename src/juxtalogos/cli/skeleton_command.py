@@ -5,8 +5,9 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
-from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
-from juxtalogos.compose.requests import sample_inputs, with_settings
+from juxtalogos.cli.calling import tell_misfits
+from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, add_unchecked, terminal, workspace
+from juxtalogos.compose.filling import filled, misfits, settings_given
 from juxtalogos.compose.skeleton import FORMS, skeleton
 from juxtalogos.compose.value_table import value_table
 from juxtalogos.formats import wire_of
@@ -38,6 +39,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--set", dest="settings", action="append", default=[], metavar="ADDRESS=VALUE", help="an input's value"
     )
+    add_unchecked(parser)
     parser.add_argument("--target", metavar="NAME", help="the target whose host is written")
     parser.add_argument("-o", "--output", type=Path, metavar="FILE", help="write to this file")
     add_common(parser, json=False)
@@ -49,6 +51,7 @@ class _SkeletonArguments(Arguments):
     input: list[str]
     full: bool
     settings: list[str]
+    unchecked: bool
     target: str | None
     output: Path | None
 
@@ -59,7 +62,10 @@ def run(args: _SkeletonArguments) -> int:
     if args.form == "table":
         return _write(args, value_table(contract, operation, args.input))
     wire = wire_of(contract)
-    inputs = with_settings(wire, operation, sample_inputs(contract, operation, full=args.full), args.settings)
+    given = settings_given(wire, operation, args.settings)
+    inputs = filled(contract, operation, given, full=args.full, unchecked=args.unchecked)
+    if given:
+        tell_misfits(terminal(args), misfits(contract, operation, inputs))
     try:
         base_url = home.target(args.target).base_url(contract)
     except ConfigError:
@@ -67,7 +73,7 @@ def run(args: _SkeletonArguments) -> int:
             raise
         named = next(iter((*operation.servers, *contract.servers)), "")
         base_url = named if "://" in named else _NOWHERE + (named if named.startswith("/") else "")
-    return _write(args, skeleton(wire, operation, inputs, base_url, args.form))
+    return _write(args, skeleton(wire, operation, inputs, base_url, args.form, loose=args.unchecked))
 
 
 def _write(args: _SkeletonArguments, text: str) -> int:

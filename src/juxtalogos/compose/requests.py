@@ -3,32 +3,43 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Iterable, Iterator
+from collections.abc import Container, Iterator
 from typing import Any
 
 from juxtalogos.exchange.media import chosen_media
 from juxtalogos.model.contract import Contract, Input, Media, Operation
-from juxtalogos.model.errors import Unsampleable, UsageError, quoted
+from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.location import follow_pointer
 from juxtalogos.model.schema import ABSENT
-from juxtalogos.model.wire import Inputs, Wire
-from juxtalogos.suite.inputs import resolve_address, with_values
+from juxtalogos.model.wire import Inputs
+from juxtalogos.suite.inputs import with_values
 
 
 def sample_inputs(
-    contract: Contract, operation: Operation, *, full: bool, content_type: str = "", seed: int = 0
+    contract: Contract,
+    operation: Operation,
+    *,
+    full: bool,
+    content_type: str = "",
+    seed: int = 0,
+    without: Container[str] = (),
 ) -> Inputs:
-    """Valid values: for what is required, or with `full` for everything that goes together. Unsampleable names the input."""
+    """Valid values: for what is required, or with `full` for everything that goes together, `without` some. Unsampleable names the input."""
     if operation.not_callable:
         raise Unsampleable(f"{operation.id} cannot be called: {operation.not_callable}", mend="correct the definition")
     values = {
         one.address: sample_of(contract, one, seed)
         for one in operation.inputs
-        if one.required or (full and not one.deprecated and not one.alone)
+        if (one.required or (full and not one.deprecated and not one.alone)) and one.address not in without
     }
     body: Any = ABSENT
     media = chosen_media(operation, content_type)
-    if operation.body and media and (operation.body.required or (full and not media.unreadable)):
+    if (
+        operation.body
+        and media
+        and "body" not in without
+        and (operation.body.required or (full and not media.unreadable))
+    ):
         body = sample_body(contract, media, full=full, seed=seed)
     return Inputs(values, body, content_type or (media.media_type if media and body is not ABSENT else ""))
 
@@ -108,30 +119,3 @@ def sample_body(contract: Contract, media: Media, *, full: bool, seed: int = 0) 
     if schema is None:
         return media.examples[0] if media.examples else "quay"
     return schema.sample(full=full, seed=seed)
-
-
-def with_settings(wire: Wire, operation: Operation, inputs: Inputs, settings: Iterable[str]) -> Inputs:
-    """Inputs with `ADDRESS=VALUE` settings put in, each value read by its declared type."""
-    pairs = []
-    for setting in settings:
-        address, equals, text = setting.partition("=")
-        if not equals:
-            raise UsageError(
-                f"{quoted(setting)} has no '='", mend="write --set ADDRESS=VALUE, such as --set query.limit=5"
-            )
-        if not address.strip():
-            raise UsageError(
-                f"{quoted(setting)} names no input",
-                mend="put it in single quotes, if its name begins with $: '$NAME=VALUE'",
-            )
-        address = resolve_address(operation, address.strip())
-        pairs.append((address, _read(wire, operation, address, text, inputs.content_type)))
-    return with_values(inputs, dict(pairs))
-
-
-def _read(wire: Wire, operation: Operation, address: str, text: str, content_type: str) -> Any:
-    if address == "body" or address.startswith("body/"):
-        media = chosen_media(operation, content_type) or chosen_media(operation)
-        return wire.parse_text(media.schema if media else None, address[4:], text)
-    one = next((one for one in operation.inputs if one.address == address), None)
-    return wire.parse_text(one.schema if one else None, "", text)

@@ -16,7 +16,9 @@ from juxtalogos.suite.document.writer import body_type, slug, step_document, to_
 FORMS = ("message", "curl", "body", "step")
 
 
-def skeleton(wire: Wire, operation: Operation, inputs: Inputs, base_url: str, shape: str) -> str:
+def skeleton(
+    wire: Wire, operation: Operation, inputs: Inputs, base_url: str, shape: str, *, loose: bool = False
+) -> str:
     """The text of a skeleton in one of `FORMS`."""
     if shape == "step":
         return to_yaml(
@@ -30,7 +32,7 @@ def skeleton(wire: Wire, operation: Operation, inputs: Inputs, base_url: str, sh
                 )
             ]
         )
-    request = wire.encode(operation, inputs, base_url)
+    request = wire.encode(operation, inputs, base_url, loose=loose)
     if shape == "body":
         if inputs.body is ABSENT:
             raise UsageError(f"{operation.id} takes no body", mend="use --form message")

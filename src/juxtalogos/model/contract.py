@@ -151,6 +151,8 @@ class SecurityScheme:
     token_url: str = ""
     """For OAuth 2.0 with client credentials: where tokens are given out."""
     scopes: tuple[str, ...] = ()
+    declared: bool = True
+    """Whether the definition says it; else it is what a target may use all the same."""
 
 
 @dataclass(frozen=True, slots=True)

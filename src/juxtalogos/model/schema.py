@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any, Protocol
 
 from juxtalogos.model.elements import Element
 from juxtalogos.model.findings import Deviation
-from juxtalogos.model.location import Location
+from juxtalogos.model.location import Location, split_pointer
 
 
 class Direction(StrEnum):
@@ -63,6 +63,44 @@ class Absent:
 ABSENT = Absent()
 
 
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """One value that is wanted: which one, where that is given, and what is wanted within."""
+
+    value: Any = ABSENT
+    inner: Mapping[str, Wanted] = field(default_factory=dict)
+    """By property, `@attribute`, or index of a list."""
+
+    @classmethod
+    def of(cls, places: Mapping[str, Any]) -> Wanted:
+        """Of values by JSON Pointer; ABSENT stands for any value. Where a place and one within it are given, the inner counts."""
+        nested: dict[str, Any] = {}
+        for pointer, value in places.items():
+            at = nested
+            for token in split_pointer(pointer):
+                at = at.setdefault(token, {})
+            at.setdefault("", value)
+        return _made(nested)
+
+    def __bool__(self) -> bool:
+        return bool(self.inner) or self.value is not ABSENT
+
+    def items(self) -> int:
+        """How many items a list must have."""
+        return max((int(key) + 1 for key in self.inner if key.isdigit()), default=0)
+
+    def below(self, key: str) -> Wanted:
+        return self.inner.get(key, NOTHING)
+
+
+def _made(nested: dict[str, Any]) -> Wanted:
+    inner = {key: _made(item) for key, item in nested.items() if key != ""}
+    return Wanted(ABSENT if inner else nested.get("", ABSENT), inner)
+
+
+NOTHING = Wanted()
+
+
 class Examined(Protocol):
     """What one pass over a value told."""
 
@@ -90,8 +128,8 @@ class Schema(Protocol):
     def accepts_anything(self) -> bool:
         """Whether no value could fail."""
 
-    def sample(self, *, full: bool = False, seed: int = 0) -> Any:
-        """A valid value; Unsampleable when none is found."""
+    def sample(self, *, full: bool = False, seed: int = 0, wanted: Wanted = NOTHING) -> Any:
+        """A valid value, with all places that are wanted; Unsampleable when none is found."""
 
     def elements(self) -> Iterator[Element]:
         """Everything in the schema that a value can exercise."""

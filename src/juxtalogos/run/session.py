@@ -40,9 +40,9 @@ class Session:
     def base_url(self, contract: Contract) -> str:
         return self.target.base_url(contract)
 
-    def encoded(self, contract: Contract, operation: Operation, inputs: Inputs) -> Request:
-        """The request, not signed yet."""
-        return wire_of(contract).encode(operation, inputs, self.base_url(contract))
+    def encoded(self, contract: Contract, operation: Operation, inputs: Inputs, *, loose: bool = False) -> Request:
+        """The request, not signed yet; `loose` takes what has no place in it."""
+        return wire_of(contract).encode(operation, inputs, self.base_url(contract), loose=loose)
 
     def unmet(self, contract: Contract, operation: Operation) -> tuple[str, ...]:
         """Security schemes that the operation needs and the target has no credential for."""

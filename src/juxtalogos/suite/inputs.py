@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Mapping
-from typing import Any
+from typing import Any, NoReturn
 
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import UsageError, nearest, quoted
@@ -23,6 +23,13 @@ def resolve_address(operation: Operation, text: str) -> str:
     addresses = [one.address for one in operation.inputs]
     if text in addresses:
         return text
+    head, slash, within = text.partition("/")
+    if slash:  # a value within an input, such as a block of the header
+        return (
+            resolve_address(operation, head) + "/" + within
+            if _is_declared(operation, head)
+            else _unknown(operation, text)
+        )
     place, dot, name = text.partition(".")
     if dot and place == "header" and name:
         return text
@@ -31,10 +38,28 @@ def resolve_address(operation: Operation, text: str) -> str:
         return named[0]
     if len(named) > 1:
         raise UsageError(f"{operation.id} has several inputs named {quoted(text)}", mend="write " + " or ".join(named))
-    known = [*addresses, *(["body"] if operation.body else [])]
-    raise UsageError(
-        f"{operation.id} has no input {quoted(text)}", mend=nearest(text, known) if known else "it takes no inputs"
-    )
+    return _unknown(operation, text)
+
+
+def _is_declared(operation: Operation, text: str) -> bool:
+    return any(text in (one.address, one.name) for one in operation.inputs)
+
+
+def _unknown(operation: Operation, text: str) -> NoReturn:
+    known = [*(one.address for one in operation.inputs), *(["body"] if operation.body else [])]
+    head, slash, within = text.partition("/")
+    mend = nearest(head, known) if known else "it takes no inputs"
+    if slash and operation.body and within and "." not in head:
+        mend = f"{mend}, or write body/{text}" if mend else f"write body/{text}"
+    raise UsageError(f"{operation.id} has no input {quoted(text)}", mend=mend)
+
+
+def base_address(operation: Operation, address: str) -> str:
+    """The input, or `body`, that an address leads into."""
+    if address == "body" or address.startswith("body/") or any(one.address == address for one in operation.inputs):
+        return address.partition("/")[0] if address.startswith("body") else address
+    head = address.partition("/")[0]
+    return head if any(one.address == head for one in operation.inputs) else address
 
 
 def with_values(inputs: Inputs, values: Mapping[str, Any]) -> Inputs:
@@ -46,6 +71,9 @@ def with_values(inputs: Inputs, values: Mapping[str, Any]) -> Inputs:
             body = value
         elif address.startswith("body/"):
             body = put(body, split_pointer(address[4:]), value, address)
+        elif "/" in address and (base := address.partition("/")[0]) in parameters:
+            within = copy.deepcopy(parameters[base])
+            parameters[base] = put(within, split_pointer(address[len(base) :]), value, address)
         else:
             parameters[address] = value
     return Inputs(parameters, body, inputs.content_type)

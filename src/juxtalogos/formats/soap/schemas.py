@@ -12,6 +12,7 @@ from dataclasses import replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
+from juxtalogos.documents.xmltext import local
 from juxtalogos.documents.xmltree import resolve_name
 from juxtalogos.formats.soap.definition.documents import Documents
 from juxtalogos.formats.soap.names import ADDRESSING, ENVELOPE_11, ENVELOPE_12
@@ -20,7 +21,7 @@ from juxtalogos.model.document import Document
 from juxtalogos.model.elements import Element
 from juxtalogos.model.findings import Deviation
 from juxtalogos.model.location import split_pointer
-from juxtalogos.model.schema import Boundary, Direction, Mutation, OutlineRow, SchemaRef
+from juxtalogos.model.schema import NOTHING, Boundary, Direction, Mutation, OutlineRow, SchemaRef, Wanted
 from juxtalogos.schema.xml.check.identity import ScopeOf
 from juxtalogos.schema.xml.tell.outline import outline
 from juxtalogos.schema.xml.tell.plain_values import kind_at, plain, text_of, to_element, to_tree, xpath_of
@@ -99,12 +100,12 @@ class ElementSchema:
     def accepts_anything(self) -> bool:
         return self.declared.type is self.reader.any_type
 
-    def sample(self, *, full: bool = False, seed: int = 0) -> Any:
-        """A valid plain value; Unsampleable when none is found."""
+    def sample(self, *, full: bool = False, seed: int = 0, wanted: Wanted = NOTHING) -> Any:
+        """A valid plain value with the places that are wanted; Unsampleable when none is found."""
         from juxtalogos.schema.xml.make.sample import sample_element
 
         prefixes = scope_of(self.reader.prefixes)
-        made = sample_element(self.reader, self.declared, full=full, seed=seed)
+        made = sample_element(self.reader, self.declared, full=full, seed=seed, wanted=wanted)
         return self.tree(made, lambda _: prefixes)
 
     def mutate(self, value: Any) -> Iterator[Mutation]:
@@ -193,6 +194,13 @@ class SoapEngine:
             return ElementSchema(self.reader, self._wrapper(ref), ref)
         node, named = self._named(ref)
         element = self.reader.element(named or "") if node is not None and node.get("element") is not None else None
+        if (
+            ref.direction is Direction.REQUEST
+            and element is not None
+            and element.abstract
+            and self.reader.substitutes(element)
+        ):
+            return ElementSchema(self.reader, self._headed(ref, element), ref, of_type=True)
         if element is not None:
             return ElementSchema(self.reader, element, ref)
         return ElementSchema(self.reader, self._typed(ref, node, named), ref, of_type=True)
@@ -202,6 +210,13 @@ class SoapEngine:
             return ElementDecl("missing", lambda: ref.location, self.reader.any_type)
         kind = self.reader.type(named or "") or self.reader.any_type
         return ElementDecl(node.get("name", "part"), lambda: ref.location, kind)
+
+    def _headed(self, ref: SchemaRef, head: ElementDecl) -> ElementDecl:
+        """What holds one of the elements that stand in for an abstract one: which, is part of the value."""
+        where = lambda: ref.location  # noqa: E731
+        kind = ComplexType("", where, self.reader.any_type)
+        kind.content = Particle(ModelGroup("sequence", (Particle(head, 1, 1, where),), where), 1, 1, where)
+        return ElementDecl(local(head.name), where, kind)
 
     def _named(self, ref: SchemaRef) -> tuple[ET.Element | None, str | None]:
         """The part (or header) that a reference leads to, and the element or type that it names."""

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 from juxtalogos.model.document import Document
 from juxtalogos.model.elements import Element
 from juxtalogos.model.findings import Deviation
-from juxtalogos.model.schema import Direction, OutlineRow, SchemaRef
+from juxtalogos.model.schema import NOTHING, Direction, OutlineRow, SchemaRef, Wanted
 from juxtalogos.schema.json.check import combining, operators  # noqa: F401  (importing them fills the table)
 from juxtalogos.schema.json.check.interpreter import Context, Path, check_node
 from juxtalogos.schema.json.tell.elements import hits
@@ -150,11 +150,11 @@ class JsonSchema:
         """Whether no value could fail: then holding proves nothing."""
         return self.node.constant is True or (self.node.constant is None and not self.node.rules)
 
-    def sample(self, *, full: bool = False, seed: int = 0) -> Any:
-        """A valid value: examples first, then made by the rules. Unsampleable when none is found."""
+    def sample(self, *, full: bool = False, seed: int = 0, wanted: Wanted = NOTHING) -> Any:
+        """A valid value with what is wanted: examples first, then made by the rules. Unsampleable when none is found."""
         from juxtalogos.schema.json.make.sample import sample
 
-        return sample(self, full=full, seed=seed)
+        return sample(self, full=full, seed=seed, wanted=wanted)
 
     def mutate(self, value: Any) -> Iterator[Mutation]:
         """From a valid value, values that break one named rule each, with its place."""

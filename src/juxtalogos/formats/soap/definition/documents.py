@@ -170,7 +170,7 @@ class Documents:
         return self._sources
 
     def _read_schemas(self) -> Sources:
-        sources = Sources(self.tree)
+        sources = Sources(self.tree, technical=frozenset((ENCODING_11,)))
         for uri in self.by_uri:
             tree = self.tree(uri)
             if tree is not None and ENCODING_11.encode() in self.by_uri[uri].text:

@@ -103,6 +103,8 @@ class Bound:
         entry = self.abstract.find(w("input"))
         if entry is not None and entry.get("name"):
             yield "input", entry.get("name", "")
+        ways = (" and ".join(way) or "none" for way in self.asked.sign_in)
+        yield "sign-in", " or ".join(ways) or "not declared"
         if self.asked.mtom:
             yield "packaging", "MTOM"
         if self.asked.addressing:

@@ -19,12 +19,51 @@ from juxtalogos.formats.soap.names import ADDRESSING_WSDL, POLICIES, WSDL
 class Asked:
     addressing: bool = False
     mtom: bool = False
+    sign_in: tuple[tuple[str, ...], ...] = ()
+    """Alternatives, each a set of schemes; none where no policy speaks of signing in."""
 
 
-def asked(binding: Defined) -> Asked:
-    """WS-Addressing 1.0 WSDL binding, section 3.1, and Metadata, section 3.1; MTOM policy assertion 1.0, section 3."""
-    found = [name for policy in _policies(binding) for name in _asserted(policy)]
-    return Asked(_using_addressing(binding) or "Addressing" in found, "OptimizedMimeSerialization" in found)
+BASIC, TOKEN, DIGEST = "basic", "token", "digest"
+
+
+def asked(binding: Defined, node: ET.Element | None = None) -> Asked:
+    """What policies of a binding, and of an operation in it, ask for.
+
+    WS-Addressing 1.0 WSDL binding, section 3.1, and Metadata, section 3.1; MTOM policy assertion 1.0, section 3;
+    WS-SecurityPolicy 1.2, sections 5.4.1 (UsernameToken) and 5.4.2 (HttpsToken).
+    """
+    policies = [*_policies(binding, binding.node), *(_policies(binding, node) if node is not None else ())]
+    found = [name for policy in policies for name in _asserted(policy)]
+    ways: list[tuple[str, ...]] = [()]
+    for policy in policies:
+        ways = [tuple(dict.fromkeys((*one, *other))) for one in ways for other in _ways(policy)][:_MOST_WAYS]
+    return Asked(
+        _using_addressing(binding) or "Addressing" in found,
+        "OptimizedMimeSerialization" in found,
+        tuple(dict.fromkeys(ways)) if any(ways) else (),
+    )
+
+
+_MOST_WAYS = 16
+
+
+def _ways(node: ET.Element) -> list[tuple[str, ...]]:
+    """The alternatives of a policy, each by the schemes that it signs in with."""
+    name = local(node.tag)
+    if name == "UsernameToken":
+        hashed = any(local(one.tag) == "HashPassword" for one in node.iter())
+        own: list[tuple[str, ...]] = [(DIGEST if hashed else TOKEN,)]
+    elif name in ("HttpBasicAuthentication", "BasicAuthentication"):
+        own = [(BASIC,)]
+    elif name == "ExactlyOne" and len(node):
+        own = [way for one in node for way in _ways(one)][:_MOST_WAYS]
+    else:
+        own = [()]
+        for one in node:
+            own = [(*before, *way) for before in own for way in _ways(one)][:_MOST_WAYS]
+    if any(local(key) == "Optional" and text in ("true", "1") for key, text in node.items()):
+        own.append(())
+    return own
 
 
 def _using_addressing(binding: Defined) -> bool:
@@ -36,8 +75,9 @@ def _using_addressing(binding: Defined) -> bool:
     )
 
 
-def _policies(binding: Defined) -> Iterator[ET.Element]:
-    for node in binding.node:
+def _policies(binding: Defined, holder: ET.Element) -> Iterator[ET.Element]:
+    """The policies that stand in an element, or that it refers to."""
+    for node in holder:
         if not node.tag[1:].startswith(POLICIES):
             continue
         if local(node.tag) == "Policy":

@@ -16,7 +16,7 @@ from juxtalogos.formats.soap.definition.answers import answers_of
 from juxtalogos.formats.soap.definition.documents import Defined, Documents
 from juxtalogos.formats.soap.definition.http_binding import plain_operation
 from juxtalogos.formats.soap.definition.messages import Bound, MissingPart, body_media, header_inputs
-from juxtalogos.formats.soap.definition.policy import asked
+from juxtalogos.formats.soap.definition.policy import BASIC, DIGEST, TOKEN, asked
 from juxtalogos.formats.soap.names import (
     ADDRESSING,
     BINDINGS,
@@ -32,8 +32,6 @@ from juxtalogos.model.location import Location
 from juxtalogos.schema.xml.check.soundness import warn
 from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import XSD
-
-BASIC, TOKEN, DIGEST = "basic", "token", "digest"
 
 
 def read(name: str, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Contract:
@@ -176,7 +174,6 @@ class _WsdlReader:
         named_alike: dict[str | None, list[ET.Element]] = {}
         for one in port_type.node.iterfind(w("operation")):
             named_alike.setdefault(one.get("name"), []).append(one)
-        wanted = asked(binding)
         for node in binding.node.iterfind(w("operation")):
             abstract = self.abstract(named_alike.get(node.get("name"), []), node)
             if abstract is None:
@@ -190,7 +187,7 @@ class _WsdlReader:
             elif not port.version:
                 yield self.bare(port, node, port.lost, abstract)
             else:
-                bound = Bound(self.documents, binding, node, port_type, abstract, port.version, wanted)
+                bound = Bound(self.documents, binding, node, port_type, abstract, port.version, asked(binding, node))
                 yield replace(self.operation(port, bound, base), not_callable=port.lost)
 
     def bare(self, port: _Port, node: ET.Element, why: str, abstract: ET.Element | None = None) -> Operation:
@@ -237,7 +234,7 @@ class _WsdlReader:
             inputs=tuple(header_inputs(bound, "input")),
             body=Body(True, (media,), bound.binding.place(bound.node), ""),
             answers=tuple(answers_of(bound)),
-            security=((), (BASIC,), (TOKEN,), (DIGEST,)),
+            security=_security(bound.asked.sign_in),
             facts=(*facts, *bound.facts()),
             intent=Intent.READ if only_reads(name) else Intent.UNKNOWN,
             safe=only_reads(name),
@@ -266,12 +263,20 @@ class _WsdlReader:
         return found
 
 
+def _security(declared: tuple[tuple[str, ...], ...]) -> tuple[tuple[str, ...], ...]:
+    """What policies say first; then what a target may have beside, for a WSDL seldom says it."""
+    others = tuple(one for one in ((BASIC,), (TOKEN,), (DIGEST,)) if one not in declared)
+    return (*(declared or ((),)), *others)
+
+
 def _schemes(place: Location) -> tuple[SecurityScheme, ...]:
     """A WSDL seldom says how to sign in: these are the ways that a target may choose of."""
     return (
-        SecurityScheme(BASIC, "basic", "", "", place, "HTTP basic authentication"),
-        SecurityScheme(TOKEN, "wss-text", "", "", place, "WS-Security UsernameToken, password as text"),
-        SecurityScheme(DIGEST, "wss-digest", "", "", place, "WS-Security UsernameToken, password as digest"),
+        SecurityScheme(BASIC, "basic", "", "", place, "HTTP basic authentication", declared=False),
+        SecurityScheme(TOKEN, "wss-text", "", "", place, "WS-Security UsernameToken, password as text", declared=False),
+        SecurityScheme(
+            DIGEST, "wss-digest", "", "", place, "WS-Security UsernameToken, password as digest", declared=False
+        ),
     )
 
 

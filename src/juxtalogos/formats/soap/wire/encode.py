@@ -92,7 +92,8 @@ def _blocks(
         if given is None or given.schema is None:
             own.append((address.partition(".")[2], str(value)))
         else:
-            blocks.append(soap_schema(contract, given.schema).element(value, address, loose=loose))
+            schema = soap_schema(contract, given.schema)
+            blocks += _unwrapped(schema, schema.element(value, address, loose=loose))
     return blocks
 
 

@@ -9,7 +9,7 @@ from decimal import Decimal
 from typing import Any
 
 from juxtalogos.model.errors import Unsampleable
-from juxtalogos.model.schema import Direction
+from juxtalogos.model.schema import ABSENT, NOTHING, Direction, Wanted
 from juxtalogos.schema.json.check.formats import SAMPLES
 from juxtalogos.schema.json.check.interpreter import Context, accepts, deep_notes
 from juxtalogos.schema.json.check.node_schema import NodeSchema
@@ -28,15 +28,15 @@ OPTIONAL_DEPTH = 6
 MAX_ITEMS = 2_000
 
 
-def sample(schema: NodeSchema, *, full: bool, seed: int) -> Any:
-    """A value that the schema accepts: `full` fills in what is optional too."""
+def sample(schema: NodeSchema, *, full: bool, seed: int, wanted: Wanted = NOTHING) -> Any:
+    """A value that the schema accepts: `full` fills in what is optional too, `wanted` what must be there in any case."""
     try:
         # In the hope that sound parts make a sound whole only the whole is checked; else every part is.
         with contextlib.suppress(Impossible, GaveUp):
-            hopeful = _Sampler(schema.context(), full, careful=False).value((schema.node,), 0, seed)
+            hopeful = _Sampler(schema.context(), full, careful=False).value((schema.node,), 0, seed, wanted=wanted)
             if accepts(schema.node, hopeful, schema.context()):
                 return hopeful
-        return _Sampler(schema.context(), full, careful=True).value((schema.node,), 0, seed)
+        return _Sampler(schema.context(), full, careful=True).value((schema.node,), 0, seed, wanted=wanted)
     except (Impossible, GaveUp, BadReference) as error:
         raise Unsampleable(
             f"no valid sample found: {error}", where=str(schema.node.location), mend="give an `example` there"
@@ -59,11 +59,15 @@ class _Sampler:
         self.budget = BUDGET
         self.stack: list[int] = []
 
-    def value(self, nodes: tuple[Node, ...], depth: int, seed: int, repeats: int = 2) -> Any:
+    def value(self, nodes: tuple[Node, ...], depth: int, seed: int, repeats: int = 2, wanted: Wanted = NOTHING) -> Any:
         """A value that all the nodes accept; Impossible says why there is none. `repeats`: how often a schema may stand inside itself."""
         self.spend()
         if depth > MAX_DEPTH:
             raise Impossible("the schema needs itself without end")
+        if wanted.value is not ABSENT:
+            if all(accepts(node, wanted.value, self.context) for node in nodes):
+                return wanted.value
+            raise Impossible("the value that is wanted is not allowed")
         why = "no combination of its rules fits"
         turn, turns = 0, 1
         while turn < turns:
@@ -74,7 +78,7 @@ class _Sampler:
                 if any(self.stack.count(key) > repeats for key in merger.seen):
                     raise Impossible("the schema needs itself without end")
                 self.stack += merger.seen
-                for candidate in self.candidates(shape, depth, seed):
+                for candidate in self.candidates(shape, depth, seed, wanted):
                     self.spend()
                     if not self.careful and isinstance(candidate, dict | list):
                         return candidate
@@ -93,7 +97,15 @@ class _Sampler:
         if self.budget < 0:
             raise GaveUp(f"gave up after {BUDGET} tries")
 
-    def candidates(self, shape: Shape, depth: int, seed: int) -> Iterator[Any]:
+    def candidates(self, shape: Shape, depth: int, seed: int, wanted: Wanted) -> Iterator[Any]:
+        if wanted:
+            why = "it has nothing within"
+            for name in (name for name in self.types(shape) if name in ("object", "array")):
+                try:
+                    yield from self.of_type(name, shape, depth, seed, wanted)
+                except Impossible as error:
+                    why = str(error)
+            raise Impossible(why)
         given = [*shape.examples, *shape.defaults]
         if shape.values is not None:
             values = [value for value in given if key_of(value) in set(map(key_of, shape.values))] if not seed else []
@@ -104,7 +116,7 @@ class _Sampler:
         if not seed or len(given) > seed:
             yield from (value for value in given[seed:] if not isinstance(value, dict))
         for name in self.types(shape):
-            yield from self.of_type(name, shape, depth, seed)
+            yield from self.of_type(name, shape, depth, seed, wanted)
         yield from (value for value in given if isinstance(value, dict))
 
     @staticmethod
@@ -122,7 +134,7 @@ class _Sampler:
             name for name in ("string", "object", "integer", "array", "boolean", "null", "number") if name not in hinted
         ]
 
-    def of_type(self, name: str, shape: Shape, depth: int, seed: int) -> Iterator[Any]:
+    def of_type(self, name: str, shape: Shape, depth: int, seed: int, wanted: Wanted) -> Iterator[Any]:
         match name:
             case "null":
                 yield None
@@ -133,11 +145,13 @@ class _Sampler:
             case "string":
                 yield from texts(shape, seed)
             case "array":
-                yield from self.arrays(shape, depth, seed)
+                yield from self.arrays(shape, depth, seed, wanted)
             case "object":
-                yield from self.objects(shape, depth, seed)
+                yield from self.objects(shape, depth, seed, wanted)
 
-    def arrays(self, shape: Shape, depth: int, seed: int) -> Iterator[list[Any]]:
+    def arrays(self, shape: Shape, depth: int, seed: int, given: Wanted) -> Iterator[list[Any]]:
+        if given.inner and not given.items():
+            raise Impossible("the items of a list have numbers")
         least, most = shape.limits.get("minItems", 0), shape.limits.get("maxItems", math.inf)
         wanted = max(least, sum(contains.least for contains in shape.contains))
         if least > MAX_ITEMS:
@@ -146,14 +160,17 @@ class _Sampler:
         if self.full and depth < OPTIONAL_DEPTH:
             longest = max((len(items.prefix) for items in shape.items), default=0)
             counts.insert(0, min(max(wanted, longest, 1), most))
+        if given.items() > MAX_ITEMS:
+            raise Impossible(f"{given.items()} items are too many to make")
+        counts = [max(count, given.items()) for count in counts]
         for count in dict.fromkeys(counts):
             try:
-                yield self.array(shape, int(count), depth, seed)
+                yield self.array(shape, int(count), depth, seed, given)
             except Impossible:
                 if count == counts[-1]:
                     raise
 
-    def array(self, shape: Shape, count: int, depth: int, seed: int) -> list[Any]:
+    def array(self, shape: Shape, count: int, depth: int, seed: int, given: Wanted) -> list[Any]:
         made: list[Any] = []
         taken: set[Any] = set()
         demands = [contains.node for contains in shape.contains for _ in range(contains.least)]
@@ -168,12 +185,13 @@ class _Sampler:
             place = index - prefix if count - prefix >= len(demands) else index
             if 0 <= place < len(demands):
                 nodes += (demands[place],)
-            made.append(self.item(nodes, depth, seed + (index if shape.unique else 0), taken if shape.unique else None))
+            turn = seed + (index if shape.unique else 0)
+            made.append(self.item(nodes, depth, turn, taken if shape.unique else None, given.below(str(index))))
         return made
 
-    def item(self, nodes: tuple[Node, ...], depth: int, seed: int, taken: set[Any] | None) -> Any:
+    def item(self, nodes: tuple[Node, ...], depth: int, seed: int, taken: set[Any] | None, wanted: Wanted) -> Any:
         for attempt in range(30):
-            value = self.value(nodes, depth + 1, seed + attempt)
+            value = self.value(nodes, depth + 1, seed + attempt, wanted=wanted)
             key = key_of(value)
             if taken is None or key not in taken:
                 if taken is not None:
@@ -181,12 +199,15 @@ class _Sampler:
                 return value
         raise Impossible("too few different items")
 
-    def objects(self, shape: Shape, depth: int, seed: int) -> Iterator[dict[str, Any]]:
-        required = list(dict.fromkeys([*shape.fixed, *shape.required]))
+    def objects(self, shape: Shape, depth: int, seed: int, wanted: Wanted) -> Iterator[dict[str, Any]]:
+        for name in wanted.inner:
+            if not self.has_place(name, shape):
+                raise Impossible(f"there is no property {name}")
+        required = list(dict.fromkeys([*shape.fixed, *shape.required, *wanted.inner]))
         for dependents in shape.dependents:
             for name in list(required):
                 required += [other for other in dependents.get(name, ()) if other not in required]
-        required = [name for name in required if not self.skipped(name, shape)]
+        required = [name for name in required if name in wanted.inner or not self.skipped(name, shape)]
         declared = [name for members in shape.members for name in members.properties]
         optional = [name for name in dict.fromkeys(declared) if name not in required and not self.skipped(name, shape)]
         chosen = required + (optional if self.full and depth < OPTIONAL_DEPTH else [])
@@ -199,13 +220,23 @@ class _Sampler:
         most = shape.limits.get("maxProperties")
         if most is not None and len(chosen) > most:
             attempts.insert(0, chosen[: int(most)])
-        yield from (self.object(shape, names, set(required), declared, depth, seed) for names in attempts)
+        yield from (self.object(shape, names, set(required), declared, depth, seed, wanted) for names in attempts)
         if len(chosen) > len(required):
             # Some optional property spoils the whole: those are left out one by one.
             for name in [name for name in chosen if name not in required]:
-                yield self.object(
-                    shape, [other for other in chosen if other != name], set(required), declared, depth, seed
-                )
+                rest = [other for other in chosen if other != name]
+                yield self.object(shape, rest, set(required), declared, depth, seed, wanted)
+
+    @staticmethod
+    def has_place(name: str, shape: Shape) -> bool:
+        """Whether a property is declared, or any may be: where some are named, the others are taken for mistakes."""
+        named = [members for members in shape.members if members.properties]
+        return not named or any(
+            name in members.properties
+            or any(pattern.search(name) for pattern, _ in members.patterns)
+            or (members.additional is not None and members.additional.constant is not False)
+            for members in shape.members
+        )
 
     def made_up_names(self, shape: Shape, count: int, depth: int) -> list[str]:
         """Names for properties that nothing declares, as `propertyNames` and closed patterns want them."""
@@ -218,7 +249,14 @@ class _Sampler:
         return matching + [f"{word}{number or ''}" for number in range(1 + count // 10) for word in WORDS]
 
     def object(
-        self, shape: Shape, names: list[str], required: set[str], declared: list[str], depth: int, seed: int
+        self,
+        shape: Shape,
+        names: list[str],
+        required: set[str],
+        declared: list[str],
+        depth: int,
+        seed: int,
+        wanted: Wanted,
     ) -> dict[str, Any]:
         order = {name: index for index, name in enumerate(dict.fromkeys(declared))}
         examples = [example for example in [*shape.examples, *shape.defaults] if isinstance(example, dict)]
@@ -226,7 +264,9 @@ class _Sampler:
         made: dict[str, Any] = {}
         for name in sorted(names, key=lambda name: order.get(name, len(order))):
             nodes = self.nodes_of(name, shape)
-            if name in shape.fixed and all(accepts(node, shape.fixed[name], self.context) for node in nodes):
+            if wanted.below(name):
+                made[name] = self.value(nodes, depth + 1, seed, wanted=wanted.below(name))
+            elif name in shape.fixed and all(accepts(node, shape.fixed[name], self.context) for node in nodes):
                 made[name] = shape.fixed[name]
             elif name in example and all(accepts(node, example[name], self.context) for node in nodes):
                 made[name] = example[name]

@@ -7,24 +7,39 @@ from random import Random
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.model.errors import Unsampleable
+from juxtalogos.model.schema import ABSENT, NOTHING, Wanted
 from juxtalogos.schema.xml.check.checker import Checker
 from juxtalogos.schema.xml.check.identity import NIL, TYPE
 from juxtalogos.schema.xml.make.sample_text import sample_text
+from juxtalogos.schema.xml.tell.addresses import Layout, layout_of
+from juxtalogos.schema.xml.tell.plain_values import ANY, NIL_KEY, TEXT, TYPE_KEY
 from juxtalogos.schema.xml.tell.text import prefixed, scope_of
-from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, ModelGroup, Particle, Type, Wildcard
+from juxtalogos.schema.xml.tree.components import (
+    ComplexType,
+    ElementDecl,
+    ModelGroup,
+    Particle,
+    Type,
+    Wildcard,
+    elements_in,
+)
 from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import SimpleType
 
 _DEEP = 60
 _TRIES = 12
+_MOST = 2_000
+"""Items of one list that are made."""
 
 
-def sample_element(reader: SchemaReader, declared: ElementDecl, *, full: bool = False, seed: int = 0) -> ET.Element:
-    """A valid element. Seed 0 gives the first of each choice; others vary. Unsampleable when none is found."""
+def sample_element(
+    reader: SchemaReader, declared: ElementDecl, *, full: bool = False, seed: int = 0, wanted: Wanted = NOTHING
+) -> ET.Element:
+    """A valid element that has the places wanted. Seed 0 gives the first of each choice; others vary. Unsampleable when none is found."""
     last = "nothing was tried"
     for turn in range(_TRIES):
         sampler = _Sampler(reader, full, seed + turn * 101, vary=turn > 0)
-        made = sampler.element(declared, ())
+        made = sampler.element(declared, (), wanted)
         checker = Checker(reader, lambda _: scope_of(reader.prefixes))
         checker.root(made, declared)
         if any(one.keyword == "keyref" for one in checker.deviations):
@@ -36,6 +51,34 @@ def sample_element(reader: SchemaReader, declared: ElementDecl, *, full: bool = 
             return made
         last = f"{wrong[0].path or '/'}: {wrong[0].declared}"
     raise Unsampleable(f"no valid {local(declared.name)} was found: {last}", mend="give the values with --set")
+
+
+class Pending:
+    """Children of one element that are wanted and not made yet."""
+
+    def __init__(self, layout: Layout, wanted: Wanted) -> None:
+        self.waiting: dict[str, list[tuple[ElementDecl, Wanted]]] = {}
+        for key, one in wanted.inner.items():
+            declared = layout.elements.get(key)
+            if declared is not None:
+                # A bare value is that of the first; indices count those alike.
+                several = [one.below(str(index)) for index in range(one.items())] or [one]
+                self.waiting[declared.name] = [(declared, each) for each in several[:_MOST]]
+
+    def __bool__(self) -> bool:
+        return bool(self.waiting)
+
+    def names(self) -> list[str]:
+        return list(self.waiting)
+
+    def lie_in(self, names: frozenset[str]) -> frozenset[str]:
+        return names & self.waiting.keys()
+
+    def take(self, name: str) -> tuple[ElementDecl, Wanted]:
+        found = self.waiting[name].pop(0)
+        if not self.waiting[name]:
+            del self.waiting[name]
+        return found
 
 
 class _Sampler:
@@ -58,29 +101,38 @@ class _Sampler:
             self.turn += 1
         return sample_text(kind, self.turn, scope_of(self.reader.prefixes))
 
-    def element(self, declared: ElementDecl, above: tuple[Type, ...]) -> ET.Element:
+    def named(self, name: str, kind: SimpleType) -> str:
+        """A text for what is called so."""
+        try:
+            return self.text(kind)
+        except Unsampleable as error:
+            raise Unsampleable(f"{local(name)}: {error.what}", mend=error.mend) from None
+
+    def element(self, declared: ElementDecl, above: tuple[Type, ...], wanted: Wanted = NOTHING) -> ET.Element:
         if len(above) > _DEEP:
             raise Unsampleable(
                 f"{local(declared.name)} contains itself without end", mend="give the element as XML text"
             )
         meant = self.stand_in(declared)
         made = ET.Element(meant.name)
-        kind = self.type_of(meant, made)
-        if meant.nillable and self.seed and not self.full and self.rng.random() < 0.15:
+        kind = self.type_of(meant, made, wanted)
+        if meant.nillable and not wanted.inner and self.seed and not self.full and self.rng.random() < 0.15:
             made.set(NIL, "true")
             if isinstance(kind, ComplexType):
                 self.attributes(kind, made)
             return made
         if isinstance(kind, SimpleType):
-            made.text = meant.fixed if meant.fixed is not None else self.text(kind)
+            made.text = meant.fixed if meant.fixed is not None else self.named(meant.name, kind)
             return made
-        self.attributes(kind, made)
+        self.attributes(kind, made, wanted)
         if kind.simple is not None:
-            made.text = meant.fixed if meant.fixed is not None else self.text(kind.simple)
+            made.text = meant.fixed if meant.fixed is not None else self.named(meant.name, kind.simple)
         elif meant.fixed is not None:
             made.text = meant.fixed
         elif kind.content is not None:
-            self.particle(kind.content, made, (*above, kind))
+            layout = layout_of(kind, self.reader)
+            pending = Pending(layout, wanted)
+            self.particle(kind.content, made, (*above, kind), pending)
         return made
 
     def stand_in(self, declared: ElementDecl) -> ElementDecl:
@@ -89,8 +141,13 @@ class _Sampler:
             raise Unsampleable(f"{local(declared.name)} is abstract and nothing stands in for it")
         return self.rng.choice(options) if self.seed else options[0]
 
-    def type_of(self, declared: ElementDecl, made: ET.Element) -> Type:
+    def type_of(self, declared: ElementDecl, made: ET.Element, wanted: Wanted) -> Type:
         kind = declared.type
+        if wanted.inner:
+            chosen = self.type_wanted(declared, wanted)
+            if chosen is not kind:
+                made.set(TYPE, prefixed(chosen.name, self.reader.prefixes))
+            return chosen
         abstract = isinstance(kind, ComplexType) and kind.abstract
         if isinstance(kind, SimpleType) or not (abstract or (self.seed and self.rng.random() < 0.4)):
             return kind
@@ -104,27 +161,86 @@ class _Sampler:
             made.set(TYPE, prefixed(chosen.name, self.reader.prefixes))
         return chosen
 
-    def attributes(self, kind: ComplexType, made: ET.Element) -> None:
-        for one in kind.attributes.values():
-            if one.required or self.full or (self.seed and self.rng.random() < 0.5):
-                made.set(one.name, one.fixed if one.fixed is not None else self.text(one.type))
+    def type_wanted(self, declared: ElementDecl, wanted: Wanted) -> Type:
+        """The type that is named, or the first that has every place that is wanted."""
+        options = [declared.type, *(one for one in self.reader.variants(declared) if one is not declared.type)]
+        options = [one for one in options if not (isinstance(one, ComplexType) and one.abstract)]
+        name = wanted.below(TYPE_KEY).value
+        if name is not ABSENT:
+            options = [one for one in options if name in (one.name, local(one.name), prefixed(one.name, self.reader.prefixes))]  # fmt: skip
+        lacking = ""
+        for one in options:
+            lacking = next((key for key in wanted.inner if not self.has_place(one, key)), "")
+            if not lacking:
+                return one
+        raise Unsampleable(f"{local(declared.name)} has no {lacking}" if lacking else f"{name} is no type of {local(declared.name)}")  # fmt: skip
 
-    def particle(self, one: Particle, made: ET.Element, above: tuple[Type, ...]) -> None:
-        for _ in range(self.count(one, above)):
-            term = one.term
-            if isinstance(term, ElementDecl):
-                made.append(self.element(term, above))
-            elif isinstance(term, Wildcard):
-                made.append(self.anything(term, above))
-            elif term.kind == "choice":
-                if term.particles:
-                    self.particle(self.branch(term, above), made, above)
+    def has_place(self, kind: Type, key: str) -> bool:
+        if key in (TYPE_KEY, NIL_KEY, TEXT):
+            return True
+        if isinstance(kind, SimpleType):
+            return False
+        layout = layout_of(kind, self.reader)
+        return key in layout.elements or key in layout.attributes or layout.anything or (key == ANY and layout.open)
+
+    def attributes(self, kind: ComplexType, made: ET.Element, wanted: Wanted = NOTHING) -> None:
+        keys = layout_of(kind, self.reader).attribute_keys if wanted.inner else {}
+        for one in kind.attributes.values():
+            if one.technical and not one.required and keys.get(one.name) not in wanted.inner:
+                continue
+            if (
+                one.required
+                or keys.get(one.name) in wanted.inner
+                or self.full
+                or (self.seed and self.rng.random() < 0.5)
+            ):
+                made.set(one.name, one.fixed if one.fixed is not None else self.named(f"@{local(one.name)}", one.type))
+
+    def particle(self, one: Particle, made: ET.Element, above: tuple[Type, ...], pending: Pending) -> None:
+        count, turn = self.count(one, above), 0
+        names = self.names(one) if pending else frozenset()
+        while turn < count or (pending.lie_in(names) and (one.most is None or turn < one.most)):
+            before = len(made)
+            self.once(one.term, made, above, pending, again=one.most is None or turn + 1 < one.most)
+            turn += 1
+            if turn >= count and len(made) == before:
+                return
+
+    def once(
+        self,
+        term: ElementDecl | ModelGroup | Wildcard,
+        made: ET.Element,
+        above: tuple[Type, ...],
+        pending: Pending,
+        *,
+        again: bool,
+    ) -> None:
+        if isinstance(term, ElementDecl):
+            found = next((name for name in pending.names() if name in self.reader.substitutes(term) or name == term.name), "")  # fmt: skip
+            if found:
+                declared, wanted = pending.take(found)
+                made.append(self.element(declared, above, wanted))
             else:
-                inner = list(term.particles)
-                if term.kind == "all" and self.seed:
-                    self.rng.shuffle(inner)
-                for each in inner:
-                    self.particle(each, made, above)
+                made.append(self.element(term, above))
+        elif isinstance(term, Wildcard):
+            made.append(self.anything(term, above))
+        elif term.kind == "choice":
+            if term.particles:
+                self.particle(self.branch(term, above, pending, again), made, above, pending)
+        else:
+            inner = list(term.particles)
+            if term.kind == "all" and self.seed:
+                self.rng.shuffle(inner)
+            for each in inner:
+                self.particle(each, made, above, pending)
+
+    def names(self, particle: Particle) -> frozenset[str]:
+        """Names of the elements that may stand in a particle."""
+        found: set[str] = set()
+        for one, _ in elements_in(particle):
+            if isinstance(one.term, ElementDecl):
+                found |= {one.term.name, *self.reader.substitutes(one.term)}
+        return frozenset(found)
 
     def count(self, one: Particle, above: tuple[Type, ...]) -> int:
         if one.least > 2_000:
@@ -142,7 +258,14 @@ class _Sampler:
         """Whether an element would lie within its own type: once is enough."""
         return isinstance(one.term, ElementDecl) and above.count(one.term.type) > (2 if self.seed else 0)
 
-    def branch(self, group: ModelGroup, above: tuple[Type, ...]) -> Particle:
+    def branch(self, group: ModelGroup, above: tuple[Type, ...], pending: Pending, again: bool) -> Particle:
+        if pending:
+            held = [(one, pending.lie_in(self.names(one))) for one in group.particles]
+            best, most = max(held, key=lambda pair: len(pair[1]))
+            if most:
+                if not again and any(other - most for _, other in held):
+                    raise Unsampleable("of a choice one branch can stand only")
+                return best
         if len(above) > 6 or any(self.again(one, above) for one in group.particles):
             return min(group.particles, key=lambda one: self.reader.depths.of(one))
         if self.seed:

@@ -29,6 +29,11 @@ class Layout:
     """Whether that is all it says: its children are read and written by their own names."""
 
 
+def has_own_attributes(kind: ComplexType) -> bool:
+    """Whether a person may set attributes of it, so that its text has an address of its own."""
+    return any(not one.technical for one in kind.attributes.values())
+
+
 def layout_of(kind: ComplexType, reader: SchemaReader) -> Layout:
     """The layout of a type, made once."""
     if kind.layout is None:

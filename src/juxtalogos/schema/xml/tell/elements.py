@@ -56,6 +56,8 @@ def _of_type(kind: Type, owner: str, direction: Direction) -> Iterator[Element]:
     if simple is not None:
         yield from _members(simple, owner, direction)
     for one in kind.attributes.values() if isinstance(kind, ComplexType) else ():
+        if one.technical:
+            continue
         yield _attribute(one, direction, f"{owner}.@{local(one.name)}")
         yield from _members(one.type, f"{owner}.@{local(one.name)}", direction)
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from juxtalogos.documents.xmltext import local
 from juxtalogos.model.location import escape_key
 from juxtalogos.model.schema import OutlineRow
-from juxtalogos.schema.xml.tell.addresses import layout_of
+from juxtalogos.schema.xml.tell.addresses import has_own_attributes, layout_of
 from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, ModelGroup, Particle, Type, Wildcard
 from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import SimpleType, allowed
@@ -89,7 +89,7 @@ def _parts(
     layout = layout_of(kind, reader)
     for attribute in kind.attributes.values():
         key = layout.attribute_keys[attribute.name]
-        if key in known:
+        if key in known or attribute.technical:
             continue
         fixed = f"always {attribute.fixed}" if attribute.fixed is not None else ""
         told = "; ".join(filter(None, (note, limits(attribute.type), fixed)))
@@ -97,7 +97,7 @@ def _parts(
             depth, key, f"{path}/{key}", type_word(attribute.type), attribute.required and not note, told,
             attribute.description, attribute.where(), True,
         )  # fmt: skip
-    if kind.simple is not None and kind.attributes and not note:
+    if kind.simple is not None and has_own_attributes(kind) and not note:
         yield OutlineRow(
             depth, "text()", f"{path}/text()", type_word(kind.simple), True, limits(kind.simple), scalar=True
         )
@@ -109,11 +109,15 @@ def _parts(
                 yield OutlineRow(depth, "*", f"{path}/*", "XML", needed, words)
             continue
         assert isinstance(particle.term, ElementDecl)
-        for one in _stand_ins(particle.term, reader):
+        stand_ins = _stand_ins(particle.term, reader)
+        for one in stand_ins:
             key = layout.keys[one.name]
             if key not in known:
+                others = [layout.keys[other.name] for other in stand_ins if other is not one]
+                how = "instead of" if particle.most == 1 else "any mix with"
+                mixed = f"{how} {', '.join(others[:4])}{' …' if len(others) > 4 else ''}" if others else ""
                 place = f"{path}/{escape_key(key)}" + ("/0" if key in layout.several else "")
-                yield from _element(one, reader, depth, key, place, needed and not note, told, above, deepest)
+                yield from _element(one, reader, depth, key, place, needed and not note and not others, "; ".join(filter(None, (told, mixed))), above, deepest)  # fmt: skip
 
 
 def _stand_ins(declared: ElementDecl, reader: SchemaReader) -> list[ElementDecl]:

@@ -19,7 +19,7 @@ from juxtalogos.documents.xmltree import resolve_name
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.schema.xml.check.checker import FREE
 from juxtalogos.schema.xml.check.identity import NIL, TYPE, ScopeOf
-from juxtalogos.schema.xml.tell.addresses import Layout, layout_of
+from juxtalogos.schema.xml.tell.addresses import Layout, has_own_attributes, layout_of
 from juxtalogos.schema.xml.tell.text import prefixed, to_text
 from juxtalogos.schema.xml.tree.components import (
     ComplexType,
@@ -79,7 +79,7 @@ def to_tree(element: ET.Element, declared: ElementDecl | None, reader: SchemaRea
     made |= _attributes(((key, text) for key, text in element.items() if key not in FREE), kind, reader)
     if kind is not None and kind.simple is not None:
         text = plain(kind.simple, element.text or "")
-        return {**made, TEXT: text} if made or kind.attributes else text
+        return {**made, TEXT: text} if made or (isinstance(kind, ComplexType) and has_own_attributes(kind)) else text
     layout = layout_of(kind, reader) if kind is not None else Layout()
     _children(element, layout, made, reader, scope_of)
     if kind is not None and not kind.mixed:
@@ -188,9 +188,7 @@ class _ElementMaker:
                 continue
             name = layout.attributes.get(key)
             if name is None and kind.any_attribute is None:
-                raise UsageError(
-                    f"{at} has no attribute {quoted(key)}", mend=nearest(key, layout.attributes) or "leave it out"
-                )
+                self.undeclared("attribute", key, item, made, layout.attributes, at)
             one = kind.attributes.get(name) if name else None
             made.set(name or key[1:], text_of(item, one.type, f"{at}/{key}") if one else str(item))
 
@@ -211,7 +209,9 @@ class _ElementMaker:
             if declared is None and layout.anything:
                 declared = self.reader.element(key) or ElementDecl(key, kind.where, self.reader.any_type, nillable=True)
             if declared is None:
-                self.unknown(key, layout, at)
+                known = [*layout.elements, *layout.attributes]
+                for one in self.undeclared("element", key, items, made, known, at):
+                    waiting.setdefault(one.tag, []).append(one)
                 continue
             several = items if isinstance(items, list) else [items]
             for index, item in enumerate(several):
@@ -250,10 +250,14 @@ class _ElementMaker:
                 found |= {one.term.name, *self.reader.substitutes(one.term)}
         return found
 
-    @staticmethod
-    def unknown(key: str, layout: Layout, at: str) -> None:
-        known = [*layout.elements, *layout.attributes]
-        raise UsageError(f"{at} has no element {quoted(key)}", mend=nearest(key, known) or "it has no elements at all")
+    def undeclared(
+        self, what: str, key: str, items: Any, made: ET.Element, known: Iterable[str], at: str
+    ) -> list[ET.Element]:
+        """The elements of what no schema declares, where such are let in."""
+        raise UsageError(
+            f"{at} has no {what} {quoted(key)}",
+            mend=nearest(key, known) or (f"it has no {what}s at all" if not list(known) else "leave it out"),
+        )
 
     def arrange(
         self, particle: Particle, waiting: dict[str, list[ET.Element]], loose: list[ET.Element], made: ET.Element
@@ -300,6 +304,15 @@ class _LooseMaker(_ElementMaker):
 
     def choose(self, particle: Particle, waiting: dict[str, list[ET.Element]]) -> None:
         """All branches that were set are sent."""
+
+    def undeclared(
+        self, what: str, key: str, items: Any, made: ET.Element, known: Iterable[str], at: str
+    ) -> list[ET.Element]:
+        if what == "attribute":
+            return []  # set under its own name
+        holder = ET.Element(made.tag)
+        self.fill(holder, {key: items})
+        return list(holder)
 
     def fill(self, made: ET.Element, value: Any) -> None:
         if not isinstance(value, dict):

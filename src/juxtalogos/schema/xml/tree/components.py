@@ -24,6 +24,8 @@ class Attribute:
     default: str | None = None
     fixed: str | None = None
     description: str = ""
+    technical: bool = False
+    """Whether it serves the writing of a value and is no part of it: nobody sets it by hand."""
 
 
 @dataclass(frozen=True, slots=True, eq=False)

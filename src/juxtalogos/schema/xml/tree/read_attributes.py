@@ -63,7 +63,7 @@ class AttributeReader(SimpleReader):
                 self._unknown("attribute", node.get("ref", ""), node, "ref", above)
                 return None
             fixed, default = node.get("fixed", shared.fixed), node.get("default", shared.default)
-            return Attribute(name, shared.type, where, required, default, fixed, shared.description)
+            return Attribute(name, shared.type, where, required, default, fixed, shared.description, shared.technical)
         if not name:
             self.sources.fault("this attribute has neither name nor ref", above.source.place(node), "give it a name")
             return None
@@ -71,6 +71,7 @@ class AttributeReader(SimpleReader):
             name, self._attribute_type(node, above), where, required, node.get("default"), node.get("fixed")
         )
         made.description = described(node)
+        made.technical = above.source.namespace in self.sources.technical
         return made
 
     def _attribute_type(self, node: ET.Element, above: SchemaEntry) -> SimpleType:
@@ -92,6 +93,7 @@ class AttributeReader(SimpleReader):
         node = entry.node
         made = Attribute(name, self._attribute_type(node, entry), where_of(entry.source, node), False, node.get("default"), node.get("fixed"))  # fmt: skip
         made.description = described(node)
+        made.technical = entry.source.namespace in self.sources.technical
         return made
 
     def attribute(self, name: str) -> Attribute | None:

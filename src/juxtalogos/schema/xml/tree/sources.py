@@ -77,6 +77,8 @@ class Sources:
     tree_of: TreeOf
     entries: dict[tuple[str, str], SchemaEntry] = field(default_factory=dict)
     faults: dict[DefinitionFault, None] = field(default_factory=dict)
+    technical: frozenset[str] = frozenset()
+    """Namespaces whose attributes serve the writing of values."""
     members: dict[str, list[tuple[str, SchemaEntry]]] = field(default_factory=dict)
     """Head of a substitution group -> (name, entry) of elements that name it."""
     _derived: dict[str, list[str]] | None = None
