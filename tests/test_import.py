@@ -101,7 +101,7 @@ def test_a_url_behind_a_login_with_parts_and_nothing_secret_kept(home: Path, jux
     with web(**{"v1/quay.yaml?version=2": _SPLIT, "v1/parts/berth.yaml": _PART}) as (url, handler):
         handler.login = _basic("office", SECRET)
         address = url + "/v1/quay.yaml?version=2"
-        words = ("--user", "office", "--password", "env:GATE", "--header", "X-Office: env:GATE", "-C", home)
+        words = ("--credential", "basic=office:env:GATE", "--header", "X-Office: env:GATE", "-C", home)
         assert "401" in jux("import", address, "-C", home, status=2).err
         assert "GATE is not set" in jux("import", address, *words, status=2).err
         found = jux("import", address, *words, "--json", env={"GATE": SECRET}).json
@@ -138,7 +138,7 @@ def test_a_proxy_with_its_own_login(home: Path, jux: Callable[..., Result]) -> N
         handler.proxy_login = _basic("gate", SECRET)
         words = ("import", "http://merrow.invalid/quay.yaml", "--proxy", proxy, "-C", home)
         assert "407" in jux(*words, status=2).err
-        jux(*words, "--proxy-user", "gate", "--proxy-password", "env:GATE", env={"GATE": SECRET})
+        jux(*words, "--proxy-credential", "basic=gate:env:GATE", env={"GATE": SECRET})
         assert handler.seen[-1][0] == "http://merrow.invalid/quay.yaml"
         assert SECRET.encode() not in _everything(home)
 

@@ -220,7 +220,7 @@ def test_tokens_against_forgery_are_fetched_where_the_target_asks_for_them(jux: 
         return root(path) or ropes({"Id": 1})
 
     with service(serve) as url:
-        home = home_of(jux, tmp_path, url, "--user", "desk", "--password", "env:YARD")
+        home = home_of(jux, tmp_path, url, "--credential", "basic=desk:env:YARD")
         config = home / "juxtalogos.toml"
         table = '\n[targets.local.credentials.login]\nuser = "desk"\nenv = "YARD"\n[targets.local.credentials.forgeryToken]\nheader = "X-Yard-Token"\n'
         config.write_text(config.read_text() + table)
@@ -251,4 +251,4 @@ def test_a_service_that_wants_a_login_says_so(jux: Jux, tmp_path: Path) -> None:
         assert "a login is needed" in jux("import", url, "-C", home, status=2).err
         page = jux("import", f"{url}/$metadata?page=1", "-C", home, status=2).err
         assert "this is HTML" in page and "login page" in page
-        jux("import", url, "--user", "desk", "--password", "env:YARD", "-C", home, env={"YARD": "s3cret"})
+        jux("import", url, "--credential", "basic=desk:env:YARD", "-C", home, env={"YARD": "s3cret"})

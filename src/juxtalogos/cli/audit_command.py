@@ -99,7 +99,8 @@ def _places(args: _AuditArguments, home: Workspace) -> list[ServedAt]:
         return [ServedAt(contract, check_url(args.base_url)) for contract in contracts]
     if args.target:
         target = home.target(args.target)
-        return [ServedAt(contract, target.base_url(contract)) for contract in contracts]
+        served = [contract for contract in contracts if args.contract or target.serves(contract.name)]
+        return [ServedAt(contract, target.base_url(contract)) for contract in served or contracts]
     places = [ServedAt(contract, server) for contract in contracts for server in contract.servers if "://" in server]
     if not places:
         raise UsageError("no base URL is known", mend="say where it was served: --base-url URL or --target NAME")

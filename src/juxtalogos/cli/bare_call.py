@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Iterable
 from pathlib import Path
 
 from juxtalogos.cli.calling import BODY_LINES, exchange_data, show_exchange
@@ -19,16 +20,24 @@ from juxtalogos.workspace.workspace import find_workspace
 
 
 def call_url(
-    out: Terminal, request: Request, options: TransportOptions, folder: Path, *, keep: bool, json: bool, raw: bool
+    out: Terminal,
+    request: Request,
+    options: TransportOptions,
+    folder: Path,
+    hidden: Iterable[str] = (),
+    *,
+    keep: bool,
+    json: bool,
+    raw: bool,
 ) -> int:
-    """Sends a request of no contract, shows and keeps it; gives the exit status."""
+    """Sends a request of no contract, shows and keeps it; gives the exit status. `hidden` are the secrets in it."""
 
     async def send() -> Exchange:
         async with Transport(options) as transport:
             return await transport.send(request)
 
     exchange = asyncio.run(send())
-    redactor = Redactor.of(carried_secrets(exchange))
+    redactor = Redactor.of((*hidden, *carried_secrets(exchange)))
     shown = redactor.exchange(exchange)
     verdict = Verdict.UNPROVEN if exchange.response else Verdict.ERROR
     reason = "no contract says what the answer should be" if exchange.response else redactor.text(exchange.error)

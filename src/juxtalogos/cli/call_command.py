@@ -23,12 +23,15 @@ from juxtalogos.cli.options import (
     EXIT_NO_ANSWER,
     Arguments,
     add_common,
+    add_identity,
     add_target,
     add_unchecked,
+    header_field,
     terminal,
     workspace,
 )
 from juxtalogos.compose.filling import filled, misfits, settings_given
+from juxtalogos.exchange.redact import is_credential
 from juxtalogos.exchange.transport import Transport, TransportOptions
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeRecord, open_ledger
@@ -38,8 +41,9 @@ from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judge import Judgement
-from juxtalogos.run.session import Session, open_session
+from juxtalogos.run.session import Identity, Session, open_session
 from juxtalogos.suite.document.saving import place_of, save_call
+from juxtalogos.workspace import secrets
 
 if TYPE_CHECKING:
     from juxtalogos.workspace.workspace import Workspace
@@ -64,6 +68,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "operation", nargs="?", default="", metavar="OPERATION", help="an operation's id, as `show` lists it"
     )
     add_target(parser)
+    add_identity(parser)
     parser.add_argument("--url", default="", help="send to this URL, without a contract")
     parser.add_argument("--method", default="GET", help="with --url: the method (GET)")
     parser.add_argument(
@@ -77,7 +82,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_unchecked(parser)
     parser.add_argument("--ask", action="store_true", help="ask for each input, with what is allowed")
     parser.add_argument("--body-file", type=Path, metavar="FILE", help="send this file's bytes as the body")
-    parser.add_argument("--header", action="append", default=[], metavar="NAME:VALUE", help="a further header field")
     parser.add_argument("--message", type=Path, metavar="FILE", help="send this HTTP/1.1 message as it stands")
     parser.add_argument("--full", action="store_true", help="fill in optional inputs too")
     parser.add_argument(
@@ -104,6 +108,8 @@ class _CallArguments(Arguments):
     each_media: bool
     at: list[str]
     target: str | None
+    role: str
+    credential: list[str]
     no_credentials: bool
     settings: list[str]
     unchecked: bool
@@ -123,9 +129,14 @@ def run(args: _CallArguments) -> int:
         raise UsageError("no operation is given", mend="name one that `juxtalogos show` lists, or give --url URL")
     home = workspace(args)
     contract, operation = home.operation(args.operation)
-    target = home.target(args.target)
+    target = home.target(args.target, [contract.name])
     session = open_session(
-        {contract.name: contract}, target, home.root, with_credentials=not args.no_credentials, config=home.config
+        {contract.name: contract},
+        target,
+        home.root,
+        with_credentials=not args.no_credentials,
+        config=home.config,
+        identity=Identity(args.role, tuple(args.credential), tuple(_apart(args.header))),
     )
     if args.at:
         session = replace(
@@ -141,12 +152,12 @@ def run(args: _CallArguments) -> int:
         if args.each_media:
             return _call_each(args, home, session, contract, operation, inputs)
         exchange = _send(args, session, contract, operation, inputs)
-    home.remember_target(target)
+    home.remember_target(target, [contract.name])
     judgement = _asked_again(session, contract, operation, exchange, session.judged(contract, operation, exchange))
     number = 0 if args.trial else _keep(home, session, operation, exchange, judgement)
     _show(args, contract, operation, session.redactor.exchange(exchange), judgement, number)
     if args.save and inputs is not None:
-        path, step = save_call(home.suites, args.save, contract, operation, inputs, links)
+        path, step = save_call(home.suites, args.save, contract, operation, inputs, links, args.role)
         if number:
             with open_ledger(home.ledger_path, write=True) as ledger:
                 ledger.assign(number, *place_of(args.save), step)
@@ -157,11 +168,16 @@ def run(args: _CallArguments) -> int:
 def _call_url(args: _CallArguments) -> int:
     from juxtalogos.cli.bare_call import bare_request, call_url
 
-    if args.operation or args.settings or args.save or args.message or args.ask or args.each_media:
+    if args.operation or args.settings or args.save or args.message or args.ask or args.each_media or args.role or args.credential:  # fmt: skip
         raise UsageError("--url sends a request of no contract", mend="give it --method, --header and --body-file only")
-    request = bare_request(args.url, args.method, tuple(_header(text) for text in args.header), _body_file(args))
+    given = [(name, *secrets.filled(text, f"--header {name}")) for name, text in map(header_field, args.header)]
+    headers = tuple((name, text) for name, text, _ in given)
+    hidden = [secret for _, _, secret in given if secret]
+    request = bare_request(args.url, args.method, headers, _body_file(args))
     options = TransportOptions(addresses=_addresses(args.at))
-    return call_url(terminal(args), request, options, args.directory, keep=not args.trial, json=args.json, raw=args.raw)
+    return call_url(
+        terminal(args), request, options, args.directory, hidden, keep=not args.trial, json=args.json, raw=args.raw
+    )
 
 
 def _addresses(texts: list[str]) -> dict[str, str]:
@@ -196,7 +212,8 @@ def _exit_status(judgement: Judgement) -> int:
 def _inputs(
     args: _CallArguments, home: Workspace, session: Session, contract: Contract, operation: Operation
 ) -> tuple[Inputs, list[Linked]]:
-    headers = dict(_header(text) for text in args.header)
+    apart = set(_apart(args.header))
+    headers = dict(pair for pair in map(header_field, args.header) if pair not in apart)
     content_type = next((value for name, value in headers.items() if name.lower() == "content-type"), "")
     settings, linked = split_settings(home, operation, args.settings)
     given = settings_given(wire_of(contract), operation, settings, content_type)
@@ -213,18 +230,16 @@ def _inputs(
     return replace(inputs, values=values, body=inputs.body if body is None else body), linked
 
 
+def _apart(texts: list[str]) -> list[tuple[str, str]]:
+    """The header fields that carry a secret: they are no inputs, and are never saved."""
+    return [(name, text) for name, text in map(header_field, texts) if secrets.refers(text) or is_credential(name)]
+
+
 def _body_file(args: _CallArguments) -> bytes | None:
     try:
         return args.body_file.read_bytes() if args.body_file else None
     except OSError as error:
         raise UsageError(f"the body file cannot be read: {error.strerror}", where=str(args.body_file)) from None
-
-
-def _header(text: str) -> tuple[str, str]:
-    name, colon, value = text.partition(":")
-    if not colon or not name.strip() or any(char in text for char in "\r\n"):
-        raise UsageError(f"{quoted(text)} is no header field", mend="write --header 'NAME: VALUE'")
-    return name.strip(), value.strip()
 
 
 def _send(args: _CallArguments, session: Session, contract: Contract, operation: Operation, inputs: Inputs) -> Exchange:
@@ -270,7 +285,7 @@ def _send_message(args: _CallArguments, session: Session, contract: Contract, op
         raise UsageError(f"the message cannot be read: {error.strerror}", where=str(args.message)) from None
     if args.save:
         raise UsageError("a message cannot be saved as a step", mend="call with --set and --body-file, and --save that")
-    if args.settings or args.body_file or args.header:
+    if args.settings or args.body_file or len(args.header) > len(_apart(args.header)):
         raise UsageError("a message is sent as it stands", mend="put values, body and headers into the message itself")
     base = session.base_url(contract)
     request = parse_request(data, base, str(args.message))

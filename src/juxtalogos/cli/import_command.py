@@ -8,7 +8,17 @@ import re
 import sys
 from collections import Counter
 
-from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, EXIT_UNUSABLE, Arguments, add_common, terminal, workspace
+from juxtalogos.cli.options import (
+    EXIT_FAILED,
+    EXIT_HELD,
+    EXIT_UNUSABLE,
+    Arguments,
+    add_common,
+    add_credential,
+    header_field,
+    terminal,
+    workspace,
+)
 from juxtalogos.documents.positions import position
 from juxtalogos.model.contract import Contract, DefinitionFault
 from juxtalogos.model.errors import UsageError, quoted
@@ -17,6 +27,7 @@ from juxtalogos.workspace.changes import changes
 from juxtalogos.workspace.config import check_url
 from juxtalogos.workspace.importing import Imported, keep, read_again, read_source
 from juxtalogos.workspace.remote import Access
+from juxtalogos.workspace.secrets import CredentialSource, credential_source
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
@@ -32,7 +43,7 @@ exit status: 0 sound; 1 faults were found, the sound operations are kept; 2 noth
 EXAMPLE = """\
   juxtalogos import berths.yaml
   juxtalogos import definitions/ --root api/main.yaml --name berths
-  juxtalogos import https://merrow.example/berths.yaml --user office --password env:OFFICE_PASSWORD
+  juxtalogos import https://merrow.example/berths.yaml --credential basic=office:env:OFFICE_PASSWORD
   juxtalogos import --refresh berths
 """
 
@@ -49,10 +60,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--root", default="", metavar="FILE", help="in a folder or archive: the file to begin with")
     parser.add_argument("--refresh", action="store_true", help="read the sources of one contract, or of all, again")
     network = parser.add_argument_group("options of a URL")
-    network.add_argument("--user", default="", help="sign in with basic credentials")
-    network.add_argument(
-        "--password", default="", metavar="SECRET", help="its password: env:NAME or file:PATH; asked for when left out"
-    )
+    add_credential(network, "SCHEME is basic or bearer")
     network.add_argument(
         "--header",
         action="append",
@@ -61,8 +69,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="send this; VALUE may end in env:NAME or file:PATH",
     )
     network.add_argument("--proxy", default="", metavar="URL", help="go through this proxy")
-    network.add_argument("--proxy-user", default="", metavar="USER", help="sign in at the proxy")
-    network.add_argument("--proxy-password", default="", metavar="SECRET", help="its password: env:NAME or file:PATH")
+    network.add_argument("--proxy-credential", default="", metavar="basic=USER:env:NAME", help="sign in at the proxy")
     network.add_argument("--ca-file", default="", metavar="FILE", help="trust the authorities in this PEM file")
     network.add_argument(
         "--allow-origin", action="append", default=[], metavar="URL", help="follow references to this origin too"
@@ -76,12 +83,10 @@ class _ImportArguments(Arguments):
     name: str
     root: str
     refresh: bool
-    user: str
-    password: str
+    credential: list[str]
     header: list[str]
     proxy: str
-    proxy_user: str
-    proxy_password: str
+    proxy_credential: str
     ca_file: str
     allow_origin: list[str]
     allow_private: bool
@@ -132,20 +137,40 @@ def _finish(args: _ImportArguments, home: Workspace, found: Imported, before: Co
 
 
 def _access(args: _ImportArguments) -> Access:
-    headers = []
-    for text in args.header:
-        name, colon, value = text.partition(":")
-        if not colon or not name.strip():
-            raise UsageError(f"{quoted(name)} is no header", mend="write --header 'NAME: VALUE'")
-        headers.append((name.strip(), value.strip()))
-    password = args.password
-    if args.user and not password and sys.stdin.isatty():
-        password = getpass.getpass(f"password of {args.user}: ")
     for origin_url in args.allow_origin:
         check_url(origin_url)
+    nobody = CredentialSource(""), ""
+    signed = [_login(text, "--credential", ("basic", "bearer")) for text in args.credential]
+    by_scheme = {one.scheme: (one, secret) for one, secret in signed}
+    basic, password = by_scheme.get("basic", nobody)
+    proxy, proxy_password = (
+        _login(args.proxy_credential, "--proxy-credential", ("basic",)) if args.proxy_credential else nobody
+    )
     return Access(
-        args.user, password, tuple(headers), args.proxy, args.proxy_user, args.proxy_password, args.ca_file, tuple(args.allow_origin), args.allow_private
-    )  # fmt: skip
+        basic.user,
+        password,
+        tuple(map(header_field, args.header)),
+        args.proxy,
+        proxy.user,
+        proxy_password,
+        by_scheme.get("bearer", nobody)[1],
+        args.ca_file,
+        tuple(args.allow_origin),
+        args.allow_private,
+    )
+
+
+def _login(text: str, option: str, known: tuple[str, ...]) -> tuple[CredentialSource, str]:
+    """(where the secret is, the reference to it or what was typed)."""
+    typed = re.fullmatch(r"basic=([^:=\s]+)", text)
+    if typed and sys.stdin.isatty():
+        return CredentialSource("basic", user=typed[1]), getpass.getpass(f"password of {typed[1]}: ")
+    found = credential_source(text, option)
+    if found.scheme not in known:
+        raise UsageError(
+            f"{option}: {quoted(found.scheme)} is no way to sign in here", mend=f"write {' or '.join(known)}"
+        )
+    return found, found.reference()
 
 
 def _tell_changes(args: Arguments, contract: Contract, before: Contract) -> None:

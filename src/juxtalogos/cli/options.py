@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from juxtalogos.cli.terminal import Terminal
+from juxtalogos.model.errors import UsageError, quoted
 
 if TYPE_CHECKING:
     from juxtalogos.workspace.workspace import Workspace
@@ -53,6 +54,37 @@ def add_unchecked(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="take what is set as it is: places that are not declared, and such as exclude each other",
     )
+
+
+def add_identity(parser: argparse.ArgumentParser) -> None:
+    """Who sends: beside what the target says."""
+    parser.add_argument("--role", default="", metavar="ROLE", help="send as this role of the target")
+    add_credential(parser, "SCHEME is the name of a security scheme")
+    parser.add_argument(
+        "--header",
+        action="append",
+        default=[],
+        metavar="'NAME: VALUE'",
+        help="send this field with every request; VALUE may end in env:NAME or file:PATH",
+    )
+
+
+def add_credential(parser: argparse._ActionsContainer, what: str) -> None:
+    parser.add_argument(
+        "--credential",
+        action="append",
+        default=[],
+        metavar="SCHEME=[USER:]env:NAME",
+        help=f"sign in for this once: env:NAME or file:PATH of the secret; {what}",
+    )
+
+
+def header_field(text: str) -> tuple[str, str]:
+    """(name, value) of a `NAME: VALUE` option."""
+    name, colon, value = text.partition(":")
+    if not colon or not name.strip() or any(char in text for char in "\r\n"):
+        raise UsageError(f"{quoted(name)} is no header field", mend="write --header 'NAME: VALUE'")
+    return name.strip(), value.strip()
 
 
 def add_remarks(parser: argparse.ArgumentParser) -> None:

@@ -191,7 +191,7 @@ def _propose(args: _PinArguments, home: Workspace, record: ExchangeRecord, value
         raise UsageError(
             f"{record.operation} is no safe operation, so it is not called again", mend="leave --twice out"
         )
-    session = open_session({contract.name: contract}, home.target(None), home.root)
+    session = open_session({contract.name: contract}, home.target(None, [contract.name]), home.root)
     request = record.exchange.request
 
     async def send() -> Exchange:

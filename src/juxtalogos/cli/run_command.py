@@ -11,9 +11,11 @@ from typing import Any
 from juxtalogos.cli.options import (
     Arguments,
     add_common,
+    add_identity,
     add_remarks,
     add_strict,
     add_target,
+    header_field,
     terminal,
     workspace,
 )
@@ -44,6 +46,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "what", nargs="?", default="", metavar="SUITE[#CASE[#STEP]]", help="what to run; every suite when left out"
     )
     add_target(parser)
+    add_identity(parser)
     parser.add_argument("--jobs", type=int, metavar="N", help="cases run side by side (4)")
     parser.add_argument(
         "--processes",
@@ -70,6 +73,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 class _RunArguments(Arguments):
     what: str
     target: str | None
+    role: str
+    credential: list[str]
+    header: list[str]
     no_credentials: bool
     jobs: int | None
     processes: int
@@ -100,7 +106,7 @@ def run(args: _RunArguments) -> int:
             ended = run_loop(
                 execute(bound, home.root, ledger, args.what or "every suite", done, processes=max(1, args.processes))
             )
-        home.remember_target(bound.session.target)
+        home.remember_target(bound.session.target, bound.session.contracts)
         order = [(ref.suite, ref.case) for ref in refs]
         view = run_view(ledger, ended.number, bound.session.contracts, remarks=not args.no_remarks, order=order)
     if args.json:
@@ -129,7 +135,7 @@ def _plan(args: _RunArguments, home: Workspace, refs: tuple[CaseRef, ...], read:
     contracts = contracts_of(reachable(cases, everything))
     return RunPlan(
         refs,
-        args.target or home.target(None).name,
+        args.target or home.target(None, contracts).name,
         tuple((name, digest_of(contract)) for name, contract in contracts.items()),
         tuple(map(_setting, args.settings)),
         time.time(),
@@ -139,6 +145,9 @@ def _plan(args: _RunArguments, home: Workspace, refs: tuple[CaseRef, ...], read:
         max(1, args.jobs or home.config.jobs),
         not args.no_credentials,
         args.trust,
+        args.role,
+        tuple(map(header_field, args.header)),
+        tuple(args.credential),
     )
 
 

@@ -79,7 +79,7 @@ def _handover(args: _ShowArguments, home: Workspace) -> int:
         operations = [operation]
     else:
         raise UsageError("no contract is named", mend="name one of " + ", ".join(home.contract_names()))
-    base_url = home.target(args.target).base_url(contract) if args.target else ""
+    base_url = home.target(args.target, [contract.name]).base_url(contract) if args.target else ""
     found = blocks(contract, operations, base_url)
     page = args.output is not None and args.output.suffix.lower() in (".html", ".htm")
     text = to_html(found, contract.title or contract.name) if page else to_markdown(found)

@@ -67,7 +67,7 @@ def run(args: _SkeletonArguments) -> int:
     if given:
         tell_misfits(terminal(args), misfits(contract, operation, inputs))
     try:
-        base_url = home.target(args.target).base_url(contract)
+        base_url = home.target(args.target, [contract.name]).base_url(contract)
     except ConfigError:
         if args.target:
             raise

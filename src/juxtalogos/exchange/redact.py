@@ -94,7 +94,7 @@ class Redactor:
         )
 
     def _secret(self, name: str) -> bool:
-        return name.lower() in _CREDENTIAL_HEADERS or name.lower() in self.names
+        return is_credential(name) or name.lower() in self.names
 
     def exchange(self, exchange: Exchange) -> Exchange:
         """The exchange as it may be kept and shown."""
@@ -153,6 +153,11 @@ def _mask_header(name: str, value: str) -> str:
     if name.lower() in ("cookie", "set-cookie"):
         return re.sub(r"^([^=;]+)=[^;]*" if name.lower() == "set-cookie" else r"([^=;]+)=[^;]*", rf"\1={MASK}", value)
     return MASK
+
+
+def is_credential(name: str) -> bool:
+    """Whether a header field of that name carries a credential."""
+    return name.lower() in _CREDENTIAL_HEADERS
 
 
 def carried_secrets(exchange: Exchange) -> Iterator[str]:

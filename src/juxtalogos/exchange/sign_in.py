@@ -15,7 +15,7 @@ from juxtalogos.documents.uris import origin_alone
 from juxtalogos.exchange.transport import Sender
 from juxtalogos.model.contract import Contract, Operation, SecurityScheme
 from juxtalogos.model.errors import NoAnswer
-from juxtalogos.model.exchange import Exchange, Request
+from juxtalogos.model.exchange import Exchange, Headers, Request
 from juxtalogos.model.format import SignInFlow, SignInScheme
 from juxtalogos.plugins import Table
 
@@ -165,8 +165,11 @@ class Signer:
         origins: set[str],
         learned: Callable[[str], None] = lambda text: None,
         base_of: Callable[[Contract], str] = lambda contract: "",
+        headers: Headers = (),
     ) -> None:
         self.credentials = credentials
+        self.headers = headers
+        """Fields that go with every request which does not have its own."""
         self.origins = origins
         self.base_of = base_of
         self.learned = learned
@@ -196,6 +199,9 @@ class Signer:
         """The signed request; what a flow asks for is sent first. Nothing is signed that goes elsewhere. NoAnswer when a flow fails."""
         if origin_alone(request.url) not in self.origins:
             return request
+        names = {name.lower() for name, _ in request.headers}
+        further = tuple(pair for pair in self.headers if pair[0].lower() not in names)
+        request = replace(request, headers=request.headers + further) if further else request
         for scheme, way in self.chosen(contract, operation, own)[0]:
             request = await self._run(scheme, way, request, sender)
         return request

@@ -10,7 +10,7 @@ from typing import Any
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import ConfigError, SuiteError, nearest, quoted
 from juxtalogos.run.plan import CaseRef, RunPlan, Turn, turns
-from juxtalogos.run.session import Session, open_session
+from juxtalogos.run.session import Identity, Session, open_session
 from juxtalogos.suite.document.reader import find_suite, read_suites
 from juxtalogos.suite.document.selection import cut_to_step, reachable
 from juxtalogos.suite.model import Case, CaseKey, Suite
@@ -64,6 +64,8 @@ def bind(home: Workspace, plan: RunPlan, *, given: tuple[list[Suite], Cases] | N
         seed=plan.seed,
         given=dict(plan.values),
         now=plan.started,
+        identity=Identity(plan.role, plan.credentials, plan.headers),
+        roles=[step.role for _, case in cases.values() for step in case.steps if step.role],
     )
     for contract in contracts.values():
         session.base_url(contract)

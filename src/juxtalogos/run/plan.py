@@ -10,7 +10,7 @@ from typing import Any
 
 from juxtalogos.suite.model import Case, CaseKey, Suite
 
-PLAN_VERSION = 1
+PLAN_VERSION = 2
 ROWS_AT_ONCE = 50
 """Rows of one table that are dealt out together; a case whose rows share nothing may be done in several places."""
 
@@ -53,6 +53,11 @@ class RunPlan:
     with_credentials: bool = True
     trust: str = ""
     """A digest given for this run."""
+    role: str = ""
+    headers: tuple[tuple[str, str], ...] = ()
+    """Fields given for this run; secrets in them by reference."""
+    credentials: tuple[str, ...] = ()
+    """Given for this run, by reference."""
 
     def to_json(self) -> str:
         return json.dumps({"version": PLAN_VERSION, **asdict(self)}, separators=(",", ":"))
@@ -66,7 +71,9 @@ class RunPlan:
         cases = tuple(map(CaseRef.of, found.pop("cases")))
         contracts = tuple((name, digest) for name, digest in found.pop("contracts"))
         values = tuple((name, value) for name, value in found.pop("values"))
-        return cls(cases=cases, contracts=contracts, values=values, **found)
+        headers = tuple((name, value) for name, value in found.pop("headers"))
+        credentials = tuple(found.pop("credentials"))
+        return cls(cases=cases, contracts=contracts, values=values, headers=headers, credentials=credentials, **found)
 
 
 class Part(StrEnum):

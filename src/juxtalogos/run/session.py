@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import random
 import time
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -12,10 +12,11 @@ from types import MappingProxyType
 from typing import Any
 
 from juxtalogos.exchange.redact import Redactor
-from juxtalogos.exchange.sign_in import Signer, variants
+from juxtalogos.exchange.sign_in import Credential, Signer, variants
 from juxtalogos.exchange.transport import Sender, TransportOptions
 from juxtalogos.formats import FORMATS, wire_of
 from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.errors import ConfigError, nearest, quoted
 from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
@@ -23,7 +24,27 @@ from juxtalogos.run.judge import Judgement, judge
 from juxtalogos.run.rules import Rules, rules_of
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, settled
-from juxtalogos.workspace.config import CONFIG_NAME, Config, Target, credentials
+from juxtalogos.workspace.config import CONFIG_NAME, Config, Role, Target
+from juxtalogos.workspace.secrets import credential_source, filled, secret
+from juxtalogos.workspace.workspace import Workspace
+
+
+@dataclass(frozen=True, slots=True)
+class Identity:
+    """Who sends, as the command line says."""
+
+    role: str = ""
+    credentials: tuple[str, ...] = ()
+    """As `credential_source` reads them."""
+    headers: tuple[tuple[str, str], ...] = ()
+
+    def over(self, target: Target) -> Role:
+        """The role of a target, with what is given here put over it."""
+        own = Role(self.role, tuple(map(credential_source, self.credentials)), self.headers)
+        return own.over(target.role(self.role))
+
+
+NOBODY = Identity()
 
 
 @dataclass(frozen=True, slots=True)
@@ -36,9 +57,15 @@ class Session:
     redactor: Redactor
     options: TransportOptions
     rules: Rules = field(default_factory=Rules)
+    others: Mapping[str, Signer] = field(default_factory=dict)
+    """Who signs, by role, where a step names one."""
 
     def base_url(self, contract: Contract) -> str:
         return self.target.base_url(contract)
+
+    def acting(self, role: str) -> Session:
+        """The session in which a role sends."""
+        return replace(self, signer=self.others[role]) if role else self
 
     def encoded(self, contract: Contract, operation: Operation, inputs: Inputs, *, loose: bool = False) -> Request:
         """The request, not signed yet; `loose` takes what has no place in it."""
@@ -78,23 +105,70 @@ def open_session(
     seed: int = 0,
     given: Mapping[str, Any] = MappingProxyType({}),
     now: float = 0.0,
+    identity: Identity = NOBODY,
+    roles: Iterable[str] = (),
 ) -> Session:
     """The target's variables are computed, those `given` on the command line stand over them as they are.
 
-    ConfigError when a credential is not where the target says, or a variable's formula has no value.
+    `identity` says who sends where a step names no role, `roles` are those that steps name. ConfigError when a credential
+    is not where the target says, or for no scheme that there is, or a variable's formula has no value.
     """
     moment = datetime.fromtimestamp(now or time.time(), UTC)
     ground = FormulaContext(moment, random.Random(f"{seed}:variables"))
     variables = settled(target.variables, ground, str(workspace / CONFIG_NAME))
     target = replace(target, variables={**variables, **given})
-    secrets = credentials(target, workspace) if with_credentials else {}
     names = {name for contract in contracts.values() for name in contract.secret_fields}
-    redactor = Redactor.of((form for credential in secrets.values() for form in variants(credential)), names)
+    redactor = Redactor.of((), names)
+    signers = {
+        name: _signer(target, one, workspace, contracts, redactor, with_credentials)
+        for name, one in (
+            ("", identity.over(target)),
+            *((role, Identity(role, (), identity.headers).over(target)) for role in dict.fromkeys(roles)),
+        )
+    }
     options = TransportOptions(
         target.connect_timeout,
         target.timeout,
         ca_file=(workspace / target.ca_file) if target.ca_file else None,
         addresses=target.addresses,
     )
-    signer = Signer(secrets, target.origins(), redactor.learn, target.base_url)
-    return Session(contracts, target, signer, redactor, options, rules_of(config, contracts) if config else Rules())
+    rules = rules_of(config, contracts) if config else Rules()
+    return Session(contracts, target, signers.pop(""), redactor, options, rules, signers)
+
+
+def _signer(
+    target: Target, role: Role, workspace: Path, contracts: Mapping[str, Contract], redactor: Redactor, signing: bool
+) -> Signer:
+    """Who signs as a role; every secret is known to the redactor before it is used."""
+    headers = []
+    for name, text in role.headers:
+        value, hidden = filled(text, f"the header {name} of the target {target.name}", workspace)
+        if hidden:
+            redactor.learn(hidden)
+        headers.append((name, value))
+    found: dict[str, Credential] = {}
+    if signing:
+        _known_schemes(target, role, workspace, contracts)
+        for source in role.credentials:
+            table = ".".join(filter(None, (f"[targets.{target.name}", role.name and f"roles.{role.name}", f"credentials.{source.scheme}]")))  # fmt: skip
+            text = secret(source.reference(), table, workspace) if source.reference() else ""
+            found[source.scheme] = Credential(text, source.user, source.header)
+            for form in variants(found[source.scheme]):
+                redactor.learn(form)
+    return Signer(found, target.origins(), redactor.learn, target.base_url, tuple(headers))
+
+
+def _known_schemes(target: Target, role: Role, workspace: Path, contracts: Mapping[str, Contract]) -> None:
+    """ConfigError for a credential of a scheme that no contract has."""
+    known = {scheme.name for contract in contracts.values() for scheme in contract.security_schemes}
+    unknown = [one.scheme for one in role.credentials if one.scheme not in known]
+    if unknown:  # perhaps another contract's, that is not called now
+        known |= {scheme.name for contract in Workspace(workspace).contracts() for scheme in contract.security_schemes}
+    for scheme in unknown:
+        if scheme not in known:
+            raise ConfigError(
+                f"the target {target.name} has a credential for {quoted(scheme)}, and no contract has such a scheme",
+                mend=nearest(scheme, known)
+                if known
+                else "no contract declares a scheme: send it as a header, [targets.NAME.headers]",
+            )

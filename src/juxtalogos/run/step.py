@@ -101,6 +101,10 @@ class _Attempt:
         assert self.step.contract is not None and self.step.operation is not None
         return self.step.contract, self.step.operation
 
+    @property
+    def session(self) -> Session:
+        return self.context.session.acting(self.step.role)
+
     def ended(self, verdict: Verdict, reason: str) -> ExchangeRecord:
         record = skipped(self.state, self.step.contract, self.step.operation, self.name, reason)
         return replace(record, verdict=verdict, exchange=self.exchange)
@@ -115,7 +119,7 @@ class _Attempt:
         return _with_cookies(request, self.state.cookies)
 
     async def send(self, request: Request) -> None:
-        session, transport = self.context.session, self.context.transport
+        session, transport = self.session, self.context.transport
         self.exchange = await session.send(*self.called, request, transport)
         if session.signed_in_vain(*self.called, self.exchange):
             self.exchange = await session.send(*self.called, request, transport)
@@ -123,7 +127,7 @@ class _Attempt:
             _take_cookies(self.exchange, self.state.cookies)
 
     async def judged(self) -> tuple[ExchangeRecord, bool]:
-        (contract, operation), session, state, step = self.called, self.context.session, self.state, self.step
+        (contract, operation), session, state, step = self.called, self.session, self.state, self.step
         exchange = self.exchange
         assert exchange is not None
         judgement = judge(wire_of(contract), operation, exchange, session.base_url(contract))

@@ -14,25 +14,13 @@ from urllib.parse import urlsplit
 
 from juxtalogos.documents.jsontext import parse_json
 from juxtalogos.documents.uris import origin
-from juxtalogos.exchange.sign_in import Credential
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import ConfigError, nearest, quoted
 from juxtalogos.model.findings import Deviation
+from juxtalogos.workspace.secrets import CredentialSource
 from juxtalogos.workspace.usercache import note_sound, was_sound
 
 CONFIG_NAME = "juxtalogos.toml"
-
-
-@dataclass(frozen=True, slots=True)
-class CredentialSource:
-    """Where a secret is to be found; never the secret."""
-
-    scheme: str
-    env: str = ""
-    file: str = ""
-    user: str = ""
-    header: str = ""
-    """The name of the field that the scheme uses here; such a scheme may need no secret of ours."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +35,26 @@ class SystemCommands:
 
 
 @dataclass(frozen=True, slots=True)
+class Role:
+    """Who calls: credentials, and header fields that go with every request."""
+
+    name: str = ""
+    credentials: tuple[CredentialSource, ...] = ()
+    headers: tuple[tuple[str, str], ...] = ()
+    """(name, value); a value may end in a reference to a secret."""
+
+    def over(self, other: Role) -> Role:
+        """This role with what it leaves unsaid from another."""
+        schemes = {one.scheme for one in self.credentials}
+        names = {name.lower() for name, _ in self.headers}
+        return Role(
+            self.name,
+            (*self.credentials, *(one for one in other.credentials if one.scheme not in schemes)),
+            (*self.headers, *(pair for pair in other.headers if pair[0].lower() not in names)),
+        )
+
+
+@dataclass(frozen=True, slots=True)
 class Target:
     name: str
     url: str = ""
@@ -56,10 +64,26 @@ class Target:
     ca_file: str = ""
     addresses: Mapping[str, str] = field(default_factory=dict)
     variables: Mapping[str, Any] = field(default_factory=dict)
-    credentials: tuple[CredentialSource, ...] = ()
+    own: Role = Role()
+    """Who calls where no role is named."""
+    roles: Mapping[str, Role] = field(default_factory=dict)
     system: SystemCommands | None = None
     further: tuple[str, ...] = ()
     """Further addresses that credentials may go to: where tokens are given out, for example."""
+
+    def role(self, name: str) -> Role:
+        """A role by name, with what it leaves unsaid from the target itself; ConfigError with the nearest."""
+        if not name:
+            return self.own
+        if name not in self.roles:
+            raise ConfigError(
+                f"the target {self.name} has no role {quoted(name)}",
+                mend=nearest(name, self.roles) or f"write [targets.{self.name}.roles.{name}.credentials.SCHEME]",
+            )
+        return self.roles[name].over(self.own)
+
+    def serves(self, contract: str) -> bool:
+        return bool(self.url or contract in self.urls)
 
     def base_url(self, contract: Contract) -> str:
         """The contract's base URL here; ConfigError when the target has none, naming what the definition says."""
@@ -252,12 +276,8 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
             table.get("ca-file", ""),
             table.get("addresses", {}),
             table.get("variables", {}),
-            tuple(
-                CredentialSource(
-                    scheme, entry.get("env", ""), entry.get("file", ""), entry.get("user", ""), entry.get("header", "")
-                )
-                for scheme, entry in table.get("credentials", {}).items()
-            ),
+            _role("", table),
+            {role: _role(role, entry) for role, entry in table.get("roles", {}).items()},
             _system(system) if system else None,
             tuple(check_url(one, where("targets", name, "origins")) for one in table.get("origins", ())),
         )
@@ -270,6 +290,16 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
     variables = value.get("variables", {})
     targets = {name: replace(target, variables={**variables, **target.variables}) for name, target in targets.items()}
     return Config(path, targets, contracts, queries, variables, defaults.get("target", ""), defaults.get("jobs", 4))
+
+
+def _role(name: str, table: dict[str, Any]) -> Role:
+    sources = (
+        CredentialSource(
+            scheme, entry.get("env", ""), entry.get("file", ""), entry.get("user", ""), entry.get("header", "")
+        )
+        for scheme, entry in table.get("credentials", {}).items()
+    )
+    return Role(name, tuple(sources), tuple(table.get("headers", {}).items()))
 
 
 def _system(table: dict[str, Any]) -> SystemCommands:
@@ -293,37 +323,3 @@ def _settings(table: dict[str, Any]) -> ContractSettings:
     return ContractSettings(
         table.get("formats", ""), tuple(rules), tuple(table.get("standing", ())), tuple(table.get("off", ()))
     )
-
-
-def credentials(target: Target, workspace: Path) -> dict[str, Credential]:
-    """The target's secrets, fetched from where they are; ConfigError when one is not there."""
-    found: dict[str, Credential] = {}
-    for source in target.credentials:
-        table = f"[targets.{target.name}.credentials.{source.scheme}]"
-        if source.env:
-            secret = os.environ.get(source.env)
-            if not secret:
-                raise ConfigError(
-                    f"the environment variable {source.env} is not set",
-                    where=table,
-                    mend=f"set it to the secret for {source.scheme}: export {source.env}=…",
-                )
-        elif source.header and not source.file:
-            secret = ""
-        else:
-            secret = _secret_file(Path(source.file).expanduser(), workspace, table)
-        found[source.scheme] = Credential(secret, source.user, source.header)
-    return found
-
-
-def _secret_file(path: Path, workspace: Path, table: str) -> str:
-    if path.resolve().is_relative_to(workspace.resolve()):
-        raise ConfigError(
-            f"the secret file {path} lies inside the workspace",
-            where=table,
-            mend="keep it outside, so that it is never committed",
-        )
-    try:
-        return path.read_text("utf-8").strip()
-    except (OSError, UnicodeDecodeError) as error:
-        raise ConfigError(f"the secret file {path} cannot be read: {error}", where=table) from None

@@ -5,7 +5,6 @@ from __future__ import annotations
 import asyncio
 import base64
 import ipaddress
-import os
 import re
 from dataclasses import asdict, dataclass, replace
 from http import HTTPStatus
@@ -17,12 +16,12 @@ from juxtalogos.documents.bounds import MAX_BYTES
 from juxtalogos.documents.uris import origin
 from juxtalogos.exchange.guard import refuse_private
 from juxtalogos.exchange.transport import Transport, TransportOptions
-from juxtalogos.model.errors import ConfigError, DocumentError, UsageError, quoted
+from juxtalogos.model.errors import DocumentError, UsageError, quoted
 from juxtalogos.model.exchange import Headers, Request, Response, header
+from juxtalogos.workspace.secrets import filled, refers
 
 MAX_REDIRECTS = 5
 _SECRET_NAME = re.compile(r"token|secret|password|passwd|key|sig|auth|code", re.IGNORECASE)
-_REFERENCE = re.compile(r"(^|\s)(env|file):(\S+)$")
 MASKED = "given-again"
 
 
@@ -36,6 +35,8 @@ class Access:
     proxy: str = ""
     proxy_user: str = ""
     proxy_password: str = ""
+    bearer: str = ""
+    """A token."""
     ca_file: str = ""
     origins: tuple[str, ...] = ()
     """Further origins that references may lead to."""
@@ -45,13 +46,14 @@ class Access:
         """What may be written down: no secret that was given as a text."""
 
         def reference(text: str) -> str:
-            return text if _REFERENCE.search(text) else ""
+            return text if refers(text) else ""
 
         plain = replace(
             self,
             password=reference(self.password),
             proxy_password=reference(self.proxy_password),
-            headers=tuple((name, text) for name, text in self.headers if _REFERENCE.search(text)),
+            bearer=reference(self.bearer),
+            headers=tuple((name, text) for name, text in self.headers if refers(text)),
         )
         return {key: value for key, value in asdict(plain).items() if value}
 
@@ -59,28 +61,10 @@ class Access:
     def of(cls, kept: Any) -> Access:
         """As it was written down; what is odd there is left out."""
         found = kept if isinstance(kept, dict) else {}
-        texts = {key: found[key] for key in ("user", "password", "proxy", "proxy_user", "proxy_password", "ca_file") if isinstance(found.get(key), str)}  # fmt: skip
+        texts = {key: found[key] for key in ("user", "password", "proxy", "proxy_user", "proxy_password", "bearer", "ca_file") if isinstance(found.get(key), str)}  # fmt: skip
         headers = tuple((str(one[0]), str(one[1])) for one in found.get("headers", ()) if isinstance(one, list) and len(one) == 2)  # fmt: skip
         origins = tuple(map(str, found.get("origins", ())))
         return cls(**texts, headers=headers, origins=origins, allow_private=found.get("allow_private") is True)
-
-
-def secret_text(text: str, what: str) -> str:
-    """A text with the secret it refers to: `env:NAME` or `file:PATH` at its end."""
-    found = _REFERENCE.search(text)
-    if not found:
-        return text
-    kind, name = found.group(2), found.group(3)
-    if kind == "env":
-        secret = os.environ.get(name)
-        if not secret:
-            raise ConfigError(f"the environment variable {name} is not set", where=what, mend=f"export {name}=…")
-    else:
-        try:
-            secret = Path(name).expanduser().read_text("utf-8").strip()
-        except (OSError, UnicodeDecodeError) as error:
-            raise ConfigError(f"the secret file {name} cannot be read: {error}", where=what) from None
-    return text[: found.start()] + found.group(1) + secret
 
 
 def without_secrets(url: str) -> str:
@@ -103,12 +87,12 @@ class Remote:
         self.url = without_user(url)
         self.access = access
         self.allowed = {self.origin, *map(origin, access.origins)}
-        self.credentials: Headers = tuple(
-            (name, secret_text(text, f"--header {name}")) for name, text in access.headers
-        )
+        self.credentials: Headers = tuple((name, filled(text, f"--header {name}")[0]) for name, text in access.headers)
         if user:
-            pair = f"{user}:{secret_text(password, '--password')}"
+            pair = f"{user}:{filled(password, '--credential')[0]}"
             self.credentials += (("Authorization", "Basic " + base64.b64encode(pair.encode()).decode()),)
+        if access.bearer:
+            self.credentials += (("Authorization", f"Bearer {filled(access.bearer, '--credential')[0]}"),)
         self.runner = asyncio.Runner()
         self.transport = Transport(self.options())
 
@@ -122,7 +106,7 @@ class Remote:
             connections=4,
             proxy=access.proxy,
             proxy_user=access.proxy_user,
-            proxy_password=secret_text(access.proxy_password, "--proxy-password"),
+            proxy_password=filled(access.proxy_password, "--proxy-credential")[0],
             may_be_private=self.may_be_private,
         )
 
@@ -188,7 +172,8 @@ class Remote:
         """The body of an answer; DocumentError when it is none to be read."""
         status = response.status
         if status in (401, 403, 407):
-            which = "--proxy-user and --proxy-password" if status == 407 else "--user and --password, or --header"
+            option = "--proxy-credential" if status == 407 else "--credential"
+            which = f"{option} basic=USER:env:NAME" + ("" if status == 407 else ", bearer=env:NAME, or --header")
             raise DocumentError(
                 f"{status} {HTTPStatus(status).phrase}: a login is needed", where=shown, mend=f"sign in: {which}"
             )

@@ -207,7 +207,7 @@ def _loaded(uri: str, data: bytes, told: str) -> Document:
         return load_document(uri, data)
     except DocumentError as error:
         if "HTML" in error.what:
-            mend = "this may be a login page, or a page for readers: sign in with --user or --header, or give the definition's own address"
+            mend = "this may be a login page, or a page for readers: sign in with --credential or --header, or give the definition's own address"
             raise DocumentError(error.what, where=told, mend=mend) from None
         raise
 

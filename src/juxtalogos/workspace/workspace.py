@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -115,35 +116,56 @@ class Workspace:
         mend = nearest(text, known) if known else "import a definition first: juxtalogos import FILE"
         raise UsageError(f"there is no operation {quoted(text)}", mend=mend)
 
-    def target(self, name: str | None) -> Target:
-        """A target by name or, where `name` is a URL, one made of it; without a name the last one used, or the only one."""
+    def target(self, name: str | None, contracts: Iterable[str] = ()) -> Target:
+        """A target by name or, where `name` is a URL, one made of it.
+
+        Without a name the default, the one that the contracts were last called at, or the only one that serves them.
+        """
         if name and "://" in name:
             return Target("given", check_url(name), variables=self.config.variables)
-        chosen = name or self.config.default_target or self._remembered()
+        chosen = name or self.config.default_target or self._last_used(list(contracts))
+        if not chosen:
+            wanted = list(contracts)
+            serving = [one.name for one in self.config.targets.values() if all(map(one.serves, wanted))]
+            chosen = serving[0] if len(serving) == 1 else ""
         if not chosen and len(self.config.targets) == 1:
             chosen = next(iter(self.config.targets))
         if not chosen:
             servers = [server for contract in self.contracts() for server in contract.servers]
             hint = f" (the definition names {', '.join(servers[:3])})" if servers else ""
+            known = f"--target {' or '.join(self.config.targets)}" if self.config.targets else ""
             raise ConfigError(
                 "no target is named",
                 where=str(self.root / CONFIG_NAME),
-                mend=f"juxtalogos targets set NAME URL{hint}, or --target URL for once",
+                mend=known or f"juxtalogos targets set NAME URL{hint}, or --target URL for once",
             )
         return self.config.target(chosen)
 
-    def remember_target(self, target: Target) -> None:
-        """Notes the target used last."""
+    def remember_target(self, target: Target, contracts: Iterable[str] = ()) -> None:
+        """Notes the target used last, for each contract that was called."""
         if target.name in self.config.targets:
+            state = self._state()
+            last = {**state.get("targets", {}), **dict.fromkeys(contracts, target.name)}
             self.state.mkdir(exist_ok=True)
-            write_whole(self.state / "state.json", json.dumps({"target": target.name}).encode())
+            text = json.dumps({**state, "target": target.name, "targets": last})
+            write_whole(self.state / "state.json", text.encode())
 
-    def _remembered(self) -> str:
+    def _state(self) -> dict[str, Any]:
         try:
-            name = json.loads((self.state / "state.json").read_text("utf-8")).get("target", "")
-        except (OSError, ValueError, AttributeError):
-            return ""
-        return name if name in self.config.targets else ""
+            found = json.loads((self.state / "state.json").read_text("utf-8"))
+        except (OSError, ValueError):
+            return {}
+        if not isinstance(found, dict) or not isinstance(found.get("targets", {}), dict):
+            return {}
+        return found
+
+    def _last_used(self, contracts: list[str]) -> str:
+        """The target used last for these contracts; else the one used last at all, where it serves them."""
+        state, targets = self._state(), self.config.targets
+        own = {state.get("targets", {}).get(name) for name in contracts}
+        name = next(iter(own)) if len(own) == 1 and own != {None} else state.get("target", "")
+        known = isinstance(name, str) and name in targets and all(map(targets[name].serves, contracts))
+        return name if known else ""
 
     def set_target(self, name: str, url: str, contract: str | None) -> None:
         """Writes a base URL into the configuration, comments kept. ConfigError when the URL or the name is none."""

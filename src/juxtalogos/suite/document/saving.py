@@ -40,7 +40,13 @@ def place_of(where: str) -> tuple[str, str]:
 
 
 def save_call(
-    suites: Path, where: str, contract: Contract, operation: Operation, inputs: Inputs, links: Sequence[StepLink] = ()
+    suites: Path,
+    where: str,
+    contract: Contract,
+    operation: Operation,
+    inputs: Inputs,
+    links: Sequence[StepLink] = (),
+    role: str = "",
 ) -> tuple[Path, str]:
     """Appends to `SUITE#CASE`, made when it is not there; gives the file and the step's id."""
     name, case_id = place_of(where)
@@ -48,6 +54,8 @@ def save_call(
     path = suites / f"{name}.arazzo.yaml"
     url = source_url(suites.parent, path, contract)
     step = step_document(operation, slug(operation.id), inputs, body_type(operation, inputs))
+    if role:
+        step["x-juxtalogos-role"] = role
     if not path.exists():
         case = {"workflowId": case_id, "steps": [step]}
         document = document_of(contract, url, [case])

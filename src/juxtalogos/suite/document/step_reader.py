@@ -22,7 +22,7 @@ from juxtalogos.suite.model import Action, CaseKey, Output, Payload, Replacement
 ID = re.compile(r"[A-Za-z0-9_\-]+")
 _KEYS = (
     "stepId", "description", "operationId", "operationPath", "workflowId", "parameters", "requestBody", "successCriteria", "onSuccess", "onFailure",
-    "outputs", "x-juxtalogos-always", "x-juxtalogos-checks", "x-juxtalogos-outputs",
+    "outputs", "x-juxtalogos-always", "x-juxtalogos-checks", "x-juxtalogos-outputs", "x-juxtalogos-role",
 )  # fmt: skip
 
 
@@ -85,6 +85,7 @@ class StepReader:
             self.actions(step, "onFailure", at, known),
             str(step.get("description", "")),
             step.get("x-juxtalogos-always") is True,
+            role=reader.text(step, "x-juxtalogos-role", at) if "x-juxtalogos-role" in step else "",
         )  # fmt: skip
         self.before[step_id] = own
         return replace(found, flows=flows_of(found.parameters, found.payload))

@@ -1,0 +1,73 @@
+"""Whether a target answers: the first operation that only reads and needs no value, called unsigned."""
+
+from __future__ import annotations
+
+import asyncio
+from dataclasses import dataclass
+
+from juxtalogos.compose.requests import sample_inputs
+from juxtalogos.exchange.transport import Transport, TransportOptions
+from juxtalogos.formats import wire_of
+from juxtalogos.model.contract import Contract
+from juxtalogos.model.errors import Unsampleable, UsageError
+from juxtalogos.model.exchange import Exchange, Request
+from juxtalogos.workspace.config import Target
+
+
+@dataclass(frozen=True, slots=True)
+class Reach:
+    """What a target answered."""
+
+    error: str
+    """Why no answer came; empty when one did."""
+    doubt: str
+    """What the answer leaves in doubt; empty when nothing."""
+    contract: str = ""
+    told: str = ""
+    """What was tried, and what it answered."""
+
+    @property
+    def wrong(self) -> bool:
+        return bool(self.error or self.doubt)
+
+    def as_data(self) -> dict[str, object]:
+        return {"reached": not self.error, "reason": self.error or self.doubt, "tried": self.told}
+
+
+def tried_at(target: Target, contract: Contract) -> Reach:
+    """Calls the first operation that only reads and needs nothing that would be made up, unsigned; else the base path."""
+    base = target.base_url(contract)
+    for operation in contract.operations:
+        if not operation.safe or operation.not_callable or any(one.required for one in operation.inputs):
+            continue
+        if operation.body and operation.body.required and not operation.fact("style"):
+            continue
+        try:
+            inputs = sample_inputs(contract, operation, full=False)
+            request = wire_of(contract).encode(operation, inputs, base)
+        except (Unsampleable, UsageError):
+            continue
+        exchange = _sent(request, target)
+        status = exchange.response.status if exchange.response else 0
+        told = f"{operation.id}: {status}"
+        doubt = f"{operation.id} is not found there (404): is the base URL right?" if status == 404 else ""
+        return Reach(exchange.error, doubt, contract.name, told if status else "")
+    exchange = _sent(Request("GET", base + "/"), target)
+    status = exchange.response.status if exchange.response else 0
+    doubt = "its base path answers 404, and no operation could be tried" if status == 404 else ""
+    return Reach(exchange.error, doubt, contract.name, f"its base path: {status}" if status else "")
+
+
+def answers(url: str) -> str:
+    """Why a URL gives no answer; empty when it gives one, whatever it is."""
+    return _sent(Request("GET", url + "/"), None).error
+
+
+def _sent(request: Request, target: Target | None) -> Exchange:
+    addresses = target.addresses if target else {}
+
+    async def send() -> Exchange:
+        async with Transport(TransportOptions(connect_timeout=3, timeout=5, addresses=addresses)) as transport:
+            return await transport.send(request)
+
+    return asyncio.run(send())

@@ -1,0 +1,82 @@
+"""Secrets by reference, the one door to them: `env:NAME` or `file:PATH`, never a secret itself."""
+
+from __future__ import annotations
+
+import os
+import re
+from dataclasses import dataclass
+from pathlib import Path
+
+from juxtalogos.model.errors import ConfigError, UsageError, quoted
+
+_AT_END = re.compile(r"(^|\s)(env|file):(\S+)$")
+_CREDENTIAL = re.compile(r"(?P<scheme>[^=\s]+)=(?:(?P<user>.*?):)?(?P<kind>env|file):(?P<name>.+)")
+
+
+@dataclass(frozen=True, slots=True)
+class CredentialSource:
+    """Where a secret is to be found; never the secret."""
+
+    scheme: str
+    env: str = ""
+    file: str = ""
+    user: str = ""
+    header: str = ""
+    """The name of the field that the scheme uses here; such a scheme may need no secret of ours."""
+
+    def reference(self) -> str:
+        return f"env:{self.env}" if self.env else f"file:{self.file}" if self.file else ""
+
+
+def credential_source(text: str, option: str = "--credential") -> CredentialSource:
+    """`SCHEME=env:NAME`, `SCHEME=file:PATH`, `SCHEME=USER:env:NAME`. UsageError for anything else, a bare secret above all."""
+    found = _CREDENTIAL.fullmatch(text)
+    if found is None:
+        name = text.partition("=")[0]
+        raise UsageError(
+            f"{option} {quoted(name)} names no secret by reference",
+            mend=f"write {option} SCHEME=env:NAME, SCHEME=file:PATH or SCHEME=USER:env:NAME; a secret itself is never given",
+        )
+    kind, name = found["kind"], found["name"]
+    return CredentialSource(
+        found["scheme"], name if kind == "env" else "", name if kind == "file" else "", found["user"] or ""
+    )
+
+
+def secret(reference: str, where: str, workspace: Path | None = None) -> str:
+    """The secret behind `env:NAME` or `file:PATH`. ConfigError when it is not there, or in a file of the workspace."""
+    kind, _, name = reference.partition(":")
+    if kind == "env":
+        found = os.environ.get(name)
+        if not found:
+            raise ConfigError(
+                f"the environment variable {name} is not set",
+                where=where,
+                mend=f"set it to the secret: export {name}=…",
+            )
+        return found
+    path = Path(name).expanduser()
+    if workspace is not None and path.resolve().is_relative_to(workspace.resolve()):
+        raise ConfigError(
+            f"the secret file {path} lies inside the workspace",
+            where=where,
+            mend="keep it outside, so that it is never committed",
+        )
+    try:
+        return path.read_text("utf-8").strip()
+    except (OSError, UnicodeDecodeError) as error:
+        raise ConfigError(f"the secret file {name} cannot be read: {error}", where=where) from None
+
+
+def refers(text: str) -> bool:
+    """Whether a text ends in a reference to a secret."""
+    return _AT_END.search(text) is not None
+
+
+def filled(text: str, where: str, workspace: Path | None = None) -> tuple[str, str]:
+    """(a text such as `Bearer env:NAME` with the secret it ends in, that secret); (the text, nothing) without one."""
+    found = _AT_END.search(text)
+    if not found:
+        return text, ""
+    value = secret(f"{found.group(2)}:{found.group(3)}", where, workspace)
+    return text[: found.start()] + found.group(1) + value, value

@@ -1,0 +1,205 @@
+"""Targets: who sends, with which secrets, to which address of which contract."""
+
+from __future__ import annotations
+
+import json
+import re
+import threading
+from collections.abc import Callable, Iterator
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import BERTHS, KEY_ENV, Result, answers, definition
+from juxtalogos.workspace.secrets import credential_source
+
+Jux = Callable[..., Result]
+ENV = {"DESK": "desk-secret-7", "CHIEF": "chief-secret-9", "GATE": "gate-secret-3"}
+_ME = answers({"type": "object", "properties": {"who": {"type": "string"}}})
+OPEN = definition({"/me": {"get": {"operationId": "me", "responses": {**_ME, **answers(status="401")}}}})
+KEYED = definition(
+    {"/me": {"get": {"operationId": "whoami", "security": [{"login": []}], "responses": _ME}}},
+    securitySchemes={"login": {"type": "http", "scheme": "basic"}},
+)
+
+
+class _Mirror(BaseHTTPRequestHandler):
+    """Tells what fields came, but for `/gone`, where nothing is."""
+
+    def do_GET(self) -> None:
+        body = json.dumps({"who": self.path, "fields": dict(self.headers.items())}).encode()
+        self.server.seen.append(dict(self.headers.items()))  # type: ignore[attr-defined]
+        self.send_response(404 if self.path.startswith("/gone") else 200)
+        self.send_header("Content-Type", "application/json")
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body)
+
+    def log_message(self, *_: object) -> None:
+        pass
+
+
+@pytest.fixture
+def mirror() -> Iterator[tuple[str, list[dict[str, str]]]]:
+    server = ThreadingHTTPServer(("127.0.0.1", 0), _Mirror)
+    server.seen = []  # type: ignore[attr-defined]
+    thread = threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.02}, daemon=True)
+    thread.start()
+    try:
+        yield f"http://127.0.0.1:{server.server_port}", server.seen  # type: ignore[attr-defined]
+    finally:
+        server.shutdown()
+        server.server_close()
+        thread.join()
+
+
+@pytest.fixture
+def home(tmp_path: Path, jux: Jux, mirror: Any) -> Path:
+    """Two contracts, `open` without a scheme and `keyed` with one, on a target with headers and a role."""
+    jux("init", tmp_path / "w")
+    for name, text in (("open", OPEN), ("keyed", KEYED)):
+        (tmp_path / f"{name}.yaml").write_text(text)
+        jux("import", tmp_path / f"{name}.yaml", "-C", tmp_path / "w")
+    _configure(
+        tmp_path / "w",
+        f"""[targets.quay]
+url = "{mirror[0]}"
+[targets.quay.headers]
+X-Gate = "key env:GATE"
+X-Desk = "east"
+[targets.quay.credentials.login]
+user = "desk"
+env = "DESK"
+[targets.quay.roles.chief.credentials.login]
+user = "chief"
+env = "CHIEF"
+[targets.quay.roles.chief.headers]
+X-Desk = "bridge"
+""",
+    )
+    return tmp_path / "w"
+
+
+def _configure(home: Path, text: str) -> None:
+    with (home / "juxtalogos.toml").open("a") as out:
+        out.write("\n" + text)
+
+
+def _kept(folder: Path) -> bytes:
+    return b"".join(path.read_bytes() for path in folder.rglob("*") if path.is_file())
+
+
+def test_headers_and_roles_in_every_command_and_no_secret_anywhere(home: Path, jux: Jux, mirror: Any) -> None:
+    seen = mirror[1]
+
+    def sent(*words: str, status: int = 0) -> dict[str, str]:
+        result = jux(*words, "-C", home, env=ENV, status=status)
+        for secret in ENV.values():
+            assert secret not in result.out + result.err
+        return dict(seen[-1])
+
+    first = sent("call", "me", "--save", "desk#one")
+    assert (first["X-Gate"], first["X-Desk"]) == ("key gate-secret-3", "east") and "Authorization" not in first
+    assert sent("call", "whoami")["Authorization"] == "Basic ZGVzazpkZXNrLXNlY3JldC03"
+    chief = sent("call", "whoami", "--role", "chief", "--save", "desk#two")
+    assert (chief["Authorization"], chief["X-Desk"], chief["X-Gate"]) == ("Basic Y2hpZWY6Y2hpZWYtc2VjcmV0LTk=", "bridge", "key gate-secret-3")  # fmt: skip
+    own = sent(
+        "call", "whoami", "--credential", "login=watch:env:GATE", "--header", "X-Desk: west", "--save", "desk#three"
+    )
+    assert (own["Authorization"], own["X-Desk"]) == ("Basic d2F0Y2g6Z2F0ZS1zZWNyZXQtMw==", "west")
+    assert sent("call", "me", "--header", "Authorization: Bearer env:DESK", "--save", "desk#four")["Authorization"] == "Bearer desk-secret-7"  # fmt: skip
+    suite = (home / "suites" / "desk.arazzo.yaml").read_text()
+    assert "x-juxtalogos-role: chief" in suite and "west" in suite and "env:" not in suite
+    del seen[:]
+    for jobs in ("1", "4"):
+        jux("run", "desk", "--header", "X-Run: env:CHIEF", "--jobs", jobs, "-C", home, env=ENV, status=None)
+    assert {one["X-Run"] for one in seen} == {"chief-secret-9"} and len(seen) == 8
+    words = [one.get("Authorization", "")[6:10] for one in seen]
+    assert words.count("Y2hp") == 2 and {one["X-Desk"] for one in seen} == {"east", "bridge", "west"}
+    jux("run", "desk#three", "--role", "chief", "--processes", "2", "-C", home, env=ENV, status=None)
+    assert seen[-1]["Authorization"].startswith("Basic Y2hp")
+    kept = _kept(home)
+    assert not [secret for secret in ENV.values() if secret.encode() in kept] and b"gate-secret" not in kept
+
+
+REFUSED = (
+    (("call", "whoami", "--role", "cheif"), "has no role cheif", "did you mean chief?"),
+    (("call", "whoami", "--credential", "login=plainsecret"), "names no secret by reference", "a secret itself is never given"),
+    (("call", "whoami", "--credential", "lgin=env:DESK"), "a credential for lgin, and no contract has such a scheme", "did you mean login?"),
+    (("call", "me", "--header", "X-Key: env:NOWHERE"), "the environment variable NOWHERE is not set", "export NOWHERE"),
+    (("run", "desk", "--role", "nobody"), "has no role nobody", ""),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(("words", "what", "mend"), REFUSED, ids=[" ".join(row[0]) for row in REFUSED])
+def test_what_is_refused_before_anything_is_sent(
+    home: Path, jux: Jux, mirror: Any, words: tuple[str, ...], what: str, mend: str
+) -> None:
+    jux("call", "me", "--save", "desk#one", "-C", home, env=ENV)
+    del mirror[1][:]
+    told = jux(*words, "-C", home, env=ENV, status=2).err
+    assert what in told and mend in told and "plainsecret" not in told and not mirror[1]
+
+
+def test_credentials_and_roles_that_lead_nowhere_are_told_by_name(home: Path, jux: Jux) -> None:
+    jux("call", "me", "--save", "desk#one", "-C", home, env=ENV)
+    suite = home / "suites" / "desk.arazzo.yaml"
+    text = suite.read_text()
+    indent = re.search(r"( +)- stepId: me", text)
+    assert indent
+    suite.write_text(text.replace("- stepId: me\n", f"- stepId: me\n{indent[1]}  x-juxtalogos-role: cook\n"))
+    assert "has no role cook" in jux("run", "desk", "-C", home, env=ENV, status=2).err
+    _configure(home, '[targets.quay.credentials.harbour]\nenv = "DESK"\n')
+    told = jux("call", "me", "-C", home, env=ENV, status=2).err
+    assert "a credential for harbour, and no contract has such a scheme" in told and "known: login" in told
+
+
+def test_each_contract_keeps_its_target(tmp_path: Path, jux: Jux, mirror: Any) -> None:
+    """The target used last belongs to the contract that was called; a URL belongs to one contract where there are several."""
+    home, url = tmp_path / "w", mirror[0]
+    jux("init", home)
+    for name, text in (("open", OPEN), ("keyed", KEYED)):
+        (tmp_path / f"{name}.yaml").write_text(text)
+        jux("import", tmp_path / f"{name}.yaml", "-C", home)
+    told = jux("targets", "set", "a", f"{url}/a", "-C", home, status=2).err
+    assert "there are several contracts: which one does" in told and "--contract keyed or open" in told
+    for target in ("a", "b"):
+        for contract in ("open", "keyed"):
+            jux("targets", "set", target, f"{url}/{target}-{contract}", "--contract", contract, "-C", home)
+    jux("call", "me", "--target", "a", "-C", home)
+    jux("call", "whoami", "--target", "b", "-C", home)
+    assert '"/a-open/me"' in jux("call", "me", "-C", home).out.replace(" ", "")
+    assert '"/b-keyed/me"' in jux("call", "whoami", "-C", home).out.replace(" ", "")
+    jux("targets", "set", "c", f"{url}/c", "--contract", "open", "-C", home)
+    jux("call", "me", "--target", "c", "-C", home)
+    assert '"/b-keyed/me"' in jux("call", "whoami", "-C", home).out.replace(" ", "")
+
+
+def test_reaching_says_what_was_tried(tmp_path: Path, jux: Jux, mirror: Any, harbour: str) -> None:
+    home, url = tmp_path / "w", mirror[0]
+    jux("init", home)
+    (tmp_path / "open.yaml").write_text(OPEN)
+    jux("import", tmp_path / "open.yaml", "-C", home)
+    assert "it answers (me: 200)" in jux("targets", "set", "a", url, "-C", home).out
+    assert "me is not found there (404): is the base URL right?" in jux("targets", "set", "a", f"{url}/gone", "-C", home).out  # fmt: skip
+    assert "cannot be reached now" in jux("targets", "set", "a", "http://127.0.0.1:9", "-C", home).out
+    (tmp_path / "berths.yaml").write_text(BERTHS)
+    jux("import", tmp_path / "berths.yaml", "-C", home)
+    assert "for berths" in jux("targets", "set", "b", harbour, "-C", home).out  # its path is the definition's own
+    listed = jux("targets", "check", "b", "-C", home, "--json", env=KEY_ENV).json["targets"]
+    assert [(one["contract"], one["reached"], one["reason"]) for one in listed] == [("berths", True, "")]
+
+
+@pytest.mark.parametrize(
+    ("text", "found"),
+    [
+        ("login=env:DESK", ("login", "DESK", "", "")),
+        ("login=file:/x/y:z", ("login", "", "/x/y:z", "")),
+        ("login=a:b:env:DESK", ("login", "DESK", "", "a:b")),
+    ],
+)
+def test_the_one_form_of_credentials(text: str, found: tuple[str, ...]) -> None:
+    one = credential_source(text)
+    assert (one.scheme, one.env, one.file, one.user) == found
