@@ -346,7 +346,7 @@ def test_a_plan_can_be_written_down(bench: Bench) -> None:
     )
     assert RunPlan.from_json(plan.to_json()) == plan
     with pytest.raises(ValueError, match="another version"):
-        RunPlan.from_json(plan.to_json().replace('"version":1', '"version":9'))
+        RunPlan.from_json(plan.to_json().replace('"version":2', '"version":9'))
     bench.suite(life("c"))
     text = bench.plan().to_json()
     assert "ebb-and-flow" not in text and BASE not in text

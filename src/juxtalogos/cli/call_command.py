@@ -303,8 +303,9 @@ def _keep(home: Workspace, session: Session, operation: Operation, exchange: Exc
     redacted = session.redactor.exchange(exchange)
     results = tuple(session.redactor.result(result) for result in judgement.results)
     record = ExchangeRecord(
-        "", "", operation.contract, operation.id, redacted, judgement.verdict, judgement.reason, results, judgement.hits
-    )
+        "", "", operation.contract, operation.id, redacted, judgement.verdict, judgement.reason, results, judgement.hits,
+        role=session.role,
+    )  # fmt: skip
     with open_ledger(home.ledger_path, write=True) as ledger:
         number = ledger.begin("call", session.target.name, operation.full_id)
         exchange_number = ledger.add(number, [record])[0]

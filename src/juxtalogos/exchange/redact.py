@@ -114,7 +114,8 @@ class Redactor:
         error = self.text(exchange.error)
         if request is exchange.request and response is exchange.response and error is exchange.error:
             return exchange
-        return replace(exchange, request=request, response=response, error=error)
+        tries = tuple(map(self.exchange, exchange.tries))
+        return replace(exchange, request=request, response=response, error=error, tries=tries)
 
     def result(self, result: CheckResult) -> CheckResult:
         """A check result as it may be kept and shown; what a secret field held is masked whole."""

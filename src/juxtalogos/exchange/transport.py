@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import asyncio
 import random
+import select
 import ssl
 import time
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from contextvars import ContextVar
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from types import TracebackType
-from typing import Protocol
+from typing import Any, Protocol
 from urllib.parse import urlsplit
+from weakref import WeakSet
 
 import aiohttp
 from yarl import URL
@@ -67,6 +70,48 @@ class Sender(Protocol):
     async def send(self, request: Request) -> Exchange: ...
 
 
+_reused: ContextVar[bool] = ContextVar("reused", default=False)
+"""Whether the request at hand went over a connection that others had used."""
+_protocol: ContextVar[Any] = ContextVar("protocol", default=None)
+"""What the request at hand went over."""
+_fresh: ContextVar[bool] = ContextVar("fresh", default=False)
+_IDEMPOTENT = frozenset(("GET", "HEAD", "OPTIONS", "TRACE", "PUT", "DELETE"))
+"""RFC 9110, section 9.2.2: what may be sent again by itself when a connection failed."""
+
+
+class _Connector(aiohttp.TCPConnector):
+    """Gives out no connection that its server has closed, which it may have done at any moment since the last answer."""
+
+    def __init__(self, **options: Any) -> None:
+        super().__init__(**options)
+        self._used: WeakSet[Any] = WeakSet()
+        self.spoilt: WeakSet[Any] = WeakSet()
+        """Those over which a server error came: many servers close them then, and not all say so."""
+
+    async def connect(self, *words: Any, **options: Any) -> aiohttp.connector.Connection:
+        while True:
+            connection = await super().connect(*words, **options)
+            reused = connection.protocol in self._used
+            spoilt = connection.protocol in self.spoilt
+            if reused and (spoilt or _fresh.get() or _has_ended(connection.transport)):
+                connection.close()
+                continue
+            self._used.add(connection.protocol)
+            _reused.set(reused)
+            _protocol.set(connection.protocol)
+            return connection
+
+
+def _has_ended(transport: asyncio.Transport | None) -> bool:
+    """Whether anything is to be read where no answer is awaited: the end, as a rule."""
+    channel = transport.get_extra_info("socket") if transport is not None else None
+    if channel is None or channel.fileno() < 0:
+        return transport is None
+    poll = select.poll()
+    poll.register(channel.fileno(), select.POLLIN)
+    return bool(poll.poll(0))
+
+
 class Transport:
     """An asynchronous context; keeps connections alive between requests."""
 
@@ -76,12 +121,13 @@ class Transport:
 
     async def __aenter__(self) -> Transport:
         options = self.options
+        self._connector = _Connector(
+            limit=options.connections,
+            ssl=tls_context(options) if options.ca_file else True,
+            resolver=_resolver(options),
+        )
         self._session = aiohttp.ClientSession(
-            connector=aiohttp.TCPConnector(
-                limit=options.connections,
-                ssl=tls_context(options) if options.ca_file else True,
-                resolver=_resolver(options),
-            ),
+            connector=self._connector,
             proxy=options.proxy or None,
             proxy_auth=aiohttp.BasicAuth(options.proxy_user, options.proxy_password) if options.proxy_user else None,
             timeout=aiohttp.ClientTimeout(total=options.timeout, connect=options.connect_timeout),
@@ -91,6 +137,7 @@ class Transport:
             max_field_size=262_144,
             skip_auto_headers=_AUTOMATIC,
         )
+        self._session._retry_connection = False  # it would send again and tell nobody
         return self
 
     async def __aexit__(
@@ -100,9 +147,23 @@ class Transport:
             await self._session.close()
 
     async def send(self, request: Request) -> Exchange:
-        """The exchange, also when no answer came: then `response` is None and `error` says why."""
-        assert self._session is not None
+        """The exchange, also when no answer came: then `response` is None and `error` says why.
+
+        What found its connection closed is sent once more on a fresh one, where that may be done.
+        """
         request = with_automatic_headers(request)
+        _reused.set(False)
+        exchange, unsent = await self._once(request)
+        if unsent and _reused.get() and request.method in _IDEMPOTENT:
+            _fresh.set(True)
+            again, _ = await self._once(request)
+            _fresh.set(False)
+            return replace(again, tries=(exchange,))
+        return exchange
+
+    async def _once(self, request: Request) -> tuple[Exchange, bool]:
+        """(the exchange, whether the connection ended before any byte of an answer)."""
+        assert self._session is not None
         sent_at, started = time.time(), time.perf_counter()
         sent = request
         try:
@@ -122,10 +183,14 @@ class Transport:
                     Response(answer.status, answer.reason or "", headers, body, version, truncated, problem),
                     self.options.max_body * 4,
                 )
-                return Exchange(sent, response, Timings(sent_at, first_byte, time.perf_counter() - started))
+                if response.status >= 500:
+                    self._connector.spoilt.add(_protocol.get())
+                return Exchange(sent, response, Timings(sent_at, first_byte, time.perf_counter() - started)), False
         except (aiohttp.ClientError, TimeoutError, OSError, ValueError) as error:
             seconds = time.perf_counter() - started
-            return Exchange(sent, None, Timings(sent_at, seconds, seconds), explain(error, request.url, self.options))
+            why = explain(error, request.url, self.options)
+            ended = isinstance(error, aiohttp.ServerDisconnectedError | aiohttp.ClientOSError | ConnectionError)
+            return Exchange(sent, None, Timings(sent_at, seconds, seconds), why), ended
 
     async def _read(self, answer: aiohttp.ClientResponse) -> tuple[bytes, bool, str]:
         parts: list[bytes] = []

@@ -56,6 +56,8 @@ class Exchange:
     timings: Timings
     error: str = ""
     """Why no answer came, when none did."""
+    tries: tuple[Exchange, ...] = ()
+    """What was sent before over a connection that turned out to be closed: no byte of an answer came, so it was sent again."""
 
     @property
     def bodiless(self) -> bool:

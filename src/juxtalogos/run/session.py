@@ -59,13 +59,15 @@ class Session:
     rules: Rules = field(default_factory=Rules)
     others: Mapping[str, Signer] = field(default_factory=dict)
     """Who signs, by role, where a step names one."""
+    role: str = ""
+    """Who sends; empty for the target's own credentials."""
 
     def base_url(self, contract: Contract) -> str:
         return self.target.base_url(contract)
 
     def acting(self, role: str) -> Session:
         """The session in which a role sends."""
-        return replace(self, signer=self.others[role]) if role else self
+        return replace(self, signer=self.others[role], role=role) if role else self
 
     def encoded(self, contract: Contract, operation: Operation, inputs: Inputs, *, loose: bool = False) -> Request:
         """The request, not signed yet; `loose` takes what has no place in it."""
@@ -133,7 +135,7 @@ def open_session(
         addresses=target.addresses,
     )
     rules = rules_of(config, contracts) if config else Rules()
-    return Session(contracts, target, signers.pop(""), redactor, options, rules, signers)
+    return Session(contracts, target, signers.pop(""), redactor, options, rules, signers, identity.role)
 
 
 def _signer(

@@ -145,9 +145,15 @@ class _Attempt:
         record = ExchangeRecord(
             state.case, self.name, contract.name, operation.id, exchange, judgement.verdict, judgement.reason, judgement.results, judgement.hits,
             state.suite.name, known=tuple(run_values(state.scope).items())[:MAX_KNOWN], flows=step.flows, note=str(fill(step.description, state.scope, [])),
-            parts=tuple(self.part(number, *part) for number, part in enumerate(parts, 1)),
+            role=session.role, parts=(*(self.failed(number, one) for number, one in enumerate(exchange.tries, 1)), *(self.part(number, *part) for number, part in enumerate(parts, 1))),
         )  # fmt: skip
         return record, succeeded
+
+    def failed(self, number: int, exchange: Exchange) -> ExchangeRecord:
+        """What was sent in vain over a connection that was closed, kept beside what was sent again."""
+        return ExchangeRecord(
+            self.state.case, f"{self.name}/try-{number}", self.called[0].name, self.called[1].id, exchange, Verdict.SKIPPED, "the connection was closed; it was sent again", suite=self.state.suite.name
+        )  # fmt: skip
 
     def part(self, number: int, operation: Operation, exchange: Exchange, found: Judgement) -> ExchangeRecord:
         return ExchangeRecord(
