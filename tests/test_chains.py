@@ -211,7 +211,7 @@ def test_two_targets_side_by_side(work: Path, go: Any) -> None:
     assert found["targets"] == ["local", "given"] and "gravel" in found["steps"][0]["differences"][0]
     go("run", "mine", "--target", "local")
     run = go("runs", "--json").json["runs"]
-    assert go("compare", run[2]["run"], run[0]["run"]).out.strip() == "1 steps, 1 the same, 0 not"
+    assert go("compare", run[2]["run"], run[0]["run"]).out.strip() == "1 steps: 1 the same, 0 not"
     assert "two runs are compared" in go("compare", 1, status=2).err
 
 

@@ -248,7 +248,8 @@ def test_a_written_criterion_steers_the_case(ready: Path, jux: Jux) -> None:
         "skipped",
     ]
     assert steps["needs"]["reason"] == "no value for $steps.one.outputs.none"
-    (finding,) = result["findings"]
+    (finding,) = result["expectations"]
+    assert result["findings"] == [] and result["counts"]["expectations"] == 1
     assert finding["kind"] == "criterion.unmet" and finding["observed"] == '$response.body#/0/quay is "Fish Quay"'
     jux("run", "s#steered", "--set", "vessel=V-1002", "--json", "-C", ready, status=1, env=KEY_ENV)
 

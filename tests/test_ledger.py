@@ -144,7 +144,7 @@ def _told(path: Path) -> dict[str, Any]:
                 else b"|"
             )
             digest = hashlib.sha256(bodies).hexdigest()[:16]
-            prints = [finding.fingerprint for finding in one.findings()]
+            prints = [finding.former_fingerprint for finding in one.findings()]  # as version 1 wrote them
             rows.append([one.id, one.run, one.suite, one.case, one.step, one.operation, one.status, str(one.verdict), one.reason, digest, len(one.results), prints, [list(pair) for pair in one.flows]])  # fmt: skip
         cases = [[one.suite, one.case, str(one.verdict)] for one in ledger.cases(4)]
         view = run_view(ledger, 4, {})

@@ -25,7 +25,8 @@ from juxtalogos.model.errors import ConfigError, UsageError, nearest
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings, header
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.document.writer import slug, to_yaml
-from juxtalogos.workspace.config import CredentialSource, DependencyRule, Target, check_url, credentials, origin
+from juxtalogos.workspace.config import DependencyRule, Target, check_url, origin
+from juxtalogos.workspace.secrets import filled, secret
 
 _OK = answers({"type": "string"})
 
@@ -79,16 +80,14 @@ def test_where_secrets_come_from(tmp_path: Path, monkeypatch: pytest.MonkeyPatch
     (workspace / "key").write_text("inside", "utf-8")
     (workspace / "link").symlink_to(tmp_path / "key")
 
-    def target(**source: str) -> Target:
-        return Target("t", "http://h", credentials=(CredentialSource("s", **source),))
-
     monkeypatch.setenv("QUAY_KEY", "from-env")
-    assert credentials(target(env="QUAY_KEY"), workspace)["s"].secret == "from-env"
-    assert credentials(target(file=str(tmp_path / "key")), workspace)["s"].secret == "from-file"
-    assert credentials(target(file=str(workspace / "link")), workspace)["s"].secret == "from-file"
-    for file in (str(workspace / "key"), str(tmp_path / "none")):
+    assert secret("env:QUAY_KEY", "x", workspace) == "from-env"
+    assert secret(f"file:{tmp_path / 'key'}", "x", workspace) == "from-file"
+    assert secret(f"file:{workspace / 'link'}", "x", workspace) == "from-file"
+    assert filled("Bearer env:QUAY_KEY", "x") == ("Bearer from-env", "from-env") and filled("env", "x") == ("env", "")
+    for reference in (f"file:{workspace / 'key'}", f"file:{tmp_path / 'none'}", "env:QUAY_NO_KEY"):
         with pytest.raises(ConfigError):
-            credentials(target(file=file), workspace)
+            secret(reference, "x", workspace)
 
 
 @pytest.mark.parametrize(

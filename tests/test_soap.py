@@ -117,7 +117,7 @@ def test_look_fill_send(tmp_path: Path, jux: Jux, office: Path) -> None:
     )
     to = [etree.QName(one).localname for one in order.find("{*}to")]
     assert to == ["sea"]  # the branch that was set took the place of the sample's
-    told = jux("show", "planJob", "-C", office).out
+    told = jux("show", "planJob", "-C", office, env={"COLUMNS": "160"}).out
     assert re.search(r"body/order/leadTug +token +with @xsi:type EscortOrder; matching T", told)
     assert KEY not in sent.out and request.find(".//{*}Password").text == "[redacted]"
 

@@ -90,7 +90,7 @@ def test_findings_are_those_of_the_records(drawn: list[Any], remarks: bool) -> N
         )  # fmt: skip
         assert {one.found.fingerprint: one.count for one in view.findings} == wanted
         told = run_data(view)
-        assert {one["fingerprint"]: one["times"] for one in told["findings"]} == wanted
+        assert {one["fingerprint"]: one["times"] for name in told["counts"] for one in told[name]} == wanted
         for one in view.findings:
             place = one.result.location
             known = place is not None and place.document == "quay.yaml"
@@ -164,9 +164,9 @@ def test_what_the_terminal_shows(capsys: pytest.CaptureFixture[str]) -> None:
     out = capsys.readouterr().out
     assert "\x1b" not in out and "\\x1b[31mred\\u202e" in out
     assert re.search(r"w#c0 +failed +200 - +0 +because 0", out) and re.search(r"w#c1 +error +- +100", out)
-    assert "answers: none × 1  200 × 1" in out and "findings: 2" in out and "quay.yaml:" in out
+    assert "answers: none × 1  200 × 1" in out and "findings: 1" in out and "remarks: 1" in out and "quay.yaml:" in out
     assert re.search(r"1 +c0#s0 +GET http://h/0 +200 +failed", out)
-    assert "run 1: 2 cases, 1 failed, 1 error" in out
+    assert "run 1: 2 cases, 1 error, 1 failed" in out
     with viewed([]) as (view, _, _):
         show_findings(Terminal(), view)
         assert "no findings" in capsys.readouterr().out

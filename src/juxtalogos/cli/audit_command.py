@@ -8,15 +8,15 @@ from pathlib import Path
 from typing import Any
 
 from juxtalogos.cli.calling import result_data
-from juxtalogos.cli.options import Arguments, add_common, add_remarks, add_strict, terminal, workspace
-from juxtalogos.cli.summary import exit_status, show_findings
+from juxtalogos.cli.options import Arguments, add_common, add_full, add_remarks, add_strict, terminal, workspace
+from juxtalogos.cli.summary import FEW_CASES, exit_status, show_findings
 from juxtalogos.cli.terminal import Terminal
 from juxtalogos.exchange.har import HarEntry, read_har
 from juxtalogos.exchange.redact import Redactor, carried_secrets
 from juxtalogos.ledger import CaseRecord, ExchangeRecord, open_ledger
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import UsageError
-from juxtalogos.model.findings import CheckResult, Severity
+from juxtalogos.model.findings import CheckResult, ResultClass
 from juxtalogos.model.verdict import Verdict, worst
 from juxtalogos.report.view import RunView, run_view
 from juxtalogos.run.audit import SUITE, ServedAt, audit
@@ -51,6 +51,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--target", metavar="NAME", help="take the base URLs from a target of juxtalogos.toml")
     add_strict(parser)
     add_remarks(parser)
+    add_full(parser)
     add_common(parser)
 
 
@@ -61,6 +62,7 @@ class _AuditArguments(Arguments):
     target: str | None
     strict: bool
     no_remarks: bool
+    full: bool
 
 
 def run(args: _AuditArguments) -> int:
@@ -86,7 +88,7 @@ def run(args: _AuditArguments) -> int:
         if args.json:
             out.json(_as_data(view))
         else:
-            _tell(out, view)
+            _tell(out, view, args.full)
     return exit_status(view, strict=args.strict)
 
 
@@ -135,14 +137,17 @@ def _as_data(view: RunView) -> dict[str, Any]:
         contract = view.contracts.get(record.contract)
         documents = contract.documents if contract else {}
         unmet = [one for one in record.results if not one.held]
-        remarks = [one for one in unmet if one.severity is Severity.REMARK]
+        remarks = [one for one in unmet if one.result_class is ResultClass.REMARK]
         data: dict[str, Any] = {
             "index": index,
             "operation": record.operation or None,
             "contract": record.contract or None,
             "verdict": str(record.verdict),
             "reason": record.reason,
-            "findings": [_finding_data(one, documents) for one in unmet if one not in remarks],
+            "findings": [_finding_data(one, documents) for one in unmet if one.result_class is ResultClass.FINDING],
+            "expectations": [
+                _finding_data(one, documents) for one in unmet if one.result_class is ResultClass.EXPECTATION
+            ],
             "exchange": record.id,
         }
         if view.remarks:
@@ -156,7 +161,7 @@ def _finding_data(result: CheckResult, documents: Any) -> dict[str, Any]:
     return {key: data[key] for key in ("kind", "at", "declared", "observed", "document", "line")}
 
 
-def _tell(out: Terminal, view: RunView) -> None:
+def _tell(out: Terminal, view: RunView, full: bool) -> None:
     """Entries that did not pass; every one where more is asked for."""
     rows = [
         (
@@ -170,9 +175,12 @@ def _tell(out: Terminal, view: RunView) -> None:
         for index, step in enumerate(view.steps)
         if out.verbose or step.verdict not in (Verdict.PASSED, Verdict.SKIPPED)
     ]
+    shown = rows if full else rows[:FEW_CASES]
     if rows:
-        out.table(("entry", "sent", "status", "operation", "verdict", "why"), rows, right=(0, 2))
-    show_findings(out, view)
+        out.table(("entry", "sent", "status", "operation", "verdict", "why"), shown, right=(0, 2))
+    if len(shown) < len(rows):
+        out.line((f"and {len(rows) - len(shown)} more: --full shows every one", "note"))
+    show_findings(out, view, full=full)
     out.line()
     counts = view.step_verdicts
     told = ", ".join(f"{count} {name}" for name, count in counts.items()) or "no entry"

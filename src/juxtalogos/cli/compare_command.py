@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from collections import Counter
 from typing import Any
 
-from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
-from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, open_ledger
+from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, add_full, terminal, workspace
+from juxtalogos.cli.terminal import Terminal
+from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, RunRecord, open_ledger
 from juxtalogos.model.errors import UsageError
-from juxtalogos.report.compare import Pair, pairs
+from juxtalogos.model.verdict import Verdict
+from juxtalogos.report.compare import Pair, pairs, place_counts
 
 DESCRIPTION = """\
 Lay two runs side by side, such as the same suite on two targets: each step with its statuses, verdicts and where
@@ -25,12 +28,14 @@ EXAMPLE = """\
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("runs", nargs="*", type=int, metavar="RUN", help="two runs; the two latest when left out")
     parser.add_argument("--all", action="store_true", help="show steps that are the same too")
+    add_full(parser)
     add_common(parser)
 
 
 class _CompareArguments(Arguments):
     runs: list[int]
     all: bool
+    full: bool
 
 
 def run(args: _CompareArguments) -> int:
@@ -49,18 +54,68 @@ def run(args: _CompareArguments) -> int:
     if args.json:
         out.json({"version": 1, "runs": [first.id, second.id], "targets": [first.target, second.target], "steps": [_data(one) for one in (found if args.all else differing)], "same": len(found) - len(differing)})  # fmt: skip
         return EXIT_FAILED if differing else EXIT_HELD
-    shown = found if args.all else differing
-    if shown:
-        out.table(
-            ("step", f"run {first.id} ({first.target})", f"run {second.id} ({second.target})", "answers"),
-            [(f"{one.suite}#{one.case}#{one.step}", _side(one.first), _side(one.second), _words(one)) for one in shown],
-            styles=("name",),
-        )
-    for one in differing:
-        for text in one.differences[:20]:
-            out.line((f"{one.case}#{one.step}  ", "name"), (text, "deviation"), indent=2)
-    out.line(f"{len(found)} steps, {len(found) - len(differing)} the same, {len(differing)} not")
+    _tell(out, (first, second), found, differing, args)
     return EXIT_FAILED if differing else EXIT_HELD
+
+
+STEPS, PLACES = 20, 20
+VALUES = "other values in the answer"
+
+
+def _tell(
+    out: Terminal, runs: tuple[RunRecord, RunRecord], found: list[Pair], differing: list[Pair], args: _CompareArguments
+) -> None:
+    """What changed first, like with like; then the steps, the worst first."""
+    first, second = runs
+    out.line(f"{len(found)} steps: {len(found) - len(differing)} the same, ", (f"{len(differing)} not", "head"))
+    changes = Counter(map(_change, differing))
+    for change, count in changes.most_common():
+        out.line((f"{count:6}  ", "head"), change)
+    places = place_counts(differing)
+    if places:
+        out.line()
+        out.line(("values that differ", "head"))
+        listed = places if args.full else places[:PLACES]
+        out.table(("steps", "operation", "place", "for example"), listed, styles=("", "name", "name"), right=(0,))
+        if len(listed) < len(places):
+            out.line((f"and {len(places) - len(listed)} more places: --full", "note"))
+    # Whose values alone differ is told by its places.
+    told = differing if args.full else [one for one in differing if _change(one) != VALUES]
+    shown = found if args.all else sorted(told, key=_badness)
+    if not shown:
+        return
+    out.line()
+    listed_steps = shown if args.full or args.all else shown[:STEPS]
+    out.table(
+        ("step", f"run {first.id} ({first.target})", f"run {second.id} ({second.target})", "answers"),
+        [
+            (f"{one.suite}#{one.case}#{one.step}", _side(one.first), _side(one.second), _words(one))
+            for one in listed_steps
+        ],
+        styles=("name",),
+    )
+    if len(listed_steps) < len(shown):
+        out.line((f"and {len(shown) - len(listed_steps)} more steps: --full, or --json", "note"))
+
+
+def _change(pair: Pair) -> str:
+    """What changed of a step, in words that others may share."""
+    one, other = pair.first, pair.second
+    if one is None or other is None:
+        return f"steps only in the {'second' if one is None else 'first'} run"
+    if one.status != other.status:
+        return f"status {one.status or 'no answer'}, then {other.status or 'no answer'}"
+    if one.verdict is not other.verdict:
+        return f"{one.verdict}, then {other.verdict}"
+    return VALUES
+
+
+def _badness(pair: Pair) -> tuple[bool, int]:
+    """What got worse first."""
+    if pair.first is None or pair.second is None:
+        return True, 0
+    order = list(Verdict)
+    return order.index(pair.second.verdict) >= order.index(pair.first.verdict), order.index(pair.second.verdict)
 
 
 def _side(record: ExchangeRecord | None) -> str:

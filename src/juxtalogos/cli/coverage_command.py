@@ -6,7 +6,7 @@ import argparse
 import re
 from typing import Any
 
-from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
+from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, add_full, terminal, workspace
 from juxtalogos.cli.terminal import Terminal
 from juxtalogos.coverage import Coverage, Share, measure
 from juxtalogos.documents.positions import describe, position
@@ -33,11 +33,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--contract", help="one contract only")
     parser.add_argument("--gaps", action="store_true", help="list what was not exercised")
     parser.add_argument("--by-operation", action="store_true", help="a row per operation")
+    add_full(parser)
     parser.add_argument("--require", type=float, metavar="PERCENT", help="exit 1 when less was exercised")
     add_common(parser)
 
 
+GAPS = 12
+"""Of each kind so many are shown, unless all is asked for."""
+
+
 class _CoverageArguments(Arguments):
+    full: bool
     runs: list[str]
     contract: str | None
     gaps: bool
@@ -99,17 +105,18 @@ def _show(out: Terminal, args: _CoverageArguments, numbers: list[int], contract:
     if args.gaps and gaps:
         out.line()
         out.line((f"not exercised: {len(gaps)}", "head"))
-        out.table(
-            ("kind", "element", "definition"),
-            [
-                (
-                    _heading(coverage, row.element),
-                    row.element.label,
-                    (describe(contract.documents, row.element.location), "note"),
-                )
-                for row in gaps
-            ],
-        )
+        grouped: dict[str, list[Element]] = {}
+        for row in gaps:
+            grouped.setdefault(_heading(coverage, row.element), []).append(row.element)
+        rows = [
+            (heading, one.label, (describe(contract.documents, one.location), "note"))
+            for heading, elements in grouped.items()
+            for one in (elements if args.full else elements[:GAPS])
+        ]
+        out.table(("kind", "element", "definition"), rows, styles=("", "name"))
+        for heading, elements in grouped.items():
+            if len(elements) > GAPS and not args.full:
+                out.line((f"and {len(elements) - GAPS} more of the kind {heading}: --full, or --json", "note"))
     elif gaps:
         out.note((f"{len(gaps)} gaps; list them with --gaps", "note"))
 

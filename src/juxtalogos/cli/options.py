@@ -91,6 +91,10 @@ def add_remarks(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--no-remarks", action="store_true", help="leave out what is only doubtful")
 
 
+def add_full(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--full", action="store_true", help="show all, not only what is worst and one of each kind")
+
+
 def add_strict(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--strict", action="store_true", help="what is unproven or skipped counts as failed")
 

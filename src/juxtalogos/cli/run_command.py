@@ -11,6 +11,7 @@ from typing import Any
 from juxtalogos.cli.options import (
     Arguments,
     add_common,
+    add_full,
     add_identity,
     add_remarks,
     add_strict,
@@ -67,6 +68,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--set", dest="settings", action="append", default=[], metavar="NAME=VALUE", help="an input of the cases"
     )
     add_remarks(parser)
+    add_full(parser)
     add_common(parser)
 
 
@@ -85,6 +87,7 @@ class _RunArguments(Arguments):
     trust: str
     settings: list[str]
     no_remarks: bool
+    full: bool
 
 
 def run(args: _RunArguments) -> int:
@@ -112,7 +115,7 @@ def run(args: _RunArguments) -> int:
     if args.json:
         out.json(run_data(view))
     else:
-        show_run(out, view)
+        show_run(out, view, full=args.full)
     return exit_status(view, strict=args.strict)
 
 

@@ -199,10 +199,17 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
     for part, why in operation.not_checkable():
         out.line(("  not checkable: ", "remark"), f"{part}: {why}")
     rows = [row for one in operation.inputs for row in _input_rows(contract, one)]
+    headings = ("input", "type", "need", "allowed values and limits", "meaning")
+    if rows:
+        out.line()
+        out.table(headings, rows, styles=("name",))
     for media in operation.body.media if operation.body else ():
         need = "required" if operation.body and operation.body.required else ""
+        out.line()
+        out.line(("takes a body", "head"), f"  {need}" if need else "")
+        out.line(f"  {media.media_type}")
         outline = list(contract.schema(media.schema).outline()) if media.schema else []
-        rows.append(("body", outline[0].type if outline else "any", need, "", media.media_type))
+        rows = [("body", outline[0].type if outline else "any", need, outline[0].allowed if outline else "", outline[0].description if outline else "")]  # fmt: skip
         rows += [
             (f"body{row.path}", row.type, "required" if row.required else "", row.allowed, row.description)
             for row in outline[1:]
@@ -211,9 +218,7 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
         rows += [
             (f"body/{name}", "attachment", "", kind, "") for name, kind in media.encoding if f"/{name}" not in known
         ]
-    if rows:
-        out.line()
-        out.table(("input", "type", "need", "allowed values and limits", "meaning"), rows, styles=("name",))
+        out.table(headings, rows, styles=("name",))
     for answer in operation.answers:
         out.line()
         fault = f" with the fault {answer.fault}" if answer.fault else ""

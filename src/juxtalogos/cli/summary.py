@@ -5,41 +5,77 @@ from __future__ import annotations
 from typing import Any
 
 from juxtalogos.cli.calling import result_data
+from juxtalogos.cli.layout import prose_lines
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, EXIT_INTERRUPTED, EXIT_NO_ANSWER
 from juxtalogos.cli.terminal import Terminal
-from juxtalogos.model.findings import Severity
+from juxtalogos.model.findings import ResultClass
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.report.view import RunView
+from juxtalogos.report.groups import (
+    CLASS_WORDS,
+    CLASSES,
+    WORST_FIRST,
+    CaseGroup,
+    FoundGroup,
+    by_class,
+    case_groups,
+    found_groups,
+    worst_first,
+)
+from juxtalogos.report.view import FoundDeviation, RunView
+
+FEW_CASES, GROUPS = 20, 20
+"""So many cases are shown one by one; so many groups of what is alike, unless all is asked for."""
 
 
-def show_run(out: Terminal, view: RunView) -> None:
-    """A finished run as `run` shows it."""
-    rows = [
-        (
-            f"{case.suite}#{case.case}",
-            (case.verdict, case.verdict),
-            " ".join(str(step.status or "-") for step in view.steps_of(case)),
-            f"{case.seconds * 1000:.0f}",
-            (case.reason, "note"),
-        )
-        for case in view.cases
-    ]
-    out.table(("case", "verdict", "status codes", "ms", "why"), rows, styles=("name",), right=(3,))
+def show_run(out: Terminal, view: RunView, *, full: bool = False) -> None:
+    """A finished run as `run` shows it: the worst first, like with like; `full` shows every case."""
+    _show_cases(out, view, full)
     if out.verbose:
         _show_steps(out, view)
     statuses = ((code.removesuffix(" answer").replace("no", "none"), count) for code, count in view.statuses)
     out.line()
     out.line("answers: ", "  ".join(f"{code} × {count}" for code, count in statuses))
-    show_findings(out, view)
+    show_findings(out, view, full=full)
     number = view.run.id
     verdict = view.run.verdict
     out.line()
     out.line(
         (verdict, verdict) if not view.interrupted else ("interrupted", "error"),
         f"  run {number}: {len(view.cases)} case{'s' if len(view.cases) != 1 else ''}, ",
-        ", ".join(f"{count} {name}" for name, count in view.verdicts.items()),
+        ", ".join(f"{view.verdicts[one]} {one}" for one in WORST_FIRST if view.verdicts[one]),
     )
     out.note((f"next: juxtalogos report {number}  or  juxtalogos coverage", "note"))
+
+
+def _show_cases(out: Terminal, view: RunView, full: bool) -> None:
+    if full or len(view.cases) <= FEW_CASES:
+        rows = [
+            (
+                f"{case.suite}#{case.case}",
+                (case.verdict, case.verdict),
+                " ".join(str(step.status or "-") for step in view.steps_of(case)),
+                f"{case.seconds * 1000:.0f}",
+                (case.reason, "note"),
+            )
+            for case in worst_first(view.cases)
+        ]
+        out.table(("case", "verdict", "status codes", "ms", "why"), rows, styles=("name",), right=(3,))
+        return
+    groups = case_groups(view)
+    listed = [one for one in groups if one.first.verdict is not Verdict.PASSED]
+    passed = [one for one in groups if one.first.verdict is Verdict.PASSED]
+    grouped = [_group_row(one) for one in [*listed[:GROUPS], *passed[:1]]]
+    out.table(("cases", "", "verdict", "status codes", "ms", "why"), grouped, styles=("", "name"), right=(0, 4))
+    if len(listed) > GROUPS:
+        more = sum(len(one.cases) for one in listed[GROUPS:])
+        out.line((f"and {more} more that did not pass: --full shows every case", "note"))
+
+
+def _group_row(group: CaseGroup) -> tuple[object, ...]:
+    case = group.first
+    several = len(group.cases) > 1
+    name = "" if case.verdict is Verdict.PASSED else f"{case.suite}#{case.case}{' …' if several else ''}"
+    return len(group.cases), name, (case.verdict, case.verdict), group.codes, f"{group.milliseconds:.0f}", (case.reason, "note")  # fmt: skip
 
 
 def _show_steps(out: Terminal, view: RunView) -> None:
@@ -59,51 +95,57 @@ def _show_steps(out: Terminal, view: RunView) -> None:
     out.table(("exchange", "step", "sent", "status", "verdict", "why"), rows, right=(0, 3))
 
 
-def show_findings(out: Terminal, view: RunView) -> None:
-    """What did not hold, a row a finding."""
+def show_findings(out: Terminal, view: RunView, *, full: bool = False) -> None:
+    """What did not hold: a table a class, in it a block for each cause."""
     out.line()
-    if not view.findings:
+    told = by_class(view.findings)
+    if not told[ResultClass.FINDING]:
         out.line(("no findings", "held"))
-        return
-    rows = []
-    for one in view.findings:
-        result = one.result
-        rows.append(
-            (
-                one.operation,
-                (result.kind, "remark" if result.severity is Severity.REMARK else "deviation"),
-                result.at,
-                result.declared,
-                result.observed,
-                (one.where, "note"),
-                one.count,
-                one.found.first,
-            )
-        )
-    out.line((f"findings: {len(view.findings)}", "head"))
-    out.table(
-        ("operation", "kind", "at", "declared", "observed", "definition", "times", "exchange"),
-        rows,
-        styles=("name",),
-        right=(6, 7),
-    )
+    for kind, found in told.items():
+        if found:
+            _show_class(out, view, kind, found_groups(found), full)
+
+
+def _show_class(out: Terminal, view: RunView, kind: ResultClass, groups: list[FoundGroup], full: bool) -> None:
+    count = sum(len(group.found) for group in groups)
+    causes = f", {len(groups)} cause{'s' if len(groups) > 1 else ''}" if len(groups) != count else ""
+    out.line((f"{CLASSES[kind]}: {count}", "head"), (f"{causes}   {CLASS_WORDS[kind]}", "note"))
+    style = "remark" if kind in (ResultClass.REMARK, ResultClass.REFUSAL) else "deviation"
+    for group in groups if full else groups[:GROUPS]:
+        _show_group(out, view, group, style)
+    if len(groups) > GROUPS and not full:
+        out.line((f"and {len(groups) - GROUPS} more causes: --full, or juxtalogos report {view.run.id}", "note"))
+    out.line()
+
+
+OPERATIONS, OBSERVED = 4, 2
+
+
+def _show_group(out: Terminal, view: RunView, group: FoundGroup, style: str) -> None:
+    first = group.first
+    result = first.result
+    out.line((result.kind, style), "  ", (result.at, "name"), (f"  {first.where}" if first.where else "", "note"))
+    if first.excerpt:
+        out.line((first.excerpt[: max(40, out.width - 8)], "note"), indent=6)
+    observed = "; ".join(group.observed[:OBSERVED])
+    if len(group.observed) > OBSERVED:
+        observed += f"; and {len(group.observed) - OBSERVED} others"
+    told = (("declared", result.declared), ("observed", observed))
+    if sum(len(text) for _, text in told) + 32 <= out.width:
+        out.line(("declared: ", "note"), result.declared, ("   observed: ", "note"), observed, indent=4)
+    else:
+        for word, text in told:
+            for number, line in enumerate(prose_lines(text, out.width - 16)):
+                out.line((f"{word}: " if not number else " " * (len(word) + 2), "note"), line, indent=4)
+    names = group.operations
+    more = f" and {len(names) - OPERATIONS} more" if len(names) > OPERATIONS else ""
+    times = f"{group.times} times, first in" if group.times > 1 else "in"
+    for number, line in enumerate(prose_lines(f"{', '.join(names[:OPERATIONS])}{more}; {times} exchange {first.found.first}", out.width - 8)):  # fmt: skip
+        out.line(("in " if not number else "   ", "note"), line, indent=4)
 
 
 def run_data(view: RunView) -> dict[str, Any]:
-    """A finished run for `--json`."""
-    findings = []
-    for one in view.findings:
-        contract = view.contracts.get(one.found.finding.contract)
-        findings.append(
-            {
-                "fingerprint": one.found.fingerprint,
-                "operation": one.operation,
-                "status": one.found.finding.status,
-                "times": one.count,
-                "exchange": one.found.first,
-                **result_data(one.result, contract.documents if contract else {}),
-            }
-        )
+    """A finished run for `--json`: what did not hold by class."""
     cases = [
         {
             "suite": case.suite,
@@ -114,13 +156,29 @@ def run_data(view: RunView) -> dict[str, Any]:
         }
         for case in view.cases
     ]
+    told = by_class(view.findings)
     return {
-        "version": 1,
+        "version": 2,
         "run": view.run.id,
         "verdict": view.run.verdict,
         "interrupted": view.interrupted,
         "cases": cases,
-        "findings": findings,
+        "counts": {CLASSES[kind]: len(found) for kind, found in told.items()},
+        **{CLASSES[kind]: [_found_data(view, one) for one in found] for kind, found in told.items()},
+    }
+
+
+def _found_data(view: RunView, one: FoundDeviation) -> dict[str, Any]:
+    contract = view.contracts.get(one.found.finding.contract)
+    return {
+        "fingerprint": one.found.fingerprint,
+        "formerly": one.found.finding.former_fingerprint,
+        "class": one.result.result_class,
+        "operation": one.operation,
+        "status": one.found.finding.status,
+        "times": one.count,
+        "exchange": one.found.first,
+        **result_data(one.result, contract.documents if contract else {}),
     }
 
 

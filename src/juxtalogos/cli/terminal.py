@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import os
+import shutil
 import sys
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
+from juxtalogos.cli.layout import table_lines
 from juxtalogos.documents.jsontext import dump_json
 
 if TYPE_CHECKING:
@@ -15,20 +17,21 @@ if TYPE_CHECKING:
     from rich.progress import Progress
 
 STYLES = {
-    "passed": "green",
-    "failed": "bold red",
-    "error": "bold magenta",
-    "unproven": "yellow",
-    "skipped": "dim",
-    "deviation": "red",
-    "remark": "yellow",
-    "held": "green",
+    # Readable on light and dark ground alike: no bright tones, each with at least 3:1 on white and on black.
+    "passed": "#2e8b57",
+    "failed": "bold #d33a2c",
+    "error": "bold #b04aa8",
+    "unproven": "#a8741a",
+    "skipped": "#808080",
+    "deviation": "#d33a2c",
+    "remark": "#a8741a",
+    "held": "#2e8b57",
     "head": "bold",
-    "note": "dim",
-    "name": "cyan",
+    "note": "#808080",
+    "name": "#2f7fbf",
 }
-MANY_ROWS = 200
-"""A table of more rows is not fitted to the terminal's width, which would take a second for each thousand."""
+WIDTH = 120
+"""Columns where nothing says how many there are: in a pipe or a file."""
 
 _BIDI = {*range(0x202A, 0x202F), *range(0x2066, 0x206A), 0x200E, 0x200F, 0x061C}
 
@@ -63,6 +66,11 @@ class Terminal:
         self.plain = _is_plain(sys.stdout)
         self._out: Console | None = None
         self._err: Console | None = None
+
+    @property
+    def width(self) -> int:
+        """Columns to fill: the terminal's, or what COLUMNS says."""
+        return shutil.get_terminal_size((WIDTH, 40)).columns
 
     @property
     def out(self) -> Console:
@@ -121,56 +129,22 @@ class Terminal:
         styles: Sequence[str] = (),
         right: Sequence[int] = (),
     ) -> None:
-        """A table; a cell may be (text, style name). `right` lists the columns of numbers."""
-        listed = list(rows)
-        if self.plain or len(listed) > MANY_ROWS:
-            self._aligned(headings, listed, styles, right)
-            return
-        from rich.table import Table
-        from rich.text import Text
-
-        table = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0), show_edge=False)
-        for index, heading in enumerate(headings):
-            table.add_column(
-                heading,
-                justify="right" if index in right else "left",
-                style=_style(styles[index]) if index < len(styles) else None,
-                overflow="fold",
-            )
-        for row in listed:
-            table.add_row(
-                *(
-                    Text(clean(cell[0]), style=_style(cell[1])) if isinstance(cell, tuple) else Text(clean(cell))
-                    for cell in row
-                )
-            )
-        self.out.print(table)
-
-    def _aligned(
-        self, headings: Sequence[str], rows: list[Sequence[object]], styles: Sequence[str], right: Sequence[int]
-    ) -> None:
-        """Columns side by side, never broken: for a program that reads them, and where there are very many rows."""
-        cells = [[clean(cell[0] if isinstance(cell, tuple) else cell) for cell in row] for row in rows]
-        widths = [max(map(len, column)) for column in zip(headings, *cells)]
-        numbers, last = set(right), len(headings) - 1
-
-        def padded(texts: Sequence[str]) -> list[str]:
-            return [
-                text.rjust(width) if index in numbers else text if index == last else text.ljust(width)
-                for index, (text, width) in enumerate(zip(texts, widths))
+        """A table that fits the width; a cell may be (text, style name). `right` lists the columns of numbers."""
+        cells = [
+            [
+                (clean(cell[0]), cell[1])
+                if isinstance(cell, tuple)
+                else (clean(cell), styles[index] if index < len(styles) else "")
+                for index, cell in enumerate(row)
             ]
-
+            for row in rows
+        ]
+        found = table_lines(headings, cells, self.width, frozenset(right))
         if self.plain:
-            lines = ["  ".join(padded(texts)).rstrip() for texts in (headings, *cells)]
-            sys.stdout.write("\n".join(lines) + "\n")
+            sys.stdout.write("".join("".join(text for text, _ in line) + "\n" for line in found))
             return
-        self.line(("  ".join(padded(headings)), "head"))
-        for row, texts in zip(rows, cells):
-            parts: list[str | tuple[object, str]] = []
-            for index, (cell, text) in enumerate(zip(row, padded(texts))):
-                style = cell[1] if isinstance(cell, tuple) else styles[index] if index < len(styles) else ""
-                parts += [(text, style) if style else text, "  "]
-            self.line(*parts)
+        for line in found:
+            self.line(*(part if part[1] else part[0] for part in line))
 
     @contextmanager
     def progress(self, label: str, total: int) -> Iterator[Any]:

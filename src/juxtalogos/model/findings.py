@@ -9,7 +9,8 @@ from enum import StrEnum
 
 from juxtalogos.model.location import Location
 
-FINGERPRINT_VERSION = 1
+FINGERPRINT_VERSION = 2
+"""2: places in the definition by name or content where 1 took indices; 1 is told beside it as what it was formerly."""
 
 
 class Severity(StrEnum):
@@ -181,6 +182,8 @@ class CheckResult:
     proving: bool = True
     """Whether it could have failed on what came back."""
     detail: str = ""
+    anchor: str = ""
+    """The pointer of the location with its indices replaced, where it has any: it survives a reordering."""
 
     @property
     def is_finding(self) -> bool:
@@ -209,10 +212,20 @@ class Finding:
 
     @property
     def fingerprint(self) -> str:
-        """Stable across runs: no lines, observed values or message text; indices count as `*`."""
+        """Stable across runs and reorderings: no lines, observed values or message text, no index into the definition."""
         pointer = self.result.location.pointer if self.result.location else ""
+        return self._fingerprint(FINGERPRINT_VERSION, self.result.anchor or pointer)
+
+    @property
+    def former_fingerprint(self) -> str:
+        """As version 1 made it, by which older runs and marks know it."""
+        return self._fingerprint(1, self.result.location.pointer if self.result.location else "")
+
+    def _fingerprint(self, version: int, pointer: str) -> str:
+        """Indices of the value's path count as `*`."""
         document = self.result.location.document if self.result.location else ""
         parts = (
+            *((self.result.result_class,) if version > 1 else ()),
             self.result.kind,
             self.contract,
             self.operation,
@@ -222,7 +235,7 @@ class Finding:
             general_path(self.result.at),
         )
         digest = hashlib.sha256("\x00".join(map(str, parts)).encode("utf-8", "backslashreplace")).hexdigest()
-        return f"{FINGERPRINT_VERSION}:{digest[:20]}"
+        return f"{version}:{digest[:20]}"
 
 
 def general_path(at: str) -> str:

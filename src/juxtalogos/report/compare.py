@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import xml.etree.ElementTree as ET
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
+from juxtalogos.documents.xmltext import NotXml, local, parse_xml
 from juxtalogos.ledger import ExchangeRecord
+from juxtalogos.model.findings import general_path
 from juxtalogos.model.location import escape_key
 from juxtalogos.schema.json.tree.values import equal
 
@@ -46,6 +49,21 @@ def pairs(first: Iterable[ExchangeRecord], second: Iterable[ExchangeRecord]) -> 
     ]
 
 
+def place_counts(found: Iterable[Pair]) -> list[tuple[int, str, str, str]]:
+    """(steps, operation, place with its indices as `*`, one difference) of values that differ, the commonest first."""
+    steps: dict[tuple[str, str], set[int]] = {}
+    examples: dict[tuple[str, str], str] = {}
+    for number, pair in enumerate(found):
+        operation = pair.first.operation if pair.first else ""
+        for text in pair.differences:
+            at, _, words = text.partition(": ")
+            key = operation, general_path(at)
+            steps.setdefault(key, set()).add(number)
+            examples.setdefault(key, words)
+    told = [(len(numbers), *key, examples[key]) for key, numbers in steps.items()]
+    return sorted(told, key=lambda row: -row[0])
+
+
 def _by_step(records: Iterable[ExchangeRecord]) -> dict[tuple[str, str, str, int], ExchangeRecord]:
     found: dict[tuple[str, str, str, int], ExchangeRecord] = {}
     turns: dict[tuple[str, str, str], int] = {}
@@ -72,7 +90,21 @@ def _body(record: ExchangeRecord | None) -> Any:
     try:
         return parse_json(response.body)
     except NotJson:
+        pass
+    try:
+        return _plain(parse_xml(response.body))
+    except NotXml:
         return response.body.decode("utf-8", "replace")
+
+
+def _plain(element: ET.Element) -> Any:
+    """An element without a schema: text, or its attributes and children by local name."""
+    made: dict[str, Any] = {f"@{local(key)}": text for key, text in element.items()}
+    for child in element:
+        made.setdefault(local(child.tag), []).append(_plain(child))
+    text = (element.text or "").strip()
+    single = {key: item[0] if isinstance(item, list) and len(item) == 1 else item for key, item in made.items()}
+    return ({**single, "text()": text} if text else single) if single else text
 
 
 _ABSENT = object()

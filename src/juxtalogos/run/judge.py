@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
+from functools import partial
 
 from juxtalogos.check import check_exchange, examined
-from juxtalogos.model.contract import Operation
+from juxtalogos.documents.anchors import anchor
+from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.verdict import Verdict, worst
@@ -35,7 +37,21 @@ def judge(wire: Wire, operation: Operation, exchange: Exchange, base_url: str) -
     results = tuple(check_exchange(wire.contract, operation, answer, exchange, wire.checks))
     hits = tuple(wire.hits(operation, exchange, answer, base_url))
     verdict, reason = verdict_of(results)
-    return Judgement(verdict, reason, results, hits, answer)
+    return Judgement(verdict, reason, anchored(wire.contract, results), hits, answer)
+
+
+def anchored(contract: Contract, results: tuple[CheckResult, ...]) -> tuple[CheckResult, ...]:
+    """What did not hold, with a name for its place in the definition that survives a reordering."""
+    if all(one.held for one in results):
+        return results
+    return tuple(map(partial(_anchored, contract), results))
+
+
+def _anchored(contract: Contract, result: CheckResult) -> CheckResult:
+    document = contract.documents.get(result.location.document) if result.location and not result.held else None
+    if document is None or result.location is None or not any(map(str.isdigit, result.location.pointer)):
+        return result
+    return replace(result, anchor=anchor(document, result.location.pointer))
 
 
 def judged_parts(wire: Wire, exchange: Exchange, base_url: str) -> list[tuple[Operation, Exchange, Judgement]]:

@@ -99,7 +99,7 @@ def _result(result: CheckResult) -> tuple[Any, ...]:
     place = result.location
     document, pointer = (place.document, place.pointer) if place else (None, None)
     return (
-        result.kind, int(result.held), result.at, result.declared, result.observed, document, pointer, result.severity, int(result.proving), result.detail,
+        result.kind, int(result.held), result.at, result.declared, result.observed, document, pointer, result.severity, int(result.proving), result.detail, result.anchor,
     )  # fmt: skip
 
 
@@ -109,9 +109,13 @@ def results_of(text: str | None) -> tuple[CheckResult, ...]:
 
 
 def _check_result(row: Sequence[Any]) -> CheckResult:
-    kind, held, at, declared, observed, document, pointer, severity, proving, detail = row
+    kind, held, at, declared, observed, document, pointer, severity, proving, detail, *anchor = (
+        row  # older rows have none
+    )
     location = Location(document, pointer) if document is not None else None
-    return CheckResult(kind, bool(held), at, declared, observed, location, Severity(severity), bool(proving), detail)
+    return CheckResult(
+        kind, bool(held), at, declared, observed, location, Severity(severity), bool(proving), detail, *anchor
+    )
 
 
 def exchange_record(row: Sequence[Any]) -> ExchangeRecord:

@@ -290,7 +290,7 @@ class SqliteLedger:
     def findings(self, run: int) -> list[FoundResult]:
         if self.version < VERSION:
             return self._findings_before(run)
-        query = "SELECT fingerprint, count(*), min(exchange) FROM finding WHERE run = ? GROUP BY fingerprint ORDER BY 3"
+        query = "SELECT fingerprint, count(*), min(exchange) FROM finding WHERE run = ? GROUP BY fingerprint ORDER BY 3, min(place)"
         found = []
         for fingerprint, count, first in self._rows(query, (run,)):
             numbers = self._rows("SELECT DISTINCT exchange, place FROM finding WHERE run = ? AND fingerprint = ? ORDER BY 1 LIMIT ?", (run, fingerprint, MAX_EXCHANGES))  # fmt: skip

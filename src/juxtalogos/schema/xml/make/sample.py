@@ -69,12 +69,15 @@ class Pending:
         return bool(self.waiting)
 
     def names(self) -> list[str]:
+        """Names of the children still wanted."""
         return list(self.waiting)
 
     def lie_in(self, names: frozenset[str]) -> frozenset[str]:
+        """Which of these names are wanted."""
         return names & self.waiting.keys()
 
     def take(self, name: str) -> tuple[ElementDecl, Wanted]:
+        """The next child of that name."""
         found = self.waiting[name].pop(0)
         if not self.waiting[name]:
             del self.waiting[name]

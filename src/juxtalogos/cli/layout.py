@@ -1,0 +1,99 @@
+"""Tables that fit a width: prose wraps between words, what people copy is never broken; too wide a table turns into blocks."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Iterator, Sequence
+from itertools import zip_longest
+
+Cell = tuple[str, str]
+"""(text, style name, which may be empty)."""
+Line = list[Cell]
+GAP = 2
+WIDEST_PROSE = 80
+
+
+def table_lines(
+    headings: Sequence[str], rows: Sequence[Sequence[Cell]], width: int, right: frozenset[int]
+) -> Iterator[Line]:
+    """The lines of a table as wide as it has to be, at most `width`; blocks where even its words do not fit side by side."""
+    texts = [[cell[0] for cell in row] for row in rows]
+    natural = [max(map(len, column)) for column in zip(headings, *texts)]
+    total = sum(natural) + GAP * (len(natural) - 1)
+    if total <= width:
+        yield from _aligned(headings, rows, natural, right)
+        return
+    least = [max(map(_longest, column)) for column in zip(headings, *texts)]
+    if sum(least) + GAP * (len(least) - 1) <= width:
+        yield from _aligned(headings, rows, _shared(natural, least, width - GAP * (len(least) - 1)), right)
+    else:
+        for row in rows:
+            yield from _block(headings, row, width)
+
+
+def _longest(text: str) -> int:
+    return max(map(len, text.split()), default=0)
+
+
+def _shared(natural: list[int], least: list[int], room: int) -> list[int]:
+    """Widths that together fill the room: the widest columns give, down to their longest word."""
+    widths = list(natural)
+    over = sum(widths) - room
+    while over > 0:
+        at = max(
+            (index for index in range(len(widths)) if widths[index] > least[index]), key=lambda index: widths[index]
+        )
+        others = [width for index, width in enumerate(widths) if index != at and width > least[index]]
+        floor = max([least[at], *(width for width in others if width < widths[at])])
+        step = max(1, min(over, widths[at] - floor))
+        widths[at] -= step
+        over -= step
+    return widths
+
+
+def _aligned(
+    headings: Sequence[str], rows: Sequence[Sequence[Cell]], widths: list[int], right: frozenset[int]
+) -> Iterator[Line]:
+    for row in ([(heading, "head") for heading in headings], *rows):
+        wrapped = [_wrapped(cell[0], width) for cell, width in zip(row, widths)]
+        for parts in zip_longest(*wrapped, fillvalue=""):
+            line: Line = []
+            for index, (part, width, cell) in enumerate(zip(parts, widths, row)):
+                padded = part.rjust(width) if index in right else part.ljust(width)
+                line += [(padded, cell[1]), (" " * GAP, "")]
+            yield _trimmed(line[:-1])
+
+
+def _wrapped(text: str, width: int) -> list[str]:
+    if len(text) <= width:
+        return [text]
+    lead = len(text) - len(text.lstrip(" "))  # a tree's indent
+    return textwrap.wrap(
+        text.strip(), width, initial_indent=" " * lead, subsequent_indent=" " * lead, break_long_words=False, break_on_hyphens=False
+    ) or [""]  # fmt: skip
+
+
+def _trimmed(line: Line) -> Line:
+    """Without blanks at the end."""
+    while line and not line[-1][0].strip():
+        line.pop()
+    if line:
+        line[-1] = line[-1][0].rstrip(), line[-1][1]
+    return line
+
+
+def _block(headings: Sequence[str], row: Sequence[Cell], width: int) -> Iterator[Line]:
+    """One row under itself: the first cell leads, the others follow by name, prose wrapped."""
+    yield [(row[0][0], row[0][1] or "head")]
+    for heading, (text, style) in list(zip(headings, row))[1:]:
+        if not text.strip():
+            continue
+        name = f"{heading.strip()}: " if heading.strip() else ""
+        for number, part in enumerate(_wrapped(text.strip(), max(20, min(width, 120) - 4 - len(name)))):
+            yield [("    ", ""), (name if not number else " " * len(name), "note"), (part, style)]
+
+
+def prose_lines(text: str, width: int, indent: int = 0) -> list[str]:
+    """A sentence in lines, never broken within a word."""
+    lead = " " * indent
+    return textwrap.wrap(text, max(20, width), initial_indent=lead, subsequent_indent=lead, break_long_words=False, break_on_hyphens=False) or [lead]  # fmt: skip
