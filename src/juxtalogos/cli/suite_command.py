@@ -3,39 +3,68 @@
 from __future__ import annotations
 
 import argparse
+import shutil
 from pathlib import Path
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
+from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.ledger import ExchangeQuery, open_ledger
-from juxtalogos.model.errors import JuxtalogosError, UsageError
+from juxtalogos.model.errors import JuxtalogosError, UsageError, quoted
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.suite.advice import Advice, linkable, near_copies
 from juxtalogos.suite.document.managing import SuitePlace, copy_place, place_of, remove, rename, tag
 from juxtalogos.suite.document.reader import find_suite, read_suites, suite_paths
+from juxtalogos.suite.document.setting import add_check, attach_table, set_input
 from juxtalogos.suite.model import Suite
+from juxtalogos.suite.tables import columns_of, table_path
 from juxtalogos.workspace.workspace import Workspace, find_workspace
 
 DESCRIPTION = """\
 Manage suites. list shows suites, or the cases of one; check reads them against their definitions, and points at
 literals that an earlier answer gives and at cases that differ in values only; copy, rename, move and remove work
 on a suite, a case (SUITE#CASE) or a step (SUITE#CASE#STEP), and what refers to it follows; tag labels a case.
+set changes inputs of a step: ADDRESS=VALUE, =@STEP#/path for a value of an earlier answer, =$inputs.NAME, or ==FORMULA;
+--check adds a written check. table puts a file of rows under a case; its columns feed the inputs of their names, or those
+that --link names. Comments and order stay, and what the suite could not be read with is refused.
 With --into a case goes to another workspace with the definitions, tables and kept answers that it needs."""
 EXAMPLE = """\
   juxtalogos suite list berths
   juxtalogos suite check
+  juxtalogos suite set fleet#vessel#register body/kind=tanker body/built==format(today(),'YYYY-MM-DD')
+  juxtalogos suite set fleet#vessel#read path.vesselId=@register#/vesselId --check 'body/kind equals tanker'
+  juxtalogos suite table fleet#vessel vessels.csv --link length=register#body/lengthMetres
   juxtalogos suite copy berths#listVessels mine#vessels
   juxtalogos suite rename mine#vessels fleet
   juxtalogos suite move mine#fleet shared#fleet --into ../team
   juxtalogos suite tag mine#fleet nightly slow --describe "every vessel of the fleet"
 """
-_ACTIONS = ("list", "check", "copy", "rename", "move", "remove", "tag")
+_ACTIONS = ("list", "check", "set", "table", "copy", "rename", "move", "remove", "tag")
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("action", choices=_ACTIONS, help="what to do")
     parser.add_argument("what", nargs="?", default="", metavar="SUITE[#CASE[#STEP]]", help="with what")
     parser.add_argument(
-        "to", nargs="*", metavar="TO", help="copy and move: where to; rename: the new name; tag: the tags"
+        "to",
+        nargs="*",
+        metavar="TO",
+        help="set: ADDRESS=VALUE; table: FILE; copy and move: where to; rename: the new name; tag: the tags",
+    )
+    parser.add_argument(
+        "--check",
+        dest="checks",
+        action="append",
+        default=[],
+        metavar="'ADDRESS TEST OPERAND'",
+        help="set: add a written check to the step, such as 'body/state equals moored'",
+    )
+    parser.add_argument(
+        "--link",
+        dest="links",
+        action="append",
+        default=[],
+        metavar="COLUMN=ADDRESS",
+        help="table: what a column feeds, also as STEP#ADDRESS",
     )
     parser.add_argument("--into", type=Path, metavar="DIR", help="copy, move: into this other workspace")
     parser.add_argument("--tag", default="", metavar="TAG", help="list: cases with this tag only")
@@ -50,6 +79,8 @@ class _SuiteArguments(Arguments):
     into: Path | None
     tag: str
     describe: str
+    checks: list[str]
+    links: list[str]
 
 
 def run(args: _SuiteArguments) -> int:
@@ -62,7 +93,61 @@ def run(args: _SuiteArguments) -> int:
         raise UsageError(
             f"suite {args.action} needs to know with what", mend=f"juxtalogos suite {args.action} SUITE#CASE"
         )
+    if args.action == "set":
+        return _set(args, home, place_of(args.what))
+    if args.action == "table":
+        return _table(args, home, place_of(args.what))
     return _change(args, home, place_of(args.what))
+
+
+def _set(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
+    out = terminal(args)
+    if not place.case or not (args.to or args.checks):
+        raise UsageError("a step and what to set are needed", mend="juxtalogos suite set SUITE#CASE#STEP ADDRESS=VALUE")
+    for setting in args.to:
+        address, equals, text = setting.partition("=")
+        if not equals or not address.strip():
+            raise UsageError(f"{quoted(setting)} has no '='", mend="write ADDRESS=VALUE, such as body/kind=tanker")
+        value = set_input(home, place, address.strip(), text)
+        out.line("set: ", (f"{place} {address.strip()}", "name"), f" = {value}")
+    for text in args.checks:
+        out.line(("check: ", "note"), dump_json(add_check(home, place, text)))
+    return EXIT_HELD
+
+
+def _table(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
+    out = terminal(args)
+    if not place.case or place.step or len(args.to) != 1:
+        raise UsageError("a case and a file are needed", mend="juxtalogos suite table SUITE#CASE FILE")
+    given = Path(args.to[0])
+    path: Path | None
+    if given.is_file() and not given.resolve().is_relative_to(home.root.resolve()):
+        path = home.root / "tables" / given.name
+        if path.exists():
+            raise UsageError(f"there is a table {given.name} in tables/ already", mend="give this one another name")
+        path.parent.mkdir(exist_ok=True)
+        shutil.copyfile(given, path)
+        out.note((f"copied into tables/: {given.name}", "note"))
+    else:
+        path = table_path(home, find_suite(home, place.suite), args.to[0])
+    if path is None:
+        raise UsageError(
+            f"there is no table {quoted(args.to[0])}", mend="give a CSV, JSON lines, Excel or Parquet file"
+        )
+    links = {}
+    for link in args.links:
+        column, equals, address = link.partition("=")
+        if not equals:
+            raise UsageError(f"{quoted(link)} has no '='", mend="write --link COLUMN=ADDRESS")
+        links[column] = address
+    columns = columns_of(path)
+    fed = attach_table(home, place, path.name if path.parent.name == "tables" else args.to[0], columns, links)
+    for column, step, address in fed:
+        out.line("column ", (column, "name"), f" feeds {step} {address}")
+    for column in columns:
+        if column not in {one for one, _, _ in fed}:
+            out.line((f"column {column} feeds no input: link it with --link {column}=ADDRESS, or use $inputs.{column}", "remark"))  # fmt: skip
+    return EXIT_HELD
 
 
 def _change(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:

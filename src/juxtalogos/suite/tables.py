@@ -53,6 +53,14 @@ def check_columns(case: Case, rows: tuple[Row, ...], columns_known: Mapping[str,
             )
 
 
+def columns_of(path: Path) -> list[str]:
+    """The columns of a table file; SuiteError when it cannot be read or has no rows."""
+    rows = _read(path)
+    if not rows:
+        raise SuiteError("the table has no rows", where=str(path), mend="add a row for each turn of the case")
+    return list(dict.fromkeys(name for row in rows for name in row))
+
+
 def _is_empty(value: Any) -> bool:
     return value is None or value == "" or (isinstance(value, float) and value != value)
 
@@ -80,6 +88,10 @@ def _file(workspace: Workspace, suite: Suite, table: TableSource) -> list[Row]:
             where=str(suite.path),
             mend=nearest(table.name, have) or "put it into tables/",
         )
+    return _read(path)
+
+
+def _read(path: Path) -> list[Row]:
     if path.stat().st_size > MAX_BYTES:
         raise SuiteError(f"a table of more than {MAX_BYTES:,} bytes", where=str(path))
     reader = READERS.get(path.suffix.lower())

@@ -84,13 +84,13 @@ def _append(path: Path, case_id: str, step: dict[str, Any], source: dict[str, st
             while step["stepId"] in taken:
                 step["stepId"], number = f"{base}-{number}", number + 1
             for link in links:
-                _give(case["steps"], link)
+                give_output(case["steps"], link)
             case["steps"].append(step)
         if not any(one.get("name") == source["name"] for one in sources):
             sources.append(source)
 
 
-def _give(steps: Any, link: StepLink) -> None:
+def give_output(steps: Any, link: StepLink) -> None:
     """Lets an earlier step put out what a link takes; KeyError when the step is gone."""
     step = next((one for one in steps if one.get("stepId") == link.step), None)
     if step is None:

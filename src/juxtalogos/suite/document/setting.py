@@ -1,0 +1,349 @@
+"""Changing one input of a step, one check, or a case's table, in suites that people wrote: comments and order stay.
+
+What is written is read back at once: what the suite's reader would refuse is refused, and the file stays as it was.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from juxtalogos.documents.jsontext import NotJson, parse_json
+from juxtalogos.exchange.media import chosen_media
+from juxtalogos.formats import wire_of
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.errors import SuiteError, UsageError, nearest, quoted
+from juxtalogos.model.location import join_pointer, split_pointer
+from juxtalogos.model.schema import ABSENT, OutlineRow, SchemaRef
+from juxtalogos.model.wire import Wire
+from juxtalogos.suite.document.editor import add_checks, editing, step_of, workflow
+from juxtalogos.suite.document.managing import SuitePlace
+from juxtalogos.suite.document.reader import find_suite, read_suites
+from juxtalogos.suite.document.saving import StepLink, give_output
+from juxtalogos.suite.inputs import base_address, put, resolve_address
+from juxtalogos.suite.model import Case, Step, Suite
+from juxtalogos.workspace.workspace import Workspace
+
+_LINK = re.compile(r"@([A-Za-z0-9_\-]+)#(.*)", re.DOTALL)
+JSON_TYPES = {"integer", "number", "boolean", "string"}
+
+
+@dataclass(frozen=True, slots=True)
+class Place:
+    """A step with the suite and case that it stands in."""
+
+    path: Path
+    suite: Suite
+    case: Case
+    step: Step
+
+    @property
+    def called(self) -> tuple[Contract, Operation]:
+        if self.step.contract is None or self.step.operation is None:
+            raise UsageError(f"{self.step.id} calls another case and has no inputs of its own", mend="set the inputs of that case's steps")  # fmt: skip
+        return self.step.contract, self.step.operation
+
+
+def case_at(home: Workspace, place: SuitePlace) -> tuple[Path, Suite, Case]:
+    """The case of a place; SuiteError with the nearest."""
+    path = find_suite(home, place.suite)
+    suite = read_suites(home, [path])[0][0]
+    case = suite.case(place.case)
+    if case is None:
+        raise SuiteError(f"there is no case {quoted(place.case)}", where=str(path), mend=nearest(place.case, [one.id for one in suite.cases]))  # fmt: skip
+    return path, suite, case
+
+
+def step_at(home: Workspace, place: SuitePlace) -> Place:
+    """The step of a place; where the case has one only, its name may be left out."""
+    path, suite, case = case_at(home, place)
+    name = place.step or (case.steps[0].id if len(case.steps) == 1 else "")
+    step = case.step(name)
+    if step is None:
+        known = [one.id for one in case.steps]
+        what = f"there is no step {quoted(name)}" if name else "the case has several steps"
+        raise SuiteError(what, where=str(path), mend=nearest(name, known) or f"write {place.suite}#{place.case}#{known[0]}")  # fmt: skip
+    return Place(path, suite, case, step)
+
+
+@contextmanager
+def _read_back(home: Workspace, path: Path) -> Iterator[None]:
+    before = path.read_bytes()
+    yield
+    try:
+        read_suites(home, [path])
+    except SuiteError:
+        path.write_bytes(before)
+        raise
+
+
+# Inputs.
+
+
+def set_input(home: Workspace, place: SuitePlace, address: str, text: str) -> str:
+    """Gives an input of a step a value, a link or a formula; gives what was written, in words.
+
+    `@STEP#/path` takes a value of an earlier step's answer, `$inputs.NAME` an input of the case, `=FORMULA` computes one;
+    a doubled first character is the character itself.
+    """
+    at = step_at(home, place)
+    contract, operation = at.called
+    address = resolve_address(operation, address)
+    row = declared_row(contract, operation, address)
+    value: Any
+    link, formula = None, ""
+    if text[:2] in ("@@", "$$", "=="):
+        value = _typed(wire_of(contract), contract, operation, address, text[1:])
+    elif text.startswith("@"):
+        link = _link(at, address, text)
+        value = link.reference
+    elif text.startswith("="):
+        formula = text[1:].strip()
+        value = f"$inputs.{_input_name(address)}"
+    elif text.startswith("$"):
+        value = text
+    else:
+        value = _typed(wire_of(contract), contract, operation, address, text)
+    with _read_back(home, at.path), editing(at.path) as document:
+        case = workflow(document, at.case.id, at.path)
+        step = step_of(case, at.step.id, at.path)
+        if link is not None:
+            give_output(case["steps"], link)
+        if formula:
+            properties = case.setdefault("inputs", {"type": "object"}).setdefault("properties", {})
+            properties[_input_name(address)] = {"type": json_type(row), "x-juxtalogos-value": formula}
+        put_input(step, contract, operation, address, value)
+    return str(value) if not isinstance(value, str) or not formula else f"{value}, computed by {formula}"
+
+
+def put_input(step: Any, contract: Contract, operation: Operation, address: str, value: Any) -> None:
+    """Writes a value to a step's parameters or body."""
+    base = base_address(operation, address)
+    pointer = address[len(base) :]
+    if base == "body":
+        body = step.setdefault("requestBody", {})
+        media = chosen_media(operation)
+        body.setdefault("contentType", media.media_type if media else "application/json")
+        if isinstance(body.get("payload"), str) and pointer:
+            raise UsageError("the body of this step is one text", mend="change it in the file, or set the body whole")
+        body["payload"] = put(body.get("payload", ABSENT), split_pointer(pointer), value, address)
+        return
+    place, _, name = base.partition(".")
+    listed = step.setdefault("parameters", [])
+    found = next((one for one in listed if one.get("name") == name and one.get("in", place) == place), None)
+    if found is None:
+        found = {"name": name, "in": place, "value": ABSENT}
+        listed.append(found)
+    found["value"] = put(found.get("value", ABSENT), split_pointer(pointer), value, address)
+
+
+def declared_row(contract: Contract, operation: Operation, address: str) -> OutlineRow | None:
+    """What is declared of an address; None where anything may stand. UsageError where there is no such place."""
+    base = base_address(operation, address)
+    ref = _ref(operation, base)
+    if ref is None:
+        return None
+    rows = list(contract.schema(ref).outline())
+    wanted = _plain(address[len(base) :])
+    found = next((row for row in rows if _plain(row.path) == wanted), None)
+    if found is None and len(rows) > 1 and not any("NAME" in split_pointer(row.path) for row in rows):
+        raise UsageError(f"{operation.id} has no {address}", mend=nearest(address, [base + row.path for row in rows if row.path]))  # fmt: skip
+    return found
+
+
+def _ref(operation: Operation, base: str) -> SchemaRef | None:
+    if base == "body":
+        media = chosen_media(operation)
+        return media.schema if media else None
+    return next((one.schema for one in operation.inputs if one.address == base), None)
+
+
+def _plain(pointer: str) -> str:
+    return join_pointer("0" if token.isdigit() else token for token in split_pointer(pointer))
+
+
+def _typed(wire: Wire, contract: Contract, operation: Operation, address: str, text: str) -> Any:
+    base = base_address(operation, address)
+    return wire.parse_text(_ref(operation, base), address[len(base) :], text)
+
+
+def json_type(row: OutlineRow | None) -> str:
+    """The JSON type nearest to a declared one."""
+    word = row.type.partition(" ")[0] if row is not None else ""
+    if word in JSON_TYPES:
+        return word
+    if word in ("int", "long", "short", "byte") or word.endswith("Integer"):
+        return "integer"
+    return "number" if word in ("decimal", "float", "double") else "string"
+
+
+def _input_name(address: str) -> str:
+    """What an input of the case is called that feeds an address."""
+    return re.sub(r"[^A-Za-z0-9_]+", "-", address.rpartition("/")[2].rpartition(".")[2]).strip("-") or "value"
+
+
+def _link(at: Place, address: str, text: str) -> StepLink:
+    """A link to a value of an earlier step's answer. UsageError where the definition has no such value."""
+    found = _LINK.fullmatch(text)
+    if found is None:
+        raise UsageError(
+            f"{quoted(text)} names no value of a step", mend="write @STEP#/path, such as @announce#/callId"
+        )
+    name, source = found[1], found[2]
+    before = [one.id for one in at.case.steps[: at.case.steps.index(at.step)]]
+    if name not in before:
+        raise UsageError(f"{quoted(name)} is no step before {at.step.id}", mend=nearest(name, before) or "the case has no step before it")  # fmt: skip
+    step = at.case.step(name)
+    if step is not None and step.contract and step.operation and source.startswith("/"):
+        _declared_value(step.contract, step.operation, source)
+    output = re.sub(r"[^A-Za-z0-9_-]+", "-", source.rpartition("/")[2].rpartition(".")[2]) or "body"
+    expression = f"$response.{source}" if source.startswith("header.") else f"$response.body#{source}" if source else "$response.body"  # fmt: skip
+    return StepLink(address, name, output, expression)
+
+
+def _declared_value(contract: Contract, operation: Operation, pointer: str) -> None:
+    """UsageError where no declared answer has a value there, and each says what it has."""
+    rows: list[str] = []
+    for answer in operation.answers:
+        if not answer.status.startswith("2"):
+            continue
+        for media in answer.media:
+            outline = [row.path for row in contract.schema(media.schema).outline()] if media.schema else []
+            if len(outline) < 2 or any("NAME" in split_pointer(path) for path in outline):
+                return
+            rows += outline
+    if rows and _plain(pointer) not in map(_plain, rows):
+        raise UsageError(f"no answer of {operation.id} has {pointer}", mend=nearest(pointer, [row for row in rows if row]))  # fmt: skip
+
+
+# Checks.
+
+
+def add_check(home: Workspace, place: SuitePlace, text: str) -> dict[str, Any]:
+    """Adds `ADDRESS TEST [OPERAND]` to a step as a written check; one of the same place and test takes the older one's."""
+    at = step_at(home, place)
+    words = text.split(None, 2)
+    if len(words) < 2:
+        raise UsageError(f"{quoted(text)} is no check", mend="write 'ADDRESS TEST OPERAND', such as 'body/state equals moored'")  # fmt: skip
+    address, test = words[:2]
+    operand: Any = True if len(words) < 3 else words[2]
+    if isinstance(operand, str) and test not in ("computed", "matches"):
+        try:
+            operand = parse_json(operand)
+        except NotJson:
+            operand = operand.split(",") if test == "among" else operand
+    check = {**_where(at, address), test: operand}
+    with _read_back(home, at.path):
+        add_checks(at.path, at.case.id, at.step.id, [check])
+    return check
+
+
+def _where(at: Place, address: str) -> dict[str, str]:
+    """Where a check looks: an XPath in an XML answer, else the address itself."""
+    if address.startswith("body/") and at.step.contract and at.step.operation:
+        wire = wire_of(at.step.contract)
+        for answer in at.step.operation.answers:
+            for media in answer.media if answer.status.startswith("2") else ():
+                found = wire.selector(at.step.operation, media.schema, address[4:]) if media.schema else None
+                if found:
+                    return {"xpath": found}
+    return {"at": address}
+
+
+# Tables.
+
+
+def attach_table(
+    home: Workspace, place: SuitePlace, name: str, columns: list[str], links: Mapping[str, str]
+) -> list[tuple[str, str, str]]:
+    """Puts a table under a case; (column, step, address) of every input that a column feeds now.
+
+    A column feeds the inputs of its name that the steps set; `links` says otherwise: column -> `ADDRESS` or `STEP#ADDRESS`.
+    """
+    path, _, case = case_at(home, place)
+    for column in links:
+        if column not in columns:
+            raise UsageError(f"the table has no column {quoted(column)}", mend=nearest(column, columns))
+    fed = [(column, *one) for column in columns for one in _fed(case, column, links.get(column, ""))]
+    with _read_back(home, path), editing(path) as document:
+        edited = workflow(document, case.id, path)
+        edited["x-juxtalogos-table"] = {"file": name}
+        properties = edited.setdefault("inputs", {"type": "object"}).setdefault("properties", {})
+        for column, step_id, address in fed:
+            step = case.step(step_id)
+            assert step is not None and step.contract is not None and step.operation is not None
+            row = declared_row(step.contract, step.operation, address)
+            properties.setdefault(column, {"type": json_type(row)})
+            put_input(step_of(edited, step_id, path), step.contract, step.operation, address, f"$inputs.{column}")
+        for column in columns:
+            properties.setdefault(column, {})
+    return fed
+
+
+def _fed(case: Case, column: str, link: str) -> Iterator[tuple[str, str]]:
+    """(step, address) of the inputs that a column feeds."""
+    named, _, address = link.rpartition("#")
+    if named and case.step(named) is None:
+        raise UsageError(f"there is no step {quoted(named)}", mend=nearest(named, [one.id for one in case.steps]))
+    steps = [one for one in case.steps if one.operation is not None and one.contract is not None and (not named or one.id == named)]  # fmt: skip
+    if not link:
+        found = [(step.id, one) for step in steps for one in _addresses(step) if _input_name(one) == column]
+        yield from found or _first_declared(steps, column)
+        return
+    wrong: UsageError | None = None
+    for step in steps:
+        assert step.operation is not None and step.contract is not None
+        try:
+            resolved = resolve_address(step.operation, address)
+            declared_row(step.contract, step.operation, resolved)
+        except UsageError as error:
+            wrong = wrong or error
+            continue
+        yield step.id, resolved
+        return
+    if wrong is not None:
+        raise wrong
+
+
+def _addresses(step: Step) -> Iterator[str]:
+    """The addresses of a step whose values are literals."""
+    yield from (address for address, value in step.parameters if not _is_expression(value))
+    if step.payload is not None:
+        yield from (f"body{pointer}" for pointer, value in _leaves("", step.payload.payload) if not _is_expression(value))  # fmt: skip
+
+
+def _first_declared(steps: list[Step], column: str) -> Iterator[tuple[str, str]]:
+    """Of inputs that no step sets, the first of that name."""
+    for step in steps:
+        assert step.operation is not None and step.contract is not None
+        names = [one.address for one in step.operation.inputs if one.name == column]
+        ref = _ref(step.operation, "body")
+        rows = contract_rows(step.contract, ref) if ref else []
+        names += [f"body{row.path}" for row in rows if row.scalar and _input_name(row.path) == column]
+        if names:
+            yield step.id, names[0]
+            return
+
+
+def contract_rows(contract: Contract, ref: SchemaRef) -> list[OutlineRow]:
+    """The outline of a schema without what lies in lists and maps."""
+    return [row for row in contract.schema(ref).outline() if not any(token.isdigit() or token == "NAME" for token in split_pointer(row.path))]  # fmt: skip
+
+
+def _is_expression(value: Any) -> bool:
+    return isinstance(value, str) and value.startswith("$")
+
+
+def _leaves(pointer: str, value: Any) -> Iterator[tuple[str, Any]]:
+    if isinstance(value, dict):
+        for key, item in value.items():
+            yield from _leaves(f"{pointer}{join_pointer([key])}", item)
+    elif isinstance(value, list):
+        for index, item in enumerate(value):
+            yield from _leaves(f"{pointer}/{index}", item)
+    elif value is not ABSENT:
+        yield pointer, value
