@@ -140,3 +140,25 @@ def _finding(contract: Any, pointer: str) -> Finding:
     result = CheckResult("body.type", False, "body/x/3", "string", "integer", Location("quay.yaml", pointer), Severity.DEVIATION)  # fmt: skip
     (named,) = anchored(contract, (result,))
     return Finding(named, "berths", "listBerths", 200)
+
+
+def test_places_in_a_definition_on_one_line_have_a_column_and_an_excerpt(tmp_path: Path, jux: Jux) -> None:
+    from importlib import resources
+
+    from conftest import serving
+
+    home = tmp_path / "w"
+    jux("init", home)
+    for name in ("pilotage.wsdl", "pilotage-types.xsd"):
+        text = resources.files("juxtalogos.demo").joinpath(name).read_text("utf-8")
+        (tmp_path / name).write_text(re.sub(r">\s+<", "><", text))
+    jux("import", tmp_path / "pilotage.wsdl", "-C", home)
+    with serving("all") as url, (home / "juxtalogos.toml").open("a") as config:
+        config.write(f'[targets.quay]\nurl = "{url.replace("/v1", "/pilotage")}"\n[targets.quay.credentials.token]\nuser = "desk"\nenv = "MERROW_KEY"\n')  # fmt: skip
+        config.flush()
+        jux("compose", "pilotage", "-C", home)
+        told = jux("run", "-C", home, env={**KEY_ENV, "COLUMNS": "120"}, status=1).out
+    places = re.findall(r"^[a-z]+\.[a-z-]+  \S+  pilotage(?:-types\.xsd|\.wsdl):(\d+):(\d+)\n +(\S.*)$", told, re.MULTILINE)  # fmt: skip
+    assert len(places) > 3 and len({column for _, column, _ in places}) > 3
+    assert all(excerpt.startswith("<") and len(excerpt) <= 112 for _, _, excerpt in places)
+    assert '<xs:enumeration value="inward"/>' in told

@@ -106,10 +106,12 @@ def result_data(result: CheckResult, documents: Mapping[str, Document]) -> dict[
     place: dict[str, Any] = {}
     if result.location:
         document = documents.get(result.location.document)
+        place_at = position(document, result.location.pointer) if document else None
         place = {
             "document": result.location.document,
             "pointer": result.location.pointer,
-            "line": position(document, result.location.pointer).line if document else None,
+            "line": place_at.line if place_at else None,
+            "column": place_at.column if place_at else None,
         }
     return {
         "kind": result.kind,

@@ -35,17 +35,57 @@ def position(document: Document, pointer: str) -> Position:
     return _finder(document).find(pointer)
 
 
+_lines: weakref.WeakKeyDictionary[Document, list[str]] = weakref.WeakKeyDictionary()
+
+
 def lines(document: Document) -> list[str]:
     """The lines that positions count in."""
-    return _finder(document).text.split("\n")
+    found = _lines.get(document)
+    if found is None:
+        found = _lines[document] = _finder(document).text.split("\n")
+    return found
 
 
 def describe(documents: dict[str, Document] | object, location: Location) -> str:
-    """`file:line` of a location, or the bare document when it is not among those given."""
+    """`file:line` of a location, with the column where the line is long; the bare document when it is not among those given."""
     document = documents.get(location.document) if hasattr(documents, "get") else None
     if document is None:
         return location.document
-    return f"{location.document}:{position(document, location.pointer).line}"
+    found = position(document, location.pointer)
+    column = f":{found.column}" if _is_long(_line_at(document, found)) else ""
+    return f"{location.document}:{found.line}{column}"
+
+
+def excerpt(document: Document, pointer: str) -> str:
+    """What stands there, on one line: the whole line, of a long one what begins at the place, without what lies within."""
+    found = position(document, pointer)
+    line = _line_at(document, found)
+    if not _is_long(line):
+        return line.strip()
+    text = line[found.column - 1 : found.column - 1 + LONG_LINE]
+    if document.syntax == "xml":
+        text = text.partition(">")[0] + ">" if ">" in text else text
+    elif text[:1] in "{[":
+        depth = 0
+        for at, char in enumerate(text):
+            depth += (char in "{[") - (char in "}]")
+            if depth == 0:
+                text = text[: at + 1]
+                break
+    return text if len(text) < LONG_LINE else text[: LONG_LINE - 1] + "…"
+
+
+LONG_LINE = 240
+"""Characters from which a line says too little of where something stands."""
+
+
+def _line_at(document: Document, place: Position) -> str:
+    found = lines(document)
+    return found[place.line - 1] if place.line <= len(found) else ""
+
+
+def _is_long(line: str) -> bool:
+    return len(line) > LONG_LINE
 
 
 def _finder(document: Document) -> _Finder:

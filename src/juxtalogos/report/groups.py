@@ -70,6 +70,11 @@ class FoundGroup:
         return sum(one.count for one in self.found)
 
     @property
+    def exchanges(self) -> list[int]:
+        """Numbers of exchanges that it was seen in, the first ones of each finding."""
+        return sorted({number for one in self.found for number in one.found.exchanges})
+
+    @property
     def observed(self) -> list[str]:
         return list(dict.fromkeys(one.result.observed for one in self.found))
 

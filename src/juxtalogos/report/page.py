@@ -15,6 +15,8 @@ from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.documents.positions import describe
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.model.exchange import Headers, header
+from juxtalogos.model.findings import ResultClass
+from juxtalogos.report.groups import CLASS_WORDS, CLASSES, by_class, found_groups
 from juxtalogos.report.view import RunView
 
 BODY_LIMIT = 64 * 1024
@@ -38,7 +40,15 @@ def page(data: RunView) -> bytes:
         policy=f"default-src 'none'; style-src 'sha256-{_digest(style)}'; script-src 'sha256-{_digest(script)}'; base-uri 'none'; form-action 'none'",
         started=datetime.fromtimestamp(data.run.started).astimezone().strftime("%Y-%m-%d %H:%M:%S %Z"),
         seconds=max(0.0, data.run.ended - data.run.started) if data.run.ended else 0.0,
-        findings=sorted(data.findings, key=lambda one: one.result.severity),
+        classes=[
+            (
+                CLASSES[kind],
+                CLASS_WORDS[kind],
+                "remark" if kind in (ResultClass.REMARK, ResultClass.REFUSAL) else "deviation",
+                found_groups(found),
+            )
+            for kind, found in by_class(data.findings).items()
+        ],
         methods=data.methods,
         gaps=_gaps(data),
     )

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from functools import cached_property
 
 from juxtalogos.coverage import Coverage
-from juxtalogos.documents.positions import lines, position
+from juxtalogos.documents.positions import describe, excerpt, position
 from juxtalogos.ledger import CaseRecord, ExchangeQuery, ExchangeRecord, FoundResult, Ledger, RunRecord, StepRow
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.findings import CheckResult, ResultClass
@@ -24,10 +24,10 @@ class FoundDeviation:
 
     found: FoundResult
     where: str
-    """`file:line`."""
+    """`file:line`, with the column where the line is long."""
     line: int | None
     excerpt: str
-    """The line of the definition."""
+    """What stands there in the definition."""
 
     @property
     def result(self) -> CheckResult:
@@ -158,9 +158,8 @@ def place_of(contracts: Contracts, name: str, location: Location | None) -> tupl
     document = contract.documents.get(location.document) if contract and location else None
     if document is None or location is None:
         return "", None, ""
-    found = position(document, location.pointer).line
-    text = lines(document)
-    return f"{location.document}:{found}", found, text[found - 1].strip() if found <= len(text) else ""
+    line = position(document, location.pointer).line
+    return describe(contract.documents if contract else {}, location), line, excerpt(document, location.pointer)
 
 
 def _placed(contracts: Contracts, found: FoundResult) -> FoundDeviation:
