@@ -27,6 +27,7 @@ SHOTS = {
     "call": "call getBerth --set berthId=B2",
     "dependencies": "compose --dependencies",
     "run": "run berths --jobs 8",
+    "run-dark": "run berths --jobs 8",
     "coverage": "coverage",
     "exchanges": "exchanges --finding any --path port-calls",
     "runs": "runs --calls",
@@ -50,7 +51,12 @@ def main() -> None:
     server = make_server(0, planted_names("all"))
     threading.Thread(target=server.serve_forever, daemon=True).start()
     screen = subprocess.Popen(["Xvfb", DISPLAY, "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
-    os.environ.update(DISPLAY=DISPLAY, MERROW_KEY=KEY, PATH=f"{Path(sys.executable).parent}:{os.environ['PATH']}")
+    os.environ.update(
+        DISPLAY=DISPLAY,
+        TERM="xterm-256color",
+        MERROW_KEY=KEY,
+        PATH=f"{Path(sys.executable).parent}:{os.environ['PATH']}",
+    )
     time.sleep(1)
     try:
         with tempfile.TemporaryDirectory() as scratch:
@@ -59,7 +65,7 @@ def main() -> None:
                 if name in SHOTS:
                     _terminal(name, f"jux {SHOTS[name]}", home)
                 elif name == "demo":
-                    _terminal(name, "jux demo | tail -n 54", home, wait=45)
+                    _terminal(name, "jux demo | tail -n 41", home, wait=45)
                 else:
                     _page(name, home)
     finally:
@@ -122,16 +128,18 @@ def _terminal(name: str, command: str, home: Path, wait: float = 8) -> None:
     window = subprocess.Popen(
         [
             "xterm",
+            "-tn",
+            "xterm-256color",
             "-fa",
             "DejaVu Sans Mono",
             "-fs",
-            "8",
+            "11",
             "-geometry",
-            "182x57+0+0",
+            "140x44+0+0",
             "-bg",
-            "#fbfcfc",
+            "#101418" if name.endswith("-dark") else "#fbfcfc",
             "-fg",
-            "#17242d",
+            "#d8e0e6" if name.endswith("-dark") else "#17242d",
             "-e",
             "bash",
             "-c",

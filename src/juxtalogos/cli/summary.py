@@ -101,9 +101,10 @@ def show_findings(out: Terminal, view: RunView, *, full: bool = False) -> None:
     told = by_class(view.findings)
     if not told[ResultClass.FINDING]:
         out.line(("no findings", "held"))
-    for kind, found in told.items():
-        if found:
-            _show_class(out, view, kind, found_groups(found), full)
+    for number, (kind, found) in enumerate((kind, found) for kind, found in told.items() if found):
+        if number or not told[ResultClass.FINDING]:
+            out.line()
+        _show_class(out, view, kind, found_groups(found), full)
 
 
 def _show_class(out: Terminal, view: RunView, kind: ResultClass, groups: list[FoundGroup], full: bool) -> None:
@@ -115,7 +116,6 @@ def _show_class(out: Terminal, view: RunView, kind: ResultClass, groups: list[Fo
         _show_group(out, view, group, style)
     if len(groups) > GROUPS and not full:
         out.line((f"and {len(groups) - GROUPS} more causes: --full, or juxtalogos report {view.run.id}", "note"))
-    out.line()
 
 
 OPERATIONS, OBSERVED = 4, 2
@@ -130,9 +130,10 @@ def _show_group(out: Terminal, view: RunView, group: FoundGroup, style: str) -> 
     observed = "; ".join(group.observed[:OBSERVED])
     if len(group.observed) > OBSERVED:
         observed += f"; and {len(group.observed) - OBSERVED} others"
-    told = (("declared", result.declared), ("observed", observed))
+    expected = "expected" if result.result_class is ResultClass.EXPECTATION else "declared"
+    told = ((expected, result.declared), ("observed", observed))
     if sum(len(text) for _, text in told) + 32 <= out.width:
-        out.line(("declared: ", "note"), result.declared, ("   observed: ", "note"), observed, indent=4)
+        out.line((f"{expected}: ", "note"), result.declared, ("   observed: ", "note"), observed, indent=4)
     else:
         for word, text in told:
             for number, line in enumerate(prose_lines(text, out.width - 16)):

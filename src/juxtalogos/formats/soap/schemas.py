@@ -79,7 +79,7 @@ class ElementSchema:
     def examine(self, value: Any) -> Seen:
         """Deviations and hits of an element or plain value, in one pass."""
         prefixes = scope_of(self.reader.prefixes)
-        return self.examined(self.element(value), lambda _: prefixes)
+        return self.examined(self.element(value, loose=True), lambda _: prefixes)
 
     def examined(self, element: ET.Element, scope_of_element: ScopeOf, above: str = "") -> Seen:
         """`above` is what paths begin with. ValueError when it is nested too deep to follow."""
