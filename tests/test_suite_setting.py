@@ -117,16 +117,16 @@ def test_tables(home: Workspace) -> None:
     place = place_of("fleet#vessel")
     (home.root / "tables").mkdir(exist_ok=True)
     (home.root / "tables" / "v.csv").write_text("kind,metres,draughtMetres,other\nbulk,80,4,x\n")
-    fed = attach_table(home, place, "v.csv", ["kind", "metres", "draughtMetres", "other"], {"metres": "register#body/lengthMetres"})  # fmt: skip
+    fed = attach_table(home, place, "v.csv", [{"kind": "bulk", "metres": "80", "draughtMetres": "4", "other": "x"}], {"metres": "register#body/lengthMetres"})  # fmt: skip
     assert fed == [("kind", "register", "body/kind"), ("metres", "register", "body/lengthMetres"), ("draughtMetres", "register", "body/draughtMetres")]  # fmt: skip
     case = case_of(home)
     assert case["x-juxtalogos-table"] == {"file": "v.csv"}
     assert case["steps"][0]["requestBody"]["payload"] == {"name": "Grey Tern", "kind": "$inputs.kind", "lengthMetres": "$inputs.metres", "draughtMetres": "$inputs.draughtMetres"}  # fmt: skip
     assert case["inputs"]["properties"] == {"kind": {"type": "string"}, "metres": {"type": "number"}, "draughtMetres": {"type": "number"}, "other": {}}  # fmt: skip
     with pytest.raises(UsageError, match="no column"):
-        attach_table(home, place, "v.csv", ["kind"], {"knd": "body/kind"})
+        attach_table(home, place, "v.csv", [{"kind": "bulk"}], {"knd": "body/kind"})
     with pytest.raises(UsageError, match="has no body/length"):
-        attach_table(home, place, "v.csv", ["kind"], {"kind": "register#body/length"})
+        attach_table(home, place, "v.csv", [{"kind": "bulk"}], {"kind": "register#body/length"})
 
 
 def test_from_the_command_line_over_rest_and_soap(home: Workspace, jux: Jux, tmp_path: Path) -> None:

@@ -16,7 +16,7 @@ from juxtalogos.suite.document.managing import SuitePlace, copy_place, place_of,
 from juxtalogos.suite.document.reader import find_suite, read_suites, suite_paths
 from juxtalogos.suite.document.setting import add_check, attach_table, set_input
 from juxtalogos.suite.model import Suite
-from juxtalogos.suite.tables import columns_of, table_path
+from juxtalogos.suite.tables import rows_of, table_path
 from juxtalogos.workspace.workspace import Workspace, find_workspace
 
 DESCRIPTION = """\
@@ -140,11 +140,11 @@ def _table(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
         if not equals:
             raise UsageError(f"{quoted(link)} has no '='", mend="write --link COLUMN=ADDRESS")
         links[column] = address
-    columns = columns_of(path)
-    fed = attach_table(home, place, path.name if path.parent.name == "tables" else args.to[0], columns, links)
+    rows = rows_of(path)
+    fed = attach_table(home, place, path.name if path.parent.name == "tables" else args.to[0], rows, links)
     for column, step, address in fed:
         out.line("column ", (column, "name"), f" feeds {step} {address}")
-    for column in columns:
+    for column in dict.fromkeys(column for row in rows for column in row):
         if column not in {one for one, _, _ in fed}:
             out.line((f"column {column} feeds no input: link it with --link {column}=ADDRESS, or use $inputs.{column}", "remark"))  # fmt: skip
     return EXIT_HELD

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.exchange.transport import Transport, TransportOptions
 from juxtalogos.formats import wire_of
-from juxtalogos.model.contract import Contract
+from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import Unsampleable, UsageError
 from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.workspace.config import Target
@@ -37,7 +37,7 @@ class Reach:
 def tried_at(target: Target, contract: Contract) -> Reach:
     """Calls the first operation that only reads and needs nothing that would be made up, unsigned; else the base path."""
     base = target.base_url(contract)
-    for operation in contract.operations:
+    for operation in sorted(contract.operations, key=lambda one: _needs(contract, one)):
         if not operation.safe or operation.not_callable or any(one.required for one in operation.inputs):
             continue
         if operation.body and operation.body.required and not operation.fact("style"):
@@ -56,6 +56,15 @@ def tried_at(target: Target, contract: Contract) -> Reach:
     status = exchange.response.status if exchange.response else 0
     doubt = "its base path answers 404, and no operation could be tried" if status == 404 else ""
     return Reach(exchange.error, doubt, contract.name, f"its base path: {status}" if status else "")
+
+
+def _needs(contract: Contract, operation: Operation) -> int:
+    """Whether a value would have to be made up in its body, which is likely to be of nothing that there is."""
+    if not operation.safe or not operation.body or not operation.body.required:
+        return 0
+    media = operation.body.media[0]
+    rows = contract.schema(media.schema).outline(2) if media.schema else ()
+    return int(any(row.required and row.depth > 0 for row in rows))
 
 
 def answers(url: str) -> str:

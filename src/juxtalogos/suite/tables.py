@@ -53,12 +53,12 @@ def check_columns(case: Case, rows: tuple[Row, ...], columns_known: Mapping[str,
             )
 
 
-def columns_of(path: Path) -> list[str]:
-    """The columns of a table file; SuiteError when it cannot be read or has no rows."""
+def rows_of(path: Path) -> list[Row]:
+    """The rows of a table file; SuiteError when it cannot be read or has none."""
     rows = _read(path)
     if not rows:
         raise SuiteError("the table has no rows", where=str(path), mend="add a row for each turn of the case")
-    return list(dict.fromkeys(name for row in rows for name in row))
+    return rows
 
 
 def _is_empty(value: Any) -> bool:

@@ -6,7 +6,7 @@ What is written is read back at once: what the suite's reader would refuse is re
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -258,17 +258,25 @@ def _where(at: Place, address: str) -> dict[str, str]:
 
 
 def attach_table(
-    home: Workspace, place: SuitePlace, name: str, columns: list[str], links: Mapping[str, str]
+    home: Workspace, place: SuitePlace, name: str, rows: Sequence[Mapping[str, Any]], links: Mapping[str, str]
 ) -> list[tuple[str, str, str]]:
     """Puts a table under a case; (column, step, address) of every input that a column feeds now.
 
-    A column feeds the inputs of its name that the steps set; `links` says otherwise: column -> `ADDRESS` or `STEP#ADDRESS`.
+    A column feeds the inputs of its name that the steps set and whose types allow its values, the first where none allows
+    them; `links` says otherwise: column -> `ADDRESS` or `STEP#ADDRESS`.
     """
+    columns = list(dict.fromkeys(column for row in rows for column in row))
     path, _, case = case_at(home, place)
     for column in links:
         if column not in columns:
             raise UsageError(f"the table has no column {quoted(column)}", mend=nearest(column, columns))
-    fed = [(column, *one) for column in columns for one in _fed(case, column, links.get(column, ""))]
+    fed = [
+        (column, *one)
+        for column in columns
+        for one in _fed(
+            case, column, links.get(column, ""), [row[column] for row in rows[:_LOOKED_AT] if column in row]
+        )
+    ]
     with _read_back(home, path), editing(path) as document:
         edited = workflow(document, case.id, path)
         edited["x-juxtalogos-table"] = {"file": name}
@@ -284,15 +292,20 @@ def attach_table(
     return fed
 
 
-def _fed(case: Case, column: str, link: str) -> Iterator[tuple[str, str]]:
+_LOOKED_AT = 50
+"""Rows whose values tell which inputs a column is meant for."""
+
+
+def _fed(case: Case, column: str, link: str, values: Sequence[Any]) -> Iterator[tuple[str, str]]:
     """(step, address) of the inputs that a column feeds."""
     named, _, address = link.rpartition("#")
     if named and case.step(named) is None:
         raise UsageError(f"there is no step {quoted(named)}", mend=nearest(named, [one.id for one in case.steps]))
     steps = [one for one in case.steps if one.operation is not None and one.contract is not None and (not named or one.id == named)]  # fmt: skip
     if not link:
-        found = [(step.id, one) for step in steps for one in _addresses(step) if _input_name(one) == column]
-        yield from found or _first_declared(steps, column)
+        found = [(step, one) for step in steps for one in _addresses(step) if _input_name(one) == column]
+        meant = [(step.id, one) for step, one in found if _allows(step, one, values)]
+        yield from meant or [(step.id, one) for step, one in found[:1]] or _first_declared(steps, column)
         return
     wrong: UsageError | None = None
     for step in steps:
@@ -307,6 +320,20 @@ def _fed(case: Case, column: str, link: str) -> Iterator[tuple[str, str]]:
         return
     if wrong is not None:
         raise wrong
+
+
+def _allows(step: Step, address: str, values: Sequence[Any]) -> bool:
+    """Whether the declared type of an input allows all of these values; texts are read as it says."""
+    assert step.operation is not None and step.contract is not None
+    base = base_address(step.operation, address)
+    ref, row = _ref(step.operation, base), declared_row(step.contract, step.operation, address)
+    if ref is None or row is None:
+        return True
+    schema, wire = step.contract.schema(ref), wire_of(step.contract)
+    typed = (
+        _typed(wire, step.contract, step.operation, address, one) if isinstance(one, str) else one for one in values
+    )
+    return not any(not wrong.advisory for one in typed for wrong in schema.check_part(row, one))
 
 
 def _addresses(step: Step) -> Iterator[str]:
