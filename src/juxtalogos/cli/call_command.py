@@ -42,6 +42,7 @@ from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judge import Judgement
 from juxtalogos.run.session import Identity, Session, open_session
+from juxtalogos.suite.document.outcomes import FORMS, criteria_of, outcome_seen
 from juxtalogos.suite.document.saving import place_of, save_call
 from juxtalogos.workspace import secrets
 
@@ -95,7 +96,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="connect to this address for a host name; Host and TLS name stay",
     )
     parser.add_argument("--raw", action="store_true", help="show bodies as they came")
-    parser.add_argument("--save", metavar="SUITE#CASE", help="append the call as a step of a case")
+    parser.add_argument("--save", metavar="SUITE#CASE", help="append the call as a step of a case, to come out alike")
+    parser.add_argument(
+        "--expect",
+        default="",
+        metavar="OUTCOME",
+        help=f"with --save: what the step is to come to, where it is not what came now: {FORMS}",
+    )
     parser.add_argument("--trial", action="store_true", help="keep the exchange out of the ledger")
     add_common(parser)
 
@@ -119,6 +126,7 @@ class _CallArguments(Arguments):
     full: bool
     raw: bool
     save: str | None
+    expect: str
     trial: bool
 
 
@@ -142,6 +150,10 @@ def run(args: _CallArguments) -> int:
         session = replace(
             session, options=replace(session.options, addresses={**session.options.addresses, **_addresses(args.at)})
         )
+    if args.save:
+        place_of(args.save)
+    if args.expect:
+        criteria_of(args.expect, operation)  # what is no outcome is refused before anything is sent
     inputs, links = None, []
     if args.message:
         exchange = _send_message(args, session, contract, operation)
@@ -156,12 +168,17 @@ def run(args: _CallArguments) -> int:
     judgement = _asked_again(session, contract, operation, exchange, session.judged(contract, operation, exchange))
     number = 0 if args.trial else _keep(home, session, operation, exchange, judgement)
     _show(args, contract, operation, session.redactor.exchange(exchange), judgement, number)
-    if args.save and inputs is not None:
-        path, step = save_call(home.suites, args.save, contract, operation, inputs, links, args.role)
+    if args.save and inputs is not None and exchange.response is None:
+        terminal(args).note(("not saved: no answer came, so there is nothing to hold it to", "remark"))
+    elif args.save and inputs is not None:
+        outcome = args.expect or outcome_seen(operation, exchange, judgement.answer)
+        criteria = criteria_of(outcome, operation)
+        path, step = save_call(home.suites, args.save, contract, operation, inputs, links, args.role, criteria)
         if number:
             with open_ledger(home.ledger_path, write=True) as ledger:
                 ledger.assign(number, *place_of(args.save), step)
-        terminal(args).note(f"saved in {path} as step {step}")
+        expected = "any answer will do" if outcome == "any" else f"it is to come to {outcome} again"
+        terminal(args).note(f"saved in {path} as step {step}; {expected}")
     return _exit_status(judgement)
 
 
@@ -247,7 +264,8 @@ def _send(args: _CallArguments, session: Session, contract: Contract, operation:
     missing = session.unmet(contract, operation)
     if missing and not args.no_credentials:
         terminal(args).note(
-            (f"sent without {', '.join(missing)}: the target {session.target.name} has no such credential", "remark")
+            (f"sent without {', '.join(missing)}: the target {session.target.name} has no such credential; ", "remark"),
+            f"set it: {session.sign_in_command(missing[0])}",
         )
 
     async def send() -> Exchange:

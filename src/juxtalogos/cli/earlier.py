@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.exchange.redact import MASK
-from juxtalogos.ledger import ExchangeRecord, open_ledger
+from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, open_ledger
 from juxtalogos.model.contract import Operation
-from juxtalogos.model.errors import UsageError, quoted
+from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.exchange import Exchange, header
 from juxtalogos.model.location import follow_pointer
 from juxtalogos.model.schema import ABSENT
@@ -18,8 +18,6 @@ from juxtalogos.suite.checks.pins import body_value
 from juxtalogos.suite.document.saving import StepLink
 from juxtalogos.suite.inputs import resolve_address
 from juxtalogos.workspace.workspace import Workspace
-
-_EARLIER = re.compile(r"@(\d+)(?:#(.*))?", re.DOTALL)
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,24 +53,42 @@ def split_settings(home: Workspace, operation: Operation, settings: list[str]) -
     plain, linked = [], []
     for setting in settings:
         address, equals, text = setting.partition("=")
-        found = _EARLIER.fullmatch(text) if equals else None
-        if found is None:
+        if not equals or not text.startswith("@") or text.startswith("@@"):
             plain.append(f"{address}={text[1:]}" if equals and text.startswith("@@") else setting)
             continue
-        number, source = int(found.group(1)), found.group(2) or ""
-        record = _record(home, number)
+        name, _, source = text.partition("#")
+        record = exchange_named(home, name)
         value = _value(home, record, source)
         linked.append(Linked(resolve_address(operation, address.strip()), record, source, value))
     return plain, linked
 
 
-def _record(home: Workspace, number: int) -> ExchangeRecord:
+def exchange_named(home: Workspace, text: str, *, answered: bool = True) -> ExchangeRecord:
+    """The exchange that `17`, `@17`, `@last` or `@OPERATION` names, with its answer as a rule. UsageError with the nearest."""
+    name = text.removeprefix("@")
+    query = ExchangeQuery(answered=answered, newest_first=True, limit=1, whole_only=True)
+    if not name.isdigit() and name != "last":
+        contract, operation = _operation_named(home, name)
+        query = replace(query, operation=operation, contract=contract)
     with open_ledger(home.ledger_path) as ledger:
-        record = ledger.exchange(number)
-    if record is None or record.exchange is None or record.exchange.response is None:
-        what = f"there is no exchange {number}" if record is None else f"exchange {number} has no answer"
-        raise UsageError(what, mend="list them: juxtalogos exchanges")
+        record = ledger.exchange(int(name[:18])) if name.isdigit() else next(ledger.exchanges(query), None)
+    if record is None or (answered and (record.exchange is None or record.exchange.response is None)):
+        if name.isdigit():
+            what = f"there is no exchange {name}" if record is None else f"exchange {name} has no answer"
+        else:
+            what = "no exchange has an answer yet" if name == "last" else f"no exchange of {name} has an answer yet"
+        raise UsageError(what, mend="call it first, or list them: juxtalogos exchanges")
     return record
+
+
+def _operation_named(home: Workspace, name: str) -> tuple[str, str]:
+    """(contract, id) of an operation; UsageError with the nearest where `@NAME` names none."""
+    try:
+        contract, operation = home.operation(name)
+    except UsageError:
+        known = [one.id for contract in home.contracts() for one in contract.operations]
+        raise UsageError(f"@{name} names no exchange", mend=nearest(name, known) or "write @17, @last or @OPERATION; @@ for a text that begins with @") from None  # fmt: skip
+    return contract.name, operation.id
 
 
 def _value(home: Workspace, record: ExchangeRecord, source: str) -> Any:

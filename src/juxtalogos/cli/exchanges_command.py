@@ -8,6 +8,7 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from juxtalogos.cli.calling import exchange_data, result_data, show_exchange, show_results
+from juxtalogos.cli.earlier import exchange_named
 from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.formats import finding_kinds
 from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, open_ledger
@@ -26,7 +27,9 @@ EXAMPLE = """\
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("number", nargs="?", type=int, metavar="EXCHANGE", help="show this one")
+    parser.add_argument(
+        "name", nargs="?", default="", metavar="@EXCHANGE", help="show this one: @17, @last or @OPERATION"
+    )
     parser.add_argument(
         "--run", dest="run_number", type=int, metavar="RUN", help="of this run; the latest when left out"
     )
@@ -44,7 +47,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 class _ExchangesArguments(Arguments):
-    number: int | None
+    name: str
     run_number: int | None
     method: str | None
     path: str | None
@@ -60,10 +63,8 @@ def run(args: _ExchangesArguments) -> int:
     home = workspace(args)
     out = terminal(args)
     with open_ledger(home.ledger_path) as ledger:
-        if args.number is not None:
-            record = ledger.exchange(args.number)
-            if record is None:
-                raise UsageError(f"there is no exchange {args.number}", mend="list them: juxtalogos exchanges")
+        if args.name:
+            record = exchange_named(home, args.name, answered=False)
             documents = home.contract(record.contract).documents if record.contract in home.contract_names() else {}
             if args.json:
                 out.json(

@@ -5,10 +5,10 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from juxtalogos.cli.earlier import answer_value
+from juxtalogos.cli.earlier import answer_value, exchange_named
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.documents.jsontext import dump_json
-from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, open_ledger
+from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.suite.checks.pins import AnswerPlace, chosen, places
@@ -27,7 +27,7 @@ answer of this exchange in place of the one kept."""
 EXAMPLE = """\
   juxtalogos pin --list
   juxtalogos pin 4 7
-  juxtalogos pin body/state --test exists --exchange 17
+  juxtalogos pin body/state --test exists --exchange @getPortCall
   juxtalogos pin --whole berths/list --twice
 """
 
@@ -35,7 +35,7 @@ EXAMPLE = """\
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("place", nargs="*", metavar="NUMBER or PATH", help="what to hold fast, as --list numbers it")
     parser.add_argument(
-        "--exchange", type=int, metavar="N", help="of this exchange; the latest with an answer when left out"
+        "--exchange", default="@last", metavar="@N", help="of this exchange: @17, @last (when left out) or @OPERATION"
     )
     parser.add_argument("--list", action="store_true", help="show the answer as a numbered tree")
     parser.add_argument(
@@ -55,7 +55,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 class _PinArguments(Arguments):
     place: list[str]
-    exchange: int | None
+    exchange: str
     list: bool
     test: str
     whole: str | None
@@ -66,7 +66,7 @@ class _PinArguments(Arguments):
 
 def run(args: _PinArguments) -> int:
     home, out = workspace(args), terminal(args)
-    record = _record(home, args.exchange)
+    record = exchange_named(home, args.exchange)
     assert record.exchange is not None and record.exchange.response is not None
     if args.whole or args.renew:
         return _keep(args, home, record)
@@ -108,15 +108,6 @@ def _data(number: int, place: AnswerPlace) -> dict[str, Any]:
         "members": place.count if place.count >= 0 else None,
         "value": place.value,
     }
-
-
-def _record(home: Workspace, number: int | None) -> ExchangeRecord:
-    latest = ExchangeQuery(answered=True, newest_first=True, limit=1)
-    with open_ledger(home.ledger_path) as ledger:
-        found = ledger.exchange(number) if number is not None else next(ledger.exchanges(latest), None)
-    if found is None or found.exchange is None or found.exchange.response is None:
-        raise UsageError("there is no such exchange with an answer", mend="list them: juxtalogos exchanges")
-    return found
 
 
 def _give(args: _PinArguments, home: Workspace, record: ExchangeRecord, checks: list[dict[str, Any]]) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import itertools
+import re
 import secrets
 import time
 from typing import Any
@@ -22,29 +23,45 @@ from juxtalogos.cli.options import (
 )
 from juxtalogos.cli.summary import exit_status, run_data, show_run
 from juxtalogos.ledger import CaseRecord, open_ledger
-from juxtalogos.model.errors import SuiteError, UsageError, nearest, quoted
+from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.report.view import run_view
 from juxtalogos.run.binding import Cases, bind, contracts_of, digest_of, turns_of
 from juxtalogos.run.execute import execute
 from juxtalogos.run.loop import run_loop
 from juxtalogos.run.plan import CaseRef, RunPlan
-from juxtalogos.suite.document.reader import find_suite, read_suites, suite_paths
-from juxtalogos.suite.document.selection import reachable, select
+from juxtalogos.run.selecting import Selection, choose, paths_of
+from juxtalogos.suite.document.reader import read_suites
+from juxtalogos.suite.document.selection import reachable
 from juxtalogos.suite.model import Suite
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Run every suite of the workspace, one suite, one case of it, or one step with the steps that give what it needs.
-Everything is kept in the ledger; an interrupt keeps what was done."""
+Run every suite of the workspace, or suites, folders of suites, cases, and steps with the steps that give what they
+need; of these by tag, by operation, or what still fails. Everything is kept in the ledger; an interrupt keeps what was done."""
 EXAMPLE = """\
   juxtalogos run --target local --jobs 8
   juxtalogos run berths#flow-port-calls
+  juxtalogos run team/ fleet --tag nightly --still-failing
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "what", nargs="?", default="", metavar="SUITE[#CASE[#STEP]]", help="what to run; every suite when left out"
+        "what",
+        nargs="*",
+        metavar="SUITE[#CASE[#STEP]]",
+        help="what to run: suites, folders of suites, cases, steps; every suite when left out",
+    )
+    parser.add_argument("--tag", action="append", default=[], metavar="TAG", help="of these the cases with this tag")
+    parser.add_argument(
+        "--operation",
+        action="append",
+        default=[],
+        metavar="OPERATION",
+        help="of these the cases that call this operation",
+    )
+    parser.add_argument(
+        "--still-failing", action="store_true", help="of these the cases that failed when they last ran"
     )
     add_target(parser)
     add_identity(parser)
@@ -73,7 +90,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 class _RunArguments(Arguments):
-    what: str
+    what: list[str]
+    tag: list[str]
+    operation: list[str]
+    still_failing: bool
     target: str | None
     role: str
     credential: list[str]
@@ -93,10 +113,10 @@ class _RunArguments(Arguments):
 def run(args: _RunArguments) -> int:
     home = workspace(args)
     out = terminal(args)
-    suite_id, _, rest = args.what.partition("#")
-    case_id, _, step_id = rest.partition("#")
-    read = read_suites(home, [find_suite(home, suite_id)] if suite_id else suite_paths(home))
-    refs = _chosen(home, read[0], case_id, step_id)
+    selection = Selection(tuple(args.what), tuple(args.tag), tuple(args.operation), args.still_failing)
+    read = read_suites(home, paths_of(home, selection))
+    refs = choose(home, read[0], selection)
+    _known_names(home, read[0], args.settings)
     bound = bind(home, _plan(args, home, refs, read), given=read)
     total = sum(len(turns_of(bound, bound.key(ref))) for ref in refs)
     with open_ledger(home.ledger_path, write=True) as ledger:
@@ -106,9 +126,7 @@ def run(args: _RunArguments) -> int:
             def done(record: CaseRecord) -> None:
                 moved(next(finished))
 
-            ended = run_loop(
-                execute(bound, home.root, ledger, args.what or "every suite", done, processes=max(1, args.processes))
-            )
+            ended = run_loop(execute(bound, home.root, ledger, str(selection), done, processes=max(1, args.processes)))
         home.remember_target(bound.session.target, bound.session.contracts)
         order = [(ref.suite, ref.case) for ref in refs]
         view = run_view(ledger, ended.number, bound.session.contracts, remarks=not args.no_remarks, order=order)
@@ -117,18 +135,6 @@ def run(args: _RunArguments) -> int:
     else:
         show_run(out, view, full=args.full)
     return exit_status(view, strict=args.strict)
-
-
-def _chosen(home: Workspace, suites: list[Suite], case_id: str, step_id: str) -> tuple[CaseRef, ...]:
-    """The cases that were asked for; SuiteError when there are none."""
-    if not suites:
-        raise SuiteError("there are no suites", where=str(home.suites), mend="compose one: juxtalogos compose CONTRACT")
-    chosen = select(suites, case_id, step_id)
-    refs = tuple(CaseRef(suite.name, case.id, step_id) for suite, case in chosen)
-    if not refs:
-        known = [case.id for suite in suites for case in suite.cases]
-        raise SuiteError(f"there is no case {quoted(case_id)}", mend=nearest(case_id, known))
-    return refs
 
 
 def _plan(args: _RunArguments, home: Workspace, refs: tuple[CaseRef, ...], read: tuple[list[Suite], Cases]) -> RunPlan:
@@ -152,6 +158,18 @@ def _plan(args: _RunArguments, home: Workspace, refs: tuple[CaseRef, ...], read:
         tuple(map(header_field, args.header)),
         tuple(args.credential),
     )
+
+
+def _known_names(home: Workspace, suites: list[Suite], settings: list[str]) -> None:
+    """UsageError for a value of a name that no case, and no variable, has."""
+    known = {name for suite in suites for name in suite.variables} | set(home.config.variables)
+    known |= {name for one in home.config.targets.values() for name in one.variables}
+    for suite in suites:
+        known |= set(re.findall(r"\$?inputs\.([A-Za-z0-9_\-]+)", suite.document.text.decode("utf-8", "replace")))
+        known |= {name for case in suite.cases for name in (*case.inputs, *case.formulas, *case.kinds)}
+    for name, _ in map(_setting, settings):
+        if name not in known:
+            raise UsageError(f"no case has an input {quoted(name)}", mend=nearest(name, known) or "they have no inputs")
 
 
 def _setting(text: str) -> tuple[str, Any]:

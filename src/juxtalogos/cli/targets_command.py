@@ -5,10 +5,11 @@ from __future__ import annotations
 import argparse
 from urllib.parse import urlsplit
 
-from juxtalogos.cli.options import EXIT_HELD, EXIT_NO_ANSWER, Arguments, add_common, terminal, workspace
+from juxtalogos.cli.options import EXIT_HELD, EXIT_NO_ANSWER, Arguments, add_common, add_credential, terminal, workspace
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.run.reach import Reach, answers, tried_at
 from juxtalogos.workspace.config import check_url
+from juxtalogos.workspace.secrets import credential_source
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
@@ -19,6 +20,7 @@ which one the URL serves. Credentials and roles are named in juxtalogos.toml, ne
 EXAMPLE = """\
   juxtalogos targets set local http://127.0.0.1:8480/v1
   juxtalogos targets set local http://127.0.0.1:8480/pilotage --contract pilotage
+  juxtalogos targets set local --credential harbourKey=env:MERROW_KEY
   juxtalogos targets check
 """
 
@@ -27,6 +29,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("action", nargs="?", choices=("list", "set", "check"), default="list", help="what to do")
     parser.add_argument("name", nargs="?", help="a target's name")
     parser.add_argument("url", nargs="?", help="its base URL")
+    parser.add_argument("--role", default="", metavar="ROLE", help="set: the credentials are those of this role")
+    add_credential(
+        parser, "SCHEME is the name of a security scheme; where the secret is, is written down, never the secret"
+    )
     which = parser.add_mutually_exclusive_group()
     which.add_argument("--contract", help="the contract that the URL serves")
     which.add_argument("--every", action="store_true", help="the URL serves every contract that has none of its own")
@@ -39,6 +45,8 @@ class _TargetArguments(Arguments):
     url: str | None
     contract: str | None
     every: bool
+    role: str
+    credential: list[str]
 
 
 def run(args: _TargetArguments) -> int:
@@ -47,8 +55,20 @@ def run(args: _TargetArguments) -> int:
 
 def _set(args: _TargetArguments) -> int:
     home, out = workspace(args), terminal(args)
-    if not args.name or not args.url:
+    if not args.name or not (args.url or args.credential):
         raise UsageError("a name and a base URL are needed", mend="juxtalogos targets set NAME URL")
+    for source in map(credential_source, args.credential):
+        known = [scheme.name for name in home.contract_names() for scheme in home.contract(name).security_schemes]
+        if source.scheme not in known:
+            raise UsageError(f"no contract has a scheme {quoted(source.scheme)}", mend=nearest(source.scheme, known) or "send it as a header: [targets.NAME.headers]")  # fmt: skip
+        home.set_credential(args.name, source, args.role)
+        out.line("written: ", (args.name, "name"), f" signs in by {source.scheme} with {source.reference()}", (f" as {args.role}" if args.role else "", "note"))  # fmt: skip
+    return _set_url(args, home) if args.url else EXIT_HELD
+
+
+def _set_url(args: _TargetArguments, home: Workspace) -> int:
+    out = terminal(args)
+    assert args.name and args.url
     url = check_url(args.url)
     contract = "" if args.every else _served(home, args.name, url, args.contract)
     home.set_target(args.name, url, contract or None)

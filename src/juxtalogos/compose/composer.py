@@ -181,7 +181,7 @@ class _Composer:
                 with_values(inputs, values),
                 declared,
                 always=always,
-                status=status or success_condition(operation),
+                criteria=[{"condition": status or success_condition(operation)}],
             )
         )
         if operation.intent is Intent.READ:

@@ -16,10 +16,10 @@ from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.exchange.media import chosen_media
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import Unsampleable, UsageError, nearest, quoted
-from juxtalogos.model.location import join_pointer, split_pointer
-from juxtalogos.model.schema import ABSENT, Schema, SchemaRef, Wanted
+from juxtalogos.model.location import split_pointer
+from juxtalogos.model.schema import ABSENT, Schema, Wanted
 from juxtalogos.model.wire import Inputs, Wire
-from juxtalogos.suite.inputs import base_address, put, resolve_address
+from juxtalogos.suite.inputs import base_address, first_items, put, resolve_address, schema_at
 
 Given = Mapping[str, Any]
 """Values by address."""
@@ -41,7 +41,7 @@ def settings_given(wire: Wire, operation: Operation, settings: Iterable[str], co
             )
         address = resolve_address(operation, address.strip())
         base = base_address(operation, address)
-        found[address] = wire.parse_text(_ref(operation, base, content_type), address[len(base) :], text)
+        found[address] = wire.parse_text(schema_at(operation, base, content_type), address[len(base) :], text)
     return found
 
 
@@ -61,7 +61,7 @@ def filled(
         places.setdefault(base, {})[address[len(base) :]] = value
     inputs = sample_inputs(contract, operation, full=full, content_type=content_type, without=places)
     for base, values in places.items():
-        ref = _ref(operation, base, content_type)
+        ref = schema_at(operation, base, content_type)
         schema = contract.schema(ref) if ref is not None and "" not in values else None
         value = ABSENT if schema is None else _sampled(operation, schema, base, values, full, unchecked)
         for pointer, one in values.items():
@@ -79,14 +79,6 @@ def _with(operation: Operation, inputs: Inputs, base: str, value: Any, content_t
     return replace(inputs, body=value, content_type=content_type or (media.media_type if media else ""))
 
 
-def _ref(operation: Operation, base: str, content_type: str) -> SchemaRef | None:
-    """The schema of an input or of the body."""
-    if base == "body":
-        media = chosen_media(operation, content_type) or chosen_media(operation)
-        return media.schema if media else None
-    return next((one.schema for one in operation.inputs if one.address == base), None)
-
-
 def _sampled(
     operation: Operation, schema: Schema, base: str, values: Mapping[str, Any], full: bool, unchecked: bool
 ) -> Any:
@@ -102,7 +94,7 @@ def _sampled(
                 continue
         _refuse(schema, base, values)
         with contextlib.suppress(Unsampleable):  # perhaps there are too many of something
-            return schema.sample(full=full, wanted=Wanted.of({_plain(pointer): ABSENT for pointer in bare}))
+            return schema.sample(full=full, wanted=Wanted.of({first_items(pointer): ABSENT for pointer in bare}))
     try:
         return schema.sample(full=full)
     except Unsampleable:
@@ -135,7 +127,7 @@ def _refuse(schema: Schema, base: str, values: Mapping[str, Any]) -> None:
     types = [pointer for pointer in values if pointer.endswith("/@xsi:type")]
     known = [row.path for row in schema.outline()]
     for pointer in [one for one in values if one not in types]:  # of a wrong type its writer says which there are
-        if not possible(*_types_above(pointer, types), pointer) and _plain(pointer) not in map(_plain, known):
+        if not possible(*_types_above(pointer, types), pointer) and first_items(pointer) not in map(first_items, known):
             raise UsageError(
                 f"there is no {base}{pointer}",
                 mend=_nearest(base, pointer, known) or "see what there is: juxtalogos show OPERATION",
@@ -163,11 +155,6 @@ def _types_above(pointer: str, types: list[str]) -> list[str]:
     return [one for one in types if pointer.startswith(one.removesuffix("@xsi:type"))]
 
 
-def _plain(pointer: str) -> str:
-    """A pointer with every index as the first."""
-    return join_pointer("0" if token.isdigit() else token for token in split_pointer(pointer))
-
-
 def _nearest(base: str, pointer: str, known: list[str]) -> str:
     """The declared address nearest to one that is not: by its last step first, for that is what is mistyped or misplaced."""
     last = pointer.rpartition("/")[2]
@@ -180,7 +167,7 @@ def _nearest(base: str, pointer: str, known: list[str]) -> str:
 def misfits(contract: Contract, operation: Operation, inputs: Inputs) -> Iterator[str]:
     """What in these inputs the definition forbids, a line each: address, what is declared, what is there."""
     for base, value in (*inputs.values.items(), ("body", inputs.body)):
-        ref = _ref(operation, base, inputs.content_type)
+        ref = schema_at(operation, base, inputs.content_type)
         if ref is None or value is ABSENT or isinstance(value, bytes) or (base == "body" and isinstance(value, str)):
             continue
         try:

@@ -28,7 +28,7 @@ def skeleton(
                     slug(operation.id),
                     inputs,
                     body_type(operation, inputs),
-                    status=success_condition(operation),
+                    criteria=[{"condition": success_condition(operation)}],
                 )
             ]
         )

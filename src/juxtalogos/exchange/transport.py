@@ -155,9 +155,11 @@ class Transport:
         _reused.set(False)
         exchange, unsent = await self._once(request)
         if unsent and _reused.get() and request.method in _IDEMPOTENT:
-            _fresh.set(True)
-            again, _ = await self._once(request)
-            _fresh.set(False)
+            token = _fresh.set(True)
+            try:
+                again, _ = await self._once(request)
+            finally:
+                _fresh.reset(token)
             return replace(again, tries=(exchange,))
         return exchange
 

@@ -36,6 +36,8 @@ class ExchangeQuery:
     """A kind of result that did not hold; `any` for whatever kind."""
     of_a_suite: bool = False
     answered: bool = False
+    whole_only: bool = False
+    """Those that are no part of another."""
     newest_first: bool = False
     limit: int = -1
 

@@ -132,6 +132,8 @@ class DeclaredAnswer:
     """Whether, with no media declared, the definition says nothing of a body, which forbids none."""
     fault: str = ""
     """The name of the declared fault that it is, in protocols that have faults."""
+    fault_element: str = ""
+    """The local name of the element that tells that fault."""
     unreadable: str = ""
     """Why what the definition says of it cannot be read: then nothing of it is checkable."""
 

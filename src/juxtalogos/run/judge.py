@@ -10,7 +10,7 @@ from juxtalogos.check import check_exchange, examined
 from juxtalogos.documents.anchors import anchor
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.exchange import Exchange
-from juxtalogos.model.findings import CheckResult
+from juxtalogos.model.findings import CheckResult, ResultClass, Severity
 from juxtalogos.model.verdict import Verdict, worst
 from juxtalogos.model.wire import Answer, Wire
 
@@ -79,6 +79,22 @@ def with_written(judgement: Judgement, written: tuple[CheckResult, ...]) -> Judg
     results = judgement.results + written
     verdict, reason = verdict_of(results)
     return Judgement(verdict, reason, results, judgement.hits, judgement.answer)
+
+
+def unsigned(judgement: Judgement, reason: str) -> Judgement:
+    """The judgement of a 401 or 403 to what was sent without a credential of ours: what is missing is told, and the service blamed for nothing.
+
+    A written criterion that holds says that it was wanted so.
+    """
+    results = tuple(
+        replace(one, severity=Severity.REMARK) if one.fails and one.result_class is ResultClass.FINDING else one
+        for one in judgement.results
+    )
+    criteria = [one for one in results if one.kind == "criterion.unmet"]
+    verdict, why = verdict_of(results)
+    if not criteria or not all(one.held for one in criteria):
+        verdict, why = Verdict.FAILED, reason
+    return replace(judgement, verdict=verdict, reason=why, results=results)
 
 
 def verdict_of(results: tuple[CheckResult, ...]) -> tuple[Verdict, str]:

@@ -20,13 +20,13 @@ from juxtalogos.model.errors import ConfigError, nearest, quoted
 from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.judge import Judgement, judge
+from juxtalogos.run.judge import Judgement, judge, unsigned
 from juxtalogos.run.rules import Rules, rules_of
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, settled
 from juxtalogos.workspace.config import CONFIG_NAME, Config, Role, Target
 from juxtalogos.workspace.secrets import credential_source, filled, secret
-from juxtalogos.workspace.workspace import Workspace
+from juxtalogos.workspace.workspace import GIVEN, Workspace
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,6 +61,8 @@ class Session:
     """Who signs, by role, where a step names one."""
     role: str = ""
     """Who sends; empty for the target's own credentials."""
+    signing: bool = True
+    """Whether credentials are used at all."""
 
     def base_url(self, contract: Contract) -> str:
         return self.target.base_url(contract)
@@ -76,6 +78,27 @@ class Session:
     def unmet(self, contract: Contract, operation: Operation) -> tuple[str, ...]:
         """Security schemes that the operation needs and the target has no credential for."""
         return self.signer.chosen(contract, operation, FORMATS[contract.format].sign_in)[1]
+
+    def unsigned_words(self, contract: Contract, operation: Operation, exchange: Exchange) -> str:
+        """Why a 401 or 403 is ours to mend: nothing was signed with, though nobody asked for that; empty otherwise."""
+        status = exchange.response.status if exchange.response else 0
+        if status not in (401, 403) or not self.signing or self.signer.headers:
+            return ""
+        chosen, missing = self.signer.chosen(contract, operation, FORMATS[contract.format].sign_in)
+        own = {name.lower() for name, _ in exchange.request.headers}
+        if chosen or "authorization" in own or "cookie" in own:
+            return ""
+        known = missing or tuple(scheme.name for scheme in contract.security_schemes)
+        if not known:
+            return f"{status}: sent without a credential, and the definition declares none: give a header, in [targets.{self.target.name}.headers] or by --header"  # fmt: skip
+        return f"{status}: sent without a credential for {' or '.join(known)}: {self.sign_in_command(known[0])}"
+
+    def sign_in_command(self, scheme: str) -> str:
+        """How to give a credential: in the configuration, or for once where the target is but a URL."""
+        if self.target.name == GIVEN:
+            return f"--credential {scheme}=env:NAME"
+        role = f" --role {self.role}" if self.role else ""
+        return f"juxtalogos targets set {self.target.name} --credential {scheme}=env:NAME{role}"
 
     async def signed(self, contract: Contract, operation: Operation, request: Request, sender: Sender) -> Request:
         """Credentials go to the target's own origins only. NoAnswer when signing in fails."""
@@ -94,7 +117,9 @@ class Session:
         judgement = judge(wire_of(contract), operation, exchange, self.base_url(contract))
         value = judgement.answer.value if judgement.answer else ABSENT
         scope = Scope(self.target.variables, exchange=exchange, response_value=value)
-        return self.rules.apply(contract, operation, judgement, scope)
+        judgement = self.rules.apply(contract, operation, judgement, scope)
+        why = self.unsigned_words(contract, operation, exchange)
+        return unsigned(judgement, why) if why else judgement
 
 
 def open_session(
@@ -135,7 +160,9 @@ def open_session(
         addresses=target.addresses,
     )
     rules = rules_of(config, contracts) if config else Rules()
-    return Session(contracts, target, signers.pop(""), redactor, options, rules, signers, identity.role)
+    return Session(
+        contracts, target, signers.pop(""), redactor, options, rules, signers, identity.role, with_credentials
+    )
 
 
 def _signer(

@@ -23,7 +23,7 @@ from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run import unforeseen
 from juxtalogos.run.conversing import Conversations, conversed
-from juxtalogos.run.judge import Judgement, judge, judged_parts, with_parts, with_written
+from juxtalogos.run.judge import Judgement, judge, judged_parts, unsigned, with_parts, with_written
 from juxtalogos.run.session import Session
 from juxtalogos.run.stop import Stop
 from juxtalogos.schema.patterns import PatternTimeout, compile_pattern
@@ -142,6 +142,8 @@ class _Attempt:
         judgement = with_written(judgement, written)
         parts = [*judged_parts(wire_of(contract), exchange, session.base_url(contract)), *pages]
         judgement = with_parts(judgement, (part for _, _, part in parts))
+        why = session.unsigned_words(contract, operation, exchange)
+        judgement = unsigned(judgement, why) if why else judgement
         record = ExchangeRecord(
             state.case, self.name, contract.name, operation.id, exchange, judgement.verdict, judgement.reason, judgement.results, judgement.hits,
             state.suite.name, known=tuple(run_values(state.scope).items())[:MAX_KNOWN], flows=step.flows, note=str(fill(step.description, state.scope, [])),

@@ -6,10 +6,11 @@ import copy
 from collections.abc import Mapping
 from typing import Any, NoReturn
 
+from juxtalogos.exchange.media import chosen_media
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import UsageError, nearest, quoted
-from juxtalogos.model.location import split_pointer
-from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.location import join_pointer, split_pointer
+from juxtalogos.model.schema import ABSENT, SchemaRef
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.model import Case
 
@@ -60,6 +61,19 @@ def base_address(operation: Operation, address: str) -> str:
         return address.partition("/")[0] if address.startswith("body") else address
     head = address.partition("/")[0]
     return head if any(one.address == head for one in operation.inputs) else address
+
+
+def schema_at(operation: Operation, base: str, content_type: str = "") -> SchemaRef | None:
+    """The schema of an input, or of the body as one media type."""
+    if base == "body":
+        media = chosen_media(operation, content_type) or chosen_media(operation)
+        return media.schema if media else None
+    return next((one.schema for one in operation.inputs if one.address == base), None)
+
+
+def first_items(pointer: str) -> str:
+    """A pointer with every index as the first, as outlines write it."""
+    return join_pointer("0" if token.isdigit() else token for token in split_pointer(pointer))
 
 
 def with_values(inputs: Inputs, values: Mapping[str, Any]) -> Inputs:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -15,7 +16,10 @@ from juxtalogos.model.errors import ConfigError, UsageError, nearest, quoted
 from juxtalogos.workspace import cache
 from juxtalogos.workspace.config import CONFIG_NAME, Config, Target, check_url, read_config
 from juxtalogos.workspace.files import folder_fetch, read_inside, write_whole
+from juxtalogos.workspace.secrets import CredentialSource
 
+GIVEN = "given"
+"""What a target is called that is but a URL on the command line."""
 _NEW_CONFIG = """\
 # A Juxtalogos workspace. Its form: docs/configuration.md
 
@@ -122,10 +126,10 @@ class Workspace:
         Without a name the default, the one that the contracts were last called at, or the only one that serves them.
         """
         if name and "://" in name:
-            return Target("given", check_url(name), variables=self.config.variables)
-        chosen = name or self.config.default_target or self._last_used(list(contracts))
+            return Target(GIVEN, check_url(name), variables=self.config.variables)
+        wanted = list(contracts)
+        chosen = name or self.config.default_target or self._last_used(wanted)
         if not chosen:
-            wanted = list(contracts)
             serving = [one.name for one in self.config.targets.values() if all(map(one.serves, wanted))]
             chosen = serving[0] if len(serving) == 1 else ""
         if not chosen and len(self.config.targets) == 1:
@@ -160,10 +164,14 @@ class Workspace:
         return found
 
     def _last_used(self, contracts: list[str]) -> str:
-        """The target used last for these contracts; else the one used last at all, where it serves them."""
+        """The target used last for these contracts; else the one that names their URLs; else the one used last at all, where it serves them."""
         state, targets = self._state(), self.config.targets
         own = {state.get("targets", {}).get(name) for name in contracts}
-        name = next(iter(own)) if len(own) == 1 and own != {None} else state.get("target", "")
+        meant = [one.name for one in targets.values() if contracts and all(name in one.urls for name in contracts)]
+        if len(own) == 1 and own != {None}:
+            name = next(iter(own))
+        else:
+            name = meant[0] if len(meant) == 1 else state.get("target", "")
         known = isinstance(name, str) and name in targets and all(map(targets[name].serves, contracts))
         return name if known else ""
 
@@ -172,16 +180,38 @@ class Workspace:
         import tomlkit
 
         check_url(url)
+        with self._target_table(name) as target:
+            if contract:
+                target.setdefault("urls", tomlkit.inline_table())[contract] = url.rstrip("/")
+            else:
+                target["url"] = url.rstrip("/")
+
+    def set_credential(self, name: str, source: CredentialSource, role: str = "") -> None:
+        """Writes where a secret is to be found into the configuration, comments kept; never the secret."""
+        import tomlkit
+
+        with self._target_table(name) as target:
+            holder = target
+            if role:
+                roles = target.setdefault("roles", tomlkit.table(is_super_table=True))
+                holder = roles.setdefault(role, tomlkit.table(is_super_table=True))
+            made = tomlkit.table()
+            for key, text in (("user", source.user), ("env", source.env), ("file", source.file)):
+                if text:
+                    made[key] = text
+            holder.setdefault("credentials", tomlkit.table(is_super_table=True))[source.scheme] = made
+
+    @contextmanager
+    def _target_table(self, name: str) -> Iterator[Any]:
+        """A target's table in the configuration, to be changed."""
+        import tomlkit
+
         if not name.replace("-", "").replace("_", "").isalnum():
             raise ConfigError(f"{quoted(name)} is no target name", mend="use letters, digits, - and _")
         path = self.root / CONFIG_NAME
         document = tomlkit.parse(path.read_text("utf-8"))
         targets: Any = document.setdefault("targets", tomlkit.table(is_super_table=True))
-        target = targets.setdefault(name, tomlkit.table())
-        if contract:
-            target.setdefault("urls", tomlkit.inline_table())[contract] = url.rstrip("/")
-        else:
-            target["url"] = url.rstrip("/")
+        yield targets.setdefault(name, tomlkit.table())
         write_whole(path, tomlkit.dumps(document).encode())
         self.__dict__.pop("config", None)
 

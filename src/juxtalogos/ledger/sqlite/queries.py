@@ -55,6 +55,8 @@ def condition(query: ExchangeQuery, after: int) -> tuple[str, list[Any]]:
         parts.append("suite <> ''")
     if query.answered:
         parts.append("status > 0")
+    if query.whole_only:
+        parts.append("whole = 0")
     return " AND ".join(parts) or "1", [value for _, value in found]
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -47,13 +47,14 @@ def save_call(
     inputs: Inputs,
     links: Sequence[StepLink] = (),
     role: str = "",
+    criteria: Sequence[Mapping[str, Any]] = (),
 ) -> tuple[Path, str]:
     """Appends to `SUITE#CASE`, made when it is not there; gives the file and the step's id."""
     name, case_id = place_of(where)
     inputs = with_values(inputs, {link.address: link.reference for link in links})
     path = suites / f"{name}.arazzo.yaml"
     url = source_url(suites.parent, path, contract)
-    step = step_document(operation, slug(operation.id), inputs, body_type(operation, inputs))
+    step = step_document(operation, slug(operation.id), inputs, body_type(operation, inputs), criteria=criteria)
     if role:
         step["x-juxtalogos-role"] = role
     if not path.exists():

@@ -24,7 +24,7 @@ from juxtalogos.suite.document.editor import add_checks, editing, step_of, workf
 from juxtalogos.suite.document.managing import SuitePlace
 from juxtalogos.suite.document.reader import find_suite, read_suites
 from juxtalogos.suite.document.saving import StepLink, give_output
-from juxtalogos.suite.inputs import base_address, put, resolve_address
+from juxtalogos.suite.inputs import base_address, first_items, put, resolve_address, schema_at
 from juxtalogos.suite.model import Case, Step, Suite
 from juxtalogos.workspace.workspace import Workspace
 
@@ -144,31 +144,20 @@ def put_input(step: Any, contract: Contract, operation: Operation, address: str,
 def declared_row(contract: Contract, operation: Operation, address: str) -> OutlineRow | None:
     """What is declared of an address; None where anything may stand. UsageError where there is no such place."""
     base = base_address(operation, address)
-    ref = _ref(operation, base)
+    ref = schema_at(operation, base)
     if ref is None:
         return None
     rows = list(contract.schema(ref).outline())
-    wanted = _plain(address[len(base) :])
-    found = next((row for row in rows if _plain(row.path) == wanted), None)
+    wanted = first_items(address[len(base) :])
+    found = next((row for row in rows if first_items(row.path) == wanted), None)
     if found is None and len(rows) > 1 and not any("NAME" in split_pointer(row.path) for row in rows):
         raise UsageError(f"{operation.id} has no {address}", mend=nearest(address, [base + row.path for row in rows if row.path]))  # fmt: skip
     return found
 
 
-def _ref(operation: Operation, base: str) -> SchemaRef | None:
-    if base == "body":
-        media = chosen_media(operation)
-        return media.schema if media else None
-    return next((one.schema for one in operation.inputs if one.address == base), None)
-
-
-def _plain(pointer: str) -> str:
-    return join_pointer("0" if token.isdigit() else token for token in split_pointer(pointer))
-
-
 def _typed(wire: Wire, contract: Contract, operation: Operation, address: str, text: str) -> Any:
     base = base_address(operation, address)
-    return wire.parse_text(_ref(operation, base), address[len(base) :], text)
+    return wire.parse_text(schema_at(operation, base), address[len(base) :], text)
 
 
 def json_type(row: OutlineRow | None) -> str:
@@ -216,7 +205,7 @@ def _declared_value(contract: Contract, operation: Operation, pointer: str) -> N
             if len(outline) < 2 or any("NAME" in split_pointer(path) for path in outline):
                 return
             rows += outline
-    if rows and _plain(pointer) not in map(_plain, rows):
+    if rows and first_items(pointer) not in map(first_items, rows):
         raise UsageError(f"no answer of {operation.id} has {pointer}", mend=nearest(pointer, [row for row in rows if row]))  # fmt: skip
 
 
@@ -326,7 +315,7 @@ def _allows(step: Step, address: str, values: Sequence[Any]) -> bool:
     """Whether the declared type of an input allows all of these values; texts are read as it says."""
     assert step.operation is not None and step.contract is not None
     base = base_address(step.operation, address)
-    ref, row = _ref(step.operation, base), declared_row(step.contract, step.operation, address)
+    ref, row = schema_at(step.operation, base), declared_row(step.contract, step.operation, address)
     if ref is None or row is None:
         return True
     schema, wire = step.contract.schema(ref), wire_of(step.contract)
@@ -348,7 +337,7 @@ def _first_declared(steps: list[Step], column: str) -> Iterator[tuple[str, str]]
     for step in steps:
         assert step.operation is not None and step.contract is not None
         names = [one.address for one in step.operation.inputs if one.name == column]
-        ref = _ref(step.operation, "body")
+        ref = schema_at(step.operation, "body")
         rows = contract_rows(step.contract, ref) if ref else []
         names += [f"body{row.path}" for row in rows if row.scalar and _input_name(row.path) == column]
         if names:

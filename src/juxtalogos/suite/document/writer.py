@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import yaml
@@ -48,7 +49,13 @@ def document_of(contract: Contract, source_url: str, cases: list[dict[str, Any]]
 
 
 def step_document(
-    operation: Operation, step_id: str, inputs: Inputs, content_type: str, *, always: bool = False, status: str = ""
+    operation: Operation,
+    step_id: str,
+    inputs: Inputs,
+    content_type: str,
+    *,
+    always: bool = False,
+    criteria: Sequence[Mapping[str, Any]] = (),
 ) -> dict[str, Any]:
     """A step that calls an operation with values or expressions by address."""
     step: dict[str, Any] = {"stepId": step_id, **operation_reference(operation)}
@@ -60,8 +67,8 @@ def step_document(
         step["parameters"] = parameters
     if inputs.body is not ABSENT:
         step["requestBody"] = {"contentType": content_type or "application/json", "payload": inputs.body}
-    if status:
-        step["successCriteria"] = [{"condition": status}]
+    if criteria:
+        step["successCriteria"] = [dict(one) for one in criteria]
     if always:
         step["x-juxtalogos-always"] = True
     return step

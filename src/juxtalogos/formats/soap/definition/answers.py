@@ -73,7 +73,7 @@ def _fault(
     media = Media(MEDIA[bound.version], None if why else ref, message.place(part), unreadable=why)
     element = local((part.get("element") or part.get("name") or name).rpartition(":")[2])
     text = described or (element if element != name else "")
-    return DeclaredAnswer("500", (media,), (), place, text, fault=name or element)
+    return DeclaredAnswer("500", (media,), (), place, text, fault=name or element, fault_element=element)
 
 
 def _described(node: ET.Element) -> str:

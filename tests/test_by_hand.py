@@ -1,0 +1,183 @@
+"""What a tester does by hand: a call that is kept keeps its outcome, exchanges have names, slips are refused before anything is sent."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+import yaml
+
+from conftest import KEY_ENV, Result, add_target, serving
+
+Jux = Callable[..., Result]
+
+
+@pytest.fixture
+def office(berths: Path, jux: Jux) -> Iterator[tuple[Path, Jux]]:
+    """Berths and pilotage in one workspace, each with its target, the harbour running without deviations."""
+    with serving() as url:
+        add_target(berths, url)
+        soap = url.replace("/v1", "/pilotage")
+        jux("import", f"{soap}/pilotage.wsdl", "-C", berths)
+        jux("targets", "set", "quay", soap, "--contract", "pilotage", "-C", berths)
+        jux("targets", "set", "quay", "--credential", "token=desk:env:MERROW_KEY", "-C", berths)
+
+        def go(*words: object, status: int | None = 0) -> Result:
+            return jux(*words, "-C", berths, env=KEY_ENV, status=status)
+
+        yield berths, go
+
+
+def steps_of(home: Path, name: str) -> list[dict[str, object]]:
+    return list(yaml.safe_load((home / "suites" / f"{name}.arazzo.yaml").read_text())["workflows"][0]["steps"])
+
+
+OUTCOMES = (
+    # words of the call, --expect, the criteria written, the status of a run of it
+    (("getBerth", "--set", "berthId=B2"), "", [{"condition": "$statusCode >= 200 && $statusCode < 300"}], 0),
+    (("getVessel", "--set", "vesselId=V-9999"), "", [{"condition": "$statusCode == 404"}], 0),
+    (("getVessel", "--set", "vesselId=V-9999"), "success", [{"condition": "$statusCode >= 200 && $statusCode < 300"}], 1),
+    (("getVessel", "--set", "vesselId=V-9999"), "any", None, 0),
+    (("getJob", "--set", "body/jobId=PJ-999999"), "", "NoSuchJob", 0),
+    (("planJob",), "404", [{"condition": "$statusCode == 404"}], 1),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(("words", "expect", "criteria", "status"), OUTCOMES, ids=[f"{row[0][0]} {row[1]}" for row in OUTCOMES])  # fmt: skip
+def test_a_kept_call_keeps_its_outcome(
+    office: tuple[Path, Jux], words: tuple[str, ...], expect: str, criteria: object, status: int
+) -> None:
+    home, go = office
+    told = go("call", *words, "--save", "kept#one", *(("--expect", expect) if expect else ()), status=None).err
+    assert "saved in" in told
+    (step,) = steps_of(home, "kept")
+    if isinstance(criteria, str):
+        assert criteria in str(step["successCriteria"]) and "xpath" in str(step["successCriteria"])
+    else:
+        assert step.get("successCriteria") == criteria
+    ran = go("run", "kept", status=status)
+    assert ("expectations: 1" in ran.out) == (status == 1)
+
+
+def test_a_call_without_an_answer_is_not_saved(office: tuple[Path, Jux]) -> None:
+    home, go = office
+    told = go("call", "getBerth", "--target", "http://127.0.0.1:9", "--save", "kept#one", status=3)
+    assert "not saved: no answer came" in told.err and not (home / "suites" / "kept.arazzo.yaml").exists()
+
+
+def test_exchanges_have_names(office: tuple[Path, Jux]) -> None:
+    home, go = office
+    go("call", "registerVessel", "--save", "kept#one")
+    go("call", "planJob", "--save", "jobs#one")
+    go("call", "getVessel", "--set", "vesselId=@registerVessel#/vesselId", "--save", "kept#one")
+    go("call", "getJob", "--set", "body/jobId=@pilotage:planJob#/job/jobId", "--save", "jobs#one")
+    assert "$steps.registerVessel.outputs.vesselId" in str(steps_of(home, "kept")[1])
+    assert go("exchanges", "@last", "--json").json["operation"] == "getJob"
+    assert go("exchanges", "@getVessel", "--json").json["exchange"] == 3
+    assert go("exchanges", "2", "--json").json == go("exchanges", "@2", "--json").json
+    go("pin", "body/kind", "--exchange", "@getVessel")
+    for suite in ("kept", "jobs"):  # each contract at its own target
+        assert "1 case, 1 passed" in go("run", suite).out
+
+
+SLIPS = (
+    # words, what is told, how to mend it
+    (("call", "getVessel", "--set", "vesselId=@regsterVessel#/vesselId"), "@regsterVessel names no exchange", "registerVessel"),
+    (("call", "getVessel", "--set", "vesselId=@postNotice#/x"), "no exchange of postNotice has an answer yet", "call it first"),
+    (("call", "getVessel", "--set", "vesselId=@99#/x"), "there is no exchange 99", "juxtalogos exchanges"),
+    (("call", "getVessel", "--set", "vesselId=@registerVessel#/vesselNo"), "/vesselNo", ""),
+    (("call", "getVessel", "--set", "vesselId=@last#/nope"), "/nope", ""),
+    (("call", "getVesel"), "no operation getVesel", "getVessel"),
+    (("call", "registerVessel", "--set", "body/knd=bulk"), "there is no body/knd", "body/kind"),
+    (("call", "registerVessel", "--set", "kind"), "has no =", "ADDRESS=VALUE"),
+    (("call", "registerVessel", "--save", "kept"), "is no SUITE#CASE", "first#announce"),
+    (("call", "getJob", "--save", "x#y", "--expect", "fault:NoSuchJop"), "declares no fault NoSuchJop", "NoSuchJob"),
+    (("call", "getBerth", "--save", "x#y", "--expect", "fault:Gone"), "declares no fault Gone", "success, a status"),
+    (("call", "getBerth", "--save", "x#y", "--expect", "fine"), "fine is no outcome", "success, a status"),
+    (("call", "getBerth", "--target", "locl"), "there is no target locl", "local"),
+    (("call", "getBerth", "--role", "chief"), "has no role chief", "roles.chief"),
+    (("call", "getBerth", "--credential", "harbourKy=env:MERROW_KEY"), "no contract has such a scheme", "harbourKey"),
+    (("call", "getBerth", "--header", "X-Desk"), "is no header field", "NAME: VALUE"),
+    (("exchanges", "@getVesel"), "@getVesel names no exchange", "getVessel"),
+    (("pin", "body/kind", "--exchange", "@getBerth"), "no exchange of getBerth has an answer", ""),
+    (("run", "kpt"), "there is no suite kpt", "kept"),
+    (("run", "kept#oen"), "there is no case oen", "one"),
+    (("run", "kept#one#regster"), "has no step regster", "registerVessel"),
+    (("run", "kept", "--tag", "nightli"), "no case has the tag nightli", "nightly"),
+    (("run", "kept", "--operation", "getVesel"), "no operation getVesel", "getVessel"),
+    (("run", "kept", "--operation", "postNotice"), "no case is left of", "suite list"),
+    (("run", "kept", "--set", "vessle=1"), "no case has an input vessle", ""),
+    (("run", "kept", "--still-failing"), "no case is left of", ""),
+    (("suite", "set", "kept#one#registerVessel", "body/nme=x"), "has no body/nme", "body/name"),
+    (("suite", "set", "kept#one#getVessel", "vesselId=@regster#/vesselId"), "no step before", "registerVessel"),
+    (("suite", "set", "kept#one#getVessel", "vesselId=@registerVessel#/vesselNo"), "has /vesselNo", "/vesselId"),
+    (("suite", "set", "kept#oen#getVessel", "vesselId=x"), "there is no case oen", "one"),
+    (("suite", "set", "kept#one#getVessel", "--check", "body/kind equal x"), "", ""),
+    (("suite", "table", "kept#one", "none.csv"), "there is no table none.csv", ""),
+    (("suite", "table", "kept#one", "rows.csv", "--link", "knd=body/kind"), "no column knd", "kind"),
+    (("suite", "table", "kept#one", "rows.csv", "--link", "kind=body/knd"), "has no body/knd", "body/kind"),
+    (("suite", "rename", "kept#oen", "x"), "oen", ""),
+    (("targets", "set", "quay", "http://127.0.0.1:1/x"), "there are several contracts", "--contract"),
+    (("targets", "set", "local", "--credential", "harborKey=env:X"), "no contract has a scheme harborKey", "harbourKey"),
+    (("targets", "set", "local", "--credential", "harbourKey=s3cret"), "names no secret by reference", "env:NAME"),
+    (("targets", "set", "lo cal", "http://127.0.0.1:1", "--every"), "is no target name", ""),
+    (("coverage", "--contract", "berhts"), "there is no contract berhts", "berths"),
+)  # fmt: skip
+
+
+def test_slips_are_refused_before_anything_is_sent(office: tuple[Path, Jux]) -> None:
+    home, go = office
+    go("call", "registerVessel", "--save", "kept#one")
+    go("call", "getVessel", "--set", "vesselId=@last#/vesselId", "--save", "kept#one")
+    go("suite", "tag", "kept#one", "nightly")
+    go("run", "kept")
+    (home / "tables").mkdir(exist_ok=True)
+    (home / "tables" / "rows.csv").write_text("kind\nbulk\n")
+    before = go("exchanges", "@last", "--json").json["exchange"]
+    suite = (home / "suites" / "kept.arazzo.yaml").read_bytes()
+    assert len(SLIPS) >= 40
+    for words, what, mend in SLIPS:
+        told = go(*words, status=2).err.replace("'", "")
+        assert what in told and mend in told, (words, told)
+        assert "s3cret" not in told
+    assert go("exchanges", "@last", "--json").json["exchange"] == before
+    assert (home / "suites" / "kept.arazzo.yaml").read_bytes() == suite
+
+
+def test_a_run_of_a_selection(office: tuple[Path, Jux]) -> None:
+    _, go = office
+    go("call", "getBerth", "--set", "berthId=B2", "--save", "team/quays#one")
+    go("call", "listTides", "--save", "team/water#tides")
+    go("call", "getVessel", "--set", "vesselId=V-9999", "--save", "fleet#gone", "--expect", "success", status=None)
+    go("suite", "tag", "team/water#tides", "nightly")
+
+    def cases(*words: str, status: int | None = 0) -> set[str]:
+        return {f"{one['suite']}#{one['case']}" for one in go("run", *words, "--json", status=status).json["cases"]}
+
+    assert cases("team/") == cases("team") == {"team/quays#one", "team/water#tides"}
+    assert cases("team/quays", "fleet#gone", status=1) == {"team/quays#one", "fleet#gone"}
+    assert cases("--tag", "nightly") == {"team/water#tides"}
+    assert cases("--operation", "getVessel", status=1) == {"fleet#gone"}
+    assert cases("--still-failing", status=1) == {"fleet#gone"}
+    assert cases(status=1) == {"team/quays#one", "team/water#tides", "fleet#gone"}
+
+
+def test_sign_in_that_is_missing_is_told_and_the_service_blamed_for_nothing(berths: Path, jux: Jux) -> None:
+    with serving() as url:
+        jux("targets", "set", "local", url, "-C", berths)
+        called = jux("call", "listNotices", "-C", berths, status=1)
+        command = "juxtalogos targets set local --credential harbourKey=env:NAME"
+        assert f"has no such credential; set it: {command}" in called.err
+        assert "sent without a credential for harbourKey" in called.out and "\ndeviation" not in called.out
+        jux("call", "listNotices", "--save", "desk#one", "--expect", "success", "-C", berths, status=1)
+        jux("call", "listNotices", "--save", "desk#two", "-C", berths, status=1)  # as it came: 401, wanted so
+        ran = jux("run", "desk", "--json", "-C", berths, status=1).json
+        assert ran["findings"] == [] and [one["verdict"] for one in ran["cases"]] == ["failed", "passed"]
+        assert command in ran["cases"][0]["reason"]
+        jux("targets", "set", "local", "--credential", "harbourKey=env:MERROW_KEY", "-C", berths)
+        assert '[targets.local.credentials.harbourKey]\nenv = "MERROW_KEY"' in (berths / "juxtalogos.toml").read_text()
+        assert "passed" in jux("call", "listNotices", "-C", berths, env=KEY_ENV).out
+        assert (
+            "passed" in jux("call", "listNotices", "--no-credentials", "-C", berths).out
+        )  # asked for: the declared 401
