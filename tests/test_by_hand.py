@@ -9,6 +9,7 @@ import pytest
 import yaml
 
 from conftest import KEY_ENV, Result, add_target, serving
+from juxtalogos.cli.main import main
 
 Jux = Callable[..., Result]
 
@@ -126,8 +127,12 @@ SLIPS = (
 )  # fmt: skip
 
 
-def test_slips_are_refused_before_anything_is_sent(office: tuple[Path, Jux]) -> None:
+def test_slips_are_refused_before_anything_is_sent(
+    office: tuple[Path, Jux], monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
     home, go = office
+    for name, text in KEY_ENV.items():
+        monkeypatch.setenv(name, text)
     go("call", "registerVessel", "--save", "kept#one")
     go("call", "getVessel", "--set", "vesselId=@last#/vesselId", "--save", "kept#one")
     go("suite", "tag", "kept#one", "nightly")
@@ -138,7 +143,8 @@ def test_slips_are_refused_before_anything_is_sent(office: tuple[Path, Jux]) -> 
     suite = (home / "suites" / "kept.arazzo.yaml").read_bytes()
     assert len(SLIPS) >= 40
     for words, what, mend in SLIPS:
-        told = go(*words, status=2).err.replace("'", "")
+        assert main([*words, "-C", str(home)]) == 2, words  # in this process: a start for each takes long
+        told = capsys.readouterr().err.replace("'", "")
         assert what in told and mend in told, (words, told)
         assert "s3cret" not in told
     assert go("exchanges", "@last", "--json").json["exchange"] == before

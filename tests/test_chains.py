@@ -59,7 +59,7 @@ def test_values_are_pinned_by_number_and_path(work: Path, go: Any) -> None:
     for words, message in [
         ((99,), "numbers go from 1"),
         (("body/nme",), "nothing at body/nme"),
-        ((1, "--exchange", 999), "no such exchange"),
+        ((1, "--exchange", 999), "there is no exchange 999"),
     ]:
         assert message in go("pin", *words, status=2).err
 

@@ -71,12 +71,12 @@ def test_the_try_in_vain_is_kept(tmp_path: Path, jux: Callable[..., Result]) -> 
     home = tmp_path / "w"
     jux("init", home)
     jux("import", tmp_path / "lines.yaml", "-C", home)
-    for _ in range(3):
-        jux("call", "lines", "--save", "desk#one", "--target", "http://127.0.0.1:9", "-C", home, status=None)
 
     async def serve() -> Result:
         server = await asyncio.start_server(Quay(200, 5.0).serve, "127.0.0.1", 0)
         url = f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}"
+        for _ in range(3):
+            await asyncio.to_thread(jux, "call", "lines", "--save", "desk#one", "--target", url, "-C", home)
         ran = await asyncio.to_thread(jux, "run", "desk", "--target", url, "-C", home)
         server.close()
         return ran

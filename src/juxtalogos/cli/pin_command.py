@@ -8,9 +8,11 @@ from typing import Any
 from juxtalogos.cli.earlier import answer_value, exchange_named
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.documents.jsontext import dump_json
+from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.suite.checks.pins import AnswerPlace, chosen, places
 from juxtalogos.suite.document.editor import add_checks
 from juxtalogos.suite.document.reader import find_suite
@@ -72,7 +74,9 @@ def run(args: _PinArguments) -> int:
         return _keep(args, home, record)
     contract = home.contract(record.contract) if record.contract in home.contract_names() else None
     prefixes = {uri: prefix for prefix, uri in contract.namespaces} if contract else {}
-    found = places(record.exchange.response, prefixes)
+    operation = contract.operation(record.operation) if contract else None
+    value = wire_of(contract).decode(operation, record.exchange).value if contract and operation else ABSENT
+    found = places(record.exchange.response, prefixes, value)
     if args.list or not args.place:
         if args.json:
             out.json(

@@ -15,6 +15,7 @@ from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.exchange import Response, header
 from juxtalogos.model.location import escape_key
+from juxtalogos.model.schema import ABSENT
 
 MAX_PLACES = 5_000
 
@@ -53,16 +54,20 @@ class AnswerPlace:
         return {**where, "equals": self.value, "frozen": True}
 
 
-def places(response: Response, prefixes: Mapping[str, str] = MappingProxyType({})) -> list[AnswerPlace]:
+def places(
+    response: Response, prefixes: Mapping[str, str] = MappingProxyType({}), value: Any = ABSENT
+) -> list[AnswerPlace]:
     """The status, the headers that say something lasting, and the body's tree; numbered by their order, from 1.
 
-    `prefixes` (namespace -> prefix) are those that XPaths may use.
+    `value` is the body as its operation declares it, where that is known: then it has addresses and types of its own
+    whatever it was written in. `prefixes` (namespace -> prefix) are those that XPaths may use else.
     """
     found = [AnswerPlace(0, "status", "status", value=response.status)]
-    for name, value in response.headers:
+    for name, text in response.headers:
         if name.lower() in ("content-type", "location", "cache-control", "content-language"):
-            found.append(AnswerPlace(0, f"header {name}", f"header.{name}", value=value))
-    for place in _body(response, prefixes):
+            found.append(AnswerPlace(0, f"header {name}", f"header.{name}", value=text))
+    declared = isinstance(value, dict | list)
+    for place in _json(value, "body", "body", 0) if declared else _body(response, prefixes):
         found.append(place)
         if len(found) >= MAX_PLACES:
             break

@@ -43,6 +43,7 @@ class Place:
 
     @property
     def called(self) -> tuple[Contract, Operation]:
+        """What the step calls; UsageError where that is another case."""
         if self.step.contract is None or self.step.operation is None:
             raise UsageError(f"{self.step.id} calls another case and has no inputs of its own", mend="set the inputs of that case's steps")  # fmt: skip
         return self.step.contract, self.step.operation
@@ -225,22 +226,10 @@ def add_check(home: Workspace, place: SuitePlace, text: str) -> dict[str, Any]:
             operand = parse_json(operand)
         except NotJson:
             operand = operand.split(",") if test == "among" else operand
-    check = {**_where(at, address), test: operand}
+    check = {"at": address, test: operand}
     with _read_back(home, at.path):
         add_checks(at.path, at.case.id, at.step.id, [check])
     return check
-
-
-def _where(at: Place, address: str) -> dict[str, str]:
-    """Where a check looks: an XPath in an XML answer, else the address itself."""
-    if address.startswith("body/") and at.step.contract and at.step.operation:
-        wire = wire_of(at.step.contract)
-        for answer in at.step.operation.answers:
-            for media in answer.media if answer.status.startswith("2") else ():
-                found = wire.selector(at.step.operation, media.schema, address[4:]) if media.schema else None
-                if found:
-                    return {"xpath": found}
-    return {"at": address}
 
 
 # Tables.
