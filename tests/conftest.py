@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import atexit
 import json
 import os
+import select
 import subprocess
 import sys
+import tempfile
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -43,6 +46,40 @@ class Result:
         return json.loads(self.out)
 
 
+def _started(words: list[str], cwd: Path, env: dict[str, str]) -> Result:
+    """One call of the built program, started for it."""
+    line = [sys.executable, "-m", "juxtalogos", *words]
+    done = subprocess.run(line, cwd=cwd, env=env, capture_output=True, timeout=120, stdin=subprocess.DEVNULL)
+    return Result(done.returncode, done.stdout.decode(), done.stderr.decode())
+
+
+class _Forker:
+    """Calls of the program as processes that are forked from one that has read it in (forker.py)."""
+
+    def __init__(self) -> None:
+        self.process: subprocess.Popen[str] | None = None
+        self.lock = threading.Lock()
+
+    def call(self, words: list[str], cwd: Path, env: dict[str, str]) -> Result:
+        with tempfile.TemporaryDirectory() as scratch, self.lock:
+            if self.process is None:
+                line = [sys.executable, str(Path(__file__).with_name("forker.py"))]
+                self.process = subprocess.Popen(line, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+                atexit.register(self.process.kill)
+            assert self.process.stdin and self.process.stdout
+            out, err = Path(scratch, "out"), Path(scratch, "err")
+            job = {"words": words, "cwd": str(cwd), "env": env, "out": str(out), "err": str(err)}
+            self.process.stdin.write(json.dumps(job) + "\n")
+            self.process.stdin.flush()
+            ready, _, _ = select.select([self.process.stdout], [], [], 120)
+            assert ready, f"no end after two minutes: {words}"
+            status = int(self.process.stdout.readline())
+            return Result(status, out.read_bytes().decode(), err.read_bytes().decode())
+
+
+_FORKER = _Forker()
+
+
 @pytest.fixture
 def jux(tmp_path: Path) -> Callable[..., Result]:
     """Runs the program as a process in the test's folder; `status` is what it must exit with."""
@@ -60,15 +97,13 @@ def jux(tmp_path: Path) -> Callable[..., Result]:
             "COLUMNS": "100",
             **(env or {}),
         }
-        done = subprocess.run(
-            [sys.executable, "-m", "juxtalogos", *map(str, words)],
-            cwd=cwd or tmp_path,
-            env=environment,
-            capture_output=True,
-            timeout=120,
-            stdin=subprocess.DEVNULL,
+        # What changes how Python itself starts needs a start; so do some calls in any case, that it is driven too.
+        fresh = (
+            any(name.startswith("PYTHON") for name in env or ())
+            or not words
+            or words[0] in ("demo", "--version", "--help")
         )
-        result = Result(done.returncode, done.stdout.decode(), done.stderr.decode())
+        result = (_started if fresh else _FORKER.call)([*map(str, words)], cwd or tmp_path, environment)
         assert "Traceback" not in result.err, result.err
         if status is not None:
             assert result.status == status, f"{words}\n{result.out}\n{result.err}"

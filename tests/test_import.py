@@ -196,7 +196,7 @@ def test_references_keep_to_their_origin_and_to_public_addresses(home: Path, jux
         ]:
             text = _SPLIT.replace("parts/berth.yaml", reference)
             with web(**{"quay.yaml": text}) as (url, _):
-                found = jux("import", url + "/quay.yaml", "-C", home, *more, status=1)
+                found = jux("import", url + "/quay.yaml", "--replace", "-C", home, *more, status=1)
                 assert words in found.out, (reference, found.out)
         assert handler.seen == []
         with web(**{"quay.yaml": _SPLIT.replace("parts/berth.yaml", f"http://localhost:{port}/berth.yaml")}) as (
@@ -302,3 +302,25 @@ def test_hostile_definitions(tmp_path: Path, home: Path, jux: Callable[..., Resu
     for n in range(2_100):
         (folder / f"p{n}.yaml").write_text("get: {}", "utf-8")
     assert "more than 2000 documents" in jux("import", "many/quay.yaml", "-C", home, status=2).err
+
+
+def test_a_source_is_kept_as_it_was_typed_and_another_asks_before_it_takes_a_place(
+    home: Path, tmp_path: Path, jux: Callable[..., Result]
+) -> None:
+    text = definition({"/q": {"get": {"operationId": "q", "responses": {"200": {"description": "x"}}}}})
+    with web(**{"quay.yaml": text}) as (url, handler):
+        for query in ("?wsdl", "?a=1&flag&b=%2F", "?token=abc&wsdl"):
+            handler.pages[f"/quay.yaml{query}"] = (200, {}, text.encode())
+        for query in ("?wsdl", "?a=1&flag&b=%2F", "?token=abc&wsdl"):
+            jux("import", f"{url}/quay.yaml{query}", "--replace", "-C", home)
+            kept = json.loads((home / "definitions" / "quay" / "origin.json").read_text())["source"]
+            assert kept == f"{url}/quay.yaml{query}".replace("token=abc", "token=given-again")
+        jux("import", f"{url}/quay.yaml?wsdl", "--replace", "-C", home)
+        jux("import", f"{url}/quay.yaml?wsdl", "-C", home)  # the same source: read again
+        jux("import", "--refresh", "quay", "-C", home)
+        (tmp_path / "quay.yaml").write_text(text.replace("operationId: q", "operationId: other"))
+        told = jux("import", tmp_path / "quay.yaml", "-C", home, status=2).err
+        assert "there is a contract quay already, from http" in told and "--replace" in told and "--name" in told
+        assert jux("show", "quay", "--json", "-C", home).json["operations"][0]["id"] == "q"
+        jux("import", tmp_path / "quay.yaml", "--replace", "-C", home)
+        assert jux("show", "quay", "--json", "-C", home).json["operations"][0]["id"] == "other"

@@ -25,7 +25,7 @@ from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.location import Position
 from juxtalogos.workspace.changes import changes
 from juxtalogos.workspace.config import check_url
-from juxtalogos.workspace.importing import Imported, keep, read_again, read_source
+from juxtalogos.workspace.importing import Imported, keep, other_source, read_again, read_source
 from juxtalogos.workspace.remote import Access
 from juxtalogos.workspace.secrets import CredentialSource, credential_source
 from juxtalogos.workspace.workspace import Workspace
@@ -58,6 +58,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--name", default="", help="the contract's name; made from the file's when left out")
     parser.add_argument("--root", default="", metavar="FILE", help="in a folder or archive: the file to begin with")
+    parser.add_argument(
+        "--replace", action="store_true", help="take the place of a contract of that name from elsewhere"
+    )
     parser.add_argument("--refresh", action="store_true", help="read the sources of one contract, or of all, again")
     network = parser.add_argument_group("options of a URL")
     add_credential(network, "SCHEME is basic or bearer")
@@ -83,6 +86,7 @@ class _ImportArguments(Arguments):
     name: str
     root: str
     refresh: bool
+    replace: bool
     credential: list[str]
     header: list[str]
     proxy: str
@@ -124,6 +128,12 @@ def _finish(args: _ImportArguments, home: Workspace, found: Imported, before: Co
     contract = found.contract
     if contract is None:
         terminal(args).warn(str(found.error))
+        return EXIT_UNUSABLE
+    elsewhere = other_source(home, found) if not args.replace and before is None else ""
+    if elsewhere:
+        what = f"there is a contract {contract.name} already, from {elsewhere}"
+        mend = f"--replace takes this one in its place, --name NAME keeps both; juxtalogos import --refresh {contract.name} reads its own source again"  # fmt: skip
+        terminal(args).warn(str(UsageError(what, mend=mend)))
         return EXIT_UNUSABLE
     kept = bool(contract.operations or contract.outgoing)
     replaced = keep(home, found) if kept else False

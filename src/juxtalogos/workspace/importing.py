@@ -17,7 +17,7 @@ from urllib.parse import unquote
 
 from juxtalogos.formats import format_of, read_contract
 from juxtalogos.model.contract import Contract
-from juxtalogos.model.errors import DocumentError, JuxtalogosError, UsageError, quoted
+from juxtalogos.model.errors import ConfigError, DocumentError, JuxtalogosError, UsageError, quoted
 from juxtalogos.workspace import cache
 from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.remote import MASKED, Access
@@ -140,6 +140,19 @@ def keep(workspace: Workspace, imported: Imported) -> bool:
         return replaced
     finally:
         shutil.rmtree(fresh, ignore_errors=True)
+
+
+def other_source(workspace: Workspace, imported: Imported) -> str:
+    """Where the contract of that name came from, when it was from elsewhere; empty when there is none, or it is the same."""
+    contract = imported.contract
+    if contract is None or contract.name not in workspace.contract_names():
+        return ""
+    try:
+        before = str(workspace.origin(contract.name).get("source", ""))
+    except ConfigError:
+        return ""  # what is damaged may be replaced
+    same = before.split(MASKED)[0] == _told(imported.source, workspace).split(MASKED)[0]
+    return "" if same else before or "an unknown place"
 
 
 def _told(source: str, workspace: Workspace) -> str:

@@ -10,7 +10,7 @@ from dataclasses import asdict, dataclass, replace
 from http import HTTPStatus
 from pathlib import Path
 from typing import Any, Self
-from urllib.parse import parse_qsl, urlencode, urljoin, urlsplit, urlunsplit
+from urllib.parse import unquote_plus, urljoin, urlsplit, urlunsplit
 
 from juxtalogos.documents.bounds import MAX_BYTES
 from juxtalogos.documents.uris import origin
@@ -70,8 +70,14 @@ class Access:
 def without_secrets(url: str) -> str:
     """A URL as it may be written down: no user, and no values of parameters that are called like secrets."""
     parts = urlsplit(url)
-    query = urlencode([(key, MASKED if _SECRET_NAME.search(key) else value) for key, value in parse_qsl(parts.query, keep_blank_values=True)])  # fmt: skip
+    query = "&".join(_without_secret(pair) for pair in parts.query.split("&")) if parts.query else ""
     return urlunsplit((parts.scheme, parts.netloc.rpartition("@")[2], parts.path, query, ""))
+
+
+def _without_secret(pair: str) -> str:
+    """A parameter as it was typed (`wsdl` is not `wsdl=`), its value masked where it is called like a secret."""
+    name, equals, _ = pair.partition("=")
+    return f"{name}={MASKED}" if equals and _SECRET_NAME.search(unquote_plus(name)) else pair
 
 
 class Remote:
