@@ -187,3 +187,44 @@ def test_sign_in_that_is_missing_is_told_and_the_service_blamed_for_nothing(bert
         assert (
             "passed" in jux("call", "listNotices", "--no-credentials", "-C", berths).out
         )  # asked for: the declared 401
+
+
+def test_notes_and_the_report_of_one_case(office: tuple[Path, Jux]) -> None:
+    """A note stands beside its check in every form, held or not; a report may be of one case, or of one exchange."""
+    _, go = office
+    go("call", "getBerth", "--set", "berthId=B2", "--save", "kept#one")
+    go("pin", "body/quay", "--note", "as the harbour master says", "--exchange", "@getBerth")
+    go("call", "listTides", "--save", "kept#tides")
+    go("run", "kept")
+    held = go("exchanges", "@getBerth").out
+    assert "as the harbour master says (holds today's behaviour fast)" in " ".join(held.split())
+    checks = go("exchanges", "@getBerth", "--json").json["checks"]
+    assert [one["note"] for one in checks if "note" in one] == [
+        "as the harbour master says (holds today's behaviour fast)"
+    ]
+    go("suite", "set", "kept#one", "--check", "body/quay equals elsewhere")
+    failed = go("run", "kept", status=1)
+    assert "note: as the harbour master says" in failed.out
+    junit = go("report", "--form", "junit", "-o", "-").out
+    assert "as the harbour master says" in junit
+    whole = Path(go("report", "--json").json["path"]).read_text()
+    one = Path(go("report", "--case", "kept#one", "--json").json["path"])
+    assert one.name.endswith("-kept-one.html") and "as the harbour master says" in one.read_text()
+    assert "listTides" in whole and "listTides" not in one.read_text()
+    single = Path(go("report", "--exchange", "@listTides", "--json").json["path"]).read_text()
+    assert "getBerth" not in single and single.count('<details class="exchange"') == 1
+    assert "has no case kept#oen" in go("report", "--case", "kept#oen", status=2).err
+
+
+def test_bodies_from_files_are_kept_as_people_read_them(office: tuple[Path, Jux], tmp_path: Path) -> None:
+    home, go = office
+    (tmp_path / "vessel.json").write_text('{"name": "Skerry", "kind": "bulk", "lengthMetres": 80}')
+    go("call", "registerVessel", "--body-file", tmp_path / "vessel.json", "--save", "kept#one")
+    (step,) = steps_of(home, "kept")
+    assert step["requestBody"] == {"contentType": "application/json", "payload": {"name": "Skerry", "kind": "bulk", "lengthMetres": 80}}  # fmt: skip
+    body = '<p:GetJob xmlns:p="urn:merrow:pilotage"><p:jobId>PJ-999999</p:jobId></p:GetJob>'
+    (tmp_path / "job.xml").write_text(body)
+    go("call", "getJob", "--body-file", tmp_path / "job.xml", "--save", "jobs#one")
+    assert "!!binary" not in (home / "suites" / "jobs.arazzo.yaml").read_text() and body in str(steps_of(home, "jobs"))
+    for suite in ("kept", "jobs"):
+        assert "1 passed" in go("run", suite).out

@@ -206,6 +206,7 @@ def test_references_keep_to_their_origin_and_to_public_addresses(home: Path, jux
             jux(
                 "import",
                 url + "/quay.yaml",
+                "--replace",
                 "-C",
                 home,
                 "--allow-origin",

@@ -92,11 +92,12 @@ def show_results(out: Terminal, results: tuple[CheckResult, ...], documents: Map
                 result.at,
                 result.declared,
                 result.observed,
-                (where, "note"),
+                ("; ".join(filter(None, (where, result.detail))), "note"),
             )
         )
     if rows:
-        out.table(("check", "kind", "at", "declared", "observed", "definition"), rows)
+        noted = any(result.detail for result in results)
+        out.table(("check", "kind", "at", "declared", "observed", "definition, note" if noted else "definition"), rows)
 
 
 def result_data(result: CheckResult, documents: Mapping[str, Document]) -> dict[str, Any]:
@@ -120,6 +121,7 @@ def result_data(result: CheckResult, documents: Mapping[str, Document]) -> dict[
         "at": result.at,
         "declared": result.declared,
         "observed": result.observed,
+        **({"note": result.detail} if result.detail else {}),
         **place,
     }
 

@@ -138,6 +138,9 @@ def _show_group(out: Terminal, view: RunView, group: FoundGroup, style: str) -> 
         for word, text in told:
             for number, line in enumerate(prose_lines(text, out.width - 16)):
                 out.line((f"{word}: " if not number else " " * (len(word) + 2), "note"), line, indent=4)
+    for detail in dict.fromkeys(one.result.detail for one in group.found if one.result.detail):
+        for number, line in enumerate(prose_lines(detail, out.width - 12)):
+            out.line(("note: " if not number else "      ", "note"), line, indent=4)
     names = group.operations
     more = f" and {len(names) - OPERATIONS} more" if len(names) > OPERATIONS else ""
     times = f"{group.times} times, first in" if group.times > 1 else "in"

@@ -10,7 +10,7 @@ from pathlib import Path
 from juxtalogos.plugins import Table
 from juxtalogos.report.junit import junit
 from juxtalogos.report.page import page
-from juxtalogos.report.view import RunView, run_view, with_coverage
+from juxtalogos.report.view import RunView, narrowed, run_view, with_coverage
 
 
 @dataclass(frozen=True, slots=True)
@@ -37,9 +37,9 @@ def write_report(name: str, data: RunView, output: Path | None, folder: Path) ->
     if output is not None and str(output) == "-":
         sys.stdout.buffer.write(content)
         return None
-    path = output or folder / f"run-{data.run.id}.{reporter.ending}"
+    path = output or folder / f"run-{data.run.id}{data.part}.{reporter.ending}"
     write_whole(path, content)
     return path
 
 
-__all__ = ["REPORTERS", "RunView", "run_view", "with_coverage", "write_report"]
+__all__ = ["REPORTERS", "RunView", "narrowed", "run_view", "with_coverage", "write_report"]

@@ -55,6 +55,7 @@ def _details(data: RunView) -> dict[tuple[str, str], list[str]]:
         told = [
             f"{record.step} {result.kind} at {result.at}: declared {result.declared}; observed {result.observed}"
             + (f" ({where})" if (where := data.where(record, result)) else "")
+            + (f"; {result.detail}" if result.detail else "")
             for result in record.results
             if result.is_finding
         ]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
@@ -11,6 +12,7 @@ from juxtalogos.coverage import Coverage
 from juxtalogos.documents.positions import describe, excerpt, position
 from juxtalogos.ledger import CaseRecord, ExchangeQuery, ExchangeRecord, FoundResult, Ledger, RunRecord, StepRow
 from juxtalogos.model.contract import Contract
+from juxtalogos.model.errors import UsageError, nearest
 from juxtalogos.model.findings import CheckResult, ResultClass
 from juxtalogos.model.location import Location
 from juxtalogos.model.verdict import Verdict
@@ -57,6 +59,8 @@ class RunView:
     remarks: bool = True
     """Whether what is only doubtful is told."""
     interrupted: bool = field(default=False)
+    part: str = ""
+    """What of the run it is, as a file's name says it; empty for all of it."""
 
     @property
     def verdicts(self) -> Counter[str]:
@@ -146,6 +150,40 @@ def run_view(
         remarks=remarks,
         interrupted=run.interrupted,
     )
+
+
+def narrowed(view: RunView, *, suite: str = "", case: str = "", exchange: int = 0) -> RunView:
+    """The view of one case (all rows of its table), or of one exchange, with what was found there. UsageError when there is none."""
+    records = [one for one in view.exchanges() if _meant(one, suite, case, exchange)]
+    if not records:
+        what = f"exchange {exchange}" if exchange else f"case {suite}#{case}"
+        known = sorted({f"{one.suite}#{one.case.partition('[')[0]}" for one in view.cases})
+        raise UsageError(f"run {view.run.id} has no {what}", mend="" if exchange else nearest(f"{suite}#{case}", known))
+    ids = {one.id for one in records}
+    keys = {(one.suite, one.case) for one in records}
+    seen: dict[str, list[int]] = {}
+    for record in records:
+        for finding in record.findings():
+            seen.setdefault(finding.fingerprint, []).append(record.id)
+    findings = tuple(
+        replace(one, found=replace(one.found, count=len(numbers), exchanges=tuple(dict.fromkeys(numbers))))
+        for one in view.findings
+        if (numbers := seen.get(one.found.fingerprint))
+    )
+    return replace(
+        view,
+        cases=tuple(one for one in view.cases if (one.suite, one.case) in keys),
+        steps=tuple(one for one in view.steps if one.id in ids),
+        findings=findings,
+        exchanges=lambda: iter(records),
+        part=f"-exchange-{exchange}" if exchange else "-" + re.sub(r"[^A-Za-z0-9_-]+", "-", f"{suite}-{case}"),
+    )
+
+
+def _meant(record: ExchangeRecord, suite: str, case: str, exchange: int) -> bool:
+    if exchange:
+        return exchange in (record.id, record.whole)
+    return record.suite == suite and case in (record.case, record.case.partition("[")[0])
 
 
 def with_coverage(view: RunView, coverages: Sequence[tuple[Contract, Coverage]]) -> RunView:

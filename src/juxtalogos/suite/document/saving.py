@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from juxtalogos.documents.jsontext import NotJson, parse_json
+from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.wire import Inputs
@@ -51,6 +53,7 @@ def save_call(
 ) -> tuple[Path, str]:
     """Appends to `SUITE#CASE`, made when it is not there; gives the file and the step's id."""
     name, case_id = place_of(where)
+    inputs = replace(inputs, body=_readable(inputs.body, inputs.content_type))
     inputs = with_values(inputs, {link.address: link.reference for link in links})
     path = suites / f"{name}.arazzo.yaml"
     url = source_url(suites.parent, path, contract)
@@ -65,6 +68,19 @@ def save_call(
     else:
         _append(path, case_id, step, document_of(contract, url, [])["sourceDescriptions"][0], links)
     return path, str(step["stepId"])
+
+
+def _readable(body: Any, content_type: str) -> Any:
+    """A body that came from a file as people read it: the value of JSON, the text of XML and text; other bytes as they are."""
+    media = parse_media_type(content_type)
+    if not isinstance(body, bytes) or media is None:
+        return body
+    try:
+        if media.is_json:
+            return parse_json(body)
+        return body.decode("utf-8") if media.is_xml or str(media).startswith("text/") else body
+    except (NotJson, UnicodeDecodeError):
+        return body
 
 
 def source_url(workspace: Path, suite: Path, contract: Contract) -> str:
