@@ -31,7 +31,7 @@ SHOTS = {
     "coverage": "coverage",
     "exchanges": "exchanges --finding any --path port-calls",
     "runs": "runs --calls",
-    "pin": "pin --list --exchange 1",
+    "pin": "pin --list --exchange @getBerth",
     "suite": "suite list berths",
     "import": "import ../broken.yaml",
     "soap": "call tideGate --set body/gate=north -C ../office",

@@ -150,3 +150,21 @@ def test_from_the_command_line_over_rest_and_soap(home: Workspace, jux: Jux, tmp
         jux("suite", "set", "jobs#one#getJob", "--check", "body/job/state equals sunk", "-C", root)
         failed = jux("run", "jobs", "--target", "quay", "-C", root, env=KEY_ENV, status=1).out
         assert "expectations: 1" in failed and "sunk" in failed
+
+
+def test_a_value_of_another_case(home: Workspace, jux: Jux) -> None:
+    root = home.root
+    with serving() as url:
+        add_target(root, url)
+        jux("call", "announcePortCall", "--save", "fleet#visit", "-C", root, env=KEY_ENV)
+        jux("suite", "set", "fleet#visit", "body/vesselId=@vessel#register/vesselId", "-C", root)
+        document = yaml.safe_load((home.suites / "fleet.arazzo.yaml").read_text())
+        vessel, visit = document["workflows"]
+        assert vessel["outputs"] == {"vesselId": "$steps.register.outputs.vesselId"} and visit["dependsOn"] == [
+            "vessel"
+        ]
+        assert visit["steps"][0]["requestBody"]["payload"]["vesselId"] == "$workflows.vessel.outputs.vesselId"
+        ran = jux("run", "fleet#visit", "-C", root, env=KEY_ENV).out
+        assert "1 passed" in ran or "2 passed" in ran
+        for wrong, mend in (("@vesel#register/vesselId", "vessel"), ("@vessel#regster/vesselId", "register"), ("@vessel#register/vesselNo", "vesselId"), ("@visit#announcePortCall/callId", "no other case")):  # fmt: skip
+            assert mend in jux("suite", "set", "fleet#visit", f"body/vesselId={wrong}", "-C", root, status=2).err

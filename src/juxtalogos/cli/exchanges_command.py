@@ -141,7 +141,7 @@ def _row(record: ExchangeRecord) -> tuple[Any, ...]:
         record.status or "",
         milliseconds,
         (record.verdict, record.verdict),
-        (kinds, "deviation"),
+        (kinds, "deviation" if any(result.fails for result in record.results) else "remark"),
     )
 
 

@@ -105,7 +105,7 @@ class Terminal:
             if _is_plain(sys.stderr):
                 sys.stderr.write(_plain(parts, 0))
             else:
-                self.err.print(_text(parts, 0, _styles(self.err)), soft_wrap=True)
+                self.err.print(_text(parts, 0, _styles(self.err)), overflow="ignore")  # between words
 
     def warn(self, text: str) -> None:
         """What went wrong beside the result: on stderr, also when quiet."""

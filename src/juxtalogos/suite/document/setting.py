@@ -28,6 +28,7 @@ from juxtalogos.suite.inputs import base_address, first_items, put, resolve_addr
 from juxtalogos.suite.model import Case, Step, Suite
 from juxtalogos.workspace.workspace import Workspace
 
+_CASE_LINK = re.compile(r"@([A-Za-z0-9_\-]+)#([A-Za-z0-9_\-]+)(/.*|)", re.DOTALL)
 _LINK = re.compile(r"@([A-Za-z0-9_\-]+)#(.*)", re.DOTALL)
 JSON_TYPES = {"integer", "number", "boolean", "string"}
 
@@ -88,17 +89,21 @@ def _read_back(home: Workspace, path: Path) -> Iterator[None]:
 def set_input(home: Workspace, place: SuitePlace, address: str, text: str) -> str:
     """Gives an input of a step a value, a link or a formula; gives what was written, in words.
 
-    `@STEP#/path` takes a value of an earlier step's answer, `$inputs.NAME` an input of the case, `=FORMULA` computes one;
-    a doubled first character is the character itself.
+    `@STEP#/path` takes a value of an earlier step's answer, `@CASE#STEP/path` one of another case of the suite, which then
+    runs before, `$inputs.NAME` an input of the case, `=FORMULA` computes one; a doubled first character is the character itself.
     """
     at = step_at(home, place)
     contract, operation = at.called
     address = resolve_address(operation, address)
     row = declared_row(contract, operation, address)
     value: Any
-    link, formula = None, ""
+    link, formula, other = None, "", ""
     if text[:2] in ("@@", "$$", "=="):
         value = _typed(wire_of(contract), contract, operation, address, text[1:])
+    elif text.startswith("@") and (found := _CASE_LINK.fullmatch(text)):
+        other = found[1]
+        link = _case_link(at, address, other, found[2], found[3])
+        value = f"$workflows.{other}.outputs.{link.output}"
     elif text.startswith("@"):
         link = _link(at, address, text)
         value = link.reference
@@ -112,8 +117,13 @@ def set_input(home: Workspace, place: SuitePlace, address: str, text: str) -> st
     with _read_back(home, at.path), editing(at.path) as document:
         case = workflow(document, at.case.id, at.path)
         step = step_of(case, at.step.id, at.path)
+        giving = workflow(document, other, at.path) if other else case
         if link is not None:
-            give_output(case["steps"], link)
+            give_output(giving["steps"], link)
+        if other and link is not None:
+            giving.setdefault("outputs", {})[link.output] = link.reference
+            if other not in case.setdefault("dependsOn", []):
+                case["dependsOn"].append(other)
         if formula:
             properties = case.setdefault("inputs", {"type": "object"}).setdefault("properties", {})
             properties[_input_name(address)] = {"type": json_type(row), "x-juxtalogos-value": formula}
@@ -193,6 +203,21 @@ def _link(at: Place, address: str, text: str) -> StepLink:
     output = re.sub(r"[^A-Za-z0-9_-]+", "-", source.rpartition("/")[2].rpartition(".")[2]) or "body"
     expression = f"$response.{source}" if source.startswith("header.") else f"$response.body#{source}" if source else "$response.body"  # fmt: skip
     return StepLink(address, name, output, expression)
+
+
+def _case_link(at: Place, address: str, case_id: str, step_id: str, source: str) -> StepLink:
+    """A link to a value of a step of another case. UsageError where that, or the value, is not there."""
+    case = at.suite.case(case_id)
+    if case is None or case.id == at.case.id:
+        known = [one.id for one in at.suite.cases if one.id != at.case.id]
+        raise UsageError(f"{quoted(case_id)} is no other case of {at.suite.name}", mend=nearest(case_id, known) or f"write @STEP#/path for a step of {at.case.id}")  # fmt: skip
+    step = case.step(step_id)
+    if step is None:
+        raise UsageError(f"the case {case_id} has no step {quoted(step_id)}", mend=nearest(step_id, [one.id for one in case.steps]))  # fmt: skip
+    if step.contract and step.operation and source:
+        _declared_value(step.contract, step.operation, source)
+    output = re.sub(r"[^A-Za-z0-9_-]+", "-", source.rpartition("/")[2]) or "body"
+    return StepLink(address, step_id, output, f"$response.body#{source}" if source else "$response.body")
 
 
 def _declared_value(contract: Contract, operation: Operation, pointer: str) -> None:
