@@ -228,3 +228,30 @@ def test_bodies_from_files_are_kept_as_people_read_them(office: tuple[Path, Jux]
     assert "!!binary" not in (home / "suites" / "jobs.arazzo.yaml").read_text() and body in str(steps_of(home, "jobs"))
     for suite in ("kept", "jobs"):
         assert "1 passed" in go("run", suite).out
+
+
+def test_suite_check_tells_what_is_required_and_stale_in_both_formats(office: tuple[Path, Jux]) -> None:
+    home, go = office
+    go("call", "planJob", "--save", "jobs#one")
+    job = go("exchanges", "@planJob", "--json").json
+    number = job["response"]["body"].partition("jobId>")[2].partition("<")[0]
+    go("call", "getJob", "--set", f"body/jobId={number}", "--save", "jobs#one")
+    go("call", "registerVessel", "--save", "kept#one")
+    go("call", "getVessel", "--set", "vesselId=V-9999", "--save", "kept#one")  # refused, and wanted so
+    told = go("suite", "check").out
+    assert "juxtalogos suite set jobs#one#getJob body/jobId=@planJob#/job/jobId" in told and "2 cases are sound" in told
+    definition = home / "definitions" / "berths" / "berths.yaml"
+    text = definition.read_text()
+    assert "required: [name, kind, lengthMetres]" in text
+    definition.write_text(
+        text.replace("required: [name, kind, lengthMetres]", "required: [name, kind, lengthMetres, built]")
+    )
+    checked = go("suite", "check", status=1).out
+    assert "body/built is required, and the step does not set it" in checked
+    assert (
+        "juxtalogos suite set kept#one#registerVessel body/built=VALUE" in checked
+        and "1 lack what is required" in checked
+    )
+    wsdl = home / "definitions" / "pilotage" / "pilotage.wsdl"
+    wsdl.write_text(wsdl.read_text().replace('<xs:element name="jobId" type="h:JobId"/>', '<xs:element name="jobId" type="h:JobId"/><xs:element name="desk" type="xs:string"/>', 1))  # fmt: skip
+    assert "body/desk is required" in go("suite", "check", "jobs", status=1).out

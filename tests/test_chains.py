@@ -195,7 +195,7 @@ def test_advice_on_literals_and_near_copies(work: Path, go: Any) -> None:
     vessel = json.loads(made["response"]["body"])["vesselId"]
     go("call", "getVessel", "--set", f"vesselId={vessel}", "--save", "mine#port")
     advice = go("suite", "check", "--json").json["advice"]
-    assert any(vessel in one["what"] and "$steps.registerVessel.outputs.vesselId" in one["offer"] for one in advice)
+    assert any(vessel in one["what"] and "=@registerVessel#/vesselId" in one["offer"] for one in advice)
     for name, kind in (("a", "bulk"), ("b", "tanker"), ("c", "ro-ro")):
         go("call", "registerVessel", "--set", f"body/kind={kind}", "--save", f"copies#{name}")
     [one] = [one for one in go("suite", "check", "copies", "--json").json["advice"] if one["suite"] == "copies"]

@@ -110,6 +110,8 @@ def test_headers_and_roles_in_every_command_and_no_secret_anywhere(home: Path, j
     )
     assert (own["Authorization"], own["X-Desk"]) == ("Basic d2F0Y2g6Z2F0ZS1zZWNyZXQtMw==", "west")
     assert sent("call", "me", "--header", "Authorization: Bearer env:DESK", "--save", "desk#four")["Authorization"] == "Bearer desk-secret-7"  # fmt: skip
+    bare = jux("call", "whoami", "--no-credentials", "-C", home)  # no secret is even read
+    assert "X-Gate" not in seen[-1] and "Authorization" not in seen[-1] and seen[-1]["X-Desk"] == "east", bare.err
     suite = (home / "suites" / "desk.arazzo.yaml").read_text()
     assert "x-juxtalogos-role: chief" in suite and "west" in suite and "env:" not in suite
     del seen[:]

@@ -11,7 +11,7 @@ from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.ledger import ExchangeQuery, open_ledger
 from juxtalogos.model.errors import JuxtalogosError, UsageError, quoted
 from juxtalogos.model.exchange import Exchange
-from juxtalogos.suite.advice import Advice, linkable, near_copies
+from juxtalogos.suite.advice import Advice, lacking, linkable, near_copies
 from juxtalogos.suite.document.managing import SuitePlace, copy_place, place_of, remove, rename, tag
 from juxtalogos.suite.document.reader import find_suite, read_suites, suite_paths
 from juxtalogos.suite.document.setting import add_check, attach_table, set_input
@@ -219,21 +219,26 @@ def _check(args: _SuiteArguments, home: Workspace) -> int:
             suites += read_suites(home, [path])[0]
         except JuxtalogosError as error:
             faults.append(str(error))
-    advice: list[Advice] = [*linkable(suites, _latest(home)), *near_copies(suites)]
+    lacks = list(lacking(suites))
+    advice: list[Advice] = [*lacks, *linkable(suites, _latest(home)), *near_copies(suites)]
     if args.json:
         keys = ("suite", "case", "step", "what", "offer")
-        out.json(
-            {"version": 1, "faults": faults, "advice": [{key: getattr(one, key) for key in keys} for one in advice]}
-        )
-        return EXIT_FAILED if faults else EXIT_HELD
+        data = [{key: getattr(one, key) for key in keys} for one in advice]
+        out.json({"version": 1, "faults": faults, "advice": data, "lacking": len(lacks)})
+        return EXIT_FAILED if faults or lacks else EXIT_HELD
     for text in faults:
         out.block(text, indent=0)
     for one in advice:
-        out.line((str(SuitePlace(one.suite, one.case, one.step)), "name"), "  ", (one.what, "remark"))
+        style = "deviation" if one in lacks else "remark"
+        out.line((str(SuitePlace(one.suite, one.case, one.step)), "name"), "  ", (one.what, style))
         out.line((one.offer, "note"), indent=2)
-    cases = sum(len(suite.cases) for suite in suites)
-    out.line(f"{len(suites)} suites with {cases} cases are sound", f", {len(faults)} cannot be used" if faults else "")
-    return EXIT_FAILED if faults else EXIT_HELD
+    wanting = {(one.suite, one.case) for one in lacks}
+    cases = sum(len(suite.cases) for suite in suites) - len(wanting)
+    told = f", {len(wanting)} lack what is required" if wanting else ""
+    out.line(
+        f"{len(suites)} suites with {cases} cases are sound{told}", f", {len(faults)} cannot be used" if faults else ""
+    )
+    return EXIT_FAILED if faults or lacks else EXIT_HELD
 
 
 def _latest(home: Workspace) -> dict[tuple[str, str, str], Exchange]:

@@ -25,7 +25,7 @@ from juxtalogos.run.rules import Rules, rules_of
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, settled
 from juxtalogos.workspace.config import CONFIG_NAME, Config, Role, Target
-from juxtalogos.workspace.secrets import credential_source, filled, secret
+from juxtalogos.workspace.secrets import credential_source, filled, refers, secret
 from juxtalogos.workspace.workspace import GIVEN, Workspace
 
 
@@ -171,6 +171,8 @@ def _signer(
     """Who signs as a role; every secret is known to the redactor before it is used."""
     headers = []
     for name, text in role.headers:
+        if not signing and refers(text):
+            continue  # a credential as well
         value, hidden = filled(text, f"the header {name} of the target {target.name}", workspace)
         if hidden:
             redactor.learn(hidden)

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
+from juxtalogos.documents.jsontext import dump_json
+from juxtalogos.formats import wire_of
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.location import escape_key
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.suite.inputs import schema_at
 from juxtalogos.suite.language.expressions import expressions_in
 from juxtalogos.suite.model import Case, Step, Suite
 
@@ -35,15 +39,14 @@ def linkable(suites: Iterable[Suite], exchanges: Mapping[tuple[str, str, str], E
                     if dump_json(value) in seen and _is_telling(value):
                         source, pointer = seen[dump_json(value)]
                         what = f"{address} = {dump_json(value)} is what {source} answered at {pointer}"
-                        name = pointer.rpartition("/")[2]
                         yield Advice(
                             suite.name,
                             case.id,
                             step.id,
                             what,
-                            f"give {source} the output {name}: $response.body#{pointer}, and write $steps.{source}.outputs.{name}",
+                            f"juxtalogos suite set {suite.name}#{case.id}#{step.id} {address}=@{source}#{pointer}",
                         )
-                for pointer, value in _answered(exchanges.get((suite.name, case.id, step.id))):
+                for pointer, value in _answered(step, exchanges.get((suite.name, case.id, step.id))):
                     seen.setdefault(dump_json(value), (step.id, pointer))
 
 
@@ -74,13 +77,48 @@ def _is_telling(value: Any) -> bool:
     return isinstance(value, int | float) and not isinstance(value, bool) and abs(value) >= MIN_NUMBER
 
 
-def _answered(exchange: Exchange | None) -> Iterator[tuple[str, Any]]:
-    if exchange is None or exchange.response is None:
+def _answered(step: Step, exchange: Exchange | None) -> Iterator[tuple[str, Any]]:
+    """(pointer, value) of an answer as its operation declares it, whatever it was written in."""
+    if exchange is None or exchange.response is None or step.contract is None or step.operation is None:
         return
-    try:
-        yield from _leaves(parse_json(exchange.response.body))
-    except NotJson:
+    yield from _leaves(wire_of(step.contract).decode(step.operation, exchange).value)
+
+
+def lacking(suites: Iterable[Suite]) -> Iterator[Advice]:
+    """What an operation requires and a step does not give, as after a change of the definition; not of steps that expect a refusal."""
+    for suite in suites:
+        for case in suite.cases:
+            for step in case.steps:
+                if any(_REFUSED.search(one.condition) for one in step.criteria):
+                    continue
+                for address in _lacking(step):
+                    place = f"{suite.name}#{case.id}#{step.id}"
+                    what = f"{address} is required, and the step does not set it"
+                    yield Advice(suite.name, case.id, step.id, what, f"juxtalogos suite set {place} {address}=VALUE")
+
+
+_REFUSED = re.compile(r"== *[45]\d\d|>= *4\d\d|'Fault'")
+
+
+def _lacking(step: Step) -> Iterator[str]:
+    operation, contract = step.operation, step.contract
+    if operation is None or contract is None:
         return
+    given = {address for address, _ in step.parameters}
+    yield from (one.address for one in operation.inputs if one.required and one.address not in given)
+    payload = step.payload.payload if step.payload else ABSENT
+    if payload is ABSENT:
+        if operation.body is not None and operation.body.required:
+            yield "body"
+        return
+    ref = schema_at(operation, "body", step.payload.content_type if step.payload else "")
+    if ref is None or not isinstance(payload, dict) or (step.payload and step.payload.replacements):
+        return
+    for one in contract.schema(ref).check(payload):
+        if one.keyword == "required":
+            yield f"body{one.path}"
+        elif one.keyword == "missing":  # of XML, told at the element that comes next
+            yield f"body{one.path.rpartition('/')[0]}/{one.declared}"
 
 
 def near_copies(suites: Iterable[Suite]) -> Iterator[Advice]:
