@@ -255,3 +255,29 @@ def test_suite_check_tells_what_is_required_and_stale_in_both_formats(office: tu
     wsdl = home / "definitions" / "pilotage" / "pilotage.wsdl"
     wsdl.write_text(wsdl.read_text().replace('<xs:element name="jobId" type="h:JobId"/>', '<xs:element name="jobId" type="h:JobId"/><xs:element name="desk" type="xs:string"/>', 1))  # fmt: skip
     assert "body/desk is required" in go("suite", "check", "jobs", status=1).out
+
+
+def test_limits_patterns_and_formulas_are_pinned_by_address_in_both_formats(office: tuple[Path, Jux]) -> None:
+    home, go = office
+    go("call", "registerVessel", "--set", "body/lengthMetres=80", "--save", "kept#one")
+    go("pin", "body/lengthMetres", "--above", "5", "--below", "421", "--note", "what the quay takes")
+    go("pin", "body/vesselId", "--matches", "^V-")
+    go("pin", "body/lengthMetres", "--computed", "40 * 2")
+    go("call", "planJob", "--save", "jobs#one")
+    go("pin", "body/job/order/vessel/lengthMetres", "--above", "0")
+    checks = steps_of(home, "kept")[0]["x-juxtalogos-checks"]
+    assert isinstance(checks, list) and [set(one) - {"at", "note"} for one in checks] == [{"above"}, {"below"}, {"matches"}, {"computed"}]  # fmt: skip
+    for suite in ("kept", "jobs"):
+        assert "1 passed" in go("run", suite).out
+    go("pin", "body/job/order/vessel/lengthMetres", "--above", "500", "--exchange", "@planJob")
+    assert "expectations: 1" in go("run", "jobs", status=1).out
+    assert "there is nothing at" in go("pin", "body/jb/state", "--above", "1", "--exchange", "@planJob", status=2).err
+
+
+def test_composed_folders_lie_where_they_are_said_to(office: tuple[Path, Jux]) -> None:
+    home, go = office
+    told = go("compose", "berths", "--folders", "--suite", "team/all", "--json").json
+    assert told["path"] == str(home / "suites" / "team" / "all")
+    files = list((home / "suites").rglob("*.arazzo.yaml"))
+    assert files and all(path.is_relative_to(told["path"]) for path in files)
+    assert "error" not in go("run", "team/all/", status=None).out

@@ -69,7 +69,12 @@ def run(args: _ComposeArguments) -> int:
     composed = compose(contract, dependencies, source_url(home.root, path, contract))
     documents = {name: composed.document}
     if args.folders:
-        documents = by_folder(contract, composed, lambda one: source_url(home.root, _path(home, one), contract))
+
+        def below(one: str) -> str:
+            return name + one.removeprefix(contract.name)
+
+        found = by_folder(contract, composed, lambda one: source_url(home.root, _path(home, below(one)), contract))
+        documents = {below(one): document for one, document in found.items()}
     texts = {_path(home, one): to_yaml(document).encode() for one, document in documents.items()}
     for place, text in texts.items():
         _guard(home, place, text, args.replace)

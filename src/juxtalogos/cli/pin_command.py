@@ -7,7 +7,7 @@ from typing import Any
 
 from juxtalogos.cli.earlier import answer_value, exchange_named
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
-from juxtalogos.documents.jsontext import dump_json
+from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.errors import UsageError
@@ -30,6 +30,7 @@ EXAMPLE = """\
   juxtalogos pin --list
   juxtalogos pin 4 7
   juxtalogos pin body/state --test exists --exchange @getPortCall
+  juxtalogos pin body/tonnes --above 0 --note "no empty ships"
   juxtalogos pin --whole berths/list --twice
 """
 
@@ -46,6 +47,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default="equals",
         help="what is held: the value, its type, that it is there",
     )
+    limits = parser.add_argument_group("in place of what came")
+    for name, metavar, words in LIMITS:
+        limits.add_argument(f"--{name}", default=None, metavar=metavar, help=words)
     parser.add_argument("--whole", metavar="NAME", help="keep the whole answer under this name")
     parser.add_argument("--twice", action="store_true", help="with --whole: call again and propose what may differ")
     parser.add_argument(
@@ -55,6 +59,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_common(parser)
 
 
+LIMITS = (
+    ("above", "N", "the value is more than this number, or after this date"),
+    ("below", "N", "it is less"),
+    ("matches", "PATTERN", "the pattern is found in it (ECMA-262)"),
+    ("computed", "FORMULA", "it is what the formula gives, such as 'inputs.a + inputs.b'"),
+)
+
+
 class _PinArguments(Arguments):
     place: list[str]
     exchange: str
@@ -62,6 +74,10 @@ class _PinArguments(Arguments):
     test: str
     whole: str | None
     twice: bool
+    above: str | None
+    below: str | None
+    matches: str | None
+    computed: str | None
     renew: str | None
     note: str
 
@@ -94,11 +110,26 @@ def run(args: _PinArguments) -> int:
             out.table(("number", "place", "value", "address"), rows, styles=("", "name"), right=(0,))
             out.note((f"exchange {record.id}: {record.operation}; hold some fast: juxtalogos pin NUMBER ...", "note"))
         return EXIT_HELD
-    checks = [chosen(found, word).check(args.test) for word in args.place]
+    held = {name: _operand(name, getattr(args, name)) for name, _, _ in LIMITS if getattr(args, name) is not None}
+    checks = [
+        check
+        for place in (chosen(found, word) for word in args.place)
+        for check in ([{**place.where, name: operand} for name, operand in held.items()] or [place.check(args.test)])
+    ]
     if args.note:
         checks = [{**check, "note": args.note} for check in checks]
     _give(args, home, record, checks)
     return EXIT_HELD
+
+
+def _operand(name: str, text: str) -> Any:
+    """What a test compares with: a number where the text is one; formulas and patterns as they are."""
+    if name in ("above", "below"):
+        try:
+            return parse_json(text)
+        except NotJson:
+            return text
+    return text
 
 
 def _shown(place: AnswerPlace) -> str:

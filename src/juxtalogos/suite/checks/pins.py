@@ -36,9 +36,14 @@ class AnswerPlace:
     def address(self) -> str:
         return self.at or self.xpath
 
+    @property
+    def where(self) -> dict[str, str]:
+        """Where a check finds it."""
+        return {"at": self.at} if self.at else {"xpath": self.xpath}
+
     def check(self, test: str) -> dict[str, Any]:
         """The check that holds this place: its value, its type, that it is there, or how many members it has."""
-        where = {"at": self.at} if self.at else {"xpath": self.xpath}
+        where = self.where
         if test == "exists":
             return {**where, "exists": True}
         if self.count >= 0:
