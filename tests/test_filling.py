@@ -66,6 +66,7 @@ JSON: list[tuple[tuple[str, ...], dict[str, Any]]] = [
     (("body/stops/1/hours=4",), {"stops": [{"at": "quay"}, {"at": "quay", "hours": 4}]}),
     (("body/marks/north=4",), {"marks": {"north": 4}}),
     (("body/free/any/thing=x",), {"free": {"any": {"thing": "x"}}}),
+    (("body/free/0/thing=x",), {"free": [{"thing": "x"}]}),
     (('body/contact={"mail": "a@quay.example", "phone": 2}', "body/contact/phone=3"), {"contact": {"mail": "a@quay.example", "phone": 3}}),
 ]  # fmt: skip
 
@@ -112,6 +113,10 @@ REFUSED = (
     (hire, ("body/stops/7/at=x",), "so '7' is no place in it", "use an index from 0"),
     (hire, ("query.widow/from=a",), "has no input query.widow/from", "query.window"),
     (hire, ("contact/phone=3",), "has no input contact/phone", "write body/contact/phone"),
+    (hire, ("body/stops/999999999999999999999/at=x",), "there is no body/stops/", "did you mean body/stops/0/at?"),
+    (hire, ("body/stops/\u00b2/at=x",), "there is no body/stops/", "did you mean body/stops/0/at?"),
+    (hire, ("body" + "/a" * 2000 + "=x",), "an address of more than 100 steps", "as JSON or XML"),
+    (tugs, ("body/tug/999999999/pull=1",), "is no place in it", "use an index from 0"),
     (tugs, ("body/nope=3",), "there is no body/nope", ""),
     (tugs, ("body/load/coils=4", "body/load/tonnes=4"), "body/load/coils and body/load/tonnes exclude each other", "--unchecked"),
     (tugs, ("body/byNumber=4", "body/byName/name=a"), "body/byNumber and body/byName/name exclude each other", "set one of them"),

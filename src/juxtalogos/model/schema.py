@@ -87,7 +87,7 @@ class Wanted:
 
     def items(self) -> int:
         """How many items a list must have."""
-        return max((int(key) + 1 for key in self.inner if key.isdigit()), default=0)
+        return max((int(key) + 1 for key in self.inner if is_index(key)), default=0)
 
     def below(self, key: str) -> Wanted:
         return self.inner.get(key, NOTHING)
@@ -99,6 +99,11 @@ def _made(nested: dict[str, Any]) -> Wanted:
 
 
 NOTHING = Wanted()
+
+
+def is_index(token: str) -> bool:
+    """Whether a step of a pointer is a number that a list may have."""
+    return token.isascii() and token.isdigit() and len(token) < 10
 
 
 class Examined(Protocol):

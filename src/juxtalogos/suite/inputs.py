@@ -10,13 +10,19 @@ from juxtalogos.exchange.media import chosen_media
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.location import join_pointer, split_pointer
-from juxtalogos.model.schema import ABSENT, SchemaRef
+from juxtalogos.model.schema import ABSENT, SchemaRef, is_index
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.model import Case
+
+MOST_STEPS = 100
 
 
 def resolve_address(operation: Operation, text: str) -> str:
     """An address as it is written everywhere: `path.id`, `body/vessel/name`; a bare declared name where it is unique."""
+    if text.count("/") > MOST_STEPS:
+        raise UsageError(
+            f"an address of more than {MOST_STEPS} steps", mend="give the value of a place above it, as JSON or XML"
+        )
     if text == "body" or text.startswith("body/"):
         if operation.body is None:
             raise UsageError(f"{operation.id} takes no body", mend="leave it out")
@@ -73,7 +79,7 @@ def schema_at(operation: Operation, base: str, content_type: str = "") -> Schema
 
 def first_items(pointer: str) -> str:
     """A pointer with every index as the first, as outlines write it."""
-    return join_pointer("0" if token.isdigit() else token for token in split_pointer(pointer))
+    return join_pointer("0" if is_index(token) else token for token in split_pointer(pointer))
 
 
 def with_values(inputs: Inputs, values: Mapping[str, Any]) -> Inputs:
@@ -100,7 +106,7 @@ def put(holder: Any, tokens: list[str], value: Any, address: str) -> Any:
     token, rest = tokens[0], tokens[1:]
     if isinstance(holder, list) or (holder is ABSENT and token == "0"):
         items = holder if isinstance(holder, list) else []
-        if not token.isdigit() or int(token) > len(items):
+        if not is_index(token) or int(token) > len(items):
             raise UsageError(
                 f"{address}: the list has {len(items)} items, so {quoted(token)} is no place in it",
                 mend=f"use an index from 0 to {len(items)}",

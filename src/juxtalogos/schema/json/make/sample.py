@@ -9,7 +9,7 @@ from decimal import Decimal
 from typing import Any
 
 from juxtalogos.model.errors import Unsampleable
-from juxtalogos.model.schema import ABSENT, NOTHING, Direction, Wanted
+from juxtalogos.model.schema import ABSENT, NOTHING, Direction, Wanted, is_index
 from juxtalogos.schema.json.check.formats import SAMPLES
 from juxtalogos.schema.json.check.interpreter import Context, accepts, deep_notes
 from juxtalogos.schema.json.check.node_schema import NodeSchema
@@ -100,7 +100,10 @@ class _Sampler:
     def candidates(self, shape: Shape, depth: int, seed: int, wanted: Wanted) -> Iterator[Any]:
         if wanted:
             why = "it has nothing within"
-            for name in (name for name in self.types(shape) if name in ("object", "array")):
+            kinds = [name for name in self.types(shape) if name in ("object", "array")]
+            if not shape.members and all(map(is_index, wanted.inner)):
+                kinds.sort()  # nothing says which it is, and only lists have numbers
+            for name in kinds:
                 try:
                     yield from self.of_type(name, shape, depth, seed, wanted)
                 except Impossible as error:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from juxtalogos.model.location import Location, split_pointer
+from juxtalogos.model.schema import is_index
 from juxtalogos.schema.json.check.interpreter import Context, follow
 from juxtalogos.schema.json.check.node_schema import NodeSchema
 from juxtalogos.schema.json.tree.nodes import Node, Xml
@@ -107,7 +108,7 @@ def _below(parts: list[Node], token: str, context: Context, depth: int = 0) -> I
                 child = rule.operand.properties.get(token) or rule.operand.additional
                 if child is not None:
                     yield child
-            elif rule.op == "items" and token.isdigit():
+            elif rule.op == "items" and is_index(token):
                 index = int(token)
                 if index < len(rule.operand.prefix):
                     yield rule.operand.prefix[index]

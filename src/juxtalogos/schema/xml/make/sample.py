@@ -62,8 +62,8 @@ class Pending:
             declared = layout.elements.get(key)
             if declared is not None:
                 # A bare value is that of the first; indices count those alike.
-                several = [one.below(str(index)) for index in range(one.items())] or [one]
-                self.waiting[declared.name] = [(declared, each) for each in several[:_MOST]]
+                several = [one.below(str(index)) for index in range(min(one.items(), _MOST))] or [one]
+                self.waiting[declared.name] = [(declared, each) for each in several]
 
     def __bool__(self) -> bool:
         return bool(self.waiting)

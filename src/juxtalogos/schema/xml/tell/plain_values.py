@@ -17,6 +17,7 @@ from typing import Any
 from juxtalogos.documents.xmltext import NotXml, local, parse_xml
 from juxtalogos.documents.xmltree import resolve_name
 from juxtalogos.model.errors import UsageError, nearest, quoted
+from juxtalogos.model.schema import is_index
 from juxtalogos.schema.xml.check.checker import FREE
 from juxtalogos.schema.xml.check.identity import NIL, TYPE, ScopeOf
 from juxtalogos.schema.xml.tell.addresses import Layout, has_own_attributes, layout_of
@@ -393,7 +394,7 @@ def xpath_of(declared: ElementDecl, keys: list[str], reader: SchemaReader) -> st
     kind: Type = declared.type
     for key in keys:
         if key.isdigit():
-            steps[-1] += f"[{int(key) + 1}]"
+            steps[-1] += f"[{int(key) + 1}]" if is_index(key) else ""
         elif key == TEXT:
             steps.append("text()")
         elif isinstance(kind, ComplexType) and key in layout_of(kind, reader).attributes:
