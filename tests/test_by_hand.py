@@ -281,3 +281,18 @@ def test_composed_folders_lie_where_they_are_said_to(office: tuple[Path, Jux]) -
     files = list((home / "suites").rglob("*.arazzo.yaml"))
     assert files and all(path.is_relative_to(told["path"]) for path in files)
     assert "error" not in go("run", "team/all/", status=None).out
+
+
+def test_inputs_of_cases_in_other_suites_that_are_needed_may_be_given(office: tuple[Path, Jux]) -> None:
+    """Their names are known, though only the suite that leads to them is named."""
+    home, go = office
+    for name in ("first", "second"):
+        go("call", "getVessel", "--set", "vesselId=V-9999", "--save", f"{name}#one")
+    go("suite", "set", "first#one", "vesselId=$inputs.vessel", status=None)
+    path = home / "suites" / "second.arazzo.yaml"
+    document = yaml.safe_load(path.read_text())
+    document["sourceDescriptions"].append({"name": "other", "type": "arazzo", "url": "first.arazzo.yaml"})
+    document["workflows"][0]["dependsOn"] = ["$sourceDescriptions.other.one"]
+    path.write_text(yaml.safe_dump(document, sort_keys=False))
+    assert "passed" in go("run", "second", "--set", "vessel=V-9998").out
+    assert "no case has an input vesel" in go("run", "second", "--set", "vesel=V-9998", status=2).err

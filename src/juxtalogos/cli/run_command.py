@@ -116,7 +116,7 @@ def run(args: _RunArguments) -> int:
     selection = Selection(tuple(args.what), tuple(args.tag), tuple(args.operation), args.still_failing)
     read = read_suites(home, paths_of(home, selection))
     refs = choose(home, read[0], selection)
-    _known_names(home, read[0], args.settings)
+    _known_names(home, list({suite.name: suite for suite, _ in read[1].values()}.values()), args.settings)
     bound = bind(home, _plan(args, home, refs, read), given=read)
     total = sum(len(turns_of(bound, bound.key(ref))) for ref in refs)
     with open_ledger(home.ledger_path, write=True) as ledger:

@@ -40,8 +40,6 @@ def tried_at(target: Target, contract: Contract) -> Reach:
     for operation in sorted(contract.operations, key=lambda one: _needs(contract, one)):
         if not operation.safe or operation.not_callable or any(one.required for one in operation.inputs):
             continue
-        if operation.body and operation.body.required and not operation.fact("style"):
-            continue
         try:
             inputs = sample_inputs(contract, operation, full=False)
             request = wire_of(contract).encode(operation, inputs, base)
