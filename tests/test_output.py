@@ -38,6 +38,14 @@ def test_tables_fit_and_break_no_word(rows: list[list[str]], width: int) -> None
     assert all(word in told for row in rows for cell in row for word in cell.split())
 
 
+def test_one_long_word_does_not_take_the_table_from_the_others() -> None:
+    rows = [[("held", ""), ("status", ""), ("200 OK", "")], [("held", ""), ("url", ""), ("x" * 90, "")]]
+    told = ["".join(text for text, _ in line) for line in table_lines(("check", "kind", "observed"), rows, 80, frozenset())]  # fmt: skip
+    assert (
+        told[:2] == ["check  kind    observed", "held   status  200 OK"] and told[2] == "held" and "x" * 90 in told[4]
+    )
+
+
 @pytest.mark.parametrize("columns", ["80", "100", "120"])
 def test_nothing_that_people_copy_is_broken(berths: Path, jux: Jux, columns: str) -> None:
     contract = read_contract(BERTHS, "berths")

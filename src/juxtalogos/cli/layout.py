@@ -23,12 +23,21 @@ def table_lines(
     if total <= width:
         yield from _aligned(headings, rows, natural, right)
         return
-    least = [max(map(_longest, column)) for column in zip(headings, *texts)]
-    if sum(least) + GAP * (len(least) - 1) <= width:
-        yield from _aligned(headings, rows, _shared(natural, least, width - GAP * (len(least) - 1)), right)
-    else:
+    # A row with a word that takes more than its share stands by itself, and leaves the others a table.
+    wide = {number for number, row in enumerate(texts) if any(_longest(text) > width // 3 for text in row)}
+    fitting = [row for number, row in enumerate(texts) if number not in wide] or texts
+    alone = wide if len(fitting) < len(texts) else set()
+    natural = [max(map(len, column)) for column in zip(headings, *fitting)]
+    least = [max(map(_longest, column)) for column in zip(headings, *fitting)]
+    room = width - GAP * (len(natural) - 1)
+    if sum(least) > room:
         for row in rows:
             yield from _block(headings, row, width)
+        return
+    widths = _shared(natural, least, room)
+    yield from _row([(heading, "head") for heading in headings], widths, right)
+    for number, row in enumerate(rows):
+        yield from _block(headings, row, width) if number in alone else _row(row, widths, right)
 
 
 def _longest(text: str) -> int:
@@ -55,13 +64,18 @@ def _aligned(
     headings: Sequence[str], rows: Sequence[Sequence[Cell]], widths: list[int], right: frozenset[int]
 ) -> Iterator[Line]:
     for row in ([(heading, "head") for heading in headings], *rows):
-        wrapped = [_wrapped(cell[0], width) for cell, width in zip(row, widths)]
-        for parts in zip_longest(*wrapped, fillvalue=""):
-            line: Line = []
-            for index, (part, width, cell) in enumerate(zip(parts, widths, row)):
-                padded = part.rjust(width) if index in right else part.ljust(width)
-                line += [(padded, cell[1]), (" " * GAP, "")]
-            yield _trimmed(line[:-1])
+        yield from _row(row, widths, right)
+
+
+def _row(row: Sequence[Cell], widths: list[int], right: frozenset[int]) -> Iterator[Line]:
+    """The lines of one row, its cells wrapped to the widths."""
+    wrapped = [_wrapped(cell[0], width) for cell, width in zip(row, widths)]
+    for parts in zip_longest(*wrapped, fillvalue=""):
+        line: Line = []
+        for index, (part, width, cell) in enumerate(zip(parts, widths, row)):
+            padded = part.rjust(width) if index in right else part.ljust(width)
+            line += [(padded, cell[1]), (" " * GAP, "")]
+        yield _trimmed(line[:-1])
 
 
 def _wrapped(text: str, width: int) -> list[str]:
