@@ -29,7 +29,7 @@ from juxtalogos._version import VERSION
 from juxtalogos.exchange.message import parse_request
 from juxtalogos.exchange.redact import MASK, Redactor
 from juxtalogos.formats import wire_of
-from juxtalogos.formats.openapi.wire.match import path_values
+from juxtalogos.formats.http.match import path_values
 from juxtalogos.ledger import CaseRecord, ExchangeQuery, ExchangeRecord
 from juxtalogos.ledger.recorder import Recorder
 from juxtalogos.ledger.sqlite.store import SqliteLedger

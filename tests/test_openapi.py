@@ -19,8 +19,8 @@ from juxtalogos.compose.filling import filled, settings_given
 from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.documents.positions import position
 from juxtalogos.formats import wire_of
+from juxtalogos.formats.http.match import path_values
 from juxtalogos.formats.openapi.coverage import input_value
-from juxtalogos.formats.openapi.wire.match import path_values
 from juxtalogos.formats.openapi.wire.styles import ParameterReader, kinds, write
 from juxtalogos.model.contract import Input
 from juxtalogos.model.errors import DocumentError, UsageError

@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from functools import cached_property
 from typing import Any
 
+from juxtalogos.formats.http.match import Matcher
 from juxtalogos.formats.openapi.coverage import Reading, elements, hits, readings
 from juxtalogos.formats.openapi.wire.decode import decode
 from juxtalogos.formats.openapi.wire.encode import Prepared, encode, prepared
-from juxtalogos.formats.openapi.wire.match import Matcher
 from juxtalogos.formats.openapi.wire.styles import parse_text
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.elements import Element

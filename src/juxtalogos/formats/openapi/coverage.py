@@ -8,8 +8,8 @@ from typing import Any
 from urllib.parse import urlsplit
 
 from juxtalogos.exchange.media import chosen_media, parse_media_type
+from juxtalogos.formats.http.match import path_values
 from juxtalogos.formats.openapi.wire.bodies import read_body
-from juxtalogos.formats.openapi.wire.match import path_values
 from juxtalogos.formats.openapi.wire.styles import ParameterReader, kinds
 from juxtalogos.model.contract import Contract, Input, Operation
 from juxtalogos.model.elements import Element, element_id

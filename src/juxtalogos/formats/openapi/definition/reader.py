@@ -9,15 +9,15 @@ from dataclasses import replace
 from typing import Any
 
 from juxtalogos.documents.collector import collector_paused
+from juxtalogos.formats.http.meaning import with_meaning
+from juxtalogos.formats.http.templates import variables
 from juxtalogos.formats.openapi.definition.documents import Documents
 from juxtalogos.formats.openapi.definition.lost_parts import without_lost
-from juxtalogos.formats.openapi.definition.meaning import with_meaning
 from juxtalogos.formats.openapi.definition.operation_parts import PartReader
 from juxtalogos.formats.openapi.definition.operation_parts_v2 import OldPartReader
 from juxtalogos.formats.openapi.definition.outgoing import outgoing
 from juxtalogos.formats.openapi.definition.schema_faults import schema_faults, unsound_schemas
 from juxtalogos.formats.openapi.definition.soundness import unsound
-from juxtalogos.formats.openapi.wire.templates import variables
 from juxtalogos.model.contract import Contract, Input, Operation, SecurityScheme
 from juxtalogos.model.document import Document
 from juxtalogos.model.errors import DocumentError, quoted

@@ -9,9 +9,9 @@ from urllib.parse import quote_plus
 
 from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.exchange.media import chosen_media, parse_media_type
-from juxtalogos.formats.openapi.wire.match import base_of
+from juxtalogos.formats.http.match import base_of
+from juxtalogos.formats.http.templates import filled, variables
 from juxtalogos.formats.openapi.wire.styles import to_text, write
-from juxtalogos.formats.openapi.wire.templates import filled, variables
 from juxtalogos.formats.openapi.wire.xml_bodies import to_xml
 from juxtalogos.model.contract import Contract, Input, Media, Operation
 from juxtalogos.model.errors import UsageError, nearest, quoted

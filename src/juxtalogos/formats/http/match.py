@@ -6,7 +6,7 @@ from functools import lru_cache
 from urllib.parse import urlsplit
 
 from juxtalogos.documents.uris import origin, origin_alone
-from juxtalogos.formats.openapi.wire.templates import canonical, template
+from juxtalogos.formats.http.templates import canonical, template
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.exchange import Request, header
 from juxtalogos.model.findings import CheckResult

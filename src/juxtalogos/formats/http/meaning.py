@@ -1,4 +1,4 @@
-"""What the operations of an OpenAPI definition are for, as far as methods, paths and answers tell."""
+"""What operations are for, as far as methods, paths and answers tell."""
 
 from __future__ import annotations
 
