@@ -96,6 +96,12 @@ class RopeWire:
             message["with"] = inputs.body
         return Request("POST", base_url, (("Content-Type", JSON),), dump_json(message).encode())
 
+    def taken(self, operation: Operation, request: Request, base_url: str) -> Inputs:
+        message = parse_json(request.body or b"{}")
+        return Inputs(
+            {f"query.{name}": one for name, one in message["args"].items()}, message.get("with", ABSENT), JSON
+        )
+
     def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
         if request.url != base_url or request.method != "POST":
             return ()

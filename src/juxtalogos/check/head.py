@@ -23,6 +23,8 @@ def check_status(contract: Contract, operation: Operation, answer: Answer, excha
     kind = "status.server-error" if failed else "status.undeclared"
     if answer.fault is not None:
         return  # what a fault's status must be is the protocol's own rule
+    if answer.allowed and not operation.answers and not failed:
+        return  # nothing is declared of its answers at all
     if answer.declared is None:
         severity = Severity.REMARK if answer.allowed else Severity.DEVIATION
         yield CheckResult(kind, False, "status", declared, observed, location, severity, detail=answer.allowed)

@@ -7,15 +7,9 @@ import asyncio
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
+from urllib.parse import urlsplit
 
-from juxtalogos.cli.calling import (
-    BODY_LINES,
-    exchange_data,
-    result_data,
-    show_exchange,
-    show_results,
-    tell_misfits,
-)
+from juxtalogos.cli.calling import tell_misfits
 from juxtalogos.cli.earlier import Linked, split_settings
 from juxtalogos.cli.options import (
     EXIT_FAILED,
@@ -30,11 +24,12 @@ from juxtalogos.cli.options import (
     terminal,
     workspace,
 )
+from juxtalogos.cli.sending import asked_again, keep_exchange, show_outcome
 from juxtalogos.compose.filling import filled, misfits, settings_given
 from juxtalogos.exchange.redact import is_credential
 from juxtalogos.exchange.transport import Transport, TransportOptions
 from juxtalogos.formats import wire_of
-from juxtalogos.ledger import ExchangeRecord, open_ledger
+from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.exchange import Exchange
@@ -43,10 +38,11 @@ from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judge import Judgement
 from juxtalogos.run.session import Identity, Session, open_session
 from juxtalogos.suite.document.outcomes import FORMS, criteria_of, outcome_seen
-from juxtalogos.suite.document.saving import place_of, save_call
+from juxtalogos.suite.document.saving import StepLink, place_of, save_call
 from juxtalogos.workspace import secrets
 
 if TYPE_CHECKING:
+    from juxtalogos.workspace.config import Target
     from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
@@ -54,13 +50,15 @@ Send one request of an operation and show the exchange, every check made on it, 
 that are not set take valid sample values. With --message an edited HTTP/1.1 message is sent as it stands; only a
 missing Content-Length and the target's credentials are added. A value may come from an earlier exchange
 (ADDRESS=@EXCHANGE#/path); when the call is saved, it stays a link between the steps. With --url a request is sent
-that no contract knows of: it is shown and kept, and proves nothing."""
+that no contract knows of: it is shown and kept, and proves nothing; with --save it becomes a message of a contract
+of its own under definitions/ and a step like any other, its base URL the target's."""
 EXAMPLE = """\
   juxtalogos call getPortCall --set callId=PC-1004
   juxtalogos call announcePortCall --set body/vessel/name=Tern --save first#announce
   juxtalogos call announcePortCall --message announce.http
   juxtalogos call allotBerth --set callId=@17#/callId --ask
   juxtalogos call --url http://127.0.0.1:8480/v1/berths --method HEAD
+  juxtalogos call --url http://127.0.0.1:8480/v1/berths/{berth} --set berth=B-12 --save desk#look
 """
 
 
@@ -72,6 +70,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_identity(parser)
     parser.add_argument("--url", default="", help="send to this URL, without a contract")
     parser.add_argument("--method", default="GET", help="with --url: the method (GET)")
+    parser.add_argument(
+        "--contract",
+        default="",
+        metavar="NAME",
+        help="with --url and --save: the contract of messages that takes the call",
+    )
     parser.add_argument(
         "--set",
         dest="settings",
@@ -111,6 +115,7 @@ class _CallArguments(Arguments):
     operation: str
     url: str
     method: str
+    contract: str
     ask: bool
     each_media: bool
     at: list[str]
@@ -131,13 +136,38 @@ class _CallArguments(Arguments):
 
 
 def run(args: _CallArguments) -> int:
+    if args.contract and not (args.url and args.save):
+        raise UsageError("--contract names where a call of a URL is kept", mend="give it with --url and --save")
     if args.url:
-        return _call_url(args)
+        return _call_and_keep_url(args) if args.save else _call_url(args)
     if not args.operation:
         raise UsageError("no operation is given", mend="name one that `juxtalogos show` lists, or give --url URL")
     home = workspace(args)
     contract, operation = home.operation(args.operation)
     target = home.target(args.target, [contract.name])
+    session = _session(args, home, contract, operation, target)
+    links: list[StepLink] = []
+    if args.message:
+        exchange = _send_message(args, session, contract, operation)
+        inputs = _inputs_sent(args, session, contract, operation, exchange) if args.save else None
+    else:
+        inputs, linked = _inputs(args, home, session, contract, operation)
+        if args.save:
+            links = [one.link(*place_of(args.save)) for one in linked]
+        if args.each_media:
+            return _call_each(args, home, session, contract, operation, inputs)
+        exchange = _send(args, session, contract, operation, inputs)
+    home.remember_target(target, [contract.name])
+    judgement, number = _told(args, home, session, contract, operation, exchange)
+    if args.save and inputs is not None and _may_be_saved(args, exchange):
+        _save(args, home, contract, operation, inputs, links, exchange, judgement, number)
+    return _exit_status(judgement)
+
+
+def _session(
+    args: _CallArguments, home: Workspace, contract: Contract, operation: Operation, target: Target
+) -> Session:
+    """Who calls whom; what is mistyped about saving is refused here, before anything is sent."""
     session = open_session(
         {contract.name: contract},
         target,
@@ -153,39 +183,96 @@ def run(args: _CallArguments) -> int:
     if args.save:
         place_of(args.save)
     if args.expect:
-        criteria_of(args.expect, operation)  # what is no outcome is refused before anything is sent
-    inputs, links = None, []
-    if args.message:
-        exchange = _send_message(args, session, contract, operation)
-    else:
-        inputs, linked = _inputs(args, home, session, contract, operation)
-        if args.save:
-            links = [one.link(*place_of(args.save)) for one in linked]
-        if args.each_media:
-            return _call_each(args, home, session, contract, operation, inputs)
-        exchange = _send(args, session, contract, operation, inputs)
-    home.remember_target(target, [contract.name])
-    judgement = _asked_again(session, contract, operation, exchange, session.judged(contract, operation, exchange))
-    number = 0 if args.trial else _keep(home, session, operation, exchange, judgement)
-    _show(args, contract, operation, session.redactor.exchange(exchange), judgement, number)
-    if args.save and inputs is not None and exchange.response is None:
+        criteria_of(args.expect, operation)
+    return session
+
+
+def _told(
+    args: _CallArguments,
+    home: Workspace,
+    session: Session,
+    contract: Contract,
+    operation: Operation,
+    exchange: Exchange,
+) -> tuple[Judgement, int]:
+    """The judgement of an exchange and its number, both shown."""
+    judgement = asked_again(session, contract, operation, exchange, session.judged(contract, operation, exchange))
+    number = 0 if args.trial else keep_exchange(home, session, operation, exchange, judgement)
+    shown = session.redactor.exchange(exchange)
+    show_outcome(terminal(args), contract, operation, shown, judgement, number, json=args.json, raw=args.raw)
+    return judgement, number
+
+
+def _may_be_saved(args: _CallArguments, exchange: Exchange) -> bool:
+    if exchange.response is None:
         terminal(args).note(("not saved: no answer came, so there is nothing to hold it to", "remark"))
-    elif args.save and inputs is not None:
-        outcome = args.expect or outcome_seen(operation, exchange, judgement.answer)
-        criteria = criteria_of(outcome, operation)
-        path, step = save_call(home.suites, args.save, contract, operation, inputs, links, args.role, criteria)
-        if number:
-            with open_ledger(home.ledger_path, write=True) as ledger:
-                ledger.assign(number, *place_of(args.save), step)
-        expected = "any answer will do" if outcome == "any" else f"it is to come to {outcome} again"
-        terminal(args).note(f"saved in {path} as step {step}; {expected}")
+    return exchange.response is not None
+
+
+def _save(
+    args: _CallArguments,
+    home: Workspace,
+    contract: Contract,
+    operation: Operation,
+    inputs: Inputs,
+    links: list[StepLink],
+    exchange: Exchange,
+    judgement: Judgement,
+    number: int,
+) -> None:
+    assert args.save is not None
+    outcome = args.expect or outcome_seen(operation, exchange, judgement.answer)
+    criteria = criteria_of(outcome, operation)
+    path, step = save_call(home.suites, args.save, contract, operation, inputs, links, args.role, criteria)
+    if number:
+        with open_ledger(home.ledger_path, write=True) as ledger:
+            ledger.assign(number, *place_of(args.save), step)
+    expected = "any answer will do" if outcome == "any" else f"it is to come to {outcome} again"
+    terminal(args).note(f"saved in {path} as step {step}; {expected}")
+
+
+def _inputs_sent(
+    args: _CallArguments, session: Session, contract: Contract, operation: Operation, exchange: Exchange
+) -> Inputs | None:
+    """The inputs of a message that was sent as it stood; what of it no input says is told. None when it is not of the operation."""
+    wire, base = wire_of(contract), session.base_url(contract)
+    sent = exchange.request
+    if operation not in wire.match(sent, base):
+        terminal(args).note((f"not saved: the message is no call of {operation.id} as it is declared", "remark"))
+        return None
+    inputs = wire.taken(operation, sent, base)
+    again = wire.encode(operation, inputs, base, loose=True)
+    before, after = ({part.partition("=")[0] for part in urlsplit(one.url).query.split("&")} for one in (sent, again))
+    if before - after:
+        told = ", ".join(sorted(before - after))
+        terminal(args).note((f"the step leaves out what the definition does not know: query {told}", "remark"))
+    return inputs
+
+
+def _call_and_keep_url(args: _CallArguments) -> int:
+    from juxtalogos.cli.message_call import drafted_call
+
+    if args.operation or args.message or args.ask or args.each_media or args.full or args.unchecked:
+        raise UsageError("--url sends a request of no contract", mend="give it --method, --header, --set and --body-file only")  # fmt: skip
+    home, headers = workspace(args), [header_field(one) for one in args.header]
+    body = _body_file(args)
+    draft = drafted_call(home, args.url, args.method, headers, body, args.settings, args.contract, args.target)
+    contract, operation = draft.contract, draft.operation
+    session = _session(args, home, contract, operation, draft.target)
+    exchange = _send(args, session, contract, operation, draft.inputs)
+    judgement, number = _told(args, home, session, contract, operation, exchange)
+    if _may_be_saved(args, exchange):
+        draft.keep(home)
+        terminal(args).note(f"kept as {draft.operation.full_id}: definitions/{contract.name}/{draft.file}")
+        home.remember_target(draft.target, [contract.name])
+        _save(args, home, contract, operation, draft.inputs, [], exchange, judgement, number)
     return _exit_status(judgement)
 
 
 def _call_url(args: _CallArguments) -> int:
     from juxtalogos.cli.bare_call import bare_request, call_url
 
-    if args.operation or args.settings or args.save or args.message or args.ask or args.each_media or args.role or args.credential:  # fmt: skip
+    if args.operation or args.settings or args.message or args.ask or args.each_media or args.role or args.credential:  # fmt: skip
         raise UsageError("--url sends a request of no contract", mend="give it --method, --header and --body-file only")
     given = [(name, *secrets.filled(text, f"--header {name}")) for name, text in map(header_field, args.header)]
     headers = tuple((name, text) for name, text, _ in given)
@@ -214,7 +301,7 @@ def _call_each(
         one = replace(inputs, values={**inputs.values, "header.Accept": media_type})
         exchange = _send(args, session, contract, operation, one)
         judgement = session.judged(contract, operation, exchange)
-        number = 0 if args.trial else _keep(home, session, operation, exchange, judgement)
+        number = 0 if args.trial else keep_exchange(home, session, operation, exchange, judgement)
         return MediaCall(media_type, session.redactor.exchange(exchange), judgement, number)
 
     return call_each(terminal(args), operation, call, json=args.json)
@@ -278,20 +365,6 @@ def _send(args: _CallArguments, session: Session, contract: Contract, operation:
     return asyncio.run(send())
 
 
-def _asked_again(
-    session: Session, contract: Contract, operation: Operation, exchange: Exchange, judgement: Judgement
-) -> Judgement:
-    """The judgement after the service was asked about what is doubtful, where its protocol knows such a question."""
-    from juxtalogos.run.conversing import Conversations, conversed
-
-    async def ask() -> Judgement:
-        async with Transport(session.options) as transport:
-            told = operation, exchange, judgement
-            return (await conversed(session, Conversations(), contract, operation, told, transport, pages=0))[0]
-
-    return asyncio.run(ask())
-
-
 def _send_message(args: _CallArguments, session: Session, contract: Contract, operation: Operation) -> Exchange:
     from juxtalogos.exchange.message import parse_request, ready_message
     from juxtalogos.exchange.transport import send_message
@@ -301,8 +374,6 @@ def _send_message(args: _CallArguments, session: Session, contract: Contract, op
         data = args.message.read_bytes()
     except OSError as error:
         raise UsageError(f"the message cannot be read: {error.strerror}", where=str(args.message)) from None
-    if args.save:
-        raise UsageError("a message cannot be saved as a step", mend="call with --set and --body-file, and --save that")
     if args.settings or args.body_file or len(args.header) > len(_apart(args.header)):
         raise UsageError("a message is sent as it stands", mend="put values, body and headers into the message itself")
     base = session.base_url(contract)
@@ -315,52 +386,3 @@ def _send_message(args: _CallArguments, session: Session, contract: Contract, op
         return await send_message(ready_message(data, extra), base, session.options)
 
     return asyncio.run(send())
-
-
-def _keep(home: Workspace, session: Session, operation: Operation, exchange: Exchange, judgement: Judgement) -> int:
-    redacted = session.redactor.exchange(exchange)
-    results = tuple(session.redactor.result(result) for result in judgement.results)
-    record = ExchangeRecord(
-        "", "", operation.contract, operation.id, redacted, judgement.verdict, judgement.reason, results, judgement.hits,
-        role=session.role,
-    )  # fmt: skip
-    with open_ledger(home.ledger_path, write=True) as ledger:
-        number = ledger.begin("call", session.target.name, operation.full_id)
-        exchange_number = ledger.add(number, [record])[0]
-        ledger.end(number, judgement.verdict)
-    return exchange_number
-
-
-def _show(
-    args: _CallArguments,
-    contract: Contract,
-    operation: Operation,
-    exchange: Exchange,
-    judgement: Judgement,
-    number: int,
-) -> None:
-    out = terminal(args)
-    if args.json:
-        results = [result_data(result, contract.documents) for result in judgement.results]
-        out.json(
-            {
-                "version": 1,
-                "operation": operation.full_id,
-                "verdict": judgement.verdict,
-                "reason": judgement.reason,
-                "exchange": number or None,
-                **exchange_data(exchange),
-                "checks": results,
-            }
-        )
-        return
-    show_exchange(out, exchange, raw=args.raw, limit=0 if args.verbose else BODY_LINES)
-    out.line()
-    show_results(out, judgement.results, contract.documents)
-    kept = f"   exchange {number}" if number else ""
-    out.line(
-        (judgement.verdict, judgement.verdict),
-        f"  {operation.id}",
-        f": {judgement.reason}" if judgement.reason else "",
-        (kept, "note"),
-    )

@@ -30,7 +30,7 @@ def sample_inputs(
     values = {
         one.address: sample_of(contract, one, seed)
         for one in operation.inputs
-        if (one.required or (full and not one.deprecated and not one.alone)) and one.address not in without
+        if (one.required or one.usual or (full and not one.deprecated and not one.alone)) and one.address not in without
     }
     body: Any = ABSENT
     media = chosen_media(operation, content_type)
@@ -38,7 +38,7 @@ def sample_inputs(
         operation.body
         and media
         and "body" not in without
-        and (operation.body.required or (full and not media.unreadable))
+        and (operation.body.required or operation.body.usual or (full and not media.unreadable))
     ):
         body = sample_body(contract, media, full=full, seed=seed)
     return Inputs(values, body, content_type or (media.media_type if media and body is not ABSENT else ""))

@@ -1,4 +1,4 @@
-"""Bytes into a `Document`: JSON, YAML or XML told apart by what they are, not by their name."""
+"""Bytes into a `Document`: JSON, YAML, XML or a message of HTTP told apart by what they are, not by their name."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ import re
 from juxtalogos.documents.bounds import MAX_BYTES
 from juxtalogos.documents.collector import collector_paused
 from juxtalogos.documents.jsontext import NotJson, decode_utf8, parse_json
+from juxtalogos.documents.messagetext import NotMessage, is_message, read_message
 from juxtalogos.documents.xmltext import NotXml
 from juxtalogos.documents.xmltree import read_tree
 from juxtalogos.documents.yamltext import NotYaml, read_yaml
@@ -24,6 +25,8 @@ def load_document(uri: str, data: bytes, *, limit: int = MAX_BYTES) -> Document:
         )
     if _MARKUP.match(data[:2_000].replace(b"\x00", b"")):
         return _markup(uri, data)
+    if is_message(data):
+        return _message(uri, data)
     try:
         text = decode_utf8(data)
     except NotJson as error:
@@ -49,6 +52,15 @@ def load_document(uri: str, data: bytes, *, limit: int = MAX_BYTES) -> Document:
         raise DocumentError(f"not YAML: {error}", where=where, mend="correct the text there") from None
     except RecursionError:
         raise DocumentError("nested too deep to read", where=uri, mend="flatten the document") from None
+
+
+def _message(uri: str, data: bytes) -> Document:
+    try:
+        value = read_message(data)
+    except NotMessage as error:
+        mend = "write NAME: VALUE, and an empty line before the body"
+        raise DocumentError(f"not a message: {error}", where=f"{uri}:{error.line}", mend=mend) from None
+    return Document(uri, "message", data, lambda: Parsed(value))
 
 
 _MARKUP = re.compile(rb"(?:\xef\xbb\xbf|\xff\xfe|\xfe\xff)?\s*<[?!A-Za-z]")

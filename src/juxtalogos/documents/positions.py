@@ -13,6 +13,7 @@ from collections.abc import Iterator
 from typing import Any, Protocol
 
 from juxtalogos.documents.jsontext import decode_utf8, dump_json
+from juxtalogos.documents.messagetext import MessageFinder
 from juxtalogos.documents.xmltree import XmlFinder
 from juxtalogos.model.document import Document
 from juxtalogos.model.location import Location, Marks, Position, split_pointer
@@ -93,6 +94,9 @@ def _finder(document: Document) -> _Finder:
     if found is None:
         if document.syntax == "xml":
             found = _finders[document] = XmlFinder(document.text, document.value)
+            return found
+        if document.syntax == "message":
+            found = _finders[document] = MessageFinder(document.text)
             return found
         text = decode_utf8(document.text)
         if document.syntax == "json" and len(text) > LONG_LINES * (text.count("\n") + 1):

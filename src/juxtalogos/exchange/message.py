@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from urllib.parse import urlsplit
 
-from juxtalogos.model.errors import UsageError, quoted
+from juxtalogos.documents.messagetext import NotMessage, read_message, split_message
+from juxtalogos.exchange.redact import is_credential
+from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Headers, Request
-
-_TOKEN = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
 
 
 def request_text(request: Request) -> bytes:
@@ -22,32 +23,31 @@ def request_text(request: Request) -> bytes:
 
 def parse_request(data: bytes, origin: str, where: str = "message") -> Request:
     """The request that a message is; UsageError with its line when it is none."""
-    head, body = split_message(data)
-    lines = re.split(r"\r?\n", head.decode("utf-8", "replace"))
-    words = lines[0].split(" ")
-    if len(words) != 3 or not words[2].startswith("HTTP/"):
-        raise UsageError(
-            f"this is no request line: {quoted(lines[0])}", where=f"{where}:1", mend="write METHOD TARGET HTTP/1.1"
+    try:
+        read = read_message(data)
+    except NotMessage as error:
+        mend = (
+            "write METHOD TARGET HTTP/1.1"
+            if error.line == 1
+            else "write NAME: VALUE, and an empty line before the body"
         )
-    method, target, _ = words
-    headers: list[tuple[str, str]] = []
-    for number, line in enumerate(lines[1:], 2):
-        name, colon, value = line.partition(":")
-        if not colon or not _TOKEN.fullmatch(name):
-            raise UsageError(
-                f"this is no header field: {quoted(line)}",
-                where=f"{where}:{number}",
-                mend="write NAME: VALUE, and an empty line before the body",
-            )
-        headers.append((name, value.strip()))
+        raise UsageError(f"this is {error}", where=f"{where}:{error.line}", mend=mend) from None
+    target, headers = read["target"], tuple((name, value) for name, value in read["fields"])
     url = target if target.startswith(("http://", "https://")) else origin + target
-    return Request(method, url, tuple(headers), body or None)
+    return Request(read["method"], url, headers, split_message(data)[1] or None)
 
 
-def split_message(data: bytes) -> tuple[bytes, bytes]:
-    """(start line and fields, body): the first empty line parts them, with either kind of line end."""
-    found = re.search(rb"\r?\n\r?\n", data)
-    return (data[: found.start()], data[found.end() :]) if found else (data.rstrip(b"\r\n"), b"")
+_SENDERS = frozenset(
+    ("host", "content-length", "content-type", "transfer-encoding", "connection", "user-agent", "accept", "accept-encoding", "traceparent", "cookie", "soapaction")
+)  # fmt: skip
+"""Fields that the sender writes, not the caller."""
+
+
+def further_headers(request: Request) -> Iterator[tuple[str, str]]:
+    """The header fields that whoever made the request wrote on purpose; no credentials, no cookies."""
+    for name, value in request.headers:
+        if name.lower() not in _SENDERS and not is_credential(name):
+            yield name, value
 
 
 def ready_message(data: bytes, extra: Headers) -> bytes:

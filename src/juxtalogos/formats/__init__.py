@@ -21,11 +21,12 @@ FORMATS: Table[Format] = Table(
         "openapi": "juxtalogos.formats.openapi:OPENAPI",
         "soap": "juxtalogos.formats.soap:SOAP",
         "odata": "juxtalogos.formats.odata:ODATA",
+        "messages": "juxtalogos.formats.messages:MESSAGES",
     },
 )
 """Ours, and those that installed packages add under the entry point group `juxtalogos.formats`."""
 
-_SYNTAXES = {"soap": ("xml",), "openapi": ("json", "yaml"), "odata": ("xml", "json")}
+_SYNTAXES = {"soap": ("xml",), "openapi": ("json", "yaml"), "odata": ("xml", "json"), "messages": ("message",)}
 """What the documents of our formats are written in: a format is not loaded to look at others."""
 
 _wires: WeakKeyDictionary[Contract, Wire] = WeakKeyDictionary()

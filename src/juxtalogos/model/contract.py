@@ -79,6 +79,8 @@ class Input:
     """Addresses of inputs that go with it when it is tried alone."""
     unreadable: str = ""
     """Why what the definition says of it cannot be read."""
+    usual: bool = False
+    """Whether it goes along where nothing else is said, though nothing requires it."""
 
     @property
     def address(self) -> str:
@@ -91,6 +93,8 @@ class Body:
     media: tuple[Media, ...]
     location: Location
     description: str = ""
+    usual: bool = False
+    """Whether it goes along where nothing else is said, though nothing requires it."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -20,7 +20,7 @@ class Document:
     def __init__(self, uri: str, syntax: str, text: bytes | Callable[[], bytes], value: Callable[[], Parsed]) -> None:
         self.uri = uri
         self.syntax = syntax
-        """`json`, `yaml` or `xml`."""
+        """`json`, `yaml`, `xml`, or `message` for one of HTTP/1.1."""
         self._text = text
         self._value: Callable[[], Parsed] | Parsed = value
 

@@ -50,6 +50,8 @@ class Format:
     bind: Callable[[Contract], Wire]
     is_root: Callable[[Document], bool] | None = None
     """Whether a definition in several documents begins with this one; None: each that is claimed does."""
+    whole_folder: bool = False
+    """Whether all documents of a folder that it claims are one definition, whichever it begins with."""
     leads_to: Callable[[Document, str], str] | None = None
     """(a document that is none, its URL) -> the URL of the definition that it leads to, such as a service's root to its
     metadata; empty where it leads to none."""

@@ -109,6 +109,9 @@ class Wire(Protocol):
     def encode(self, operation: Operation, inputs: Inputs, base_url: str, *, loose: bool = False) -> Request:
         """The request, without credentials. UsageError when an input does not fit; `loose` sends what does not fit as far as it has a form."""
 
+    def taken(self, operation: Operation, request: Request, base_url: str) -> Inputs:
+        """The inputs that a request of the operation was made with, as far as they have an address; no credentials."""
+
     def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
         """The operations that a request may be a call of, best first."""
 

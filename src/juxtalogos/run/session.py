@@ -77,7 +77,9 @@ class Session:
 
     def unmet(self, contract: Contract, operation: Operation) -> tuple[str, ...]:
         """Security schemes that the operation needs and the target has no credential for."""
-        return self.signer.chosen(contract, operation, FORMATS[contract.format].sign_in)[1]
+        missing = self.signer.chosen(contract, operation, FORMATS[contract.format].sign_in)[1]
+        given = {name.lower() for name, _ in self.signer.headers}
+        return tuple(name for name in missing if _field(contract, name) not in given)
 
     def unsigned_words(self, contract: Contract, operation: Operation, exchange: Exchange) -> str:
         """Why a 401 or 403 is ours to mend: nothing was signed with, though nobody asked for that; empty otherwise."""
@@ -120,6 +122,14 @@ class Session:
         judgement = self.rules.apply(contract, operation, judgement, scope)
         why = self.unsigned_words(contract, operation, exchange)
         return unsigned(judgement, why) if why else judgement
+
+
+def _field(contract: Contract, scheme: str) -> str:
+    """The header field that a scheme signs in, in lower case; empty where it is none."""
+    found = contract.scheme(scheme)
+    if found is None:
+        return ""
+    return found.key.lower() if found.place == "header" else "" if found.place else "authorization"
 
 
 def open_session(

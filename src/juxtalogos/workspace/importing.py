@@ -93,9 +93,14 @@ def _contract(fetch: Any, uri: str, name: str, others: list[str]) -> Contract:
         title = form.read("draft", uri, fetch, others).title
         stem = title or stem
     chosen = name or _name_of(stem)
-    if not re.fullmatch(r"[A-Za-z0-9_-]{1,80}", chosen):
-        raise UsageError(f"{quoted(chosen)} is no contract name", mend="use letters, digits, - and _")
+    check_name(chosen)
     return read_contract(fetch(uri), chosen, uri, fetch, others)
+
+
+def check_name(name: str) -> None:
+    """UsageError when it is no contract's name."""
+    if not re.fullmatch(r"[A-Za-z0-9_-]{1,80}", name):
+        raise UsageError(f"{quoted(name)} is no contract name", mend="use letters, digits, - and _")
 
 
 def _name_of(stem: str) -> str:
@@ -126,6 +131,8 @@ def keep(workspace: Workspace, imported: Imported) -> bool:
             **({"access": kept} if (kept := imported.access.kept()) else {}),
             "documents": documents,
         }
+        if "://" not in imported.source and Path(imported.source).resolve() == folder.resolve():
+            _copy_others(folder, fresh)
         write_whole(fresh / "origin.json", (json.dumps(origin, indent=2) + "\n").encode())
         fresh.chmod(0o755)
         replaced = folder.exists()
@@ -140,6 +147,14 @@ def keep(workspace: Workspace, imported: Imported) -> bool:
         return replaced
     finally:
         shutil.rmtree(fresh, ignore_errors=True)
+
+
+def _copy_others(folder: Path, fresh: Path) -> None:
+    """What lies in a folder of messages beside those that could be read stays there."""
+    for path in folder.rglob("*") if folder.is_dir() else ():
+        place = fresh / path.relative_to(folder)
+        if path.is_file() and not path.is_symlink() and not place.exists():
+            write_whole(place, path.read_bytes())
 
 
 def other_source(workspace: Workspace, imported: Imported) -> str:

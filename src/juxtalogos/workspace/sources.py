@@ -75,7 +75,7 @@ def find_root(source: Source) -> str:
     """The one document that is a definition; UsageError when there are several."""
     if source.root or source.names is None:
         return source.root
-    names, found = source.names(), []
+    names, found, forms = source.names(), [], set()
     for uri in names[:MAX_FILES]:
         try:
             document = source.fetch(uri)
@@ -84,11 +84,12 @@ def find_root(source: Source) -> str:
         form = claiming(document)
         if form is not None and (form.is_root is None or form.is_root(document)):
             found.append(uri)
+            forms.add(form.name if form.whole_folder else "")
     if not found:
         raise DocumentError(
             "no definition is in this folder or archive", where=source.told, mend=f"{len(names)} files were looked at"
         )
-    if len(found) > 1:
+    if len(found) > 1 and (len(forms) > 1 or "" in forms):
         mend = "name one with --root: " + ", ".join(found[:10])
         raise UsageError("several definitions are in this folder or archive", where=source.told, mend=mend)
     return found[0]

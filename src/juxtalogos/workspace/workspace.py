@@ -75,6 +75,10 @@ class Workspace:
             self._contracts[name] = contract
         return self._contracts[name]
 
+    def take(self, contract: Contract) -> None:
+        """Takes a contract that was just read or written for the one of its name."""
+        self._contracts[contract.name] = contract
+
     def _read(self, name: str) -> Contract:
         """From the cache where the same documents were read before."""
         folder, origin = self.definitions / name, self.origin(name)

@@ -16,6 +16,7 @@ from juxtalogos.formats.odata.wire.conversation import ODataConversation
 from juxtalogos.formats.odata.wire.decode import decode
 from juxtalogos.formats.odata.wire.encode import encode
 from juxtalogos.formats.odata.wire.match import Matcher
+from juxtalogos.formats.odata.wire.taken import taken
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.elements import Element
 from juxtalogos.model.exchange import Exchange, Request
@@ -49,6 +50,9 @@ class ODataWire:
 
     def encode(self, operation: Operation, inputs: Inputs, base_url: str, *, loose: bool = False) -> Request:
         return encode(self.model, operation, inputs, base_url, loose=loose)
+
+    def taken(self, operation: Operation, request: Request, base_url: str) -> Inputs:
+        return taken(self._counted, operation, request, base_url)
 
     def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
         return self._matcher.match(request, base_url)

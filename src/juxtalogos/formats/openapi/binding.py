@@ -11,6 +11,7 @@ from juxtalogos.formats.openapi.coverage import Reading, elements, hits, reading
 from juxtalogos.formats.openapi.wire.decode import decode
 from juxtalogos.formats.openapi.wire.encode import Prepared, encode, prepared
 from juxtalogos.formats.openapi.wire.styles import parse_text
+from juxtalogos.formats.openapi.wire.taken import taken
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.elements import Element
 from juxtalogos.model.exchange import Exchange, Request
@@ -39,6 +40,9 @@ class OpenApiWire:
             known = self._prepared[operation.id] = prepared(operation)
         return encode(self.contract, operation, known, inputs, base_url, loose=loose)
 
+    def taken(self, operation: Operation, request: Request, base_url: str) -> Inputs:
+        return taken(self.contract, operation, self._reading(operation), request, base_url)
+
     def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
         return self._matcher.match(request, base_url)
 
@@ -52,10 +56,13 @@ class OpenApiWire:
         return elements(self.contract, operation)
 
     def hits(self, operation: Operation, exchange: Exchange, answer: Answer, base_url: str) -> tuple[str, ...]:
+        return hits(self.contract, operation, self._reading(operation), exchange, answer, base_url)
+
+    def _reading(self, operation: Operation) -> tuple[Reading, ...]:
         known = self._readings.get(operation.id)
         if known is None:
             known = self._readings[operation.id] = readings(self.contract, operation)
-        return hits(self.contract, operation, known, exchange, answer, base_url)
+        return known
 
     def parts(self, exchange: Exchange) -> tuple[Exchange, ...]:
         return ()

@@ -12,6 +12,7 @@ from juxtalogos.formats.soap.wire.checks import check_envelope, check_fault
 from juxtalogos.formats.soap.wire.decode import decode
 from juxtalogos.formats.soap.wire.encode import encode
 from juxtalogos.formats.soap.wire.match import Matcher
+from juxtalogos.formats.soap.wire.taken import taken
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.elements import Element
 from juxtalogos.model.exchange import Exchange, Request
@@ -34,6 +35,9 @@ class SoapWire:
 
     def encode(self, operation: Operation, inputs: Inputs, base_url: str, *, loose: bool = False) -> Request:
         return encode(self.contract, operation, inputs, base_url, loose=loose)
+
+    def taken(self, operation: Operation, request: Request, base_url: str) -> Inputs:
+        return taken(self.contract, operation, request, base_url)
 
     def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
         return self._matcher.match(request, base_url)

@@ -1,0 +1,26 @@
+"""A folder of HTTP/1.1 request messages (RFC 9112), one a file: calls that no definition declares."""
+
+from juxtalogos.formats.on_demand import on_demand
+from juxtalogos.model.document import Document
+from juxtalogos.model.format import Format
+
+_HERE = "juxtalogos.formats.messages"
+
+
+def claims(document: Document) -> bool:
+    return document.syntax == "message"
+
+
+MESSAGES = Format(
+    "messages",
+    claims,
+    read=on_demand(f"{_HERE}.reader:read"),
+    engine=on_demand(f"{_HERE}.shown:engine"),
+    bind=on_demand(f"{_HERE}.binding:MessagesWire"),
+    whole_folder=True,
+    endings=(".http",),
+    plain_names=("get", "post", "put", "patch", "delete", "head", "options"),
+    hint="a message of HTTP begins with METHOD TARGET HTTP/1.1",
+)
+
+__all__ = ["MESSAGES"]
