@@ -11,7 +11,7 @@ from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.ledger import ExchangeQuery, open_ledger
 from juxtalogos.model.errors import JuxtalogosError, UsageError, quoted
 from juxtalogos.model.exchange import Exchange
-from juxtalogos.suite.advice import Advice, lacking, linkable, near_copies
+from juxtalogos.suite.advice import Advice, lacking, linkable, missing_files, near_copies
 from juxtalogos.suite.document.managing import SuitePlace, copy_place, place_of, remove, rename, tag
 from juxtalogos.suite.document.reader import find_suite, read_suites, suite_paths
 from juxtalogos.suite.document.setting import add_check, attach_table, set_input
@@ -219,7 +219,7 @@ def _check(args: _SuiteArguments, home: Workspace) -> int:
             suites += read_suites(home, [path])[0]
         except JuxtalogosError as error:
             faults.append(str(error))
-    lacks = list(lacking(suites))
+    lacks = [*lacking(suites), *missing_files(suites, home.root)]
     advice: list[Advice] = [*lacks, *linkable(suites, _latest(home)), *near_copies(suites)]
     if args.json:
         keys = ("suite", "case", "step", "what", "offer")

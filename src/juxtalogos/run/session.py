@@ -22,6 +22,7 @@ from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judge import Judgement, judge, unsigned
 from juxtalogos.run.rules import Rules, rules_of
+from juxtalogos.suite.body_files import with_files
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, settled
 from juxtalogos.workspace.config import CONFIG_NAME, Config, Role, Target
@@ -63,6 +64,8 @@ class Session:
     """Who sends; empty for the target's own credentials."""
     signing: bool = True
     """Whether credentials are used at all."""
+    workspace: Path = Path()
+    """The folder in which files lie that bodies name."""
 
     def base_url(self, contract: Contract) -> str:
         return self.target.base_url(contract)
@@ -72,7 +75,8 @@ class Session:
         return replace(self, signer=self.others[role], role=role) if role else self
 
     def encoded(self, contract: Contract, operation: Operation, inputs: Inputs, *, loose: bool = False) -> Request:
-        """The request, not signed yet; `loose` takes what has no place in it."""
+        """The request, not signed yet; `loose` takes what has no place in it. Files that the body names are read."""
+        inputs = with_files(inputs, operation, self.workspace)
         return wire_of(contract).encode(operation, inputs, self.base_url(contract), loose=loose)
 
     def unmet(self, contract: Contract, operation: Operation) -> tuple[str, ...]:
@@ -171,7 +175,16 @@ def open_session(
     )
     rules = rules_of(config, contracts) if config else Rules()
     return Session(
-        contracts, target, signers.pop(""), redactor, options, rules, signers, identity.role, with_credentials
+        contracts,
+        target,
+        signers.pop(""),
+        redactor,
+        options,
+        rules,
+        signers,
+        identity.role,
+        with_credentials,
+        workspace,
     )
 
 

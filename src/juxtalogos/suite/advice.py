@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 from juxtalogos.documents.jsontext import dump_json
@@ -12,6 +13,7 @@ from juxtalogos.formats import wire_of
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.location import escape_key
 from juxtalogos.model.schema import ABSENT
+from juxtalogos.suite.body_files import files_named
 from juxtalogos.suite.inputs import schema_at
 from juxtalogos.suite.language.expressions import expressions_in
 from juxtalogos.suite.model import Case, Step, Suite
@@ -95,6 +97,17 @@ def lacking(suites: Iterable[Suite]) -> Iterator[Advice]:
                     place = f"{suite.name}#{case.id}#{step.id}"
                     what = f"{address} is required, and the step does not set it"
                     yield Advice(suite.name, case.id, step.id, what, f"juxtalogos suite set {place} {address}=VALUE")
+
+
+def missing_files(suites: Iterable[Suite], workspace: Path) -> Iterator[Advice]:
+    """Files that a body names and that are not there."""
+    for suite in suites:
+        for case in suite.cases:
+            for step in case.steps:
+                for name in files_named(step.payload.payload) if step.payload else ():
+                    if not (workspace / name).is_file():
+                        what = f"the body names the file {name}, which is not there"
+                        yield Advice(suite.name, case.id, step.id, what, f"put it there, or name another: juxtalogos suite set {suite.name}#{case.id}#{step.id} body=file:PATH")  # fmt: skip
 
 
 _REFUSED = re.compile(r"== *[45]\d\d|>= *4\d\d|'Fault'")

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from juxtalogos.model.errors import SuiteError, UsageError, quoted
+from juxtalogos.suite.body_files import files_named
 from juxtalogos.suite.document.editor import editing, reading, step_of, workflow
 from juxtalogos.suite.document.reader import find_suite, suite_paths
 from juxtalogos.suite.document.writer import to_yaml
@@ -267,6 +268,10 @@ def _bring(home: Workspace, into: Workspace, path: Path, case_id: str) -> None:
             _copy_file(kept_path(home.root, name), kept_path(into.root, name), home, into)
     if names and (home.root / "kept" / "rules").is_dir():
         _copy_tree(home.root / "kept" / "rules", into.root / "kept" / "rules", home, into)
+    payloads = [step.get("requestBody", {}).get("payload") for case in cases for step in case["steps"]]
+    for name in dict.fromkeys(one for payload in payloads for one in files_named(payload)):
+        if (home.root / name).is_file():
+            _copy_file(home.root / name, into.root / name, home, into)
     for case in cases:
         file = (case.get("x-juxtalogos-table") or {}).get("file")
         table = table_path(home, path, str(file)) if file is not None else None

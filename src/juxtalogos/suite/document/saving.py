@@ -13,6 +13,7 @@ from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.wire import Inputs
+from juxtalogos.suite.body_files import put_beside
 from juxtalogos.suite.document.editor import editing
 from juxtalogos.suite.document.writer import body_type, document_of, slug, step_document, to_yaml
 from juxtalogos.suite.inputs import with_values
@@ -56,6 +57,9 @@ def save_call(
     inputs = replace(inputs, body=_readable(inputs.body, inputs.content_type))
     inputs = with_values(inputs, {link.address: link.reference for link in links})
     path = suites / f"{name}.arazzo.yaml"
+    if isinstance(inputs.body, bytes):
+        kept = put_beside(inputs.body, inputs.content_type, path, f"{case_id}-{operation.id}", suites.parent)
+        inputs = replace(inputs, body=kept)
     url = source_url(suites.parent, path, contract)
     step = step_document(operation, slug(operation.id), inputs, body_type(operation, inputs), criteria=criteria)
     if role:
