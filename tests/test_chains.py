@@ -12,7 +12,9 @@ import yaml
 
 from conftest import KEY, Result, serving
 from juxtalogos.model.errors import SuiteError
-from juxtalogos.suite.kept_answers import Allowed, KeptAnswer, proposed, read_kept
+from juxtalogos.model.exchange import Exchange, Request, Response, Timings
+from juxtalogos.suite.comparing import Allowed, created_places, differences, proposed
+from juxtalogos.suite.kept_answers import KeptAnswer, read_kept
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import BadFormula, FormulaContext, NoValue, compute, parse_formula
 from juxtalogos.suite.language.selectors import BadSelector, check_xpath, select_json, select_xml
@@ -80,7 +82,7 @@ def test_whole_answers_are_kept_and_compared(work: Path, go: Any) -> None:
     assert '/name: kept "Grey Tern", came "Curlew"' in found
     last = go("exchanges", "--json").json["exchanges"][1]["exchange"]
     assert "already" in go("pin", "--whole", "vessels/one", "--exchange", last, status=2).err
-    assert "Curlew" in go("pin", "--renew", "vessels/one", "--exchange", last).out
+    assert "Curlew" in go("pin", "--renew", "vessels/one", "--exchange", last, "--yes").out
     assert go("run", "mine", "--json").json["verdict"] == "passed"
     (work / "kept/vessels/one.json").unlink()
     assert "the kept answer is gone" in go("run", "mine", status=2).err
@@ -117,6 +119,84 @@ def test_what_may_differ(allowed: Allowed, came: Any, expected: list[str]) -> No
     assert kept.differences(came, {"steps.made.id": "V-8"}) == expected
     rules = proposed(_BEFORE, came, allowed)
     assert KeptAnswer("k", "op", _BEFORE, {}, rules).differences(came, {}) == []
+
+
+_MADE = {
+    "id": "V-7",
+    "ref": 4711,
+    "self": "/v/V-7",
+    "at": "2026-03-14T10:00:01Z",
+    "until": 1773486000,
+    "fixed": "2026-01-01T00:00:00Z",
+}
+_THEN, _NOW = 1773482400.0, 1773492400.0
+"""2026-03-14T10:00:00Z, and ten thousand seconds later."""
+
+
+@pytest.mark.parametrize(
+    ("came", "expected"),
+    [
+        ({"id": "V-9", "self": "/v/V-9"}, []),
+        ({"id": "V-9", "self": "/v/V-8"}, ["/self"]),  # leads to something else than what was made
+        ({"id": 9}, ["/id"]),
+        ({"at": "2026-03-14T12:46:42Z"}, []),
+        ({"at": "Sat, 14 Mar 2026 12:46:42 GMT"}, []),
+        ({"at": "2026-03-14T14:00:01Z"}, ["/at"]),
+        ({"until": 1773496000}, []),  # an hour after its request, as it was
+        ({"until": 1773499600}, ["/until"]),
+        ({"fixed": "2026-01-02T00:00:00Z"}, ["/fixed"]),
+        ({"ref": 4712}, ["/ref"]),
+    ],
+)
+def test_what_a_call_made_may_be_made_anew(came: dict[str, Any], expected: list[str]) -> None:
+    before = {"moment": _THEN}
+    after = {**_MADE, "self": "/v/V-7", **came}
+    found = differences(_MADE, after, Allowed(created=("/id",)), before, {"moment": _NOW})
+    named = {f"/{name}" for name in came} | set(expected)
+    assert [one.path for one in found if one.path in named] == expected
+
+
+SENT = Exchange(Request("POST", "http://quay.test/v1/vessels", (), b'{"name": "Tern", "kind": "V-77"}'), Response(201, "", (("Location", "/v1/vessels/V-7"),), b""), Timings(0, 0, 0))  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("value", "outputs", "noun", "expected"),
+    [
+        ({"x": "V-7", "name": "Tern"}, (), "", ("/x",)),
+        ({"key": {"vesselNumber": 12}, "ownerId": "O-1"}, (), "vessel", ("/key/vesselNumber",)),
+        ({"pilotId": "P-1", "id": 3}, (), "vessel", ("/id",)),
+        ({"token": "c0ffee00-0000-4000-8000-00000000cafe", "kind": "V-77"}, (), "", ("/token",)),
+        ({"lines": [{"line": "L-100"}]}, ("L-100",), "", ("/lines/*/line",)),
+        ({"free": True, "id": None, "note": "as it was"}, (), "", ()),
+    ],
+)
+def test_what_an_answer_tells_of_what_was_made(value: Any, outputs: Any, noun: str, expected: tuple[str, ...]) -> None:
+    assert created_places(value, SENT, outputs, noun) == expected
+
+
+def test_kept_creations_stay_right(work: Path, go: Any) -> None:
+    """Kept whole, run again and again: green; what really changes: red; renewed only when that is wanted; and `compare` says the same."""
+    go("call", "announcePortCall", "--target", "local", "--save", "mine#port")
+    go("run", "mine")
+    told = go("pin", "--whole", "calls/one", "--exchange", "@announcePortCall").out
+    assert "may differ: /callId  made anew by each call" in told
+    for _ in range(3):
+        assert go("run", "mine", "--json").json["verdict"] == "passed"
+    assert "1 the same, 0 not" in go("compare").out
+    go("suite", "set", "mine#port#announcePortCall", "body/arrives=2026-05-01T06:30:00Z")
+    assert "/arrives" in go("run", "mine", status=1).out
+    assert "/arrives" in go("compare", status=1).out and "/callId" not in go("compare", status=1).out
+    kept = (work / "kept/calls/one.json").read_bytes()
+    told = go("pin", "--renew", "calls/one", "--exchange", "@announcePortCall", status=1)
+    assert "was otherwise: /arrives" in told.out and (work / "kept/calls/one.json").read_bytes() == kept
+    go("pin", "--renew", "calls/one", "--exchange", "@announcePortCall", "--yes")
+    assert go("run", "mine", "--json").json["verdict"] == "passed"
+    assert "nothing to renew" in go("pin", "--renew", "calls/one", "--exchange", "@announcePortCall").out
+    # Twice: the case is run, not the call alone; what is no step of a case cannot be.
+    assert "kept: kept/calls/two.json" in go("pin", "--whole", "calls/two", "--twice", "--exchange", "@announcePortCall").out  # fmt: skip
+    go("call", "registerVessel")
+    assert "save it in one first" in go("pin", "--whole", "calls/three", "--twice", status=2).err
+    assert not (work / "kept/calls/three.json").exists()
 
 
 def test_standing_checks_and_kinds_switched_off(work: Path, go: Any, jux: Callable[..., Result]) -> None:

@@ -20,6 +20,7 @@ from juxtalogos.workspace.remote import Access
 
 Jux = Callable[..., Result]
 
+
 @pytest.fixture
 def workspace(jux: Jux, tmp_path: Path) -> Path:
     jux("init", tmp_path / "desk")

@@ -4,18 +4,26 @@ from __future__ import annotations
 
 import argparse
 from collections import Counter
+from dataclasses import replace
 from typing import Any
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, add_full, terminal, workspace
 from juxtalogos.cli.terminal import Terminal
+from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, RunRecord, open_ledger
 from juxtalogos.model.errors import UsageError
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.report.compare import Pair, pairs, place_counts
+from juxtalogos.report.compare import Pair, pairs, place_counts, plain_answer
+from juxtalogos.run.known import made_places
+from juxtalogos.suite.comparing import Allowed
+from juxtalogos.suite.kept_answers import read_rules
+from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
 Lay two runs side by side, such as the same suite on two targets: each step with its statuses, verdicts and where
-the answers differ. Without numbers the two latest runs are compared.
+the answers differ. What differs by right is not told: values that each run made or knew for itself (ids, its own
+times), and what the rules of an operation allow (kept/rules). Without numbers the two latest runs are compared.
 
 exit status: 0 all the same; 1 something differs."""
 EXAMPLE = """\
@@ -49,13 +57,28 @@ def run(args: _CompareArguments) -> int:
                 "there are not two runs yet", mend="run the same suite twice: juxtalogos run SUITE --target NAME"
             )
         first, second = (ledger.run(number) for number in numbers)
-        found = pairs(*(ledger.exchanges(ExchangeQuery(run=one.id)) for one in (first, second)))
+        one, other = (ledger.exchanges(ExchangeQuery(run=run.id)) for run in (first, second))
+        found = pairs(one, other, lambda record: _answer(home, record))
     differing = [pair for pair in found if not pair.same]
     if args.json:
         out.json({"version": 1, "runs": [first.id, second.id], "targets": [first.target, second.target], "steps": [_data(one) for one in (found if args.all else differing)], "same": len(found) - len(differing)})  # fmt: skip
         return EXIT_FAILED if differing else EXIT_HELD
     _tell(out, (first, second), found, differing, args)
     return EXIT_FAILED if differing else EXIT_HELD
+
+
+def _answer(home: Workspace, record: ExchangeRecord) -> tuple[Any, Allowed]:
+    """An answer as its definition has it, with what may differ by the operation's rules and what its call made."""
+    contract = home.contract(record.contract) if record.contract in home.contract_names() else None
+    operation = contract.operation(record.operation) if contract else None
+    if contract is None or operation is None or record.exchange is None or record.exchange.response is None:
+        return plain_answer(record)
+    value = wire_of(contract).decode(operation, record.exchange).value
+    if value is ABSENT:
+        value = plain_answer(record)[0]
+    allowed = read_rules(home.root, record.contract, record.operation)
+    made = made_places(record, operation, value)
+    return value, replace(allowed, created=tuple(dict.fromkeys([*allowed.created, *made])))
 
 
 STEPS, PLACES = 20, 20

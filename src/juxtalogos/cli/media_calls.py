@@ -13,8 +13,9 @@ from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange, header
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.report.compare import differences
+from juxtalogos.report.compare import told
 from juxtalogos.run.judge import Judgement
+from juxtalogos.suite.comparing import Allowed, differences
 
 MAX_DIFFERENCES = 20
 
@@ -57,7 +58,7 @@ def call_each(out: Terminal, operation: Operation, call: Callable[[str], MediaCa
             unread = one.judgement.answer.unread if one.judgement.answer else one.judgement.reason
             rows.append((one, [], f"not compared: {unread or 'no body'}"))
         else:
-            found = list(differences(first.value, one.value))
+            found = [told(difference) for difference in differences(first.value, one.value, Allowed())]
             rows.append(
                 (one, found, "" if one is first else "the same values" if not found else f"{len(found)} differences")
             )

@@ -3,29 +3,29 @@
 from __future__ import annotations
 
 import argparse
+from functools import partial
 from typing import Any
 
-from juxtalogos.cli.earlier import answer_value, exchange_named
+from juxtalogos.cli.earlier import exchange_named
+from juxtalogos.cli.keeping import keep_whole, renew
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeRecord
-from juxtalogos.model.errors import UsageError
-from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.suite.checks.pins import AnswerPlace, chosen, places
 from juxtalogos.suite.document.editor import add_checks
 from juxtalogos.suite.document.reader import find_suite
 from juxtalogos.suite.document.writer import to_yaml
-from juxtalogos.suite.kept_answers import Allowed, kept_path, proposed, read_kept, read_rules, write_kept, write_rules
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
 Turn what an answer showed into checks. --list shows the answer as a numbered tree; numbers or paths choose places
 in it, and a check of each is added to the step that the exchange was (or printed, where it was no step of a suite).
 Such checks hold today's behaviour fast, and say so when they fail. --whole keeps the whole answer under kept/ and
-compares later ones with it; --twice calls a safe operation again and proposes what may differ; --renew takes the
-answer of this exchange in place of the one kept."""
+compares later ones with it: what the call itself made (ids, its own times) may differ by right. --twice makes the
+answer again (a safe operation is called once more, else its case is run twice) and lets differ what differed.
+--renew shows what changed, and takes the answer of this exchange in place of the one kept."""
 EXAMPLE = """\
   juxtalogos pin --list
   juxtalogos pin 4 7
@@ -51,10 +51,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     for name, metavar, words in LIMITS:
         limits.add_argument(f"--{name}", default=None, metavar=metavar, help=words)
     parser.add_argument("--whole", metavar="NAME", help="keep the whole answer under this name")
-    parser.add_argument("--twice", action="store_true", help="with --whole: call again and propose what may differ")
     parser.add_argument(
-        "--renew", metavar="NAME", help="keep this exchange's answer in place of the one kept under a name"
+        "--twice", action="store_true", help="with --whole: make the answer again and let differ what differed"
     )
+    parser.add_argument(
+        "--renew", metavar="NAME", help="show what changed, and keep this answer in place of the one kept under a name"
+    )
+    parser.add_argument("--yes", action="store_true", help="with --renew: take the differences without asking")
     parser.add_argument("--note", default="", help="why, in your words; told when the check fails")
     add_common(parser)
 
@@ -79,6 +82,7 @@ class _PinArguments(Arguments):
     matches: str | None
     computed: str | None
     renew: str | None
+    yes: bool
     note: str
 
 
@@ -86,8 +90,13 @@ def run(args: _PinArguments) -> int:
     home, out = workspace(args), terminal(args)
     record = exchange_named(home, args.exchange)
     assert record.exchange is not None and record.exchange.response is not None
-    if args.whole or args.renew:
-        return _keep(args, home, record)
+    if args.renew:
+        return renew(out, home, record, args.renew, yes=args.yes)
+    if args.whole:
+        check = {"at": "body", "kept": args.whole, **({"note": args.note} if args.note else {})}
+        give = partial(_give, args, home, record, [check])
+        keep_whole(out, home, record, args.whole, give, twice=args.twice)
+        return EXIT_HELD if not any(one.fails for one in record.results) else EXIT_FAILED
     contract = home.contract(record.contract) if record.contract in home.contract_names() else None
     prefixes = {uri: prefix for prefix, uri in contract.namespaces} if contract else {}
     operation = contract.operation(record.operation) if contract else None
@@ -163,82 +172,3 @@ def _give(args: _PinArguments, home: Workspace, record: ExchangeRecord, checks: 
     for check in checks:
         out.line(("check ", "note"), dump_json(check))
     out.note((f"added to {record.suite}#{case}#{record.step} in {path}", "note"))
-
-
-def _keep(args: _PinArguments, home: Workspace, record: ExchangeRecord) -> int:
-    assert record.exchange is not None and record.exchange.response is not None
-    out, name = terminal(args), args.whole or args.renew or ""
-    value = answer_value(home, record, record.exchange)
-    if args.renew:
-        before = read_kept(home.root, name)
-        found = before.differences(value, {})
-        write_kept(home.root, name, record.contract, record.operation, value, _values(record))
-        for text in found:
-            out.line(("was otherwise: ", "remark"), text)
-        out.line("renewed: ", (name, "name"), f"  {len(found)} differences taken")
-        return EXIT_HELD
-    if kept_path(home.root, name).exists():
-        raise UsageError(
-            f"an answer is kept under {name} already",
-            mend=f"take this one in its place: juxtalogos pin --renew {name} --exchange {record.id}",
-        )
-    if args.twice:
-        _propose(args, home, record, value)
-    path = write_kept(home.root, name, record.contract, record.operation, value, _values(record))
-    out.line("kept: ", (path.relative_to(home.root), "name"))
-    _give(args, home, record, [{"at": "body", "kept": name, **({"note": args.note} if args.note else {})}])
-    return EXIT_HELD if not any(one.fails for one in record.results) else EXIT_FAILED
-
-
-def _values(record: ExchangeRecord) -> dict[str, Any]:
-    """What the run knew when the answer came, as far as its request tells; the day among it."""
-    from datetime import UTC, datetime
-
-    assert record.exchange is not None
-    sent = datetime.fromtimestamp(record.exchange.timings.sent_at, UTC).date().isoformat()
-    return {"today": sent, **_known(record)}
-
-
-def _known(record: ExchangeRecord) -> dict[str, Any]:
-    return dict(record.known)
-
-
-def _propose(args: _PinArguments, home: Workspace, record: ExchangeRecord, value: Any) -> None:
-    """Calls a safe operation again, and lets differ what differed."""
-    import asyncio
-
-    from juxtalogos.exchange.transport import Transport
-    from juxtalogos.run.session import open_session
-
-    contract = home.contract(record.contract)
-    operation = contract.operation(record.operation)
-    assert record.exchange is not None
-    if operation is None or not operation.safe:
-        raise UsageError(
-            f"{record.operation} is no safe operation, so it is not called again", mend="leave --twice out"
-        )
-    session = open_session({contract.name: contract}, home.target(None, [contract.name]), home.root)
-    request = record.exchange.request
-
-    async def send() -> Exchange:
-        async with Transport(session.options) as transport:
-            return await session.send(contract, operation, request, transport)
-
-    again = asyncio.run(send())
-    if again.response is None:
-        raise UsageError(f"the second call gave no answer: {again.error}", mend="leave --twice out")
-    before = read_rules(home.root, record.contract, record.operation)
-    allowed = proposed(value, answer_value(home, record, again), before)
-    _tell_rules(args, allowed, before)
-    if allowed != before:
-        write_rules(home.root, record.contract, record.operation, allowed)
-
-
-def _tell_rules(args: _PinArguments, allowed: Allowed, before: Allowed) -> None:
-    out = terminal(args)
-    fresh = [(path, "any value of its type") for path in allowed.any_of_type if path not in before.any_of_type]
-    fresh += [(path, "left out of the comparison") for path in allowed.ignore if path not in before.ignore]
-    if not fresh:
-        out.line("the second answer was the same")
-    for path, what in fresh:
-        out.line(("may differ: ", "remark"), (path or "the body", "name"), f"  {what}")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import xml.etree.ElementTree as ET
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
@@ -11,8 +11,9 @@ from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.documents.xmltext import NotXml, local, parse_xml
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.findings import general_path
-from juxtalogos.model.location import escape_key
-from juxtalogos.schema.json.tree.values import equal
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.run.known import known_values, made_places
+from juxtalogos.suite.comparing import Allowed, Difference, differences
 
 MAX_DIFFERENCES = 100
 
@@ -40,11 +41,25 @@ class Pair:
         )
 
 
-def pairs(first: Iterable[ExchangeRecord], second: Iterable[ExchangeRecord]) -> list[Pair]:
-    """By suite, case and step; a step taken several times by its turn."""
+Answers = Callable[[ExchangeRecord], tuple[Any, Allowed]]
+"""The value of an exchange's answer, and what may differ in it by right."""
+
+
+def pairs(
+    first: Iterable[ExchangeRecord], second: Iterable[ExchangeRecord], answers: Answers | None = None
+) -> list[Pair]:
+    """By suite, case and step; a step taken several times by its turn. `answers` reads them, by their definitions where those are at hand."""
+    answers = answers or plain_answer
     left, right = _by_step(first), _by_step(second)
     return [
-        Pair(key[0], key[1], key[2], left.get(key), right.get(key), tuple(_differences(left.get(key), right.get(key))))
+        Pair(
+            key[0],
+            key[1],
+            key[2],
+            left.get(key),
+            right.get(key),
+            tuple(_differences(left.get(key), right.get(key), answers)),
+        )
         for key in dict.fromkeys([*left, *right])
     ]
 
@@ -74,19 +89,35 @@ def _by_step(records: Iterable[ExchangeRecord]) -> dict[tuple[str, str, str, int
     return found
 
 
-def _differences(one: ExchangeRecord | None, other: ExchangeRecord | None) -> Iterator[str]:
-    bodies = [_body(record) for record in (one, other)]
-    for count, text in enumerate(differences(*bodies) if None not in (one, other) else ()):
+def _differences(one: ExchangeRecord | None, other: ExchangeRecord | None, answers: Answers) -> Iterator[str]:
+    if one is None or other is None:
+        return
+    (left, allowed), (right, _) = answers(one), answers(other)
+    found = differences(left, right, allowed, known_values(one), known_values(other))
+    for count, difference in enumerate(found):
         if count == MAX_DIFFERENCES:
             yield "and more"
             return
-        yield text
+        yield told(difference)
 
 
-def _body(record: ExchangeRecord | None) -> Any:
-    response = record.exchange.response if record and record.exchange else None
+def told(one: Difference) -> str:
+    """A difference of two runs, in words."""
+    if one.before is ABSENT or one.after is ABSENT:
+        return f"{one.where}: only in the {'other' if one.before is ABSENT else 'first'}"
+    return f"{one.where}: {_brief(one.before)} in the first, {_brief(one.after)} in the other"
+
+
+def plain_answer(record: ExchangeRecord) -> tuple[Any, Allowed]:
+    """An answer without its definition: of XML by local names; what its call made may differ."""
+    value = _body(record)
+    return value, Allowed(created=made_places(record, None, value)) if record.exchange and record.exchange.request.method != "GET" else Allowed()  # fmt: skip
+
+
+def _body(record: ExchangeRecord) -> Any:
+    response = record.exchange.response if record.exchange else None
     if response is None:
-        return None
+        return ABSENT
     try:
         return parse_json(response.body)
     except NotJson:
@@ -105,29 +136,6 @@ def _plain(element: ET.Element) -> Any:
     text = (element.text or "").strip()
     single = {key: item[0] if isinstance(item, list) and len(item) == 1 else item for key, item in made.items()}
     return ({**single, "text()": text} if text else single) if single else text
-
-
-_ABSENT = object()
-
-
-def differences(one: Any, other: Any) -> Iterator[str]:
-    """Where two values differ, as JSON has it (1 is 1.0), in the order of the first; however deep they nest."""
-    waiting: list[tuple[str, Any, Any]] = [("", one, other)]
-    while waiting:
-        at, left, right = waiting.pop()
-        if isinstance(left, dict) and isinstance(right, dict):
-            keys = dict.fromkeys([*left, *right])
-            inner = [(f"{at}/{escape_key(key)}", left.get(key, _ABSENT), right.get(key, _ABSENT)) for key in keys]
-            waiting.extend(reversed(inner))
-        elif left is _ABSENT or right is _ABSENT:
-            yield f"{at}: only in the {'other' if left is _ABSENT else 'first'}"
-        elif isinstance(left, list) and isinstance(right, list):
-            if len(left) != len(right):
-                yield f"{at or 'the body'}: {len(left)} items in the first, {len(right)} in the other"
-            inner = [(f"{at}/{index}", *both) for index, both in enumerate(zip(left, right))]
-            waiting.extend(reversed(inner))
-        elif isinstance(left, dict | list) or isinstance(right, dict | list) or not equal(left, right):
-            yield f"{at or 'the body'}: {_brief(left)} in the first, {_brief(right)} in the other"
 
 
 def _brief(value: Any) -> str:

@@ -1,0 +1,27 @@
+"""What the run of a recorded exchange knew and made: by it two answers of one operation are compared."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+from juxtalogos.ledger import ExchangeRecord
+from juxtalogos.model.contract import Operation
+from juxtalogos.suite.comparing import MOMENT, created_places
+
+
+def known_values(record: ExchangeRecord) -> dict[str, Any]:
+    """The values by where they came from; the day and the moment of the request among them."""
+    if record.exchange is None:
+        return dict(record.known)
+    sent = record.exchange.timings.sent_at
+    return {"today": datetime.fromtimestamp(sent, UTC).date().isoformat(), MOMENT: sent, **dict(record.known)}
+
+
+def made_places(record: ExchangeRecord, operation: Operation | None, value: Any) -> tuple[str, ...]:
+    """Where the answer of a call that is not safe tells what the call made."""
+    if record.exchange is None or (operation is not None and operation.safe):
+        return ()
+    own = f"steps.{record.step.rpartition('/')[2]}."
+    outputs = (one for name, one in record.known if name.startswith(own))
+    return created_places(value, record.exchange, outputs, operation.noun if operation else "")
