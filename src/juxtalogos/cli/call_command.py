@@ -37,8 +37,9 @@ from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judge import Judgement
 from juxtalogos.run.session import Identity, Session, open_session
+from juxtalogos.suite.document.links import StepLink
 from juxtalogos.suite.document.outcomes import FORMS, criteria_of, outcome_seen
-from juxtalogos.suite.document.saving import StepLink, place_of, save_call
+from juxtalogos.suite.document.saving import place_of, save_call
 from juxtalogos.workspace import secrets
 
 if TYPE_CHECKING:

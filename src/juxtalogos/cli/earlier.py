@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -15,8 +14,9 @@ from juxtalogos.model.exchange import Exchange, header
 from juxtalogos.model.location import follow_pointer
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.suite.checks.pins import body_value
-from juxtalogos.suite.document.saving import StepLink
+from juxtalogos.suite.document.links import StepLink, link_of
 from juxtalogos.suite.inputs import resolve_address
+from juxtalogos.suite.language.selectors import select_json
 from juxtalogos.workspace.workspace import Workspace
 
 
@@ -27,15 +27,8 @@ class Linked:
     address: str
     record: ExchangeRecord
     source: str
-    """`/vesselId` in the answer's body, empty for all of it, or `header.Location`."""
+    """`/vesselId` in the answer's body, empty for all of it, `header.Location`, or a JSONPath such as `$.items[0].id`."""
     value: Any
-
-    @property
-    def expression(self) -> str:
-        """The runtime expression of it (Arazzo 1.0.1)."""
-        if self.source.startswith("header."):
-            return f"$response.{self.source}"
-        return f"$response.body#{self.source}" if self.source else "$response.body"
 
     def link(self, suite: str, case: str) -> StepLink:
         """UsageError unless the earlier exchange is a step of the same case."""
@@ -44,8 +37,7 @@ class Linked:
                 f"exchange {self.record.id} is no step of {suite}#{case}, so {self.address} cannot be linked to it",
                 mend=f"save that call first: juxtalogos call {self.record.operation} --save {suite}#{case}, and take its number",
             )
-        name = re.sub(r"[^A-Za-z0-9_-]+", "-", self.source.rpartition("/")[2].rpartition(".")[2]) or "body"
-        return StepLink(self.address, self.record.step, name, self.expression)
+        return link_of(self.address, self.record.step, self.source)
 
 
 def split_settings(home: Workspace, operation: Operation, settings: list[str]) -> tuple[list[str], list[Linked]]:
@@ -108,6 +100,8 @@ def _value(home: Workspace, record: ExchangeRecord, source: str) -> Any:
 
 def _body_value(home: Workspace, record: ExchangeRecord, source: str, where: str) -> Any:
     assert record.exchange is not None and record.exchange.response is not None
+    if source.startswith("$"):
+        return _first(home, record, source, where)
     if not source:
         kind = parse_media_type(header(record.exchange.response.headers, "content-type") or "")
         if kind is None or not kind.is_json:
@@ -120,6 +114,16 @@ def _body_value(home: Workspace, record: ExchangeRecord, source: str, where: str
         raise UsageError(
             f"the answer has nothing at {quoted(source)}", where=where, mend="write a JSON Pointer such as /items/0/id"
         ) from None
+
+
+def _first(home: Workspace, record: ExchangeRecord, path: str, where: str) -> Any:
+    """The first node that a JSONPath chooses."""
+    assert record.exchange is not None
+    link_of("", "", path)
+    nodes = select_json(path, answer_value(home, record, record.exchange))
+    if not nodes:
+        raise UsageError(f"the answer has nothing at {quoted(path)}", where=where, mend="see what it has: juxtalogos pin --list")  # fmt: skip
+    return nodes[0]
 
 
 def answer_value(home: Workspace, record: ExchangeRecord, exchange: Exchange) -> Any:

@@ -14,7 +14,7 @@ from juxtalogos.model.exchange import Exchange
 from juxtalogos.suite.advice import Advice, lacking, linkable, missing_files, near_copies
 from juxtalogos.suite.document.managing import SuitePlace, copy_place, place_of, remove, rename, tag
 from juxtalogos.suite.document.reader import find_suite, read_suites, suite_paths
-from juxtalogos.suite.document.setting import add_check, attach_table, set_input
+from juxtalogos.suite.document.setting import add_check, attach_table, run_once, set_input
 from juxtalogos.suite.model import Suite
 from juxtalogos.suite.tables import rows_of, table_path
 from juxtalogos.workspace.workspace import Workspace, find_workspace
@@ -24,15 +24,16 @@ Manage suites. list shows suites, or the cases of one; check reads them against 
 literals that an earlier answer gives and at cases that differ in values only; copy, rename, move and remove work
 on a suite, a case (SUITE#CASE) or a step (SUITE#CASE#STEP), and what refers to it follows; tag labels a case.
 set changes inputs of a step: ADDRESS=VALUE, =@STEP#/path for a value of an earlier answer, =$inputs.NAME, or ==FORMULA;
---check adds a written check. table puts a file of rows under a case; its columns feed the inputs of their names, or those
-that --link names. Comments and order stay, and what the suite could not be read with is refused.
+a value of an answer may be chosen by JSONPath too (=@STEP#$.items[?@.free].id, the first that fits), and taken from
+another case (=@CASE#STEP/path). --check adds a written check. table puts a file of rows under a case; its columns feed the inputs of their names, or those
+that --link names; --once names the last of the first steps that run once for all rows. Comments and order stay, and what the suite could not be read with is refused.
 With --into a case goes to another workspace with the definitions, tables and kept answers that it needs."""
 EXAMPLE = """\
   juxtalogos suite list berths
   juxtalogos suite check
   juxtalogos suite set fleet#vessel#register body/kind=tanker body/built==format(today(),'YYYY-MM-DD')
   juxtalogos suite set fleet#vessel#read path.vesselId=@register#/vesselId --check 'body/kind equals tanker'
-  juxtalogos suite table fleet#vessel vessels.csv --link length=register#body/lengthMetres
+  juxtalogos suite table fleet#vessel vessels.csv --link length=register#body/lengthMetres --once signOn
   juxtalogos suite copy berths#listVessels mine#vessels
   juxtalogos suite rename mine#vessels fleet
   juxtalogos suite move mine#fleet shared#fleet --into ../team
@@ -66,6 +67,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="COLUMN=ADDRESS",
         help="table: what a column feeds, also as STEP#ADDRESS",
     )
+    parser.add_argument(
+        "--once", default="", metavar="STEP", help="table: the steps up to this one run once, not for each row"
+    )
     parser.add_argument("--into", type=Path, metavar="DIR", help="copy, move: into this other workspace")
     parser.add_argument("--tag", default="", metavar="TAG", help="list: cases with this tag only")
     parser.add_argument("--describe", default="", metavar="TEXT", help="tag: the case's description")
@@ -81,6 +85,7 @@ class _SuiteArguments(Arguments):
     describe: str
     checks: list[str]
     links: list[str]
+    once: str
 
 
 def run(args: _SuiteArguments) -> int:
@@ -117,8 +122,17 @@ def _set(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
 
 def _table(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
     out = terminal(args)
-    if not place.case or place.step or len(args.to) != 1:
+    if not place.case or place.step or len(args.to) > 1 or not (args.to or args.once):
         raise UsageError("a case and a file are needed", mend="juxtalogos suite table SUITE#CASE FILE")
+    if args.to:
+        _attach(args, home, place)
+    if args.once:
+        out.line("runs once, before the rows: ", (", ".join(run_once(home, place, args.once)), "name"))
+    return EXIT_HELD
+
+
+def _attach(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> None:
+    out = terminal(args)
     given = Path(args.to[0])
     path: Path | None
     if given.is_file() and not given.resolve().is_relative_to(home.root.resolve()):
@@ -147,7 +161,6 @@ def _table(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
     for column in dict.fromkeys(column for row in rows for column in row):
         if column not in {one for one, _, _ in fed}:
             out.line((f"column {column} feeds no input: link it with --link {column}=ADDRESS, or use $inputs.{column}", "remark"))  # fmt: skip
-    return EXIT_HELD
 
 
 def _change(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:

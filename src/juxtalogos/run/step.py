@@ -200,7 +200,7 @@ def _selected(state: CaseState, output: Output) -> Any:
             nodes = select_json(output.selector, value) if value is not ABSENT else []
     except NoSelection:
         return ABSENT
-    return ABSENT if not nodes else nodes[0] if len(nodes) == 1 else nodes
+    return ABSENT if not nodes else nodes[0] if len(nodes) == 1 or output.first else nodes
 
 
 def _inputs(step: Step, scope: Scope, missing: list[str]) -> Inputs:

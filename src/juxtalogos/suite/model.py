@@ -70,6 +70,8 @@ class Output:
     context: str
     type: str
     selector: str
+    first: bool = False
+    """Whether of several nodes the first one is meant, not all of them."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -15,23 +15,10 @@ from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.body_files import put_beside
 from juxtalogos.suite.document.editor import editing
+from juxtalogos.suite.document.links import StepLink, give_output
 from juxtalogos.suite.document.writer import body_type, document_of, slug, step_document, to_yaml
 from juxtalogos.suite.inputs import with_values
 from juxtalogos.workspace.files import write_whole
-
-
-@dataclass(frozen=True, slots=True)
-class StepLink:
-    """An input that takes a value from an earlier step's answer, not a literal."""
-
-    address: str
-    step: str
-    output: str
-    expression: str
-
-    @property
-    def reference(self) -> str:
-        return f"$steps.{self.step}.outputs.{self.output}"
 
 
 def place_of(where: str) -> tuple[str, str]:
@@ -55,23 +42,24 @@ def save_call(
     """Appends to `SUITE#CASE`, made when it is not there; gives the file and the step's id."""
     name, case_id = place_of(where)
     inputs = replace(inputs, body=_readable(inputs.body, inputs.content_type))
-    inputs = with_values(inputs, {link.address: link.reference for link in links})
     path = suites / f"{name}.arazzo.yaml"
     if isinstance(inputs.body, bytes):
         kept = put_beside(inputs.body, inputs.content_type, path, f"{case_id}-{operation.id}", suites.parent)
         inputs = replace(inputs, body=kept)
     url = source_url(suites.parent, path, contract)
-    step = step_document(operation, slug(operation.id), inputs, body_type(operation, inputs), criteria=criteria)
-    if role:
-        step["x-juxtalogos-role"] = role
+
+    def step(linked: Sequence[StepLink]) -> dict[str, Any]:
+        filled = with_values(inputs, {link.address: link.reference for link in linked})
+        made = step_document(operation, slug(operation.id), filled, body_type(operation, filled), criteria=criteria)
+        return {**made, "x-juxtalogos-role": role} if role else made
+
     if not path.exists():
-        case = {"workflowId": case_id, "steps": [step]}
-        document = document_of(contract, url, [case])
+        made = step(())
+        document = document_of(contract, url, [{"workflowId": case_id, "steps": [made]}])
         document["info"]["title"] = name
         write_whole(path, to_yaml(document).encode())
-    else:
-        _append(path, case_id, step, document_of(contract, url, [])["sourceDescriptions"][0], links)
-    return path, str(step["stepId"])
+        return path, str(made["stepId"])
+    return path, _append(path, case_id, step, document_of(contract, url, [])["sourceDescriptions"][0], links)
 
 
 def _readable(body: Any, content_type: str) -> Any:
@@ -93,30 +81,25 @@ def source_url(workspace: Path, suite: Path, contract: Contract) -> str:
     return "../" * depth + f"definitions/{contract.name}/{contract.root}"
 
 
-def _append(path: Path, case_id: str, step: dict[str, Any], source: dict[str, str], links: Sequence[StepLink]) -> None:
+def _append(
+    path: Path,
+    case_id: str,
+    step: Callable[[Sequence[StepLink]], dict[str, Any]],
+    source: dict[str, str],
+    links: Sequence[StepLink],
+) -> str:
+    """Adds a step to a case, made when it is not there, and what it takes to the outputs of earlier steps; gives its id."""
     with editing(path) as document:
         workflows, sources = document["workflows"], document["sourceDescriptions"]
         case = next((one for one in workflows if one.get("workflowId") == case_id), None)
         if case is None:
-            workflows.append({"workflowId": case_id, "steps": [step]})
-        else:
-            taken = {one.get("stepId") for one in case["steps"]}
-            base, number = step["stepId"], 2
-            while step["stepId"] in taken:
-                step["stepId"], number = f"{base}-{number}", number + 1
-            for link in links:
-                give_output(case["steps"], link)
-            case["steps"].append(step)
+            workflows.append(case := {"workflowId": case_id, "steps": []})
+        made = step([give_output(case["steps"], link) for link in links])
+        taken = {one.get("stepId") for one in case["steps"]}
+        base, number = made["stepId"], 2
+        while made["stepId"] in taken:
+            made["stepId"], number = f"{base}-{number}", number + 1
+        case["steps"].append(made)
         if not any(one.get("name") == source["name"] for one in sources):
             sources.append(source)
-
-
-def give_output(steps: Any, link: StepLink) -> None:
-    """Lets an earlier step put out what a link takes; KeyError when the step is gone."""
-    step = next((one for one in steps if one.get("stepId") == link.step), None)
-    if step is None:
-        raise KeyError(f"the step {link.step} is no longer there")
-    outputs = step.setdefault("outputs", {})
-    if outputs.get(link.output, link.expression) != link.expression:
-        raise KeyError(f"the step {link.step} has another output named {link.output}")
-    outputs[link.output] = link.expression
+    return str(made["stepId"])

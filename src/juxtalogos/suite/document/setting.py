@@ -21,14 +21,14 @@ from juxtalogos.model.location import join_pointer, split_pointer
 from juxtalogos.model.schema import ABSENT, OutlineRow, SchemaRef
 from juxtalogos.model.wire import Wire
 from juxtalogos.suite.document.editor import add_checks, editing, step_of, workflow
+from juxtalogos.suite.document.links import StepLink, check_source, drop_unused, give_output, link_of
 from juxtalogos.suite.document.managing import SuitePlace
 from juxtalogos.suite.document.reader import find_suite, read_suites
-from juxtalogos.suite.document.saving import StepLink, give_output
 from juxtalogos.suite.inputs import base_address, first_items, put, resolve_address, schema_at
 from juxtalogos.suite.model import Case, Step, Suite
 from juxtalogos.workspace.workspace import Workspace
 
-_CASE_LINK = re.compile(r"@([A-Za-z0-9_\-]+)#([A-Za-z0-9_\-]+)(/.*|)", re.DOTALL)
+_CASE_LINK = re.compile(r"@([A-Za-z0-9_\-]+)#(?!header\.)([A-Za-z0-9_\-]+)(/.*|#.*|)", re.DOTALL)
 _LINK = re.compile(r"@([A-Za-z0-9_\-]+)#(.*)", re.DOTALL)
 JSON_TYPES = {"integer", "number", "boolean", "string"}
 
@@ -90,23 +90,21 @@ def set_input(home: Workspace, place: SuitePlace, address: str, text: str) -> st
     """Gives an input of a step a value, a link or a formula; gives what was written, in words.
 
     `@STEP#/path` takes a value of an earlier step's answer, `@CASE#STEP/path` one of another case of the suite, which then
-    runs before, `$inputs.NAME` an input of the case, `=FORMULA` computes one; a doubled first character is the character itself.
+    runs before (JSONPaths: `@STEP#$.x`, `@CASE#STEP#$.x`), `$inputs.NAME` an input of the case, `=FORMULA` computes one; a doubled first character is the character itself.
     """
     at = step_at(home, place)
     contract, operation = at.called
     address = resolve_address(operation, address)
     row = declared_row(contract, operation, address)
-    value: Any
+    value: Any = ABSENT
     link, formula, other = None, "", ""
     if text[:2] in ("@@", "$$", "=="):
         value = _typed(wire_of(contract), contract, operation, address, text[1:])
     elif text.startswith("@") and (found := _CASE_LINK.fullmatch(text)):
         other = found[1]
         link = _case_link(at, address, other, found[2], found[3])
-        value = f"$workflows.{other}.outputs.{link.output}"
     elif text.startswith("@"):
         link = _link(at, address, text)
-        value = link.reference
     elif text.startswith("="):
         formula = text[1:].strip()
         value = f"$inputs.{_input_name(address)}"
@@ -119,7 +117,8 @@ def set_input(home: Workspace, place: SuitePlace, address: str, text: str) -> st
         step = step_of(case, at.step.id, at.path)
         giving = workflow(document, other, at.path) if other else case
         if link is not None:
-            give_output(giving["steps"], link)
+            link = give_output(giving["steps"], link)
+            value = f"$workflows.{other}.outputs.{link.output}" if other else link.reference
         if other and link is not None:
             giving.setdefault("outputs", {})[link.output] = link.reference
             if other not in case.setdefault("dependsOn", []):
@@ -127,8 +126,20 @@ def set_input(home: Workspace, place: SuitePlace, address: str, text: str) -> st
         if formula:
             properties = case.setdefault("inputs", {"type": "object"}).setdefault("properties", {})
             properties[_input_name(address)] = {"type": json_type(row), "x-juxtalogos-value": formula}
+        before = dict(_literals(step)).get(address)
         put_input(step, contract, operation, address, value)
+        if isinstance(before, str) and before != value:
+            drop_unused(case, before)
     return str(value) if not isinstance(value, str) or not formula else f"{value}, computed by {formula}"
+
+
+def _literals(step: Any) -> Iterator[tuple[str, Any]]:
+    """(address, what stands there) of the single values of a step as it is written."""
+    for one in step.get("parameters", ()):
+        yield f"{one.get('in', '')}.{one.get('name', '')}", one.get("value")
+    yield from (
+        (f"body{pointer}", one) for pointer, one in _leaves("", step.get("requestBody", {}).get("payload", ABSENT))
+    )
 
 
 def put_input(step: Any, contract: Contract, operation: Operation, address: str, value: Any) -> None:
@@ -198,11 +209,9 @@ def _link(at: Place, address: str, text: str) -> StepLink:
     if name not in before:
         raise UsageError(f"{quoted(name)} is no step before {at.step.id}", mend=nearest(name, before) or "the case has no step before it")  # fmt: skip
     step = at.case.step(name)
-    if step is not None and step.contract and step.operation and source.startswith("/"):
-        _declared_value(step.contract, step.operation, source)
-    output = re.sub(r"[^A-Za-z0-9_-]+", "-", source.rpartition("/")[2].rpartition(".")[2]) or "body"
-    expression = f"$response.{source}" if source.startswith("header.") else f"$response.body#{source}" if source else "$response.body"  # fmt: skip
-    return StepLink(address, name, output, expression)
+    if step is not None and step.contract and step.operation:
+        check_source(step.contract, step.operation, source)
+    return link_of(address, name, source)
 
 
 def _case_link(at: Place, address: str, case_id: str, step_id: str, source: str) -> StepLink:
@@ -214,25 +223,10 @@ def _case_link(at: Place, address: str, case_id: str, step_id: str, source: str)
     step = case.step(step_id)
     if step is None:
         raise UsageError(f"the case {case_id} has no step {quoted(step_id)}", mend=nearest(step_id, [one.id for one in case.steps]))  # fmt: skip
-    if step.contract and step.operation and source:
-        _declared_value(step.contract, step.operation, source)
-    output = re.sub(r"[^A-Za-z0-9_-]+", "-", source.rpartition("/")[2]) or "body"
-    return StepLink(address, step_id, output, f"$response.body#{source}" if source else "$response.body")
-
-
-def _declared_value(contract: Contract, operation: Operation, pointer: str) -> None:
-    """UsageError where no declared answer has a value there, and each says what it has."""
-    rows: list[str] = []
-    for answer in operation.answers:
-        if not answer.status.startswith("2"):
-            continue
-        for media in answer.media:
-            outline = [row.path for row in contract.schema(media.schema).outline()] if media.schema else []
-            if len(outline) < 2 or any("NAME" in split_pointer(path) for path in outline):
-                return
-            rows += outline
-    if rows and first_items(pointer) not in map(first_items, rows):
-        raise UsageError(f"no answer of {operation.id} has {pointer}", mend=nearest(pointer, [row for row in rows if row]))  # fmt: skip
+    source = source.removeprefix("#")
+    if step.contract and step.operation:
+        check_source(step.contract, step.operation, source)
+    return link_of(address, step_id, source)
 
 
 # Checks.
@@ -293,6 +287,20 @@ def attach_table(
         for column in columns:
             properties.setdefault(column, {})
     return fed
+
+
+def run_once(home: Workspace, place: SuitePlace, step_id: str) -> list[str]:
+    """Lets the first steps of a case, up to one, run once for all rows of its table; their ids."""
+    path, _, case = case_at(home, place)
+    names = [one.id for one in case.steps]
+    if step_id not in names:
+        raise UsageError(f"the case has no step {quoted(step_id)}", mend=nearest(step_id, names))
+    once = names[: names.index(step_id) + 1]
+    if case.table is None:
+        raise UsageError(f"{place} has no table, so every step runs once", mend="give the table first: juxtalogos suite table SUITE#CASE FILE")  # fmt: skip
+    with _read_back(home, path), editing(path) as document:
+        workflow(document, case.id, path)["x-juxtalogos-setup"] = once
+    return once
 
 
 _LOOKED_AT = 50

@@ -228,7 +228,7 @@ class StepReader:
         for name, item in holder.items():
             place = at.child("x-juxtalogos-outputs", name)
             output = reader.mapping(item, place, "an output")
-            reader.keys(output, ("context", "type", "selector"), place)
+            reader.keys(output, ("context", "type", "selector", "first"), place)
             kind, selector = output.get("type", "jsonpath"), reader.text(output, "selector", place)
             try:
                 if kind == "jsonpath":
@@ -239,7 +239,10 @@ class StepReader:
                     reader.fail(f"unknown type {quoted(kind)}", place.child("type"), "write jsonpath or xpath")
             except BadSelector as error:
                 reader.fail(str(error), place.child("selector"), "correct it there")
-            found.append(Output(name, str(output.get("context", "$response.body")), kind, selector))
+            first = output.get("first", False)
+            if not isinstance(first, bool):
+                reader.fail("`first` is true or false", place.child("first"), "write true, or leave it out")
+            found.append(Output(name, str(output.get("context", "$response.body")), kind, selector, first))
         return tuple(found)
 
     def checks(self, step: dict[str, Any], at: Location, known: KnownNames) -> list[WrittenCheck]:
