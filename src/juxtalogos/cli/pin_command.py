@@ -12,9 +12,10 @@ from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeRecord
+from juxtalogos.model.errors import UsageError
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.suite.checks.pins import AnswerPlace, chosen, places
-from juxtalogos.suite.document.editor import add_checks
+from juxtalogos.suite.document.editor import add_checks, add_reported
 from juxtalogos.suite.document.reader import find_suite
 from juxtalogos.suite.document.writer import to_yaml
 from juxtalogos.workspace.workspace import Workspace
@@ -31,6 +32,7 @@ EXAMPLE = """\
   juxtalogos pin 4 7
   juxtalogos pin body/state --test exists --exchange @getPortCall
   juxtalogos pin body/tonnes --above 0 --note "no empty ships"
+  juxtalogos pin body/callId --report-as "port call"
   juxtalogos pin --whole berths/list --twice
 """
 
@@ -58,6 +60,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--renew", metavar="NAME", help="show what changed, and keep this answer in place of the one kept under a name"
     )
     parser.add_argument("--yes", action="store_true", help="with --renew: take the differences without asking")
+    parser.add_argument(
+        "--report-as",
+        default="",
+        metavar="NAME",
+        help="check nothing: put the value into every report under this name",
+    )
     parser.add_argument("--note", default="", help="why, in your words; told when the check fails")
     add_common(parser)
 
@@ -84,6 +92,7 @@ class _PinArguments(Arguments):
     renew: str | None
     yes: bool
     note: str
+    report_as: str
 
 
 def run(args: _PinArguments) -> int:
@@ -119,6 +128,8 @@ def run(args: _PinArguments) -> int:
             out.table(("number", "place", "value", "address"), rows, styles=("", "name"), right=(0,))
             out.note((f"exchange {record.id}: {record.operation}; hold some fast: juxtalogos pin NUMBER ...", "note"))
         return EXIT_HELD
+    if args.report_as:
+        return _report(args, home, record, [chosen(found, word) for word in args.place])
     held = {name: _operand(name, getattr(args, name)) for name, _, _ in LIMITS if getattr(args, name) is not None}
     checks = [
         check
@@ -152,6 +163,18 @@ def _data(number: int, place: AnswerPlace) -> dict[str, Any]:
         "members": place.count if place.count >= 0 else None,
         "value": place.value,
     }
+
+
+def _report(args: _PinArguments, home: Workspace, record: ExchangeRecord, places: list[AnswerPlace]) -> int:
+    if len(places) != 1:
+        raise UsageError("one value goes under one name", mend="name one place: juxtalogos pin PLACE --report-as NAME")
+    where: Any = places[0].at or {"xpath": places[0].xpath}
+    out, case = terminal(args), record.case.partition("[")[0]
+    if not record.suite or not record.step or "/" in record.step:
+        raise UsageError("this exchange is no step of a suite", mend="save the call first: juxtalogos call ... --save SUITE#CASE")  # fmt: skip
+    add_reported(find_suite(home, record.suite), case, record.step, {args.report_as: where})
+    out.line("reported as ", (args.report_as, "name"), f": {places[0].address} of {record.suite}#{case}#{record.step}")
+    return EXIT_HELD
 
 
 def _give(args: _PinArguments, home: Workspace, record: ExchangeRecord, checks: list[dict[str, Any]]) -> None:

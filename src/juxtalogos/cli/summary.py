@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
 
 from juxtalogos.cli.calling import result_data
@@ -35,6 +36,7 @@ def show_run(out: Terminal, view: RunView, *, full: bool = False) -> None:
     statuses = ((code.removesuffix(" answer").replace("no", "none"), count) for code, count in view.statuses)
     out.line()
     out.line("answers: ", "  ".join(f"{code} × {count}" for code, count in statuses))
+    _show_reported(out, view, full)
     show_findings(out, view, full=full)
     number = view.run.id
     verdict = view.run.verdict
@@ -93,6 +95,18 @@ def _show_steps(out: Terminal, view: RunView) -> None:
     ]
     out.line()
     out.table(("exchange", "step", "sent", "status", "verdict", "why"), rows, right=(0, 3))
+
+
+def _show_reported(out: Terminal, view: RunView, full: bool) -> None:
+    if not view.reported:
+        return
+    listed = view.reported if full else view.reported[:GROUPS]
+    out.line()
+    out.line(("reported values", "head"))
+    rows = [(f"{one.suite}#{one.case}#{one.step}", one.name, one.value, one.exchange) for one in listed]
+    out.table(("step", "name", "value", "exchange"), rows, styles=("name",), right=(3,))
+    if len(listed) < len(view.reported):
+        out.line((f"and {len(view.reported) - len(listed)} more: --full, or juxtalogos report {view.run.id}", "note"))
 
 
 def show_findings(out: Terminal, view: RunView, *, full: bool = False) -> None:
@@ -167,6 +181,7 @@ def run_data(view: RunView) -> dict[str, Any]:
         "verdict": view.run.verdict,
         "interrupted": view.interrupted,
         "cases": cases,
+        "reported": [asdict(one) for one in view.reported],
         "counts": {CLASSES[kind]: len(found) for kind, found in told.items()},
         **{CLASSES[kind]: [_found_data(view, one) for one in found] for kind, found in told.items()},
     }

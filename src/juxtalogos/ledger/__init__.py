@@ -2,6 +2,15 @@
 
 from juxtalogos.ledger.interface import ExchangeQuery, Ledger
 from juxtalogos.ledger.opening import open_ledger
-from juxtalogos.ledger.records import BodyForm, CaseRecord, ExchangeRecord, FoundResult, HitRow, RunRecord, StepRow
+from juxtalogos.ledger.records import (
+    BodyForm,
+    CaseRecord,
+    ExchangeRecord,
+    FoundResult,
+    HitRow,
+    ReportedValue,
+    RunRecord,
+    StepRow,
+)
 
-__all__ = ["BodyForm", "CaseRecord", "ExchangeQuery", "ExchangeRecord", "FoundResult", "HitRow", "Ledger", "RunRecord", "StepRow", "open_ledger"]  # fmt: skip
+__all__ = ["BodyForm", "CaseRecord", "ExchangeQuery", "ExchangeRecord", "FoundResult", "HitRow", "Ledger", "ReportedValue", "RunRecord", "StepRow", "open_ledger"]  # fmt: skip

@@ -7,7 +7,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import Protocol
 
-from juxtalogos.ledger.records import CaseRecord, ExchangeRecord, FoundResult, HitRow, RunRecord, StepRow
+from juxtalogos.ledger.records import CaseRecord, ExchangeRecord, FoundResult, HitRow, ReportedValue, RunRecord, StepRow
 from juxtalogos.model.verdict import Verdict
 
 JUDGED_KINDS = ("run", "audit", "explore")
@@ -85,6 +85,9 @@ class Ledger(Protocol):
 
     def findings(self, run: int) -> list[FoundResult]:
         """What did not hold, by fingerprint, in the order first seen."""
+
+    def reported(self, run: int) -> Iterator[ReportedValue]:
+        """The values that steps of a run put into the report, in the order they were stored."""
 
     def hits(self, runs: Iterable[int], contract: str) -> Iterator[HitRow]: ...
 

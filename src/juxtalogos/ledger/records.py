@@ -47,6 +47,8 @@ class ExchangeRecord:
     """(input, expression): which values of the request came from where."""
     note: str = ""
     """The step's description, its expressions filled."""
+    reported: tuple[tuple[str, str], ...] = ()
+    """(name, value) of what its step puts into the report on purpose."""
     role: str = ""
     """The set of credentials it was sent with; empty for the target's own."""
     whole: int = 0
@@ -89,6 +91,7 @@ class ExchangeRecord:
             reason=redactor.text(self.reason),
             known=known,
             note=redactor.text(self.note),
+            reported=tuple((name, redactor.text(value)) for name, value in self.reported),
             request_form=forms[0],
             response_form=forms[1],
             parts=tuple(part.redacted(redactor) for part in self.parts),
@@ -130,6 +133,18 @@ class StepRow:
     """0 when no answer came."""
     failing: int
     """Checks that did not hold and fail the step."""
+
+
+@dataclass(frozen=True, slots=True)
+class ReportedValue:
+    """A value that a step put into the report on purpose."""
+
+    exchange: int
+    suite: str
+    case: str
+    step: str
+    name: str
+    value: str
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,6 +7,7 @@ from collections import Counter, defaultdict
 from datetime import UTC, datetime
 from xml.etree import ElementTree
 
+from juxtalogos.ledger import ReportedValue
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.report.view import RunView
 
@@ -20,6 +21,9 @@ def junit(data: RunView) -> bytes:
     suites: dict[str, list[ElementTree.Element]] = {}
     times: defaultdict[str, float] = defaultdict(float)
     details = _details(data)
+    reported: defaultdict[tuple[str, str], list[ReportedValue]] = defaultdict(list)
+    for value in data.reported:
+        reported[value.suite, value.case].append(value)
     for case in data.cases:
         element = ElementTree.Element(
             "testcase",
@@ -27,6 +31,11 @@ def junit(data: RunView) -> bytes:
             classname=_clean(case.suite.replace("/", ".")),
             time=f"{case.seconds:.3f}",
         )
+        told = reported.get((case.suite, case.case))
+        if told:
+            properties = ElementTree.SubElement(element, "properties")
+            for one in told:
+                ElementTree.SubElement(properties, "property", name=_clean(f"{one.step} {one.name}"), value=_clean(one.value))  # fmt: skip
         mark = _MARKS.get(case.verdict)
         if mark:
             detail = ElementTree.SubElement(

@@ -10,7 +10,16 @@ from functools import cached_property
 
 from juxtalogos.coverage import Coverage
 from juxtalogos.documents.positions import describe, excerpt, position
-from juxtalogos.ledger import CaseRecord, ExchangeQuery, ExchangeRecord, FoundResult, Ledger, RunRecord, StepRow
+from juxtalogos.ledger import (
+    CaseRecord,
+    ExchangeQuery,
+    ExchangeRecord,
+    FoundResult,
+    Ledger,
+    ReportedValue,
+    RunRecord,
+    StepRow,
+)
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import UsageError, nearest
 from juxtalogos.model.findings import CheckResult, ResultClass
@@ -55,6 +64,7 @@ class RunView:
     contracts: Contracts
     exchanges: Callable[[], Iterator[ExchangeRecord]]
     """All of the run, read from the ledger."""
+    reported: tuple[ReportedValue, ...] = ()
     coverages: tuple[tuple[Contract, Coverage], ...] = ()
     remarks: bool = True
     """Whether what is only doubtful is told."""
@@ -147,6 +157,7 @@ def run_view(
         tuple(found),
         contracts,
         lambda: ledger.exchanges(query),
+        tuple(ledger.reported(run.id)),
         remarks=remarks,
         interrupted=run.interrupted,
     )
@@ -175,6 +186,7 @@ def narrowed(view: RunView, *, suite: str = "", case: str = "", exchange: int = 
         cases=tuple(one for one in view.cases if (one.suite, one.case) in keys),
         steps=tuple(one for one in view.steps if one.id in ids),
         findings=findings,
+        reported=tuple(one for one in view.reported if one.exchange in ids),
         exchanges=lambda: iter(records),
         part=f"-exchange-{exchange}" if exchange else "-" + re.sub(r"[^A-Za-z0-9_-]+", "-", f"{suite}-{case}"),
     )

@@ -27,6 +27,7 @@ from juxtalogos.run.judge import Judgement, judge, judged_parts, unsigned, with_
 from juxtalogos.run.session import Session
 from juxtalogos.run.stop import Stop
 from juxtalogos.schema.patterns import PatternTimeout, compile_pattern
+from juxtalogos.suite.checks.reported import reported_values
 from juxtalogos.suite.checks.written import run_check, value_at
 from juxtalogos.suite.inputs import put
 from juxtalogos.suite.kept_answers import run_values
@@ -147,7 +148,7 @@ class _Attempt:
         record = ExchangeRecord(
             state.case, self.name, contract.name, operation.id, exchange, judgement.verdict, judgement.reason, judgement.results, judgement.hits,
             state.suite.name, known=tuple(run_values(state.scope).items())[:MAX_KNOWN], flows=step.flows, note=str(fill(step.description, state.scope, [])),
-            role=session.role, parts=(*(self.failed(number, one) for number, one in enumerate(exchange.tries, 1)), *(self.part(number, *part) for number, part in enumerate(parts, 1))),
+            reported=_reported(session, step, state), role=session.role, parts=(*(self.failed(number, one) for number, one in enumerate(exchange.tries, 1)), *(self.part(number, *part) for number, part in enumerate(parts, 1))),
         )  # fmt: skip
         return record, succeeded
 
@@ -172,6 +173,16 @@ class _Attempt:
             scope.steps[self.step.id] = outputs_of(self.state, self.step)
         except Exception:  # then there is nothing to be had: what depends on it is skipped, with that reason
             scope.steps.setdefault(self.step.id, {})
+
+
+def _reported(session: Session, step: Step, state: CaseState) -> tuple[tuple[str, str], ...]:
+    """What the step puts into the report; what a secret field holds is masked here, where its place is known."""
+    if not step.reported:
+        return ()
+    found = reported_values(step.reported, state.scope, state.suite.namespaces)
+    return tuple(
+        (name, session.redactor.result(CheckResult("", True, at, "", text)).observed) for name, at, text in found
+    )
 
 
 def _written(state: CaseState, step: Step, exchange: Exchange) -> tuple[tuple[CheckResult, ...], bool]:

@@ -97,6 +97,8 @@ class Step:
     """A clean-up step: run also after a failure, when what it needs is there."""
     flows: tuple[tuple[str, str], ...] = ()
     """(input, expression): which values of its request come from where."""
+    reported: tuple[tuple[str, WrittenCheck], ...] = ()
+    """(name, place) of values that are told in the report and not checked."""
     role: str = ""
     """The role of the target that it is sent as; the run's own where it names none."""
 

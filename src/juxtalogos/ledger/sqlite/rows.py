@@ -132,7 +132,7 @@ def exchange_record(row: Sequence[Any]) -> ExchangeRecord:
     told = json.loads(notes) if notes else {}
     return ExchangeRecord(
         case, step, contract, operation, exchange, Verdict(verdict), reason, results_of(results), (), suite, number, run,
-        _fields(told.get("known", {}).items()), _fields(told.get("flows", ())), str(told.get("note", "")), role, whole,
+        _fields(told.get("known", {}).items()), _fields(told.get("flows", ())), str(told.get("note", "")), _fields(told.get("reported", ())), role, whole,
         BodyForm(request_form), BodyForm(response_form),
     )  # fmt: skip
 
@@ -160,7 +160,7 @@ def _fields(pairs: Iterable[Sequence[str]]) -> tuple[tuple[str, str], ...]:
 
 
 def _notes(record: ExchangeRecord) -> str:
-    told = {"known": dict(record.known), "flows": record.flows, "note": record.note}
+    told = {"known": dict(record.known), "flows": record.flows, "note": record.note, "reported": record.reported}
     kept = {key: value for key, value in told.items() if value}
     return json.dumps(kept, separators=(",", ":")) if kept else ""
 

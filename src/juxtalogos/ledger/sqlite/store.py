@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import sqlite3
 import time
@@ -14,7 +15,7 @@ from typing import Any
 from urllib.parse import quote
 
 from juxtalogos.ledger.interface import JUDGED_KINDS, ExchangeQuery
-from juxtalogos.ledger.records import CaseRecord, ExchangeRecord, FoundResult, HitRow, RunRecord, StepRow
+from juxtalogos.ledger.records import CaseRecord, ExchangeRecord, FoundResult, HitRow, ReportedValue, RunRecord, StepRow
 from juxtalogos.ledger.sqlite.migrate import migrate
 from juxtalogos.ledger.sqlite.queries import RUN_QUERY, STEP_COLUMNS, condition, run_record, step_row
 from juxtalogos.ledger.sqlite.rows import Batch, exchange_record, results_of, store_batch
@@ -310,6 +311,12 @@ class SqliteLedger:
             FoundResult(finding, fingerprint, len(numbers), tuple(dict.fromkeys(numbers))[:MAX_EXCHANGES])
             for fingerprint, (finding, numbers) in grouped.items()
         ]
+
+    def reported(self, run: int) -> Iterator[ReportedValue]:
+        query = "SELECT id, suite, suite_case, step, notes FROM stored WHERE run = ? AND instr(notes, '\"reported\":') > 0 ORDER BY id"
+        for number, suite, case, step, notes in self._rows(query, (run,)):
+            for name, value in json.loads(notes).get("reported", ()):
+                yield ReportedValue(number, suite, case, step, name, value)
 
     def hits(self, runs: Iterable[int], contract: str) -> Iterator[HitRow]:
         query = "SELECT element, operation, status, media_type, count, exchange FROM hit WHERE run = ? AND contract = ?"

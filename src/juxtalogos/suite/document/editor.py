@@ -77,6 +77,13 @@ def add_checks(path: Path, case_id: str, step_id: str, checks: list[dict[str, An
                 listed.append(check)
 
 
+def add_reported(path: Path, case_id: str, step_id: str, values: dict[str, Any]) -> None:
+    """Lets a step put values into the report: name -> address, or a selector."""
+    with editing(path) as document:
+        step = step_of(workflow(document, case_id, path), step_id, path)
+        step.setdefault("x-juxtalogos-reported", {}).update(values)
+
+
 def _subject(check: Any) -> tuple[str, ...]:
     """What a check is about: its place and its test."""
     return tuple(

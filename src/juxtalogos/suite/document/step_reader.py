@@ -11,6 +11,8 @@ from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.location import Location
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.suite.checks.form import BadCheck
+from juxtalogos.suite.checks.reported import KEY as REPORTED
+from juxtalogos.suite.checks.reported import Reported, read_reported
 from juxtalogos.suite.checks.written import WrittenCheck, read_check
 from juxtalogos.suite.document.flows import flows_of
 from juxtalogos.suite.document.node_reader import KnownNames, NodeReader
@@ -22,7 +24,7 @@ from juxtalogos.suite.model import Action, CaseKey, Output, Payload, Replacement
 ID = re.compile(r"[A-Za-z0-9_\-]+")
 _KEYS = (
     "stepId", "description", "operationId", "operationPath", "workflowId", "parameters", "requestBody", "successCriteria", "onSuccess", "onFailure",
-    "outputs", "x-juxtalogos-always", "x-juxtalogos-checks", "x-juxtalogos-outputs", "x-juxtalogos-role",
+    "outputs", "x-juxtalogos-always", "x-juxtalogos-checks", "x-juxtalogos-outputs", "x-juxtalogos-reported", "x-juxtalogos-role",
 )  # fmt: skip
 
 
@@ -85,6 +87,7 @@ class StepReader:
             self.actions(step, "onFailure", at, known),
             str(step.get("description", "")),
             step.get("x-juxtalogos-always") is True,
+            reported=self.reported(step, at),
             role=reader.text(step, "x-juxtalogos-role", at) if "x-juxtalogos-role" in step else "",
         )  # fmt: skip
         self.before[step_id] = own
@@ -244,6 +247,16 @@ class StepReader:
                 reader.fail("`first` is true or false", place.child("first"), "write true, or leave it out")
             found.append(Output(name, str(output.get("context", "$response.body")), kind, selector, first))
         return tuple(found)
+
+    def reported(self, step: dict[str, Any], at: Location) -> Reported:
+        """The values that the step puts into the report."""
+        if REPORTED not in step:
+            return ()
+        place = at.child(REPORTED)
+        try:
+            return read_reported(step[REPORTED], place)
+        except BadCheck as error:
+            self.reader.fail(str(error), place.child(error.key) if error.key else place, error.mend)
 
     def checks(self, step: dict[str, Any], at: Location, known: KnownNames) -> list[WrittenCheck]:
         """The written checks of a step."""
