@@ -37,10 +37,12 @@ from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judge import Judgement
 from juxtalogos.run.session import Identity, Session, open_session
+from juxtalogos.run.system import up_for_calls
 from juxtalogos.suite.document.links import StepLink
 from juxtalogos.suite.document.outcomes import FORMS, criteria_of, outcome_seen
 from juxtalogos.suite.document.saving import place_of, save_call
 from juxtalogos.workspace import secrets
+from juxtalogos.workspace.trust import is_trusted
 
 if TYPE_CHECKING:
     from juxtalogos.workspace.config import Target
@@ -147,6 +149,11 @@ def run(args: _CallArguments) -> int:
     contract, operation = home.operation(args.operation)
     target = home.target(args.target, [contract.name])
     session = _session(args, home, contract, operation, target)
+    with up_for_calls(session, home.config, home.root):
+        return _call(args, home, session, contract, operation)
+
+
+def _call(args: _CallArguments, home: Workspace, session: Session, contract: Contract, operation: Operation) -> int:
     links: list[StepLink] = []
     if args.message:
         exchange = _send_message(args, session, contract, operation)
@@ -158,7 +165,7 @@ def run(args: _CallArguments) -> int:
         if args.each_media:
             return _call_each(args, home, session, contract, operation, inputs)
         exchange = _send(args, session, contract, operation, inputs)
-    home.remember_target(target, [contract.name])
+    home.remember_target(session.target, [contract.name])
     judgement, number = _told(args, home, session, contract, operation, exchange)
     if args.save and inputs is not None and _may_be_saved(args, exchange):
         _save(args, home, contract, operation, inputs, links, exchange, judgement, number)
@@ -197,6 +204,9 @@ def _told(
     exchange: Exchange,
 ) -> tuple[Judgement, int]:
     """The judgement of an exchange and its number, both shown."""
+    if exchange.response is None and session.target.system and not is_trusted(home.config):
+        told = f"the system of the target {session.target.name} was not started: nobody has trusted its commands (juxtalogos trust)"  # fmt: skip
+        terminal(args).note((told, "remark"))
     judgement = asked_again(session, contract, operation, exchange, session.judged(contract, operation, exchange))
     number = 0 if args.trial else keep_exchange(home, session, operation, exchange, judgement)
     shown = session.redactor.exchange(exchange)

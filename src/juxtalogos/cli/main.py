@@ -21,6 +21,7 @@ COMMANDS: dict[str, str] = {
     "call": "send one request and see what it says against the definition",
     "pin": "turn values of an answer into checks, or keep it whole",
     "compose": "write a suite for everything in a contract",
+    "rules": "switch a kind of check off, correct a dependency",
     "suite": "list, check, copy, rename, move, remove cases and steps",
     "run": "run suites against a target",
     "audit": "judge recorded exchanges",

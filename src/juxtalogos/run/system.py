@@ -6,8 +6,8 @@ import asyncio
 import contextlib
 import os
 import signal
-from collections.abc import AsyncIterator, Awaitable, Callable
-from contextlib import asynccontextmanager
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator
+from contextlib import asynccontextmanager, contextmanager
 from dataclasses import replace
 from pathlib import Path
 
@@ -16,7 +16,8 @@ from juxtalogos.exchange.transport import Transport
 from juxtalogos.model.errors import ConfigError
 from juxtalogos.model.exchange import Request
 from juxtalogos.run.session import Session
-from juxtalogos.workspace.config import SystemCommands
+from juxtalogos.workspace.config import Config, SystemCommands
+from juxtalogos.workspace.trust import is_trusted
 
 COMMAND_LIMIT = 120.0
 """Seconds for a reset or stop command."""
@@ -42,6 +43,33 @@ async def running_system(session: Session, workspace: Path) -> AsyncIterator[Non
             with contextlib.suppress(ConfigError):
                 await run_command(system.stop, workspace, "stop")
         await _end(process)
+
+
+@contextmanager
+def up_for_calls(session: Session, config: Config, workspace: Path) -> Iterator[None]:
+    """The target's system, up for single calls: as it is found where it answers; else started, where its commands are trusted, and stopped again."""
+    system = session.target.system
+    if system is None or not system.start or not is_trusted(config):
+        yield
+        return
+    with asyncio.Runner() as runner:
+        if system.ready and runner.run(_answers(session, system)):
+            yield
+            return
+        up = running_system(session, workspace)
+        runner.run(up.__aenter__())
+        try:
+            yield
+        finally:
+            runner.run(up.__aexit__(None, None, None))
+
+
+async def _answers(session: Session, system: SystemCommands) -> bool:
+    if origin(system.ready) not in session.target.origins():
+        return False
+    async with Transport(replace(session.options, connect_timeout=1, timeout=2)) as transport:
+        exchange = await transport.send(Request("GET", system.ready))
+        return exchange.response is not None and exchange.response.status < 500
 
 
 def resetting(session: Session, workspace: Path) -> Callable[[], Awaitable[None]] | None:
