@@ -159,6 +159,13 @@ def test_a_catalogue(home: Path, jux: Callable[..., Result]) -> None:
         found = jux("import", url + "/cat", "-C", home, status=1)
         assert "read quay" in found.out and "read tides" in found.out
         assert "other origins are not followed" in found.err and "404" in found.err
+        some = jux("import", url + "/cat", "--entry", "tides", "--replace", "-C", home)
+        assert "read again tides" in some.out and "quay" not in some.out
+        assert f"targets set NAME {url}/x --contract tides" in some.err
+        assert (
+            "did you mean tides.yaml" in jux("import", url + "/cat", "--entry", "tydes.yaml", "-C", home, status=2).err
+        )
+        assert "no catalogue" in jux("import", url + "/quay.yaml", "--entry", "quay", "-C", home, status=2).err
         handler.pages["/.well-known/api-catalog"] = (200, {}, linkset.replace("deep/tides", "/deep/tides").encode())
         found = jux("import", url + "/.well-known/api-catalog", "-C", home, "--json", status=1)
         assert [one["contract"] for one in found.json["contracts"]] == ["quay", "tides"]

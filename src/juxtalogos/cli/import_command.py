@@ -59,6 +59,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--name", default="", help="the contract's name; made from the file's when left out")
     parser.add_argument("--root", default="", metavar="FILE", help="in a folder or archive: the file to begin with")
     parser.add_argument(
+        "--entry",
+        action="append",
+        default=[],
+        metavar="TEXT",
+        help="of a catalogue: only definitions with this text in their address",
+    )
+    parser.add_argument(
         "--replace", action="store_true", help="take the place of a contract of that name from elsewhere"
     )
     parser.add_argument("--refresh", action="store_true", help="read the sources of one contract, or of all, again")
@@ -87,6 +94,7 @@ class _ImportArguments(Arguments):
     root: str
     refresh: bool
     replace: bool
+    entry: list[str]
     credential: list[str]
     header: list[str]
     proxy: str
@@ -108,7 +116,7 @@ def run(args: _ImportArguments) -> int:
     elif not args.source:
         raise UsageError("no source is given", mend="juxtalogos import FILE, FOLDER, ARCHIVE or URL")
     else:
-        found = [(one, None) for one in read_source(args.source, _access(args), args.root, args.name)]
+        found = [(one, None) for one in read_source(args.source, _access(args), args.root, args.name, args.entry)]
     statuses = [_finish(args, home, one, before) for one, before in found]
     if args.json:
         data = [_as_data(one.contract, before) for one, before in found if one.contract]
@@ -138,7 +146,7 @@ def _finish(args: _ImportArguments, home: Workspace, found: Imported, before: Co
     kept = bool(contract.operations or contract.outgoing)
     replaced = keep(home, found) if kept else False
     if not args.json:
-        _tell(args, contract, kept, replaced)
+        _tell(args, contract, kept, replaced, found.base)
         if before is not None and kept:
             _tell_changes(args, contract, before)
     if not kept:
@@ -253,7 +261,7 @@ def _tell_faults(args: Arguments, contract: Contract) -> None:
         out.line((f"{told} of {len(kinds)} kinds in all", "note"))
 
 
-def _tell(args: Arguments, contract: Contract, kept: bool, replaced: bool) -> None:
+def _tell(args: Arguments, contract: Contract, kept: bool, replaced: bool, base: str) -> None:
     out = terminal(args)
     _tell_faults(args, contract)
     if not kept:
@@ -269,6 +277,8 @@ def _tell(args: Arguments, contract: Contract, kept: bool, replaced: bool) -> No
     if out.verbose:
         for uri, document in contract.documents.items():
             out.note((f"document {uri}: {document.syntax}, {len(document.text):,} bytes", "note"))
+    if base:
+        out.note((f"the catalogue says that it is served at {base}; to use that: juxtalogos targets set NAME {base} --contract {contract.name}", "note"))  # fmt: skip
     for server in contract.servers:
         out.note(
             (

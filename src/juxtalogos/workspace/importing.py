@@ -8,7 +8,7 @@ import os
 import re
 import shutil
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
@@ -17,7 +17,7 @@ from urllib.parse import unquote
 
 from juxtalogos.formats import format_of, read_contract
 from juxtalogos.model.contract import Contract
-from juxtalogos.model.errors import ConfigError, DocumentError, JuxtalogosError, UsageError, quoted
+from juxtalogos.model.errors import ConfigError, DocumentError, JuxtalogosError, UsageError, nearest, quoted
 from juxtalogos.workspace import cache
 from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.remote import MASKED, Access
@@ -34,6 +34,8 @@ class Imported:
     access: Access
     root: str = ""
     error: JuxtalogosError | None = None
+    base: str = ""
+    """Where its catalogue says that the service is."""
 
 
 MAX_DEEP = 5
@@ -42,28 +44,42 @@ MAX_LISTED = 1_000
 """Definitions of one catalogue, those of the catalogues that it lists among them."""
 
 
-def read_source(text: str, access: Access, root: str = "", name: str = "") -> Iterator[Imported]:
-    """The contract of a source, or those of a catalogue. Nothing is written."""
-    yield from _read(text, access, root, name, (), [MAX_LISTED])
+def read_source(
+    text: str, access: Access, root: str = "", name: str = "", entries: Sequence[str] = ()
+) -> Iterator[Imported]:
+    """The contract of a source, or those of a catalogue: all, or those in whose address one of `entries` stands. Nothing is written."""
+    yield from _read(text, access, root, name, (), [MAX_LISTED], entries)
 
 
 def _read(
-    text: str, access: Access, root: str, name: str, above: tuple[str, ...], left: list[int]
+    text: str,
+    access: Access,
+    root: str,
+    name: str,
+    above: tuple[str, ...],
+    left: list[int],
+    entries: Sequence[str] = (),
+    base: str = "",
 ) -> Iterator[Imported]:
     """`above`: the catalogues that led here; `left`: how many more definitions may be read."""
     with open_source(text, access) as source:
         if not source.listed:
+            if entries and not above:
+                raise UsageError("this is no catalogue, so it has no entries", where=text, mend="leave --entry out")
             others = source.names() if source.names is not None else []
-            yield Imported(source.told, _contract(source.fetch, root or find_root(source), name, others), access, root)
+            yield Imported(
+                source.told, _contract(source.fetch, root or find_root(source), name, others), access, root, base=base
+            )
             return
-        listed = dict.fromkeys(source.listed)
+        listed = {one.address: one.base for one in source.listed}
+    listed = _chosen(listed, entries, text) if entries and not above else listed
     if name and len(listed) > 1:
         raise UsageError(
             f"the catalogue lists {len(listed)} definitions, which cannot all be called {name}",
             where=text,
             mend="leave --name out, or import one of them: " + ", ".join(list(listed)[:5]),
         )
-    for address in listed:
+    for address, served in listed.items():
         try:
             _allowed(address, text, access)
             if address in (text, *above) or len(above) >= MAX_DEEP:
@@ -71,9 +87,18 @@ def _read(
             left[0] -= 1
             if left[0] < 0:
                 raise DocumentError(f"more than {MAX_LISTED:,} definitions are listed", where=address)
-            yield from _read(address, access, root, name, (*above, text), left)
+            yield from _read(address, access, root, name, (*above, text), left, entries, served)
         except DocumentError as error:
             yield Imported(address, None, access, error=error)
+
+
+def _chosen(listed: Mapping[str, str], entries: Sequence[str], where: str) -> dict[str, str]:
+    """Those whose address has one of the texts in it; UsageError for a text that is in none."""
+    for entry in entries:
+        if not any(entry in address for address in listed):
+            names = [address.rstrip("/").rpartition("/")[2] for address in listed]
+            raise UsageError(f"the catalogue lists nothing with {quoted(entry)} in its address", where=where, mend=nearest(entry, names))  # fmt: skip
+    return {address: base for address, base in listed.items() if any(entry in address for entry in entries)}
 
 
 def _allowed(address: str, catalogue: str, access: Access) -> None:

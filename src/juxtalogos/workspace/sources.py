@@ -29,6 +29,15 @@ CATALOGUE = "/.well-known/api-catalog"
 
 
 @dataclass(frozen=True, slots=True)
+class Entry:
+    """A definition that a catalogue lists."""
+
+    address: str
+    base: str = ""
+    """The address of the service itself, where the catalogue says it (RFC 9727, section 4: the link's context)."""
+
+
+@dataclass(frozen=True, slots=True)
 class Source:
     """Documents to be read; `root` is the one to begin with, empty where it is to be found among `names`."""
 
@@ -37,8 +46,8 @@ class Source:
     fetch: Fetch
     root: str = ""
     names: Callable[[], list[str]] | None = None
-    listed: tuple[str, ...] = ()
-    """For a catalogue: the addresses of the definitions that it lists."""
+    listed: tuple[Entry, ...] = ()
+    """For a catalogue: the definitions that it lists."""
 
 
 @contextmanager
@@ -213,8 +222,8 @@ def _loaded(uri: str, data: bytes, told: str) -> Document:
         raise
 
 
-def _listed(data: bytes, base: str) -> Iterator[str]:
-    """Addresses of the definitions in a linkset (RFC 9264, section 4.2; RFC 9727): its `service-desc` links."""
+def _listed(data: bytes, base: str) -> Iterator[Entry]:
+    """The definitions in a linkset (RFC 9264, section 4.2; RFC 9727): its `service-desc` links."""
     try:
         value: Any = parse_json(data)
     except NotJson:
@@ -222,6 +231,8 @@ def _listed(data: bytes, base: str) -> Iterator[str]:
     contexts = value.get("linkset") if isinstance(value, dict) else None
     for context in contexts if isinstance(contexts, list) else ():
         links = context.get("service-desc") if isinstance(context, dict) else None
+        anchor = context.get("anchor") if isinstance(context, dict) else None
+        served = urljoin(base, anchor) if isinstance(anchor, str) else ""
         for link in links if isinstance(links, list) else ():
             if isinstance(link, dict) and isinstance(link.get("href"), str):
-                yield urljoin(base, link["href"])
+                yield Entry(urljoin(base, link["href"]), served if served.startswith(("http://", "https://")) else "")
