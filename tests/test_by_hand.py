@@ -124,6 +124,26 @@ SLIPS = (
     (("targets", "set", "local", "--credential", "harbourKey=s3cret"), "names no secret by reference", "env:NAME"),
     (("targets", "set", "lo cal", "http://127.0.0.1:1", "--every"), "is no target name", ""),
     (("coverage", "--contract", "berhts"), "there is no contract berhts", "berths"),
+    (("call", "--url", "http://127.0.0.1:9/x/{berth}", "--save", "a#b"), "{berth} in the URL has no value", "--set berth=VALUE"),
+    (("call", "--url", "http://127.0.0.1:9/x/{berth}", "--set", "bert=1", "--save", "a#b"), "the URL has no {bert}", ""),
+    (("call", "--url", "http://127.0.0.1:9/x", "--save", "a#b", "--contract", "berths"), "is a contract of a definition", "--contract NAME"),
+    (("call", "--url", "http://127.0.0.1:9/x", "--save", "a#b", "--target", "http://127.0.0.1:9"), "a target with a name", ""),
+    (("call", "--url", "http://127.0.0.1:9/x?token=s3cret", "--save", "a#b"), "carries a credential as token", "--credential"),
+    (("call", "uploadStowagePlan", "--set", "callId=PC-1000", "--set", "body=file:plan.cvs"), "no such file", "file:PATH"),
+    (("call", "uploadStowagePlan", "--set", "callId=PC-1000", "--set", "body=file:../s"), "is no file that may be sent", "in the workspace"),
+    (("call", "getVessel", "--set", "vesselId=@last#$.vesselNo"), "nothing at $.vesselNo", "pin --list"),
+    (("call", "getVessel", "--set", "vesselId=@last#$.["), "is no JSONPath", "$.items"),
+    (("suite", "set", "kept#one#getVessel", "vesselId=@registerVessel#$.vesselNo"), "has vesselNo", "vesselId"),
+    (("suite", "set", "kept#one#getVessel", "vesselId=@registerVessel#vesselId"), "vesselId", "/vesselId"),
+    (("suite", "table", "kept#one", "rows.csv", "--once", "regster"), "there is no step regster", "registerVessel"),
+    (("pin", "body/nme", "--report-as", "name"), "nothing at body/nme", "body/name"),
+    (("pin", "--renew", "vessls"), "the kept answer is gone", "pin --whole vessls"),
+    (("rules", "getVesel", "--off", "body.format", "--reason", "local times"), "no operation getVesel", "getVessel"),
+    (("rules", "getVessel", "--off", "body.formt", "--reason", "local times"), "no kind of check body.formt", "body.format"),
+    (("rules", "getVessel", "--off", "body.format"), "for a reason", "--reason"),
+    (("rules", "--remove", "4"), "there is no rule 4", "juxtalogos rules"),
+    (("rules", "allotBerth", "body/berthId=@listBerth#/0/berthId"), "unknown operation listBerth", "listBerths"),
+    (("rules", "allotBerth", "body/berthId=@listBerths#/0/bertId"), "has /0/bertId", "/0/berthId"),
 )  # fmt: skip
 
 
@@ -140,15 +160,16 @@ def test_slips_are_refused_before_anything_is_sent(
     (home / "tables").mkdir(exist_ok=True)
     (home / "tables" / "rows.csv").write_text("kind\nbulk\n")
     before = go("exchanges", "@last", "--json").json["exchange"]
-    suite = (home / "suites" / "kept.arazzo.yaml").read_bytes()
-    assert len(SLIPS) >= 40
+    kept = [home / "suites" / "kept.arazzo.yaml", home / "juxtalogos.toml"]
+    files = [path.read_bytes() for path in kept]
+    assert len(SLIPS) >= 60
     for words, what, mend in SLIPS:
         assert main([*words, "-C", str(home)]) == 2, words  # in this process: a start for each takes long
         told = capsys.readouterr().err.replace("'", "")
         assert what in told and mend in told, (words, told)
         assert "s3cret" not in told
     assert go("exchanges", "@last", "--json").json["exchange"] == before
-    assert (home / "suites" / "kept.arazzo.yaml").read_bytes() == suite
+    assert [path.read_bytes() for path in kept] == files and not (home / "definitions" / "calls").exists()
 
 
 def test_a_run_of_a_selection(office: tuple[Path, Jux]) -> None:

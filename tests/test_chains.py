@@ -357,7 +357,7 @@ def test_selecting_by_xpath_and_jsonpath() -> None:
     assert select_json("$[?search(@, '(a+)+$')]", ["a" * 40 + "!"]) == []
 
 
-@pytest.mark.parametrize("walk", ["testing-walk.md", "two-services-walk.md"])
+@pytest.mark.parametrize("walk", ["testing-walk.md", "two-services-walk.md", "by-hand-walk.md"])
 def test_walks_as_they_are_written(tmp_path: Path, walk: str) -> None:
     """Every line of a walk in docs/, in one folder; what a paragraph says it says must be there."""
     import os
@@ -371,7 +371,9 @@ def test_walks_as_they_are_written(tmp_path: Path, walk: str) -> None:
     bin_folder = tmp_path / "bin"
     bin_folder.mkdir()
     (bin_folder / "jux").write_text(f'#!/bin/sh\nexec {sys.executable} -m juxtalogos "$@"\n', "utf-8")
-    (bin_folder / "jux").chmod(0o755)
+    (bin_folder / "python").write_text(f'#!/bin/sh\nexec {sys.executable} "$@"\n', "utf-8")
+    for name in ("jux", "python"):
+        (bin_folder / name).chmod(0o755)
     environment = {
         **os.environ,
         "PATH": f"{bin_folder}:{os.environ['PATH']}",

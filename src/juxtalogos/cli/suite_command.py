@@ -14,7 +14,7 @@ from juxtalogos.model.exchange import Exchange
 from juxtalogos.suite.advice import Advice, lacking, linkable, missing_files, near_copies
 from juxtalogos.suite.document.managing import SuitePlace, copy_place, place_of, remove, rename, tag
 from juxtalogos.suite.document.reader import find_suite, read_suites, suite_paths
-from juxtalogos.suite.document.setting import add_check, attach_table, run_once, set_input
+from juxtalogos.suite.document.setting import add_check, attach_table, run_once, set_input, step_at
 from juxtalogos.suite.model import Suite
 from juxtalogos.suite.tables import rows_of, table_path
 from juxtalogos.workspace.workspace import Workspace, find_workspace
@@ -124,6 +124,10 @@ def _table(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
     out = terminal(args)
     if not place.case or place.step or len(args.to) > 1 or not (args.to or args.once):
         raise UsageError("a case and a file are needed", mend="juxtalogos suite table SUITE#CASE FILE")
+    if args.once:
+        step_at(
+            home, SuitePlace(place.suite, place.case, args.once)
+        )  # what is mistyped is told before anything is written
     if args.to:
         _attach(args, home, place)
     if args.once:

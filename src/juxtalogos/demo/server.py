@@ -11,6 +11,7 @@ import json
 import re
 from collections.abc import Callable, Mapping
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from importlib import resources
 from types import MappingProxyType
 from urllib.parse import parse_qs, unquote, urlsplit
 
@@ -90,6 +91,9 @@ class Handler(BaseHTTPRequestHandler):
     def dispatch(self, path: str, call: Call) -> Reply:
         if path == "/ready":
             return Reply(200, text="ready", media_type="text/plain")
+        if path == f"{PREFIX}/berths.yaml" and self.command == "GET":
+            text = resources.files("juxtalogos.demo").joinpath("berths.yaml").read_text("utf-8")
+            return Reply(200, text=text, media_type="application/yaml")
         if path == "/reset" and self.command == "POST":
             self.harbour.reset()
             self.office.reset()

@@ -219,6 +219,10 @@ def _case_link(at: Place, address: str, case_id: str, step_id: str, source: str)
     case = at.suite.case(case_id)
     if case is None or case.id == at.case.id:
         known = [one.id for one in at.suite.cases if one.id != at.case.id]
+        if at.case.step(case_id) is not None:
+            raise UsageError(
+                f"{quoted(f'{case_id}#{step_id}')} is no place in an answer", mend=f"write @{case_id}#/{step_id}"
+            )
         raise UsageError(f"{quoted(case_id)} is no other case of {at.suite.name}", mend=nearest(case_id, known) or f"write @STEP#/path for a step of {at.case.id}")  # fmt: skip
     step = case.step(step_id)
     if step is None:
