@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from socket import create_connection, socket
 
 import pytest
 import yaml
@@ -317,3 +319,38 @@ def test_inputs_of_cases_in_other_suites_that_are_needed_may_be_given(office: tu
     path.write_text(yaml.safe_dump(document, sort_keys=False))
     assert "passed" in go("run", "second", "--set", "vessel=V-9998").out
     assert "no case has an input vesel" in go("run", "second", "--set", "vesel=V-9998", status=2).err
+
+
+def test_a_recorded_exchange_becomes_a_step(office: tuple[Path, Jux], tmp_path: Path) -> None:
+    """Recorded, judged, pinned and saved in one: REST and SOAP, each with what its request said."""
+    home, go = office
+    go("call", "getBerth", "--set", "berthId=B4")
+    go("call", "planJob", "--set", "body/order/vessel/name=Tern")
+    go("exchanges", "--har", tmp_path / "day.har")
+    go("audit", tmp_path / "day.har", "--target", "quay", "--contract", "pilotage")
+    assert "make one of it with --save" in go("pin", "body/job/state").err
+    assert "nothing at body/job/stat" in go("pin", "body/job/stat", "--save", "seen#plan", status=2).err
+    assert not (home / "suites" / "seen.arazzo.yaml").exists()
+    go("pin", "body/job/state", "--exchange", "@planJob", "--save", "seen#plan")
+    go("pin", "--whole", "berth", "--exchange", "@getBerth", "--save", "berths#seen")
+    (plan,) = steps_of(home, "seen")
+    assert plan["requestBody"]["payload"]["order"]["vessel"]["name"] == "Tern"  # type: ignore[index]
+    for suite, target in (("seen", "quay"), ("berths", "local")):
+        assert go("run", suite, "--target", target, "--json").json["verdict"] == "passed"
+
+
+def test_a_trusted_system_is_started_for_a_call(berths: Path, jux: Jux) -> None:
+    with socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    words = [sys.executable, "-m", "juxtalogos", "demo", "--serve", "--port", str(port), "--deviations", "none"]
+    base = f"http://127.0.0.1:{port}"
+    jux("targets", "set", "own", f"{base}/v1", "-C", berths)
+    with (berths / "juxtalogos.toml").open("a") as out:
+        out.write(f'\n[targets.own.system]\nstart = {words!r}\nready = "{base}/ready"\n')
+    untrusted = jux("call", "listBerths", "--target", "own", "-C", berths, status=3)
+    assert "nobody has trusted its commands" in untrusted.err
+    jux("trust", "-C", berths)
+    assert "passed  listBerths" in jux("call", "listBerths", "--target", "own", "-C", berths).out
+    with pytest.raises(OSError), create_connection(("127.0.0.1", port), 1):  # and stopped again
+        pass

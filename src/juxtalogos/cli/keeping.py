@@ -11,7 +11,9 @@ from typing import Any
 from juxtalogos.cli.earlier import answer_value
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD
 from juxtalogos.cli.terminal import Terminal
+from juxtalogos.exchange.redact import MASK
 from juxtalogos.exchange.transport import Transport
+from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, open_ledger
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange
@@ -19,6 +21,9 @@ from juxtalogos.run.again import run_again
 from juxtalogos.run.known import known_values, made_places
 from juxtalogos.run.session import open_session
 from juxtalogos.suite.comparing import Allowed, proposed
+from juxtalogos.suite.document.outcomes import criteria_of, outcome_seen
+from juxtalogos.suite.document.reader import suite_name, suite_paths
+from juxtalogos.suite.document.saving import place_of, save_call
 from juxtalogos.suite.kept_answers import kept_path, read_kept, read_rules, write_kept, write_rules
 from juxtalogos.workspace.workspace import Workspace
 
@@ -47,6 +52,41 @@ def keep_whole(
         write_rules(home.root, record.contract, record.operation, allowed)
     path = write_kept(home.root, name, record.contract, record.operation, value, known_values(record))
     out.line("kept: ", (path.relative_to(home.root), "name"))
+
+
+def is_step(home: Workspace, record: ExchangeRecord) -> bool:
+    """Whether an exchange was a step of a suite that is there."""
+    if not record.suite or not record.step or "/" in record.step:
+        return False
+    return record.suite in {suite_name(path, home) for path in suite_paths(home)}
+
+
+def saved_as_step(home: Workspace, record: ExchangeRecord, where: str) -> ExchangeRecord:
+    """An exchange, recorded or called, made a step of a case, held to the outcome it had; UsageError when nobody knows what it calls."""
+    suite, case = place_of(where)
+    contract = home.contract(record.contract) if record.contract in home.contract_names() else None
+    operation = contract.operation(record.operation) if contract else None
+    if contract is None or operation is None or record.exchange is None:
+        raise UsageError(f"exchange {record.id} is of no operation that is known", mend="import its definition, and judge it: juxtalogos audit FILE")  # fmt: skip
+    wire, request = wire_of(contract), record.exchange.request
+    bases = _bases(request.url)
+    base = next((one for one in bases if operation in wire.match(request, one)), home.target(None, [contract.name]).base_url(contract))  # fmt: skip
+    inputs = wire.taken(operation, request, base)
+    told = str(inputs.values) + str(inputs.body)
+    if MASK in told:
+        raise UsageError(f"exchange {record.id} held a secret, which is not kept", mend="call it instead, with an input in its place")  # fmt: skip
+    outcome = outcome_seen(operation, record.exchange, wire.decode(operation, record.exchange))
+    _, step = save_call(home.suites, where, contract, operation, inputs, (), record.role, criteria_of(outcome, operation))  # fmt: skip
+    with open_ledger(home.ledger_path, write=True) as ledger:
+        ledger.assign(record.id, suite, case, step)
+    return replace(record, suite=suite, case=case, step=step)
+
+
+def _bases(url: str) -> list[str]:
+    """What a URL may be below: its origin, and each part of its path."""
+    scheme, _, rest = url.partition("?")[0].partition("://")
+    origin, *parts = rest.split("/")
+    return ["/".join([f"{scheme}://{origin}", *parts[:count]]) for count in range(len(parts))]
 
 
 def renew(out: Terminal, home: Workspace, record: ExchangeRecord, name: str, *, yes: bool) -> int:

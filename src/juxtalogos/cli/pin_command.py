@@ -7,7 +7,7 @@ from functools import partial
 from typing import Any
 
 from juxtalogos.cli.earlier import exchange_named
-from juxtalogos.cli.keeping import keep_whole, renew
+from juxtalogos.cli.keeping import is_step, keep_whole, renew, saved_as_step
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.formats import wire_of
@@ -66,6 +66,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="NAME",
         help="check nothing: put the value into every report under this name",
     )
+    parser.add_argument(
+        "--save", default="", metavar="SUITE#CASE", help="make a step of the exchange first, such as of a recorded one"
+    )
     parser.add_argument("--note", default="", help="why, in your words; told when the check fails")
     add_common(parser)
 
@@ -93,15 +96,18 @@ class _PinArguments(Arguments):
     yes: bool
     note: str
     report_as: str
+    save: str
 
 
 def run(args: _PinArguments) -> int:
     home, out = workspace(args), terminal(args)
     record = exchange_named(home, args.exchange)
-    assert record.exchange is not None and record.exchange.response is not None
+    exchange = record.exchange
+    assert exchange is not None and exchange.response is not None
     if args.renew:
         return renew(out, home, record, args.renew, yes=args.yes)
     if args.whole:
+        record = _as_step(args, home, record)
         check = {"at": "body", "kept": args.whole, **({"note": args.note} if args.note else {})}
         give = partial(_give, args, home, record, [check])
         keep_whole(out, home, record, args.whole, give, twice=args.twice)
@@ -109,8 +115,8 @@ def run(args: _PinArguments) -> int:
     contract = home.contract(record.contract) if record.contract in home.contract_names() else None
     prefixes = {uri: prefix for prefix, uri in contract.namespaces} if contract else {}
     operation = contract.operation(record.operation) if contract else None
-    value = wire_of(contract).decode(operation, record.exchange).value if contract and operation else ABSENT
-    found = places(record.exchange.response, prefixes, value)
+    value = wire_of(contract).decode(operation, exchange).value if contract and operation else ABSENT
+    found = places(exchange.response, prefixes, value)
     if args.list or not args.place:
         if args.json:
             out.json(
@@ -128,18 +134,28 @@ def run(args: _PinArguments) -> int:
             out.table(("number", "place", "value", "address"), rows, styles=("", "name"), right=(0,))
             out.note((f"exchange {record.id}: {record.operation}; hold some fast: juxtalogos pin NUMBER ...", "note"))
         return EXIT_HELD
+    chosen_places = [chosen(found, word) for word in args.place]
     if args.report_as:
-        return _report(args, home, record, [chosen(found, word) for word in args.place])
+        return _report(args, home, record, chosen_places)
     held = {name: _operand(name, getattr(args, name)) for name, _, _ in LIMITS if getattr(args, name) is not None}
     checks = [
         check
-        for place in (chosen(found, word) for word in args.place)
+        for place in chosen_places
         for check in ([{**place.where, name: operand} for name, operand in held.items()] or [place.check(args.test)])
     ]
     if args.note:
         checks = [{**check, "note": args.note} for check in checks]
-    _give(args, home, record, checks)
+    _give(args, home, _as_step(args, home, record), checks)
     return EXIT_HELD
+
+
+def _as_step(args: _PinArguments, home: Workspace, record: ExchangeRecord) -> ExchangeRecord:
+    """The exchange, made a step where that is asked for."""
+    if not args.save:
+        return record
+    made = saved_as_step(home, record, args.save)
+    terminal(args).note(f"saved as {made.suite}#{made.case}#{made.step}")
+    return made
 
 
 def _operand(name: str, text: str) -> Any:
@@ -168,10 +184,11 @@ def _data(number: int, place: AnswerPlace) -> dict[str, Any]:
 def _report(args: _PinArguments, home: Workspace, record: ExchangeRecord, places: list[AnswerPlace]) -> int:
     if len(places) != 1:
         raise UsageError("one value goes under one name", mend="name one place: juxtalogos pin PLACE --report-as NAME")
+    record = _as_step(args, home, record)
     where: Any = places[0].at or {"xpath": places[0].xpath}
     out, case = terminal(args), record.case.partition("[")[0]
-    if not record.suite or not record.step or "/" in record.step:
-        raise UsageError("this exchange is no step of a suite", mend="save the call first: juxtalogos call ... --save SUITE#CASE")  # fmt: skip
+    if not is_step(home, record):
+        raise UsageError("this exchange is no step of a suite", mend="make one of it: --save SUITE#CASE")
     add_reported(find_suite(home, record.suite), case, record.step, {args.report_as: where})
     out.line("reported as ", (args.report_as, "name"), f": {places[0].address} of {record.suite}#{case}#{record.step}")
     return EXIT_HELD
@@ -181,11 +198,9 @@ def _give(args: _PinArguments, home: Workspace, record: ExchangeRecord, checks: 
     """Adds checks to the step that an exchange was; prints them where it was none."""
     out = terminal(args)
     case = record.case.partition("[")[0]
-    if not record.suite or not record.step or "/" in record.step:
+    if not is_step(home, record):
         out.raw(to_yaml({"x-juxtalogos-checks": checks}))
-        out.note(
-            ("this exchange is no step of a suite: put the checks where they belong, or call with --save first", "note")
-        )
+        out.note(("this exchange is no step of a suite: make one of it with --save SUITE#CASE", "note"))
         return
     path = find_suite(home, record.suite)
     add_checks(path, case, record.step, checks)
