@@ -112,6 +112,12 @@ def jux(tmp_path: Path) -> Callable[..., Result]:
     return run
 
 
+@pytest.fixture(autouse=True)
+def own_data(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What is trusted is kept for each test by itself, also where a command runs in the test's own process."""
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "home" / "data"))
+
+
 @contextmanager
 def serving(deviations: str = "none") -> Iterator[str]:
     """The harbour's base URL."""
@@ -142,9 +148,20 @@ def berths(tmp_path: Path, jux: Callable[..., Result]) -> Path:
     return home
 
 
+def trusting(home: Path) -> None:
+    """Allows everything that a workspace names, as its user, in the home that the `jux` fixture gives its processes."""
+    from juxtalogos.workspace.trust import Trust
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setenv("XDG_DATA_HOME", str(home.parent / "home" / "data"))
+        trust = Trust(home)
+        trust.allow(commands=bool(trust.commands), sends=trust.sends)
+
+
 def add_target(home: Path, url: str) -> None:
     with (home / "juxtalogos.toml").open("a", encoding="utf-8") as out:
         out.write(f'\n[targets.local]\nurl = "{url}"\n\n[targets.local.credentials.harbourKey]\nenv = "MERROW_KEY"\n')
+    trusting(home)
 
 
 KEY_ENV = {"MERROW_KEY": KEY}

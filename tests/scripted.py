@@ -15,6 +15,7 @@ import pytest
 from conftest import definition
 from juxtalogos.ledger import CaseRecord, ExchangeQuery, ExchangeRecord, open_ledger
 from juxtalogos.ledger.recorder import Recorder
+from juxtalogos.model.errors import ConfigError
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.binding import bind
@@ -28,6 +29,7 @@ from juxtalogos.suite.document.reader import read_suites, suite_paths
 from juxtalogos.suite.document.writer import to_yaml
 from juxtalogos.workspace.importing import keep, read_source
 from juxtalogos.workspace.remote import Access
+from juxtalogos.workspace.trust import Trust
 from juxtalogos.workspace.workspace import Workspace, init_workspace
 
 BASE = "http://quay.test/v1"
@@ -155,6 +157,7 @@ class Bench:
         for imported in read_source(str(root / "quay.yaml"), Access(), name="quay"):
             keep(self.home, imported)
         self.monkeypatch = monkeypatch
+        monkeypatch.setenv("XDG_DATA_HOME", str(root.parent / "home" / "data"))
         monkeypatch.setenv("LINE_KEY", "ebb-and-flow-77")
         self.configure("")
 
@@ -162,6 +165,9 @@ class Bench:
         text = f'[targets.here]\nurl = "{BASE}"\n{target}\n[targets.here.credentials.lineKey]\nenv = "LINE_KEY"\n{more}'
         (self.home.root / "juxtalogos.toml").write_text(text, "utf-8")
         self.home = Workspace(self.home.root)
+        with contextlib.suppress(ConfigError):  # what is wrong on purpose is told when it is run
+            trust = Trust(self.home.root)
+            trust.allow(sends=trust.sends)
 
     def suite(self, *cases: Mapping[str, Any], name: str = "work") -> None:
         document = {

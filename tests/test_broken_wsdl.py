@@ -9,7 +9,7 @@ from pathlib import Path
 
 from lxml import etree
 
-from conftest import KEY_ENV, Result, serving
+from conftest import KEY_ENV, Result, serving, trusting
 from juxtalogos.exchange.har import read_har
 from juxtalogos.formats import FORMATS, wire_of
 from juxtalogos.model.contract import Contract
@@ -36,6 +36,7 @@ def answered(tmp_path: Path, jux: Callable[..., Result]) -> list[Exchange]:
         jux("compose", "pilotage", "-C", home)
         with (home / "juxtalogos.toml").open("a") as config:
             config.write(f'\n[targets.quay]\nurl = "{url}"\n[targets.quay.credentials.token]\nuser = "desk"\nenv = "MERROW_KEY"\n')  # fmt: skip
+        trusting(home)
         jux("run", "-C", home, env=KEY_ENV)
         jux("exchanges", "--har", tmp_path / "all.har", "-C", home)
     text = (tmp_path / "all.har").read_bytes().replace(url.encode(), BASE.encode())

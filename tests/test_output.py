@@ -13,7 +13,7 @@ import yaml
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import BERTHS, KEY_ENV, Result, read_contract
+from conftest import BERTHS, KEY_ENV, Result, read_contract, trusting
 from juxtalogos.cli.layout import table_lines
 from juxtalogos.documents.anchors import anchor
 from juxtalogos.documents.load import load_document
@@ -164,6 +164,7 @@ def test_places_in_a_definition_on_one_line_have_a_column_and_an_excerpt(tmp_pat
     with serving("all") as url, (home / "juxtalogos.toml").open("a") as config:
         config.write(f'[targets.quay]\nurl = "{url.replace("/v1", "/pilotage")}"\n[targets.quay.credentials.token]\nuser = "desk"\nenv = "MERROW_KEY"\n')  # fmt: skip
         config.flush()
+        trusting(home)
         jux("compose", "pilotage", "-C", home)
         told = jux("run", "-C", home, env={**KEY_ENV, "COLUMNS": "120"}, status=1).out
     places = re.findall(r"^[a-z]+\.[a-z-]+  \S+  pilotage(?:-types\.xsd|\.wsdl):(\d+):(\d+)\n +(\S.*)$", told, re.MULTILINE)  # fmt: skip

@@ -19,7 +19,7 @@ from typing import Any
 
 import pytest
 
-from conftest import Result
+from conftest import Result, trusting
 from juxtalogos.ledger import ExchangeQuery, open_ledger
 from scripted import BASE, Bench, case, step
 
@@ -102,6 +102,7 @@ def bench(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, service: Lines) -> Be
     made.configure("", "")
     config = made.home.root / "juxtalogos.toml"
     config.write_text(config.read_text("utf-8").replace(BASE, service.url), "utf-8")
+    trusting(made.home.root)
     return made
 
 

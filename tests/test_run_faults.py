@@ -19,7 +19,7 @@ from juxtalogos.model.errors import ConfigError
 from juxtalogos.model.exchange import Request
 from juxtalogos.model.location import Location
 from juxtalogos.run import engine, judge, rules, session, step, walk
-from juxtalogos.run.plan import CaseRef, Part, RunPlan, Turn, Unit, steps_of, turns, units
+from juxtalogos.run.plan import PLAN_VERSION, CaseRef, Part, RunPlan, Turn, Unit, steps_of, turns, units
 from juxtalogos.suite.model import Case, CaseKey
 from scripted import BASE, Bench, Reply, case, lines, reply
 from scripted import step as a_step
@@ -346,7 +346,7 @@ def test_a_plan_can_be_written_down(bench: Bench) -> None:
     )
     assert RunPlan.from_json(plan.to_json()) == plan
     with pytest.raises(ValueError, match="another version"):
-        RunPlan.from_json(plan.to_json().replace('"version":2', '"version":9'))
+        RunPlan.from_json(plan.to_json().replace(f'"version":{PLAN_VERSION}', '"version":9'))
     bench.suite(life("c"))
     text = bench.plan().to_json()
     assert "ebb-and-flow" not in text and BASE not in text

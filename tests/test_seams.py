@@ -20,7 +20,7 @@ from typing import Any
 import pytest
 import yaml
 
-from conftest import KEY_ENV, Result, answers, definition, read_contract, serving
+from conftest import KEY_ENV, Result, answers, definition, read_contract, serving, trusting
 from juxtalogos.exchange.redact import MASK
 from juxtalogos.exchange.sign_in import Credential, Signer
 from juxtalogos.formats import FORMATS, wire_of
@@ -123,6 +123,7 @@ def test_a_fourth_format_goes_through_every_command(plugged: Callable[..., Resul
         plugged("targets", "set", "yard", url)
         with (home / "juxtalogos.toml").open("a", encoding="utf-8") as out:
             out.write('[targets.yard.credentials.word]\nenv = "ROPE_SECRET"\n')
+        trusting(home)
         for _ in range(2):  # fresh, and from the cache
             listed = plugged("show", "yard").out
             assert re.search(r"operation +intent +sign-in +summary", listed) and re.search(
@@ -238,6 +239,7 @@ def test_a_format_under_another_name_gives_the_same_bytes(tmp_path: Path, jux: J
             run("targets", "set", "local", url)
             with (folder / "juxtalogos.toml").open("a", encoding="utf-8") as out:
                 out.write('[targets.local.credentials.harbourKey]\nenv = "MERROW_KEY"\n')
+            trusting(folder)
             found = {
                 "operations": run("show", "berths", "--json"), "one": run("show", "announcePortCall"), "step": run("skeleton", "announcePortCall", "--form", "step"),
                 "message": run("skeleton", "announcePortCall", "--full"), "compose": run("compose", "berths"), "handover": run("show", "berths", "--form", "handover"),
@@ -389,6 +391,7 @@ def test_oauth_in_a_run_of_the_built_program(tmp_path: Path, jux: Jux) -> None:
     (home / "juxtalogos.toml").write_text(
         f'[targets.local]\nurl = "{url}"\n[targets.local.credentials.gate]\nenv = "GATE"\nuser = "desk"\n', "utf-8"
     )
+    trusting(home)
     found = jux("run", "--target", "local", "--repeat", 3, "--jobs", 1, "-C", home, env={"GATE": "weir-and-sluice"})
     assert "3 passed" in found.out and tokens == ["void", "flood-token-1"]
     shown = jux("exchanges", "1", "-C", home).out

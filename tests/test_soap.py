@@ -17,7 +17,7 @@ from typing import Any
 import pytest
 from lxml import etree
 
-from conftest import KEY, KEY_ENV, Result, serving, sign
+from conftest import KEY, KEY_ENV, Result, serving, sign, trusting
 from juxtalogos.check import check_exchange, examined
 from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.exchange.sign_in import Credential, Signer
@@ -60,6 +60,7 @@ def office(tmp_path: Path, jux: Jux) -> Iterator[Path]:
         target = f'\n[targets.quay]\nurl = "{url.replace("/v1", "/pilotage")}"\n[targets.quay.credentials.token]\nuser = "desk"\nenv = "MERROW_KEY"\n'
         with (home / "juxtalogos.toml").open("a") as config:
             config.write(target)
+        trusting(home)
         yield home
 
 

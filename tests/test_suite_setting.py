@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 import yaml
 
-from conftest import KEY_ENV, Result, add_target, serving
+from conftest import KEY_ENV, Result, add_target, serving, trusting
 from juxtalogos.model.errors import JuxtalogosError, SuiteError, UsageError
 from juxtalogos.suite.document.managing import place_of
 from juxtalogos.suite.document.setting import add_check, attach_table, set_input
@@ -143,6 +143,7 @@ def test_from_the_command_line_over_rest_and_soap(home: Workspace, jux: Jux, tmp
         jux("import", f"{soap}/pilotage.wsdl", "-C", root)
         with (root / "juxtalogos.toml").open("a") as config:
             config.write(f'\n[targets.quay]\nurl = "{soap}"\n[targets.quay.credentials.token]\nuser = "desk"\nenv = "MERROW_KEY"\n')  # fmt: skip
+        trusting(root)
         jux("call", "planJob", "--target", "quay", "--save", "jobs#one", "-C", root, env=KEY_ENV)
         jux("call", "getJob", "--set", "body/jobId=PJ-1001", "--target", "quay", "--save", "jobs#one", "-C", root, env=KEY_ENV, status=None)  # fmt: skip
         jux("suite", "set", "jobs#one#getJob", "body/jobId=@planJob#/job/jobId", "--check", "body/job/state equals planned", "-C", root)  # fmt: skip

@@ -12,7 +12,7 @@ from typing import Any
 
 import pytest
 
-from conftest import BERTHS, KEY_ENV, Result, answers, definition
+from conftest import BERTHS, KEY_ENV, Result, answers, definition, trusting
 from juxtalogos.workspace.secrets import credential_source
 
 Jux = Callable[..., Result]
@@ -85,6 +85,7 @@ X-Desk = "bridge"
 def _configure(home: Path, text: str) -> None:
     with (home / "juxtalogos.toml").open("a") as out:
         out.write("\n" + text)
+    trusting(home)
 
 
 def _kept(folder: Path) -> bytes:

@@ -17,6 +17,7 @@ from juxtalogos.cli.options import (
     EXIT_NO_ANSWER,
     Arguments,
     add_common,
+    add_grant,
     add_identity,
     add_target,
     add_unchecked,
@@ -42,7 +43,7 @@ from juxtalogos.suite.document.links import StepLink
 from juxtalogos.suite.document.outcomes import FORMS, criteria_of, outcome_seen
 from juxtalogos.suite.document.saving import place_of, save_call
 from juxtalogos.workspace import secrets
-from juxtalogos.workspace.trust import is_trusted
+from juxtalogos.workspace.trust import Grant, Trust
 
 if TYPE_CHECKING:
     from juxtalogos.workspace.config import Target
@@ -71,6 +72,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add_target(parser)
     add_identity(parser)
+    add_grant(parser)
     parser.add_argument("--url", default="", help="send to this URL, without a contract")
     parser.add_argument("--method", default="GET", help="with --url: the method (GET)")
     parser.add_argument(
@@ -136,6 +138,8 @@ class _CallArguments(Arguments):
     save: str | None
     expect: str
     trial: bool
+    trust: str
+    sends: list[str]
 
 
 def run(args: _CallArguments) -> int:
@@ -149,7 +153,7 @@ def run(args: _CallArguments) -> int:
     contract, operation = home.operation(args.operation)
     target = home.target(args.target, [contract.name])
     session = _session(args, home, contract, operation, target)
-    with up_for_calls(session, home.config, home.root):
+    with up_for_calls(session, Trust(home.root, Grant.of(args.trust, args.sends)), home.root):
         return _call(args, home, session, contract, operation)
 
 
@@ -183,6 +187,7 @@ def _session(
         with_credentials=not args.no_credentials,
         config=home.config,
         identity=Identity(args.role, tuple(args.credential), tuple(_apart(args.header))),
+        grant=Grant.of(args.trust, args.sends),
     )
     if args.at:
         session = replace(
@@ -204,7 +209,7 @@ def _told(
     exchange: Exchange,
 ) -> tuple[Judgement, int]:
     """The judgement of an exchange and its number, both shown."""
-    if exchange.response is None and session.target.system and not is_trusted(home.config):
+    if exchange.response is None and session.target.system and not Trust(home.root, Grant.of(args.trust, ())).runs:
         told = f"the system of the target {session.target.name} was not started: nobody has trusted its commands (juxtalogos trust)"  # fmt: skip
         terminal(args).note((told, "remark"))
     judgement = asked_again(session, contract, operation, exchange, session.judged(contract, operation, exchange))

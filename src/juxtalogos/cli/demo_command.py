@@ -137,10 +137,8 @@ def _steps(out: Terminal, folder: Path, definition: Path, url: str) -> None:
         "The service's address is ours to give: servers named in a definition are never called unasked.",
         ["targets", "set", "quayside", url, *place],
     )
-    config = folder / "juxtalogos.toml"
-    config.write_text(
-        config.read_text("utf-8") + f'\n[targets.quayside.credentials.harbourKey]\nenv = "{_KEY_VARIABLE}"\n', "utf-8"
-    )
+    words = "Two operations want a sign-in: where the secret is gets written down, never the secret, and it may go to this target only."
+    _say(out, words, ["targets", "set", "quayside", "--credential", f"harbourKey=env:{_KEY_VARIABLE}", *place])
     _say(out, "What the contract has.", ["show", "berths", *place])
     _say(
         out,
@@ -167,9 +165,7 @@ def _second_service(out: Terminal, folder: Path, url: str) -> None:
         ["import", f"{url}?wsdl", *place],
     )
     _say(out, "", ["targets", "set", "quayside", url, "--contract", "pilotage", *place])
-    config = folder / "juxtalogos.toml"
-    token = f'\n[targets.quayside.credentials.token]\nuser = "night desk"\nenv = "{_KEY_VARIABLE}"\n'
-    config.write_text(config.read_text("utf-8") + token, "utf-8")
+    _say(out, "", ["targets", "set", "quayside", "--credential", f"token=night desk:env:{_KEY_VARIABLE}", *place])
     _say(out, "Its operations, with service, port, version and style.", ["show", "pilotage", *place])
     _say(
         out,

@@ -15,6 +15,7 @@ from juxtalogos.cli.options import (
     Arguments,
     add_common,
     add_credential,
+    add_grant,
     header_field,
     terminal,
     workspace,
@@ -28,6 +29,7 @@ from juxtalogos.workspace.config import check_url
 from juxtalogos.workspace.importing import Imported, keep, other_source, read_again, read_source
 from juxtalogos.workspace.remote import Access
 from juxtalogos.workspace.secrets import CredentialSource, credential_source
+from juxtalogos.workspace.trust import Grant, Trust
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
@@ -85,6 +87,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--allow-origin", action="append", default=[], metavar="URL", help="follow references to this origin too"
     )
     network.add_argument("--allow-private", action="store_true", help="follow them to private addresses too")
+    add_grant(parser)
     add_common(parser)
 
 
@@ -102,16 +105,19 @@ class _ImportArguments(Arguments):
     ca_file: str
     allow_origin: list[str]
     allow_private: bool
+    trust: str
+    sends: list[str]
 
 
 def run(args: _ImportArguments) -> int:
     home = workspace(args)
     if args.refresh:
         names = [args.source] if args.source else home.contract_names()
+        grant = Grant.of(args.trust, args.sends)
         given = _access(args)
         found: list[tuple[Imported, Contract | None]] = []
         for name in names:
-            again = read_again(home, name, given if given != Access() else None)
+            again = read_again(home, name, given if given != Access() else None, grant)
             found.append((again, home.contract(name)))
     elif not args.source:
         raise UsageError("no source is given", mend="juxtalogos import FILE, FOLDER, ARCHIVE or URL")
@@ -145,6 +151,12 @@ def _finish(args: _ImportArguments, home: Workspace, found: Imported, before: Co
         return EXIT_UNUSABLE
     kept = bool(contract.operations or contract.outgoing)
     replaced = keep(home, found) if kept else False
+    if kept and before is None:  # who typed how it is reached allows that to be done again
+        sends: dict[str, list[str]] = {}
+        for reference, place in found.access.sends(found.source):
+            sends.setdefault(reference, []).append(place)
+        if sends:
+            Trust(home.root).allow(sends=sends)
     if not args.json:
         _tell(args, contract, kept, replaced, found.base)
         if before is not None and kept:

@@ -69,6 +69,19 @@ def add_identity(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_grant(parser: argparse._ActionsContainer) -> None:
+    """What is allowed for this once, where nobody is there to be asked."""
+    parser.add_argument(
+        "--trust",
+        default="",
+        metavar="DIGEST",
+        help="allow what `juxtalogos trust --show` tells the digest of: commands, and where secrets go",
+    )
+    parser.add_argument(
+        "--send", dest="sends", action="append", default=[], metavar="NAME=ORIGIN", help="let this secret go there"
+    )
+
+
 def add_credential(parser: argparse._ActionsContainer, what: str) -> None:
     parser.add_argument(
         "--credential",

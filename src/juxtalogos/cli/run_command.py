@@ -13,6 +13,7 @@ from juxtalogos.cli.options import (
     Arguments,
     add_common,
     add_full,
+    add_grant,
     add_identity,
     add_remarks,
     add_strict,
@@ -80,7 +81,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--seed", type=int, default=0, metavar="N", help="for made-up values (0); the same seed gives the same values"
     )
     add_strict(parser)
-    parser.add_argument("--trust", default="", metavar="DIGEST", help="trust the workspace's commands of this digest")
+    add_grant(parser)
     parser.add_argument(
         "--set", dest="settings", action="append", default=[], metavar="NAME=VALUE", help="an input of the cases"
     )
@@ -105,6 +106,7 @@ class _RunArguments(Arguments):
     seed: int
     strict: bool
     trust: str
+    sends: list[str]
     settings: list[str]
     no_remarks: bool
     full: bool
@@ -157,6 +159,7 @@ def _plan(args: _RunArguments, home: Workspace, refs: tuple[CaseRef, ...], read:
         args.role,
         tuple(map(header_field, args.header)),
         tuple(args.credential),
+        tuple(args.sends),
     )
 
 

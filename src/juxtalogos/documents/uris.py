@@ -5,23 +5,32 @@ from __future__ import annotations
 import posixpath
 import re
 from functools import lru_cache
-from urllib.parse import urldefrag, urljoin, urlsplit
+from urllib.parse import urljoin, urlsplit
 
 _AUTHORITY_END = re.compile(r"[/?#]")
+
+
+def defragmented(uri: str) -> tuple[str, str]:
+    """(a URI without its fragment, the fragment); RFC 3986, section 3.5. Takes what is no URI too."""
+    resource, _, fragment = uri.partition("#")
+    return resource, fragment
 
 
 def join_uri(base: str, reference: str) -> str:
     """RFC 3986, section 5.2, with two differences for what is no absolute hierarchical URI.
 
     A base such as `urn:` keeps its own when only a fragment is given; and a relative base keeps a leading `..`,
-    so that a reference that leads out of the folder is seen to do so.
+    so that a reference that leads out of the folder is seen to do so. What is no URI at all stays as it is: it leads nowhere.
     """
     if reference.startswith("#"):
-        return urldefrag(base)[0] + reference
-    if urlsplit(base).scheme or urlsplit(reference).scheme or reference.startswith("//"):
-        return urljoin(base, reference)
+        return defragmented(base)[0] + reference
+    try:
+        if urlsplit(base).scheme or urlsplit(reference).scheme or reference.startswith("//"):
+            return urljoin(base, reference)
+    except ValueError:  # a bracket without its partner
+        return reference
     path, hash_sign, fragment = reference.partition("#")
-    joined = posixpath.normpath(posixpath.join(posixpath.dirname(urldefrag(base)[0]), path))
+    joined = posixpath.normpath(posixpath.join(posixpath.dirname(defragmented(base)[0]), path))
     return joined + hash_sign + fragment
 
 

@@ -15,6 +15,7 @@ from juxtalogos.suite.document.reader import find_suite, read_suites
 from juxtalogos.suite.document.selection import cut_to_step, reachable
 from juxtalogos.suite.model import Case, CaseKey, Suite
 from juxtalogos.suite.tables import check_columns, needs_trust, read_table
+from juxtalogos.workspace.trust import Trust
 from juxtalogos.workspace.workspace import Workspace
 
 Row = Mapping[str, Any]
@@ -50,9 +51,7 @@ def bind(home: Workspace, plan: RunPlan, *, given: tuple[list[Suite], Cases] | N
     cases = reachable(chosen, everything)
     target = home.target(plan.target)
     if target.system or needs_trust(home.config, [case for _, case in cases.values()]):
-        from juxtalogos.workspace.trust import require_trust
-
-        require_trust(home.config, plan.trust)
+        Trust(home.root, plan.grant).require_commands()
     contracts = contracts_of(cases)
     _same(plan, contracts)
     session = open_session(
@@ -66,6 +65,7 @@ def bind(home: Workspace, plan: RunPlan, *, given: tuple[list[Suite], Cases] | N
         now=plan.started,
         identity=Identity(plan.role, plan.credentials, plan.headers),
         roles=[step.role for _, case in cases.values() for step in case.steps if step.role],
+        grant=plan.grant,
     )
     for contract in contracts.values():
         session.base_url(contract)

@@ -9,8 +9,9 @@ from enum import StrEnum
 from typing import Any
 
 from juxtalogos.suite.model import Case, CaseKey, Suite
+from juxtalogos.workspace.trust import Grant
 
-PLAN_VERSION = 2
+PLAN_VERSION = 3
 ROWS_AT_ONCE = 50
 """Rows of one table that are dealt out together; a case whose rows share nothing may be done in several places."""
 
@@ -58,6 +59,12 @@ class RunPlan:
     """Fields given for this run; secrets in them by reference."""
     credentials: tuple[str, ...] = ()
     """Given for this run, by reference."""
+    sends: tuple[str, ...] = ()
+    """`NAME=ORIGIN`: where secrets of the workspace may go in this run."""
+
+    @property
+    def grant(self) -> Grant:
+        return Grant.of(self.trust, self.sends)
 
     def to_json(self) -> str:
         return json.dumps({"version": PLAN_VERSION, **asdict(self)}, separators=(",", ":"))
@@ -73,7 +80,16 @@ class RunPlan:
         values = tuple((name, value) for name, value in found.pop("values"))
         headers = tuple((name, value) for name, value in found.pop("headers"))
         credentials = tuple(found.pop("credentials"))
-        return cls(cases=cases, contracts=contracts, values=values, headers=headers, credentials=credentials, **found)
+        sends = tuple(found.pop("sends"))
+        return cls(
+            cases=cases,
+            contracts=contracts,
+            values=values,
+            headers=headers,
+            credentials=credentials,
+            sends=sends,
+            **found,
+        )
 
 
 class Part(StrEnum):

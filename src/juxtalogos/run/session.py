@@ -26,7 +26,8 @@ from juxtalogos.suite.body_files import with_files
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, settled
 from juxtalogos.workspace.config import CONFIG_NAME, Config, Role, Target
-from juxtalogos.workspace.secrets import credential_source, filled, refers, secret
+from juxtalogos.workspace.secrets import credential_source, filled, reference_in, refers, secret
+from juxtalogos.workspace.trust import NOTHING_GRANTED, Grant, Trust
 from juxtalogos.workspace.workspace import GIVEN, Workspace
 
 
@@ -148,11 +149,13 @@ def open_session(
     now: float = 0.0,
     identity: Identity = NOBODY,
     roles: Iterable[str] = (),
+    grant: Grant = NOTHING_GRANTED,
 ) -> Session:
     """The target's variables are computed, those `given` on the command line stand over them as they are.
 
     `identity` says who sends where a step names no role, `roles` are those that steps name. ConfigError when a credential
-    is not where the target says, or for no scheme that there is, or a variable's formula has no value.
+    is not where the target says, or for no scheme that there is, or a variable's formula has no value. NotSent when a secret
+    that the workspace names would go where nobody allowed it to: it is not even read then.
     """
     moment = datetime.fromtimestamp(now or time.time(), UTC)
     ground = FormulaContext(moment, random.Random(f"{seed}:variables"))
@@ -160,8 +163,10 @@ def open_session(
     target = replace(target, variables={**variables, **given})
     names = {name for contract in contracts.values() for name in contract.secret_fields}
     redactor = Redactor.of((), names)
+    typed = frozenset(filter(None, (*(credential_source(one).reference() for one in identity.credentials), *(reference_in(text) for _, text in identity.headers))))  # fmt: skip
+    doors = _Doors(Trust(workspace, grant), typed, target, workspace)
     signers = {
-        name: _signer(target, one, workspace, contracts, redactor, with_credentials)
+        name: _signer(doors, one, contracts, redactor, with_credentials)
         for name, one in (
             ("", identity.over(target)),
             *((role, Identity(role, (), identity.headers).over(target)) for role in dict.fromkeys(roles)),
@@ -188,14 +193,29 @@ def open_session(
     )
 
 
-def _signer(
-    target: Target, role: Role, workspace: Path, contracts: Mapping[str, Contract], redactor: Redactor, signing: bool
-) -> Signer:
+@dataclass(frozen=True, slots=True)
+class _Doors:
+    """Which secrets may be read for a target: those typed for this call, and those that its user allowed to go there."""
+
+    trust: Trust
+    typed: frozenset[str]
+    target: Target
+    workspace: Path
+
+    def open(self, reference: str, where: str) -> None:
+        """NotSent unless the secret may be read."""
+        if reference and reference not in self.typed:
+            self.trust.require_send(reference, self.target.origins(), where)
+
+
+def _signer(doors: _Doors, role: Role, contracts: Mapping[str, Contract], redactor: Redactor, signing: bool) -> Signer:
     """Who signs as a role; every secret is known to the redactor before it is used."""
+    target, workspace = doors.target, doors.workspace
     headers = []
     for name, text in role.headers:
         if not signing and refers(text):
             continue  # a credential as well
+        doors.open(reference_in(text), f"[targets.{target.name}.headers]")
         value, hidden = filled(text, f"the header {name} of the target {target.name}", workspace)
         if hidden:
             redactor.learn(hidden)
@@ -205,6 +225,7 @@ def _signer(
         _known_schemes(target, role, workspace, contracts)
         for source in role.credentials:
             table = ".".join(filter(None, (f"[targets.{target.name}", role.name and f"roles.{role.name}", f"credentials.{source.scheme}]")))  # fmt: skip
+            doors.open(source.reference(), table)
             text = secret(source.reference(), table, workspace) if source.reference() else ""
             found[source.scheme] = Credential(text, source.user, source.header)
             for form in variants(found[source.scheme]):

@@ -16,8 +16,8 @@ from juxtalogos.exchange.transport import Transport
 from juxtalogos.model.errors import ConfigError
 from juxtalogos.model.exchange import Request
 from juxtalogos.run.session import Session
-from juxtalogos.workspace.config import Config, SystemCommands
-from juxtalogos.workspace.trust import is_trusted
+from juxtalogos.workspace.config import SystemCommands
+from juxtalogos.workspace.trust import Trust
 
 COMMAND_LIMIT = 120.0
 """Seconds for a reset or stop command."""
@@ -46,10 +46,10 @@ async def running_system(session: Session, workspace: Path) -> AsyncIterator[Non
 
 
 @contextmanager
-def up_for_calls(session: Session, config: Config, workspace: Path) -> Iterator[None]:
+def up_for_calls(session: Session, trust: Trust, workspace: Path) -> Iterator[None]:
     """The target's system, up for single calls: as it is found where it answers; else started, where its commands are trusted, and stopped again."""
     system = session.target.system
-    if system is None or not system.start or not is_trusted(config):
+    if system is None or not system.start or not trust.runs:
         yield
         return
     with asyncio.Runner() as runner:

@@ -9,12 +9,13 @@ import re
 import shutil
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
 from typing import Any
 from urllib.parse import unquote
 
+from juxtalogos.documents.uris import origin
 from juxtalogos.formats import format_of, read_contract
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import ConfigError, DocumentError, JuxtalogosError, UsageError, nearest, quoted
@@ -22,6 +23,7 @@ from juxtalogos.workspace import cache
 from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.remote import MASKED, Access
 from juxtalogos.workspace.sources import find_root, open_source
+from juxtalogos.workspace.trust import NOTHING_GRANTED, Grant, Trust
 from juxtalogos.workspace.workspace import Workspace
 
 
@@ -73,6 +75,9 @@ def _read(
             return
         listed = {one.address: one.base for one in source.listed}
     listed = _chosen(listed, entries, text) if entries and not above else listed
+    if not access.signed_at:  # what is given for the catalogue goes to no other place
+        at = origin(text) if text.startswith(("http://", "https://")) else "nowhere"
+        access = replace(access, signed_at=at)
     if name and len(listed) > 1:
         raise UsageError(
             f"the catalogue lists {len(listed)} definitions, which cannot all be called {name}",
@@ -210,8 +215,8 @@ def _file_of(uri: str) -> str:
     return f"elsewhere/{hashlib.sha256(uri.encode('utf-8', 'surrogatepass')).hexdigest()[:12]}-{stem}"
 
 
-def read_again(workspace: Workspace, name: str, given: Access | None) -> Imported:
-    """What the source of a contract holds now; `given` takes the place of how it was reached."""
+def read_again(workspace: Workspace, name: str, given: Access | None, grant: Grant = NOTHING_GRANTED) -> Imported:
+    """What the source of a contract holds now; `given` takes the place of how it was reached. NotSent when that names secrets that nobody allowed to go there."""
     origin = workspace.origin(name)
     source, root = origin.get("source"), origin.get("rootOption", "")
     if not isinstance(source, str) or not source:
@@ -222,7 +227,12 @@ def read_again(workspace: Workspace, name: str, given: Access | None) -> Importe
             mend=f"give it again: juxtalogos import URL --name {name}",
         )
     source = source if "://" in source else str(workspace.root / source)
-    found, *_ = read_source(source, given or Access.of(origin.get("access")), str(root), name)
+    access = given or Access.of(origin.get("access"))
+    if given is None:
+        trust = Trust(workspace.root, grant)
+        for reference, place in access.sends(source):
+            trust.require_send(reference, (place,), f"definitions/{name}/origin.json")
+    found, *_ = read_source(source, access, str(root), name)
     if found.error:
         raise found.error
     return found

@@ -6,6 +6,7 @@ import asyncio
 import base64
 import ipaddress
 import re
+from collections.abc import Iterator
 from dataclasses import asdict, dataclass, replace
 from http import HTTPStatus
 from pathlib import Path
@@ -18,7 +19,7 @@ from juxtalogos.exchange.guard import refuse_private
 from juxtalogos.exchange.transport import Transport, TransportOptions
 from juxtalogos.model.errors import DocumentError, UsageError, quoted
 from juxtalogos.model.exchange import Headers, Request, Response, header
-from juxtalogos.workspace.secrets import filled, refers
+from juxtalogos.workspace.secrets import filled, reference_in, refers
 
 MAX_REDIRECTS = 5
 _SECRET_NAME = re.compile(r"token|secret|password|passwd|key|sig|auth|code", re.IGNORECASE)
@@ -41,6 +42,19 @@ class Access:
     origins: tuple[str, ...] = ()
     """Further origins that references may lead to."""
     allow_private: bool = False
+    signed_at: str = ""
+    """The only origin that credentials go to; empty for the source's own."""
+
+    def sends(self, source: str) -> Iterator[tuple[str, str]]:
+        """(reference to a secret, origin that it goes to)."""
+        if not source.startswith(("http://", "https://")):
+            return
+        place = self.signed_at or origin(source)
+        for text in (self.password, self.bearer, *(value for _, value in self.headers)):
+            if reference := reference_in(text):
+                yield reference, place
+        if self.proxy and (reference := reference_in(self.proxy_password)):
+            yield reference, origin(self.proxy)
 
     def kept(self) -> dict[str, Any]:
         """What may be written down: no secret that was given as a text."""
@@ -61,7 +75,7 @@ class Access:
     def of(cls, kept: Any) -> Access:
         """As it was written down; what is odd there is left out."""
         found = kept if isinstance(kept, dict) else {}
-        texts = {key: found[key] for key in ("user", "password", "proxy", "proxy_user", "proxy_password", "bearer", "ca_file") if isinstance(found.get(key), str)}  # fmt: skip
+        texts = {key: found[key] for key in ("user", "password", "proxy", "proxy_user", "proxy_password", "bearer", "ca_file", "signed_at") if isinstance(found.get(key), str)}  # fmt: skip
         headers = tuple((str(one[0]), str(one[1])) for one in found.get("headers", ()) if isinstance(one, list) and len(one) == 2)  # fmt: skip
         origins = tuple(map(str, found.get("origins", ())))
         return cls(**texts, headers=headers, origins=origins, allow_private=found.get("allow_private") is True)
@@ -133,7 +147,7 @@ class Remote:
         """(bytes, media type) at a URL of an allowed origin; DocumentError says why there are none."""
         for _ in range(MAX_REDIRECTS):
             self.check(url)
-            own = origin(url) == self.origin
+            own = origin(url) == (self.access.signed_at or self.origin)
             request = Request("GET", url, (("Accept-Encoding", "gzip, identity"), *(self.credentials if own else ())))
             exchange = self.runner.run(self.transport.send(request))
             shown = without_secrets(url)

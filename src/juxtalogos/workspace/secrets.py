@@ -73,6 +73,12 @@ def refers(text: str) -> bool:
     return _AT_END.search(text) is not None
 
 
+def reference_in(text: str) -> str:
+    """The reference that a text ends in; empty when it is none."""
+    found = _AT_END.search(text)
+    return f"{found.group(2)}:{found.group(3)}" if found else ""
+
+
 def filled(text: str, where: str, workspace: Path | None = None) -> tuple[str, str]:
     """(a text such as `Bearer env:NAME` with the secret it ends in, that secret); (the text, nothing) without one."""
     found = _AT_END.search(text)

@@ -10,6 +10,7 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+from juxtalogos.documents.uris import origin
 from juxtalogos.formats import read_contract
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import ConfigError, UsageError, nearest, quoted
@@ -17,6 +18,7 @@ from juxtalogos.workspace import cache
 from juxtalogos.workspace.config import CONFIG_NAME, Config, Target, check_url, read_config
 from juxtalogos.workspace.files import folder_fetch, read_inside, write_whole
 from juxtalogos.workspace.secrets import CredentialSource
+from juxtalogos.workspace.trust import Trust, references_of
 
 GIVEN = "given"
 """What a target is called that is but a URL on the command line."""
@@ -189,9 +191,13 @@ class Workspace:
                 target.setdefault("urls", tomlkit.inline_table())[contract] = url.rstrip("/")
             else:
                 target["url"] = url.rstrip("/")
+        trust = Trust(self.root)
+        references = {name for name in references_of(self.config.target(name)) if trust.knows(name)}
+        if references:  # whose user said before that they go to this target
+            trust.allow(sends={reference: (origin(url),) for reference in references})
 
     def set_credential(self, name: str, source: CredentialSource, role: str = "") -> None:
-        """Writes where a secret is to be found into the configuration, comments kept; never the secret."""
+        """Writes where a secret is to be found into the configuration, comments kept; never the secret. It may go to the target's origins then."""
         import tomlkit
 
         with self._target_table(name) as target:
@@ -204,6 +210,8 @@ class Workspace:
                 if text:
                     made[key] = text
             holder.setdefault("credentials", tomlkit.table(is_super_table=True))[source.scheme] = made
+        if source.reference():
+            Trust(self.root).allow(sends={source.reference(): self.config.target(name).origins()})
 
     @contextmanager
     def _target_table(self, name: str) -> Iterator[Any]:

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from typing import Any
-from urllib.parse import unquote, urldefrag
+from urllib.parse import unquote
 
-from juxtalogos.documents.uris import join_uri
+from juxtalogos.documents.uris import defragmented, join_uri
 from juxtalogos.formats.openapi.definition.survey import Survey, survey
 from juxtalogos.model.contract import DefinitionFault
 from juxtalogos.model.document import Document
@@ -48,7 +48,7 @@ class Documents:
             found = self.surveys[uri] = survey(document)
             # Most references stay in their document, and many are alike.
             for reference in dict.fromkeys(reference.partition("#")[0] for _, reference in found.references):
-                waiting.append(urldefrag(join_uri(uri, reference))[0] if reference else uri)
+                waiting.append(defragmented(join_uri(uri, reference))[0] if reference else uri)
 
     def note_merges(self, document: Document) -> None:
         """YAML 1.2 has no merge keys; what they mean is plain."""
@@ -81,7 +81,7 @@ class Documents:
 
     def place(self, reference: str, location: Location) -> tuple[Any, Location] | None:
         """(value, place) that a reference leads to; None where it leads nowhere."""
-        uri, fragment = urldefrag(join_uri(location.document, reference))
+        uri, fragment = defragmented(join_uri(location.document, reference))
         pointer = unquote(fragment)
         place = location.child("$ref")
         if uri in self.missing:

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from typing import Any
-from urllib.parse import urldefrag
 
-from juxtalogos.documents.uris import join_uri
+from juxtalogos.documents.uris import defragmented, join_uri
 
 _ASSERTIONS = frozenset(
     [
@@ -136,5 +135,5 @@ def enter(value: Any, base: str, dialect: Dialect) -> tuple[str, Dialect]:
     if dialect.id_key:
         own = value.get(dialect.id_key)
         if isinstance(own, str) and not own.startswith("#") and not (dialect.ref_alone and "$ref" in value):
-            base = urldefrag(join_uri(base, own))[0]
+            base = defragmented(join_uri(base, own))[0]
     return base, dialect

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
-from urllib.parse import unquote, urldefrag
+from urllib.parse import unquote
 
+from juxtalogos.documents.uris import defragmented
 from juxtalogos.model.location import Location, escape_key, follow_pointer, split_pointer
 from juxtalogos.schema.json.tree.dialects import BY_URI, DIALECTS, VALIDATION, Dialect, enter
 from juxtalogos.schema.json.tree.lowering import lower
@@ -59,7 +60,7 @@ class SchemaStore:
 
     def resolve_dynamic(self, uri: str, scope: tuple[str, ...]) -> Node:
         """`$dynamicRef` (2020-12, section 8.2.3.2): the outermost resource in scope with the same dynamic anchor."""
-        resource, fragment = urldefrag(uri)
+        resource, fragment = defragmented(uri)
         for document in self.documents:
             self._index(document)
         if (resource, fragment) in self._dynamic:
@@ -73,7 +74,7 @@ class SchemaStore:
         """`$recursiveRef` (2019-09, section 8.2.4.2.1)."""
         for document in self.documents:
             self._index(document)
-        resource = urldefrag(uri)[0]
+        resource = defragmented(uri)[0]
         if resource in self._recursive:
             # The outermost of the unbroken run of dynamic scopes that carry $recursiveAnchor.
             for outer in scope:
@@ -82,7 +83,7 @@ class SchemaStore:
         return self.resolve(uri)
 
     def _place(self, uri: str) -> tuple[str, str, str | None]:
-        resource, fragment = urldefrag(uri)
+        resource, fragment = defragmented(uri)
         fragment = unquote(fragment)
         document, root, dialect = resource, "", None
         if resource not in self.documents or (resource in self._resources):
