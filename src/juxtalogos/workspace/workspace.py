@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -274,10 +275,34 @@ def init_workspace(folder: Path) -> Workspace:
     return Workspace(folder)
 
 
+_PLACES = ("suites", "definitions", "tables", "kept", "reports", ".juxtalogos")
+_MOST_FOLDERS = 20_000
+
+
+def _check_places(root: Path) -> None:
+    """ConfigError where a symbolic link leads what is written out of the workspace."""
+    whole = root.resolve()
+    links = [path for name in _PLACES if (path := root / name).is_symlink()]
+    links += [path for path in (root / ".juxtalogos").glob("*") if path.is_symlink()]
+    for name in _PLACES[:-1]:
+        for count, (folder, names, _) in enumerate(os.walk(root / name)):
+            links += [path for one in names if (path := Path(folder, one)).is_symlink()]
+            if count > _MOST_FOLDERS:
+                break
+    for path in links:
+        if not path.resolve().is_relative_to(whole):
+            raise ConfigError(
+                f"{path.relative_to(root)} leads out of the workspace, to {path.resolve()}",
+                where=str(root),
+                mend="take the link away, and keep what it holds inside",
+            )
+
+
 def find_workspace(start: Path) -> Workspace:
     """The workspace of a folder or of one above it."""
     start = start.resolve()
     for folder in (start, *start.parents):
         if (folder / CONFIG_NAME).is_file():
+            _check_places(folder)
             return Workspace(folder)
     raise UsageError("there is no workspace here", where=str(start), mend="make one: juxtalogos init")
