@@ -124,12 +124,12 @@ def test_the_token_stands_in_the_envelopes_own_header(text: str) -> None:
     from juxtalogos.model.location import Location
 
     scheme = SecurityScheme("token", "wss-text", "", "", Location("w"))
-    signed = with_text(Request("POST", "http://h", (), text.encode()), scheme, Credential("s<cret", "desk"))
+    signed = with_text(Request("POST", "http://h", (), text.encode()), scheme, Credential("s<cret", "desk"), {})
     root = [one for one in etree.fromstring(signed.body) if isinstance(one.tag, str)]
     assert root[0].tag == "{E}Header" and root[1].tag == "{E}Body" and len(root) == 2
     assert root[0].find("{*}Security") is not None and root[1].find(".//{*}Security") is None
     assert etree.tostring(root[1]).decode().count("ballast") == 1
-    plain = with_text(Request("POST", "http://h", (), PAYLOAD.encode()), scheme, Credential("s<cret", "desk"))
+    plain = with_text(Request("POST", "http://h", (), PAYLOAD.encode()), scheme, Credential("s<cret", "desk"), {})
     assert plain.body == PAYLOAD.encode()
 
 

@@ -291,7 +291,11 @@ def signing(gate: Callable[[Request], Reply], *origins: str, user: str = "quay d
     contract = read_contract(OAUTH)
     operation, own = contract.operations[0], FORMATS["openapi"].sign_in
     service, learned = Scripted(gate), []
-    signer = Signer({"gate": Credential("s3cret&more", user)}, {"http://quay.test:80", *origins}, learned.append)
+    signer = Signer(
+        {"gate": Credential("s3cret&more", user)},
+        {"http://quay.test:80", *origins},
+        lambda text, passing: learned.append(text),
+    )
 
     async def one() -> Exchange:
         request = Request("GET", "http://quay.test/q")

@@ -83,8 +83,8 @@ def test_commands_are_trusted_with_the_files_they_name(office: tuple[Path, str, 
     home, place, go = office
     script, mark = home / "tools" / "up.py", tmp_path / "ran"
     script.parent.mkdir()
-    script.write_text(f"import pathlib, time\npathlib.Path({str(mark)!r}).touch()\ntime.sleep(60)\n")
-    write(home, f'\n[targets.q]\nurl = "{place}/v1"\n[targets.q.system]\nstart = ["{sys.executable}", "tools/up.py"]\nready = "{place}/ready"\nreset = ["true"]\n')  # fmt: skip
+    script.write_text(f"import pathlib\npathlib.Path({str(mark)!r}).touch()\n")
+    write(home, f'\n[targets.q]\nurl = "{place}/v1"\n[targets.q.system]\nreset = ["{sys.executable}", "tools/up.py"]\nready = "{place}/ready"\nstop = ["true"]\n')  # fmt: skip
     go("call", "getBerth", "--save", "a#b")
     told = go("run", "a", status=2).err
     assert "nobody has trusted" in told and not mark.exists()

@@ -25,9 +25,9 @@ from juxtalogos.cli.options import (
     terminal,
     workspace,
 )
-from juxtalogos.cli.sending import asked_again, keep_exchange, show_outcome
+from juxtalogos.cli.sending import asked_again, hidden, keep_exchange, show_outcome
 from juxtalogos.compose.filling import filled, misfits, settings_given
-from juxtalogos.exchange.redact import is_credential
+from juxtalogos.exchange.redact import Redactor, is_credential
 from juxtalogos.exchange.transport import Transport, TransportOptions
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import open_ledger
@@ -41,7 +41,7 @@ from juxtalogos.run.session import Identity, Session, open_session
 from juxtalogos.run.system import up_for_calls
 from juxtalogos.suite.document.links import StepLink
 from juxtalogos.suite.document.outcomes import FORMS, criteria_of, outcome_seen
-from juxtalogos.suite.document.saving import place_of, save_call
+from juxtalogos.suite.document.saving import place_of, save_call, secret_inputs
 from juxtalogos.workspace import secrets
 from juxtalogos.workspace.trust import Grant, Trust
 
@@ -172,7 +172,7 @@ def _call(args: _CallArguments, home: Workspace, session: Session, contract: Con
     home.remember_target(session.target, [contract.name])
     judgement, number = _told(args, home, session, contract, operation, exchange)
     if args.save and inputs is not None and _may_be_saved(args, exchange):
-        _save(args, home, contract, operation, inputs, links, exchange, judgement, number)
+        _save(args, home, contract, operation, inputs, links, exchange, judgement, number, session.redactor)
     return _exit_status(judgement)
 
 
@@ -212,7 +212,8 @@ def _told(
     if exchange.response is None and session.target.system and not Trust(home.root, Grant.of(args.trust, ())).runs:
         told = f"the system of the target {session.target.name} was not started: nobody has trusted its commands (juxtalogos trust)"  # fmt: skip
         terminal(args).note((told, "remark"))
-    judgement = asked_again(session, contract, operation, exchange, session.judged(contract, operation, exchange))
+    asked = asked_again(session, contract, operation, exchange, session.judged(contract, operation, exchange))
+    judgement = hidden(session, asked)
     number = 0 if args.trial else keep_exchange(home, session, operation, exchange, judgement)
     shown = session.redactor.exchange(exchange)
     show_outcome(terminal(args), contract, operation, shown, judgement, number, json=args.json, raw=args.raw)
@@ -235,16 +236,25 @@ def _save(
     exchange: Exchange,
     judgement: Judgement,
     number: int,
+    redactor: Redactor,
 ) -> None:
     assert args.save is not None
     outcome = args.expect or outcome_seen(operation, exchange, judgement.answer)
     criteria = criteria_of(outcome, operation)
-    path, step = save_call(home.suites, args.save, contract, operation, inputs, links, args.role, criteria)
+    hidden = secret_inputs(contract, operation, inputs, lambda value: redactor.text(str(value)) != str(value))
+    path, step = save_call(home.suites, args.save, contract, operation, inputs, links, args.role, criteria, hidden)
     if number:
         with open_ledger(home.ledger_path, write=True) as ledger:
             ledger.assign(number, *place_of(args.save), step)
     expected = "any answer will do" if outcome == "any" else f"it is to come to {outcome} again"
     terminal(args).note(f"saved in {path} as step {step}; {expected}")
+    for address, name in hidden.items():
+        terminal(args).note(
+            (
+                f"{address} is a secret, so it is an input of the case: juxtalogos run ... --set {name}=env:NAME",
+                "remark",
+            )
+        )
 
 
 def _inputs_sent(
@@ -281,7 +291,7 @@ def _call_and_keep_url(args: _CallArguments) -> int:
         draft.keep(home)
         terminal(args).note(f"kept as {draft.operation.full_id}: definitions/{contract.name}/{draft.file}")
         home.remember_target(draft.target, [contract.name])
-        _save(args, home, contract, operation, draft.inputs, [], exchange, judgement, number)
+        _save(args, home, contract, operation, draft.inputs, [], exchange, judgement, number, session.redactor)
     return _exit_status(judgement)
 
 
@@ -316,7 +326,7 @@ def _call_each(
     def call(media_type: str) -> MediaCall:
         one = replace(inputs, values={**inputs.values, "header.Accept": media_type})
         exchange = _send(args, session, contract, operation, one)
-        judgement = session.judged(contract, operation, exchange)
+        judgement = hidden(session, session.judged(contract, operation, exchange))
         number = 0 if args.trial else keep_exchange(home, session, operation, exchange, judgement)
         return MediaCall(media_type, session.redactor.exchange(exchange), judgement, number)
 

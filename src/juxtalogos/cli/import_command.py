@@ -7,6 +7,7 @@ import getpass
 import re
 import sys
 from collections import Counter
+from urllib.parse import urlsplit
 
 from juxtalogos.cli.options import (
     EXIT_FAILED,
@@ -169,6 +170,8 @@ def _finish(args: _ImportArguments, home: Workspace, found: Imported, before: Co
 def _access(args: _ImportArguments) -> Access:
     for origin_url in args.allow_origin:
         check_url(origin_url)
+    if "@" in urlsplit(args.proxy).netloc:
+        raise UsageError("a proxy's login is given apart", mend="--proxy-credential basic=USER:env:NAME")
     nobody = CredentialSource(""), ""
     signed = [_login(text, "--credential", ("basic", "bearer")) for text in args.credential]
     by_scheme = {one.scheme: (one, secret) for one, secret in signed}

@@ -127,10 +127,10 @@ def _guarded(args: Any) -> int:
         return _run_asking(args)
     except JuxtalogosError as error:
         if args.debug:
-            raise
+            return _shown_whole(error)
         from juxtalogos.cli.terminal import clean
 
-        sys.stderr.write(clean(f"juxtalogos {args.command}: {error}", keep_lines=True) + "\n")
+        sys.stderr.write(_hidden(clean(f"juxtalogos {args.command}: {error}", keep_lines=True)) + "\n")
         return 2
     except KeyboardInterrupt:
         sys.stderr.write("interrupted\n")
@@ -141,12 +141,30 @@ def _guarded(args: Any) -> int:
         return 0
     except Exception as error:
         if args.debug:
-            raise
-        text = " ".join(f"{type(error).__name__}: {error}".split())[:300]
+            return _shown_whole(error)
+        text = _hidden(" ".join(f"{type(error).__name__}: {error}".split()))[:300]
         sys.stderr.write(
             f"juxtalogos {args.command}: this is a fault of juxtalogos itself ({text})\n  run it again with --debug to see where\n"
         )
         return 2
+
+
+def _shown_whole(error: Exception) -> int:
+    """The traceback of an error, for `--debug`."""
+    import traceback
+
+    sys.stderr.write(_hidden("".join(traceback.format_exception(error))))
+    return 2
+
+
+def _hidden(text: str) -> str:
+    """A message without the secrets that were read in this process."""
+    secrets: Any = sys.modules.get("juxtalogos.workspace.secrets")
+    if secrets is None or not secrets.READ:
+        return text
+    from juxtalogos.exchange.redact import Redactor
+
+    return Redactor.of(secrets.READ).cut_text(text)
 
 
 def _run_asking(args: Any) -> int:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from dataclasses import replace
 
 from juxtalogos.cli.calling import BODY_LINES, exchange_data, result_data, show_exchange, show_results
 from juxtalogos.cli.terminal import Terminal
@@ -29,15 +30,20 @@ def asked_again(
     return asyncio.run(ask())
 
 
+def hidden(session: Session, judgement: Judgement) -> Judgement:
+    """The judgement as it may be shown and kept."""
+    results = tuple(session.redactor.result(result) for result in judgement.results)
+    return replace(judgement, results=results, reason=session.redactor.cut_text(judgement.reason))
+
+
 def keep_exchange(
     home: Workspace, session: Session, operation: Operation, exchange: Exchange, judgement: Judgement
 ) -> int:
     """Keeps it in the ledger, redacted; gives its number."""
-    redacted = session.redactor.exchange(exchange)
-    results = tuple(session.redactor.result(result) for result in judgement.results)
+    redacted, *forms = session.redactor.exchange_with_forms(exchange)
     record = ExchangeRecord(
-        "", "", operation.contract, operation.id, redacted, judgement.verdict, judgement.reason, results, judgement.hits,
-        role=session.role,
+        "", "", operation.contract, operation.id, redacted, judgement.verdict, judgement.reason, judgement.results, judgement.hits,
+        role=session.role, request_form=forms[0], response_form=forms[1],
     )  # fmt: skip
     with open_ledger(home.ledger_path, write=True) as ledger:
         number = ledger.begin("call", session.target.name, operation.full_id)

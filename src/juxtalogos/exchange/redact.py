@@ -3,20 +3,25 @@
 from __future__ import annotations
 
 import codecs
-import json
 import re
+from collections import deque
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
-from html import escape
-from urllib.parse import quote, quote_plus, unquote_plus
+from dataclasses import dataclass, field, replace
+from urllib.parse import unquote_plus
 
+from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.exchange.secret_fields import mask_fields
-from juxtalogos.model.exchange import Exchange, Headers, Request
+from juxtalogos.exchange.spellings import MARKERS, Spelled, cut_off, views
+from juxtalogos.model.exchange import BodyForm, Exchange, Headers, Request, Response, header
 from juxtalogos.model.findings import CheckResult
 
 MASK = "[redacted]"
 MIN_SECRET = 4
 """Shorter secrets are only hidden where a header or field is known to hold one: elsewhere they would blot out everything."""
+MIN_PASSING = 8
+MIN_BEGINNING = 6
+"""Characters of a beginning that is known again."""
+MOST_PASSING = 64
 _CREDENTIAL_HEADERS = frozenset(
     ("authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key", "x-auth-token", "api-key")
 )
@@ -27,37 +32,126 @@ _WIDE = {codecs.BOM_UTF16_LE: "utf-16-le", codecs.BOM_UTF16_BE: "utf-16-be"}
 class Redactor:
     """Knows the secret texts, and the names of headers, parameters and body fields that hold secrets. It may learn further ones."""
 
-    texts: tuple[str, ...] = ()
+    secrets: dict[str, Spelled] = field(default_factory=dict)
     names: frozenset[str] = frozenset()
+    passing: deque[Spelled] = field(default_factory=lambda: deque(maxlen=MOST_PASSING))
+    """Those that hold for a while only: cookies, digests, tokens; the latest."""
 
     @classmethod
     def of(cls, secrets: Iterable[str], names: Iterable[str] = ()) -> Redactor:
         """A redactor that knows some secrets, and the names of what holds secrets."""
-        forms = {form: None for secret in secrets for form in _forms(secret)}
-        return cls(_longest_first(forms), frozenset(name.lower() for name in names))
+        found = cls(names=frozenset(name.lower() for name in names))
+        for secret in secrets:
+            found.learn(secret)
+        return found
 
     def learn(self, secret: str) -> None:
-        """A secret that came to be while the program runs: a token that was given out."""
-        self.texts = _longest_first((*self.texts, *_forms(secret)))
+        """A secret that came to be known while the program runs."""
+        if len(secret) >= MIN_SECRET and secret not in self.secrets:
+            longest_first = sorted([*self.secrets, secret], key=len, reverse=True)
+            self.secrets = {one: self.secrets.get(one) or Spelled(one) for one in longest_first}
+
+    def learn_passing(self, secret: str) -> None:
+        """A secret that holds for a while only."""
+        if (
+            len(secret) >= MIN_PASSING
+            and all(one.secret != secret for one in self.passing)
+            and secret not in self.secrets
+        ):
+            self.passing.append(Spelled(secret))
+
+    def learn_cookies(self, response: Response | None) -> None:
+        """The values of the cookies that an answer sets, such as look like no word."""
+        for name, value in response.headers if response else ():
+            if name.lower() == "set-cookie":
+                found = value.partition(";")[0].partition("=")[2].strip().strip('"')
+                if re.search(r"\d", found) or not found.islower():
+                    self.learn_passing(found)
+
+    def _all(self) -> Iterator[Spelled]:
+        yield from self.secrets.values()
+        yield from self.passing
 
     def text(self, text: str) -> str:
-        """A text with known secrets masked."""
-        for secret in self.texts:
-            if secret in text:
-                text = text.replace(secret, MASK)
+        """A text with known secrets masked, in whatever form they stand in it."""
+        if not self.secrets and not self.passing:
+            return text
+        before = text
+        for one in self.secrets.values():
+            for form in one.plain:
+                if form in text:
+                    text = text.replace(form, MASK)
+        for one in self.passing:
+            if one.secret in text:
+                text = text.replace(one.secret, MASK)
+        if any(map(text.__contains__, MARKERS)):
+            text, left = self._unescaped_masked(text)
+            text = left if left is not None else text
+        return text if text != before else before
+
+    def _unescaped_masked(self, text: str) -> tuple[str, str | None]:
+        """(a text with secrets masked that stand in it in escapes, what it says with the others masked where there are such)."""
+        for view in views(text):
+            for one in self._all():
+                if one.secret in view:
+                    masked = one.escaped.sub(MASK, text)
+                    if masked == text:
+                        return text, self._plainly(view)
+                    text = masked
+        return text, None
+
+    def _plainly(self, text: str) -> str:
+        for one in self._all():
+            text = text.replace(one.secret, MASK)
         return text
 
-    def body(self, body: bytes) -> bytes:
+    def cut_text(self, text: str) -> str:
+        """The same for a text that may be cut off: a secret of which there was room for a beginning only is masked too."""
+        text = self.text(text)
+        for one in self._all():
+            for start, end in sorted(cut_off(text, one.beginnings, MIN_BEGINNING), reverse=True):
+                text = text[:start] + MASK + text[end:]
+        return text
+
+    def body(self, body: bytes, content_type: str = "") -> bytes:
         """A body with known secrets, and the values of secret fields, masked."""
+        return self.masked_body(body, content_type)[0]
+
+    def masked_body(self, body: bytes, content_type: str = "") -> tuple[bytes, BodyForm]:
+        """(the body as it may be kept, what of it that is): masked in place, or where that is not enough only what it says."""
+        found = self._in_place(body)
+        if self.secrets or self.passing:
+            plain = decoded_text(found, content_type)
+            said = self._said(*plain) if plain is not None else None
+            if said is not None:
+                return said.encode("utf-8", "surrogateescape"), BodyForm.DECODED
+            if plain is not None and not plain[1] and any(marker.encode() in found for marker in MARKERS):
+                masked, left = self._unescaped_masked(plain[0])
+                if left is not None:
+                    return left.encode("utf-8", "surrogateescape"), BodyForm.DECODED
+                if masked != plain[0]:
+                    return masked.encode("utf-8", "surrogateescape"), BodyForm.MASKED
+        return (body, BodyForm.RAW) if found is body or found == body else (found, BodyForm.MASKED)
+
+    def _in_place(self, body: bytes) -> bytes:
         if body[:2] in _WIDE:
             body = self._wide_body(body, _WIDE[body[:2]])
-        # However a body begins, its sender may have put a text in any form into it.
-        for codec in ("utf-8", "utf-16-le", "utf-16-be") if b"\0" in body else ("utf-8",):
-            for secret in self.texts:
-                encoded = secret.encode(codec, "surrogatepass")
-                if encoded in body:
-                    body = body.replace(encoded, MASK.encode(codec))
+        for one in self.secrets.values():
+            for form in one.raw:
+                if form in body:
+                    body = body.replace(form, _mask_for(form, one.secret))
+        for one in self.passing:
+            form = one.secret.encode("utf-8", "surrogatepass")
+            if form in body:
+                body = body.replace(form, MASK.encode())
         return mask_fields(body, self.names, MASK)
+
+    def _said(self, text: str, coded: bool) -> str | None:
+        """What a body in a charset of its own says, with secrets masked; None where none is left in it."""
+        if not coded:
+            return None
+        masked = self.text(text)
+        return masked if masked != text else None
 
     def _wide_body(self, body: bytes, codec: str) -> bytes:
         """A body of two bytes a character, which begins with a byte order mark."""
@@ -70,7 +164,7 @@ class Redactor:
     @property
     def is_idle(self) -> bool:
         """Whether only what always is a credential is hidden."""
-        return not self.texts and not self.names
+        return not self.secrets and not self.passing and not self.names
 
     def url(self, url: str) -> str:
         """A URL without login, its secrets and secret parameters masked."""
@@ -87,7 +181,7 @@ class Redactor:
 
     def headers(self, headers: Headers) -> Headers:
         """Header fields with credentials masked."""
-        if not self.texts and not any(self._secret(name) for name, _ in headers):
+        if not self.secrets and not self.passing and not any(self._secret(name) for name, _ in headers):
             return headers
         return tuple(
             (name, _mask_header(name, value) if self._secret(name) else self.text(value)) for name, value in headers
@@ -98,52 +192,70 @@ class Redactor:
 
     def exchange(self, exchange: Exchange) -> Exchange:
         """The exchange as it may be kept and shown."""
+        return self.exchange_with_forms(exchange)[0]
+
+    def exchange_with_forms(self, exchange: Exchange) -> tuple[Exchange, BodyForm, BodyForm]:
+        """(the exchange as it may be kept and shown, what of the request's and of the response's body that is)."""
         request, response = exchange.request, exchange.response
+        sent = came = BodyForm.RAW
         url, headers = self.url(request.url), self.headers(request.headers)
-        body = self.body(request.body) if request.body else request.body
+        body = request.body
+        if body:
+            body, sent = self.masked_body(body, header(request.headers, "content-type") or "")
         if url != request.url or headers != request.headers or body is not request.body:
             request = Request(request.method, url, headers, body)
         if response is not None:
-            headers, answer, reason = (
-                self.headers(response.headers),
-                self.body(response.body),
-                self.text(response.reason),
-            )
+            headers, reason = self.headers(response.headers), self.text(response.reason)
+            answer = response.body
+            if answer:
+                answer, came = self.masked_body(answer, header(response.headers, "content-type") or "")
             if headers != response.headers or answer is not response.body or reason is not response.reason:
                 response = replace(response, headers=headers, body=answer, reason=reason)
-        error = self.text(exchange.error)
-        if request is exchange.request and response is exchange.response and error is exchange.error:
-            return exchange
+        error = self.cut_text(exchange.error)
+        if request is exchange.request and response is exchange.response and error == exchange.error:
+            return exchange, sent, came
         tries = tuple(map(self.exchange, exchange.tries))
-        return replace(exchange, request=request, response=response, error=error, tries=tries)
+        return replace(exchange, request=request, response=response, error=error, tries=tries), sent, came
 
     def result(self, result: CheckResult) -> CheckResult:
         """A check result as it may be kept and shown; what a secret field held is masked whole."""
+        if self.is_idle:
+            return result
         name = result.at.rpartition("/")[2].rpartition(".")[2].lower()
         observed = (
-            MASK if name in self.names and result.observed not in ("missing", "present") else self.text(result.observed)
+            MASK
+            if name in self.names and result.observed not in ("missing", "present")
+            else self.cut_text(result.observed)
         )
-        detail = self.text(result.detail)
-        if observed is result.observed and detail is result.detail:
+        at, declared, detail = self.text(result.at), self.text(result.declared), self.cut_text(result.detail)
+        if (at, declared, observed, detail) == (result.at, result.declared, result.observed, result.detail):
             return result  # nothing in it to hide, as nearly always
-        return replace(result, observed=observed, detail=detail)
+        return replace(result, at=at, declared=declared, observed=observed, detail=detail)
 
 
-def _forms(secret: str) -> Iterator[str]:
-    """The forms in which a secret is met in messages; none of one that is too short."""
-    if len(secret) >= MIN_SECRET:
-        yield from (
-            secret,
-            quote(secret, safe=""),
-            quote_plus(secret),
-            json.dumps(secret)[1:-1],
-            json.dumps(secret, ensure_ascii=False)[1:-1],
-        )
-        yield from (escape(secret, quote=False), escape(secret), escape(secret).replace("&#x27;", "&apos;"))
+def _mask_for(form: bytes, secret: str) -> bytes:
+    """The mask, in the width of what it stands for."""
+    for codec in ("utf-16-le", "utf-16-be", "utf-32-le", "utf-32-be"):
+        if form == secret.encode(codec, "surrogatepass"):
+            return MASK.encode(codec)
+    return MASK.encode()
 
 
-def _longest_first(forms: Iterable[str]) -> tuple[str, ...]:
-    return tuple(sorted(dict.fromkeys(forms), key=len, reverse=True))
+_CHARSETS = frozenset(("utf-7", "utf-16", "utf-16le", "utf-16be", "utf-32", "utf-32le", "utf-32be", "iso-8859-1", "latin-1", "latin1", "windows-1252", "cp1252", "iso-8859-15", "cp037", "ibm037", "shift_jis", "gb18030", "koi8-r", "windows-1251"))  # fmt: skip
+
+
+def decoded_text(body: bytes, content_type: str) -> tuple[str, bool] | None:
+    """(the text of a body by its charset, UTF-8 where none is told; whether its charset is another than that); None where it is no text."""
+    kind = parse_media_type(content_type)
+    charset = (kind.parameter("charset") or "").lower() if kind is not None else ""
+    try:
+        if body[:2] in _WIDE:
+            return body[2:].decode(_WIDE[body[:2]], "surrogatepass"), True
+        if charset in _CHARSETS:
+            return body.decode(charset), True
+        return body.decode("utf-8", "surrogateescape"), False
+    except (UnicodeDecodeError, LookupError):
+        return None
 
 
 def _mask_header(name: str, value: str) -> str:

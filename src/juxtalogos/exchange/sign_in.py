@@ -163,7 +163,7 @@ class Signer:
         self,
         credentials: Mapping[str, Credential],
         origins: set[str],
-        learned: Callable[[str], None] = lambda text: None,
+        learned: Callable[[str, bool], None] = lambda text, passing: None,
         base_of: Callable[[Contract], str] = lambda contract: "",
         headers: Headers = (),
     ) -> None:
@@ -173,7 +173,7 @@ class Signer:
         self.origins = origins
         self.base_of = base_of
         self.learned = learned
-        """Told of each secret that a flow was given, before anything of it can be shown."""
+        """Told of each secret that a flow was given or made, and whether it holds for one request, before anything of it can be shown."""
         self.memories: dict[str, Memory] = {}
         self.locks: dict[str, asyncio.Lock] = {}
 
@@ -211,6 +211,7 @@ class Signer:
         try:
             next(flow)
         except StopIteration as end:
+            self._learn(scheme)
             return end.value  # type: ignore[no-any-return]
         # It wants to ask: once more, one at a time, since another may have been given meanwhile what this one wants.
         async with self.locks.setdefault(scheme.name, asyncio.Lock()):
@@ -220,11 +221,14 @@ class Signer:
                 for _ in range(MAX_REQUESTS):
                     wanted = flow.send(await self._asked(scheme, wanted, sender))
             except StopIteration as end:
-                for secret in self.memories[scheme.name].values():
-                    if isinstance(secret, str):
-                        self.learned(secret)
+                self._learn(scheme)
                 return end.value  # type: ignore[no-any-return]
         raise NoAnswer(f"signing in with {scheme.name} asks for more than {MAX_REQUESTS} requests")
+
+    def _learn(self, scheme: SecurityScheme) -> None:
+        for name, secret in self.memories[scheme.name].items():
+            if isinstance(secret, str):
+                self.learned(secret, name == "digest")
 
     def _begun(self, scheme: SecurityScheme, way: SignInScheme, request: Request) -> SignInFlow:
         memory = self.memories.setdefault(scheme.name, {})

@@ -3,7 +3,6 @@
 from juxtalogos.ledger.interface import ExchangeQuery, Ledger
 from juxtalogos.ledger.opening import open_ledger
 from juxtalogos.ledger.records import (
-    BodyForm,
     CaseRecord,
     ExchangeRecord,
     FoundResult,
@@ -12,5 +11,6 @@ from juxtalogos.ledger.records import (
     RunRecord,
     StepRow,
 )
+from juxtalogos.model.exchange import BodyForm
 
 __all__ = ["BodyForm", "CaseRecord", "ExchangeQuery", "ExchangeRecord", "FoundResult", "HitRow", "Ledger", "ReportedValue", "RunRecord", "StepRow", "open_ledger"]  # fmt: skip

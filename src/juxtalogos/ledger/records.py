@@ -3,25 +3,13 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from enum import StrEnum
 from typing import Any
 
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.exchange.redact import Redactor
-from juxtalogos.model.exchange import Exchange, header
+from juxtalogos.model.exchange import BodyForm, Exchange, header
 from juxtalogos.model.findings import CheckResult, Finding
 from juxtalogos.model.verdict import Verdict
-
-
-class BodyForm(StrEnum):
-    """What of a body is kept."""
-
-    RAW = "raw"
-    """The bytes as they went or came."""
-    MASKED = "masked"
-    """The same, with secrets masked in place."""
-    DECODED = "decoded"
-    """Only what it says, secrets masked: never judged, kept or sent again."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,22 +64,25 @@ class ExchangeRecord:
 
     def redacted(self, redactor: Redactor) -> ExchangeRecord:
         """As it may be kept and shown."""
-        exchange = redactor.exchange(self.exchange) if self.exchange else None
+        if self.exchange is None:
+            exchange, forms = None, (self.request_form, self.response_form)
+        else:
+            exchange, *found = redactor.exchange_with_forms(self.exchange)
+            forms = (found[0], found[1])
         if redactor.is_idle:
             if exchange is self.exchange and not self.parts:
                 return self
             return replace(self, exchange=exchange, parts=tuple(part.redacted(redactor) for part in self.parts))
-        forms = _forms(self.exchange, exchange)
         results = tuple(redactor.result(result) for result in self.results)
         known = tuple((name, redactor.text(value) if isinstance(value, str) else value) for name, value in self.known)
         return replace(
             self,
             exchange=exchange,
             results=results,
-            reason=redactor.text(self.reason),
+            reason=redactor.cut_text(self.reason),
             known=known,
             note=redactor.text(self.note),
-            reported=tuple((name, redactor.text(value)) for name, value in self.reported),
+            reported=tuple((name, redactor.cut_text(value)) for name, value in self.reported),
             request_form=forms[0],
             response_form=forms[1],
             parts=tuple(part.redacted(redactor) for part in self.parts),
@@ -102,15 +93,6 @@ class ExchangeRecord:
 
     def findings(self) -> tuple[Finding, ...]:
         return tuple(self.finding(result) for result in self.results if result.is_finding)
-
-
-def _forms(before: Exchange | None, after: Exchange | None) -> tuple[BodyForm, BodyForm]:
-    """(of the request, of the response) once it was redacted."""
-    if before is None or after is None:
-        return BodyForm.RAW, BodyForm.RAW
-    same = before.request.body == after.request.body
-    alike = (before.response.body if before.response else b"") == (after.response.body if after.response else b"")
-    return BodyForm.RAW if same else BodyForm.MASKED, BodyForm.RAW if alike else BodyForm.MASKED
 
 
 @dataclass(frozen=True, slots=True)

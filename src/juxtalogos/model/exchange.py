@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from enum import StrEnum
 
 Headers = tuple[tuple[str, str], ...]
 
@@ -12,6 +13,17 @@ def header(headers: Headers, name: str) -> str | None:
     wanted = name.lower()
     values = [value for key, value in headers if key.lower() == wanted]
     return ", ".join(values) if values else None
+
+
+class BodyForm(StrEnum):
+    """What of a body is kept."""
+
+    RAW = "raw"
+    """The bytes as they went or came."""
+    MASKED = "masked"
+    """The same, with secrets masked in place."""
+    DECODED = "decoded"
+    """Only what it says, secrets masked: never judged, kept or sent again."""
 
 
 @dataclass(frozen=True, slots=True)

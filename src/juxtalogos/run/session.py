@@ -112,8 +112,10 @@ class Session:
         return await self.signer.signed(contract, operation, request, FORMATS[contract.format].sign_in, sender)
 
     async def send(self, contract: Contract, operation: Operation, request: Request, sender: Sender) -> Exchange:
-        """Signs and sends once."""
-        return await sender.send(await self.signed(contract, operation, request, sender))
+        """Signs and sends once; cookies that come are secrets from then on."""
+        exchange = await sender.send(await self.signed(contract, operation, request, sender))
+        self.redactor.learn_cookies(exchange.response)
+        return exchange
 
     def signed_in_vain(self, contract: Contract, operation: Operation, exchange: Exchange) -> bool:
         """Whether an answer says that what was signed with no longer holds: it is forgotten then, and to send again may help."""
@@ -160,9 +162,9 @@ def open_session(
     moment = datetime.fromtimestamp(now or time.time(), UTC)
     ground = FormulaContext(moment, random.Random(f"{seed}:variables"))
     variables = settled(target.variables, ground, str(workspace / CONFIG_NAME))
-    target = replace(target, variables={**variables, **given})
     names = {name for contract in contracts.values() for name in contract.secret_fields}
     redactor = Redactor.of((), names)
+    target = replace(target, variables={**variables, **{name: _given(name, value, workspace, redactor) for name, value in given.items()}})  # fmt: skip
     typed = frozenset(filter(None, (*(credential_source(one).reference() for one in identity.credentials), *(reference_in(text) for _, text in identity.headers))))  # fmt: skip
     doors = _Doors(Trust(workspace, grant), typed, target, workspace)
     signers = {
@@ -193,6 +195,15 @@ def open_session(
     )
 
 
+def _given(name: str, value: Any, workspace: Path, redactor: Redactor) -> Any:
+    """A value given for this run; the secret, where it is but a reference to one."""
+    if not isinstance(value, str) or reference_in(value) != value:
+        return value
+    found = secret(value, f"--set {name}", workspace)
+    redactor.learn(found)
+    return found
+
+
 @dataclass(frozen=True, slots=True)
 class _Doors:
     """Which secrets may be read for a target: those typed for this call, and those that its user allowed to go there."""
@@ -221,6 +232,10 @@ def _signer(doors: _Doors, role: Role, contracts: Mapping[str, Contract], redact
             redactor.learn(hidden)
         headers.append((name, value))
     found: dict[str, Credential] = {}
+
+    def learned(text: str, passing: bool) -> None:
+        (redactor.learn_passing if passing else redactor.learn)(text)
+
     if signing:
         _known_schemes(target, role, workspace, contracts)
         for source in role.credentials:
@@ -230,7 +245,7 @@ def _signer(doors: _Doors, role: Role, contracts: Mapping[str, Contract], redact
             found[source.scheme] = Credential(text, source.user, source.header)
             for form in variants(found[source.scheme]):
                 redactor.learn(form)
-    return Signer(found, target.origins(), redactor.learn, target.base_url, tuple(headers))
+    return Signer(found, target.origins(), learned, target.base_url, tuple(headers))
 
 
 def _known_schemes(target: Target, role: Role, workspace: Path, contracts: Mapping[str, Contract]) -> None:

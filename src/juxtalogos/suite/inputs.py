@@ -7,14 +7,15 @@ from collections.abc import Mapping
 from typing import Any, NoReturn
 
 from juxtalogos.exchange.media import chosen_media
-from juxtalogos.model.contract import Operation
+from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.location import join_pointer, split_pointer
-from juxtalogos.model.schema import ABSENT, SchemaRef, is_index
+from juxtalogos.model.schema import ABSENT, OutlineRow, SchemaRef, is_index
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.model import Case
 
 MOST_STEPS = 100
+_JSON_TYPES = {"integer", "number", "boolean", "string"}
 
 
 def resolve_address(operation: Operation, text: str) -> str:
@@ -75,6 +76,30 @@ def schema_at(operation: Operation, base: str, content_type: str = "") -> Schema
         media = chosen_media(operation, content_type) or chosen_media(operation)
         return media.schema if media else None
     return next((one.schema for one in operation.inputs if one.address == base), None)
+
+
+def declared_row(contract: Contract, operation: Operation, address: str) -> OutlineRow | None:
+    """What is declared of an address; None where anything may stand. UsageError where there is no such place."""
+    base = base_address(operation, address)
+    ref = schema_at(operation, base)
+    if ref is None:
+        return None
+    rows = list(contract.schema(ref).outline())
+    wanted = first_items(address[len(base) :])
+    found = next((row for row in rows if first_items(row.path) == wanted), None)
+    if found is None and len(rows) > 1 and not any("NAME" in split_pointer(row.path) for row in rows):
+        raise UsageError(f"{operation.id} has no {address}", mend=nearest(address, [base + row.path for row in rows if row.path]))  # fmt: skip
+    return found
+
+
+def json_type(row: OutlineRow | None) -> str:
+    """The JSON type nearest to a declared one."""
+    word = row.type.partition(" ")[0] if row is not None else ""
+    if word in _JSON_TYPES:
+        return word
+    if word in ("int", "long", "short", "byte") or word.endswith("Integer"):
+        return "integer"
+    return "number" if word in ("decimal", "float", "double") else "string"
 
 
 def first_items(pointer: str) -> str:

@@ -44,6 +44,13 @@ def credential_source(text: str, option: str = "--credential") -> CredentialSour
 
 
 def secret(reference: str, where: str, workspace: Path | None = None) -> str:
+    """The secret behind a reference, known from then on as one that no message may show; see `_secret`."""
+    found = _secret(reference, where, workspace)
+    READ.add(found)
+    return found
+
+
+def _secret(reference: str, where: str, workspace: Path | None) -> str:
     """The secret behind `env:NAME` or `file:PATH`. ConfigError when it is not there, or in a file of the workspace."""
     kind, _, name = reference.partition(":")
     if kind == "env":
@@ -71,6 +78,10 @@ def secret(reference: str, where: str, workspace: Path | None = None) -> str:
 def refers(text: str) -> bool:
     """Whether a text ends in a reference to a secret."""
     return _AT_END.search(text) is not None
+
+
+READ: set[str] = set()
+"""Every secret that was read in this process: no message shows one."""
 
 
 def reference_in(text: str) -> str:

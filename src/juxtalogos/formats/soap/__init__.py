@@ -19,7 +19,7 @@ def _token(name: str) -> Callable[..., Any]:
     sign = on_demand(f"{_HERE}.wire.sign_in:{name}")
 
     def flow(request: Request, scheme: Any, credential: Any, memory: Any) -> SignInFlow:
-        return sign(request, scheme, credential)  # type: ignore[no-any-return]
+        return sign(request, scheme, credential, memory)  # type: ignore[no-any-return]
         yield
 
     return flow

@@ -11,8 +11,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from juxtalogos.ledger.records import BodyForm, ExchangeRecord
-from juxtalogos.model.exchange import Exchange, Request, Response, Timings
+from juxtalogos.ledger.records import ExchangeRecord
+from juxtalogos.model.exchange import BodyForm, Exchange, Request, Response, Timings
 from juxtalogos.model.findings import CheckResult, Severity
 from juxtalogos.model.location import Location
 from juxtalogos.model.verdict import Verdict

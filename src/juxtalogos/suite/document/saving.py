@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 from juxtalogos.documents.jsontext import NotJson, parse_json
@@ -14,10 +15,11 @@ from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.body_files import put_beside
+from juxtalogos.suite.comparing import leaves
 from juxtalogos.suite.document.editor import editing
 from juxtalogos.suite.document.links import StepLink, give_output
 from juxtalogos.suite.document.writer import body_type, document_of, slug, step_document, to_yaml
-from juxtalogos.suite.inputs import with_values
+from juxtalogos.suite.inputs import declared_row, json_type, with_values
 from juxtalogos.workspace.files import write_whole
 
 
@@ -38,8 +40,12 @@ def save_call(
     links: Sequence[StepLink] = (),
     role: str = "",
     criteria: Sequence[Mapping[str, Any]] = (),
+    hidden: Mapping[str, str] = MappingProxyType({}),
 ) -> tuple[Path, str]:
-    """Appends to `SUITE#CASE`, made when it is not there; gives the file and the step's id."""
+    """Appends to `SUITE#CASE`, made when it is not there; gives the file and the step's id.
+
+    `hidden`: addresses of secrets -> the inputs of the case that take their places.
+    """
     name, case_id = place_of(where)
     inputs = replace(inputs, body=_readable(inputs.body, inputs.content_type))
     path = suites / f"{name}.arazzo.yaml"
@@ -49,17 +55,43 @@ def save_call(
     url = source_url(suites.parent, path, contract)
 
     def step(linked: Sequence[StepLink]) -> dict[str, Any]:
-        filled = with_values(inputs, {link.address: link.reference for link in linked})
+        given = {address: f"$inputs.{name}" for address, name in hidden.items()}
+        filled = with_values(inputs, {link.address: link.reference for link in linked} | given)
         made = step_document(operation, slug(operation.id), filled, body_type(operation, filled), criteria=criteria)
         return {**made, "x-juxtalogos-role": role} if role else made
 
     if not path.exists():
         made = step(())
-        document = document_of(contract, url, [{"workflowId": case_id, "steps": [made]}])
+        case = {"workflowId": case_id, "steps": [made]}
+        _declare(case, contract, operation, hidden)
+        document = document_of(contract, url, [case])
         document["info"]["title"] = name
         write_whole(path, to_yaml(document).encode())
         return path, str(made["stepId"])
-    return path, _append(path, case_id, step, document_of(contract, url, [])["sourceDescriptions"][0], links)
+    source = document_of(contract, url, [])["sourceDescriptions"][0]
+    return path, _append(path, case_id, step, source, links, lambda case: _declare(case, contract, operation, hidden))
+
+
+def secret_inputs(
+    contract: Contract, operation: Operation, inputs: Inputs, is_secret: Callable[[Any], bool]
+) -> dict[str, str]:
+    """Addresses whose values are never written down -> names of inputs: fields declared as passwords, and values that are known secrets."""
+    names = {name.lower() for name in contract.secret_fields}
+    body = _readable(inputs.body, inputs.content_type)
+    found = {}
+    for address, value in (*inputs.values.items(), *((f"body{path}", one) for path, one in leaves(body))):
+        name = address.rpartition("/")[2].rpartition(".")[2]
+        if isinstance(value, str | int | float) and (name.lower() in names or is_secret(value)):
+            found[address] = slug(name) or "secret"
+    return found
+
+
+def _declare(case: Any, contract: Contract, operation: Operation, hidden: Mapping[str, str]) -> None:
+    """The inputs of a case that stand for secrets."""
+    for address, name in hidden.items():
+        properties = case.setdefault("inputs", {"type": "object"}).setdefault("properties", {})
+        kind = json_type(declared_row(contract, operation, address))
+        properties.setdefault(name, {"type": kind, "format": "password"})
 
 
 def _readable(body: Any, content_type: str) -> Any:
@@ -87,6 +119,7 @@ def _append(
     step: Callable[[Sequence[StepLink]], dict[str, Any]],
     source: dict[str, str],
     links: Sequence[StepLink],
+    declare: Callable[[Any], None],
 ) -> str:
     """Adds a step to a case, made when it is not there, and what it takes to the outputs of earlier steps; gives its id."""
     with editing(path) as document:
@@ -94,6 +127,7 @@ def _append(
         case = next((one for one in workflows if one.get("workflowId") == case_id), None)
         if case is None:
             workflows.append(case := {"workflowId": case_id, "steps": []})
+        declare(case)
         made = step([give_output(case["steps"], link) for link in links])
         taken = {one.get("stepId") for one in case["steps"]}
         base, number = made["stepId"], 2

@@ -24,13 +24,12 @@ from juxtalogos.suite.document.editor import add_checks, editing, step_of, workf
 from juxtalogos.suite.document.links import StepLink, check_source, drop_unused, give_output, link_of
 from juxtalogos.suite.document.managing import SuitePlace
 from juxtalogos.suite.document.reader import find_suite, read_suites
-from juxtalogos.suite.inputs import base_address, first_items, put, resolve_address, schema_at
+from juxtalogos.suite.inputs import base_address, declared_row, json_type, put, resolve_address, schema_at
 from juxtalogos.suite.model import Case, Step, Suite
 from juxtalogos.workspace.workspace import Workspace
 
 _CASE_LINK = re.compile(r"@([A-Za-z0-9_\-]+)#(?!header\.)([A-Za-z0-9_\-]+)(/.*|#.*|)", re.DOTALL)
 _LINK = re.compile(r"@([A-Za-z0-9_\-]+)#(.*)", re.DOTALL)
-JSON_TYPES = {"integer", "number", "boolean", "string"}
 
 
 @dataclass(frozen=True, slots=True)
@@ -163,33 +162,9 @@ def put_input(step: Any, contract: Contract, operation: Operation, address: str,
     found["value"] = put(found.get("value", ABSENT), split_pointer(pointer), value, address)
 
 
-def declared_row(contract: Contract, operation: Operation, address: str) -> OutlineRow | None:
-    """What is declared of an address; None where anything may stand. UsageError where there is no such place."""
-    base = base_address(operation, address)
-    ref = schema_at(operation, base)
-    if ref is None:
-        return None
-    rows = list(contract.schema(ref).outline())
-    wanted = first_items(address[len(base) :])
-    found = next((row for row in rows if first_items(row.path) == wanted), None)
-    if found is None and len(rows) > 1 and not any("NAME" in split_pointer(row.path) for row in rows):
-        raise UsageError(f"{operation.id} has no {address}", mend=nearest(address, [base + row.path for row in rows if row.path]))  # fmt: skip
-    return found
-
-
 def _typed(wire: Wire, contract: Contract, operation: Operation, address: str, text: str) -> Any:
     base = base_address(operation, address)
     return wire.parse_text(schema_at(operation, base), address[len(base) :], text)
-
-
-def json_type(row: OutlineRow | None) -> str:
-    """The JSON type nearest to a declared one."""
-    word = row.type.partition(" ")[0] if row is not None else ""
-    if word in JSON_TYPES:
-        return word
-    if word in ("int", "long", "short", "byte") or word.endswith("Integer"):
-        return "integer"
-    return "number" if word in ("decimal", "float", "double") else "string"
 
 
 def _input_name(address: str) -> str:

@@ -19,18 +19,19 @@ _LIFE = timedelta(minutes=5)
 _B64 = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-soap-message-security-1.0#Base64Binary"
 
 
-def with_text(request: Request, scheme: SecurityScheme, credential: Any) -> Request:
+def with_text(request: Request, scheme: SecurityScheme, credential: Any, memory: dict[str, Any]) -> Request:
     """The password as it is (section 3.1, PasswordText)."""
     return _with_token(request, credential.user, credential.secret, "PasswordText", "")
 
 
-def with_digest(request: Request, scheme: SecurityScheme, credential: Any) -> Request:
+def with_digest(request: Request, scheme: SecurityScheme, credential: Any, memory: dict[str, Any]) -> Request:
     """Base64(SHA-1(nonce + created + password)) (section 3.1, PasswordDigest)."""
     nonce = os.urandom(16)
     created = _stamp(datetime.now(UTC))
     digest = hashlib.sha1(nonce + created.encode() + credential.secret.encode(), usedforsecurity=False).digest()
     more = f'<wsse:Nonce EncodingType="{_B64}">{base64.b64encode(nonce).decode()}</wsse:Nonce><wsu:Created>{created}</wsu:Created>'
-    return _with_token(request, credential.user, base64.b64encode(digest).decode(), "PasswordDigest", more)
+    memory["digest"] = base64.b64encode(digest).decode()
+    return _with_token(request, credential.user, memory["digest"], "PasswordDigest", more)
 
 
 def _stamp(moment: datetime) -> str:

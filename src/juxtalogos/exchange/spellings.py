@@ -1,0 +1,149 @@
+"""The ways in which a secret may stand in a message: every form that decodes back to it."""
+
+from __future__ import annotations
+
+import base64
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import cached_property
+from html import unescape
+from urllib.parse import unquote, unquote_plus
+
+_MIN_CODED = 7
+"""Bytes below which a secret has too few characters in Base64 or hexadecimal to be told from chance."""
+_SHORT_ESCAPES = {'"': '\\"', "\\": "\\\\", "/": "\\/", "\b": "\\b", "\f": "\\f", "\n": "\\n", "\r": "\\r", "\t": "\\t", "'": "\\'"}  # fmt: skip
+_ENTITIES = {"&": "amp", "<": "lt", ">": "gt", '"': "quot", "'": "apos"}
+_WIDE = ("utf-16-le", "utf-16-be", "utf-32-le", "utf-32-be")
+_BETWEEN = r"(?:<!--(?:(?!-->).){0,200}-->|\]\]><!\[CDATA\[|<!\[CDATA\[|\]\]>){0,4}"
+"""What may part a text of XML without changing what it says."""
+MARKERS = ("\\", "%", "&", "<!", "~", "+", "]]>")
+"""Without any of these a text holds no escapes."""
+
+
+@dataclass(frozen=True)
+class Spelled:
+    """One secret, with what it is searched by."""
+
+    secret: str
+
+    @cached_property
+    def plain(self) -> tuple[str, ...]:
+        """The texts that are searched as they stand: itself, hexadecimal, and what Base64 makes of it wherever it begins in a longer text."""
+        found = {self.secret: None}
+        data = self.secret.encode("utf-8", "surrogatepass")
+        if len(data) >= _MIN_CODED:
+            codings = [data, *(self.secret.encode(name, "surrogatepass") for name in ("utf-16-le", "utf-16-be"))]
+            found |= {data.hex(): None, data.hex().upper(): None}
+            found |= dict.fromkeys(core for coded in codings for core in _base64(coded))
+        return tuple(found)
+
+    @cached_property
+    def raw(self) -> tuple[bytes, ...]:
+        """The bytes that are searched as they stand, in every charset."""
+        found = {text.encode("utf-8", "surrogatepass"): None for text in self.plain}
+        for name in ("latin-1", "cp1252", *_WIDE):
+            try:
+                found[self.secret.encode(name)] = None
+            except UnicodeEncodeError:
+                continue
+        return tuple(found)
+
+    @cached_property
+    def escaped(self) -> re.Pattern[str]:
+        """Each character as it stands or in any escape, one by one."""
+        return re.compile(_BETWEEN.join(map(_character, self.secret)), re.DOTALL)
+
+    @cached_property
+    def beginnings(self) -> tuple[str, ...]:
+        """The texts of which a beginning may be all that a message has room for."""
+        from html import escape
+        from json import dumps
+        from urllib.parse import quote
+
+        forms = (self.secret, dumps(self.secret)[1:-1], dumps(self.secret, ensure_ascii=False)[1:-1], quote(self.secret, safe=""), quote(self.secret), escape(self.secret), repr(self.secret)[1:-1])  # fmt: skip
+        return tuple(dict.fromkeys(forms))
+
+
+def _character(char: str) -> str:
+    """A pattern of one character in every spelling."""
+    forms = [re.escape(char)]
+    if char in _SHORT_ESCAPES:
+        forms.append(re.escape(_SHORT_ESCAPES[char]))
+    code = ord(char)
+    units = [code] if code < 0x10000 else [0xD800 + (code - 0x10000 >> 10), 0xDC00 + (code & 0x3FF)]
+    forms.append("".join(rf"\\u{_any_case(f'{unit:04x}')}" for unit in units))
+    forms.append("".join(rf"(?:%|\\x){_any_case(f'{byte:02x}')}" for byte in char.encode("utf-8", "surrogatepass")))
+    if code < 0x100 and not char.isascii():
+        forms.append(rf"(?:%|\\x){_any_case(f'{code:02x}')}")
+    forms.append(rf"&#0{{0,6}}{code};")
+    forms.append(rf"&#[xX]0{{0,6}}{_any_case(f'{code:x}')};")
+    if char in _ENTITIES:
+        forms.append(f"&{_ENTITIES[char]};")
+    if char == " ":
+        forms.append(r"\+")
+    if char in "~/":
+        forms.append("~0" if char == "~" else "~1")
+    return f"(?:{'|'.join(forms)})"
+
+
+def _any_case(digits: str) -> str:
+    return "".join(f"[{digit}{digit.upper()}]" if digit.isalpha() else digit for digit in digits)
+
+
+def _base64(data: bytes) -> Iterator[str]:
+    """What is the same in every Base64 of a longer text with these bytes in it, for each of the three places where they may begin."""
+    for before in range(3):
+        coded = base64.b64encode(bytes(before) + data).decode()
+        core = coded[(0, 2, 3)[before] : 8 * (before + len(data)) // 6]
+        yield core
+        yield core.replace("+", "-").replace("/", "_")
+
+
+_JSON = re.compile(r"\\(?:u([0-9a-fA-F]{4})|x([0-9a-fA-F]{2})|(.))", re.DOTALL)
+_PARTING = re.compile(r"<!--(?:(?!-->).){0,200}-->|<!\[CDATA\[|\]\]>", re.DOTALL)
+_LETTERS = {"b": "\b", "f": "\f", "n": "\n", "r": "\r", "t": "\t"}
+
+
+def views(text: str) -> Iterator[str]:
+    """What a text says, read by each kind of escape that it has in it, and by one within another."""
+    read = _unescaped(text) if "\\" in text else text
+    if read is not text:
+        yield read
+    for one in dict.fromkeys((text, read)):
+        if "%" in one:
+            found = unquote(one, errors="surrogateescape")
+            yield found
+            yield unquote(found, errors="surrogateescape")
+        if "+" in one:
+            yield unquote_plus(one, errors="surrogateescape")
+        if "&" in one or "<!" in one or "]]>" in one:
+            yield unescape(_PARTING.sub("", one))
+        if "~" in one:
+            yield one.replace("~1", "/").replace("~0", "~")
+
+
+def _unescaped(text: str) -> str:
+    """With the escapes of JSON resolved, and those of Python's own texts."""
+
+    def plain(found: re.Match[str]) -> str:
+        code = found[1] or found[2]
+        return chr(int(code, 16)) if code else _LETTERS.get(found[3], found[3])
+
+    read = _JSON.sub(plain, text)
+    try:  # two halves of a character become one
+        return read.encode("utf-16", "surrogatepass").decode("utf-16", "surrogatepass")
+    except UnicodeError:
+        return read
+
+
+def cut_off(text: str, forms: tuple[str, ...], least: int) -> Iterator[tuple[int, int]]:
+    """(from, to) of beginnings of a form, at least so many characters, where the text was cut: at its end or before an ellipsis."""
+    ends = {len(text.rstrip("…\"' )]}"))} | {found.start() for found in re.finditer("…", text)}
+    for end in ends:
+        for form in forms:
+            longest = min(len(form), end)
+            for length in range(longest, least - 1, -1):
+                if text.startswith(form[:length], end - length):
+                    yield end - length, end
+                    break
