@@ -918,9 +918,10 @@ def test_hostile_definitions_end_in_a_message(tmp_path: Path, name: str) -> None
     assert len(done.stderr) < 2_000
 
 
-@pytest.mark.parametrize("name", ["an entity bomb", "an external entity", "depth", "a wrong encoding"])
+@pytest.mark.parametrize("name", ["an entity bomb", "an external entity", "a wrong encoding"])
 def test_hostile_answers_are_told_and_nothing_more(tmp_path: Path, name: str) -> None:
     contract = contract_of(tmp_path, STYLES["document"][0])
     assert answered(contract, HOSTILE[name]()) == [("media.untrue", "body", True)]
+    assert answered(contract, HOSTILE["depth"]()) == []  # it may be XML: nobody is accused of what was not followed
     deep = env("<t:Gone>" * 300 + "</t:Gone>" * 300)
     assert [kind for kind, _, _ in answered(contract, deep)] == ["body.type"]

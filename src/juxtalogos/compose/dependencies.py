@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
+from functools import lru_cache
+from itertools import islice
 
 from juxtalogos.formats import wire_of
 from juxtalogos.formats.naming import last_part, singular
@@ -58,6 +60,10 @@ class _Need:
         return self.row.place if self.row else None
 
 
+MOST_OFFERS = 500
+"""Of those that know a value by the same, so many are compared with a need."""
+
+
 class _Offers:
     """Offers by what a need may know them by, in the order of the operations."""
 
@@ -80,11 +86,11 @@ class _Offers:
         plain = _plain(need.name)
         keys: list[tuple[str, object]] = [
             ("collection", need.collection or None),
-            ("place", need.place),
+            ("place", need.place if need.row is not None and need.row.shared else None),
             ("resource", need.resource.rpartition("-")[2]),
         ]
         keys += [("name", plain)] if plain not in _IDENTIFIERS else []
-        found = {order: offer for key in keys for order, offer in self.by.get(key, ())}
+        found = {order: offer for key in keys for order, offer in islice(self.by.get(key, ()), MOST_OFFERS)}
         return sorted(found.items())
 
 
@@ -308,6 +314,7 @@ def _leads_back(one: Dependency, sources: Mapping[str, list[str]]) -> bool:
     return False
 
 
+@lru_cache(maxsize=10_000)
 def _plain(name: str) -> str:
     return re.sub(r"[^a-z0-9]", "", name.lower())
 

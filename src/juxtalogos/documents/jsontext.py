@@ -5,13 +5,19 @@ from __future__ import annotations
 import json
 from typing import Any, NoReturn
 
+MAX_CONTAINERS = 1_000_000
+"""Objects and lists of one answer that is compared."""
+_LARGE = 1_000_000
+
 
 class NotJson(ValueError):
     """The text is not JSON; `offset` counts characters from 0."""
 
-    def __init__(self, what: str, offset: int = 0) -> None:
+    def __init__(self, what: str, offset: int = 0, *, too_much: bool = False) -> None:
         super().__init__(what)
         self.offset = offset
+        self.too_much = too_much
+        """Whether it may well be JSON, but more than is followed."""
 
 
 def _constant(name: str) -> NoReturn:
@@ -51,11 +57,18 @@ def parse_json(data: bytes | str, *, unique: bool = False) -> Any:
             f"{error.msg[0].lower()}{error.msg[1:]} at line {error.lineno}, column {error.colno}", error.pos
         ) from None
     except RecursionError:
-        raise NotJson("nested too deep to read") from None
+        raise NotJson("nested too deep to read", too_much=True) from None
     except NotJson:
         raise
     except ValueError as error:  # an integer of more digits than Python converts
-        raise NotJson(str(error).split(";")[0].lower()) from None
+        raise NotJson(str(error).split(";")[0].lower(), too_much=True) from None
+
+
+def parse_answer(body: bytes) -> Any:
+    """The value of a JSON text that came from a service; more objects and lists than are followed are `too_much`."""
+    if len(body) > _LARGE and body.count(b"{") + body.count(b"[") > MAX_CONTAINERS:
+        raise NotJson(f"more than {MAX_CONTAINERS:,} objects and lists", too_much=True)
+    return parse_json(body)
 
 
 def dump_json(value: Any, *, indent: int | None = None) -> str:

@@ -7,15 +7,19 @@ from typing import Any, NoReturn
 from xml.parsers import expat
 
 MAX_DEPTH = 400
-MAX_NODES = 2_000_000
+MAX_NODES = 1_000_000
+MAX_PREFIXES = 2_000_000
+"""Prefixes in force, added up over the elements that declare some."""
 
 
 class NotXml(ValueError):
     """The text is not XML that can be used; the line counts from 1."""
 
-    def __init__(self, what: str, line: int = 0) -> None:
+    def __init__(self, what: str, line: int = 0, *, too_much: bool = False) -> None:
         super().__init__(what)
         self.line = line
+        self.too_much = too_much
+        """Whether it may well be XML, but more than is followed."""
 
 
 def parse_xml(data: bytes) -> ET.Element:
@@ -55,9 +59,9 @@ class _TreeBuilder:
         self.depth += 1
         self.count += 1
         if self.depth > MAX_DEPTH:
-            self.refuse(f"nested deeper than {MAX_DEPTH} levels")
+            self.refuse(f"nested deeper than {MAX_DEPTH} levels", too_much=True)
         if self.count > MAX_NODES:
-            self.refuse(f"more than {MAX_NODES:,} elements")
+            self.refuse(f"more than {MAX_NODES:,} elements", too_much=True)
         self.builder.start(self.name(name), {self.name(key): value for key, value in attributes.items()})
 
     def end(self, name: str) -> None:
@@ -67,8 +71,8 @@ class _TreeBuilder:
     def doctype(self, *_: Any) -> None:
         self.refuse("a document type (DOCTYPE) is not accepted")
 
-    def refuse(self, what: str) -> NoReturn:
-        raise NotXml(what, self.parser.CurrentLineNumber)
+    def refuse(self, what: str, *, too_much: bool = False) -> NoReturn:
+        raise NotXml(what, self.parser.CurrentLineNumber, too_much=too_much)
 
 
 def local(tag: str) -> str:

@@ -17,7 +17,7 @@ from xml.parsers import expat
 
 from juxtalogos.documents.charsets import NotInCharset, decode_text
 from juxtalogos.documents.collector import collector_paused
-from juxtalogos.documents.xmltext import MAX_DEPTH, MAX_NODES, NotXml, local, parse_xml
+from juxtalogos.documents.xmltext import MAX_DEPTH, MAX_NODES, MAX_PREFIXES, NotXml, local, parse_xml
 from juxtalogos.model.location import Position
 
 _CHUNK = 1 << 18
@@ -119,7 +119,7 @@ def read_tree(data: bytes) -> XmlTree:
     stack: list[Mapping[str, str]] = [{"xml": XML_NAMESPACE}]
     fresh: dict[str, str] = {}
     root: ET.Element | None = None
-    count = 0
+    count = prefixes = 0
     try:
         with collector_paused():
             for chunk in _chunks(parser, data):
@@ -129,6 +129,9 @@ def read_tree(data: bytes) -> XmlTree:
                         stack.pop()
                     elif event == "start":
                         if fresh:
+                            prefixes += len(stack[-1]) + len(fresh)
+                            if prefixes > MAX_PREFIXES:
+                                raise NotXml("more declarations of namespaces than are followed", too_much=True)
                             scopes[what] = {**stack[-1], **fresh}
                             stack.append(scopes[what])
                             fresh = {}
@@ -136,11 +139,11 @@ def read_tree(data: bytes) -> XmlTree:
                             stack.append(stack[-1])
                         root = what if root is None else root
                         if len(stack) > MAX_DEPTH + 1:
-                            raise NotXml(f"nested deeper than {MAX_DEPTH} levels")
+                            raise NotXml(f"nested deeper than {MAX_DEPTH} levels", too_much=True)
                     else:
                         fresh[what[0]] = what[1]
                 if count > 2 * MAX_NODES:
-                    raise NotXml(f"more than {MAX_NODES:,} elements")
+                    raise NotXml(f"more than {MAX_NODES:,} elements", too_much=True)
     except ET.ParseError as error:
         line = error.position[0]
         raise NotXml(f"{expat.ErrorString(error.code)}, line {line}", line) from None
@@ -157,7 +160,7 @@ _ROOT = re.compile(rb"(?:\xef\xbb\xbf)?\s*(?:<\?xml[^>]*\?>\s*)?(?:<!--(?:(?!-->
 def _plain_tree(data: bytes, head: bytes) -> XmlTree:
     """Of a document whose prefixes are all declared on its root: no more than the parser in C is needed."""
     if data.count(b"<") > 2 * MAX_NODES:
-        raise NotXml(f"more than {MAX_NODES:,} elements")
+        raise NotXml(f"more than {MAX_NODES:,} elements", too_much=True)
     parser: Any = ET.XMLPullParser(events=("start-ns",))
     try:
         with collector_paused():
@@ -168,7 +171,7 @@ def _plain_tree(data: bytes, head: bytes) -> XmlTree:
             while level:
                 level, depth = [child for one in level for child in one], depth + 1
                 if depth > MAX_DEPTH:
-                    raise NotXml(f"nested deeper than {MAX_DEPTH} levels")
+                    raise NotXml(f"nested deeper than {MAX_DEPTH} levels", too_much=True)
     except ET.ParseError as error:
         line = error.position[0]
         raise NotXml(f"{expat.ErrorString(error.code)}, line {line}", line) from None

@@ -7,6 +7,8 @@ from dataclasses import replace
 
 from juxtalogos.model.exchange import Response, header
 
+MAX_MEMBERS = 100
+
 
 def decoded(response: Response, limit: int) -> Response:
     """Content decoding (RFC 9110, section 8.4) within a limit; other codings than gzip and deflate are a problem."""
@@ -38,4 +40,12 @@ def _inflate(data: bytes, limit: int, *, gzip: bool) -> tuple[bytes, bool]:
             raise
         engine = zlib.decompressobj(-15)
         out = engine.decompress(data, limit)
-    return out, not engine.unconsumed_tail
+    parts, size = [out], len(out)
+    for _ in range(MAX_MEMBERS):  # one gzip file may be put behind another (RFC 1952, section 2.2)
+        rest = engine.unused_data
+        if not gzip or engine.unconsumed_tail or size >= limit or not rest.startswith(b"\x1f\x8b"):
+            break
+        engine = zlib.decompressobj(31)
+        parts.append(engine.decompress(rest, limit - size))
+        size += len(parts[-1])
+    return b"".join(parts), not engine.unconsumed_tail

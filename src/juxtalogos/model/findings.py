@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import StrEnum
 
 from juxtalogos.model.location import Location
@@ -159,8 +159,8 @@ class Deviation:
     """True where the dialect only annotates (a `format` in 2020-12)."""
     undecided: bool = False
     """True where nothing is known: a pattern passed its time limit. Advisory too."""
-    because: tuple[Deviation, ...] = ()
-    """Why the nearest branch failed, for `oneOf` and `anyOf`."""
+    because: tuple[Deviation, ...] = field(default=(), compare=False)
+    """Why the nearest branch failed, for `oneOf` and `anyOf`; it tells no two apart, for it may lie deep."""
 
     @property
     def kind(self) -> str:

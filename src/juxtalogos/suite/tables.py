@@ -16,6 +16,7 @@ from zipfile import BadZipFile
 from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.extras import extra
 from juxtalogos.model.errors import SuiteError, nearest, quoted
+from juxtalogos.suite.apart import Refused, TooMuch, apart
 from juxtalogos.suite.inputs import wrong_inputs
 from juxtalogos.suite.model import Case, Suite, TableSource
 from juxtalogos.workspace.config import Config, Query
@@ -125,7 +126,20 @@ def _csv(path: Path) -> list[Row]:
 
 
 def _excel(path: Path) -> list[Row]:
-    """The first sheet, a header row first."""
+    """The first sheet, a header row first; read apart, since the library takes what memory a sheet makes it take."""
+    extra("openpyxl", "excel", "Excel tables")
+    try:
+        found: list[Row] = apart("juxtalogos.suite.tables:excel_rows", str(path))
+    except TooMuch as error:
+        raise ValueError(f"the sheet is too large: {error}") from None
+    except Refused as error:
+        raise ValueError(str(error)) from None
+    return found
+
+
+def excel_rows(name: str) -> list[dict[str, Any]]:
+    """The rows of a spreadsheet; ValueError when it is none, or has more than a table may."""
+    path = Path(name)
     openpyxl = extra("openpyxl", "excel", "Excel tables")
     try:
         book = openpyxl.load_workbook(path, read_only=True, data_only=True)
@@ -136,7 +150,12 @@ def _excel(path: Path) -> list[Row]:
         header = [str(name) if name is not None else "" for name in next(rows, ())]
         while header and not header[-1]:
             header.pop()
-        found = [dict(zip(header, map(_plain, row))) for row in rows if any(cell is not None for cell in row)]
+        found: list[dict[str, Any]] = []
+        for count, row in enumerate(rows):
+            if count > MAX_ROWS:
+                raise ValueError(f"more than {MAX_ROWS:,} rows")
+            if any(cell is not None for cell in row):
+                found.append(dict(zip(header, map(_plain, row))))
     finally:
         book.close()
     return [{name: value for name, value in row.items() if name} for row in found]

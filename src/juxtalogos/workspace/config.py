@@ -21,6 +21,9 @@ from juxtalogos.workspace.secrets import CredentialSource
 from juxtalogos.workspace.usercache import note_sound, was_sound
 
 CONFIG_NAME = "juxtalogos.toml"
+MAX_CONFIG = 4 * 1024 * 1024
+"""Bytes of the configuration."""
+MAX_URL = 8_000
 
 
 @dataclass(frozen=True, slots=True)
@@ -174,7 +177,8 @@ def check_url(url: str, where: str = "") -> str:
         parts.scheme not in ("http", "https")
         or not parts.hostname
         or port_is_bad
-        or any(char.isspace() for char in url)
+        or any(char.isspace() or not char.isprintable() for char in url)
+        or len(url) > MAX_URL
     ):
         raise ConfigError(
             f"{quoted(url)} is no base URL", where=where, mend="write one such as http://127.0.0.1:8480/v1"
@@ -195,6 +199,10 @@ def check_url(url: str, where: str = "") -> str:
 def read_config(path: Path) -> Config:
     """ConfigError names the key, its line and the nearest known key."""
     try:
+        if path.stat().st_size > MAX_CONFIG:
+            raise ConfigError(
+                f"more than {MAX_CONFIG:,} bytes", where=str(path), mend="keep rows in tables, and texts in files"
+            )
         text = path.read_text("utf-8")
         value = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -202,11 +210,15 @@ def read_config(path: Path) -> Config:
         raise ConfigError(
             f"not TOML: {error}", where=f"{path}:{line.group(1)}" if line else str(path), mend="correct the text there"
         ) from None
-    except (OSError, UnicodeDecodeError) as error:
-        raise ConfigError(f"cannot be read: {error}", where=str(path)) from None
-    if not was_sound("configurations", text):
+    except (ValueError, RecursionError) as error:  # a number of too many digits, lists nested too deep, no UTF-8
+        what = "nested too deep" if isinstance(error, RecursionError) else str(error).split(";")[0]
+        raise ConfigError(f"cannot be read: {what}", where=str(path), mend="correct the text there") from None
+    except OSError as error:
+        raise ConfigError(f"cannot be read: {error}", where=str(path), mend="check its rights") from None
+    judged_by = f"{resources.files('juxtalogos.workspace').joinpath('config.schema.json').read_text('utf-8')}\0{text}"
+    if not was_sound("configurations", judged_by):
         _check(value, text, path)
-        note_sound("configurations", text)
+        note_sound("configurations", judged_by)
     return _config(value, path, text)
 
 
@@ -224,7 +236,7 @@ def _check(value: Any, text: str, path: Path) -> None:
         known = _known_keys(first)
         raise ConfigError(f"unknown key {quoted('.'.join(keys))}", where=where, mend=nearest(keys[-1], known))
     raise ConfigError(
-        f"{'.'.join(keys)}: {first.declared} expected, {first.observed} found",
+        f"{quoted('.'.join(keys))}: {first.declared} expected, {quoted(first.observed)} found",
         where=where,
         mend="see docs/configuration.md",
     )

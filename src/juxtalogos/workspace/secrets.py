@@ -70,9 +70,17 @@ def _secret(reference: str, where: str, workspace: Path | None) -> str:
             mend="keep it outside, so that it is never committed",
         )
     try:
-        return path.read_text("utf-8").strip()
+        if not path.is_file():
+            raise ConfigError(f"the secret file {name} is no file", where=where, mend="name a file that holds the secret alone")  # fmt: skip
+        with path.open(encoding="utf-8") as file:
+            found = file.read(MAX_SECRET + 1)
+        if len(found) > MAX_SECRET:
+            raise ConfigError(f"the secret file {name} holds more than {MAX_SECRET:,} characters", where=where, mend="name a file that holds the secret alone")  # fmt: skip
+        return found.strip()
     except (OSError, UnicodeDecodeError) as error:
-        raise ConfigError(f"the secret file {name} cannot be read: {error}", where=where) from None
+        raise ConfigError(
+            f"the secret file {name} cannot be read: {error}", where=where, mend="check its path and rights"
+        ) from None
 
 
 def refers(text: str) -> bool:
@@ -80,6 +88,7 @@ def refers(text: str) -> bool:
     return _AT_END.search(text) is not None
 
 
+MAX_SECRET = 64 * 1024
 READ: set[str] = set()
 """Every secret that was read in this process: no message shows one."""
 

@@ -39,6 +39,10 @@ _CATEGORIES = {
 }  # fmt: skip
 
 
+MAX_WEIGHT = 200_000
+"""Things that a pattern spells out when each repetition is written in full; so many characters a text must have at least."""
+
+
 class PatternTimeout(Exception):
     """A search passed its time limit, so nothing is known of the text."""
 
@@ -51,6 +55,8 @@ class Pattern:
     def __init__(self, source: str, parse: Callable[[str], Node] = parse_pattern) -> None:
         self.source = source
         self.tree = parse(source)
+        if _weight(self.tree) > MAX_WEIGHT:
+            raise PatternError(f"it repeats a thing more than {MAX_WEIGHT:,} times, which is not followed")
         self._linear: Any = None
         self._slow: Any = None
         self._plain: Callable[[str], Any] | None = None
@@ -93,6 +99,21 @@ def compile_pattern(source: str) -> Pattern:
 def compile_xsd_pattern(source: str) -> Pattern:
     """A pattern of XML Schema, which matches whole texts only; PatternError when the source is none."""
     return Pattern(source, parse_xsd_pattern)
+
+
+def _weight(node: Node) -> int:
+    """How long a pattern is with its repetitions written out, those of a single character as far as they must be."""
+    match node:
+        case Sequence(items):
+            return sum(map(_weight, items))
+        case Choice(options):
+            return sum(map(_weight, options))
+        case Repeat(item, least, most, _):
+            count = least if isinstance(item, Chars | Dot) or most is None else most
+            return max(count, 1) * _weight(item)
+        case Group(item=item) | Look(item=item):
+            return _weight(item)
+    return 1
 
 
 def _compile_linear(source: str) -> Any:

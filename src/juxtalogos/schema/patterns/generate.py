@@ -53,6 +53,7 @@ class _TextMaker:
         self.vary = vary
         self.groups: dict[int | str, str] = {}
         self.length = 0
+        self.fitting: dict[int, list[str]] = {}
 
     def write(self, node: Node) -> str:
         match node:
@@ -99,11 +100,12 @@ class _TextMaker:
     def pick(self, node: Chars) -> str:
         if not node.negated and len(node.ranges) == 1 and not node.named and node.ranges[0][0] == node.ranges[0][1]:
             return chr(node.ranges[0][0])
-        fitting = [char for char in _LIKED if holds(node, char)]
-        if not fitting and not node.negated and node.ranges:
-            fitting = [chr(low) for low, _ in node.ranges]
-        if not fitting:
-            fitting = list(_search(node))
+        fitting = self.fitting.get(id(node))
+        if fitting is None:
+            fitting = [char for char in _LIKED if holds(node, char)]
+            if not fitting and not node.negated and node.ranges:
+                fitting = [chr(low) for low, _ in node.ranges]
+            fitting = self.fitting[id(node)] = fitting or list(_search(node))
         if not fitting:
             return ""
         return self.rng.choice(fitting) if self.vary else fitting[0]

@@ -89,7 +89,43 @@ def select_json(text: str, value: Any) -> list[Any]:
 
 def check_xpath(text: str, version: str = "", namespaces: Mapping[str, str] | None = None) -> None:
     """BadSelector when a text is no XPath of that version, or holds a pattern that could run for ever."""
-    _xpath(text, version, tuple(sorted((namespaces or {}).items())))
+    spaces = tuple(sorted((namespaces or {}).items()))
+    if "function-lookup" in text:
+        raise BadSelector(f"{text!r} calls functions by computed names, which is not allowed (function-lookup)")
+    if _may_grow(text):
+        _checked_apart(text, version, spaces)
+    else:
+        _xpath(text, version, spaces)
+
+
+_GROWING = re.compile(
+    r"(?<![\w.-])(?:to|for|let|some|every|function|map|array)(?![\w.-])|=>|!(?!=)|\bfor-each|\bfold-|function-lookup|string-join|\bsort\b"
+)
+"""Words of an XPath whose work may grow beyond the document: the library does part of it as it reads them."""
+
+
+def _may_grow(text: str) -> bool:
+    return len(text) > MAX_LENGTH or _GROWING.search(re.sub(r"'[^']*'|\"[^\"]*\"", "''", text)) is not None
+
+
+@lru_cache(maxsize=500)
+def _checked_apart(text: str, version: str, spaces: tuple[tuple[str, str], ...]) -> None:
+    """Reads an XPath in a process apart; BadSelector when it is none, or cannot be followed."""
+    from juxtalogos.suite.apart import Refused, TooMuch, apart
+
+    if len(text) > MAX_LENGTH:
+        raise BadSelector(f"an XPath of more than {MAX_LENGTH} characters")
+    try:
+        apart("juxtalogos.suite.language.selectors:checked", text, version, dict(spaces))
+    except TooMuch as error:
+        raise BadSelector(f"{quoted(text)} cannot be followed: {error}") from None
+    except Refused as error:
+        raise BadSelector(str(error)) from None
+
+
+def checked(text: str, version: str, namespaces: dict[str, str]) -> None:
+    """In the process apart: ValueError when a text is no XPath that may be used."""
+    _xpath(text, version, tuple(sorted(namespaces.items())))
 
 
 @lru_cache(maxsize=500)
@@ -117,6 +153,9 @@ def _xpath(text: str, version: str, namespaces: tuple[tuple[str, str], ...]) -> 
             "environment-variable",
             "json-doc",
             "unparsed-text-lines",
+            "function-lookup",
+            "load-xquery-module",
+            "transform",
         ):
             raise BadSelector(f"{text!r} reaches out of the answer, which is not allowed ({part.symbol})")
     return token
@@ -152,6 +191,8 @@ def _is_harmless(pattern: str) -> bool:
 
 def select_xml(text: str, body: bytes, version: str = "", namespaces: Mapping[str, str] | None = None) -> list[Any]:
     """The texts, numbers or truth values of all nodes; NoSelection when the body is no XML."""
+    if not _is_bounded(text, version, namespaces):
+        return list(_apart("selected", text, body, version, namespaces))
     found = _chosen(text, body, version, namespaces, lambda token, context: token.get_results(context))
     return [_plain(one) for one in (found if isinstance(found, list) else [found])]
 
@@ -161,6 +202,13 @@ def xml_holds(
 ) -> tuple[bool, str]:
     """(the effective boolean value of an XPath (XPath 3.1, section 2.4.3), what it gives in words); NoSelection as above."""
 
+    if not _is_bounded(text, version, namespaces):
+        told = _apart("held", text, body, version, namespaces)
+        return bool(told[0]), str(told[1])
+    return _held(text, body, version, namespaces)
+
+
+def _held(text: str, body: bytes, version: str, namespaces: Mapping[str, str] | None) -> tuple[bool, str]:
     def value(token: Any, context: Any) -> tuple[bool, str]:
         from elementpath.xpath_nodes import XPathNode
 
@@ -172,6 +220,49 @@ def xml_holds(
 
     found: tuple[bool, str] = _chosen(text, body, version, namespaces, value)
     return found
+
+
+_PLAIN_SYMBOLS = frozenset(
+    ("/", "//", "(name)", ":", "*", "@", "[", ".", "..", "(", "(string)", "(integer)", "(decimal)", "(double)", "and", "or", "=", "!=", "<", ">", "<=", ">=", "eq", "ne", "lt", "gt", "le", "ge",
+     "+", "-", "div", "mod", "|", "union", ",", "not", "count", "sum", "position", "last", "text", "node", "local-name", "name", "namespace-uri", "starts-with", "ends-with", "contains", "string", "number",
+     "boolean", "true", "false", "normalize-space", "string-length", "child", "attribute", "self", "parent", "descendant", "descendant-or-self", "exists", "empty", "matches", "upper-case", "lower-case",
+     "substring", "substring-before", "substring-after", "round", "floor", "ceiling", "abs", "translate", "distinct-values", "max", "min", "avg", "document-node", "element")
+)  # fmt: skip
+"""What an XPath may be made of to be evaluated here: its work is bounded by the document's size, and once more for each predicate."""
+
+
+def _is_bounded(text: str, version: str, namespaces: Mapping[str, str] | None) -> bool:
+    """Whether nothing in an XPath can take more than the document makes it take; another is evaluated in a process apart."""
+    if _may_grow(text):
+        return False
+    try:
+        token = _xpath(text, version, tuple(sorted({**prefixes_in(text), **(namespaces or {})}.items())))
+    except BadSelector:
+        return True  # which says so itself
+    return all(part.symbol in _PLAIN_SYMBOLS for part in token.iter()) and text.count("//") + text.count("[") <= 3
+
+
+def _apart(what: str, text: str, body: bytes, version: str, namespaces: Mapping[str, str] | None) -> Any:
+    from juxtalogos.suite.apart import Refused, TooMuch, apart
+
+    try:
+        return apart(f"juxtalogos.suite.language.selectors:{what}", text, body.decode("latin-1"), version, dict(namespaces or {}))  # fmt: skip
+    except TooMuch as error:
+        raise NoSelection(f"the XPath cannot be followed: {error}") from None
+    except Refused as error:
+        raise NoSelection(str(error)) from None
+
+
+def selected(text: str, body: str, version: str, namespaces: dict[str, str]) -> list[Any]:
+    """What `select_xml` gives, in the process apart."""
+    data = body.encode("latin-1")
+    found = _chosen(text, data, version, namespaces, lambda token, context: token.get_results(context))
+    return [_plain(one) for one in (found if isinstance(found, list) else [found])]
+
+
+def held(text: str, body: str, version: str, namespaces: dict[str, str]) -> tuple[bool, str]:
+    """What `xml_holds` gives, in the process apart."""
+    return _held(text, body.encode("latin-1"), version, namespaces)
 
 
 def _chosen(

@@ -8,7 +8,7 @@ from dataclasses import replace
 from typing import Any
 
 from juxtalogos.documents.charsets import NotInCharset, decode_text
-from juxtalogos.documents.jsontext import NotJson, parse_json
+from juxtalogos.documents.jsontext import NotJson, parse_answer
 from juxtalogos.exchange.media import MediaType, best_match, parse_media_type
 from juxtalogos.formats.odata.csdl import Callable, Model, Property
 from juxtalogos.formats.odata.wire.atom import AtomReader, typed
@@ -69,8 +69,8 @@ def decode(contract: Contract, model: Model, operation: Operation, exchange: Exc
         return Answer(declared, media, ABSENT, contract.schema(ref), headers=headers, unread=lost, allowed=allowed)
     reader = _Reader(model, operation, exchange)
     value = reader.value(ref, parsed, response.body)
-    schema = contract.schema(ref) if value is not ABSENT else None
-    unread = "the body is not what its media type says" if value is ABSENT else ""
+    schema = contract.schema(ref) if value is not ABSENT or reader.unread else None
+    unread = reader.unread or ("the body is not what its media type says" if value is ABSENT else "")
     return Answer(declared, media, value, schema, tuple(reader.problems), headers, unread, allowed=allowed)
 
 
@@ -150,6 +150,8 @@ class _Reader:
         self.operation = operation
         self.exchange = exchange
         self.problems: list[Problem] = []
+        self.unread = ""
+        """Why the body is not compared, where nothing is wrong with it."""
 
     def value(self, ref: SchemaRef, parsed: MediaType, body: bytes) -> Any:
         word, *rest = ref.role.split(" ")
@@ -160,8 +162,11 @@ class _Reader:
             return typed(self.text(word, parsed, body), self.model.underlying(one.type)) if one and parsed.is_text else self.text("bytes", parsed, body)  # fmt: skip
         if parsed.is_json:
             try:
-                value = parse_json(body)
+                value = parse_answer(body)
             except NotJson as error:
+                if error.too_much:
+                    self.unread = str(error)
+                    return ABSENT
                 self.problems.append(Problem("media.untrue", "body", f"{parsed}: JSON text", str(error)))
                 return ABSENT
             try:

@@ -7,7 +7,7 @@ from typing import Any, NamedTuple
 from urllib.parse import parse_qsl
 
 from juxtalogos.documents.charsets import NotInCharset, decode_text
-from juxtalogos.documents.jsontext import NotJson, parse_json
+from juxtalogos.documents.jsontext import NotJson, parse_answer, parse_json
 from juxtalogos.documents.xmltext import NotXml, local, parse_xml
 from juxtalogos.exchange.media import MediaType, parse_media_type
 from juxtalogos.formats.openapi.wire.styles import coerce, kinds
@@ -23,6 +23,8 @@ class Read(NamedTuple):
     problem: Problem | None = None
     unread: str = ""
     """Why there is no value, when there is none."""
+    too_much: bool = False
+    """Whether it may well be sound, but is more than is followed."""
 
 
 def read_body(contract: Contract, media: Media | None, body: bytes, media_type: MediaType | None) -> Read:
@@ -31,8 +33,10 @@ def read_body(contract: Contract, media: Media | None, body: bytes, media_type: 
         return Read(unread="no media type tells how to read the body")
     if media_type.is_json:
         try:
-            return Read(parse_json(body))
+            return Read(parse_answer(body))
         except NotJson as error:
+            if error.too_much:
+                return Read(unread=str(error), too_much=True)
             return _untrue(media_type, "JSON text", str(error), "the body is not JSON")
     schema = media.schema if media else None
     if media_type.is_xml and schema is not None:
@@ -61,6 +65,8 @@ def _xml(contract: Contract, ref: SchemaRef, body: bytes, media_type: MediaType)
     try:
         root = parse_xml(body)
     except NotXml as error:
+        if error.too_much:
+            return Read(unread=str(error), too_much=True)
         return _untrue(media_type, "XML text", str(error), "the body is not XML")
     if view.kinds == ("string",):
         return Read(body.decode("utf-8", "replace"))

@@ -37,8 +37,9 @@ def decode(contract: Contract, operation: Operation, exchange: Exchange) -> Answ
             unread=what,
         )
     parsed = parse_media_type(content_type) if content_type else parse_media_type(media.media_type) if media else None
-    value, problem, unread = read_body(contract, media, response.body, parsed)
-    schema = contract.schema(media.schema) if media and media.schema and value is not ABSENT else None
+    value, problem, unread, too_much = read_body(contract, media, response.body, parsed)
+    compared = value is not ABSENT or too_much
+    schema = contract.schema(media.schema) if media and media.schema and compared else None
     return Answer(declared, media, value, schema, (problem,) if problem else (), headers, unread)
 
 

@@ -77,6 +77,10 @@ class _Reading:
         try:
             tree = read_tree(body)
         except NotXml as error:
+            if error.too_much:
+                media = self.media
+                schema = self.contract.schema(media.schema) if media and media.schema else None
+                return Answer(self.output, media, schema=schema, unread=str(error))
             if not 200 <= self.response.status < 300:
                 return Answer(None, None, allowed=_allowed(self.response.status))
             kind = "media.untrue" if content_type and content_type.is_xml else "envelope.form"

@@ -122,14 +122,22 @@ def _format(rule: Rule, value: Any, at: Visit) -> None:
         add(at.context, at.path, rule, declared(rule), seen(value), advisory=not asserted)
 
 
+MOST_DOUBLES = 1_000
+"""Items of one list that are told to be there before."""
+
+
 @operator("uniqueItems")
 def _unique(rule: Rule, value: Any, at: Visit) -> None:
     if type(value) is not list:
         return
     first: dict[Any, int] = {}
+    told = 0
     for index, item in enumerate(value):
         before = first.setdefault(key_of(item), index)
         if before != index:
+            told += 1
+            if told > MOST_DOUBLES:
+                return
             add(at.context, (at.path, index), rule, declared(rule), f"the same as item {before}: {in_words(item, 40)}")
 
 

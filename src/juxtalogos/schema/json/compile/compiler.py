@@ -19,6 +19,8 @@ from juxtalogos.schema.json.tree.nodes import Node
 from juxtalogos.schema.json.tree.store import BadReference
 from juxtalogos.schema.json.tree.walk import children
 
+MOST_NODES = 20_000
+
 
 class Compiler(Tables):
     """Compiles the nodes of one store in one direction."""
@@ -32,6 +34,8 @@ class Compiler(Tables):
             if id(current) in seen:
                 continue
             seen.add(id(current))
+            if len(seen) > MOST_NODES:
+                return False  # what would be written is too large to be worth it
             for rule in current.rules:
                 if rule.op.startswith("unevaluated") or rule.op == "discriminator":
                     return False
@@ -57,19 +61,19 @@ class Compiler(Tables):
         """Writes and compiles the function of a node, and all that it calls."""
         waiting = [(node, home)]
         sources: list[str] = []
-        built: list[tuple[tuple[int, int], str]] = []
+        built: dict[tuple[int, int], str] = {}
         while waiting:
             node, home = waiting.pop()
             key = (id(node), id(home))
             name = self.name_of(node, home)
-            if key in self.functions or any(key == other for other, _ in built):
+            if key in self.functions or key in built:
                 continue
             writer = NodeWriter(self, waiting)
             writer.node(node, home, "v")
             sources.append(writer.source(name))
-            built.append((key, name))
+            built[key] = name
         exec(compile("\n".join(sources), "<schema>", "exec"), self.globals)
-        for key, name in built:
+        for key, name in built.items():
             self.functions[key] = self.globals[name]
 
     def passes(self, node: Node, value: Any, hits: list[Record] | None) -> bool:

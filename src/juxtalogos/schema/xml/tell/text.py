@@ -92,8 +92,10 @@ def laid_out(body: bytes) -> str:
     except NotXml:
         return ""
     prefixes: dict[str, str] = {}
+    taken: set[str] = set()
     for scope in tree.scopes.values():
         for prefix, uri in scope.items():
-            if prefix and prefix not in prefixes.values():
-                prefixes.setdefault(uri, prefix)
+            if prefix and prefix not in taken and uri not in prefixes:
+                prefixes[uri] = prefix
+                taken.add(prefix)
     return to_text(tree.root, prefixes)
