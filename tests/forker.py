@@ -39,7 +39,7 @@ def done(job: dict[str, Any]) -> int:
     sys.stdout = io.TextIOWrapper(io.BufferedWriter(io.FileIO(1, "wb", closefd=False)), encoding="utf-8")
     sys.stderr = io.TextIOWrapper(io.BufferedWriter(io.FileIO(2, "wb", closefd=False)), encoding="utf-8", errors="backslashreplace", line_buffering=True)  # fmt: skip
     sys.argv = ["juxtalogos", *job["words"]]
-    from juxtalogos.cli.main import entry
+    from juxtalogos.start import entry
 
     try:
         entry()

@@ -1,3 +1,3 @@
-from juxtalogos.cli.main import entry
+from juxtalogos.start import entry
 
 entry()

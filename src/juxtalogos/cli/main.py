@@ -29,6 +29,7 @@ COMMANDS: dict[str, str] = {
     "report": "write a report of a run",
     "runs": "list runs",
     "compare": "lay two runs side by side",
+    "ledger": "look whether the store of runs is whole",
     "exchanges": "list exchanges, show one",
     "demo": "walk through everything with the harbour's services",
 }
@@ -188,14 +189,14 @@ def _run_asking(args: Any) -> int:
     return int(args.run(args))
 
 
-def entry() -> NoReturn:
-    """What the installed program calls.
+def run_program() -> int:
+    """The whole program as it is installed; its exit status.
 
     A command lives briefly, and what it reads is large and has few circles: to look for garbage often finds none.
     """
     gc.set_threshold(100_000, 50, 100)
-    raise SystemExit(main())
+    return main()
 
 
 if __name__ == "__main__":
-    entry()
+    raise SystemExit(run_program())

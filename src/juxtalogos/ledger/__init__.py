@@ -1,7 +1,7 @@
 """The ledger: the store of runs."""
 
 from juxtalogos.ledger.interface import ExchangeQuery, Ledger
-from juxtalogos.ledger.opening import open_ledger
+from juxtalogos.ledger.opening import ledger_faults, open_ledger, rescue_ledger
 from juxtalogos.ledger.records import (
     CaseRecord,
     ExchangeRecord,
@@ -13,4 +13,4 @@ from juxtalogos.ledger.records import (
 )
 from juxtalogos.model.exchange import BodyForm
 
-__all__ = ["BodyForm", "CaseRecord", "ExchangeQuery", "ExchangeRecord", "FoundResult", "HitRow", "Ledger", "ReportedValue", "RunRecord", "StepRow", "open_ledger"]  # fmt: skip
+__all__ = ["BodyForm", "CaseRecord", "ExchangeQuery", "ExchangeRecord", "FoundResult", "HitRow", "Ledger", "ReportedValue", "RunRecord", "StepRow", "ledger_faults", "open_ledger", "rescue_ledger"]  # fmt: skip

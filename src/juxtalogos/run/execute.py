@@ -21,6 +21,7 @@ from juxtalogos.run.slots import Slots
 from juxtalogos.run.step import RunContext
 from juxtalogos.run.stop import Stop
 from juxtalogos.run.system import resetting, running_system
+from juxtalogos.start import taken
 
 
 @dataclass(frozen=True, slots=True)
@@ -73,16 +74,18 @@ async def _until_interrupted(work: Coroutine[None, None, None], stop: Stop) -> b
     task = asyncio.ensure_future(work)
     loop = asyncio.get_running_loop()
 
-    def interrupt() -> None:
+    def interrupt(sign: int) -> None:
+        taken.append(sign)
         if stop.asked:
             task.cancel()
         else:
             stop.ask()
             loop.call_later(GRACE, task.cancel)
 
+    before = {sign: signal.getsignal(sign) for sign in (signal.SIGINT, signal.SIGTERM)}
     for sign in (signal.SIGINT, signal.SIGTERM):
         with contextlib.suppress(NotImplementedError, RuntimeError):
-            loop.add_signal_handler(sign, interrupt)
+            loop.add_signal_handler(sign, interrupt, sign)
     try:
         await task
     except asyncio.CancelledError:
@@ -91,4 +94,5 @@ async def _until_interrupted(work: Coroutine[None, None, None], stop: Stop) -> b
         for sign in (signal.SIGINT, signal.SIGTERM):
             with contextlib.suppress(NotImplementedError, RuntimeError):
                 loop.remove_signal_handler(sign)
+                signal.signal(sign, before[sign] or signal.SIG_DFL)
     return stop.asked

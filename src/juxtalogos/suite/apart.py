@@ -25,7 +25,7 @@ class TooMuch(Exception):
     """The work took more than it may."""
 
 
-class Refused(Exception):
+class NotDone(Exception):
     """The work itself said that it cannot be done."""
 
 
@@ -34,7 +34,7 @@ _child: subprocess.Popen[bytes] | None = None
 
 
 def apart(place: str, *arguments: Any) -> Any:
-    """What the function at `module:name` gives for these arguments, all of them values of JSON. TooMuch, or Refused with its words."""
+    """What the function at `module:name` gives for these arguments, all of them values of JSON. TooMuch, or NotDone with its words."""
     global _child
     with _lock:
         if _child is None or _child.poll() is not None:
@@ -56,7 +56,7 @@ def apart(place: str, *arguments: Any) -> Any:
             raise TooMuch(f"it took more than {SECONDS:g} seconds or {MEMORY // 1024 // 1024} MB")
     kind, value = json.loads(answer)
     if kind == "refused":
-        raise Refused(value)
+        raise NotDone(value)
     return value
 
 

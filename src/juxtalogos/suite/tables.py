@@ -16,7 +16,7 @@ from zipfile import BadZipFile
 from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.extras import extra
 from juxtalogos.model.errors import SuiteError, nearest, quoted
-from juxtalogos.suite.apart import Refused, TooMuch, apart
+from juxtalogos.suite.apart import NotDone, TooMuch, apart
 from juxtalogos.suite.inputs import wrong_inputs
 from juxtalogos.suite.model import Case, Suite, TableSource
 from juxtalogos.workspace.config import Config, Query
@@ -132,7 +132,7 @@ def _excel(path: Path) -> list[Row]:
         found: list[Row] = apart("juxtalogos.suite.tables:excel_rows", str(path))
     except TooMuch as error:
         raise ValueError(f"the sheet is too large: {error}") from None
-    except Refused as error:
+    except NotDone as error:
         raise ValueError(str(error)) from None
     return found
 

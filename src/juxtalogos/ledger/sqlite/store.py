@@ -136,7 +136,10 @@ class SqliteLedger:
                 "make room on the disk; what was kept before is still there",
             )
         else:
-            what, mend = f"the ledger is damaged: {text}", "move the file away; a new one is made"
+            what, mend = (
+                f"the ledger is damaged: {text}",
+                "see what is wrong, and save what can be read: juxtalogos ledger check --save FILE",
+            )
         return LedgerError(what, where=str(self.path), mend=mend)
 
     @contextmanager

@@ -111,7 +111,7 @@ def _may_grow(text: str) -> bool:
 @lru_cache(maxsize=500)
 def _checked_apart(text: str, version: str, spaces: tuple[tuple[str, str], ...]) -> None:
     """Reads an XPath in a process apart; BadSelector when it is none, or cannot be followed."""
-    from juxtalogos.suite.apart import Refused, TooMuch, apart
+    from juxtalogos.suite.apart import NotDone, TooMuch, apart
 
     if len(text) > MAX_LENGTH:
         raise BadSelector(f"an XPath of more than {MAX_LENGTH} characters")
@@ -119,7 +119,7 @@ def _checked_apart(text: str, version: str, spaces: tuple[tuple[str, str], ...])
         apart("juxtalogos.suite.language.selectors:checked", text, version, dict(spaces))
     except TooMuch as error:
         raise BadSelector(f"{quoted(text)} cannot be followed: {error}") from None
-    except Refused as error:
+    except NotDone as error:
         raise BadSelector(str(error)) from None
 
 
@@ -243,13 +243,13 @@ def _is_bounded(text: str, version: str, namespaces: Mapping[str, str] | None) -
 
 
 def _apart(what: str, text: str, body: bytes, version: str, namespaces: Mapping[str, str] | None) -> Any:
-    from juxtalogos.suite.apart import Refused, TooMuch, apart
+    from juxtalogos.suite.apart import NotDone, TooMuch, apart
 
     try:
         return apart(f"juxtalogos.suite.language.selectors:{what}", text, body.decode("latin-1"), version, dict(namespaces or {}))  # fmt: skip
     except TooMuch as error:
         raise NoSelection(f"the XPath cannot be followed: {error}") from None
-    except Refused as error:
+    except NotDone as error:
         raise NoSelection(str(error)) from None
 
 

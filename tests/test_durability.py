@@ -1,0 +1,114 @@
+"""What was kept stays, and what interrupts is told in a word: signals at any moment, a damaged ledger, kills."""
+
+from __future__ import annotations
+
+import os
+import random
+import signal
+import sqlite3
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+
+from conftest import Result, add_target, serving
+
+Jux = Callable[..., Result]
+
+
+@pytest.fixture
+def kept(berths: Path, jux: Jux) -> Path:
+    """A workspace with a suite and two runs of it."""
+    with serving() as url:
+        add_target(berths, url)
+        for berth in ("B1", "B2", "B4"):
+            jux("call", "getBerth", "--no-credentials", "--set", f"berthId={berth}", "--save", "all#one", "-C", berths)
+        jux("compose", "berths", "-C", berths)
+        for _ in range(2):
+            jux("run", "all", "--no-credentials", "-C", berths)
+    return berths
+
+
+def test_a_signal_at_any_moment_ends_with_a_word(kept: Path) -> None:
+    rng = random.Random(11)
+    commands = (["show", "berths"], ["coverage"], ["report", "-o", str(kept / "r.html")], ["suite", "check"], ["runs"])
+    seen = set()
+    for _ in range(30):
+        sign, words = rng.choice((signal.SIGINT, signal.SIGTERM)), rng.choice(commands)
+        child = subprocess.Popen([sys.executable, "-m", "juxtalogos", *words, "-C", str(kept)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, stdin=subprocess.DEVNULL)  # fmt: skip
+        time.sleep(rng.uniform(0.06, 0.5))
+        child.send_signal(sign)
+        _, told = child.communicate(timeout=60)
+        assert b"Traceback" not in told and b"File " not in told, told
+        ours = child.returncode in (0, 1, 128 + sign)
+        assert ours or (child.returncode == -sign and not told), (
+            words,
+            child.returncode,
+            told,
+        )  # before we were loaded
+        seen.add(child.returncode)
+    assert seen & {130, 143}
+
+
+def test_a_damaged_ledger_is_told_and_what_can_be_read_is_saved(kept: Path, jux: Jux, tmp_path: Path) -> None:
+    path = kept / ".juxtalogos" / "ledger.sqlite"
+    assert "the ledger is whole" in jux("ledger", "check", "-C", kept).out
+    with closing(sqlite3.connect(path)) as db:
+        db.execute("PRAGMA wal_checkpoint(TRUNCATE)")
+        whole = db.execute("SELECT count(*) FROM exchange").fetchone()[0]
+    data, rng = path.read_bytes(), random.Random(5)
+    told_once = False
+    for page in range(2, len(data) // 4096):
+        damaged = bytearray(data)
+        damaged[page * 4096 : (page + 1) * 4096] = rng.randbytes(4096)
+        path.write_bytes(damaged)
+        found = jux("ledger", "check", "-C", kept, status=None)
+        if found.status == 0:
+            continue  # a page that nothing is in
+        read = jux("runs", "-C", kept, status=None)
+        if read.status:
+            told_once = True
+            assert "the ledger is damaged" in read.err and "ledger check --save" in read.err
+        target = tmp_path / f"saved-{page}.sqlite"
+        jux("ledger", "check", "--save", target, "-C", kept, status=1)
+        with closing(sqlite3.connect(target)) as db:
+            assert db.execute("PRAGMA integrity_check").fetchone()[0] == "ok"
+            assert db.execute("SELECT count(*) FROM exchange").fetchone()[0] <= whole
+        path.write_bytes(target.read_bytes())
+        jux("exchanges", "-C", kept, status=None)
+        if page > 12:
+            break
+    assert told_once
+    assert "such a file already" in jux("ledger", "check", "--save", target, "-C", kept, status=2).err
+
+
+def test_kills_lose_nothing_that_was_acknowledged(kept: Path, jux: Jux) -> None:
+    rng = random.Random(3)
+    with serving() as url:
+        for _ in range(10):
+            words = [
+                sys.executable,
+                "-m",
+                "juxtalogos",
+                "run",
+                "all",
+                "--target",
+                url,
+                "--repeat",
+                "200",
+                "-C",
+                str(kept),
+            ]
+            child = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, stdin=subprocess.DEVNULL, env=dict(os.environ))  # fmt: skip
+            time.sleep(rng.uniform(0.8, 1.6))
+            child.kill()
+            child.wait()
+    assert "the ledger is whole" in jux("ledger", "check", "-C", kept).out
+    with closing(sqlite3.connect(kept / ".juxtalogos" / "ledger.sqlite")) as db:
+        lost = db.execute("SELECT count(*) FROM exchange WHERE response_body IS NOT NULL AND response_body NOT IN (SELECT id FROM body)").fetchone()[0]  # fmt: skip
+        assert lost == 0 and db.execute("SELECT count(*) FROM exchange").fetchone()[0] > 100
+    jux("runs", "-C", kept)
