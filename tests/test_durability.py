@@ -86,6 +86,18 @@ def test_a_damaged_ledger_is_told_and_what_can_be_read_is_saved(kept: Path, jux:
     assert "such a file already" in jux("ledger", "check", "--save", target, "-C", kept, status=2).err
 
 
+def count(home: Path) -> int:
+    with closing(sqlite3.connect(home / ".juxtalogos" / "ledger.sqlite")) as db:
+        return int(db.execute("SELECT count(*) FROM exchange").fetchone()[0])
+
+
+def wait_for_more(home: Path, seconds: float) -> None:
+    """Until something more was committed."""
+    before, deadline = count(home), time.monotonic() + seconds
+    while count(home) == before and time.monotonic() < deadline:
+        time.sleep(0.02)
+
+
 def test_kills_lose_nothing_that_was_acknowledged(kept: Path, jux: Jux) -> None:
     rng = random.Random(3)
     with serving() as url:
@@ -104,7 +116,8 @@ def test_kills_lose_nothing_that_was_acknowledged(kept: Path, jux: Jux) -> None:
                 str(kept),
             ]
             child = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, stdin=subprocess.DEVNULL, env=dict(os.environ))  # fmt: skip
-            time.sleep(rng.uniform(0.8, 1.6))
+            wait_for_more(kept, 20)
+            time.sleep(rng.uniform(0, 0.3))
             child.kill()
             child.wait()
     assert "the ledger is whole" in jux("ledger", "check", "-C", kept).out
