@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import io
 import stat
+import struct
 import zipfile
+import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -121,7 +123,17 @@ def _archive(data: bytes, told: str) -> Source:
                 if total > MAX_ARCHIVE or len(content) > MAX_BYTES:
                     raise DocumentError("the archive unpacks to more than the limit", where=f"{told}: {entry.filename}")
                 files[entry.filename] = content
-    except (zipfile.BadZipFile, NotImplementedError, RuntimeError, EOFError, OSError) as error:
+    except (
+        zipfile.BadZipFile,
+        NotImplementedError,
+        RuntimeError,
+        EOFError,
+        OSError,
+        ValueError,
+        OverflowError,
+        zlib.error,
+        struct.error,
+    ) as error:
         raise DocumentError(
             f"the archive cannot be read: {error}", where=told, mend="pack it again, without a password"
         ) from None

@@ -6,12 +6,13 @@ import json
 import os
 import sqlite3
 import time
-from collections.abc import Iterable, Iterator, Sequence
+import zlib
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 from urllib.parse import quote
 
 from juxtalogos.ledger.interface import JUDGED_KINDS, ExchangeQuery
@@ -29,6 +30,9 @@ WAIT = 30.0
 PAGE = 200
 MAX_EXCHANGES = 200
 """Exchanges told with one finding; the count tells how many there are."""
+
+
+Made = TypeVar("Made")
 
 
 class SqliteLedger:
@@ -248,16 +252,25 @@ class SqliteLedger:
         with self._guarded():
             return self.db.execute(query, values).fetchall()
 
+    def _made(self, make: Callable[[Any], Made], rows: Iterable[Any]) -> Iterator[Made]:
+        """What rows say; LedgerError where one says nothing that we ever wrote."""
+        for row in rows:
+            try:
+                made = make(row)
+            except (ValueError, KeyError, TypeError, IndexError, AttributeError, RecursionError, zlib.error) as error:
+                raise self._unusable(error) from None
+            yield made
+
     def runs(self, limit: int = 50, *, calls: bool = True) -> list[RunRecord]:
         kinds = "" if calls else f" WHERE kind IN ({', '.join('?' * len(JUDGED_KINDS))})"
         values = (*(() if calls else JUDGED_KINDS), limit)
-        return [run_record(row) for row in self._rows(f"{RUN_QUERY}{kinds} ORDER BY id DESC LIMIT ?", values)]
+        return [*self._made(run_record, self._rows(f"{RUN_QUERY}{kinds} ORDER BY id DESC LIMIT ?", values))]
 
     def run(self, number: int | None = None) -> RunRecord:
         if number is None:
             found = self.runs(1, calls=False) or self.runs(1)
         else:
-            found = [run_record(row) for row in self._rows(f"{RUN_QUERY} WHERE id = ?", (number,))]
+            found = [*self._made(run_record, self._rows(f"{RUN_QUERY} WHERE id = ?", (number,)))]
         if not found:
             latest = self._rows("SELECT max(id) FROM main.run")[0][0]
             mend = f"the latest is {latest}; list them: juxtalogos runs" if latest else "make one: juxtalogos run"
@@ -266,13 +279,18 @@ class SqliteLedger:
 
     def cases(self, run: int) -> list[CaseRecord]:
         query = "SELECT suite, name, verdict, reason, seconds FROM suite_case WHERE run = ? ORDER BY suite, rowid"
-        return [CaseRecord(suite, name, Verdict(verdict), reason, seconds) for suite, name, verdict, reason, seconds in self._rows(query, (run,))]  # fmt: skip
+        return [
+            *self._made(
+                lambda row: CaseRecord(row[0], row[1], Verdict(row[2]), row[3], float(row[4])),
+                self._rows(query, (run,)),
+            )
+        ]
 
     def worst(self, run: int) -> Verdict:
-        return worst(Verdict(row[0]) for row in self._rows("SELECT DISTINCT verdict FROM suite_case WHERE run = ?", (run,)))  # fmt: skip
+        return worst(self._made(lambda row: Verdict(row[0]), self._rows("SELECT DISTINCT verdict FROM suite_case WHERE run = ?", (run,))))  # fmt: skip
 
     def steps(self, run: int) -> Iterator[StepRow]:
-        return map(step_row, self._rows(f"SELECT {STEP_COLUMNS} FROM stored WHERE run = ? ORDER BY id", (run,)))
+        return self._made(step_row, self._rows(f"SELECT {STEP_COLUMNS} FROM stored WHERE run = ? ORDER BY id", (run,)))
 
     def exchanges(self, query: ExchangeQuery) -> Iterator[ExchangeRecord]:
         """A page at a time, so that a large run never stands in memory as a whole."""
@@ -282,7 +300,7 @@ class SqliteLedger:
             order = "DESC" if query.newest_first else "ASC"
             size = PAGE if left < 0 else min(PAGE, left)
             rows = self._rows(f"SELECT {STORED_COLUMNS} FROM stored WHERE {where} ORDER BY id {order} LIMIT ?", (*values, size))  # fmt: skip
-            yield from map(exchange_record, rows)
+            yield from self._made(exchange_record, rows)
             if len(rows) < size:
                 return
             at = rows[-1][0]
@@ -295,13 +313,16 @@ class SqliteLedger:
         if self.version < VERSION:
             return self._findings_before(run)
         query = "SELECT fingerprint, count(*), min(exchange) FROM finding WHERE run = ? GROUP BY fingerprint ORDER BY 3, min(place)"
-        found = []
+        found: list[FoundResult] = []
         for fingerprint, count, first in self._rows(query, (run,)):
             numbers = self._rows("SELECT DISTINCT exchange, place FROM finding WHERE run = ? AND fingerprint = ? ORDER BY 1 LIMIT ?", (run, fingerprint, MAX_EXCHANGES))  # fmt: skip
-            row = self._rows("SELECT contract, operation, status, results FROM stored WHERE id = ?", (first,))[0]
-            result = results_of(row[3])[numbers[0][1]]
+            rows = self._rows("SELECT contract, operation, status, results FROM stored WHERE id = ?", (first,))
             exchanges = tuple(dict.fromkeys(number for number, _ in numbers))
-            found.append(FoundResult(Finding(result, *row[:3]), fingerprint, count, exchanges))
+
+            def told(row: Any, place: Any = numbers[0][1], rest: Any = (fingerprint, count, exchanges)) -> FoundResult:
+                return FoundResult(Finding(results_of(row[3])[place], *row[:3]), *rest)
+
+            found += self._made(told, rows)
         return found
 
     def _findings_before(self, run: int) -> list[FoundResult]:
@@ -317,9 +338,15 @@ class SqliteLedger:
 
     def reported(self, run: int) -> Iterator[ReportedValue]:
         query = "SELECT id, suite, suite_case, step, notes FROM stored WHERE run = ? AND instr(notes, '\"reported\":') > 0 ORDER BY id"
-        for number, suite, case, step, notes in self._rows(query, (run,)):
-            for name, value in json.loads(notes).get("reported", ()):
-                yield ReportedValue(number, suite, case, step, name, value)
+
+        def told(row: Any) -> list[ReportedValue]:
+            return [
+                ReportedValue(row[0], row[1], row[2], row[3], str(name), str(value))
+                for name, value in json.loads(row[4]).get("reported", ())
+            ]
+
+        for values in self._made(told, self._rows(query, (run,))):
+            yield from values
 
     def hits(self, runs: Iterable[int], contract: str) -> Iterator[HitRow]:
         query = "SELECT element, operation, status, media_type, count, exchange FROM hit WHERE run = ? AND contract = ?"
