@@ -12,7 +12,7 @@ from juxtalogos.documents.messagetext import read_message
 from juxtalogos.exchange.media import chosen_media, parse_media_type
 from juxtalogos.exchange.message import request_text
 from juxtalogos.formats.http.match import Matcher
-from juxtalogos.formats.http.templates import canonical, filled, template
+from juxtalogos.formats.http.templates import canonical, filled, template, variables
 from juxtalogos.formats.messages.message import taken_apart
 from juxtalogos.formats.messages.shown import ShownEngine, typed
 from juxtalogos.model.contract import Contract, Operation
@@ -62,7 +62,7 @@ class MessagesWire:
                 query += [(name, _text(one)) for one in (value if isinstance(value, list) else [value])]
             else:
                 headers.append((name, _text(value)))
-        missing = [one.address for one in operation.inputs if one.place == "path" and one.name not in texts]
+        missing = [f"path.{name}" for name in variables(operation.path) if name not in texts]
         if missing:
             raise UsageError(f"{operation.id} needs {missing[0]}", mend=f"give it: --set {missing[0]}=VALUE")
         body = None

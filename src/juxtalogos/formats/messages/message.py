@@ -10,7 +10,7 @@ from urllib.parse import parse_qsl, unquote, urlsplit
 
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.exchange.redact import is_credential
-from juxtalogos.formats.http.templates import template
+from juxtalogos.formats.http.templates import canonical, template
 from juxtalogos.formats.naming import singular
 from juxtalogos.model.document import Document
 from juxtalogos.model.schema import ABSENT
@@ -55,7 +55,7 @@ def taken_apart(document: Document) -> Message:
     parts = urlsplit(value["target"])
     path = path_template(document.uri, parts.path or "/")
     found: dict[str, Given] = {}
-    for name, text in (template(path).values(parts.path or "/") or {}).items():
+    for name, text in (template(path).values(canonical(parts.path or "/")) or {}).items():
         found[f"path.{name}"] = Given(unquote(text), "/target")
     signs: list[tuple[str, str]] = []
     for name, text in parse_qsl(parts.query, keep_blank_values=True, max_num_fields=MOST_INPUTS):
@@ -104,7 +104,7 @@ def _form(text: str) -> dict[str, Any]:
 def path_template(uri: str, path: str) -> str:
     """The template of a path: as the message's folder says it, where that fits; else parts with digits in them vary."""
     folder = "/" + uri.rpartition("/")[0]
-    if template(unquote(folder)).values(unquote(path)) is not None:
+    if template(folder).values(canonical(path)) is not None:
         return folder
     return guessed_template(path)
 
