@@ -5,14 +5,14 @@ from __future__ import annotations
 import _signal  # type: ignore[import-not-found]
 import sys
 
+from juxtalogos.interrupts import taken
+
 TYPE_CHECKING = False
 if TYPE_CHECKING:
     from types import FrameType
     from typing import NoReturn
 
 _ENDING = (_signal.SIGINT, _signal.SIGTERM)
-taken: list[int] = []
-"""The signals that asked the program to end, in their order."""
 
 
 def _take(sign: int, frame: FrameType | None) -> None:

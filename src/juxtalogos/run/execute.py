@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 from juxtalogos.exchange.transport import Transport
+from juxtalogos.interrupts import taken
 from juxtalogos.ledger import CaseRecord, Ledger
 from juxtalogos.ledger.recorder import Recorder
 from juxtalogos.model.verdict import Verdict
@@ -21,7 +22,6 @@ from juxtalogos.run.slots import Slots
 from juxtalogos.run.step import RunContext
 from juxtalogos.run.stop import Stop
 from juxtalogos.run.system import resetting, running_system
-from juxtalogos.start import taken
 
 
 @dataclass(frozen=True, slots=True)

@@ -239,7 +239,7 @@ def _is_bounded(text: str, version: str, namespaces: Mapping[str, str] | None) -
         token = _xpath(text, version, tuple(sorted({**prefixes_in(text), **(namespaces or {})}.items())))
     except BadSelector:
         return True  # which says so itself
-    return all(part.symbol in _PLAIN_SYMBOLS for part in token.iter()) and text.count("//") + text.count("[") <= 3
+    return all(part.symbol in _PLAIN_SYMBOLS for part in token.iter()) and text.count("//") + text.count("[") <= 6
 
 
 def _apart(what: str, text: str, body: bytes, version: str, namespaces: Mapping[str, str] | None) -> Any:
