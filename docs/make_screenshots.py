@@ -84,11 +84,9 @@ def _workspace(scratch: Path, url: str) -> Path:
     for words in (
         ["init", home],
         ["import", scratch / "berths.yaml", "-C", home],
-        ["targets", "set", "local", url, "-C", home],
+        ["targets", "set", "local", url, "--credential", "harbourKey=env:MERROW_KEY", "-C", home],
     ):
         subprocess.run(["jux", *map(str, words)], check=True, capture_output=True)
-    with (home / "juxtalogos.toml").open("a", encoding="utf-8") as out:
-        out.write('\n[targets.local.credentials.harbourKey]\nenv = "MERROW_KEY"\n')
     for words in (
         ["compose"],
         ["run", "berths"],
