@@ -52,7 +52,7 @@ def test_the_folder_says_what_varies() -> None:
 SECRETS = (
     (b"GET /a?x=1&api_key=tern4711 HTTP/1.1\nHost: h\n\n", b"GET /a?x=1&api_key= HTTP/1.1\r\nHost: h\n\n", [1]),
     (b"GET / HTTP/1.1\r\nAuthorization: Bearer tern4711\r\n\r\n", b"GET / HTTP/1.1\r\nAuthorization: Bearer\r\n\r\n", [2]),
-    (b"GET / HTTP/1.1\r\nAuthorization: tern4711\r\nA: b\r\n\r\nx", b"GET / HTTP/1.1\r\nAuthorization:\r\nA: b\r\n\r\nx", [2]),
+    (b"GET / HTTP/1.1\r\nAuthorization: ternandgull\r\nA: b\r\n\r\nx", b"GET / HTTP/1.1\r\nAuthorization:\r\nA: b\r\n\r\nx", [2]),
     (b"GET / HTTP/1.1\r\nX-Api-Key: tern4711\r\nCookie: s=tern4711\r\n\r\n", b"GET / HTTP/1.1\r\nX-Api-Key:\r\n\r\n", [2, 3]),
     (b"GET / HTTP/1.1\r\nHost: h\r\n\r\nAuthorization: in the body", None, []),
 )  # fmt: skip

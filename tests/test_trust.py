@@ -63,6 +63,12 @@ def test_no_secret_goes_where_nobody_allowed_it(office: tuple[Path, str, Jux], t
     go("call", "listNotices")
     write(home, 'origins = ["http://tokens.test"]\n[targets.q.roles.chief.headers]\nX-Chief = "env:HOME"\n'.replace("origins", "# origins"))  # fmt: skip
     assert "HOME" in go("call", "listNotices", "--role", "chief", status=2).err
+    # The origin stays, and where its host is connected to is another place: asked for.
+    clean = (home / "juxtalogos.toml").read_text()
+    host = place.rpartition("/")[2].partition(":")[0]
+    (home / "juxtalogos.toml").write_text(clean.replace("[targets.q]", f'[targets.q]\naddresses = {{"{host}" = "elsewhere.test:81"}}'))  # fmt: skip
+    assert "http://elsewhere.test:81" in go("call", "listNotices", status=2).err
+    (home / "juxtalogos.toml").write_text(clean)
     go("trust", "--forget")
     go("call", "listNotices", status=2)
 

@@ -287,7 +287,9 @@ def _call_and_keep_url(args: _CallArguments) -> int:
     session = _session(args, home, contract, operation, draft.target)
     exchange = _send(args, session, contract, operation, draft.inputs)
     judgement, number = _told(args, home, session, contract, operation, exchange)
-    if _may_be_saved(args, exchange):
+    if body and session.redactor.body(body) != body:
+        terminal(args).note(("not saved: the body holds a secret, and a message is kept as it stands", "remark"))
+    elif _may_be_saved(args, exchange):
         draft.keep(home)
         terminal(args).note(f"kept as {draft.operation.full_id}: definitions/{contract.name}/{draft.file}")
         home.remember_target(draft.target, [contract.name])

@@ -14,7 +14,7 @@ from juxtalogos.cli.terminal import Terminal
 from juxtalogos.exchange.redact import MASK
 from juxtalogos.exchange.transport import Transport
 from juxtalogos.formats import wire_of
-from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, open_ledger
+from juxtalogos.ledger import BodyForm, ExchangeQuery, ExchangeRecord, open_ledger
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.run.again import run_again
@@ -41,6 +41,7 @@ def keep_whole(
             f"an answer is kept under {name} already",
             mend=f"take this one in its place: juxtalogos pin --renew {name} --exchange {record.id}",
         )
+    _whole(record)
     value = answer_value(home, record, record.exchange)
     before = read_rules(home.root, record.contract, record.operation)
     allowed = _with_created(home, record, value, before)
@@ -52,6 +53,12 @@ def keep_whole(
         write_rules(home.root, record.contract, record.operation, allowed)
     path = write_kept(home.root, name, record.contract, record.operation, value, known_values(record))
     out.line("kept: ", (path.relative_to(home.root), "name"))
+
+
+def _whole(record: ExchangeRecord) -> None:
+    """UsageError where only what an answer says was kept, because it held a secret."""
+    if record.response_form is BodyForm.DECODED:
+        raise UsageError(f"of exchange {record.id} only what it says was kept, for it held a secret", mend="keep an answer without one")  # fmt: skip
 
 
 def is_step(home: Workspace, record: ExchangeRecord) -> bool:
@@ -70,7 +77,9 @@ def saved_as_step(home: Workspace, record: ExchangeRecord, where: str) -> Exchan
         raise UsageError(f"exchange {record.id} is of no operation that is known", mend="import its definition, and judge it: juxtalogos audit FILE")  # fmt: skip
     wire, request = wire_of(contract), record.exchange.request
     bases = _bases(request.url)
-    base = next((one for one in bases if operation in wire.match(request, one)), home.target(None, [contract.name]).base_url(contract))  # fmt: skip
+    base = next((one for one in bases if operation in wire.match(request, one)), None)
+    if base is None:
+        raise UsageError(f"exchange {record.id} is no call of {operation.id} as it is declared", mend="call it instead: juxtalogos call")  # fmt: skip
     inputs = wire.taken(operation, request, base)
     told = str(inputs.values) + str(inputs.body)
     if MASK in told:
@@ -92,6 +101,7 @@ def _bases(url: str) -> list[str]:
 def renew(out: Terminal, home: Workspace, record: ExchangeRecord, name: str, *, yes: bool) -> int:
     """Shows what changes, and takes the answer in place of the one kept if that is wanted; gives the exit status."""
     assert record.exchange is not None
+    _whole(record)
     value = answer_value(home, record, record.exchange)
     found = read_kept(home.root, name).differences(value, known_values(record))
     for text in found:

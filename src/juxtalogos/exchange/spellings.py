@@ -139,6 +139,9 @@ def _unescaped(text: str) -> str:
 
 def cut_off(text: str, forms: tuple[str, ...], least: int) -> Iterator[tuple[int, int]]:
     """(from, to) of beginnings of a form, at least so many characters, where the text was cut: at its end or before an ellipsis."""
+    forms = tuple(form for form in forms if form[:least] in text)
+    if not forms:
+        return
     ends = {len(text.rstrip("…\"' )]}"))} | {found.start() for found in re.finditer("…", text)}
     for end in ends:
         for form in forms:

@@ -27,7 +27,7 @@ from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, settled
 from juxtalogos.workspace.config import CONFIG_NAME, Config, Role, Target
 from juxtalogos.workspace.secrets import credential_source, filled, reference_in, refers, secret
-from juxtalogos.workspace.trust import NOTHING_GRANTED, Grant, Trust
+from juxtalogos.workspace.trust import NOTHING_GRANTED, Grant, Trust, destinations
 from juxtalogos.workspace.workspace import GIVEN, Workspace
 
 
@@ -216,7 +216,7 @@ class _Doors:
     def open(self, reference: str, where: str) -> None:
         """NotSent unless the secret may be read."""
         if reference and reference not in self.typed:
-            self.trust.require_send(reference, self.target.origins(), where)
+            self.trust.require_send(reference, destinations(self.target), where)
 
 
 def _signer(doors: _Doors, role: Role, contracts: Mapping[str, Contract], redactor: Redactor, signing: bool) -> Signer:

@@ -230,8 +230,13 @@ def read_again(workspace: Workspace, name: str, given: Access | None, grant: Gra
     access = given or Access.of(origin.get("access"))
     if given is None:
         trust = Trust(workspace.root, grant)
-        for reference, place in access.sends(source):
-            trust.require_send(reference, (place,), f"definitions/{name}/origin.json")
+        where = f"definitions/{name}/origin.json"
+        try:
+            sends = list(access.sends(source))
+        except ValueError:
+            raise ConfigError("how the source is reached holds no URL", where=where, mend="import it again") from None
+        for reference, place in sends:
+            trust.require_send(reference, (place,), where)
     found, *_ = read_source(source, access, str(root), name)
     if found.error:
         raise found.error

@@ -59,7 +59,7 @@ def drafted(home: Workspace, request: Request, path: str, contract: str, target_
     """
     if contract:
         check_name(contract)
-    target = _target(home, target_name, contract, request.url)
+    target = _target(home, target_name, request.url)
     name = contract or _contract_name(home, target, request.url)
     if name in home.contract_names() and home.contract(name).format != FORMAT:
         raise UsageError(f"{quoted(name)} is a contract of a definition", mend="keep the call in another: --contract NAME")  # fmt: skip
@@ -80,7 +80,7 @@ def _draft(home: Workspace, name: str, document: Document, target: Target, base:
         return document if uri == document.uri else stored(uri)
 
     root = str(home.origin(name)["root"]) if name in home.contract_names() else document.uri
-    known = _covering(home, name, names, fresh)
+    known = _covering(home, name, fresh)
     others = names if known else [*names, document.uri]
     contract = read_contract(fetch(root), name, root, fetch, others)
     operation = contract.operation(fresh.operation_id)
@@ -90,7 +90,7 @@ def _draft(home: Workspace, name: str, document: Document, target: Target, base:
     return Draft(contract, operation, Inputs(values, fresh.body, fresh.content_type), target, base, file)
 
 
-def _target(home: Workspace, name: str | None, contract: str, url: str) -> Target:
+def _target(home: Workspace, name: str | None, url: str) -> Target:
     """The target named, or the one that serves the URL; a new one where none is known."""
     targets: Mapping[str, Target] = home.config.targets
     if name and "://" in name:
@@ -107,9 +107,8 @@ def _target(home: Workspace, name: str | None, contract: str, url: str) -> Targe
 
 
 def _below(url: str, base: str) -> bool:
-    return (bool(base) and url.partition("?")[0].startswith((base + "/", base + "\0"))) or url.partition("?")[
-        0
-    ] == base != ""
+    """Whether a URL is a base URL, or lies below it; nothing lies below none."""
+    return bool(base) and f"{url.partition('?')[0]}/".startswith(f"{base}/")
 
 
 def _contract_name(home: Workspace, target: Target, url: str) -> str:
@@ -160,7 +159,7 @@ def _document(home: Workspace, contract: str, request: Request, typed: str) -> D
     raise UsageError(f"{MOST_ALIKE} messages of {request.method} {template} are kept already", mend="remove some")
 
 
-def _covering(home: Workspace, contract: str, names: list[str], fresh: Message) -> bool:
+def _covering(home: Workspace, contract: str, fresh: Message) -> bool:
     """Whether a message is kept already that has every input of this one: then the call adds nothing but values."""
     if contract not in home.contract_names():
         return False

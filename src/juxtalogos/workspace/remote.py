@@ -53,6 +53,8 @@ class Access:
         for text in (self.password, self.bearer, *(value for _, value in self.headers)):
             if reference := reference_in(text):
                 yield reference, place
+                if self.proxy and place.startswith("http:"):  # who stands between reads what is not encrypted
+                    yield reference, origin(self.proxy)
         if self.proxy and (reference := reference_in(self.proxy_password)):
             yield reference, origin(self.proxy)
 

@@ -208,6 +208,19 @@ def _digests(path: Path, root: Path) -> Iterator[tuple[str, str]]:
         yield one.relative_to(root).as_posix(), hashlib.sha256(one.read_bytes()).hexdigest()
 
 
+def destinations(target: Target) -> set[str]:
+    """Where a target's secrets really go: its origins, and the addresses that it has some of their hosts connected to."""
+    mapped = {f"http://{address}" for address in target.addresses.values()}
+    return target.origins() | {_place(address) for address in mapped}
+
+
+def _place(address: str) -> str:
+    try:
+        return origin(address)
+    except ValueError:
+        return address
+
+
 def references_of(target: Target) -> set[str]:
     """The secrets that a target names, in any role."""
     roles = (target.own, *target.roles.values())
@@ -220,7 +233,7 @@ def sends_of(root: Path, config: Config) -> dict[str, tuple[str, ...]]:
     found: dict[str, set[str]] = {}
     for target in config.targets.values():
         for reference in references_of(target):
-            found.setdefault(reference, set()).update(target.origins())
+            found.setdefault(reference, set()).update(destinations(target))
     for path in sorted((root / "definitions").glob("*/origin.json")):
         for reference, place in _source_sends(path):
             found.setdefault(reference, set()).add(place)

@@ -19,7 +19,7 @@ from juxtalogos.workspace import cache
 from juxtalogos.workspace.config import CONFIG_NAME, Config, Target, check_url, read_config
 from juxtalogos.workspace.files import folder_fetch, read_inside, write_whole
 from juxtalogos.workspace.secrets import CredentialSource
-from juxtalogos.workspace.trust import Trust, references_of
+from juxtalogos.workspace.trust import Trust, destinations, references_of
 
 GIVEN = "given"
 """What a target is called that is but a URL on the command line."""
@@ -212,7 +212,7 @@ class Workspace:
                     made[key] = text
             holder.setdefault("credentials", tomlkit.table(is_super_table=True))[source.scheme] = made
         if source.reference():
-            Trust(self.root).allow(sends={source.reference(): self.config.target(name).origins()})
+            Trust(self.root).allow(sends={source.reference(): destinations(self.config.target(name))})
 
     @contextmanager
     def _target_table(self, name: str) -> Iterator[Any]:

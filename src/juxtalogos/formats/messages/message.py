@@ -20,6 +20,8 @@ _OWN = frozenset(("host", "content-length", "content-type", "transfer-encoding",
 _QUERY_KEYS = frozenset(("api_key", "apikey", "api-key", "access_token", "auth_token", "token"))
 _VERSION = re.compile(r"v?\d{1,3}(\.\d{1,3}){0,3}", re.IGNORECASE)
 """A part that is a version: `v2` anywhere, a number where a path begins with it."""
+_SCHEMES = frozenset((b"basic", b"bearer", b"digest", b"dpop", b"negotiate"))
+"""Words before a credential that say how it signs."""
 MOST_INPUTS = 500
 
 
@@ -157,7 +159,9 @@ def _cleaned(lines: list[bytes]) -> Iterator[bytes | None]:
         if lowered == "cookie":
             yield None
         elif lowered in ("authorization", "proxy-authorization"):
-            yield name + b": " + value.strip().partition(b" ")[0] if b" " in value.strip() else line if not value.strip() or value.strip().isalpha() else name + b":"  # fmt: skip
+            word = value.strip().partition(b" ")[0]
+            kept = name + (b": " + word if word.lower() in _SCHEMES else b":")
+            yield line if line.strip() == kept else kept
         elif is_credential(lowered):
             yield line if not value.strip() else name + b":"
         else:
