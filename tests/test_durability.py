@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import json
 import os
 import random
+import resource
 import signal
 import sqlite3
 import subprocess
@@ -84,6 +86,43 @@ def test_a_damaged_ledger_is_told_and_what_can_be_read_is_saved(kept: Path, jux:
             break
     assert told_once
     assert "such a file already" in jux("ledger", "check", "--save", target, "-C", kept, status=2).err
+
+
+_CLOCK = """
+import time, itertools
+_true, _calls = time.time, itertools.count()
+def _scripted():
+    n = next(_calls)
+    return _true() + (0, 7200, -86400, 3600, -5)[n % 5] + (40 * 365 * 86400 if n % 11 == 3 else 0)
+time.time = _scripted
+"""
+
+
+def test_a_clock_that_is_set_forward_and_back_changes_no_result(kept: Path, jux: Jux, tmp_path: Path) -> None:
+    shim = tmp_path / "clock"
+    shim.mkdir()
+    (shim / "sitecustomize.py").write_text(_CLOCK)
+    env = {"PYTHONPATH": str(shim)}
+    with serving() as url:
+        done = [json.loads(jux("run", "all", "--target", url, "--repeat", "3", "--json", "-C", kept, env=env if scripted else {}).out) for scripted in (False, True)]  # fmt: skip
+    assert done[0]["counts"] == done[1]["counts"] and done[1]["verdict"] == "passed"
+    for later in ({}, env):
+        listed = json.loads(jux("runs", "--json", "-C", kept, env=later).out)["runs"]
+        assert [one["run"] for one in listed] == sorted((one["run"] for one in listed), reverse=True)
+        jux("report", "-o", tmp_path / "r.html", "-C", kept, env=later)
+        jux("compare", str(listed[1]["run"]), str(listed[0]["run"]), "-C", kept, env=later)
+
+
+def test_a_full_disk_loses_no_answer(kept: Path) -> None:
+    """The files of the program may not grow: what was sent is shown, and what could not be kept is told."""
+    with serving() as url:
+        for words in (["call", "getBerth", "--set", "berthId=B1"], ["run", "all"]):
+            found = subprocess.run(
+                [sys.executable, "-m", "juxtalogos", *words, "--target", url, "--no-credentials", "-C", str(kept)], capture_output=True, text=True, stdin=subprocess.DEVNULL,
+                preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (100, 100)),
+            )  # fmt: skip
+            assert found.returncode == 2 and "make room on the disk" in found.stderr, found
+            assert "Traceback" not in found.stderr and ("B1" in found.stdout) == (words[0] == "call")
 
 
 def count(home: Path) -> int:

@@ -5,7 +5,9 @@ A sample runs with the tests; `python tests/test_hostile.py 5000` runs so many a
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
+import gzip
 import io
 import itertools
 import json
@@ -29,6 +31,7 @@ from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.documents.load import load_document
 from juxtalogos.exchange.har import read_har
 from juxtalogos.exchange.redact import Redactor
+from juxtalogos.exchange.transport import Transport, TransportOptions
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeQuery, open_ledger
 from juxtalogos.model.errors import JuxtalogosError
@@ -214,6 +217,46 @@ def _answer(name: str, operation: str, kind: str) -> Take:
     return take
 
 
+def _live(data: bytes, folder: Path) -> bool:
+    """An answer as it comes over a connection, in one piece or in drips; closed after it, or left open without a word."""
+    pieces = [data] if len(data) % 3 else [data[at : at + 97] for at in range(0, min(len(data), 4000), 97)]
+
+    async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        with contextlib.suppress(OSError, asyncio.IncompleteReadError, asyncio.CancelledError):
+            await reader.readuntil(b"\r\n\r\n")
+            for piece in pieces:
+                writer.write(piece)
+                await writer.drain()
+                await asyncio.sleep(0)
+            if len(data) % 7 == 0:
+                await asyncio.wait([asyncio.ensure_future(reader.read(1))], timeout=1.0)
+        writer.close()
+
+    async def ask() -> Exchange:
+        server = await asyncio.start_server(serve, "127.0.0.1", 0)
+        url = f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}/v1/vessels/V-1"
+        async with Transport(TransportOptions(connect_timeout=1, timeout=0.5)) as transport:
+            found = await transport.send(Request("GET", url, (("Accept-Encoding", "gzip, deflate"),)))
+        server.close()
+        return found
+
+    exchange = asyncio.run(ask())
+    contract = Workspace(folder / "w").contract("berths")
+    operation = contract.operation("getVessel")
+    assert operation is not None
+    judge(wire_of(contract), operation, exchange, "http://quay.test/v1")
+    Redactor.of(("tern-4711-x",)).exchange(exchange)
+    assert (exchange.response is None) == bool(exchange.error)
+    return exchange.response is not None
+
+
+def _live_answer() -> bytes:
+    packed = gzip.compress(b'{"vesselId": "V-1001", "name": "Tern", "kind": "bulk", "lengthMetres": 90.5}', mtime=0)
+    parts = (packed[:30], packed[30:])
+    chunks = b"".join(b"%x;part=%d\r\n%b\r\n" % (len(part), number, part) for number, part in enumerate(parts))
+    return b"HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\nContent-Type: application/json; charset=utf-8\r\nContent-Encoding: gzip\r\nSet-Cookie: berth=B2; Path=/; Max-Age=60\r\nTransfer-Encoding: chunked\r\nETag: \"7\"\r\n\r\n" + chunks + b"0\r\nX-Tide: 4.1\r\n\r\n"  # fmt: skip
+
+
 SUITE = b"""arazzo: 1.0.1
 info: {title: a, version: 1.0.0}
 sourceDescriptions:
@@ -309,6 +352,7 @@ def kinds(folder: Path) -> dict[str, tuple[bytes, Take]]:
         "recordings": (json.dumps({"log": {"version": "1.2", "creator": {"name": "x", "version": "1"}, "entries": [ENTRY] * 3}}).encode(), _har),
         "ledgers": (_book(folder), _ledger),
         "JSON answers": (b'{"vesselId": "V-1001", "name": "Tern", "kind": "bulk", "lengthMetres": 90.5, "owner": {"name": "x"}}', _answer("berths", "getVessel", "application/json")),
+        "live answers": (_live_answer(), _live),
         "SOAP answers": (ENVELOPE, _answer("pilotage", "getJob", "text/xml")),
     }  # fmt: skip
 
@@ -324,7 +368,7 @@ def one_input(kind: str, number: int, folder: Path, table: dict[str, tuple[bytes
     """(`used`, `refused`, or what fault of ours it was; processor seconds) of the generator's input of that number."""
     rng = random.Random(f"{kind} {number}")
     sound, take = table[kind]
-    if number % 2 and kind in _INSIDE:
+    if (number % 2 or (kind == "Excel tables" and number % 3)) and kind in _INSIDE:
         data = _INSIDE[kind](rng, sound)
         return _taken(take, data, folder)
     soft = kind not in ("archives", "Excel tables", "ledgers") and number % (4 if sound.lstrip()[:1] == b"<" else 2)
@@ -336,11 +380,20 @@ def _rezipped(rng: random.Random, data: bytes) -> bytes:
     out = io.BytesIO()
     with zipfile.ZipFile(io.BytesIO(data)) as archive, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as fresh:
         names = archive.namelist()
-        hurt = rng.choice(names)
+        cells = [name for name in names if "sheet1" in name or "sharedStrings" in name]
+        hurt = rng.choice(cells) if cells and rng.random() < 0.7 else rng.choice(names)
         for name in names:
             content = archive.read(name)
-            fresh.writestr(name, (gentle if rng.random() < 0.7 else damaged)(rng, content) if name == hurt else content)
+            change = _cells if name in cells and rng.random() < 0.6 else gentle if rng.random() < 0.7 else damaged
+            fresh.writestr(name, change(rng, content) if name == hurt else content)
     return out.getvalue()
+
+
+def _cells(rng: random.Random, content: bytes) -> bytes:
+    """A sheet in whose cells other texts stand."""
+    import re
+
+    return re.sub(rb"(?<=>)[^<>]+(?=</(?:v|t)>)", lambda found: _other_value(rng, found[0]) if rng.random() < 0.5 else found[0], content)  # fmt: skip
 
 
 def _rewritten(rng: random.Random, data: bytes) -> bytes:
@@ -364,8 +417,9 @@ def _taken(take: Take, data: bytes, folder: Path) -> tuple[str, float]:
     began = time.process_time()
     try:
         told = "used" if take(data, folder) else "refused"
-    except (JuxtalogosError, TooDeep, tomllib.TOMLDecodeError, UnicodeDecodeError):
-        told = "refused"
+    except (JuxtalogosError, TooDeep, tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        died = "took more than" in str(error)
+        told = "fault: the process apart died" if died else "refused"
     except Exception as error:
         told = f"fault: {type(error).__name__}: {str(error)[:120]}"
     return told, time.process_time() - began
@@ -376,12 +430,11 @@ def test_a_sample_of_hostile_inputs(part: int, tmp_path: Path) -> None:
     prepared(tmp_path)
     table = kinds(tmp_path)
     for kind in list(table)[part::2]:
-        done = [one_input(kind, number, tmp_path, table) for number in range(16 if kind == "Excel tables" else 40)]
+        done = [one_input(kind, number, tmp_path, table) for number in range(40)]
         faults = [(kind, number, told) for number, (told, _) in enumerate(done) if told.startswith("fault")]
         assert not faults
         assert max(seconds for _, seconds in done) < SECONDS
-        if kind != "Excel tables":
-            assert sum(told == "used" for told, _ in done) * 3 >= len(done), (kind, Counter(told for told, _ in done))
+        assert sum(told == "used" for told, _ in done) * 3 >= len(done), (kind, Counter(told for told, _ in done))
 
 
 # The whole.

@@ -111,3 +111,24 @@ def test_one_name_for_one_thing() -> None:
     allowed = {"Matcher", "Documents"}
     """The same thing for two formats."""
     assert {name for name, count in names.items() if count > 1} <= allowed
+
+
+TOLD = {"UsageError", "ConfigError", "LedgerError", "DocumentError", "SuiteError", "TrustError", "JuxtalogosError"}
+
+
+def test_every_error_says_how_to_mend_it_and_where() -> None:
+    """A remedy always; the place always but for what was typed on the command line, which the message itself names."""
+    raised = [
+        (f"{module_of(path)}:{node.lineno} {node.func.id}", {one.arg: one.value for one in node.keywords})
+        for path, tree in TREES.items() if "demo" not in path.parts
+        for node in ast.walk(tree) if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id in TOLD
+    ]  # fmt: skip
+    assert len(raised) > 250
+    empty = [name for name, said in raised if not _says(said.get("mend"))]
+    assert not empty, "no remedy"
+    nowhere = [name for name, said in raised if not name.endswith("UsageError") and not _says(said.get("where"))]
+    assert not nowhere, "no place"
+
+
+def _says(value: ast.expr | None) -> bool:
+    return value is not None and not (isinstance(value, ast.Constant) and not value.value)

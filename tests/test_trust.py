@@ -157,3 +157,45 @@ def test_what_is_written_stays_in_the_workspace(office: tuple[Path, str, Jux], t
         told = go(*words, status=2).err
         assert f"{place} leads out of the workspace" in told
     assert sorted((path, path.stat().st_size) for path in outside.rglob("*")) == before
+
+
+_KEYRING = """
+from keyring.backend import KeyringBackend
+class Chest(KeyringBackend):
+    priority = 1
+    def get_password(self, service, username):
+        return {("merrow/harbour", "desk"): "%s"}.get((service, username))
+    set_password = delete_password = None
+"""
+
+
+def test_a_secret_in_a_keyring_is_read_where_it_may_go(office: tuple[Path, str, Jux], jux: Jux, tmp_path: Path) -> None:
+    home, place, _ = office
+    shelf = tmp_path / "shelf"
+    shelf.mkdir()
+    (shelf / "chest.py").write_text(_KEYRING % SECRET)
+    env = {"PYTHONPATH": str(shelf), "PYTHON_KEYRING_BACKEND": "chest.Chest"}
+    write(
+        home,
+        f'\n[targets.q]\nurl = "{place}/v1"\n[targets.q.credentials.harbourKey]\nkeyring = "merrow/harbour/desk"\n',
+    )
+    told = jux("call", "listNotices", "-C", home, env=env, status=2).err
+    assert f"juxtalogos trust --send keyring:merrow/harbour/desk={place}" in told
+    jux("trust", "--send", f"keyring:merrow/harbour/desk={place}", "-C", home, env=env)
+    done = jux("call", "listNotices", "-C", home, env=env)
+    assert SECRET not in done.out + done.err
+    for name, what in (("merrow/harbour/mate", "holds nothing under"), ("desk", "names no service and name")):
+        told = jux(
+            "call", "listNotices", "--credential", f"harbourKey=keyring:{name}", "-C", home, env=env, status=2
+        ).err
+        assert what in told
+
+
+def test_fields_that_are_listed_are_hidden(berths: Path, jux: Jux) -> None:
+    write(berths, '\n[contracts.berths]\nsecrets = ["body/quay", "query.minDepth"]\n')
+    with serving() as url:
+        done = jux("call", "getBerth", "--set", "berthId=B1", "--no-credentials", "--target", url, "-C", berths)
+        assert '"quay": "[redacted]"' in done.out
+        jux("call", "listBerths", "--set", "minDepth=7.5", "--no-credentials", "--target", url, "-C", berths)
+    kept = jux("exchanges", "@last", "-C", berths).out + jux("exchanges", "@getBerth", "-C", berths).out
+    assert "minDepth=7.5" not in kept and "[redacted]" in kept

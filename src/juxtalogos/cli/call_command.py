@@ -32,7 +32,7 @@ from juxtalogos.exchange.transport import Transport, TransportOptions
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.errors import UsageError, quoted
+from juxtalogos.model.errors import LedgerError, UsageError, quoted
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
@@ -214,9 +214,15 @@ def _told(
         terminal(args).note((told, "remark"))
     asked = asked_again(session, contract, operation, exchange, session.judged(contract, operation, exchange))
     judgement = hidden(session, asked)
-    number = 0 if args.trial else keep_exchange(home, session, operation, exchange, judgement)
+    number, unkept = 0, None
+    try:
+        number = 0 if args.trial else keep_exchange(home, session, operation, exchange, judgement)
+    except LedgerError as error:  # it was sent: what came back is shown whatever becomes of it
+        unkept = error
     shown = session.redactor.exchange(exchange)
     show_outcome(terminal(args), contract, operation, shown, judgement, number, json=args.json, raw=args.raw)
+    if unkept is not None:
+        raise unkept
     return judgement, number
 
 
@@ -371,7 +377,11 @@ def _body_file(args: _CallArguments) -> bytes | None:
     try:
         return args.body_file.read_bytes() if args.body_file else None
     except OSError as error:
-        raise UsageError(f"the body file cannot be read: {error.strerror}", where=str(args.body_file)) from None
+        raise UsageError(
+            f"the body file cannot be read: {error.strerror}",
+            where=str(args.body_file),
+            mend="check its path and rights",
+        ) from None
 
 
 def _send(args: _CallArguments, session: Session, contract: Contract, operation: Operation, inputs: Inputs) -> Exchange:
@@ -401,7 +411,9 @@ def _send_message(args: _CallArguments, session: Session, contract: Contract, op
     try:
         data = args.message.read_bytes()
     except OSError as error:
-        raise UsageError(f"the message cannot be read: {error.strerror}", where=str(args.message)) from None
+        raise UsageError(
+            f"the message cannot be read: {error.strerror}", where=str(args.message), mend="check its path and rights"
+        ) from None
     if args.settings or args.body_file or len(args.header) > len(_apart(args.header)):
         raise UsageError("a message is sent as it stands", mend="put values, body and headers into the message itself")
     base = session.base_url(contract)

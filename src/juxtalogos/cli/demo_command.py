@@ -214,7 +214,10 @@ def _say(out: Terminal, words: str, command: list[str]) -> None:
     out.out.file.flush()
     status = main([*command, "-q"])
     if status not in (0, 1):
-        raise UsageError(f"the demo stopped: `juxtalogos {shown}` ended with status {status}")
+        raise UsageError(
+            f"the demo stopped: `juxtalogos {shown}` ended with status {status}",
+            mend="see what it said above; give another folder with --folder",
+        )
 
 
 def _found(folder: Path) -> set[tuple[str, str, str]]:

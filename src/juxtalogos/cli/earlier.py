@@ -94,7 +94,11 @@ def _value(home: Workspace, record: ExchangeRecord, source: str) -> Any:
     else:
         value = _body_value(home, record, source, where)
     if MASK in str(value):
-        raise UsageError(f"what stands at {quoted(source) or 'the body'} was a secret and is not kept", where=where)
+        raise UsageError(
+            f"what stands at {quoted(source) or 'the body'} was a secret and is not kept",
+            where=where,
+            mend="give the value itself, or by env:NAME",
+        )
     return value
 
 
@@ -109,7 +113,11 @@ def _body_value(home: Workspace, record: ExchangeRecord, source: str, where: str
     try:
         return follow_pointer(answer_value(home, record, record.exchange), source)
     except UsageError:
-        raise UsageError("the answer is neither JSON nor declared, so nothing in it has a path", where=where) from None
+        raise UsageError(
+            "the answer is neither JSON nor declared, so nothing in it has a path",
+            where=where,
+            mend="link the whole body by leaving the path out",
+        ) from None
     except (LookupError, ValueError):
         raise UsageError(
             f"the answer has nothing at {quoted(source)}", where=where, mend="write a JSON Pointer such as /items/0/id"

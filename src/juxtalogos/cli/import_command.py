@@ -39,8 +39,8 @@ in the workspace. SOURCE is a file, a folder, a zip archive, a URL, or a catalog
 is listed with its line and how to mend it; what is sound is kept. With --refresh the source of a contract is read
 again, and what changed is told.
 
-References over the network lead to the source's own origin only, unless allowed. Secrets are given as env:NAME or
-file:PATH; nothing secret is written down.
+References over the network lead to the source's own origin only, unless allowed. Secrets are given as env:NAME,
+file:PATH or keyring:SERVICE/NAME; nothing secret is written down.
 
 exit status: 0 sound; 1 faults were found, the sound operations are kept; 2 nothing can be used."""
 EXAMPLE = """\
@@ -79,7 +79,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="'NAME: VALUE'",
-        help="send this; VALUE may end in env:NAME or file:PATH",
+        help="send this; VALUE may end in env:NAME, file:PATH or keyring:SERVICE/NAME",
     )
     network.add_argument("--proxy", default="", metavar="URL", help="go through this proxy")
     network.add_argument("--proxy-credential", default="", metavar="basic=USER:env:NAME", help="sign in at the proxy")

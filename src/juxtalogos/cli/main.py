@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import errno
 import gc
 import importlib
 import sys
@@ -140,14 +141,31 @@ def _guarded(args: Any) -> int:
         # The reader of our output has gone; nothing more can be said to it.
         sys.stdout = None
         return 0
-    except Exception as error:
-        if args.debug:
-            return _shown_whole(error)
-        text = _hidden(" ".join(f"{type(error).__name__}: {error}".split()))[:300]
-        sys.stderr.write(
-            f"juxtalogos {args.command}: this is a fault of juxtalogos itself ({text})\n  run it again with --debug to see where\n"
-        )
+    except OSError as error:
+        if args.debug or error.errno not in _OF_THE_DISK:
+            return _fault(args, error)
+        where = f"{error.filename}: " if error.filename else ""
+        sys.stderr.write(_hidden(f"juxtalogos {args.command}: {where}cannot be written: {error.strerror}\n  {_OF_THE_DISK[error.errno]}\n"))  # fmt: skip
         return 2
+    except Exception as error:
+        return _fault(args, error)
+
+
+_ROOM, _RIGHTS = "make room on the disk, then do it again", "check who may write there"
+_OF_THE_DISK = {
+    errno.ENOSPC: _ROOM, errno.EDQUOT: _ROOM, errno.EFBIG: _ROOM, errno.EROFS: _RIGHTS, errno.EACCES: _RIGHTS, errno.EPERM: _RIGHTS,
+}  # fmt: skip
+
+
+def _fault(args: Any, error: Exception) -> int:
+    """A fault of ours: one line, and how to see more."""
+    if args.debug:
+        return _shown_whole(error)
+    text = _hidden(" ".join(f"{type(error).__name__}: {error}".split()))[:300]
+    sys.stderr.write(
+        f"juxtalogos {args.command}: this is a fault of juxtalogos itself ({text})\n  run it again with --debug to see where\n"
+    )
+    return 2
 
 
 def _shown_whole(error: Exception) -> int:

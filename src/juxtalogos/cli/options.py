@@ -65,7 +65,7 @@ def add_identity(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="'NAME: VALUE'",
-        help="send this field with every request; VALUE may end in env:NAME or file:PATH",
+        help="send this field with every request; VALUE may end in env:NAME, file:PATH or keyring:SERVICE/NAME",
     )
 
 
@@ -88,7 +88,7 @@ def add_credential(parser: argparse._ActionsContainer, what: str) -> None:
         action="append",
         default=[],
         metavar="SCHEME=[USER:]env:NAME",
-        help=f"sign in for this once: env:NAME or file:PATH of the secret; {what}",
+        help=f"sign in for this once: env:NAME, file:PATH or keyring:SERVICE/NAME of the secret; {what}",
     )
 
 

@@ -131,12 +131,14 @@ def _check_rule(contract: Contract, rule: DependencyRule) -> None:
     for name in (rule.operation, rule.source):
         if name and name not in ids:
             raise ConfigError(
-                f"contracts.{contract.name}.dependencies names the unknown operation {quoted(name)}",
+                f"the unknown operation {quoted(name)}",
+                where=f"[[contracts.{contract.name}.dependencies]]",
                 mend=nearest(name, ids),
             )
     if not rule.drop and not (rule.source and rule.value):
         raise ConfigError(
             f"the dependency of {rule.operation} {rule.input} needs `from` and `value`, or `drop = true`",
+            where=f"[[contracts.{contract.name}.dependencies]]",
             mend='write from = "OPERATION", value = "$response.body#/id"',
         )
 

@@ -53,7 +53,8 @@ def tls_context(options: TransportOptions) -> ssl.SSLContext:
         return ssl.create_default_context(cafile=str(options.ca_file) if options.ca_file else None)
     except (OSError, ssl.SSLError) as error:
         raise ConfigError(
-            f"the CA file {options.ca_file} cannot be used: {error}",
+            f"the CA file cannot be used: {error}",
+            where=str(options.ca_file),
             mend="give a PEM file with the certificates to trust",
         ) from None
 

@@ -103,6 +103,7 @@ def _same(plan: RunPlan, contracts: Mapping[str, Contract]) -> None:
         if name in contracts and digest_of(contracts[name]) != digest:
             raise ConfigError(
                 f"the definition {name} is not the one that the run was planned with",
+                where=f"[contracts.{name}]",
                 mend="run it again, and leave the workspace as it is meanwhile",
             )
 
@@ -111,7 +112,9 @@ def _case(suites: list[Suite], ref: CaseRef) -> tuple[Suite, Case]:
     suite = next((one for one in suites if one.name == ref.suite), None)
     if suite is None:
         raise SuiteError(
-            f"there is no suite {quoted(ref.suite)}", mend=nearest(ref.suite, [one.name for one in suites])
+            f"there is no suite {quoted(ref.suite)}",
+            where=ref.suite,
+            mend=nearest(ref.suite, [one.name for one in suites]),
         )
     case = suite.case(ref.case)
     if case is None:

@@ -60,7 +60,7 @@ def choose(home: Workspace, suites: Sequence[Suite], selection: Selection) -> tu
         picked = list(select(of, case_id, step_id))
         if not picked:
             known = [case.id for suite in of for case in suite.cases]
-            raise SuiteError(f"there is no case {quoted(case_id)}", mend=nearest(case_id, known))
+            raise SuiteError(f"there is no case {quoted(case_id)}", where=word, mend=nearest(case_id, known))
         chosen |= {(suite.name, case.id, step_id): (suite, case) for suite, case in picked}
     _check_tags(suites, selection.tags)
     wanted = {home.operation(name)[1].full_id for name in selection.operations}

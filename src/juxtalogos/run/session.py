@@ -258,6 +258,7 @@ def _known_schemes(target: Target, role: Role, workspace: Path, contracts: Mappi
         if scheme not in known:
             raise ConfigError(
                 f"the target {target.name} has a credential for {quoted(scheme)}, and no contract has such a scheme",
+                where=f"[targets.{target.name}.credentials]",
                 mend=nearest(scheme, known)
                 if known
                 else "no contract declares a scheme: send it as a header, [targets.NAME.headers]",

@@ -231,7 +231,7 @@ def _xml_put(text: str, target: str, value: Any) -> str:
     try:
         return replace_xml(text, target, value if isinstance(value, str) else dump_json(value))
     except NoSelection as error:
-        raise UsageError(str(error)) from None
+        raise UsageError(str(error), mend="see the step's replacements") from None
 
 
 def _note(scope: Scope, exchange: Exchange, inputs: Inputs, value: Any) -> None:

@@ -95,12 +95,24 @@ async def run_command(command: tuple[str, ...], workspace: Path, name: str) -> N
                 out, _ = await process.communicate()
         except TimeoutError:
             process.kill()
-            raise ConfigError(f"the {name} command took longer than {COMMAND_LIMIT:g} s", where=command[0]) from None
+            raise ConfigError(
+                f"the {name} command took longer than {COMMAND_LIMIT:g} s",
+                where=command[0],
+                mend="let it end by itself: a service belongs under `start`",
+            ) from None
     except OSError as error:
-        raise ConfigError(f"the {name} command cannot be run: {error.strerror}", where=command[0]) from None
+        raise ConfigError(
+            f"the {name} command cannot be run: {error.strerror}",
+            where=command[0],
+            mend="check its path and rights; the folder it runs in is the workspace",
+        ) from None
     if process.returncode:
         tail = out.decode("utf-8", "replace").strip()[-300:]
-        raise ConfigError(f"the {name} command ended with status {process.returncode}: {tail}", where=command[0])
+        raise ConfigError(
+            f"the {name} command ended with status {process.returncode}: {tail}",
+            where=command[0],
+            mend="run it by hand in the workspace",
+        )
 
 
 async def _start(system: SystemCommands, workspace: Path) -> asyncio.subprocess.Process:
@@ -114,7 +126,11 @@ async def _start(system: SystemCommands, workspace: Path) -> asyncio.subprocess.
             start_new_session=True,
         )
     except OSError as error:
-        raise ConfigError(f"the start command cannot be run: {error.strerror}", where=system.start[0]) from None
+        raise ConfigError(
+            f"the start command cannot be run: {error.strerror}",
+            where=system.start[0],
+            mend="check its path and rights; the folder it runs in is the workspace",
+        ) from None
 
 
 async def _await_ready(session: Session, system: SystemCommands, process: asyncio.subprocess.Process | None) -> None:
@@ -136,10 +152,16 @@ async def _await_ready(session: Session, system: SystemCommands, process: asynci
             error = exchange.error or f"status {exchange.response.status if exchange.response else 0}"
             if process is not None and process.returncode is not None:
                 raise ConfigError(
-                    f"the system ended with status {process.returncode} before it was ready", where=system.start[0]
+                    f"the system ended with status {process.returncode} before it was ready",
+                    where=system.start[0],
+                    mend="run it by hand in the workspace",
                 )
             await asyncio.sleep(0.1)
-    raise ConfigError(f"the system was not ready within {system.ready_timeout:g} s: {error}", where=system.ready)
+    raise ConfigError(
+        f"the system was not ready within {system.ready_timeout:g} s: {error}",
+        where=system.ready,
+        mend="give it longer with ready-timeout, or correct the address",
+    )
 
 
 async def _end(process: asyncio.subprocess.Process) -> None:

@@ -96,6 +96,10 @@ def _serve() -> None:
             answer = json.dumps(("refused", " ".join(str(error).split())[:300]))
         except RecursionError:
             answer = json.dumps(("refused", "nested too deep"))
+        except MemoryError:
+            raise  # the process ends: what it would still do is not to be trusted
+        except Exception as error:  # a library's own stumbling over what it was given
+            answer = json.dumps(("refused", f"it cannot be read ({type(error).__name__}: {' '.join(str(error).split())[:200]})"))  # fmt: skip
         sys.stdout.write(answer + "\n")
         sys.stdout.flush()
 

@@ -35,7 +35,9 @@ def read_table(workspace: Workspace, suite: Suite, case: Case) -> tuple[Row, ...
     assert case.table is not None
     rows = _file(workspace, suite, case.table) if case.table.kind == "file" else _query(workspace, suite, case.table)
     if len(rows) > MAX_ROWS:
-        raise SuiteError(f"a table of more than {MAX_ROWS:,} rows", where=case.table.name)
+        raise SuiteError(
+            f"a table of more than {MAX_ROWS:,} rows", where=case.table.name, mend="split it over several tables"
+        )
     return tuple({str(name): value for name, value in row.items() if not _is_empty(value)} for row in rows)
 
 
@@ -94,7 +96,9 @@ def _file(workspace: Workspace, suite: Suite, table: TableSource) -> list[Row]:
 
 def _read(path: Path) -> list[Row]:
     if path.stat().st_size > MAX_BYTES:
-        raise SuiteError(f"a table of more than {MAX_BYTES:,} bytes", where=str(path))
+        raise SuiteError(
+            f"a table of more than {MAX_BYTES:,} bytes", where=str(path), mend="split it over several tables"
+        )
     reader = READERS.get(path.suffix.lower())
     if reader is None:
         raise SuiteError(
@@ -128,10 +132,15 @@ def _csv(path: Path) -> list[Row]:
 def _excel(path: Path) -> list[Row]:
     """The first sheet, a header row first; read apart, since the library takes what memory a sheet makes it take."""
     extra("openpyxl", "excel", "Excel tables")
+    return _apart("excel_rows", path)
+
+
+def _apart(reader: str, path: Path) -> list[Row]:
+    """What a reader of this module gives, in a process with limits; ValueError when it goes over them."""
     try:
-        found: list[Row] = apart("juxtalogos.suite.tables:excel_rows", str(path))
+        found: list[Row] = apart(f"{__name__}:{reader}", str(path))
     except TooMuch as error:
-        raise ValueError(f"the sheet is too large: {error}") from None
+        raise ValueError(f"the table is too large: {error}") from None
     except NotDone as error:
         raise ValueError(str(error)) from None
     return found
@@ -162,9 +171,23 @@ def excel_rows(name: str) -> list[dict[str, Any]]:
 
 
 def _parquet(path: Path) -> list[Row]:
+    extra("pyarrow.parquet", "parquet", "Parquet tables")
+    return _apart("parquet_rows", path)
+
+
+def parquet_rows(name: str) -> list[dict[str, Any]]:
+    """The rows of a Parquet file; ValueError when it is none, or has more than a table may."""
     parquet = extra("pyarrow.parquet", "parquet", "Parquet tables")
-    table = parquet.read_table(path)
-    return [{name: _plain(value) for name, value in row.items()} for row in table.to_pylist()]
+    try:
+        with parquet.ParquetFile(name) as file:
+            if file.metadata.num_rows > MAX_ROWS:
+                raise ValueError(f"more than {MAX_ROWS:,} rows")
+            rows = file.read(use_threads=False).to_pylist()
+    except (OSError, MemoryError) as error:
+        raise ValueError(
+            f"no Parquet file that can be read: {error or 'it takes more memory than a table may'}"
+        ) from None
+    return [{name: _plain(value) for name, value in row.items()} for row in rows]
 
 
 def _lines(path: Path) -> list[Row]:

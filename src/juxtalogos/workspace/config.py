@@ -81,6 +81,7 @@ class Target:
         if name not in self.roles:
             raise ConfigError(
                 f"the target {self.name} has no role {quoted(name)}",
+                where=f"[targets.{self.name}]",
                 mend=nearest(name, self.roles) or f"write [targets.{self.name}.roles.{name}.credentials.SCHEME]",
             )
         return self.roles[name].over(self.own)
@@ -96,6 +97,7 @@ class Target:
             hint = f" (the definition names {servers})" if servers else ""
             raise ConfigError(
                 f"the target {self.name} has no base URL for the contract {contract.name}",
+                where=f"[targets.{self.name}]",
                 mend=f"juxtalogos targets set {self.name} URL --contract {contract.name}{hint}",
             )
         return found
@@ -122,6 +124,8 @@ class ContractSettings:
     """Checks made on every call of an operation, as they are written."""
     off: tuple[Mapping[str, Any], ...] = ()
     """Kinds of check that are not made for an operation, each with its reason."""
+    secrets: tuple[str, ...] = ()
+    """Names of further fields whose values are secret."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -138,6 +142,7 @@ class Query:
         if not found:
             raise ConfigError(
                 f"the environment variable {self.env} is not set",
+                where="[queries]",
                 mend=f"set it to the connection's URL: export {self.env}=…",
             )
         return found
@@ -307,7 +312,12 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
 def _role(name: str, table: dict[str, Any]) -> Role:
     sources = (
         CredentialSource(
-            scheme, entry.get("env", ""), entry.get("file", ""), entry.get("user", ""), entry.get("header", "")
+            scheme,
+            entry.get("env", ""),
+            entry.get("file", ""),
+            entry.get("user", ""),
+            entry.get("header", ""),
+            entry.get("keyring", ""),
         )
         for scheme, entry in table.get("credentials", {}).items()
     )
@@ -333,5 +343,9 @@ def _settings(table: dict[str, Any]) -> ContractSettings:
         for entry in table.get("dependencies", ())
     )
     return ContractSettings(
-        table.get("formats", ""), tuple(rules), tuple(table.get("standing", ())), tuple(table.get("off", ()))
+        table.get("formats", ""),
+        tuple(rules),
+        tuple(table.get("standing", ())),
+        tuple(table.get("off", ())),
+        tuple(re.split(r"[/.]", one)[-1] for one in table.get("secrets", ())),
     )

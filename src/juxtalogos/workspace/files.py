@@ -57,7 +57,7 @@ def read_inside(folder: Path, uri: str) -> bytes:
             )
         return resolved.read_bytes()
     except (OSError, ValueError) as error:
-        raise DocumentError(f"cannot be read: {error}", where=str(path)) from None
+        raise DocumentError(f"cannot be read: {error}", where=str(path), mend="check its path and rights") from None
 
 
 def write_whole(path: Path, data: bytes) -> None:

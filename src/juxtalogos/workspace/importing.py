@@ -88,10 +88,16 @@ def _read(
         try:
             _allowed(address, text, access)
             if address in (text, *above) or len(above) >= MAX_DEEP:
-                raise DocumentError("the catalogue leads back to itself, or too deep", where=address)
+                raise DocumentError(
+                    "the catalogue leads back to itself, or too deep",
+                    where=address,
+                    mend="import the definition itself by its address",
+                )
             left[0] -= 1
             if left[0] < 0:
-                raise DocumentError(f"more than {MAX_LISTED:,} definitions are listed", where=address)
+                raise DocumentError(
+                    f"more than {MAX_LISTED:,} definitions are listed", where=address, mend="choose some with --entry"
+                )
             yield from _read(address, access, root, name, (*above, text), left, entries, served)
         except DocumentError as error:
             yield Imported(address, None, access, error=error)
@@ -111,7 +117,11 @@ def _allowed(address: str, catalogue: str, access: Access) -> None:
     from juxtalogos.workspace.remote import Remote
 
     if not address.startswith(("http://", "https://")):
-        raise DocumentError("the catalogue leads to no address of the network", where=quoted(address))
+        raise DocumentError(
+            "the catalogue leads to no address of the network",
+            where=quoted(address),
+            mend="have the catalogue corrected, or import the definition from where it lies",
+        )
     if catalogue.startswith(("http://", "https://")):
         Remote(catalogue, access).check(address)
 

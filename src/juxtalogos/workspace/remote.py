@@ -166,7 +166,11 @@ class Remote:
                     mend="import from there, or sign in: a login page is often answered this way",
                 )
             url = target
-        raise DocumentError(f"more than {MAX_REDIRECTS} redirects", where=without_secrets(url))
+        raise DocumentError(
+            f"more than {MAX_REDIRECTS} redirects",
+            where=without_secrets(url),
+            mend="import from the address that they lead to",
+        )
 
     def check(self, url: str) -> None:
         """DocumentError when a URL is none of this source's to follow."""

@@ -1,4 +1,4 @@
-"""Secrets by reference, the one door to them: `env:NAME` or `file:PATH`, never a secret itself."""
+"""Secrets by reference, the one door to them: `env:NAME`, `file:PATH` or `keyring:SERVICE/NAME`, never a secret itself."""
 
 from __future__ import annotations
 
@@ -7,10 +7,14 @@ import re
 from dataclasses import dataclass
 from pathlib import Path
 
+from juxtalogos.extras import extra
 from juxtalogos.model.errors import ConfigError, UsageError, quoted
 
-_AT_END = re.compile(r"(^|\s)(env|file):(\S+)$")
-_CREDENTIAL = re.compile(r"(?P<scheme>[^=\s]+)=(?:(?P<user>.*?):)?(?P<kind>env|file):(?P<name>.+)")
+_AT_END = re.compile(r"(^|\s)(env|file|keyring):(\S+)$")
+_CREDENTIAL = re.compile(r"(?P<scheme>[^=\s]+)=(?:(?P<user>.*?):)?(?P<kind>env|file|keyring):(?P<name>.+)")
+
+
+KINDS = ("env", "file", "keyring")
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,9 +27,11 @@ class CredentialSource:
     user: str = ""
     header: str = ""
     """The name of the field that the scheme uses here; such a scheme may need no secret of ours."""
+    keyring: str = ""
+    """`SERVICE/NAME` in the keyring of whoever runs the program."""
 
     def reference(self) -> str:
-        return f"env:{self.env}" if self.env else f"file:{self.file}" if self.file else ""
+        return next((f"{kind}:{name}" for kind in KINDS if (name := getattr(self, kind))), "")
 
 
 def credential_source(text: str, option: str = "--credential") -> CredentialSource:
@@ -35,12 +41,10 @@ def credential_source(text: str, option: str = "--credential") -> CredentialSour
         name = text.partition("=")[0]
         raise UsageError(
             f"{option} {quoted(name)} names no secret by reference",
-            mend=f"write {option} SCHEME=env:NAME, SCHEME=file:PATH or SCHEME=USER:env:NAME; a secret itself is never given",
+            mend=f"write {option} SCHEME=env:NAME, SCHEME=file:PATH, SCHEME=keyring:SERVICE/NAME or SCHEME=USER:env:NAME; a secret itself is never given",
         )
-    kind, name = found["kind"], found["name"]
-    return CredentialSource(
-        found["scheme"], name if kind == "env" else "", name if kind == "file" else "", found["user"] or ""
-    )
+    where = dict.fromkeys(KINDS, "") | {found["kind"]: found["name"]}
+    return CredentialSource(found["scheme"], user=found["user"] or "", **where)
 
 
 def secret(reference: str, where: str, workspace: Path | None = None) -> str:
@@ -51,7 +55,7 @@ def secret(reference: str, where: str, workspace: Path | None = None) -> str:
 
 
 def _secret(reference: str, where: str, workspace: Path | None) -> str:
-    """The secret behind `env:NAME` or `file:PATH`. ConfigError when it is not there, or in a file of the workspace."""
+    """The secret behind a reference. ConfigError when it is not there, or in a file of the workspace."""
     kind, _, name = reference.partition(":")
     if kind == "env":
         found = os.environ.get(name)
@@ -62,6 +66,8 @@ def _secret(reference: str, where: str, workspace: Path | None) -> str:
                 mend=f"set it to the secret: export {name}=…",
             )
         return found
+    if kind == "keyring":
+        return _from_keyring(name, where)
     path = Path(name).expanduser()
     if workspace is not None and path.resolve().is_relative_to(workspace.resolve()):
         raise ConfigError(
@@ -81,6 +87,21 @@ def _secret(reference: str, where: str, workspace: Path | None) -> str:
         raise ConfigError(
             f"the secret file {name} cannot be read: {error}", where=where, mend="check its path and rights"
         ) from None
+
+
+def _from_keyring(name: str, where: str) -> str:
+    """The secret under `SERVICE/NAME` in the user's keyring; the service may have slashes in it."""
+    service, _, user = name.rpartition("/")
+    if not service or not user:
+        raise ConfigError(f"keyring:{name} names no service and name", where=where, mend="write keyring:SERVICE/NAME")
+    keyring = extra("keyring", "keyring", "secrets in a keyring")
+    try:
+        found = keyring.get_password(service, user)
+    except Exception as error:  # its backends are plug-ins of many makers
+        raise ConfigError(f"the keyring cannot be read: {quoted(str(error), 200)}", where=where, mend="unlock it, or give the secret by env:NAME") from None  # fmt: skip
+    if not found:
+        raise ConfigError(f"the keyring holds nothing under {service}/{user}", where=where, mend=f"put it there: python -m keyring set {service} {user}")  # fmt: skip
+    return str(found)
 
 
 def refers(text: str) -> bool:

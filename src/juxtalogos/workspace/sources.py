@@ -69,7 +69,11 @@ def open_source(text: str, access: Access) -> Iterator[Source]:
         start = file.read(2048)
     if start.startswith(b"PK\x03\x04"):
         if path.stat().st_size > MAX_ARCHIVE:
-            raise DocumentError(f"an archive of more than {MAX_ARCHIVE:,} bytes", where=text)
+            raise DocumentError(
+                f"an archive of more than {MAX_ARCHIVE:,} bytes",
+                where=text,
+                mend="unpack it and import the file or folder",
+            )
         yield _archive(path.read_bytes(), text)
     else:
         listed = tuple(_listed(path.read_bytes(), "")) if b'"linkset"' in start else ()
@@ -114,14 +118,22 @@ def _archive(data: bytes, told: str) -> Source:
         with zipfile.ZipFile(io.BytesIO(data)) as archive:
             entries = [one for one in archive.infolist() if not one.is_dir()]
             if len(entries) > MAX_FILES:
-                raise DocumentError(f"an archive of more than {MAX_FILES:,} files", where=told)
+                raise DocumentError(
+                    f"an archive of more than {MAX_FILES:,} files",
+                    where=told,
+                    mend="unpack it and import the file or folder",
+                )
             for entry in entries:
                 _check_entry(entry, told)
                 with archive.open(entry) as file:
                     content = file.read(MAX_BYTES + 1)
                 total += len(content)
                 if total > MAX_ARCHIVE or len(content) > MAX_BYTES:
-                    raise DocumentError("the archive unpacks to more than the limit", where=f"{told}: {entry.filename}")
+                    raise DocumentError(
+                        "the archive unpacks to more than the limit",
+                        where=f"{told}: {entry.filename}",
+                        mend="unpack it and import the file or folder",
+                    )
                 files[entry.filename] = content
     except (
         zipfile.BadZipFile,

@@ -52,7 +52,7 @@ def read_send(text: str) -> tuple[str, str]:
         place = ""
     if not equals or not name or not place:
         raise UsageError(f"{quoted(text)} says no secret and where it may go", mend="write NAME=ORIGIN, such as MERROW_KEY=http://127.0.0.1:8480")  # fmt: skip
-    return name if name.startswith(("env:", "file:")) else f"env:{name}", place
+    return name if name.startswith(("env:", "file:", "keyring:")) else f"env:{name}", place
 
 
 def told(reference: str) -> str:
@@ -203,6 +203,7 @@ def _digests(path: Path, root: Path) -> Iterator[tuple[str, str]]:
         if found > MOST_FILES or total > MOST_BYTES:
             raise ConfigError(
                 f"a command names the folder {path.relative_to(root)}, in which are more than {MOST_FILES:,} files or {MOST_BYTES // 1024 // 1024} MB",
+                where=str(root / "juxtalogos.toml"),
                 mend="name a file, or a folder outside the workspace",
             )
         yield one.relative_to(root).as_posix(), hashlib.sha256(one.read_bytes()).hexdigest()

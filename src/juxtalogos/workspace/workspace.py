@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
-from dataclasses import dataclass, field
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -16,9 +16,9 @@ from juxtalogos.formats import read_contract
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import ConfigError, UsageError, nearest, quoted
 from juxtalogos.workspace import cache
-from juxtalogos.workspace.config import CONFIG_NAME, Config, Target, check_url, read_config
+from juxtalogos.workspace.config import CONFIG_NAME, Config, ContractSettings, Target, check_url, read_config
 from juxtalogos.workspace.files import folder_fetch, read_inside, write_whole
-from juxtalogos.workspace.secrets import CredentialSource
+from juxtalogos.workspace.secrets import KINDS, CredentialSource
 from juxtalogos.workspace.trust import Trust, destinations, references_of
 
 GIVEN = "given"
@@ -71,10 +71,11 @@ class Workspace:
                     f"there is no contract {quoted(name)}",
                     mend=nearest(name, self.contract_names()) or "import a definition: juxtalogos import FILE",
                 )
-            contract = self._read(name)
-            formats = self.config.contracts[name].formats if name in self.config.contracts else ""
-            if formats:
-                contract.engine.assert_formats(formats == "assert")
+            contract, settings = self._read(name), self.config.contracts.get(name, ContractSettings())
+            if settings.formats:
+                contract.engine.assert_formats(settings.formats == "assert")
+            if settings.secrets:
+                contract = replace(contract, secret_fields=(*contract.secret_fields, *settings.secrets))
             self._contracts[name] = contract
         return self._contracts[name]
 
@@ -153,13 +154,14 @@ class Workspace:
         return self.config.target(chosen)
 
     def remember_target(self, target: Target, contracts: Iterable[str] = ()) -> None:
-        """Notes the target used last, for each contract that was called."""
+        """Notes the target used last, for each contract that was called; where that cannot be written, it is not noted."""
         if target.name in self.config.targets:
             state = self._state()
             last = {**state.get("targets", {}), **dict.fromkeys(contracts, target.name)}
-            self.state.mkdir(exist_ok=True)
             text = json.dumps({**state, "target": target.name, "targets": last})
-            write_whole(self.state / "state.json", text.encode())
+            with suppress(OSError):
+                self.state.mkdir(exist_ok=True)
+                write_whole(self.state / "state.json", text.encode())
 
     def _state(self) -> dict[str, Any]:
         try:
@@ -207,7 +209,7 @@ class Workspace:
                 roles = target.setdefault("roles", tomlkit.table(is_super_table=True))
                 holder = roles.setdefault(role, tomlkit.table(is_super_table=True))
             made = tomlkit.table()
-            for key, text in (("user", source.user), ("env", source.env), ("file", source.file)):
+            for key, text in (("user", source.user), *((kind, getattr(source, kind)) for kind in KINDS)):
                 if text:
                     made[key] = text
             holder.setdefault("credentials", tomlkit.table(is_super_table=True))[source.scheme] = made
@@ -220,7 +222,11 @@ class Workspace:
         import tomlkit
 
         if not name.replace("-", "").replace("_", "").isalnum():
-            raise ConfigError(f"{quoted(name)} is no target name", mend="use letters, digits, - and _")
+            raise ConfigError(
+                f"{quoted(name)} is no target name",
+                where=str(self.root / CONFIG_NAME),
+                mend="use letters, digits, - and _",
+            )
         path = self.root / CONFIG_NAME
         document = tomlkit.parse(path.read_text("utf-8"))
         targets: Any = document.setdefault("targets", tomlkit.table(is_super_table=True))
@@ -264,14 +270,18 @@ def init_workspace(folder: Path) -> Workspace:
     """A new workspace; UsageError when there is one already."""
     path = folder / CONFIG_NAME
     if path.exists():
-        raise UsageError("this folder is a workspace already", where=str(path))
+        raise UsageError(
+            "this folder is a workspace already", where=str(path), mend="import into it, or choose another folder"
+        )
     try:
         folder.mkdir(parents=True, exist_ok=True)
         (folder / "suites").mkdir(exist_ok=True)
         (folder / "definitions").mkdir(exist_ok=True)
         write_whole(path, _NEW_CONFIG.encode())
     except OSError as error:
-        raise UsageError(f"the folder cannot be written: {error.strerror}", where=str(folder)) from None
+        raise UsageError(
+            f"the folder cannot be written: {error.strerror}", where=str(folder), mend="check its path and rights"
+        ) from None
     return Workspace(folder)
 
 

@@ -56,7 +56,9 @@ def read(name: str, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Cont
 def _clean(document: Document) -> tuple[Document, list[int]]:
     """(the document without credentials, the lines on which they stood)."""
     if document.syntax != "message":
-        raise DocumentError("this is no message of HTTP", mend="it begins with METHOD TARGET HTTP/1.1")
+        raise DocumentError(
+            "this is no message of HTTP", where=document.uri, mend="it begins with METHOD TARGET HTTP/1.1"
+        )
     data, lines = without_secrets(document.text)
     if not lines:
         return document, []

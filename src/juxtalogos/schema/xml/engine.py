@@ -112,9 +112,15 @@ def load_tree(path: Path, uri: str) -> XmlTree:
     try:
         data = path.read_bytes()
     except OSError as error:
-        raise DocumentError(f"the file cannot be read: {error.strerror}", where=str(path)) from None
+        raise DocumentError(
+            f"the file cannot be read: {error.strerror}", where=str(path), mend="check its path and rights"
+        ) from None
     if len(data) > MAX_BYTES:
-        raise DocumentError(f"{len(data):,} bytes is more than the limit of {MAX_BYTES:,}", where=str(path))
+        raise DocumentError(
+            f"{len(data):,} bytes is more than the limit of {MAX_BYTES:,}",
+            where=str(path),
+            mend="split it over several files",
+        )
     try:
         return read_tree(data)
     except NotXml as error:

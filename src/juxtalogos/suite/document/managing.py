@@ -117,7 +117,7 @@ def rename(home: Workspace, place: SuitePlace, name: str) -> Path:
         case = workflow(document, place.case, path)
         if place.step:
             if any(one.get("stepId") == name for one in case["steps"]):
-                raise SuiteError(f"there is a step {quoted(name)} already", where=str(path))
+                raise SuiteError(f"there is a step {quoted(name)} already", where=str(path), mend="choose another name")
             step_of(case, place.step, path)["stepId"] = name
             _replace(
                 case,
@@ -135,7 +135,7 @@ def rename(home: Workspace, place: SuitePlace, name: str) -> Path:
                 del case["x-juxtalogos-setup"]
         else:
             if any(one.get("workflowId") == name for one in document["workflows"]):
-                raise SuiteError(f"there is a case {quoted(name)} already", where=str(path))
+                raise SuiteError(f"there is a case {quoted(name)} already", where=str(path), mend="choose another name")
             case["workflowId"] = name
             _replace(
                 document,

@@ -76,7 +76,11 @@ class Documents:
             if uri in self.by_uri:
                 continue
             if len(self.by_uri) >= MAX_DOCUMENTS:
-                raise DocumentError(f"more than {MAX_DOCUMENTS} documents", where=self.root)
+                raise DocumentError(
+                    f"more than {MAX_DOCUMENTS} documents",
+                    where=self.root,
+                    mend="import its parts one by one, from a file that refers to fewer",
+                )
             try:
                 document = self._fetch(uri)
             except DocumentError as error:

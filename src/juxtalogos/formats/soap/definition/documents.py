@@ -97,11 +97,19 @@ class Documents:
                 self._not_read(uri, place)
                 continue
             if len(self.by_uri) >= MAX_DOCUMENTS:
-                raise DocumentError(f"more than {MAX_DOCUMENTS} documents", where=self.root)
+                raise DocumentError(
+                    f"more than {MAX_DOCUMENTS} documents",
+                    where=self.root,
+                    mend="import its parts one by one, from a file that refers to fewer",
+                )
             try:
                 document = fetch(uri)
                 if not isinstance(document.value, XmlTree):
-                    raise DocumentError(f"this is {document.syntax.upper()}, not XML", where=uri)
+                    raise DocumentError(
+                        f"this is {document.syntax.upper()}, not XML",
+                        where=uri,
+                        mend="give the file that is meant, or take the reference to it out",
+                    )
             except DocumentError as error:
                 if uri == self.root:
                     raise
