@@ -8,13 +8,14 @@ from pathlib import Path
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.cli.terminal import Terminal
-from juxtalogos.compose.composer import by_folder, compose
-from juxtalogos.compose.dependencies import Dependency, find_dependencies
+from juxtalogos.compose.composer import Scope, by_folder, compose
+from juxtalogos.compose.dependencies import LIMIT, Dependency, Finder
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import UsageError
 from juxtalogos.suite.document.saving import source_url
 from juxtalogos.suite.document.writer import to_yaml
 from juxtalogos.workspace.files import write_whole
+from juxtalogos.workspace.known import NO_HINTS
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
@@ -40,6 +41,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--replace", action="store_true", help="write over a suite that was edited since it was composed"
     )
+    parser.add_argument("--only-reading", action="store_true", help="only cases that change nothing")
+    parser.add_argument(
+        "--include-destructive",
+        action="store_true",
+        help="also operations that destroy what the run did not make: that empty, reset, shut down",
+    )
     add_common(parser)
 
 
@@ -49,6 +56,8 @@ class _ComposeArguments(Arguments):
     suite: str | None
     folders: bool
     replace: bool
+    only_reading: bool
+    include_destructive: bool
 
 
 def run(args: _ComposeArguments) -> int:
@@ -61,12 +70,19 @@ def run(args: _ComposeArguments) -> int:
         )
     contract = home.contract(args.contract or names[0])
     settings = home.config.contracts.get(contract.name)
-    dependencies = find_dependencies(contract, settings.dependencies if settings else ())
+    hints = settings.hints if settings else NO_HINTS
+    finder = Finder(contract, hints.dependencies)
     if args.dependencies:
-        return _tell(out, contract, dependencies, as_json=args.json)
+        return _tell(out, contract, finder.found(), as_json=args.json)
+    dependencies = [one for one in finder.found() if one.sure >= LIMIT]
     name = args.suite or contract.name
     path = _path(home, name)
-    composed = compose(contract, dependencies, source_url(home.root, path, contract))
+    composed = compose(
+        contract,
+        dependencies,
+        source_url(home.root, path, contract),
+        Scope(hints, args.include_destructive, args.only_reading),
+    )
     documents = {name: composed.document}
     if args.folders:
 

@@ -109,7 +109,7 @@ def add_full(parser: argparse.ArgumentParser) -> None:
 
 
 def add_strict(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--strict", action="store_true", help="what is unproven or skipped counts as failed")
+    parser.add_argument("--strict", action="store_true", help="what is unproven, refused or skipped counts as failed")
 
 
 def terminal(args: Arguments) -> Terminal:

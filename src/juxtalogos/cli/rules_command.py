@@ -75,7 +75,7 @@ def run(args: _RulesArguments) -> int:
         add_rule(home, contract.name, "off", entry, lambda: rules_of(home.config, {contract.name: contract}))
         out.line("written: ", (f"{name} {args.off}", "name"), f" is not made: {args.reason}")
     for entry in [*(_source(contract, operation, one) for one in args.settings), *(_none(operation, one) for one in args.no_source)]:  # fmt: skip
-        add_rule(home, contract.name, "dependencies", entry, lambda: find_dependencies(contract, home.config.contracts[contract.name].dependencies))  # fmt: skip
+        add_rule(home, contract.name, "dependencies", entry, lambda: find_dependencies(contract, home.config.contracts[contract.name].hints.dependencies))  # fmt: skip
         told = f"from {entry['from']} {entry['value']}" if "from" in entry else "from nowhere"
         out.line("written: ", (f"{name} {entry['input']}", "name"), f" is taken {told}")
     return EXIT_HELD

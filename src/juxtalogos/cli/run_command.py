@@ -80,6 +80,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--seed", type=int, default=0, metavar="N", help="for made-up values (0); the same seed gives the same values"
     )
+    parser.add_argument(
+        "--token", default="", metavar="TEXT", help="what unique names of this run are made of; random when left out"
+    )
     add_strict(parser)
     add_grant(parser)
     parser.add_argument(
@@ -104,6 +107,7 @@ class _RunArguments(Arguments):
     processes: int
     repeat: int
     seed: int
+    token: str
     strict: bool
     trust: str
     sends: list[str]
@@ -151,7 +155,7 @@ def _plan(args: _RunArguments, home: Workspace, refs: tuple[CaseRef, ...], read:
         tuple(map(_setting, args.settings)),
         time.time(),
         args.seed,
-        secrets.token_hex(4),
+        args.token or secrets.token_hex(4),
         max(1, args.repeat),
         max(1, args.jobs or home.config.jobs),
         not args.no_credentials,

@@ -205,8 +205,9 @@ def exit_status(view: RunView, *, strict: bool) -> int:
     """The exit status of a run; `strict` counts cases that prove nothing, and those that were skipped."""
     if view.interrupted:
         return EXIT_INTERRUPTED
-    if view.fails or (strict and (view.has(Verdict.UNPROVEN) or view.has(Verdict.SKIPPED))):
+    doubtful = (Verdict.UNPROVEN, Verdict.REFUSED, Verdict.SKIPPED)
+    if view.fails or (strict and any(map(view.has, doubtful))):
         return EXIT_FAILED
     if view.has(Verdict.ERROR):
         return EXIT_NO_ANSWER if view.unanswered else EXIT_FAILED
-    return EXIT_HELD
+    return EXIT_FAILED if view.nothing_succeeded else EXIT_HELD

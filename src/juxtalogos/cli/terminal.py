@@ -21,6 +21,7 @@ STYLES = {
     "passed": "color(29)",
     "failed": "bold color(160)",
     "error": "bold color(133)",
+    "refused": "color(130)",
     "unproven": "color(130)",
     "skipped": "color(244)",
     "deviation": "color(160)",
@@ -32,7 +33,7 @@ STYLES = {
 }
 FEW_COLOURS = {
     **STYLES,
-    "passed": "green", "failed": "bold red", "error": "bold magenta", "unproven": "magenta", "skipped": "dim",
+    "passed": "green", "failed": "bold red", "error": "bold magenta", "refused": "magenta", "unproven": "magenta", "skipped": "dim",
     "deviation": "red", "remark": "magenta", "held": "green", "note": "dim", "name": "none",
 }  # fmt: skip
 """For terminals of 16 colours, whose yellow, cyan and white nobody reads on light ground, nor blue on dark."""

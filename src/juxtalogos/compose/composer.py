@@ -1,25 +1,42 @@
 """Composing: a contract -> a suite. A case per operation with all that it needs before it, and a flow per resource.
 
-The same contract gives the same document: nothing here is random or takes the time.
+The same contract, and the same that is known of it, gives the same document: nothing here is random or takes the time.
 """
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from juxtalogos.compose.dependencies import Dependency, success_answer
+from juxtalogos.compose.dependencies import Dependency
+from juxtalogos.compose.drafting import UNDOING, Draft, Drafter, gone
+from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.provoking import UNKNOWN, fault_checks, provocations
-from juxtalogos.compose.requests import named_anew, sample_inputs, tried_alone
+from juxtalogos.compose.requests import sample_inputs, tried_alone
+from juxtalogos.compose.resources import Resources
+from juxtalogos.compose.values import Filled, Values
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Intent, Operation
 from juxtalogos.model.errors import Unsampleable
-from juxtalogos.model.location import follow_pointer
-from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
-from juxtalogos.suite.document.writer import body_type, document_of, slug, step_document
-from juxtalogos.suite.inputs import with_values
+from juxtalogos.suite.document.writer import document_of, slug
+from juxtalogos.workspace.known import NO_HINTS, Hints
+
+DESTROYS = "it would destroy what the run did not make"
+
+
+@dataclass(frozen=True, slots=True)
+class Scope:
+    """What is composed."""
+
+    hints: Hints = NO_HINTS
+    destructive: bool = False
+    """Whether operations that destroy what the run did not make are composed too."""
+    only_reading: bool = False
+    operations: frozenset[str] | None = None
+    """Ids of the operations that cases are about; None: all."""
+    only_bare: bool = False
+    """Whether there is one case an operation, with only what is required, and no flow."""
 
 
 @dataclass(slots=True)
@@ -30,39 +47,44 @@ class Composed:
     """(operation, why no case could be made)."""
     subjects: list[Operation] = field(default_factory=list)
     """The operation that each case is about."""
+    withheld: list[tuple[str, str]] = field(default_factory=list)
+    """(operation, why no case was made though one could be)."""
+    lasting: list[str] = field(default_factory=list)
+    """Operations that create what nothing in the contract removes."""
+    cramped: dict[str, str] = field(default_factory=dict)
+    """By operation and input, where the schema leaves no room for names of the run's own."""
 
 
-@dataclass(slots=True)
-class _Draft:
-    """A case under construction."""
-
-    steps: list[dict[str, Any]] = field(default_factory=list)
-    by_operation: dict[str, str] = field(default_factory=dict)
-    """Operation -> the step that calls it."""
-    created: list[tuple[Operation, str]] = field(default_factory=list)
-    stale: set[str] = field(default_factory=set)
-    """Operations that read what has been changed since."""
-
-
-def compose(contract: Contract, dependencies: Iterable[Dependency], source_url: str) -> Composed:
+def compose(
+    contract: Contract, dependencies: Iterable[Dependency], source_url: str, scope: Scope | None = None
+) -> Composed:
     """The suite of a contract: a case per operation, and a flow per resource."""
-    composer = _Composer(contract, list(dependencies))
+    scope = scope or Scope()
+    composer = _Composer(contract, list(dependencies), scope)
     cases: list[dict[str, Any]] = []
-    left_out: list[tuple[str, str]] = []
-    subjects: list[Operation] = []
+    found = Composed({}, 0)
     for operation in contract.operations:
+        if scope.operations is not None and operation.id not in scope.operations:
+            continue
+        why = composer.withheld(operation)
+        if why:
+            found.withheld.append((operation.id, why))
+            continue
         try:
             cases += composer.cases_of(operation)
-            subjects += [operation] * (len(cases) - len(subjects))
+            found.subjects += [operation] * (len(cases) - len(found.subjects))
         except Unsampleable as error:
-            left_out.append((operation.id, error.what))
-    for create in contract.operations:
+            found.left_out.append((operation.id, error.what))
+    for create in contract.operations if not scope.only_bare and not scope.only_reading else ():
         try:
             cases += composer.flow(create)
-            subjects += [create] * (len(cases) - len(subjects))
+            found.subjects += [create] * (len(cases) - len(found.subjects))
         except Unsampleable as error:
-            left_out.append((f"the flow of {create.id}", error.what))
-    return Composed(document_of(contract, source_url, cases), len(cases), left_out, subjects)
+            found.left_out.append((f"the flow of {create.id}", error.what))
+    found.document, found.cases, found.cramped = document_of(contract, source_url, cases), len(cases), composer.values.cramped  # fmt: skip
+    made = {one.id for one in found.subjects}
+    found.lasting = [one.id for one in contract.operations if one.id in made and composer.resources.creates(one) and not composer.drafter.undoes(one)]  # fmt: skip
+    return found
 
 
 def by_folder(contract: Contract, composed: Composed, url_of: Callable[[str], str]) -> dict[str, dict[str, Any]]:
@@ -74,244 +96,117 @@ def by_folder(contract: Contract, composed: Composed, url_of: Callable[[str], st
 
 
 class _Composer:
-    def __init__(self, contract: Contract, dependencies: list[Dependency]) -> None:
-        self.contract = contract
-        self.needs: dict[str, list[Dependency]] = {}
-        for one in dependencies:
-            self.needs.setdefault(one.operation, []).append(one)
-        self.by_resource: dict[tuple[str, bool], list[Operation]] = {}
-        for operation in contract.operations:
-            if operation.resource:
-                self.by_resource.setdefault((operation.resource, operation.on_item), []).append(operation)
+    def __init__(self, contract: Contract, dependencies: list[Dependency], scope: Scope) -> None:
+        self.contract, self.scope = contract, scope
+        rows = Rows(contract)
+        self.resources = Resources(contract, rows)
+        self.values = Values(contract, rows, self.resources, scope.hints)
+        self.drafter = Drafter(contract, rows, self.resources, self.values, dependencies)
         self.names: dict[str, int] = {}
-        self.made = 0
-        """How many steps so far name what they make."""
-        self.samples: dict[tuple[str, bool], Inputs] = {}
 
-    def sample(self, operation: Operation, *, full: bool = False) -> Inputs:
-        """Valid inputs, made once; whoever puts values into them does so in a copy (`with_values`)."""
-        key = operation.id, full
-        if key not in self.samples:
-            self.samples[key] = sample_inputs(self.contract, operation, full=full)
-        return self.samples[key]
+    def withheld(self, operation: Operation) -> str:
+        """Why no case is made of an operation; empty where one is."""
+        if self.scope.only_reading and not self.reads(operation):
+            return "it does not only read"
+        if self.scope.destructive:
+            return ""
+        if operation.intent is Intent.EMPTY:
+            return DESTROYS
+        if operation.intent is Intent.UNKNOWN and not operation.safe:
+            return "nothing tells what it does; say it in [[contracts.NAME.meanings]]"
+        resource = self.resources.of(operation)
+        if operation.intent is Intent.DELETE and (resource is None or not self.resources.creators(resource)):
+            return DESTROYS
+        return ""
+
+    def reads(self, operation: Operation) -> bool:
+        """Whether an operation, and all that gives what it needs, only reads."""
+        waiting, seen = [operation], set()
+        while waiting:
+            one = waiting.pop()
+            if not one.safe:
+                return False
+            seen.add(one.id)
+            sources = (self.contract.operation(need.source) for need in self.drafter.needs.get(one.id, ()))
+            waiting += [source for source in sources if source is not None and source.id not in seen]
+        return True
 
     def cases_of(self, operation: Operation) -> list[dict[str, Any]]:
         """With everything filled in; where that differs, with only what is required; and with each input that is tried by itself."""
-        whole, bare = self.sample(operation, full=True), self.sample(operation)
-        summary = operation.summary or operation.id
-        found = [self.case(operation, whole, slug(operation.id), summary)]
-        if bare != whole:
-            found.append(
-                self.case(operation, bare, f"{slug(operation.id)}-required-only", f"{summary}: only what is required")
-            )
-        for one, inputs in tried_alone(self.contract, operation, bare):
-            found.append(
-                self.case(operation, inputs, f"{slug(operation.id)}-{slug(one.name)}", f"{summary}: {one.name}")
-            )
-        return found + [
-            self.fault_case(*provoked)
-            for provoked in provocations(self.contract, operation, bare, self.needs.get(operation.id, ()))
-        ]
+        bare, summary, name = self.values.of(operation), operation.summary or operation.id, slug(operation.id)
+        if self.scope.only_bare:
+            return [self.case(operation, bare, name, summary)]
+        whole = self.values.of(operation, full=True)
+        found = [self.case(operation, whole, name, summary)]
+        if bare.inputs != whole.inputs:
+            found.append(self.case(operation, bare, f"{name}-required-only", f"{summary}: only what is required"))
+        for one, inputs in tried_alone(self.contract, operation, bare.inputs):
+            filled = self.values.completed(operation, inputs)
+            found.append(self.case(operation, filled, f"{name}-{slug(one.name)}", f"{summary}: {one.name}"))
+        needs = self.drafter.needs.get(operation.id, ())
+        return found + [self.fault_case(*provoked) for provoked in provocations(self.contract, operation, bare.inputs, needs)]  # fmt: skip
 
     def fault_case(self, operation: Operation, inputs: Inputs, answer: DeclaredAnswer, why: str) -> dict[str, Any]:
         """A call that promises a declared fault, and the check that it is that one."""
-        draft = _Draft()
+        draft = Draft()
         # In most protocols a fault comes with an error status; where it does not, its declaration says so.
         refused = f"$statusCode == {answer.status}" if answer.status.startswith("2") else "$statusCode >= 400"
-        self.add(draft, operation, inputs, (), status=refused, link=why != UNKNOWN)
+        self.drafter.add(draft, operation, Filled(inputs), status=refused, link=why != UNKNOWN)
         checks = fault_checks(self.contract, operation, answer)
         if checks:
             draft.steps[-1]["x-juxtalogos-checks"] = checks
-        self.clean_up(draft)
+        self.drafter.clean_up(draft)
         name = f"{slug(operation.id)}-fault-{slug(answer.fault)}"
-        summary = f"{operation.summary or operation.id}: the fault {answer.fault}, by {why}"
-        return {"workflowId": self.unique(name), "summary": summary, "steps": draft.steps}
+        return draft.document(self.unique(name), f"{operation.summary or operation.id}: the fault {answer.fault}, by {why}")  # fmt: skip
 
-    def case(self, operation: Operation, inputs: Inputs, name: str, summary: str) -> dict[str, Any]:
-        draft = _Draft()
-        self.add(draft, operation, inputs, ())
-        self.clean_up(draft)
-        return {"workflowId": self.unique(name), "summary": summary, "steps": draft.steps}
+    def case(self, operation: Operation, filled: Filled, name: str, summary: str) -> dict[str, Any]:
+        draft = Draft()
+        if not (self.changes_others(operation) and self.drafter.put_back(draft, operation, filled)):
+            self.drafter.add(draft, operation, filled)
+        self.drafter.clean_up(draft)
+        draft.alone = draft.alone or operation.intent is Intent.EMPTY
+        return draft.document(self.unique(name), summary)
+
+    def changes_others(self, operation: Operation) -> bool:
+        """Whether it changes what the run cannot have made: a thing of which there is one, or an item that nothing creates."""
+        resource = self.resources.of(operation)
+        if resource is None or operation.intent not in (Intent.REPLACE, Intent.UPDATE):
+            return False
+        return not self.resources.creators(resource)
 
     def unique(self, name: str) -> str:
         self.names[name] = self.names.get(name, 0) + 1
         return name if self.names[name] == 1 else f"{name}-{self.names[name]}"
 
-    def add(
-        self,
-        draft: _Draft,
-        operation: Operation,
-        inputs: Inputs | None,
-        above: tuple[str, ...],
-        *,
-        always: bool = False,
-        status: str = "",
-        link: bool = True,
-        made_by: Operation | None = None,
-    ) -> str:
-        """Adds a step, and before it the steps that give what it needs; gives its stepId. `made_by`: what made the item that it is about."""
-        if inputs is None:
-            inputs = self.sample(operation)
-        if operation.names:
-            self.made += 1
-            inputs = named_anew(self.contract, operation, inputs, self.made)
-        values: dict[str, Any] = {}
-        for need in self.needs.get(operation.id, ()) if link else ():
-            if need.input.startswith("body") and not _has_place(inputs.body, need.input):
-                continue
-            source = self.contract.operation(need.source)
-            if source is None or need.source in above or need.source == operation.id:
-                continue
-            if made_by and source.intent is Intent.CREATE and source.resource == made_by.resource:
-                source = made_by
-            step = draft.by_operation.get(source.id)
-            if step is None or (source.id in draft.stale and need.value.startswith("$response.header.")):
-                step = self.add(draft, source, None, (*above, operation.id), always=always, made_by=made_by)
-            values[need.input] = self.output(draft, step, need)
-        for before in operation.after:
-            earlier = self.contract.operation(before)
-            if earlier is not None and before not in draft.by_operation and before not in above:
-                self.add(draft, earlier, None, (*above, operation.id), made_by=made_by)
-        step_id = self.step_id(draft, operation)
-        declared = body_type(operation, inputs)
-        draft.steps.append(
-            step_document(
-                operation,
-                step_id,
-                with_values(inputs, values),
-                declared,
-                always=always,
-                criteria=[{"condition": status or success_condition(operation)}],
-            )
-        )
-        if operation.intent is Intent.READ:
-            draft.by_operation[operation.id] = step_id
-            draft.stale.discard(operation.id)
-        draft.by_operation.setdefault(operation.id, step_id)
-        if operation.on_item and not operation.safe:
-            items = self.by_resource.get((operation.resource, True), ())
-            draft.stale.update(one.id for one in items if one.intent is Intent.READ)
-        if operation.intent is Intent.CREATE and not always:
-            draft.created.append((operation, step_id))
-        return step_id
-
-    def output(self, draft: _Draft, step_id: str, need: Dependency) -> str:
-        """The expression for a value of an earlier step, made an output of it."""
-        step = next(step for step in draft.steps if step["stepId"] == step_id)
-        value: Any = need.value
-        if not value.startswith("$"):
-            value = {"context": "$response.body", "type": "xpath", "selector": need.value}
-        outputs: dict[str, Any] = step.setdefault(
-            "outputs" if need.value.startswith("$") else "x-juxtalogos-outputs", {}
-        )
-        for name, known in outputs.items():
-            if known == value:
-                return f"$steps.{step_id}.outputs.{name}"
-        name = slug(re.split(r"[./#:]", need.value)[-1]) or "value"
-        if name in outputs:
-            name = f"{name}-{len(outputs) + 1}"
-        outputs[name] = value
-        return f"$steps.{step_id}.outputs.{name}"
-
-    @staticmethod
-    def step_id(draft: _Draft, operation: Operation) -> str:
-        taken = {step["stepId"] for step in draft.steps}
-        base = slug(operation.id)
-        name, number = base, 2
-        while name in taken:
-            name, number = f"{base}-{number}", number + 1
-        return name
-
-    def clean_up(self, draft: _Draft) -> None:
-        """Deletes what the case created, newest first, unless the case deletes it itself."""
-        for create, _ in reversed(list(draft.created)):
-            delete = self.deleter(create)
-            if (
-                delete
-                and delete.id not in draft.by_operation
-                and any(self.gives(create, need) for need in self.needs.get(delete.id, ()))
-            ):
-                self.add(draft, delete, None, (), always=True, made_by=create)
-
-    def gives(self, create: Operation, need: Dependency) -> bool:
-        """Whether a need is met by what an operation creates: itself, or another one that adds to the same collection."""
-        source = self.contract.operation(need.source)
-        return source is not None and source.intent is Intent.CREATE and source.resource == create.resource
-
-    def deleter(self, create: Operation) -> Operation | None:
-        return self.items_of(create).get(Intent.DELETE)
-
-    def change_of(self, operation: Operation) -> Inputs | None:
+    def change_of(self, operation: Operation) -> Filled | None:
         """Inputs that change something, where none of them is required; None where what is required does."""
-        if self.sample(operation).body != {}:
+        if self.values.of(operation).inputs.body != {}:
             return None
-        return sample_inputs(self.contract, operation, full=True, seed=1)
-
-    def items_of(self, create: Operation) -> dict[Intent, Operation]:
-        """The operations on one item of the collection that `create` adds to."""
-        return {
-            operation.intent: operation for operation in reversed(self.by_resource.get((create.resource, True), ()))
-        }
+        return self.values.completed(operation, sample_inputs(self.contract, operation, full=True, seed=1))
 
     def flow(self, create: Operation) -> list[dict[str, Any]]:
         """Create, read, list, update, read, delete, and read what is gone, as far as the contract has them."""
-        items = self.items_of(create)
-        if create.intent is not Intent.CREATE or not items:
+        resource = self.resources.of(create)
+        if self.scope.operations is not None or resource is None or not resource.items or not self.resources.creates(create):  # fmt: skip
             return []
-        if not any(need.source == create.id for item in items.values() for need in self.needs.get(item.id, ())):
+        items = {one.intent: one for one in reversed(resource.operations) if one.id in resource.items and one is not create}  # fmt: skip
+        if not any(need.source == create.id for item in items.values() for need in self.drafter.needs.get(item.id, ())):
             return []  # the collection has another operation that adds to it
-        draft = _Draft()
-        self.add(draft, create, self.sample(create, full=True), ())
-        collection = self.by_resource.get((create.resource, False), ())
-        listing = next((operation for operation in collection if operation.intent is Intent.LIST), None)
+        draft, add = Draft(), self.drafter.add
+        add(draft, create, self.values.of(create, full=True))
+        listing = next(iter(resource.of(Intent.LIST)), None)
         read, delete = items.get(Intent.READ), items.get(Intent.DELETE)
         changes = [items[intent] for intent in (Intent.REPLACE, Intent.UPDATE) if intent in items]
         for operation in (read, listing, *changes):
-            if operation:
-                self.add(draft, operation, self.change_of(operation) if operation in changes else None, ())
+            if operation and not self.withheld(operation):
+                add(draft, operation, self.change_of(operation) if operation in changes else None)
         if changes and read:
-            self.add(draft, read, None, ())
+            add(draft, read)
         if delete:
-            self.add(draft, delete, None, (), always=True)
-            gone = read and _gone(read)
-            if read and gone:
-                self.add(draft, read, None, (), status=gone)
-        self.clean_up(draft)
-        name = slug(create.resource.strip("/").replace("/", "-")) or "root"
-        return [
-            {
-                "workflowId": self.unique(f"flow-{name}"),
-                "summary": f"the life of one item of {create.resource}",
-                "steps": draft.steps,
-            }
-        ]
-
-
-def _has_place(body: Any, address: str) -> bool:
-    """Whether what an input of the body lies in is there: nothing optional is made only to hold it."""
-    if body is ABSENT:
-        return False
-    above = address[4:].rpartition("/")[0]
-    try:
-        return follow_pointer(body, above) is not None
-    except (LookupError, ValueError):
-        return False
-
-
-def _gone(read: Operation) -> str:
-    """The condition that what was read is not there any more, where it is declared how that is told."""
-    declared = {answer.status for answer in read.answers}
-    for status in ("404", "410"):
-        if status in declared:
-            return f"$statusCode == {status}"
-    return "$statusCode == 404 || $statusCode == 410" if "4XX" in declared else ""
-
-
-def success_condition(operation: Operation) -> str:
-    """Any success where success is declared by code; a declared redirect where only that is."""
-    answer = success_answer(operation)
-    declared = [one.status for one in operation.answers]
-    redirect = next((status for status in declared if status.isdigit() and status.startswith("3")), "")
-    if answer is None and redirect and "default" not in declared:
-        return f"$statusCode == {redirect}"
-    return "$statusCode >= 200 && $statusCode < 300"
+            removed = add(draft, delete, role=UNDOING)
+            condition = gone(read) if read else ""
+            if read and condition and draft.step(removed):
+                add(draft, read, status=condition)
+        self.drafter.clean_up(draft)
+        name = slug(resource.key.strip("/").replace("/{}", "").replace("/", "-")) or "root"
+        return [draft.document(self.unique(f"flow-{name}"), f"the life of one item of {resource.key}")]

@@ -1,27 +1,35 @@
-"""Dependencies between operations: which input of one takes a value from an answer of another, and why we think so."""
+"""Dependencies between operations: which input of one takes a value from an answer of another, why we think so, and how sure we are."""
 
 from __future__ import annotations
 
+import fnmatch
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
-from functools import lru_cache
-from itertools import islice
 
+from juxtalogos.compose.outlines import Rows, carries, main_schema, success_answer
+from juxtalogos.compose.resources import Resource, Resources, identifies, last_identified, owner, plain, words
 from juxtalogos.formats import wire_of
 from juxtalogos.formats.naming import last_part, singular
-from juxtalogos.model.contract import Contract, DeclaredAnswer, Intent, Media, Operation
+from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.errors import ConfigError, nearest, quoted
 from juxtalogos.model.location import Location
-from juxtalogos.model.schema import OutlineRow, SchemaRef
-from juxtalogos.workspace.config import DependencyRule
+from juxtalogos.model.schema import OutlineRow
+from juxtalogos.workspace.known import DependencyRule
 
-_ID_LIKE = re.compile(r"(?:^id|Id|_id|-id|ID|[Nn]umber|[Cc]ode|[Kk]ey|[Rr]ef)$")
-DEEPEST = 4
-"""Levels of a body that are looked at: what lies deeper is seldom what another operation needs."""
+_ID_LIKE = re.compile(r"(?:^id|^uuid|Id|_id|-id|ID|[Nn]umber|No|_no|Nr|_nr|[Cc]ode|[Kk]ey|[Rr]ef|[Uu]uid|[Ss]lug)$")
 _IDENTIFIERS = ("id", "number", "code")
+GENERIC = frozenset(("id", "name", "type", "path", "key", "code", "number", "title", "status", "state", "value", "label", "kind", "ref", "no", "nr", "uuid", "slug"))  # fmt: skip
+"""Names that say nothing of what they name: alone they join nothing."""
 _MAKING = (Intent.CREATE, Intent.ACT, Intent.UNKNOWN)
 """What an operation may be for that gives values which were not there before."""
+LIMIT = 50
+"""Of a hundred: what is less sure is listed, and not used."""
+_FIELDS = ("id", "name", "uuid", "guid", "key", "slug", "code", "number", "no", "ref")
+"""Names of identifiers within the thing itself, the likeliest first."""
+MOST_OFFERS = 500
+"""Of those that know a value by the same, so many are compared with a need."""
+SEGMENT = " segment "
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,9 +38,11 @@ class Dependency:
     input: str
     source: str
     value: str
-    """Runtime expression on the source's exchange, or an XPath into its body."""
+    """Runtime expression on the source's exchange, an XPath into its body, or `EXPRESSION segment -1` for a part of a path."""
     reason: str
     """`link`, `path`, `schema`, `name` or `configured`, with what it rests on."""
+    sure: int = 100
+    """Of a hundred."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,106 +51,269 @@ class _Offer:
 
     operation: Operation
     row: OutlineRow
-    resource: str
-    ref: SchemaRef
+    noun: str
 
 
 @dataclass(frozen=True, slots=True)
-class _Need:
+class Need:
+    """An input that takes its value from elsewhere."""
+
     operation: Operation
     address: str
     name: str
+    noun: str
+    """What it identifies, in the singular."""
     resource: str
-    """What a path parameter identifies: the collection before it, in the singular."""
-    collection: str
+    """The key of the resource of which it names an item, where that is certain: a path parameter's."""
     row: OutlineRow | None
 
     @property
     def place(self) -> Location | None:
         return self.row.place if self.row else None
 
-
-MOST_OFFERS = 500
-"""Of those that know a value by the same, so many are compared with a need."""
-
-
-class _Offers:
-    """Offers by what a need may know them by, in the order of the operations."""
-
-    def __init__(self, offers: Iterable[_Offer]) -> None:
-        self.by: dict[tuple[str, object], list[tuple[int, _Offer]]] = {}
-        for order, offer in enumerate(offers):
-            plain = _plain(offer.row.name)
-            keys: list[tuple[str, object]] = [
-                ("collection", "" if offer.operation.on_item else offer.operation.resource),
-                ("place", offer.row.place),
-                ("name", plain),
-            ]
-            if plain in _IDENTIFIERS:
-                keys.append(("resource", offer.resource.rpartition("-")[2]))
-            for key in keys:
-                self.by.setdefault(key, []).append((order, offer))
-
-    def of(self, need: _Need) -> list[tuple[int, _Offer]]:
-        """Everything that could meet a need."""
-        plain = _plain(need.name)
-        keys: list[tuple[str, object]] = [
-            ("collection", need.collection or None),
-            ("place", need.place if need.row is not None and need.row.shared else None),
-            ("resource", need.resource.rpartition("-")[2]),
-        ]
-        keys += [("name", plain)] if plain not in _IDENTIFIERS else []
-        found = {order: offer for key in keys for order, offer in islice(self.by.get(key, ()), MOST_OFFERS)}
-        return sorted(found.items())
+    @property
+    def kind(self) -> str:
+        return self.row.type.partition(" ")[0] if self.row else ""
 
 
 def find_dependencies(contract: Contract, rules: Iterable[DependencyRule] = ()) -> list[Dependency]:
-    """In the order of the operations. Rules of the configuration come first and can drop what is found."""
-    rows = _Rows(contract)
-    offers = _Offers(offer for operation in contract.operations for offer in _offers(rows, operation))
-    found: dict[tuple[str, str], Dependency] = {}
-    dropped = set()
-    for rule in rules:
-        _check_rule(contract, rule)
-        if rule.drop:
-            dropped.add((rule.operation, rule.input))
-        else:
-            found[(rule.operation, rule.input)] = Dependency(
-                rule.operation, rule.input, rule.source, rule.value, "configured"
-            )
-    for link in _linked(contract):
-        if (link.operation, link.input) not in dropped:
-            found.setdefault((link.operation, link.input), link)
-    sources: dict[str, list[str]] = {}
-    for known in found.values():
-        sources.setdefault(known.operation, []).append(known.source)
-    for operation in contract.operations:
-        for need in _needs(rows, operation):
-            key = (operation.id, need.address)
-            if key not in found and key not in dropped:
-                best = next((one for one in _candidates(rows, need, offers) if not _leads_back(one, sources)), None)
+    """In the order of the operations, those that are sure enough. Rules of the configuration come first and can drop what is found."""
+    return [one for one in Finder(contract, rules).found() if one.sure >= LIMIT]
+
+
+class Finder:
+    """Looks for dependencies of one contract."""
+
+    def __init__(self, contract: Contract, rules: Iterable[DependencyRule] = (), rows: Rows | None = None) -> None:
+        self.contract = contract
+        self.rows = rows or Rows(contract)
+        self.resources = Resources(contract, self.rows)
+        self.rules = list(rules)
+        self.by: dict[tuple[str, object], list[tuple[int, _Offer]]] = {}
+        for order, offer in enumerate(offer for operation in contract.operations for offer in self._offers(operation)):
+            name = plain(offer.row.name)
+            keys: list[tuple[str, object]] = [("place", offer.row.place), ("name", name)]
+            if name in _FIELDS:
+                keys.append(("noun", _last(offer.noun)))
+            for key in keys:
+                self.by.setdefault(key, []).append((order, offer))
+
+    def found(self) -> list[Dependency]:
+        """All, also those that are but suggestions; the best for each input."""
+        known: dict[tuple[str, str], Dependency] = {}
+        dropped = set()
+        for rule in self.rules:
+            for operation, address in self._meant(rule):
+                if rule.drop:
+                    dropped.add((operation.id, address))
+                else:
+                    known[operation.id, address] = Dependency(operation.id, address, rule.source, rule.value, "configured")  # fmt: skip
+        for link in _linked(self.contract):
+            if (link.operation, link.input) not in dropped:
+                known.setdefault((link.operation, link.input), link)
+        sources: dict[str, list[str]] = {}
+        for one in known.values():
+            sources.setdefault(one.operation, []).append(one.source)
+        for operation in self.contract.operations:
+            for need in self.needs(operation):
+                key = (operation.id, need.address)
+                if key in known or key in dropped:
+                    continue
+                best = next((one for one in self.candidates(need) if not _leads_back(one, sources)), None)
                 if best:
-                    found[key] = best
-                    sources.setdefault(best.operation, []).append(best.source)
-    order = {operation.id: index for index, operation in enumerate(contract.operations)}
-    return sorted(found.values(), key=lambda one: (order.get(one.operation, 0), one.input))
+                    known[key] = best
+                    if best.sure >= LIMIT:
+                        sources.setdefault(best.operation, []).append(best.source)
+        order = {operation.id: index for index, operation in enumerate(self.contract.operations)}
+        return sorted(known.values(), key=lambda one: (order.get(one.operation, 0), one.input))
 
-
-def _check_rule(contract: Contract, rule: DependencyRule) -> None:
-    ids = [operation.id for operation in contract.operations]
-    for name in (rule.operation, rule.source):
-        if name and name not in ids:
+    def _meant(self, rule: DependencyRule) -> Iterator[tuple[Operation, str]]:
+        """The operations and inputs that a rule's patterns mean; ConfigError for what leads nowhere."""
+        where = f"[[contracts.{self.contract.name}.dependencies]]"
+        ids = [operation.id for operation in self.contract.operations]
+        patterned = any(char in rule.operation + rule.input for char in "*?")
+        for name in (rule.operation, rule.source):
+            if name and name not in ids and not (name is rule.operation and patterned):
+                raise ConfigError(f"the unknown operation {quoted(name)}", where=where, mend=nearest(name, ids))
+        if not rule.drop and not (rule.source and rule.value):
             raise ConfigError(
-                f"the unknown operation {quoted(name)}",
-                where=f"[[contracts.{contract.name}.dependencies]]",
-                mend=nearest(name, ids),
+                f"the dependency of {rule.operation} {rule.input} needs `from` and `value`, or `drop = true`",
+                where=where,
+                mend='write from = "OPERATION", value = "$response.body#/id"',
             )
-    if not rule.drop and not (rule.source and rule.value):
-        raise ConfigError(
-            f"the dependency of {rule.operation} {rule.input} needs `from` and `value`, or `drop = true`",
-            where=f"[[contracts.{contract.name}.dependencies]]",
-            mend='write from = "OPERATION", value = "$response.body#/id"',
-        )
+        if not patterned:
+            yield next(one for one in self.contract.operations if one.id == rule.operation), rule.input
+            return
+        for operation in self.contract.operations:
+            if operation.id != rule.source and fnmatch.fnmatchcase(operation.id, rule.operation):
+                for address in self.addresses(operation):
+                    if fnmatch.fnmatchcase(address, rule.input):
+                        yield operation, address
+
+    def addresses(self, operation: Operation) -> list[str]:
+        """The addresses of everything that a call may be given."""
+        return [
+            *(one.address for one in operation.inputs),
+            *(f"body{row.path}" for row in self.rows.sent(operation) if row.path),
+        ]
+
+    def needs(self, operation: Operation) -> Iterator[Need]:
+        """The inputs that by what they are called identify something."""
+        resource = self.resources.of(operation)
+        chooses = resource is not None and any(one.id == operation.id for one in self.resources.chosen(resource))
+        for one in operation.inputs:
+            row = next(iter(self.rows.of(one.schema, 0)), None)
+            if chooses and one.identifies and one.identifies == operation.resource:
+                continue  # its caller chooses it
+            if one.name.lower() == "if-match":
+                yield Need(operation, one.address, one.name, "", operation.resource, row)
+            elif not one.required or one.schema is None:
+                continue
+            elif one.identifies:
+                key = (
+                    one.identifies if one.identifies in self.resources.by_key or one.identifies.startswith("/") else ""
+                )
+                yield Need(operation, one.address, one.name, singular(last_part(one.identifies)), key or one.identifies, row)  # fmt: skip
+            elif _ID_LIKE.search(one.name):
+                yield Need(operation, one.address, one.name, owner(one.name) or (operation.noun if plain(one.name) == "id" else ""), "", row)  # fmt: skip
+        for row in self.rows.sent(operation):
+            if row.path and row.required and not row.read_only and "/0" not in row.path and f"body{row.path}" not in operation.names and carries(row) and (_ID_LIKE.search(row.name) or _ID_LIKE.search(row.shared)):  # fmt: skip
+                noun = owner(row.name) or ("" if operation.resource else singular(_above(row.path)) or operation.noun)
+                yield Need(operation, f"body{row.path}", row.name, noun, "", row)
+
+    def candidates(self, need: Need) -> list[Dependency]:
+        """Best first: creators of the very resource, its lists, then what shares a type, then what shares a name."""
+        if need.name.lower() == "if-match":
+            return list(self._versions(need))
+        ranked: list[tuple[tuple[int, ...], Dependency]] = []
+        for resource, sure in self._resources(need):
+            ranked += self._of_resource(need, resource, sure)
+        ranked += self._alike(need)
+        found: dict[tuple[str, str], Dependency] = {}
+        for _, one in sorted(ranked, key=lambda pair: pair[0]):
+            found.setdefault((one.source, one.value), one)
+        return [one for one in found.values() if one.source != need.operation.id]
+
+    def _resources(self, need: Need) -> list[tuple[Resource, int]]:
+        """(resource that a need may name an item of, how sure that is)."""
+        if need.resource:
+            found = self.resources.by_key.get(need.resource)
+            return [(found, 95)] if found else []
+        named = self.resources.named(need.noun)
+        return [(one, 85 if plain(one.noun) == plain(need.noun) or len(named) == 1 else 70) for one in named]
+
+    def _of_resource(self, need: Need, resource: Resource, sure: int) -> Iterator[tuple[tuple[int, ...], Dependency]]:
+        """What creates an item or lists them, each with the fields that may be its identifier."""
+        chosen = {one.id for one in self.resources.chosen(resource)}
+        by_path = bool(need.resource)
+        producers = [(0, one) for one in self.resources.creators(resource)]
+        producers += [(1, one) for one in resource.of(Intent.LIST)]
+        producers += [(2, one) for one in resource.of(Intent.READ, Intent.ACT) if one.id not in resource.items and one.safe]  # fmt: skip
+        for rank, one in producers:
+            words_told = f"{'path' if by_path else 'name'}: {one.method} {one.path}" if one.path and one.resource else f"name: {one.id}"  # fmt: skip
+            key = last_identified(one)
+            if one.id in chosen and key is not None:
+                yield (0 if by_path else 2, rank, 0, 0), Dependency(need.operation.id, need.address, one.id, f"$request.{key.address}", f"{words_told} is sent with it", sure)  # fmt: skip
+                continue
+            fields = self._fields(need, one, resource.noun)
+            for place, (row, value) in enumerate(fields):
+                told = f"{words_told} answers with it"
+                # One that may be null may give nothing; a list may be empty.
+                doubt = rank + 2 * row.nullable
+                yield (0 if by_path else 2, doubt, place, row.path.count("/")), Dependency(need.operation.id, need.address, one.id, value, told, sure)  # fmt: skip
+            answer = success_answer(one)
+            if rank == 0 and answer and (not fields or any(head.name.lower() == "location" for head in answer.headers)):
+                value = f"$response.header.Location{SEGMENT}-1"
+                yield (0 if by_path else 2, rank, 50, 0), Dependency(need.operation.id, need.address, one.id, value, f"{words_told} tells it in Location", sure)  # fmt: skip
+
+    def _fields(self, need: Need, operation: Operation, noun: str) -> list[tuple[OutlineRow, str]]:
+        """The rows of an answer that may hold the identifier, the likeliest first, with where they are."""
+        ranked = []
+        for row in self.rows.answered(operation):
+            rank = self._field_rank(need, row, noun) if _takeable(row) else None
+            if rank is not None:
+                wrong = 8 if need.kind in ("integer", "string") and row.type.partition(" ")[0] in ("integer", "string") and row.type.partition(" ")[0] != need.kind else 0  # fmt: skip
+                ranked.append((rank + wrong + 2 * max(0, row.path.replace("/0", "").count("/") - 1), row))
+        return [(row, self.value(operation, row)) for _, row in sorted(ranked, key=lambda pair: pair[0])]
+
+    @staticmethod
+    def _field_rank(need: Need, row: OutlineRow, noun: str) -> int | None:
+        name = plain(row.name)
+        if name == plain(need.name):
+            return 0
+        if need.place is not None and need.place == row.place and need.row is not None and need.row.shared:
+            return 0
+        if owner(row.name) and plain(owner(row.name)) == plain(noun):
+            return 1
+        last = words(need.name)[-1:]
+        if name == "id":
+            return 2
+        if last and name == last[0]:
+            return 3
+        return 4 + _FIELDS.index(name) if name in _FIELDS else None
+
+    def value(self, operation: Operation, row: OutlineRow) -> str:
+        """Where a value of an answer is, as a suite takes it."""
+        answer = success_answer(operation)
+        ref = main_schema(answer.media) if answer else None
+        selected = wire_of(self.contract).selector(operation, ref, row.path) if ref else None
+        return selected if selected is not None else f"$response.body#{row.path}"
+
+    def _versions(self, need: Need) -> Iterator[Dependency]:
+        """What tells the version of an item: the entity tag of its read answer (RFC 9110, section 13.1.1)."""
+        resource = self.resources.of(need.operation)
+        for one in resource.of(Intent.READ) if resource else ():
+            answer = success_answer(one)
+            if answer and one.id != need.operation.id and any(head.name.lower() == "etag" for head in answer.headers):
+                yield Dependency(need.operation.id, need.address, one.id, "$response.header.ETag", f"header: {one.id} tells the version", 90)  # fmt: skip
+
+    def _offers(self, operation: Operation) -> Iterator[_Offer]:
+        answer = success_answer(operation)
+        if answer is None or operation.intent in (Intent.DELETE, Intent.EMPTY):
+            return
+        for row in self.rows.answered(operation):
+            if _takeable(row):
+                yield _Offer(operation, row, operation.noun if operation.resource else singular(_above(row.path)))
+
+    def _alike(self, need: Need) -> Iterator[tuple[tuple[int, ...], Dependency]]:
+        """What an answer calls the same, or declares by the same type."""
+        name = plain(need.name)
+        shared = need.row is not None and bool(need.row.shared)
+        keys: list[tuple[str, object]] = [("place", need.place if shared else None), ("name", name), ("noun", _last(need.noun) or None)]  # fmt: skip
+        offers = {order: offer for key in keys for order, offer in self.by.get(key, ())[:MOST_OFFERS]}
+        for order, offer in sorted(offers.items()):
+            found = self._reason(need, offer)
+            if found is None or offer.operation.id == need.operation.id:
+                continue
+            rank, sure, told = found
+            making = offer.operation.intent in _MAKING and not self._hands_on(offer)
+            doubt = (not making) + 2 * offer.row.nullable
+            # A value from deep inside, or from an operation that itself needs much, is less likely to be meant.
+            cost = offer.row.path.count("/") + 3 * sum(bool(one.identifies) for one in offer.operation.inputs)
+            value = self.value(offer.operation, offer.row)
+            yield (rank, doubt, cost, order), Dependency(need.operation.id, need.address, offer.operation.id, value, told, sure)  # fmt: skip
+
+    def _reason(self, need: Need, offer: _Offer) -> tuple[int, int, str] | None:
+        name = plain(offer.row.name)
+        if need.row is not None and need.place is not None and need.place == offer.row.place and need.row.shared:
+            telling = _ID_LIKE.search(offer.row.name) or _ID_LIKE.search(need.row.shared)
+            return (1, 80, f"schema: both are {need.row.shared}") if telling else (4, 40, f"schema: both are {need.row.shared}")  # fmt: skip
+        if name == plain(need.name) and name not in GENERIC:
+            return 3, 65, f"name: {offer.row.name}"
+        if name in _IDENTIFIERS and _same_noun(need.noun, offer.noun) and identifies(need.name, need.noun):
+            return 3, 60, f"name: {offer.row.name} of {offer.noun}"
+        return (5, 20, f"name: {offer.row.name}, which is any thing's") if name == plain(need.name) else None
+
+    def _hands_on(self, offer: _Offer) -> bool:
+        """Whether an operation of which nothing else tells what it is for wants in its request what it answers with."""
+        if offer.operation.intent not in (Intent.UNKNOWN, Intent.ACT):
+            return False
+        sent = self.rows.sent(offer.operation)
+        return any(row.scalar and row.name == offer.row.name and row.place == offer.row.place for row in sent)
+
+
+def _takeable(row: OutlineRow) -> bool:
+    return carries(row) and bool(row.path) and "/NAME" not in row.path and "/*" not in row.path
 
 
 def _linked(contract: Contract) -> Iterator[Dependency]:
@@ -156,13 +329,8 @@ def _linked(contract: Contract) -> Iterator[Dependency]:
                     if name.startswith("body/") and target.body is not None:
                         address = name
                     if address and expression.startswith("$"):
-                        yield Dependency(
-                            target.id,
-                            address,
-                            operation.id,
-                            expression,
-                            f"link: declared at {link.location.pointer.rpartition('/')[2]}",
-                        )
+                        told = f"link: declared at {link.location.pointer.rpartition('/')[2]}"
+                        yield Dependency(target.id, address, operation.id, expression, told)
 
 
 def _by_reference(contract: Contract, reference: str) -> Operation | None:
@@ -172,135 +340,10 @@ def _by_reference(contract: Contract, reference: str) -> Operation | None:
     )
 
 
-def success_answer(operation: Operation) -> DeclaredAnswer | None:
-    """The first declared answer of success."""
-    return next((answer for answer in operation.answers if answer.status.startswith("2")), None)
-
-
-class _Rows:
-    """Outlines of a contract's schemas, each made once: many operations share them."""
-
-    def __init__(self, contract: Contract) -> None:
-        self.contract = contract
-        self.known: dict[tuple[SchemaRef, int], tuple[OutlineRow, ...]] = {}
-
-    def of(self, ref: SchemaRef | None, depth: int = DEEPEST) -> tuple[OutlineRow, ...]:
-        """The rows of a schema, so many levels deep; none without one."""
-        if ref is None:
-            return ()
-        found = self.known.get((ref, depth))
-        if found is None:
-            found = self.known[ref, depth] = tuple(self.contract.schema(ref).outline(depth=depth))
-        return found
-
-
-def _offers(rows: _Rows, operation: Operation) -> Iterator[_Offer]:
-    answer = success_answer(operation)
-    if answer is None or operation.intent is Intent.DELETE:
-        return
-    ref = _main_schema(answer.media)
-    for row in rows.of(ref):
-        if _carries(row) and row.path and "/NAME" not in row.path and "/*" not in row.path:
-            assert ref is not None
-            yield _Offer(operation, row, operation.noun if operation.resource else singular(_above(row.path)), ref)
-
-
-def _carries(row: OutlineRow) -> bool:
-    """Whether a row is a single value that can tell one thing from another."""
-    return row.scalar and row.type.partition(" ")[0] not in ("boolean", "null")
-
-
-def _main_schema(medias: Iterable[Media]) -> SchemaRef | None:
-    """The schema of JSON, else of XML: what values can be taken out of."""
-    for kind in ("json", "xml"):
-        for media in medias:
-            if media.schema and kind in media.media_type:
-                return media.schema
-    return None
-
-
 def _above(path: str) -> str:
     """The name of what a value lies in: of `/job/0/id` it is `job`."""
     names = [token for token in path.split("/") if token and not token.isdigit()]
     return names[-2] if len(names) > 1 else ""
-
-
-def _needs(rows: _Rows, operation: Operation) -> Iterator[_Need]:
-    for one in operation.inputs:
-        if not one.required or one.schema is None:
-            continue
-        row = next(iter(rows.of(one.schema, 0)), None)
-        if one.identifies:
-            yield _Need(operation, one.address, one.name, singular(last_part(one.identifies)), one.identifies, row)
-        elif _ID_LIKE.search(one.name):
-            yield _Need(operation, one.address, one.name, _owner(one.name), "", row)
-    ref = _main_schema(operation.body.media) if operation.body else None
-    for row in rows.of(ref):
-        if (
-            row.path
-            and row.required
-            and not row.read_only
-            and "/0" not in row.path
-            and f"body{row.path}" not in operation.names
-            and _carries(row)
-            and (_ID_LIKE.search(row.name) or _ID_LIKE.search(row.shared))
-        ):
-            owner = _owner(row.name) or ("" if operation.resource else singular(_above(row.path)) or operation.noun)
-            yield _Need(operation, f"body{row.path}", row.name, owner, "", row)
-
-
-def _candidates(rows: _Rows, need: _Need, offers: _Offers) -> list[Dependency]:
-    """Best first: by path, by shared schema, by name; creating operations before listing ones."""
-    ranked: list[tuple[int, int, int, _Offer, str]] = []
-    for order, offer in offers.of(need):
-        if offer.operation.id == need.operation.id:
-            continue
-        reason = _reason(need, offer)
-        if reason is None:
-            continue
-        rank, words = reason
-        # One that itself needs such a value only hands it on; one that may be null may give nothing.
-        origin = offer.operation.intent in _MAKING and not _hands_on(rows, offer)
-        doubt = 2 * offer.row.nullable
-        # A value from deep inside, or from an operation that itself needs much, is less likely to be meant.
-        cost = offer.row.path.count("/") + 3 * sum(bool(one.identifies) for one in offer.operation.inputs)
-        ranked.append((rank * 2 + (not origin) + doubt, cost, order, offer, words))
-    return [
-        Dependency(need.operation.id, need.address, offer.operation.id, _value(rows.contract, offer), words)
-        for _, _, _, offer, words in sorted(ranked, key=lambda one: one[:3])
-    ]
-
-
-def _value(contract: Contract, offer: _Offer) -> str:
-    selected = wire_of(contract).selector(offer.operation, offer.ref, offer.row.path)
-    return selected if selected is not None else f"$response.body#{offer.row.path}"
-
-
-def _hands_on(rows: _Rows, offer: _Offer) -> bool:
-    """Whether an operation of which nothing else tells what it is for wants in its request what it answers with."""
-    body = offer.operation.body if offer.operation.intent is Intent.UNKNOWN else None
-    ref = _main_schema(body.media) if body else None
-    alike = (row for row in rows.of(ref) if row.scalar and row.name == offer.row.name)
-    return any(row.place == offer.row.place for row in alike)
-
-
-def _reason(need: _Need, offer: _Offer) -> tuple[int, str] | None:
-    same_name = _plain(need.name) == _plain(offer.row.name)
-    identifies = (
-        _plain(offer.row.name) in _IDENTIFIERS
-        and _same_resource(need.resource, offer.resource)
-        and _plain(need.name) in _names_of(need.resource)
-    )
-    of_collection = offer.operation.resource == need.collection and not offer.operation.on_item
-    if need.collection and of_collection and (same_name or identifies):
-        return 0, f"path: {offer.operation.method} {offer.operation.path} answers with it"
-    if need.row is not None and need.row.place is not None and need.row.place == offer.row.place and need.row.shared:
-        return 1, f"schema: both are {need.row.shared}"
-    if same_name and _plain(need.name) not in _IDENTIFIERS:
-        return 2, f"name: {offer.row.name}"
-    if identifies:
-        return 2, f"name: {offer.row.name} of {offer.resource}"
-    return None
 
 
 def _leads_back(one: Dependency, sources: Mapping[str, list[str]]) -> bool:
@@ -316,21 +359,10 @@ def _leads_back(one: Dependency, sources: Mapping[str, list[str]]) -> bool:
     return False
 
 
-@lru_cache(maxsize=10_000)
-def _plain(name: str) -> str:
-    return re.sub(r"[^a-z0-9]", "", name.lower())
+def _last(noun: str) -> str:
+    return noun.rpartition("-")[2]
 
 
-def _same_resource(one: str, other: str) -> bool:
+def _same_noun(one: str, other: str) -> bool:
     """`call` and `port-call` are taken for the same."""
-    return bool(one) and (_plain(one) == _plain(other) or one.rpartition("-")[2] == other.rpartition("-")[2])
-
-
-def _names_of(resource: str) -> tuple[str, ...]:
-    words = (_plain(resource), resource.rpartition("-")[2])
-    return ("id", "number", "code", *(f"{word}{ending}" for word in words for ending in ("", "id", "number", "code")))
-
-
-def _owner(name: str) -> str:
-    """`vesselId` -> vessel."""
-    return re.sub(r"(?:Id|_id|-id|ID|[Nn]umber|[Cc]ode|[Kk]ey|[Rr]ef)$", "", name).lower()
+    return bool(one) and (plain(one) == plain(other) or _last(one) == _last(other))

@@ -9,7 +9,7 @@ from typing import Any
 from juxtalogos.compose.dependencies import Dependency
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation
-from juxtalogos.model.errors import Unsampleable
+from juxtalogos.model.errors import Unsampleable, UsageError
 from juxtalogos.model.location import follow_pointer
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
@@ -36,7 +36,7 @@ def provocations(
         yield operation, _unlikely(contract, operation, inputs, addresses), gone, UNKNOWN
     broken = next((answer for answer in faults if _BROKEN.search(answer.fault) and answer is not gone), None)
     if broken is not None:
-        changed = _broken(contract, operation, inputs)
+        changed = _broken(contract, operation, inputs, addresses)
         if changed is not None:
             yield operation, changed, broken, BROKEN
 
@@ -63,14 +63,23 @@ def _unlikely(contract: Contract, operation: Operation, inputs: Inputs, addresse
     return inputs
 
 
-def _broken(contract: Contract, operation: Operation, inputs: Inputs) -> Inputs | None:
+def _broken(contract: Contract, operation: Operation, inputs: Inputs, linked: list[str]) -> Inputs | None:
+    """Inputs with one value that the schema forbids, and that arrives: none that another step gives, none that is lost on the way."""
     media = operation.body.media[0] if operation.body and operation.body.media else None
     schema = contract.schema(media.schema) if media and media.schema else None
     if schema is None or inputs.body is ABSENT:
         return None
+    wire = wire_of(contract)
     for mutation in schema.mutate(inputs.body):
-        if mutation.keyword in _PLAIN_BREAKS and not mutation.also:
-            return Inputs(inputs.values, mutation.value, inputs.content_type)
+        if mutation.keyword not in _PLAIN_BREAKS or mutation.also or f"body{mutation.path}" in linked:
+            continue
+        changed = Inputs(inputs.values, mutation.value, inputs.content_type)
+        try:
+            sent = [wire.encode(operation, one, "http://127.0.0.1", loose=True).body for one in (inputs, changed)]
+        except UsageError:
+            continue
+        if sent[0] != sent[1]:
+            return changed
     return None
 
 

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import uuid
 from collections.abc import Container, Iterator
 from typing import Any
 
 from juxtalogos.exchange.media import chosen_media
 from juxtalogos.model.contract import Contract, Input, Media, Operation
 from juxtalogos.model.errors import Unsampleable
-from juxtalogos.model.location import follow_pointer
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.inputs import with_values
@@ -53,34 +51,6 @@ def tried_alone(contract: Contract, operation: Operation, bare: Inputs) -> Itera
             values = {each.address: sample_of(contract, each) for each in chosen}
             for example in one.examples:
                 yield one, with_values(bare, {**values, one.address: example})
-
-
-_SPREAD = (41_000, 4_100, 100, 0)
-"""Added to a number that tells one thing from another: small ones are likely to be taken."""
-
-
-def named_anew(contract: Contract, operation: Operation, inputs: Inputs, number: int) -> Inputs:
-    """Inputs in which what the caller names is named after a number, as far as the schema allows that."""
-    media = chosen_media(operation, inputs.content_type)
-    schema = contract.schema(media.schema) if media and media.schema else None
-    if schema is None or inputs.body is ABSENT:
-        return inputs
-    for address in operation.names:
-        try:
-            value = follow_pointer(inputs.body, address[4:])
-        except (LookupError, ValueError):
-            continue
-        tried = (with_values(inputs, {address: one}) for one in _variants(value, number))
-        inputs = next((one for one in tried if schema.accepts(one.body)), inputs)
-    return inputs
-
-
-def _variants(value: Any, number: int) -> Iterator[Any]:
-    if isinstance(value, int) and not isinstance(value, bool):
-        yield from (step + number for step in _SPREAD)
-    elif isinstance(value, str):
-        yield from (f"{value}-{number}", f"{value[:3]}{number}", str(number + _SPREAD[0]), str(number))
-        yield str(uuid.uuid5(uuid.NAMESPACE_OID, f"{value}-{number}"))
 
 
 def sample_of(contract: Contract, one: Input, seed: int = 0) -> Any:

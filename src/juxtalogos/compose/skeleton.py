@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shlex
 
-from juxtalogos.compose.composer import success_condition
+from juxtalogos.compose.drafting import success_condition
 from juxtalogos.exchange.message import request_text
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import UsageError

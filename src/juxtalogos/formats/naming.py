@@ -4,7 +4,25 @@ from __future__ import annotations
 
 import re
 
-_READS = re.compile(r"(?i:get|list|find|read|query|search|fetch|show|look|check|count|describe|retrieve)(?![a-z])")
+from juxtalogos.model.contract import Intent
+
+_WORD = re.compile(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\d+")
+_VERBS: dict[Intent, str] = {
+    Intent.LIST: "list search find query browse",
+    Intent.READ: "get read fetch show look lookup check count describe retrieve view validate verify calculate compute quote estimate preview ping has exists convert resolve download",
+    Intent.CREATE: "add create new register insert make book plan schedule submit announce enter issue roster enrol enroll put store upload open",
+    Intent.UPDATE: "update change set rename edit modify move amend correct adjust save",
+    Intent.REPLACE: "replace",
+    Intent.DELETE: "delete remove cancel withdraw revoke discard erase unregister deregister unsubscribe",
+    Intent.EMPTY: "clear reset flush purge wipe shutdown shut drop truncate restart reboot kill terminate halt destroy uninstall format",
+    Intent.ACT: "accept acknowledge activate allot allocate apply approve archive assign attach authenticate authorise authorize bind call close complete confirm connect copy deliver detach disable do enable "
+    "execute export extend finish grant handle hold import inform inspect link load lock log login logout merge notify pay perform poll post print process produce promote publish receive record refresh reject "
+    "release renew report request resend resume return run send share sign split start stop subscribe suspend swap switch sync take test track transfer translate trigger unlink unlock use wait",
+}  # fmt: skip
+VERBS = {word: intent for intent, words in _VERBS.items() for word in words.split()}
+"""What the first word of a name says that is done."""
+_MANY = ("all", "bulk", "batch", "mass", "every")
+_READS = (Intent.LIST, Intent.READ)
 
 
 def last_part(path: str) -> str:
@@ -28,12 +46,30 @@ def singular(word: str) -> str:
     return word[:-1] if word.endswith("s") and not word.endswith("ss") else word
 
 
+def words_of(name: str) -> list[str]:
+    """The words of a name, in lower case: `addPortCall`, `add_port_call`."""
+    return [word.lower() for word in _WORD.findall(name)]
+
+
+def intent_of(name: str) -> Intent:
+    """What a name says that an operation does; `UNKNOWN` where its first word is no verb that we know.
+
+    To delete all, or many at once, is to empty.
+    """
+    words = words_of(name)
+    many = any(word in _MANY for word in words)
+    while words and words[0] in _MANY:
+        words = words[1:]
+    found = VERBS.get(words[0], Intent.UNKNOWN) if words else Intent.UNKNOWN
+    return Intent.EMPTY if found is Intent.DELETE and many else found
+
+
 def only_reads(name: str) -> bool:
     """Whether an operation's name says that it only reads: `getPassage`, `ListJobs`."""
-    return _READS.match(name) is not None
+    return intent_of(name) in _READS
 
 
 def noun_of(name: str) -> str:
     """What an operation is about, by its name: `getPassage` is about a passage."""
-    words = re.findall(r"[A-Z]?[a-z0-9]+|[A-Z]+(?![a-z])", name)
-    return singular("".join(words[1:]))
+    words = [word for word in words_of(name)[1:] if word not in _MANY]
+    return singular("".join(words))

@@ -10,7 +10,8 @@ from juxtalogos.ledger.records import (
     ReportedValue,
     RunRecord,
     StepRow,
+    UndoRecord,
 )
 from juxtalogos.model.exchange import BodyForm
 
-__all__ = ["BodyForm", "CaseRecord", "ExchangeQuery", "ExchangeRecord", "FoundResult", "HitRow", "Ledger", "ReportedValue", "RunRecord", "StepRow", "ledger_faults", "open_ledger", "rescue_ledger"]  # fmt: skip
+__all__ = ["BodyForm", "CaseRecord", "ExchangeQuery", "ExchangeRecord", "FoundResult", "HitRow", "Ledger", "ReportedValue", "RunRecord", "StepRow", "UndoRecord", "ledger_faults", "open_ledger", "rescue_ledger"]  # fmt: skip

@@ -7,7 +7,16 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import Protocol
 
-from juxtalogos.ledger.records import CaseRecord, ExchangeRecord, FoundResult, HitRow, ReportedValue, RunRecord, StepRow
+from juxtalogos.ledger.records import (
+    CaseRecord,
+    ExchangeRecord,
+    FoundResult,
+    HitRow,
+    ReportedValue,
+    RunRecord,
+    StepRow,
+    UndoRecord,
+)
 from juxtalogos.model.verdict import Verdict
 
 JUDGED_KINDS = ("run", "audit", "explore")
@@ -54,7 +63,7 @@ class Ledger(Protocol):
 
     def end(self, run: int, verdict: str, *, interrupted: bool = False) -> None: ...
 
-    def try_add(self, run: int, records: Sequence[ExchangeRecord | CaseRecord]) -> bool:
+    def try_add(self, run: int, records: Sequence[ExchangeRecord | CaseRecord | UndoRecord]) -> bool:
         """Stores finished work in one transaction, without waiting: False when another writes just now. LedgerError when it cannot be written."""
 
     def add(self, run: int, exchanges: Sequence[ExchangeRecord], cases: Sequence[CaseRecord] = ()) -> list[int]:
@@ -62,6 +71,12 @@ class Ledger(Protocol):
 
     def assign(self, exchange: int, suite: str, case: str, step: str) -> None:
         """Notes which step of a suite a call was saved as."""
+
+    def undone(self, run: int) -> list[UndoRecord]:
+        """What of a run is still to be undone, the newest first."""
+
+    def mark_undone(self, number: int) -> None:
+        """Notes that something was undone."""
 
     def runs(self, limit: int = 50, *, calls: bool = True) -> list[RunRecord]:
         """The latest first; without `calls` only those that are more than a single call."""

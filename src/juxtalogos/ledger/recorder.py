@@ -7,7 +7,7 @@ from collections.abc import Callable
 from types import TracebackType
 
 from juxtalogos.ledger.interface import Ledger
-from juxtalogos.ledger.records import CaseRecord, ExchangeRecord
+from juxtalogos.ledger.records import CaseRecord, ExchangeRecord, UndoRecord
 from juxtalogos.model.errors import LedgerError
 
 BATCH = 200
@@ -29,7 +29,7 @@ class Recorder:
         self.run = run
         self.committed = committed
         """Called after each commit: everything that was put before is kept then."""
-        self.waiting: list[ExchangeRecord | CaseRecord] = []
+        self.waiting: list[ExchangeRecord | CaseRecord | UndoRecord] = []
         self.locked_since: float | None = None
         self.fault: LedgerError | None = None
         self._timer: asyncio.TimerHandle | None = None
@@ -50,12 +50,13 @@ class Recorder:
         if self.fault is not None and not isinstance(error, LedgerError):
             raise self.fault
 
-    async def put(self, record: ExchangeRecord | CaseRecord) -> None:
+    async def put(self, record: ExchangeRecord | CaseRecord | UndoRecord) -> None:
         """Takes a record. LedgerError when the ledger cannot be written: on a full disk, for example."""
         if self.fault is not None:
             raise self.fault
         self.waiting.append(record)
-        if len(self.waiting) >= BATCH and self.locked_since is None:
+        now = isinstance(record, UndoRecord) and not record.done  # what was made is known before anything else happens
+        if (now or len(self.waiting) >= BATCH) and self.locked_since is None:
             self._commit()
         elif self._timer is None:
             self._timer = asyncio.get_running_loop().call_later(INTERVAL, self._commit)

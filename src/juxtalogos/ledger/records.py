@@ -96,6 +96,19 @@ class ExchangeRecord:
 
 
 @dataclass(frozen=True, slots=True)
+class UndoRecord:
+    """What is to be done to undo what a run created, or that it was done."""
+
+    contract: str
+    operation: str
+    sent: str
+    """JSON: suite, case, step, and the inputs to call the operation with, redacted."""
+    target: str
+    done: bool = False
+    id: int = 0
+
+
+@dataclass(frozen=True, slots=True)
 class StepRow:
     """What a step came to."""
 

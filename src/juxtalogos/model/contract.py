@@ -20,6 +20,8 @@ class Intent(StrEnum):
     REPLACE = "replace"
     UPDATE = "update"
     DELETE = "delete"
+    EMPTY = "empty"
+    """Destroys what is there, and not one item of it: removes all of a collection, resets, shuts down."""
     ACT = "act"
     """Anything else that is done to a resource."""
     UNKNOWN = "unknown"

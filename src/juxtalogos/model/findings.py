@@ -73,9 +73,11 @@ KINDS: dict[str, str] = {
     "header.malformed": "a declared header is not of its schema",
     "check.unmet": "a written check did not hold",
     "criterion.unmet": "a written success criterion did not hold",
+    "request.refused": "a request of which a part was made up met a declared refusal",
 }
 """Every finding kind, in our own words. The part before the dot is where it was seen."""
 
+REFUSED = "request.refused"
 WRITTEN_KINDS = frozenset(("check.unmet", "criterion.unmet"))
 """Kinds of what a person wrote down."""
 
@@ -193,7 +195,7 @@ class CheckResult:
     def result_class(self) -> ResultClass:
         """What it is when it did not hold."""
         if self.severity is Severity.REMARK:
-            return ResultClass.REMARK
+            return ResultClass.REFUSAL if self.kind == REFUSED else ResultClass.REMARK
         return ResultClass.EXPECTATION if self.kind in WRITTEN_KINDS else ResultClass.FINDING
 
     @property

@@ -11,6 +11,8 @@ class Verdict(StrEnum):
 
     ERROR = "error"
     FAILED = "failed"
+    REFUSED = "refused"
+    """A request of which we made up a part met a refusal that is declared: no deviation."""
     UNPROVEN = "unproven"
     SKIPPED = "skipped"
     PASSED = "passed"

@@ -12,7 +12,13 @@ from juxtalogos.model.verdict import Verdict
 from juxtalogos.report.view import RunView
 
 _NOT_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
-_MARKS = {Verdict.FAILED: "failure", Verdict.ERROR: "error", Verdict.SKIPPED: "skipped", Verdict.UNPROVEN: "skipped"}
+_MARKS = {
+    Verdict.FAILED: "failure",
+    Verdict.ERROR: "error",
+    Verdict.SKIPPED: "skipped",
+    Verdict.UNPROVEN: "skipped",
+    Verdict.REFUSED: "skipped",
+}
 
 
 def junit(data: RunView) -> bytes:

@@ -127,6 +127,15 @@ class RunView:
         verdicts = {case.verdict for case in self.cases}
         return Verdict.ERROR in verdicts and verdicts <= {Verdict.ERROR, Verdict.SKIPPED}
 
+    @property
+    def nothing_succeeded(self) -> bool:
+        """Whether requests that were made up met refusals only: then nothing was shown, whatever was declared."""
+        return (
+            self.has(Verdict.REFUSED)
+            and not self.has(Verdict.PASSED)
+            and not any(200 <= step.status < 300 for step in self.steps)
+        )
+
     def has(self, verdict: Verdict) -> bool:
         return any(case.verdict is verdict for case in self.cases)
 

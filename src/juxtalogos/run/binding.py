@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Any
 
 from juxtalogos.model.contract import Contract
@@ -22,7 +23,7 @@ Row = Mapping[str, Any]
 Cases = Mapping[CaseKey, tuple[Suite, Case]]
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(frozen=True)
 class BoundRun:
     """A plan with everything that its references lead to."""
 
@@ -33,6 +34,12 @@ class BoundRun:
     keys: Mapping[tuple[str, str], CaseKey]
     rows: Mapping[CaseKey, tuple[Row, ...]]
     """Of cases that have a table."""
+
+    @cached_property
+    def subjects(self) -> frozenset[str]:
+        """Operations that a case of the run is about, in full."""
+        steps = (step for _, case in self.cases.values() for step in case.steps if not (step.needed or step.always))
+        return frozenset(step.operation.full_id for step in steps if step.operation is not None)
 
     def key(self, ref: CaseRef) -> CaseKey:
         return self.keys[ref.suite, ref.case]

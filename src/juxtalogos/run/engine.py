@@ -12,7 +12,7 @@ from datetime import UTC, datetime
 from typing import Any, Protocol
 
 from juxtalogos.documents.jsontext import NotJson, parse_json
-from juxtalogos.ledger import CaseRecord, ExchangeRecord
+from juxtalogos.ledger import CaseRecord, ExchangeRecord, UndoRecord
 from juxtalogos.model.errors import JuxtalogosError, LedgerError
 from juxtalogos.model.verdict import Verdict, worst
 from juxtalogos.run import unforeseen
@@ -35,7 +35,7 @@ _HELD = (Verdict.PASSED, Verdict.UNPROVEN)
 class RecordSink(Protocol):
     """Where everything that is finished goes. LedgerError when it cannot be kept."""
 
-    async def put(self, record: ExchangeRecord | CaseRecord) -> None: ...
+    async def put(self, record: ExchangeRecord | CaseRecord | UndoRecord) -> None: ...
 
 
 @dataclass(frozen=True, slots=True)
@@ -164,7 +164,7 @@ class _UnitUnderWay:
             await self.undo(suite, case, turn, shared)
             return await self.skip(suite, turn, f"{shared.failed} did not succeed")
         started = time.perf_counter()
-        walk = Walk(self.context, self.run.cases, self.put)
+        walk = Walk(self.context, self.run.cases, self.put, put_undo=self.put_undo)
         outcome, reason = Outcome(Verdict.ERROR), INTERRUPTED
         recordable = True
         try:
@@ -204,10 +204,18 @@ class _UnitUnderWay:
         finally:
             if turn.part is Part.SETUP:
                 shared.steps, shared.cookies = dict(state.scope.steps), state.cookies
-        verdict = worst(record.verdict for record in walk.records)
-        first = next((record for record in walk.records if record.verdict is verdict), None)
+        counted = [record for record in walk.records if self.counts(walk, record)]
+        verdict = worst(record.verdict for record in counted)
+        first = next((record for record in counted if record.verdict is verdict), None)
         reason = f"{first.step}: {first.reason}" if first and first.reason else ""
         return Outcome(verdict, state.scope.inputs, state.scope.outputs), reason
+
+    def counts(self, walk: Walk, record: ExchangeRecord) -> bool:
+        """Whether a step decides how the case went: its own do; one that only prepares or cleans up, where no case of the run is about it."""
+        if record.step not in walk.aside:
+            return True
+        bad = record.verdict in (Verdict.FAILED, Verdict.ERROR) and record.exchange is not None
+        return bad and f"{record.contract}:{record.operation}" not in self.run.subjects
 
     async def undo(self, suite: Suite, case: Case, turn: Turn, shared: _Shared) -> None:
         """After a set-up that failed no row is run; what clean-up steps of the rows can undo of it is undone once."""
@@ -218,11 +226,17 @@ class _UnitUnderWay:
         state.scope.steps.update(shared.steps)
         state.cookies = shared.cookies or state.cookies
         shared.steps = {}
-        await Walk(self.context, self.run.cases, self.put).case(state, case, steps)
+        await Walk(self.context, self.run.cases, self.put, put_undo=self.put_undo).case(state, case, steps)
 
     def new_state(self, suite: Suite, label: str, given: Mapping[str, Any]) -> CaseState:
         """The values of a turn: made up by its own seed, so that they do not depend on what runs beside it."""
-        ground = FormulaContext(datetime.now(UTC), random.Random(f"{self.run.plan.seed}:{suite.name}:{label}"))
+        ground = FormulaContext(
+            datetime.now(UTC),
+            random.Random(f"{self.run.plan.seed}:{suite.name}:{label}"),
+            self.run.plan.token,
+            f"{suite.name}:{label}",
+            self.run.session.known,
+        )
         scope = Scope({}, workflows=dict(given), sources=suite.sources, components=suite.components)
         return new_state(suite, label, scope, ground)
 
@@ -248,6 +262,10 @@ class _UnitUnderWay:
             redacted = replace(record.bare(), verdict=Verdict.ERROR, reason=reason)
         await self.engine.recorder.put(redacted)
         return redacted
+
+    async def put_undo(self, record: UndoRecord) -> None:
+        """What is to be undone later, through the same door."""
+        await self.engine.recorder.put(replace(record, sent=self.run.session.redactor.text(record.sent)))
 
     async def finish(self, record: CaseRecord) -> None:
         """Keeps the one record of a turn."""

@@ -26,6 +26,7 @@ from juxtalogos.suite.body_files import with_files
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, settled
 from juxtalogos.workspace.config import CONFIG_NAME, Config, Role, Target
+from juxtalogos.workspace.known import Learned, values_by_name
 from juxtalogos.workspace.secrets import credential_source, filled, reference_in, refers, secret
 from juxtalogos.workspace.trust import NOTHING_GRANTED, Grant, Trust, destinations
 from juxtalogos.workspace.workspace import GIVEN, Workspace
@@ -65,6 +66,8 @@ class Session:
     """Who sends; empty for the target's own credentials."""
     signing: bool = True
     """Whether credentials are used at all."""
+    known: Mapping[str, Any] = field(default_factory=dict)
+    """Known values by name."""
     workspace: Path = Path()
     """The folder in which files lie that bodies name."""
 
@@ -191,8 +194,18 @@ def open_session(
         signers,
         identity.role,
         with_credentials,
+        known_values(config, target, contracts, workspace) if config else {},
         workspace,
     )
+
+
+def known_values(config: Config, target: Target, contracts: Iterable[str], workspace: Path) -> dict[str, Any]:
+    """What is known at a target, by the names that suites use; what people wrote before what was learned."""
+    names = list(contracts)
+    written = [config.contracts[name].hints for name in names if name in config.contracts]
+    here = [hints for name, hints in target.known.items() if not name or name in names]
+    learned = [Learned.read(workspace, target.name, name).hints for name in names]
+    return {name: {"formula": one.formula} if one.formula else one.value for name, one in values_by_name([*here, *written, *learned]).items()}  # fmt: skip
 
 
 def _given(name: str, value: Any, workspace: Path, redactor: Redactor) -> Any:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field, replace
 from typing import Any
+from urllib.parse import unquote, urlsplit
 
 import aiohttp
 from yarl import URL
@@ -23,7 +24,9 @@ from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run import unforeseen
 from juxtalogos.run.conversing import Conversations, conversed
+from juxtalogos.run.created import Census
 from juxtalogos.run.judge import Judgement, judge, judged_parts, unsigned, with_parts, with_written
+from juxtalogos.run.refusals import PRESUMED, refusal
 from juxtalogos.run.session import Session
 from juxtalogos.run.stop import Stop
 from juxtalogos.schema.patterns import PatternTimeout, compile_pattern
@@ -53,6 +56,7 @@ class RunContext:
     stop: Stop = field(default_factory=Stop)
     sleep: Sleep | None = None
     """Waits before a retry; None: by the clock, until the run is stopped."""
+    census: Census = field(default_factory=Census)
 
 
 @dataclass(slots=True)
@@ -65,6 +69,10 @@ class CaseState:
     ground: FormulaContext
     cookies: aiohttp.CookieJar
     conversations: Conversations = field(default_factory=Conversations)
+    created: dict[str, bool] = field(default_factory=dict)
+    """Steps that created something, and whether it was not there before."""
+    succeeded: set[str] = field(default_factory=set)
+    """Steps whose criteria held."""
 
 
 async def run_step(context: RunContext, state: CaseState, step: Step, name: str) -> tuple[ExchangeRecord, bool]:
@@ -103,6 +111,11 @@ class _Attempt:
         return self.step.contract, self.step.operation
 
     @property
+    def own(self) -> bool:
+        """Whether it asks for what a step of this case has created."""
+        return any(text.startswith(f"$steps.{name}.") for _, text in self.step.flows for name in self.state.created)
+
+    @property
     def session(self) -> Session:
         return self.context.session.acting(self.step.role)
 
@@ -113,7 +126,7 @@ class _Attempt:
     def request(self) -> Request | ExchangeRecord:
         """What is to be sent, or why nothing can be."""
         missing: list[str] = []
-        self.inputs = _inputs(self.step, self.state.scope, missing)
+        self.inputs = inputs_of(self.step, self.state.scope, missing)
         if missing:
             return self.ended(Verdict.SKIPPED, f"no value for {', '.join(dict.fromkeys(missing))}")
         request = self.context.session.encoded(*self.called, self.inputs)
@@ -121,6 +134,9 @@ class _Attempt:
 
     async def send(self, request: Request) -> None:
         session, transport = self.session, self.context.transport
+        if self.step.creates is not None:
+            spaces = self.state.suite.namespaces
+            await self.context.census.before(session, transport, self.step.creates, spaces)
         self.exchange = await session.send(*self.called, request, transport)
         if session.signed_in_vain(*self.called, self.exchange):
             self.exchange = await session.send(*self.called, request, transport)
@@ -144,7 +160,12 @@ class _Attempt:
         parts = [*judged_parts(wire_of(contract), exchange, session.base_url(contract)), *pages]
         judgement = with_parts(judgement, (part for _, _, part in parts))
         why = session.unsigned_words(contract, operation, exchange)
-        judgement = unsigned(judgement, why) if why else judgement
+        judgement = unsigned(judgement, why) if why else refusal(judgement, exchange, self.own)
+        if succeeded:
+            state.succeeded.add(step.id)
+            if step.creates is not None:
+                key = evaluate(parse_expression(step.creates.key), state.scope)
+                state.created[step.id] = not self.context.census.has(step.creates, key)
         record = ExchangeRecord(
             state.case, self.name, contract.name, operation.id, exchange, judgement.verdict, judgement.reason, judgement.results, judgement.hits,
             state.suite.name, known=tuple(run_values(state.scope).items())[:MAX_KNOWN], flows=step.flows, note=str(fill(step.description, state.scope, [])),
@@ -206,15 +227,23 @@ def _selected(state: CaseState, output: Output) -> Any:
         if output.type == "xpath":
             response = state.scope.exchange.response if state.scope.exchange else None
             nodes = select_xml(output.selector, response.body if response else b"", namespaces=state.suite.namespaces)
+        elif output.type == "segment":
+            nodes = _segment(evaluate(parse_expression(output.context), state.scope), int(output.selector))
         else:
             value = evaluate(parse_expression(output.context), state.scope)
             nodes = select_json(output.selector, value) if value is not ABSENT else []
-    except NoSelection:
+    except (NoSelection, ValueError):
         return ABSENT
     return ABSENT if not nodes else nodes[0] if len(nodes) == 1 or output.first else nodes
 
 
-def _inputs(step: Step, scope: Scope, missing: list[str]) -> Inputs:
+def _segment(value: Any, place: int) -> list[str]:
+    """A segment of the path of a URL or path, decoded, counted from 0 or, negative, from the end."""
+    parts = urlsplit(value).path.strip("/").split("/") if isinstance(value, str) else []
+    return [unquote(parts[place])] if -len(parts) <= place < len(parts) else []
+
+
+def inputs_of(step: Step, scope: Scope, missing: list[str]) -> Inputs:
     values = {address: fill(value, scope, missing) for address, value in step.parameters}
     if step.payload is None:
         return Inputs(values)
@@ -246,7 +275,9 @@ def criterion_result(criterion: Criterion, state: CaseState) -> CheckResult:
     kind, scope = "criterion.unmet", state.scope
     if criterion.type == "simple":
         condition = parse_condition(criterion.condition)
-        return CheckResult(kind, holds(condition, scope), "written", criterion.condition, in_words(condition, scope))
+        return CheckResult(
+            kind, holds(condition, scope), PRESUMED if criterion.presumed else "written", criterion.condition, in_words(condition, scope)
+        )  # fmt: skip
     value = evaluate(parse_expression(criterion.context), scope)
     wanted = f"{'matches' if criterion.type == 'regex' else criterion.type} {criterion.condition}"
     if value is ABSENT and criterion.type != "xpath":

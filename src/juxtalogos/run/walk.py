@@ -14,19 +14,21 @@ from typing import Any
 
 import aiohttp
 
-from juxtalogos.ledger import ExchangeRecord
+from juxtalogos.ledger import ExchangeRecord, UndoRecord
 from juxtalogos.model.errors import LedgerError
 from juxtalogos.model.exchange import header
 from juxtalogos.model.findings import Severity
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run import unforeseen
+from juxtalogos.run.created import undo_record
 from juxtalogos.run.judge import verdict_of
-from juxtalogos.run.step import CaseState, RunContext, criterion_result, outputs_of, run_step, skipped
+from juxtalogos.run.step import CaseState, RunContext, criterion_result, inputs_of, outputs_of, run_step, skipped
 from juxtalogos.run.stop import Interrupted
 from juxtalogos.suite.inputs import wrong_inputs
 from juxtalogos.suite.language.expressions import Scope, evaluate, fill, parse_expression
 from juxtalogos.suite.model import Action, Case, CaseKey, Step, Suite
+from juxtalogos.workspace.workspace import GIVEN
 
 MAX_STEPS = 1_000
 """Steps of one case; a goto that leads round ends there. Clean-up steps come on top."""
@@ -40,6 +42,10 @@ MAX_CLEANUP = 60.0
 Cases = Mapping[CaseKey, tuple[Suite, Case]]
 Put = Callable[[ExchangeRecord], Awaitable[ExchangeRecord]]
 """Keeps a record; gives it as it was kept."""
+PutUndo = Callable[[UndoRecord], Awaitable[None]]
+
+
+async def _nowhere(record: UndoRecord) -> None: ...
 
 
 @dataclass(slots=True)
@@ -83,6 +89,12 @@ class Walk:
     put: Put
     records: list[ExchangeRecord] = field(default_factory=list)
     taken: int = 0
+    put_undo: PutUndo = _nowhere
+    """Keeps what is to be undone."""
+    undoing: dict[str, UndoRecord] = field(default_factory=dict)
+    """By clean-up step what is to be undone."""
+    aside: set[str] = field(default_factory=set)
+    """Names of the steps that only prepare or clean up."""
 
     async def case(
         self, state: CaseState, case: Case, steps: tuple[Step, ...], prefix: str = "", depth: int = 0
@@ -107,6 +119,10 @@ class Walk:
             if self.context.stop.asked:
                 raise Interrupted
             step = position.steps[position.at]
+            if self.needless(position, step):
+                position.done.add(step.id)
+                position.at += 1
+                continue
             self.taken += 1
             if self.taken > MAX_STEPS:
                 reason = f"more than {MAX_STEPS:,} steps were taken: a goto leads round"
@@ -134,6 +150,33 @@ class Walk:
                 await self.keep(self.broken(position, step, error))
                 position.end(step, False)
 
+    def needless(self, position: CasePosition, step: Step) -> bool:
+        """Whether a clean-up step has nothing to undo: that was done already, or what it would remove was there before."""
+        state = position.state
+        if not step.always:
+            return False
+        read = {text.split(".")[1] for _, text in step.flows if text.startswith("$steps.")}
+        return bool(set(step.unless) & state.succeeded) or any(state.created.get(name) is False for name in read)
+
+    async def note_undoing(self, position: CasePosition, step: Step) -> None:
+        """What the case must undo from now on is kept before anything else happens; and that it was done."""
+        state = position.state
+        if step.id not in state.succeeded:
+            return
+        for one in position.steps:
+            if step.id in one.unless or one is step:
+                if one.id in self.undoing:
+                    await self.put_undo(replace(self.undoing.pop(one.id), done=True))
+            elif (
+                one.always and one.operation is not None and one.id not in self.undoing and one.id not in position.done
+            ):
+                missing: list[str] = []
+                inputs = inputs_of(one, state.scope, missing)
+                if not missing and any(text.startswith(f"$steps.{step.id}.") for _, text in one.flows) and not self.needless(position, one):  # fmt: skip
+                    target = self.context.session.target
+                    self.undoing[one.id] = undo_record(state.suite.name, state.case, one, inputs, target.name if target.name != GIVEN else target.url)  # fmt: skip
+                    await self.put_undo(self.undoing[one.id])
+
     async def clean_up(self, position: CasePosition) -> None:
         """Clean-up steps run whatever happened; those that were not reached after a failure are told."""
         fault: LedgerError | None = None
@@ -142,11 +185,15 @@ class Walk:
                 continue
             position.done.add(step.id)
             try:
+                if self.needless(position, step):
+                    continue
                 if step.always:
                     async with asyncio.timeout(MAX_CLEANUP):
                         records, _ = await self.step(position, step)
                 elif not position.succeeded:
                     reason = f"the step {position.ended} did not succeed"
+                    if step.needed:
+                        self.aside.add(position.name(step))
                     records = [skipped(position.state, step.contract, step.operation, position.name(step), reason)]
                 else:
                     continue
@@ -210,6 +257,9 @@ class Walk:
         state, name = position.state, position.name(step)
         if step.case is None:
             record, held = await run_step(self.context, state, step, name)
+            if step.needed or step.always:
+                self.aside.add(name)
+            await self.note_undoing(position, step)
             return [record], held
         missing: list[str] = []
         inputs = {name: fill(value, state.scope, missing) for name, value in step.parameters}

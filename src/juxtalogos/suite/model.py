@@ -32,6 +32,8 @@ class Criterion:
     context: str = ""
     type: str = "simple"
     version: str = ""
+    presumed: bool = False
+    """Whether compose wrote it for a request of which it made up a part: a declared refusal is no failure then."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -75,6 +77,18 @@ class Output:
 
 
 @dataclass(frozen=True, slots=True)
+class Created:
+    """How a step that creates shows what it created, and where that would have been listed before, had it been there."""
+
+    key: str
+    """Runtime expression of what tells the item from others."""
+    contract: Contract | None = None
+    listing: Operation | None = None
+    selector: str = ""
+    """JSONPath, or XPath, of the keys in the list's answer."""
+
+
+@dataclass(frozen=True, slots=True)
 class Step:
     """A step calls an operation of a contract, or another case."""
 
@@ -101,6 +115,11 @@ class Step:
     """(name, place) of values that are told in the report and not checked."""
     role: str = ""
     """The role of the target that it is sent as; the run's own where it names none."""
+    needed: bool = False
+    """Whether it only prepares what the case is about: what is found in it is told where it belongs."""
+    unless: tuple[str, ...] = ()
+    """A clean-up step is not taken where one of these steps succeeded."""
+    creates: Created | None = None
 
 
 @dataclass(frozen=True, slots=True)

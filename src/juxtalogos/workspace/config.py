@@ -17,6 +17,7 @@ from juxtalogos.documents.uris import origin
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import ConfigError, nearest, quoted
 from juxtalogos.model.findings import Deviation
+from juxtalogos.workspace.known import NO_HINTS, Hints, hints_of
 from juxtalogos.workspace.secrets import CredentialSource
 from juxtalogos.workspace.usercache import note_sound, was_sound
 
@@ -71,6 +72,12 @@ class Target:
     """Who calls where no role is named."""
     roles: Mapping[str, Role] = field(default_factory=dict)
     system: SystemCommands | None = None
+    known: Mapping[str, Hints] = field(default_factory=dict)
+    """By contract what is known here; under an empty name, for all of them."""
+    only_reading: bool = False
+    """Whether nothing but reading is sent there, whatever a suite says."""
+    pace: float = 0.0
+    """Seconds from one request to the next, at least."""
     further: tuple[str, ...] = ()
     """Further addresses that credentials may go to: where tokens are given out, for example."""
 
@@ -108,18 +115,10 @@ class Target:
 
 
 @dataclass(frozen=True, slots=True)
-class DependencyRule:
-    operation: str
-    input: str
-    source: str = ""
-    value: str = ""
-    drop: bool = False
-
-
-@dataclass(frozen=True, slots=True)
 class ContractSettings:
     formats: str = ""
-    dependencies: tuple[DependencyRule, ...] = ()
+    hints: Hints = NO_HINTS
+    """What is known of it beyond its definition."""
     standing: tuple[Mapping[str, Any], ...] = ()
     """Checks made on every call of an operation, as they are written."""
     off: tuple[Mapping[str, Any], ...] = ()
@@ -296,6 +295,9 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
             _role("", table),
             {role: _role(role, entry) for role, entry in table.get("roles", {}).items()},
             _system(system) if system else None,
+            _known_here(table),
+            table.get("only-reading", False),
+            float(table.get("pace", 0)),
             tuple(check_url(one, where("targets", name, "origins")) for one in table.get("origins", ())),
         )
     contracts = {name: _settings(table) for name, table in value.get("contracts", {}).items()}
@@ -336,16 +338,18 @@ def _system(table: dict[str, Any]) -> SystemCommands:
 
 
 def _settings(table: dict[str, Any]) -> ContractSettings:
-    rules = (
-        DependencyRule(
-            entry["operation"], entry["input"], entry.get("from", ""), entry.get("value", ""), entry.get("drop", False)
-        )
-        for entry in table.get("dependencies", ())
-    )
     return ContractSettings(
         table.get("formats", ""),
-        tuple(rules),
+        hints_of(table),
         tuple(table.get("standing", ())),
         tuple(table.get("off", ())),
         tuple(re.split(r"[/.]", one)[-1] for one in table.get("secrets", ())),
     )
+
+
+def _known_here(table: dict[str, Any]) -> dict[str, Hints]:
+    """What is known at a target, by contract."""
+    found: dict[str, list[dict[str, Any]]] = {}
+    for one in table.get("known", ()):
+        found.setdefault(one.get("contract", ""), []).append(one)
+    return {name: hints_of({"known": entries}) for name, entries in found.items()}

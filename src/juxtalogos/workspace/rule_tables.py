@@ -32,7 +32,7 @@ def rule_tables(home: Workspace) -> list[RuleTable]:
         settings = home.config.contracts[name]
         lists: dict[str, list[Mapping[str, Any]]] = {
             "off": list(settings.off),
-            "dependencies": [_entry(one) for one in settings.dependencies],
+            "dependencies": [_entry(one) for one in settings.hints.dependencies],
             "standing": list(settings.standing),
         }
         found += [RuleTable(name, kind, at, entry) for kind in KINDS for at, entry in enumerate(lists[kind])]

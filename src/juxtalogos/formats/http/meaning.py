@@ -1,31 +1,45 @@
-"""What operations are for, as far as methods, paths and answers tell."""
+"""What operations are for, as far as methods, paths and answers tell.
+
+A resource is known by its path with every parameter as `{}`: `{id}` in one path and `{berth_id}` in another are one place.
+"""
 
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Container, Iterable
 from dataclasses import replace
 
-from juxtalogos.formats.naming import first_part, last_part, singular
+from juxtalogos.formats.naming import first_part, intent_of, last_part, noun_of, singular, words_of
 from juxtalogos.model.contract import Input, Intent, Operation
 
-_ITEM = re.compile(r"(.*)/\{[^{}/]+\}")
+_ITEM = re.compile(r"(.*)/\{\}")
 _SAFE = ("GET", "HEAD", "OPTIONS", "TRACE")
 """RFC 9110, section 9.2.1."""
 _IDEMPOTENT = (*_SAFE, "PUT", "DELETE")
 """RFC 9110, section 9.2.2."""
+_CHANGES = (Intent.CREATE, Intent.REPLACE, Intent.UPDATE, Intent.DELETE, Intent.EMPTY)
+_SPOKEN = (Intent.LIST, Intent.READ, *_CHANGES)
+"""Intents that a word of a path may tell; what else is done, its method tells."""
+
+
+def resource_key(path: str) -> str:
+    """A path without a slash at its end, each parameter as `{}`."""
+    return re.sub(r"\{[^{}/]*\}", "{}", path).rstrip("/") or "/"
 
 
 def with_meaning(operations: list[Operation]) -> list[Operation]:
     """The operations with intent, resource and what their path inputs identify."""
-    items = {found[1] or "/" for one in operations if (found := _ITEM.fullmatch(one.path))}
-    return [_meant(one, items) for one in operations]
+    keys = [resource_key(one.path) for one in operations]
+    items = {found[1] or "/" for key in keys if (found := _ITEM.fullmatch(key))}
+    known = items | set(keys)
+    return [_spoken(_meant(one, items), known) for one in operations]
 
 
 def _meant(operation: Operation, items: Iterable[str]) -> Operation:
-    """`items` are the paths below which single items lie."""
-    found = _ITEM.fullmatch(operation.path)
-    resource = (found[1] if found else operation.path.rstrip("/")) or "/"
+    """`items` are the resources below which single items lie."""
+    key = resource_key(operation.path)
+    found = _ITEM.fullmatch(key)
+    resource = (found[1] if found else key) or "/"
     return replace(
         operation,
         inputs=tuple(_identifying(operation.path, one) for one in operation.inputs),
@@ -52,13 +66,34 @@ def _intent(operation: Operation, on_item: bool, has_items: bool) -> Intent:
         case "PATCH":
             return Intent.UPDATE
         case "DELETE":
-            return Intent.DELETE
+            return Intent.DELETE if on_item or not has_items else Intent.EMPTY
     return Intent.UNKNOWN
+
+
+def _spoken(operation: Operation, known: Container[str]) -> Operation:
+    """An operation whose path ends in a verb, alone (`/berths/create`) or with what it is about (`/addBerth`): the verb counts, not the method."""
+    word = last_part(operation.path)
+    intent = intent_of(word)
+    # A word that may be a noun as well (`/plan`, `/quote`) says nothing where it stands alone.
+    if operation.on_item or intent not in _SPOKEN or operation.method not in ("GET", "POST", "PUT", "DELETE"):
+        return operation
+    safe = operation.safe and intent not in _CHANGES
+    if len(words_of(word)) > 1 and noun_of(word) and intent is not Intent.EMPTY:
+        return replace(operation, intent=intent, safe=safe, resource="", noun=noun_of(word))
+    above = operation.resource.rpartition("/")[0] or "/"
+    found = _ITEM.fullmatch(above)
+    if intent is Intent.EMPTY:
+        return replace(operation, intent=Intent.ACT if found else intent, safe=safe)
+    if found and found[1] in known and intent in _CHANGES and intent is not Intent.CREATE:
+        return replace(operation, intent=intent, safe=safe, resource=found[1], on_item=True, noun=singular(last_part(found[1])))  # fmt: skip
+    if above in known and intent in (Intent.CREATE, Intent.LIST):
+        return replace(operation, intent=intent, safe=safe, resource=above, noun=singular(last_part(above)))
+    return operation
 
 
 def _identifying(path: str, one: Input) -> Input:
     """A path input names an item of what comes before it."""
     if one.place != "path":
         return one
-    before = path.partition(f"{{{one.name}}}")[0].rstrip("/")
-    return replace(one, identifies=before or "/")
+    before = path.partition(f"{{{one.name}}}")[0]
+    return replace(one, identifies=resource_key(before))

@@ -16,7 +16,16 @@ from typing import Any, TypeVar
 from urllib.parse import quote
 
 from juxtalogos.ledger.interface import JUDGED_KINDS, ExchangeQuery
-from juxtalogos.ledger.records import CaseRecord, ExchangeRecord, FoundResult, HitRow, ReportedValue, RunRecord, StepRow
+from juxtalogos.ledger.records import (
+    CaseRecord,
+    ExchangeRecord,
+    FoundResult,
+    HitRow,
+    ReportedValue,
+    RunRecord,
+    StepRow,
+    UndoRecord,
+)
 from juxtalogos.ledger.sqlite.migrate import migrate
 from juxtalogos.ledger.sqlite.queries import RUN_QUERY, STEP_COLUMNS, condition, run_record, step_row
 from juxtalogos.ledger.sqlite.rows import Batch, exchange_record, results_of, store_batch
@@ -182,9 +191,10 @@ class SqliteLedger:
         with self.batch():
             return self._put(run, exchanges, cases)
 
-    def try_add(self, run: int, records: Sequence[ExchangeRecord | CaseRecord]) -> bool:
+    def try_add(self, run: int, records: Sequence[ExchangeRecord | CaseRecord | UndoRecord]) -> bool:
         exchanges = [one for one in records if isinstance(one, ExchangeRecord)]
         cases = [one for one in records if isinstance(one, CaseRecord)]
+        undoing = [one for one in records if isinstance(one, UndoRecord)]
         self.db.execute("PRAGMA busy_timeout=0")
         try:
             self.db.execute("BEGIN IMMEDIATE")
@@ -201,6 +211,7 @@ class SqliteLedger:
             except (ValueError, OverflowError, TypeError, sqlite3.InterfaceError, sqlite3.ProgrammingError):
                 self.db.execute("ROLLBACK TO all_at_once")
                 self._put_each(run, exchanges, cases)
+            self._put_undoing(run, undoing)
             self.db.execute("COMMIT")
         except sqlite3.Error as error:
             if self.db.in_transaction:
@@ -240,6 +251,27 @@ class SqliteLedger:
             [(run, case.suite, case.case, case.verdict, case.reason, case.seconds) for case in cases],
         )
         return batch.ids
+
+    def _put_undoing(self, run: int, records: Sequence[UndoRecord]) -> None:
+        for one in records:
+            if one.done:
+                self.db.execute("UPDATE created SET removed = 1 WHERE run = ? AND key = ?", (run, one.sent))
+            else:
+                query = "INSERT INTO created (run, exchange, contract, resource, key, target) VALUES (?, 0, ?, ?, ?, ?)"
+                self.db.execute(query, (run, one.contract, one.operation, one.sent, one.target))
+
+    def mark_undone(self, number: int) -> None:
+        with self.batch():
+            self.db.execute("UPDATE created SET removed = 1 WHERE id = ?", (number,))
+
+    def undone(self, run: int) -> list[UndoRecord]:
+        if not self.db.execute("SELECT 1 FROM sqlite_master WHERE name = 'created'").fetchone():
+            return []  # a ledger of an older form
+        rows = self._rows("SELECT contract, resource, key, target, removed, id FROM created WHERE run = ? AND NOT removed ORDER BY id DESC", (run,))  # fmt: skip
+        return [
+            UndoRecord(contract, operation, sent, target, bool(done), number)
+            for contract, operation, sent, target, done, number in rows
+        ]
 
     def assign(self, exchange: int, suite: str, case: str, step: str) -> None:
         query = "UPDATE main.exchange SET suite = ?, suite_case = ?, step = ? WHERE id = ?"

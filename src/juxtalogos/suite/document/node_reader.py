@@ -129,7 +129,7 @@ class NodeReader:
     def criterion(self, value: Any, at: Location, known: KnownNames) -> Criterion:
         """A criterion; SuiteError when it is none."""
         criterion = self.mapping(value, at, "a criterion")
-        self.keys(criterion, ("context", "condition", "type"), at)
+        self.keys(criterion, ("context", "condition", "type", "x-juxtalogos-presumed"), at)
         condition = self.text(criterion, "condition", at)
         kind, version = self.criterion_type(criterion.get("type", "simple"), at.child("type"))
         context = criterion.get("context", "")
@@ -153,7 +153,7 @@ class NodeReader:
             self.fail(f"{quoted(condition)} is no regular expression: {error}", place, "correct the pattern")
         except BadSelector as error:
             self.fail(str(error), place, "correct it there")
-        return Criterion(condition, at, str(context), kind, version)
+        return Criterion(condition, at, str(context), kind, version, criterion.get("x-juxtalogos-presumed") is True)
 
     def criterion_type(self, value: Any, at: Location) -> tuple[str, str]:
         """(type, version): a word, or an object that names the version too."""

@@ -19,12 +19,12 @@ from juxtalogos.suite.document.node_reader import KnownNames, NodeReader
 from juxtalogos.suite.inputs import resolve_address
 from juxtalogos.suite.language.formulas import BadFormula, reads_of
 from juxtalogos.suite.language.selectors import BadSelector, check_xpath, json_path, prefixes_in
-from juxtalogos.suite.model import Action, CaseKey, Output, Payload, Replacement, Step
+from juxtalogos.suite.model import Action, CaseKey, Created, Output, Payload, Replacement, Step
 
 ID = re.compile(r"[A-Za-z0-9_\-]+")
 _KEYS = (
     "stepId", "description", "operationId", "operationPath", "workflowId", "parameters", "requestBody", "successCriteria", "onSuccess", "onFailure",
-    "outputs", "x-juxtalogos-always", "x-juxtalogos-checks", "x-juxtalogos-outputs", "x-juxtalogos-reported", "x-juxtalogos-role",
+    "outputs", "x-juxtalogos-always", "x-juxtalogos-checks", "x-juxtalogos-creates", "x-juxtalogos-needed", "x-juxtalogos-outputs", "x-juxtalogos-reported", "x-juxtalogos-role",
 )  # fmt: skip
 
 
@@ -86,9 +86,12 @@ class StepReader:
             self.actions(step, "onSuccess", at, known),
             self.actions(step, "onFailure", at, known),
             str(step.get("description", "")),
-            step.get("x-juxtalogos-always") is True,
+            bool(step.get("x-juxtalogos-always")),
             reported=self.reported(step, at),
             role=reader.text(step, "x-juxtalogos-role", at) if "x-juxtalogos-role" in step else "",
+            needed=step.get("x-juxtalogos-needed") is True,
+            unless=self.unless(step, at),
+            creates=self.creates(step, at, known),
         )  # fmt: skip
         self.before[step_id] = own
         return replace(found, flows=flows_of(found.parameters, found.payload))
@@ -238,15 +241,52 @@ class StepReader:
                     json_path(selector)
                 elif kind == "xpath":
                     check_xpath(selector, namespaces={**prefixes_in(selector), **reader.namespaces})
+                elif kind == "segment":
+                    int(selector)
                 else:
-                    reader.fail(f"unknown type {quoted(kind)}", place.child("type"), "write jsonpath or xpath")
-            except BadSelector as error:
+                    reader.fail(f"unknown type {quoted(kind)}", place.child("type"), "write jsonpath, xpath or segment")
+            except (BadSelector, ValueError) as error:
                 reader.fail(str(error), place.child("selector"), "correct it there")
             first = output.get("first", False)
             if not isinstance(first, bool):
                 reader.fail("`first` is true or false", place.child("first"), "write true, or leave it out")
             found.append(Output(name, str(output.get("context", "$response.body")), kind, selector, first))
         return tuple(found)
+
+    def unless(self, step: dict[str, Any], at: Location) -> tuple[str, ...]:
+        """The steps whose success makes a clean-up step needless."""
+        value, place = step.get("x-juxtalogos-always"), at.child("x-juxtalogos-always")
+        if not isinstance(value, dict):
+            return ()
+        self.reader.keys(value, ("unless",), place)
+        name = self.reader.text(value, "unless", place)
+        if name not in self.before:
+            self.reader.fail(
+                f"there is no step {quoted(name)} before", place.child("unless"), nearest(name, self.before)
+            )
+        return (name,)
+
+    def creates(self, step: dict[str, Any], at: Location, known: KnownNames) -> Created | None:
+        """How the step shows what it created."""
+        if "x-juxtalogos-creates" not in step:
+            return None
+        reader, place = self.reader, at.child("x-juxtalogos-creates")
+        value = reader.mapping(step["x-juxtalogos-creates"], place, "`x-juxtalogos-creates`")
+        reader.keys(value, ("key", "operationId", "operationPath", "selector"), place)
+        key = reader.text(value, "key", place)
+        reader.expression(key, place.child("key"), known)
+        if not {"operationId", "operationPath"} & value.keys():
+            return Created(key)
+        contract, listing, _ = self.target(value, place)
+        selector = reader.text(value, "selector", place)
+        try:
+            if selector.startswith("$"):
+                json_path(selector)
+            else:
+                check_xpath(selector, namespaces={**prefixes_in(selector), **reader.namespaces})
+        except BadSelector as error:
+            reader.fail(str(error), place.child("selector"), "correct it there")
+        return Created(key, contract, listing, selector)
 
     def reported(self, step: dict[str, Any], at: Location) -> Reported:
         """The values that the step puts into the report."""

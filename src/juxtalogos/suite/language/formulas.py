@@ -10,6 +10,7 @@ Names lead to runtime values: `inputs.NAME`, `steps.ID.NAME`, or any runtime exp
 
 from __future__ import annotations
 
+import hashlib
 import math
 import operator
 import random
@@ -58,6 +59,14 @@ class FormulaContext:
 
     now: datetime = field(default_factory=lambda: datetime.now(UTC))
     random: random.Random = field(default_factory=lambda: random.Random(0))
+    token: str = ""
+    """Random text of the run: what is unique is made of it."""
+    label: str = ""
+    """The case and row: what two of them make is never the same."""
+    known: Mapping[str, Any] = field(default_factory=dict)
+    """Known values by name; `{formula = "TEXT"}` for one that is computed."""
+    made: int = 0
+    """How many unique texts were made so far."""
 
 
 def parse_formula(text: str) -> Formula:
@@ -320,6 +329,40 @@ def _span(unit: str) -> Callable[[FormulaContext, Decimal], timedelta]:
     return lambda ground, count: timedelta(**{unit: float(count)})
 
 
+def _known(ground: FormulaContext, name: str) -> Any:
+    if name not in ground.known:
+        raise NoValue(
+            f"nothing is known here of {quoted(name)}: write it under [[targets.NAME.known]], or learn it with compose --learn"
+        )
+    value = ground.known[name]
+    if isinstance(value, Mapping) and value.keys() == {"formula"}:
+        try:
+            return _compute(parse_formula(str(value["formula"])), Scope({}), ground)
+        except BadFormula as error:
+            raise NoValue(str(error)) from None
+    return _number(value)
+
+
+_SORTS = {"#": "0123456789", "?": "abcdefghijkmnpqrstuvwxyz", "^": "ABCDEFGHJKLMNPQRSTUVWXYZ"}
+
+
+def _unique(ground: FormulaContext, template: str) -> str:
+    """The template with `#` as digits, `?` as small and `^` as large letters, made of the run's token, the case and its row."""
+    ground.made += 1
+    seed = f"{ground.token}\0{ground.label}\0{ground.made}".encode()
+    number, out = int.from_bytes(hashlib.sha256(seed).digest() * 4, "big"), []
+    for place, char in enumerate(template[:MAX_LENGTH]):
+        sort = _SORTS.get(char, "")
+        if char == "#" and (not place or not (template[place - 1].isalnum() or template[place - 1] in _SORTS)):
+            sort = sort[1:]  # a number keeps its length
+        if sort:
+            number, at = divmod(number, len(sort))
+            out.append(sort[at])
+        else:
+            out.append(char)
+    return "".join(out)
+
+
 _NAMES = ("Grey Tern", "Skerry Maid", "Tide Runner", "Lantern", "Northlight", "Curlew", "Anchorstone", "Merrow Lass")
 
 FUNCTIONS: Mapping[str, Function] = {
@@ -349,5 +392,7 @@ FUNCTIONS: Mapping[str, Function] = {
     "digits": Function(
         lambda ground, count: "".join(ground.random.choice("0123456789") for _ in range(min(int(count), 200))), (1, 1), "so many digits, by the seed"
     ),
+    "unique": Function(_unique, (1, 1), "a text of its own for each run, case and row; # stands for a digit, ? for a small, ^ for a large letter"),
+    "known": Function(_known, (1, 1), "what is known under a name: [[contracts.NAME.known]], [[targets.NAME.known]], or what was learned"),
     "name": Function(lambda ground: ground.random.choice(_NAMES), (0, 0), "a made-up vessel's name, by the seed"),
 }  # fmt: skip

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from urllib.parse import parse_qsl, unquote, urlsplit
 
 from juxtalogos.documents.xmltext import local
-from juxtalogos.formats.naming import first_part, noun_of, only_reads
+from juxtalogos.formats.naming import first_part, intent_of, noun_of, only_reads
 from juxtalogos.formats.soap.definition.messages import DIRECTIONS, Bound, cannot_be_read, check_part, parts_of
 from juxtalogos.formats.soap.names import HTTP_BINDING, MIME_BINDING, w
 from juxtalogos.model.contract import DeclaredAnswer, Input, Intent, Media, Operation
@@ -45,7 +45,7 @@ def plain_operation(
         answers=(_answer(bound),),
         security=((), ("basic",)),
         facts=(*facts, ("version", f"HTTP {verb}")),
-        intent=Intent.READ if verb == "GET" or only_reads(name) else Intent.UNKNOWN,
+        intent=Intent.READ if verb == "GET" and intent_of(name) is Intent.UNKNOWN else intent_of(name),
         safe=verb == "GET" or only_reads(name),
         idempotent=verb == "GET",
         noun=noun_of(name),

@@ -10,7 +10,7 @@ from urllib.parse import urlsplit
 
 from juxtalogos.documents.collector import collector_paused
 from juxtalogos.documents.xmltext import local
-from juxtalogos.formats.naming import noun_of, only_reads
+from juxtalogos.formats.naming import intent_of, noun_of, only_reads
 from juxtalogos.formats.soap.binding_facts import version_of
 from juxtalogos.formats.soap.definition.answers import answers_of
 from juxtalogos.formats.soap.definition.documents import Defined, Documents
@@ -25,7 +25,7 @@ from juxtalogos.formats.soap.names import (
     w,
 )
 from juxtalogos.formats.soap.schemas import SoapEngine
-from juxtalogos.model.contract import Body, Contract, DefinitionFault, Intent, Operation, SecurityScheme
+from juxtalogos.model.contract import Body, Contract, DefinitionFault, Operation, SecurityScheme
 from juxtalogos.model.errors import DocumentError, nearest, quoted
 from juxtalogos.model.format import Fetch
 from juxtalogos.model.location import Location
@@ -236,7 +236,7 @@ class _WsdlReader:
             answers=tuple(answers_of(bound)),
             security=_security(bound.asked.sign_in),
             facts=(*facts, *bound.facts()),
-            intent=Intent.READ if only_reads(name) else Intent.UNKNOWN,
+            intent=intent_of(name),
             safe=only_reads(name),
             noun=noun_of(name),
             group=local(port.binding.node.get("type", "").rpartition(":")[2]),

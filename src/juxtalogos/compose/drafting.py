@@ -1,0 +1,315 @@
+"""A case under construction: steps added with all that they need before them, and with what undoes them behind."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+from juxtalogos.compose.dependencies import SEGMENT, Dependency
+from juxtalogos.compose.outlines import Rows, main_schema, success_answer
+from juxtalogos.compose.resources import Resources
+from juxtalogos.compose.values import Filled, Values, input_name
+from juxtalogos.formats import wire_of
+from juxtalogos.model.contract import Contract, Intent, Operation
+from juxtalogos.model.location import follow_pointer
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
+from juxtalogos.suite.document.writer import body_type, operation_reference, slug, step_document
+from juxtalogos.suite.inputs import with_values
+
+
+@dataclass(slots=True)
+class Draft:
+    """The steps so far."""
+
+    steps: list[dict[str, Any]] = field(default_factory=list)
+    by_operation: dict[str, str] = field(default_factory=dict)
+    """Operation -> the step that calls it."""
+    created: list[tuple[Operation, str]] = field(default_factory=list)
+    stale: set[str] = field(default_factory=set)
+    """Operations that read what has been changed since."""
+    undone: set[str] = field(default_factory=set)
+    """Steps that created what is removed at the end."""
+    formulas: dict[str, str] = field(default_factory=dict)
+    """Inputs of the case that are computed when it begins."""
+    alone: bool = False
+    """Whether nothing may run beside it."""
+
+    def document(self, name: str, summary: str) -> dict[str, Any]:
+        """The workflow object."""
+        found: dict[str, Any] = {"workflowId": name, "summary": summary}
+        if self.formulas:
+            properties = {name: {"x-juxtalogos-value": formula} for name, formula in self.formulas.items()}
+            found["inputs"] = {"type": "object", "properties": properties}
+        if self.alone:
+            found["x-juxtalogos-alone"] = True
+        return {**found, "steps": self.steps}
+
+    def step(self, step_id: str) -> dict[str, Any]:
+        return next(step for step in self.steps if step["stepId"] == step_id)
+
+    def step_id(self, operation: Operation) -> str:
+        """A name for a step that none has yet."""
+        taken = {step["stepId"] for step in self.steps}
+        base = slug(operation.id)
+        name, number = base, 2
+        while name in taken:
+            name, number = f"{base}-{number}", number + 1
+        return name
+
+    def output(self, step_id: str, value: str) -> str:
+        """The expression for a value of an earlier step, made an output of it."""
+        step = self.step(step_id)
+        plain: Any = value
+        if SEGMENT in value:
+            context, _, place = value.partition(SEGMENT)
+            plain = {"context": context, "type": "segment", "selector": place}
+        elif not value.startswith("$"):
+            plain = {"context": "$response.body", "type": "xpath", "selector": value, "first": True}
+        outputs: dict[str, Any] = step.setdefault("outputs" if isinstance(plain, str) else "x-juxtalogos-outputs", {})
+        for name, known in outputs.items():
+            if known == plain:
+                return f"$steps.{step_id}.outputs.{name}"
+        name = slug(re.split(r"[./#:]", value.partition(SEGMENT)[0])[-1]) or "value"
+        if name in {*step.get("outputs", {}), *step.get("x-juxtalogos-outputs", {})}:
+            name = f"{name}-{len(outputs) + 1}"
+        outputs[name] = plain
+        return f"$steps.{step_id}.outputs.{name}"
+
+
+OWN, NEEDED, UNDOING = "own", "needed", "undoing"
+
+
+class Drafter:
+    """Adds steps to drafts of one contract."""
+
+    def __init__(self, contract: Contract, rows: Rows, resources: Resources, values: Values, needs: Iterable[Dependency]) -> None:  # fmt: skip
+        self.contract, self.rows, self.resources, self.values = contract, rows, resources, values
+        self.needs: dict[str, list[Dependency]] = {}
+        for one in needs:
+            self.needs.setdefault(one.operation, []).append(one)
+
+    def add(
+        self,
+        draft: Draft,
+        operation: Operation,
+        filled: Filled | None = None,
+        *,
+        role: str = OWN,
+        above: tuple[str, ...] = (),
+        status: str = "",
+        link: bool = True,
+        made_by: Operation | None = None,
+        body: Any = ABSENT,
+    ) -> str:
+        """Adds a step, and before it the steps that give what it needs; gives its stepId.
+
+        `made_by`: what made the item that it is about; `body`: an expression in place of its body; without `link` nothing
+        comes from other steps.
+        """
+        filled = filled or self.values.of(operation)
+        values = self._linked(draft, operation, filled, role, above, made_by) if link else {}
+        for before in operation.after if role != UNDOING else ():
+            earlier = self.contract.operation(before)
+            if earlier is not None and before not in draft.by_operation and before not in above:
+                self.add(draft, earlier, role=NEEDED, above=(*above, operation.id), made_by=made_by)
+        step_id = draft.step_id(operation)
+        for address, formula in filled.formulas:
+            if address not in values:
+                name = input_name(step_id, address)
+                draft.formulas[name] = formula
+                values[address] = f"$inputs.{name}"
+        inputs = with_values(filled.inputs, values)
+        if body is not ABSENT:
+            inputs = Inputs(inputs.values, body, inputs.content_type)
+        criterion: dict[str, Any] = {"condition": status or success_condition(operation)}
+        if not status and is_made_up(inputs, {f"$inputs.{input_name(step_id, at)}" for at in filled.known}):
+            criterion["x-juxtalogos-presumed"] = True
+        step = step_document(operation, step_id, inputs, body_type(operation, inputs), always=role == UNDOING, criteria=[criterion])  # fmt: skip
+        if role == NEEDED:
+            step["x-juxtalogos-needed"] = True
+        draft.steps.append(step)
+        self._note(draft, operation, step_id, role)
+        return step_id
+
+    def _linked(
+        self, draft: Draft, operation: Operation, filled: Filled, role: str, above: tuple[str, ...], made_by: Operation | None
+    ) -> dict[str, str]:  # fmt: skip
+        """By address the expressions for what comes from other steps, which are added where they are not there yet."""
+        values: dict[str, str] = {}
+        for need in self.needs.get(operation.id, ()):
+            if need.input in filled.known or not self._wanted(operation, filled.inputs, need.input):
+                continue
+            source = self.contract.operation(need.source)
+            if source is None or need.source in above or need.source == operation.id:
+                continue
+            value = need.value
+            if made_by and source is not made_by and self._makes_same(source, made_by):
+                source = made_by
+            step = draft.by_operation.get(source.id)
+            if step is None or (source.id in draft.stale and value.startswith("$response.header.")):
+                if role == UNDOING:
+                    continue  # nothing is made in order to undo
+                step = self.add(draft, source, role=NEEDED, above=(*above, operation.id), made_by=made_by)
+            values[need.input] = draft.output(step, value)
+        return values
+
+    def _wanted(self, operation: Operation, inputs: Inputs, address: str) -> bool:
+        """Whether an input is sent, or would be: nothing optional is made only to hold what is linked."""
+        if address.startswith("body"):
+            return has_place(inputs.body, address)
+        return address in inputs.values or any(one.required or one.usual for one in operation.inputs if one.address == address)  # fmt: skip
+
+    def _makes_same(self, source: Operation, made_by: Operation) -> bool:
+        """Whether both add to one collection, so that either gives what is needed."""
+        resource = self.resources.of(source)
+        return resource is not None and resource is self.resources.of(made_by) and self.resources.creates(source)
+
+    def _note(self, draft: Draft, operation: Operation, step_id: str, role: str) -> None:
+        if operation.intent is Intent.READ:
+            draft.by_operation[operation.id] = step_id
+            draft.stale.discard(operation.id)
+        draft.by_operation.setdefault(operation.id, step_id)
+        resource = self.resources.of(operation)
+        if resource is None:
+            return
+        if not operation.safe and (operation.id in resource.items or not resource.items):
+            draft.stale.update(one.id for one in resource.of(Intent.READ))
+        if role == UNDOING and operation.intent is Intent.DELETE:
+            made = [one for create, one in draft.created if self.resources.of(create) is resource and one not in draft.undone]  # fmt: skip
+            draft.undone.update(made[-1:])
+        if role != UNDOING and self.resources.creates(operation):
+            draft.created.append((operation, step_id))
+            self._mark_creation(draft, operation, step_id)
+
+    def _mark_creation(self, draft: Draft, operation: Operation, step_id: str) -> None:
+        """How it shows what it created, and where that would have been listed before, had it been there."""
+        resource = self.resources.of(operation)
+        deleter = self.resources.deleter(resource) if resource else None
+        need = next((one for one in self.needs.get(deleter.id, ()) if one.source == operation.id), None) if deleter else None  # fmt: skip
+        if need is None or resource is None or SEGMENT in need.value:
+            return
+        key = draft.output(step_id, need.value)
+        made: dict[str, Any] = {"key": key}
+        listing = next((one for one in resource.of(Intent.LIST) if not self.needs.get(one.id) and not any(given.required for given in one.inputs)), None)  # fmt: skip
+        selector = self._listed(listing, resource.noun, need) if listing is not None else ""
+        if listing is not None and selector:
+            made |= {**operation_reference(listing), "selector": selector}
+        draft.step(step_id)["x-juxtalogos-creates"] = made
+
+    def _listed(self, listing: Operation, noun: str, need: Dependency) -> str:
+        """A selector of the keys of all items in a list's answer; empty where they stand nowhere."""
+        name = re.split(r"[/.:]", need.value)[-1]
+        row = next((one for one in self.rows.answered(listing) if one.scalar and one.name == name and "/0" in one.path), None)  # fmt: skip
+        answer = success_answer(listing)
+        ref = main_schema(answer.media) if answer else None
+        if row is None or ref is None:
+            return ""
+        selected = wire_of(self.contract).selector(listing, ref, row.path)
+        return selected if selected is not None else "$" + re.sub(r"/0(?=/|$)", "[*]", row.path).replace("/", ".")
+
+    def clean_up(self, draft: Draft) -> None:
+        """Deletes what the case created, newest first; not where the case itself has deleted it with success."""
+        for create, step_id in reversed(list(draft.created)):
+            if step_id in draft.undone:
+                continue
+            resource = self.resources.of(create)
+            deleter = self.resources.deleter(resource) if resource else None
+            if deleter is None or not self._can_undo(draft, deleter, create):
+                continue
+            own = [step["stepId"] for step in draft.steps if step["stepId"] == draft.by_operation.get(deleter.id) and not step.get("x-juxtalogos-always")]  # fmt: skip
+            added = self.add(draft, deleter, role=UNDOING, made_by=create)
+            if own:
+                draft.step(added)["x-juxtalogos-always"] = {"unless": own[0]}
+
+    def _can_undo(self, draft: Draft, deleter: Operation, create: Operation) -> bool:
+        """Whether all that names the item is known in the draft, and by what created it."""
+        needs = self.needs.get(deleter.id, ())
+        gives = False
+        for need in needs:
+            source = self.contract.operation(need.source)
+            if source is None:
+                return False
+            if source.id == create.id or self._makes_same(source, create):
+                gives = True
+            elif source.id not in draft.by_operation:
+                return False
+        return gives
+
+    def put_back(self, draft: Draft, operation: Operation, filled: Filled) -> bool:
+        """Reads what is there, lets the operation change it, and writes it back as it was; False where that cannot be done."""
+        resource = self.resources.of(operation)
+        read = next(iter(resource.of(Intent.READ, item=None)), None) if resource else None
+        if read is None or operation.body is None:
+            return False
+        before = self.add(draft, read, role=NEEDED)
+        self.add(draft, operation, filled)
+        whole = draft.output(before, "$response.body")
+        undoing = self.add(draft, operation, role=UNDOING, body=self._as_read(draft, before, read, operation, whole))
+        draft.step(undoing)["successCriteria"] = [{"condition": success_condition(operation)}]
+        draft.alone = True
+        return True
+
+    def _as_read(self, draft: Draft, step_id: str, read: Operation, operation: Operation, whole: str) -> Any:
+        """What was read, as the operation takes it: whole, or of it what may be sent."""
+        sent = {row.name for row in self.rows.sent(operation) if row.depth == 1}
+        came = [row for row in self.rows.answered(read) if row.depth == 1]
+        if not came or {row.name for row in came} <= sent:
+            return whole
+        return {row.name: draft.output(step_id, f"$response.body#{row.path}") for row in came if row.name in sent and row.required}  # fmt: skip
+
+    def undoes(self, operation: Operation) -> bool:
+        """Whether what an operation creates can be removed again."""
+        resource = self.resources.of(operation)
+        return resource is not None and self.resources.deleter(resource) is not None
+
+
+def is_made_up(inputs: Inputs, given: set[str]) -> bool:
+    """Whether any value of a request is neither of another step nor known."""
+    return any(
+        not (isinstance(leaf, str) and (leaf.startswith("$steps.") or leaf in given)) for leaf in _leaves(inputs)
+    )
+
+
+def _leaves(inputs: Inputs) -> Iterator[Any]:
+    waiting: list[Any] = [*inputs.values.values(), *([] if inputs.body is ABSENT else [inputs.body])]
+    while waiting:
+        one = waiting.pop()
+        if isinstance(one, dict) and one:
+            waiting += one.values()
+        elif isinstance(one, list) and one:
+            waiting += one
+        elif one not in ({}, []):
+            yield one
+
+
+def has_place(body: Any, address: str) -> bool:
+    """Whether what an input of the body lies in is there."""
+    if body is ABSENT:
+        return False
+    above = address[4:].rpartition("/")[0]
+    try:
+        return follow_pointer(body, above) is not None
+    except (LookupError, ValueError):
+        return False
+
+
+def gone(read: Operation) -> str:
+    """The condition that what was read is not there any more, where it is declared how that is told."""
+    declared = {answer.status for answer in read.answers}
+    for status in ("404", "410"):
+        if status in declared:
+            return f"$statusCode == {status}"
+    return "$statusCode == 404 || $statusCode == 410" if "4XX" in declared else ""
+
+
+def success_condition(operation: Operation) -> str:
+    """Any success where success is declared by code; a declared redirect where only that is."""
+    answer = success_answer(operation)
+    declared = [one.status for one in operation.answers]
+    redirect = next((status for status in declared if status.isdigit() and status.startswith("3")), "")
+    if answer is None and redirect and "default" not in declared:
+        return f"$statusCode == {redirect}"
+    return "$statusCode >= 200 && $statusCode < 300"

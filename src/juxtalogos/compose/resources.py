@@ -1,0 +1,172 @@
+"""The resources of a contract: what its operations list, read, create, change, delete or act on, as a tree.
+
+Where a format knows of none (a resource's key is empty), operations that are about the same noun are about one resource.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from functools import lru_cache
+
+from juxtalogos.compose.outlines import Rows, carries
+from juxtalogos.formats.naming import last_part, singular
+from juxtalogos.model.contract import Contract, Input, Intent, Operation
+
+ENDINGS = ("id", "ids", "number", "no", "nr", "code", "key", "ref", "uuid", "guid", "slug")
+"""What names of identifiers end in, as words."""
+
+
+@dataclass(slots=True)
+class Resource:
+    """One kind of thing."""
+
+    key: str
+    noun: str
+    operations: list[Operation] = field(default_factory=list)
+    items: set[str] = field(default_factory=set)
+    """Ids of the operations on one item."""
+
+    def of(self, *intents: Intent, item: bool | None = None) -> list[Operation]:
+        """Its operations with an intent, on one item or not; the intents in their order."""
+        return [
+            one for intent in intents for one in self.operations
+            if one.intent is intent and (item is None or (one.id in self.items) is item)
+        ]  # fmt: skip
+
+    @property
+    def is_singleton(self) -> bool:
+        """Whether there is one of it, always: it is read and changed, and has no items."""
+        return not self.items and bool(self.of(Intent.READ)) and not self.of(Intent.CREATE, Intent.LIST, Intent.DELETE)
+
+
+class Resources:
+    """All resources of a contract, by key and by noun."""
+
+    def __init__(self, contract: Contract, rows: Rows) -> None:
+        self.contract, self.rows = contract, rows
+        self.by_key: dict[str, Resource] = {}
+        self.by_noun: dict[str, list[Resource]] = {}
+        for operation in contract.operations:
+            key = operation.resource or operation.noun
+            if not key:
+                continue
+            found = self.by_key.get(key)
+            if found is None:
+                found = self.by_key[key] = Resource(key, operation.noun or singular(last_part(key)))
+            found.operations.append(operation)
+            if operation.on_item or (not operation.resource and self._names_item(operation, found.noun)):
+                found.items.add(operation.id)
+        for one in self.by_key.values():
+            noun = one.noun if not one.key.startswith("/") else singular(last_part(one.key))
+            self.by_noun.setdefault(plain(noun), []).append(one)
+        self.by_type: dict[object, list[Operation]] = {}
+        for operation in contract.operations:
+            for row in rows.answered(operation)[:1]:
+                if row.shared and not row.scalar:
+                    self.by_type.setdefault(row.place, []).append(operation)
+
+    def of(self, operation: Operation) -> Resource | None:
+        """What an operation is about."""
+        return self.by_key.get(operation.resource or operation.noun)
+
+    def named(self, noun: str) -> list[Resource]:
+        """Resources of a noun, `port-call` for `call` as well."""
+        if not noun:
+            return []
+        exact = self.by_noun.get(plain(noun))
+        if exact:
+            return exact
+        last = plain(words(noun)[-1]) if words(noun) else ""
+        return [one for name, found in self.by_noun.items() if len(last) > 2 and name.endswith(last) for one in found][
+            :4
+        ]
+
+    def _names_item(self, operation: Operation, noun: str) -> bool:
+        """Whether what it requires names one of what it is about: `craneNo` of a crane."""
+        names = [one.name for one in operation.inputs if one.required]
+        names += [
+            row.name for row in self.rows.sent(operation) if row.required and carries(row) and row.path.count("/") <= 2
+        ]
+        return operation.intent is not Intent.CREATE and any(identifies(name, noun) for name in names)
+
+    def creators(self, resource: Resource) -> list[Operation]:
+        """What adds an item, the likeliest first: on the collection; by an id that the caller chooses; by the type of its answer."""
+        found = resource.of(Intent.CREATE)
+        if not found:
+            found = [one for one in resource.of(Intent.REPLACE, item=False) if resource.items]
+        if not found:
+            found = self.chosen(resource)
+        if not found:
+            read = next(iter(resource.of(Intent.READ, item=True)), None)
+            kinds = [row.place for row in self.rows.answered(read)[:1] if row.shared and not row.scalar] if read else []
+            alike = [one for kind in kinds for one in self.by_type.get(kind, ())]
+            found = [one for one in alike if one.intent in (Intent.CREATE, Intent.ACT) and one.id not in resource.items and not one.safe]  # fmt: skip
+        return found
+
+    def chosen(self, resource: Resource) -> list[Operation]:
+        """Operations that put an item under an id of the caller's, where nothing else creates one."""
+        if resource.of(Intent.CREATE) or any(one.intent is Intent.REPLACE for one in resource.operations if one.id not in resource.items and resource.items):  # fmt: skip
+            return []
+        return [one for one in resource.of(Intent.REPLACE, item=True) if one.method == "PUT"]
+
+    def creates(self, operation: Operation) -> bool:
+        """Whether a call adds an item."""
+        resource = self.of(operation)
+        return resource is not None and any(one.id == operation.id for one in self.creators(resource))
+
+    def deleter(self, resource: Resource) -> Operation | None:
+        return next(iter(resource.of(Intent.DELETE, item=True)), None)
+
+    def parent(self, key: str) -> str:
+        """The key of the resource that one lies below; empty for none."""
+        above = key.rpartition("/")[0]
+        while above:
+            item = re.fullmatch(r"(.*)/\{\}", above)
+            if item and item[1] in self.by_key:
+                return item[1]
+            if above in self.by_key and not item:
+                return above
+            above = above.rpartition("/")[0]
+        return ""
+
+    def tree(self) -> Iterator[tuple[int, Resource]]:
+        """(how deep, resource), parents before what lies below them."""
+        below: dict[str, list[Resource]] = {}
+        for one in self.by_key.values():
+            below.setdefault(self.parent(one.key), []).append(one)
+        waiting = [(0, one) for one in reversed(below.get("", []))]
+        while waiting:
+            depth, one = waiting.pop()
+            yield depth, one
+            waiting += [(depth + 1, other) for other in reversed(below.get(one.key, []))]
+
+
+def last_identified(operation: Operation) -> Input | None:
+    """The input that names the item itself, and none above it."""
+    own = [one for one in operation.inputs if one.identifies and one.identifies == operation.resource]
+    return own[-1] if own else None
+
+
+@lru_cache(maxsize=10_000)
+def plain(name: str) -> str:
+    """A name without what people separate its words by, in lower case."""
+    return re.sub(r"[^a-z0-9]", "", name.lower())
+
+
+@lru_cache(maxsize=10_000)
+def words(name: str) -> tuple[str, ...]:
+    """The words of a name in lower case."""
+    return tuple(word.lower() for word in re.findall(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\d+", name))
+
+
+def owner(name: str) -> str:
+    """What an identifier's name says that it identifies: `vesselId` a vessel, `agent_id` an agent; empty for a bare `id`."""
+    found = words(name)
+    return "".join(found[:-1]) if len(found) > 1 and found[-1] in ENDINGS else ""
+
+
+def identifies(name: str, noun: str) -> bool:
+    """Whether a name identifies such a thing: `craneNo`, `crane_id`, `id` of a crane."""
+    return bool(noun) and (plain(name) == "id" or plain(owner(name)) == plain(noun))

@@ -1,0 +1,187 @@
+"""What goes into a composed request: known values, learned ones, authors' examples, enumerations, samples, in this order; names of our own."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+from juxtalogos.compose.outlines import Rows
+from juxtalogos.compose.requests import sample_inputs
+from juxtalogos.compose.resources import Resources, last_identified
+from juxtalogos.compose.unique import names_something, unique_formula
+from juxtalogos.exchange.media import chosen_media
+from juxtalogos.model.contract import Contract, Input, Intent, Operation
+from juxtalogos.model.location import follow_pointer, split_pointer
+from juxtalogos.model.schema import ABSENT, OutlineRow
+from juxtalogos.model.wire import Inputs
+from juxtalogos.suite.document.writer import slug
+from juxtalogos.suite.inputs import with_values
+from juxtalogos.workspace.known import Hints, KnownValue
+
+_NAMING_INTENTS = (Intent.CREATE, Intent.REPLACE, Intent.UPDATE)
+_CHOOSING = ("one of", "only ", "exactly ")
+
+
+@dataclass(frozen=True, slots=True)
+class Filled:
+    """Inputs for a step, with what is computed when the case begins."""
+
+    inputs: Inputs
+    formulas: tuple[tuple[str, str], ...] = ()
+    """(address, formula)."""
+    known: frozenset[str] = frozenset()
+    """Addresses whose value somebody, or the service, gave."""
+
+
+@dataclass(slots=True)
+class Values:
+    """Fills requests of one contract. What it made it keeps: whoever puts values into it does so in a copy."""
+
+    contract: Contract
+    rows: Rows
+    resources: Resources
+    hints: Hints
+    made: dict[tuple[str, bool, int], Filled] = field(default_factory=dict)
+    cramped: dict[str, str] = field(default_factory=dict)
+    """By address of an operation the formula, where names of its own soon run out; empty where there are none."""
+
+    def of(self, operation: Operation, *, full: bool = False, seed: int = 0) -> Filled:
+        """Values for what is required; with `full` for everything that there is a source for."""
+        key = operation.id, full, seed
+        if key not in self.made:
+            self.made[key] = self._filled(operation, full, seed)
+        return self.made[key]
+
+    def _filled(self, operation: Operation, full: bool, seed: int) -> Filled:
+        without = [one.address for one in operation.inputs if not one.required and (self.hints.leaves_out(operation.id, one.address) or not self._has_source(operation, one))]  # fmt: skip
+        if operation.body is not None and not operation.body.required and self.hints.leaves_out(operation.id, "body"):
+            without.append("body")
+        inputs = self._left_out(
+            operation, sample_inputs(self.contract, operation, full=full, seed=seed, without=without)
+        )
+        return self.completed(operation, inputs, full=full)
+
+    def completed(self, operation: Operation, inputs: Inputs, *, full: bool = False) -> Filled:
+        """Inputs with known values and names of their own put in."""
+        formulas: dict[str, str] = {}
+        known = set()
+        for address, value in self._known(operation, inputs, full):
+            formulas[address] = f"known('{value.name.replace(chr(39), chr(39) * 2)}')"
+            known.add(address)
+        for address, formula in self._names(operation, inputs):
+            formulas.setdefault(address, formula)
+        return Filled(inputs, tuple(formulas.items()), frozenset(known))
+
+    def _has_source(self, operation: Operation, one: Input) -> bool:
+        """Whether there is anything to take a value for an optional input from: one that is made up does harm more often than good."""
+        if one.required or one.usual or one.alone or one.examples or self.hints.value_for(operation.id, one.address):
+            return True
+        row = next(iter(self.rows.of(one.schema, 0)), None)
+        return row is not None and (row.allowed.startswith(_CHOOSING) or row.type.startswith("boolean"))
+
+    def _left_out(self, operation: Operation, inputs: Inputs) -> Inputs:
+        """Without the optional parts of the body that are not to be sent."""
+        if inputs.body is ABSENT or not self.hints.left_out:
+            return inputs
+        body = inputs.body
+        for row in self.rows.sent(operation):
+            if row.path and self.hints.leaves_out(operation.id, f"body{row.path}"):
+                body = _without(body, split_pointer(row.path))
+        return Inputs(inputs.values, body, inputs.content_type)
+
+    def _known(self, operation: Operation, inputs: Inputs, full: bool) -> Iterator[tuple[str, KnownValue]]:
+        """(address, known value) of each place that there is one for."""
+        if not self.hints.known:
+            return
+        for one in operation.inputs:
+            row = next(iter(self.rows.of(one.schema, 0)), None)
+            found = self.hints.value_for(operation.id, one.address, row.shared if row else "")
+            if (
+                found
+                and (one.address in inputs.values or full)
+                and not self.hints.leaves_out(operation.id, one.address)
+            ):
+                yield one.address, found
+        for row in self.rows.sent(operation):
+            found = self.hints.value_for(operation.id, f"body{row.path}", row.shared) if row.path else None
+            if found and (row.scalar or row.type.startswith("array")) and _there(inputs.body, row.path, full):
+                yield f"body{row.path}", found
+        whole = self.hints.value_for(operation.id, "body")
+        if whole and operation.body is not None:
+            yield "body", whole
+
+    def _names(self, operation: Operation, inputs: Inputs) -> Iterator[tuple[str, str]]:
+        """(address, formula) of what is to be of this run alone."""
+        creates = self.resources.creates(operation)
+        key = last_identified(operation)
+        if creates and key is not None and key.schema is not None and key.address in inputs.values:
+            schema = self.contract.schema(key.schema)
+            yield from self._one_name(operation, key.address, inputs.values[key.address], schema.accepts)
+        for address, value, accepts in self._named_in_body(operation, inputs, creates):
+            yield from self._one_name(operation, address, value, accepts)
+
+    def _one_name(self, operation: Operation, address: str, sample: Any, accepts: Any) -> Iterator[tuple[str, str]]:
+        formula = unique_formula(sample, accepts)
+        if formula:
+            yield address, formula
+        else:
+            self.cramped[f"{operation.id} {address}"] = ""
+
+    def _named_in_body(self, operation: Operation, inputs: Inputs, creates: bool) -> Iterator[tuple[str, Any, Any]]:
+        media = chosen_media(operation, inputs.content_type)
+        if inputs.body is ABSENT or isinstance(inputs.body, bytes) or media is None or media.schema is None:
+            return
+        schema = self.contract.schema(media.schema)
+        rows = {f"body{row.path}": row for row in self.rows.of(media.schema)}
+        listed = [one for one in operation.names if one in rows or one.startswith("body")]
+        if creates or operation.intent in _NAMING_INTENTS:
+            listed += [at for at, row in rows.items() if _is_name(row) and at not in listed]
+        for address in listed:
+            try:
+                value = follow_pointer(inputs.body, address[4:])
+            except (LookupError, ValueError):
+                continue
+
+            def accepts(other: Any, at: str = address) -> bool:
+                return schema.accepts(with_values(inputs, {at: other}).body)
+
+            yield address, value, accepts
+
+
+def _is_name(row: OutlineRow) -> bool:
+    return (
+        row.scalar and row.type.startswith("string") and 0 < row.path.count("/") <= 2 and "/0" not in row.path and not row.read_only
+        and not row.allowed.startswith(_CHOOSING) and names_something(row.name)
+    )  # fmt: skip
+
+
+def _there(body: Any, path: str, full: bool) -> bool:
+    """Whether a body has a place; with `full`, whether it has what that lies in."""
+    if body is ABSENT:
+        return False
+    try:
+        follow_pointer(body, path.rpartition("/")[0] if full else path)
+        return True
+    except (LookupError, ValueError):
+        return False
+
+
+def _without(value: Any, tokens: list[str]) -> Any:
+    """A copy of a value without what stands at a path; of lists, without it in each item."""
+    if not tokens:
+        return value
+    token, rest = tokens[0], tokens[1:]
+    if isinstance(value, list):
+        return [_without(one, rest) if token.isdigit() and rest else one for one in value]
+    if not isinstance(value, dict) or token not in value:
+        return value
+    if not rest:
+        return {name: one for name, one in value.items() if name != token}
+    return {name: _without(one, rest) if name == token else one for name, one in value.items()}
+
+
+def input_name(step_id: str, address: str) -> str:
+    """What a computed value of a step is called among the inputs of its case."""
+    return f"{slug(step_id)}-{slug(re.split(r'[./]', address)[-1]) or 'value'}"

@@ -1,0 +1,82 @@
+"""What a run creates: what was there before it, and what is still to be undone.
+
+An item is a run's own only if the list that would show it did not show it before: a service may answer a creation with what
+somebody else has. What is to be undone is in the ledger before anything else happens, so that it can be done later too.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from juxtalogos.compose.requests import sample_inputs
+from juxtalogos.exchange.transport import Sender
+from juxtalogos.ledger import UndoRecord
+from juxtalogos.model.errors import JuxtalogosError
+from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
+from juxtalogos.run.session import Session
+from juxtalogos.suite.language.selectors import NoSelection, select_json, select_xml
+from juxtalogos.suite.model import Created, Step
+
+
+@dataclass(slots=True)
+class Census:
+    """By listing, the keys that it showed before this run created anything there; None where it showed nothing that can be read."""
+
+    shown: dict[tuple[str, str], frozenset[str] | None] = field(default_factory=dict)
+    locks: dict[tuple[str, str], asyncio.Lock] = field(default_factory=dict)
+
+    async def before(self, session: Session, sender: Sender, created: Created, namespaces: Mapping[str, str]) -> None:
+        """Asks once what is there; whoever creates waits for that."""
+        if created.contract is None or created.listing is None:
+            return
+        key = created.contract.name, created.listing.id
+        async with self.locks.setdefault(key, asyncio.Lock()):
+            if key not in self.shown:
+                self.shown[key] = await _listed(session, sender, created, namespaces)
+
+    def has(self, created: Created, value: Any) -> bool:
+        """Whether a key was shown before."""
+        if created.contract is None or created.listing is None or value is ABSENT:
+            return False
+        return str(value) in (self.shown.get((created.contract.name, created.listing.id)) or ())
+
+
+async def _listed(
+    session: Session, sender: Sender, created: Created, namespaces: Mapping[str, str]
+) -> frozenset[str] | None:
+    contract, listing = created.contract, created.listing
+    assert contract is not None and listing is not None
+    try:
+        request = session.encoded(contract, listing, sample_inputs(contract, listing, full=False))
+        exchange = await session.send(contract, listing, request, sender)
+    except (JuxtalogosError, ValueError):
+        return None
+    return keys_in(exchange, created.selector, namespaces)
+
+
+def keys_in(exchange: Exchange, selector: str, namespaces: Mapping[str, str]) -> frozenset[str] | None:
+    """The keys that a list's answer shows; None where it is none that can be read."""
+    if exchange.response is None or not 200 <= exchange.response.status < 300:
+        return None
+    try:
+        if selector.startswith("$"):
+            return frozenset(map(str, select_json(selector, json.loads(exchange.response.body))))
+        return frozenset(map(str, select_xml(selector, exchange.response.body, namespaces=namespaces)))
+    except (NoSelection, ValueError, RecursionError):
+        return None
+
+
+def undo_record(suite: str, case: str, step: Step, inputs: Inputs, target: str) -> UndoRecord:
+    """What a clean-up step would send, to be kept until it was sent with success."""
+    assert step.contract is not None and step.operation is not None
+    body = None if inputs.body is ABSENT or isinstance(inputs.body, bytes) else inputs.body
+    sent = {"suite": suite, "case": case, "step": step.id, "values": dict(inputs.values), "type": inputs.content_type}
+    if body is not None:
+        sent["body"] = body
+    return UndoRecord(step.contract.name, step.operation.id, json.dumps(sent, sort_keys=True), target)

@@ -1,0 +1,91 @@
+"""Refusals: an answer that is no success to a request of which we made up a part, and what the server says of it in its own words."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator
+from dataclasses import replace
+from typing import Any
+
+from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.findings import REFUSED, CheckResult, Severity
+from juxtalogos.model.verdict import Verdict
+from juxtalogos.run.judge import Judgement, unsigned, verdict_of
+
+PRESUMED = "presumed"
+"""Where a criterion stands that compose wrote for a request of which it made up a part."""
+SIGN_IN = {401: "a credential, or another one", 403: "a role that may do this", 429: "a slower pace: --pace SECONDS"}
+"""Statuses that say something of who asks, not of what is asked for, and what they want (RFC 9110, sections 15.5.2 and 15.5.4; RFC 6585, section 4)."""
+MOST_READ, MOST_WORDS = 64 * 1024, 200
+
+
+def refusal(judgement: Judgement, exchange: Exchange, own: bool) -> Judgement:
+    """The judgement of an answer that is no success: refused, where it is a declared refusal of a request of which we made up a part.
+
+    What is missing is told of a 401, 403 or 429, and the service blamed for nothing; what this run created (`own`) and is
+    not found again has failed.
+    """
+    status = exchange.response.status if exchange.response else 0
+    presumed = [one for one in judgement.results if one.kind == "criterion.unmet" and one.at == PRESUMED]
+    if not presumed or all(one.held for one in presumed):
+        return judgement
+    if status in SIGN_IN:
+        return unsigned(judgement, f"{status}: it wants {SIGN_IN[status]}")
+    answer = judgement.answer
+    refused = answer is not None and (answer.fault is not None or (400 <= status < 500 and answer.declared is not None))
+    if not refused or (own and status in (404, 410)):
+        return judgement
+    words = words_of(exchange)
+    place = answer.declared.location if answer and answer.declared else None
+    told = CheckResult(REFUSED, False, "answer", "a success", f"{status}: {words}", place, Severity.REMARK, anchor=general(words))  # fmt: skip
+    results = (*(one for one in judgement.results if one.held or one not in presumed), told)
+    verdict, reason = verdict_of(results)
+    if verdict is Verdict.FAILED:
+        return replace(judgement, verdict=verdict, reason=reason, results=results)
+    return replace(judgement, verdict=Verdict.REFUSED, reason=f"{status}: {words}", results=results)
+
+
+def general(words: str) -> str:
+    """Words with what differs from request to request masked: numbers, and what looks like an id."""
+    return re.sub(r"[\w-]*\d[\w-]*", "0", words)
+
+
+def words_of(exchange: Exchange) -> str:
+    """The server's own words for a refusal, as far as they stand in the usual places: one line."""
+    body = exchange.response.body[:MOST_READ] if exchange.response else b""
+    found = " ".join(" ".join(texts_of(body)).split())
+    return found if len(found) <= MOST_WORDS else found[: MOST_WORDS - 1] + "…"
+
+
+_TELLING = ("title", "detail", "message", "msg", "error", "error_description", "description", "reason", "errors", "violations", "details", "pointer", "field", "loc", "name", "path", "code", "faultstring")  # fmt: skip
+
+
+def texts_of(body: bytes) -> list[str]:
+    """What a refusal says: problem details (RFC 9457), common lists of violations, the texts of a fault, or plain text."""
+    text = body.decode("utf-8", "replace").strip()
+    if text[:1] == "<":
+        inner = re.sub(r"<!--.*?-->", " ", text, flags=re.S)
+        return [" ".join(part.split()) for part in re.findall(r">([^<>]+)<", inner) if part.strip()][:20]
+    try:
+        value = json.loads(text)
+    except (ValueError, RecursionError):
+        return [text[:1000]] if text else []
+    found = list(dict.fromkeys(_told(value, 0)))
+    return found[:20]
+
+
+def _told(value: Any, depth: int) -> Iterator[str]:
+    if depth > 6:
+        return
+    if isinstance(value, str):
+        yield value
+    elif isinstance(value, list):
+        for one in value[:20]:
+            yield from ([str(one)] if isinstance(one, int) and depth else _told(one, depth + 1))
+    elif isinstance(value, dict):
+        for name, one in list(value.items())[:40]:
+            if name in _TELLING or isinstance(one, dict | list):
+                if depth and isinstance(one, list) and name not in _TELLING:
+                    yield name  # a list of what is wrong, by the name of the field
+                yield from _told(one, depth + 1)
