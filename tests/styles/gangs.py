@@ -95,7 +95,7 @@ class Gangs(Service):
             case "GetGang":
                 return f"<gang><gangId>{gang}</gangId><title>{self.gangs[gang]}</title></gang>"
             case "AddShift":
-                if not 1 <= int(given["hours"]) <= 12:
+                if not given["hours"].isdigit() or not 1 <= int(given["hours"]) <= 12:
                     raise LookupError("BadHours", "hours must lie between 1 and 12")
                 new = f"S-{self.number()}"
                 self.shifts[new] = (gang, int(given["hours"]))

@@ -343,9 +343,9 @@ class Lockkeepers(Service):
             Route("GET", "/log", self.log, answer=many(entry)),
             Route("GET", "/locks", lambda call: (200, list(self.locks.values())), answer=many(lock)),
             Route("POST", "/locks", self.add, answer=lock, body=shape(("label",), label={"type": "string", "minLength": 2, "maxLength": 30}), status=201),
-            Route("GET", "/locks/{name}", lambda call: (200, self.lock(call)), answer=lock),
+            Route("GET", "/locks/{name}", lambda call: (200, self.found(call)), answer=lock),
             Route("DELETE", "/locks/{name}", self.drop, status=204),
-            Route("GET", "/locks/{name}/gate", lambda call: (200, {"open": bool(self.lock(call))}), answer=shape(open={"type": "boolean"})),
+            Route("GET", "/locks/{name}/gate", lambda call: (200, {"open": bool(self.found(call))}), answer=shape(open={"type": "boolean"})),
             Route("POST", "/passages", self.ask, status=201, answer=None, body=shape(("type",), type={"type": "string", "enum": ["up", "down"]}, path=TEXT)),
             Route("GET", "/passages/{id}", lambda call: (200, self.passage(call)), answer=shape(type=TEXT)),
             Route("DELETE", "/passages/{id}", self.forget, status=204),
@@ -354,7 +354,7 @@ class Lockkeepers(Service):
     def log(self, call: Call) -> Any:
         return 200, [{"id": 9001, "path": "/locks", "type": "note", "name": "nobody"}]
 
-    def lock(self, call: Call) -> Any:
+    def found(self, call: Call) -> Any:
         if call.path["name"] not in self.locks:
             raise Refused(404, f"no lock is called {call.path['name']}")
         return self.locks[call.path["name"]]
@@ -367,7 +367,7 @@ class Lockkeepers(Service):
         return 201, self.locks[slug]
 
     def drop(self, call: Call) -> Any:
-        self.lock(call)
+        self.found(call)
         del self.locks[call.path["name"]]
         return 204, None
 

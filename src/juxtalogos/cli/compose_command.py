@@ -5,27 +5,45 @@ from __future__ import annotations
 import argparse
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
-from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
+from juxtalogos.cli.learning import learn, learned_data, show_learned
+from juxtalogos.cli.options import (
+    EXIT_FAILED,
+    EXIT_HELD,
+    Arguments,
+    add_common,
+    add_grant,
+    add_identity,
+    add_target,
+    terminal,
+    workspace,
+)
 from juxtalogos.cli.terminal import Terminal
-from juxtalogos.compose.composer import Scope, by_folder, compose
+from juxtalogos.compose.composer import Composed, Scope, by_folder, compose
 from juxtalogos.compose.dependencies import LIMIT, Dependency, Finder
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import UsageError
 from juxtalogos.suite.document.saving import source_url
 from juxtalogos.suite.document.writer import to_yaml
+from juxtalogos.workspace.config import Target
 from juxtalogos.workspace.files import write_whole
-from juxtalogos.workspace.known import NO_HINTS
+from juxtalogos.workspace.known import Hints, Learned
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
 Write a suite (Arazzo 1.0.1) for everything in a contract: a case per operation with the calls that give what it
-needs, and for each resource a flow that creates, reads, updates and deletes. The same contract gives the same file.
-With --dependencies the dependencies between operations are listed with their reasons; juxtalogos.toml can correct them."""
+needs, and for each resource a flow that creates, reads, updates and deletes. The same contract, and the same that is
+known of it, gives the same file. What would destroy more than the run makes is left out, and named.
+
+With --learn the service is asked first, by what only reads; with --learn=writing everything is tried, refusals are
+read, other sensible ways are tried, and what was created is removed. What was learned is kept in
+learned/TARGET/CONTRACT.toml, and used from then on. With --dependencies the dependencies between operations are listed
+with their reasons; juxtalogos.toml can correct them."""
 EXAMPLE = """\
   juxtalogos compose berths
+  juxtalogos compose berths --learn=writing --target local
   juxtalogos compose berths --dependencies
-  juxtalogos compose berths --folders
 """
 
 
@@ -41,48 +59,99 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--replace", action="store_true", help="write over a suite that was edited since it was composed"
     )
+    parser.add_argument(
+        "--learn",
+        nargs="?",
+        const="reading",
+        default="",
+        choices=("reading", "writing"),
+        help="ask the service first: by what only reads, or by everything",
+    )
+    parser.add_argument(
+        "--budget", type=int, default=2_000, metavar="N", help="requests that learning may take (2,000)"
+    )
     parser.add_argument("--only-reading", action="store_true", help="only cases that change nothing")
     parser.add_argument(
         "--include-destructive",
         action="store_true",
         help="also operations that destroy what the run did not make: that empty, reset, shut down",
     )
+    add_target(parser)
+    add_identity(parser)
+    add_grant(parser)
     add_common(parser)
 
 
-class _ComposeArguments(Arguments):
+class ComposeArguments(Arguments):
     contract: str | None
     dependencies: bool
     suite: str | None
     folders: bool
     replace: bool
+    learn: str
+    budget: int
     only_reading: bool
     include_destructive: bool
+    target: str | None
+    role: str
+    credential: list[str]
+    header: list[str]
+    no_credentials: bool
+    trust: str
+    sends: list[str]
 
 
-def run(args: _ComposeArguments) -> int:
-    home = workspace(args)
-    out = terminal(args)
+def run(args: ComposeArguments) -> int:
+    home, out = workspace(args), terminal(args)
     names = home.contract_names()
     if args.contract is None and len(names) != 1:
         raise UsageError(
             "name the contract", mend=", ".join(names) or "import a definition first: juxtalogos import FILE"
         )
     contract = home.contract(args.contract or names[0])
-    settings = home.config.contracts.get(contract.name)
-    hints = settings.hints if settings else NO_HINTS
-    finder = Finder(contract, hints.dependencies)
+    target = _target(args, home, contract)
+    lessons = learn(args, home, out, contract, target) if args.learn and target is not None else None
+    learned = Learned.read(home.root, target.name, contract.name).hints if target is not None else Hints()
+    hints = home.written_hints(contract.name, target).and_then(learned)
+    finder = Finder(contract, hints.dependencies, only_reading=args.only_reading)
     if args.dependencies:
         return _tell(out, contract, finder.found(), as_json=args.json)
     dependencies = [one for one in finder.found() if one.sure >= LIMIT]
     name = args.suite or contract.name
     path = _path(home, name)
-    composed = compose(
-        contract,
-        dependencies,
-        source_url(home.root, path, contract),
-        Scope(hints, args.include_destructive, args.only_reading),
-    )
+    scope = Scope(hints, args.include_destructive, args.only_reading)
+    composed = compose(contract, dependencies, source_url(home.root, path, contract), scope)
+    written = _write(args, home, contract, composed, name)
+    if args.json:
+        told: dict[str, Any] = {"version": 2, "suite": name, "path": str(written), "cases": composed.cases}
+        told |= {
+            "leftOut": _pairs(composed.left_out),
+            "withheld": _pairs(composed.withheld),
+            "lasting": composed.lasting,
+        }
+        out.json(told | ({"learned": learned_data(lessons)} if lessons else {}))
+    else:
+        if lessons is not None:
+            show_learned(out, lessons, contract)
+        _show(out, contract, composed, written, len(dependencies))
+    return EXIT_FAILED if composed.left_out else EXIT_HELD
+
+
+def _pairs(found: list[tuple[str, str]]) -> list[dict[str, str]]:
+    return [{"operation": operation, "reason": reason} for operation, reason in found]
+
+
+def _target(args: ComposeArguments, home: Workspace, contract: Contract) -> Target | None:
+    """The target of which something is, or will be, learned; None where none is meant."""
+    if args.learn or args.target:
+        return home.target(args.target, [contract.name])
+    if not home.config.targets:
+        return None
+    return home.target(None, [contract.name])
+
+
+def _write(args: ComposeArguments, home: Workspace, contract: Contract, composed: Composed, name: str) -> Path:
+    """Writes the suite, or its parts in a folder; gives where."""
     documents = {name: composed.document}
     if args.folders:
 
@@ -97,34 +166,53 @@ def run(args: _ComposeArguments) -> int:
     for place, text in texts.items():
         write_whole(place, text)
         _mark(home, place, text)
-    written = home.suites / name if args.folders else path
-    if args.json:
-        left_out = [{"operation": operation, "reason": reason} for operation, reason in composed.left_out]
-        out.json({"version": 1, "suite": name, "path": str(written), "cases": composed.cases, "leftOut": left_out})
-    else:
-        out.line(
-            "written: ",
-            (written, "name"),
-            f"  {composed.cases} cases for {len(contract.operations)} operations, {len(dependencies)} dependencies",
-        )
-        for operation, reason in composed.left_out:
-            out.line(("left out: ", "remark"), operation, f"  {reason}")
-        out.note(("next: juxtalogos run", "note"))
-    return EXIT_FAILED if composed.left_out else EXIT_HELD
+    return home.suites / name if args.folders else _path(home, name)
+
+
+def _show(out: Terminal, contract: Contract, composed: Composed, written: Path, dependencies: int) -> None:
+    out.line(
+        "written: ",
+        (written, "name"),
+        f"  {composed.cases} cases for {len(contract.operations)} operations, {dependencies} dependencies",
+    )
+    for operation, reason in composed.left_out:
+        out.line(("left out: ", "remark"), operation, f"  {reason}")
+    by_reason: dict[str, list[str]] = {}
+    for operation, reason in composed.withheld:
+        by_reason.setdefault(reason, []).append(operation)
+    for reason, operations in by_reason.items():
+        out.line(("left out: ", "remark"), _few(operations), f"  {reason}")
+    if by_reason:
+        out.note(("compose them all the same with --include-destructive", "note"))
+    if composed.lasting:
+        out.line(("lasting: ", "remark"), _few(composed.lasting), "  nothing in the contract removes what they create")
+    for place in list(composed.cramped)[:3]:
+        out.line(("names: ", "remark"), place, "  its schema leaves no room for names of the run's own")
+    out.note(("next: juxtalogos run", "note"))
+
+
+def _few(names: list[str], most: int = 6) -> str:
+    more = f" and {len(names) - most} more" if len(names) > most else ""
+    return ", ".join(names[:most]) + more
 
 
 def _tell(out: Terminal, contract: Contract, dependencies: Sequence[Dependency], *, as_json: bool) -> int:
-    """The dependencies that would be composed, each with its reason."""
-    rows = [(one.operation, one.input, one.source, one.value, one.reason) for one in dependencies]
+    """The dependencies that would be composed, each with its reason; then those that are but suggestions."""
+    rows = [(one.operation, one.input, one.source, one.value, one.reason, one.sure) for one in dependencies]
     if as_json:
-        keys = ("operation", "input", "from", "value", "reason")
-        out.json({"version": 1, "contract": contract.name, "dependencies": [dict(zip(keys, row)) for row in rows]})
-    else:
-        out.table(
-            ("operation", "input", "from", "value", "reason"),
-            [(*row[:4], (row[4], "note")) for row in rows],
-            styles=("name",),
-        )
+        keys = ("operation", "input", "from", "value", "reason", "sure")
+        out.json({"version": 2, "contract": contract.name, "dependencies": [dict(zip(keys, row)) for row in rows]})
+        return EXIT_HELD
+    for used in (True, False):
+        chosen = [(*row[:4], (row[4], "note")) for row in rows if (row[5] >= LIMIT) is used]
+        if chosen and not used:
+            out.line()
+            out.line(
+                ("suggestions, not used", "head"),
+                ("   write one you want under [[contracts.NAME.dependencies]]", "note"),
+            )
+        if chosen or used:
+            out.table(("operation", "input", "from", "value", "reason"), chosen, styles=("name",))
     return EXIT_HELD
 
 

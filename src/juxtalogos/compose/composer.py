@@ -37,6 +37,8 @@ class Scope:
     """Ids of the operations that cases are about; None: all."""
     only_bare: bool = False
     """Whether there is one case an operation, with only what is required, and no flow."""
+    only_full: bool = False
+    """The same with everything that there is a source for."""
 
 
 @dataclass(slots=True)
@@ -75,7 +77,7 @@ def compose(
             found.subjects += [operation] * (len(cases) - len(found.subjects))
         except Unsampleable as error:
             found.left_out.append((operation.id, error.what))
-    for create in contract.operations if not scope.only_bare and not scope.only_reading else ():
+    for create in contract.operations if not (scope.only_bare or scope.only_full or scope.only_reading) else ():
         try:
             cases += composer.flow(create)
             found.subjects += [create] * (len(cases) - len(found.subjects))
@@ -115,9 +117,17 @@ class _Composer:
         if operation.intent is Intent.UNKNOWN and not operation.safe:
             return "nothing tells what it does; say it in [[contracts.NAME.meanings]]"
         resource = self.resources.of(operation)
-        if operation.intent is Intent.DELETE and (resource is None or not self.resources.creators(resource)):
+        if operation.intent is Intent.DELETE and (resource is None or not self.resources.creators(resource) or self.names_others(operation)):  # fmt: skip
             return DESTROYS
         return ""
+
+    def names_others(self, operation: Operation) -> bool:
+        """Whether what it would work on comes from where the run created nothing; what a person has written is meant so."""
+        for need in self.drafter.needs.get(operation.id, ()):
+            source = self.contract.operation(need.source)
+            if need.reason != "configured" and source is not None and not self.resources.creates(source) and any(one.address == need.input and one.identifies == operation.resource for one in operation.inputs):  # fmt: skip
+                return True
+        return False
 
     def reads(self, operation: Operation) -> bool:
         """Whether an operation, and all that gives what it needs, only reads."""
@@ -137,6 +147,8 @@ class _Composer:
         if self.scope.only_bare:
             return [self.case(operation, bare, name, summary)]
         whole = self.values.of(operation, full=True)
+        if self.scope.only_full:
+            return [self.case(operation, whole, name, summary)]
         found = [self.case(operation, whole, name, summary)]
         if bare.inputs != whole.inputs:
             found.append(self.case(operation, bare, f"{name}-required-only", f"{summary}: only what is required"))

@@ -84,9 +84,10 @@ def find_dependencies(contract: Contract, rules: Iterable[DependencyRule] = ()) 
 class Finder:
     """Looks for dependencies of one contract."""
 
-    def __init__(self, contract: Contract, rules: Iterable[DependencyRule] = (), rows: Rows | None = None) -> None:
-        self.contract = contract
-        self.rows = rows or Rows(contract)
+    def __init__(self, contract: Contract, rules: Iterable[DependencyRule] = (), *, only_reading: bool = False) -> None:
+        """`only_reading`: nothing comes from an operation that changes anything."""
+        self.contract, self.only_reading = contract, only_reading
+        self.rows = Rows(contract)
         self.resources = Resources(contract, self.rows)
         self.rules = list(rules)
         self.by: dict[tuple[str, object], list[tuple[int, _Offer]]] = {}
@@ -192,7 +193,11 @@ class Finder:
         found: dict[tuple[str, str], Dependency] = {}
         for _, one in sorted(ranked, key=lambda pair: pair[0]):
             found.setdefault((one.source, one.value), one)
-        return [one for one in found.values() if one.source != need.operation.id]
+        return [one for one in found.values() if one.source != need.operation.id and self._usable(one)]
+
+    def _usable(self, one: Dependency) -> bool:
+        source = self.contract.operation(one.source)
+        return source is not None and (source.safe or not self.only_reading)
 
     def _resources(self, need: Need) -> list[tuple[Resource, int]]:
         """(resource that a need may name an item of, how sure that is)."""

@@ -100,13 +100,17 @@ class Values:
             found = self.hints.value_for(operation.id, one.address, row.shared if row else "")
             if (
                 found
-                and (one.address in inputs.values or full)
+                and (one.address in inputs.values or full or found.operation != "*")
                 and not self.hints.leaves_out(operation.id, one.address)
             ):
                 yield one.address, found
         for row in self.rows.sent(operation):
             found = self.hints.value_for(operation.id, f"body{row.path}", row.shared) if row.path else None
-            if found and (row.scalar or row.type.startswith("array")) and _there(inputs.body, row.path, full):
+            if (
+                found
+                and (row.scalar or row.type.startswith("array"))
+                and _there(inputs.body, row.path, full or found.operation != "*")
+            ):
                 yield f"body{row.path}", found
         whole = self.hints.value_for(operation.id, "body")
         if whole and operation.body is not None:

@@ -38,11 +38,18 @@ GRACE = 10.0
 
 
 async def execute(
-    run: BoundRun, workspace: Path, ledger: Ledger, what: str, done: Callable[[CaseRecord], None], *, processes: int = 1
+    run: BoundRun,
+    workspace: Path,
+    ledger: Ledger,
+    what: str,
+    done: Callable[[CaseRecord], None],
+    *,
+    processes: int = 1,
+    kind: str = "run",
 ) -> Executed:
     """Runs all units of a plan. ConfigError when the system does not come up, LedgerError when nothing can be kept."""
     async with running_system(run.session, workspace):
-        number = ledger.begin("run", run.session.target.name, what, token=run.plan.token)
+        number = ledger.begin(kind, run.session.target.name, what, token=run.plan.token)
         verdict, interrupted, stop = Verdict.ERROR, True, Stop()
         try:
             interrupted = await _until_interrupted(_work(run, workspace, ledger, number, done, processes, stop), stop)

@@ -13,11 +13,12 @@ from typing import Any
 
 from juxtalogos.documents.uris import origin
 from juxtalogos.formats import read_contract
-from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.errors import ConfigError, UsageError, nearest, quoted
 from juxtalogos.workspace import cache
 from juxtalogos.workspace.config import CONFIG_NAME, Config, ContractSettings, Target, check_url, read_config
 from juxtalogos.workspace.files import folder_fetch, read_inside, write_whole
+from juxtalogos.workspace.known import NO_HINTS, Hints
 from juxtalogos.workspace.secrets import KINDS, CredentialSource
 from juxtalogos.workspace.trust import Trust, destinations, references_of
 
@@ -31,6 +32,16 @@ version = 1
 [defaults]
 jobs = 4
 """
+
+
+def _meant(operation: Operation, hints: Hints) -> Operation:
+    """The operation as a person says that it is meant."""
+    for one in hints.meanings:
+        if one.operation == operation.id:
+            does = Intent(one.does)
+            meant = replace(operation, intent=does, safe=does in (Intent.READ, Intent.LIST))
+            return replace(meant, noun=one.noun, resource="") if one.noun else meant
+    return operation
 
 
 @dataclass
@@ -74,6 +85,10 @@ class Workspace:
             contract, settings = self._read(name), self.config.contracts.get(name, ContractSettings())
             if settings.formats:
                 contract.engine.assert_formats(settings.formats == "assert")
+            if settings.hints.meanings:
+                contract = replace(
+                    contract, operations=[_meant(one, settings.hints) for one in contract.operations], _index={}
+                )
             if settings.secrets:
                 contract = replace(contract, secret_fields=(*contract.secret_fields, *settings.secrets))
             self._contracts[name] = contract
@@ -94,6 +109,12 @@ class Workspace:
             found = read_contract(fetch(root), name, root, fetch, files)
             cache.save(found)
         return found
+
+    def written_hints(self, name: str, target: Target | None = None) -> Hints:
+        """What people wrote down of a contract, at a target before elsewhere."""
+        settings = self.config.contracts.get(name, ContractSettings())
+        here = target.known if target is not None else {}
+        return here.get(name, NO_HINTS).and_then(here.get("", NO_HINTS)).and_then(settings.hints)
 
     def origin(self, name: str) -> dict[str, Any]:
         """What was written down of where a contract came from."""

@@ -1,0 +1,142 @@
+"""What a refusal names: inputs, values, and what it wants of them. Nothing here sends anything."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from juxtalogos.compose.resources import plain
+from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
+from juxtalogos.run.refusals import MOST_READ, texts_of
+
+_QUOTED = re.compile(r"'([^'\n]{1,80})'|\"([^\"\n]{1,80})\"|`([^`\n]{1,80})`")
+_LISTED = re.compile(
+    r"(?:one of|allowed(?: values)?(?: are)?|must be|expected|choose from|valid(?: values)?(?: are)?|known(?: are)?|either|possible(?: values)?(?: are)?)[:\s]+(.{1,300})",
+    re.IGNORECASE,
+)
+_BETWEEN = re.compile(r"between\s+(-?\d+(?:\.\d+)?)\s+and\s+(-?\d+(?:\.\d+)?)", re.IGNORECASE)
+_LEAST = re.compile(
+    r"(?:at least|greater than(?: or equal to)?|minimum(?: is)?|>=?)\s*(-?\d+(?:\.\d+)?)", re.IGNORECASE
+)
+_MOST = re.compile(
+    r"(?:at most|less than(?: or equal to)?|maximum(?: is)?|<=?|not exceed)\s*(-?\d+(?:\.\d+)?)", re.IGNORECASE
+)
+_PLAIN_WORDS = frozenset(("value", "values", "field", "fields", "parameter", "parameters", "body", "query", "header", "path", "request", "error", "detail", "title", "message", "status", "type", "is", "not", "the", "one", "and"))  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class Named:
+    """An input that a refusal names, and the text that does."""
+
+    address: str
+    text: str
+
+
+def named_inputs(exchange: Exchange, sent: Inputs, addresses: Iterable[str]) -> list[Named]:
+    """The inputs that a refusal names, the strongest sign first: a value of ours, a pointer or field, a quoted name, a bare word."""
+    body = exchange.response.body[:MOST_READ] if exchange.response else b""
+    texts = texts_of(body)
+    by_name: dict[str, list[str]] = {}
+    for address in addresses:
+        by_name.setdefault(plain(re.split(r"[./]", address)[-1]), []).append(address)
+    found: dict[str, str] = {}
+
+    def note(name: str, text: str) -> None:
+        for address in by_name.get(plain(name), ()):
+            found.setdefault(address, text)
+
+    whole = " ".join(texts)
+    for text in texts:  # a pointer, or a field told by itself
+        if re.fullmatch(r"#?(/[\w~.-]+)+|[\w-]+(\.[\w-]+)*(\[\d+\])?", text):
+            note(re.split(r"[/.]", re.sub(r"\[\d+\]$", "", text))[-1], whole)
+    for address, value in values_of(sent):
+        if isinstance(value, str) and len(value) >= 4 and any(value in text for text in texts):
+            found.setdefault(address, whole)
+    for text in texts:
+        for match in _QUOTED.finditer(text):
+            note(next(filter(None, match.groups())), text)
+        head = re.match(r"\s*([\w.-]{2,60})\s*:", text)
+        if head:
+            note(head[1].rpartition(".")[2], text)
+    for text in texts:
+        for word in re.findall(r"[A-Za-z][\w-]{2,}", text):
+            if word.lower() not in _PLAIN_WORDS:
+                note(word, text)
+    return [Named(address, text) for address, text in found.items()]
+
+
+def values_of(sent: Inputs) -> Iterator[tuple[str, Any]]:
+    """(address, value) of each single value that was sent."""
+    yield from sent.values.items()
+    waiting: list[tuple[str, Any]] = [] if sent.body is ABSENT else [("body", sent.body)]
+    while waiting:
+        address, value = waiting.pop()
+        if isinstance(value, dict):
+            waiting += [(f"{address}/{name}", one) for name, one in value.items()]
+        elif isinstance(value, list):
+            waiting += [(f"{address}/{number}", one) for number, one in enumerate(value[:20])]
+        else:
+            yield address, value
+
+
+def wanted_values(named: Named, value: Any) -> Iterator[tuple[str, Any]]:
+    """(`value` or `formula`, what) that a refusal lets expect to be taken in place of a value, the likeliest first."""
+    text, name = named.text, plain(re.split(r"[./]", named.address)[-1])
+    moment = isinstance(value, str) and re.match(r"\d{4}-\d\d-\d\d", value)
+    if moment:
+        yield from _moments(text, str(value), name)
+    listed = _LISTED.search(text)
+    told = [next(filter(None, match.groups())) for match in _QUOTED.finditer(text)]
+    told = [one for one in told if plain(one) != name and one != value]
+    if listed and not told:
+        told = [part.strip(" .;:()[]{}'\"`") for part in re.split(r",|\bor\b|\band\b|\|", listed[1])]
+    number = isinstance(value, int | float) and not isinstance(value, bool)
+    if number:
+        yield from (("value", one) for one in _numbers(text, value))
+    for one in told[:6]:
+        if one and len(one) <= 80 and not number:
+            yield "value", one
+    lowered = text.lower()
+    if isinstance(value, str) and not moment:
+        for sign, other in _SHAPES.items():
+            if sign in lowered:
+                yield "value", other
+
+
+_SHAPES = {
+    "https": "https://harbour.test/merrow", "url": "https://harbour.test/merrow", "uri": "https://harbour.test/merrow", "mail": "desk@harbour.test", "uuid": "3f2b8c1e-5a64-4d1f-9c0a-7e5d2b1a6f30",
+    "phone": "+441632960961", "date": "2030-03-14", "numeric": "1", "integer": "1", "number": "1", "alphanumeric": "merrow1", "country": "GB", "currency": "EUR", "language": "en", "time zone": "UTC", "timezone": "UTC",
+}  # fmt: skip
+"""Values of common shapes, by a word that asks for them."""
+
+
+def _moments(text: str, value: str, name: str) -> Iterator[tuple[str, Any]]:
+    form = "YYYY-MM-DD" if len(value) == 10 else "YYYY-MM-DDThh:mm:ssZ"
+    lowered = text.lower()
+    days = [-7] if "past" in lowered else [30, 60] if any(word in lowered for word in ("future", "after", "later", "not before", "past")) else [30, -7]  # fmt: skip
+    late = any(word in name for word in ("end", "until", "expire", "finish", "depart", "to", "close", "last"))
+    for count in days:
+        shift = count + (10 if late and count > 0 else 0)
+        yield "formula", f"format(now() {'+' if shift >= 0 else '-'} days({abs(shift)}), '{form}')"
+
+
+def _numbers(text: str, value: Any) -> Iterator[Any]:
+    between, least, most = _BETWEEN.search(text), _LEAST.search(text), _MOST.search(text)
+    low = float(between[1]) if between else float(least[1]) if least else None
+    high = float(between[2]) if between else float(most[1]) if most else None
+    found = []
+    if low is not None and high is not None:
+        found = [(low + high) / 2, low, high]
+    elif low is not None:
+        found = [low + 1, low]
+    elif high is not None:
+        found = [high - 1, high]
+    else:
+        found = [float(one) for one in re.findall(r"(?<![\w.])-?\d+(?:\.\d+)?(?![\w.])", text)][:3] or [1.0, 10.0]
+    for one in found:
+        if one != value:
+            yield int(one) if isinstance(value, int) or one == int(one) else one

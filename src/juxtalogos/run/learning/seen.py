@@ -1,0 +1,58 @@
+"""What answers showed: by the name of a property, where it stands in whose answer."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+from juxtalogos.compose.resources import plain
+from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.location import join_pointer
+
+DEEPEST, MOST = 5, 2_000
+"""Levels of an answer that are looked at, and places that are kept."""
+
+
+@dataclass(slots=True)
+class Seen:
+    """Places of single values in answers of success."""
+
+    by_name: dict[str, dict[tuple[str, str], Any]] = field(default_factory=dict)
+    """Plain name -> (operation, pointer) -> a value seen there."""
+
+    def note(self, operation: str, exchange: Exchange) -> None:
+        """Takes what a JSON answer of success shows; of lists their first item."""
+        response = exchange.response
+        if response is None or not 200 <= response.status < 300:
+            return
+        try:
+            value = json.loads(response.body)
+        except (ValueError, RecursionError):
+            return
+        for count, (pointer, one) in enumerate(_places(value)):
+            if count >= MOST:
+                return
+            name = plain(re.split(r"/", pointer)[-1])
+            self.by_name.setdefault(name, {}).setdefault((operation, pointer), one)
+
+    def places(self, name: str) -> list[tuple[str, str, Any]]:
+        """(operation, pointer, value) of what is called so, the shallowest first."""
+        found = self.by_name.get(plain(name), {})
+        return sorted(((operation, pointer, one) for (operation, pointer), one in found.items()), key=lambda place: place[1].count("/"))  # fmt: skip
+
+
+def _places(value: Any) -> Iterator[tuple[str, Any]]:
+    waiting: list[tuple[tuple[str, ...], Any]] = [((), value)]
+    while waiting:
+        path, one = waiting.pop(0)
+        if len(path) > DEEPEST:
+            continue
+        if isinstance(one, dict):
+            waiting += [((*path, name), inner) for name, inner in list(one.items())[:100]]
+        elif isinstance(one, list):
+            waiting += [((*path, "0"), inner) for inner in one[:1]]
+        elif one not in (None, "") and not isinstance(one, bool) and path and not path[-1].isdigit():
+            yield join_pointer(path), one
