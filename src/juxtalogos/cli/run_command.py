@@ -135,11 +135,17 @@ def run(args: _RunArguments) -> int:
             ended = run_loop(execute(bound, home.root, ledger, str(selection), done, processes=max(1, args.processes)))
         home.remember_target(bound.session.target, bound.session.contracts)
         order = [(ref.suite, ref.case) for ref in refs]
+        left = len(ledger.undone(ended.number))
         view = run_view(ledger, ended.number, bound.session.contracts, remarks=not args.no_remarks, order=order)
     if args.json:
-        out.json(run_data(view))
+        out.json({**run_data(view), "leftBehind": left})
     else:
         show_run(out, view, full=args.full)
+        if left:
+            out.line(
+                (f"left behind: {left} that this run created", "remark"),
+                (f"   juxtalogos clean {ended.number}", "note"),
+            )
     return exit_status(view, strict=args.strict)
 
 

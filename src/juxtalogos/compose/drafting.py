@@ -193,11 +193,16 @@ class Drafter:
             return
         key = draft.output(step_id, need.value)
         made: dict[str, Any] = {"key": key}
-        listing = next((one for one in resource.of(Intent.LIST) if not self.needs.get(one.id) and not any(given.required for given in one.inputs)), None)  # fmt: skip
+        sent = {one.address for one in operation.inputs}
+        listing = next((one for one in resource.of(Intent.LIST) if all(given.address in sent for given in one.inputs if given.required) and not self._needs_body(one)), None)  # fmt: skip
         selector = self._listed(listing, resource.noun, need) if listing is not None else ""
         if listing is not None and selector:
             made |= {**operation_reference(listing), "selector": selector}
         draft.step(step_id)["x-juxtalogos-creates"] = made
+
+    def _needs_body(self, operation: Operation) -> bool:
+        """Whether something in its body comes from elsewhere."""
+        return any(need.input.startswith("body") for need in self.needs.get(operation.id, ()))
 
     def _listed(self, listing: Operation, noun: str, need: Dependency) -> str:
         """A selector of the keys of all items in a list's answer; empty where they stand nowhere."""

@@ -9,7 +9,7 @@ from __future__ import annotations
 import asyncio
 import json
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from juxtalogos.compose.requests import sample_inputs
@@ -33,8 +33,8 @@ class Census:
 
     async def before(self, session: Session, sender: Sender, created: Created, namespaces: Mapping[str, str]) -> None:
         """Asks once what is there; whoever creates waits for that."""
-        if created.contract is None or created.listing is None:
-            return
+        if created.contract is None or created.listing is None or any(one.required for one in created.listing.inputs):
+            return  # below what this run created itself
         key = created.contract.name, created.listing.id
         async with self.locks.setdefault(key, asyncio.Lock()):
             if key not in self.shown:
@@ -72,11 +72,40 @@ def keys_in(exchange: Exchange, selector: str, namespaces: Mapping[str, str]) ->
         return None
 
 
-def undo_record(suite: str, case: str, step: Step, inputs: Inputs, target: str) -> UndoRecord:
-    """What a clean-up step would send, to be kept until it was sent with success."""
+KEY = "\x00key"
+"""Stands in kept inputs for what is not known yet: what the service calls the item that it was asked to create."""
+
+
+def undo_record(
+    suite: str, case: str, step: Step, inputs: Inputs, target: str, intent: Intent | None = None
+) -> UndoRecord:
+    """What a clean-up step would send, to be kept until it was sent with success. `intent`: the creation is asked for only."""
     assert step.contract is not None and step.operation is not None
-    body = None if inputs.body is ABSENT or isinstance(inputs.body, bytes) else inputs.body
     sent = {"suite": suite, "case": case, "step": step.id, "values": dict(inputs.values), "type": inputs.content_type}
-    if body is not None:
-        sent["body"] = body
+    if inputs.body is not ABSENT and not isinstance(inputs.body, bytes):
+        sent["body"] = inputs.body
+    if intent is not None:
+        sent["intent"] = asdict(intent)
     return UndoRecord(step.contract.name, step.operation.id, json.dumps(sent, sort_keys=True), target)
+
+
+@dataclass(frozen=True, slots=True)
+class Intent:
+    """How to find out, should the answer never be read, whether something was created, and what it is called."""
+
+    listing: str = ""
+    """The operation that lists such items; empty for none."""
+    given: Mapping[str, Any] = field(default_factory=dict)
+    """Its inputs by address."""
+    selector: str = ""
+    marks: tuple[str, ...] = ()
+    """Texts of this run alone that the item has in it."""
+
+
+def intent_of(created: Created, inputs: Inputs, marks: tuple[str, ...]) -> Intent:
+    """What is known of an item before it is asked for."""
+    listing = created.listing
+    if listing is None:
+        return Intent(marks=marks)
+    given = {one.address: inputs.values[one.address] for one in listing.inputs if one.required and one.address in inputs.values}  # fmt: skip
+    return Intent(listing.id, given, created.selector, marks)

@@ -21,12 +21,13 @@ from juxtalogos.model.findings import Severity
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run import unforeseen
-from juxtalogos.run.created import undo_record
+from juxtalogos.run.created import KEY, intent_of, undo_record
 from juxtalogos.run.judge import verdict_of
 from juxtalogos.run.step import CaseState, RunContext, criterion_result, inputs_of, outputs_of, run_step, skipped
 from juxtalogos.run.stop import Interrupted
 from juxtalogos.suite.inputs import wrong_inputs
 from juxtalogos.suite.language.expressions import Scope, evaluate, fill, parse_expression
+from juxtalogos.suite.language.formulas import uses
 from juxtalogos.suite.model import Action, Case, CaseKey, Step, Suite
 from juxtalogos.workspace.workspace import GIVEN
 
@@ -158,6 +159,53 @@ class Walk:
         read = {text.split(".")[1] for _, text in step.flows if text.startswith("$steps.")}
         return bool(set(step.unless) & state.succeeded) or any(state.created.get(name) is False for name in read)
 
+    async def note_intent(self, position: CasePosition, step: Step) -> list[UndoRecord]:
+        """Before something is created: what would undo it, as far as that is known."""
+        if step.creates is None:
+            return []
+        state, missing = position.state, list[str]()
+        inputs = inputs_of(step, state.scope, missing)
+        if missing:
+            return []
+        unique = [name for name, formula in position.case.formulas.items() if uses(formula, "unique")]
+        sent = str((inputs.values, inputs.body))
+        marks = tuple(text for name in unique if (text := str(state.scope.inputs.get(name, ""))) and text in sent)
+        told = Scope(state.scope.inputs, request_values=inputs.values, request_body=inputs.body)
+        outputs = {
+            name: evaluate(parse_expression(text), told) if text.startswith("$request.") else KEY
+            for name, text in step.outputs
+        }
+        outputs |= {one.name: KEY for one in step.selected}
+        ahead = replace(state.scope, steps={**state.scope.steps, step.id: outputs})
+        found = []
+        for one in position.steps:
+            if (
+                one.always
+                and one.operation is not None
+                and any(text.startswith(f"$steps.{step.id}.") for _, text in one.flows)
+            ):
+                without: list[str] = []
+                undoing = inputs_of(one, ahead, without)
+                if not without:
+                    found.append(
+                        undo_record(
+                            state.suite.name,
+                            state.case,
+                            one,
+                            undoing,
+                            self.target,
+                            intent_of(step.creates, inputs, marks),
+                        )
+                    )
+        for record in found:
+            await self.put_undo(record)
+        return found
+
+    @property
+    def target(self) -> str:
+        target = self.context.session.target
+        return target.name if target.name != GIVEN else target.url
+
     async def note_undoing(self, position: CasePosition, step: Step) -> None:
         """What the case must undo from now on is kept before anything else happens; and that it was done."""
         state = position.state
@@ -173,8 +221,7 @@ class Walk:
                 missing: list[str] = []
                 inputs = inputs_of(one, state.scope, missing)
                 if not missing and any(text.startswith(f"$steps.{step.id}.") for _, text in one.flows) and not self.needless(position, one):  # fmt: skip
-                    target = self.context.session.target
-                    self.undoing[one.id] = undo_record(state.suite.name, state.case, one, inputs, target.name if target.name != GIVEN else target.url)  # fmt: skip
+                    self.undoing[one.id] = undo_record(state.suite.name, state.case, one, inputs, self.target)
                     await self.put_undo(self.undoing[one.id])
 
     async def clean_up(self, position: CasePosition) -> None:
@@ -256,10 +303,14 @@ class Walk:
         """(what is to be told of it, whether it succeeded)."""
         state, name = position.state, position.name(step)
         if step.case is None:
+            intents = await self.note_intent(position, step)
             record, held = await run_step(self.context, state, step, name)
             if step.needed or step.always:
                 self.aside.add(name)
             await self.note_undoing(position, step)
+            if record.exchange is None or record.exchange.response is not None:  # else nobody knows what came of it
+                for one in intents:
+                    await self.put_undo(replace(one, done=True))
             return [record], held
         missing: list[str] = []
         inputs = {name: fill(value, state.scope, missing) for name, value in step.parameters}

@@ -170,6 +170,11 @@ def reads_of(formula: Formula) -> list[Expression]:
     return found
 
 
+def uses(formula: Formula, name: str) -> bool:
+    """Whether a formula calls a function."""
+    return (formula.op == "call" and formula.operands[0] == name) or any(isinstance(one, Formula) and uses(one, name) for one in formula.operands)  # fmt: skip
+
+
 def compute(formula: Formula, scope: Scope, ground: FormulaContext) -> Any:
     """The value as JSON has it; NoValue says why there is none."""
     try:

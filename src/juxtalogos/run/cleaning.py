@@ -1,0 +1,144 @@
+"""Undoing later what a run created and could not undo."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from juxtalogos.compose.requests import sample_inputs
+from juxtalogos.exchange.redact import MASK
+from juxtalogos.exchange.transport import Transport
+from juxtalogos.ledger import Ledger, UndoRecord
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.errors import JuxtalogosError
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
+from juxtalogos.run.created import KEY, Intent
+from juxtalogos.run.learning.reading import values_of
+from juxtalogos.run.refusals import words_of
+from juxtalogos.run.session import Session
+from juxtalogos.suite.inputs import with_values
+from juxtalogos.suite.language.selectors import select_json
+
+GONE = (404, 410)
+"""Statuses that say that nothing is there to be removed (RFC 9110, sections 15.5.5 and 15.5.11)."""
+
+
+@dataclass(frozen=True, slots=True)
+class Undone:
+    """What became of one thing to be undone."""
+
+    record: UndoRecord
+    done: bool
+    told: str
+
+
+def inputs_of(record: UndoRecord) -> Inputs:
+    """The inputs that were kept. ValueError where they are none that we wrote."""
+    found = json.loads(record.sent)
+    if not isinstance(found, dict) or not isinstance(found.get("values"), dict):
+        raise ValueError("no inputs")
+    return Inputs(found["values"], found.get("body", ABSENT), str(found.get("type", "")))
+
+
+def place_of(record: UndoRecord) -> str:
+    """`suite#case#step` of what is to undo it."""
+    try:
+        found = json.loads(record.sent)
+        return "#".join(str(found.get(key, "")) for key in ("suite", "case", "step"))
+    except (ValueError, AttributeError):
+        return ""
+
+
+async def undo(session: Session, ledger: Ledger, records: Sequence[UndoRecord]) -> list[Undone]:
+    """Sends what undoes each, the newest first, and notes what was done; again while that helps, for one may hang on another."""
+    found: dict[int, Undone] = {}
+    waiting = list(records)
+    async with Transport(session.options) as transport:
+        while waiting:
+            before = len(waiting)
+            for one in waiting:
+                contract = session.contracts.get(one.contract)
+                operation = contract.operation(one.operation) if contract else None
+                found[one.id] = await _undo(session, transport, one, contract, operation)
+                if found[one.id].done:
+                    ledger.mark_undone(one.id)
+            waiting = [one for one in waiting if not found[one.id].done]
+            if len(waiting) == before:
+                break
+    return list(_in_order(records, found))
+
+
+def _in_order(records: Sequence[UndoRecord], found: dict[int, Undone]) -> Iterator[Undone]:
+    return (found[one.id] for one in records)
+
+
+async def _undo(
+    session: Session, transport: Transport, record: UndoRecord, contract: Contract | None, operation: Operation | None
+) -> Undone:
+    if contract is None or operation is None:
+        return Undone(record, False, f"there is no operation {record.contract}:{record.operation} any more")
+    if MASK in record.sent:
+        return Undone(record, False, "a secret stood in its inputs, and was not kept")
+    try:
+        inputs, found = inputs_of(record), json.loads(record.sent)
+        if KEY not in record_values(inputs):
+            return await _send(session, transport, record, contract, operation, inputs)
+        keys = await _keys(session, transport, contract, Intent(**found.get("intent", {})))
+    except (JuxtalogosError, ValueError, TypeError) as error:
+        return Undone(record, False, str(error).split("\n")[0])
+    if keys is None:
+        return Undone(record, False, "whether it was created is not known, and nothing lists such items")
+    told = Undone(record, True, "nothing was created")
+    for key in keys:
+        told = await _send(session, transport, record, contract, operation, _named(inputs, key))
+    return told
+
+
+async def _send(
+    session: Session, transport: Transport, record: UndoRecord, contract: Contract, operation: Operation, inputs: Inputs
+) -> Undone:
+    try:
+        request = session.encoded(contract, operation, inputs)
+        exchange = await session.send(contract, operation, request, transport)
+    except (JuxtalogosError, ValueError) as error:
+        return Undone(record, False, str(error).split("\n")[0])
+    status = exchange.response.status if exchange.response else 0
+    if 200 <= status < 300 or status in GONE:
+        return Undone(record, True, f"{status}" if status not in GONE else f"{status}: it was gone already")
+    return Undone(
+        record, False, f"{status}: {session.redactor.cut_text(words_of(exchange))}" if status else exchange.error
+    )
+
+
+async def _keys(session: Session, transport: Transport, contract: Contract, intent: Intent) -> list[Any] | None:
+    """The keys of listed items that hold a text of the run's own; None where nothing would show them."""
+    listing = contract.operation(intent.listing) if intent.listing else None
+    if listing is None or not intent.marks or not intent.selector.startswith("$"):
+        return None
+    inputs = sample_inputs(contract, listing, full=False, without=tuple(intent.given))
+    request = session.encoded(
+        contract, listing, Inputs({**inputs.values, **intent.given}, inputs.body, inputs.content_type)
+    )
+    exchange = await session.send(contract, listing, request, transport)
+    if exchange.response is None:
+        raise ValueError(exchange.error)
+    if exchange.response.status in GONE:
+        return []  # what it would lie below is gone
+    if not 200 <= exchange.response.status < 300:
+        raise ValueError(f"{exchange.response.status}: the list cannot be read")
+    above, _, name = intent.selector.rpartition(".")
+    items = select_json(above, json.loads(exchange.response.body))
+    return [one[name] for one in items if isinstance(one, dict) and name in one and any(mark in json.dumps(one, ensure_ascii=False) for mark in intent.marks)]  # fmt: skip
+
+
+def record_values(inputs: Inputs) -> list[Any]:
+    """All single values of some inputs."""
+    return [value for _, value in values_of(inputs)]
+
+
+def _named(inputs: Inputs, key: Any) -> Inputs:
+    """Inputs with the key in the places that wait for it."""
+    return with_values(inputs, {at: key for at, value in values_of(inputs) if value == KEY})
