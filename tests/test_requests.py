@@ -25,7 +25,8 @@ from juxtalogos.model.errors import ConfigError, UsageError, nearest
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings, header
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.document.writer import slug, to_yaml
-from juxtalogos.workspace.config import DependencyRule, Target, check_url, origin
+from juxtalogos.workspace.config import Target, check_url, origin
+from juxtalogos.workspace.known import DependencyRule
 from juxtalogos.workspace.secrets import filled, secret
 
 _OK = answers({"type": "string"})

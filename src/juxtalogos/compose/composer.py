@@ -102,7 +102,9 @@ class _Composer:
         self.contract, self.scope = contract, scope
         rows = Rows(contract)
         self.resources = Resources(contract, rows)
-        self.values = Values(contract, rows, self.resources, scope.hints)
+        self.values = Values(
+            contract, rows, self.resources, scope.hints, frozenset((one.operation, one.input) for one in dependencies)
+        )
         self.drafter = Drafter(contract, rows, self.resources, self.values, dependencies)
         self.names: dict[str, int] = {}
 

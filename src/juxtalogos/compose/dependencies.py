@@ -167,7 +167,8 @@ class Finder:
             if chooses and one.identifies and one.identifies == operation.resource:
                 continue  # its caller chooses it
             if one.name.lower() == "if-match":
-                yield Need(operation, one.address, one.name, "", operation.resource, row)
+                if resource is not None and operation.id in resource.items and not operation.safe:
+                    yield Need(operation, one.address, one.name, "", "", row)
             elif not one.required or one.schema is None:
                 continue
             elif one.identifies:
@@ -243,19 +244,9 @@ class Finder:
 
     @staticmethod
     def _field_rank(need: Need, row: OutlineRow, noun: str) -> int | None:
-        name = plain(row.name)
-        if name == plain(need.name):
-            return 0
         if need.place is not None and need.place == row.place and need.row is not None and need.row.shared:
             return 0
-        if owner(row.name) and plain(owner(row.name)) == plain(noun):
-            return 1
-        last = words(need.name)[-1:]
-        if name == "id":
-            return 2
-        if last and name == last[0]:
-            return 3
-        return 4 + _FIELDS.index(name) if name in _FIELDS else None
+        return field_rank(need.name, noun, row.name)
 
     def value(self, operation: Operation, row: OutlineRow) -> str:
         """Where a value of an answer is, as a suite takes it."""
@@ -315,6 +306,21 @@ class Finder:
             return False
         sent = self.rows.sent(offer.operation)
         return any(row.scalar and row.name == offer.row.name and row.place == offer.row.place for row in sent)
+
+
+def field_rank(wanted: str, noun: str, field: str) -> int | None:
+    """How likely a field of a thing is what an input called `wanted` means, 0 first; None for a field that identifies nothing."""
+    name = plain(field)
+    if name == plain(wanted):
+        return 0
+    if owner(field) and plain(owner(field)) == plain(noun):
+        return 1
+    last = words(wanted)[-1:]
+    if name == "id":
+        return 2
+    if last and name == last[0]:
+        return 3
+    return 4 + _FIELDS.index(name) if name in _FIELDS else None
 
 
 def _takeable(row: OutlineRow) -> bool:

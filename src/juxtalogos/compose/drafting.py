@@ -150,9 +150,15 @@ class Drafter:
                 source = made_by
             step = draft.by_operation.get(source.id)
             if step is None or (source.id in draft.stale and value.startswith("$response.header.")):
-                if role == UNDOING:
+                if role == UNDOING and not source.safe:
                     continue  # nothing is made in order to undo
-                step = self.add(draft, source, role=NEEDED, above=(*above, operation.id), made_by=made_by)
+                step = self.add(
+                    draft,
+                    source,
+                    role=UNDOING if role == UNDOING else NEEDED,
+                    above=(*above, operation.id),
+                    made_by=made_by,
+                )
             values[need.input] = draft.output(step, value)
         return values
 
@@ -237,6 +243,8 @@ class Drafter:
             source = self.contract.operation(need.source)
             if source is None:
                 return False
+            if need.input.startswith("header.") and source.safe:
+                continue  # a version, which is read when it is wanted
             if source.id == create.id or self._makes_same(source, create):
                 gives = True
             elif source.id not in draft.by_operation:
@@ -304,10 +312,12 @@ def has_place(body: Any, address: str) -> bool:
 def gone(read: Operation) -> str:
     """The condition that what was read is not there any more, where it is declared how that is told."""
     declared = {answer.status for answer in read.answers}
-    for status in ("404", "410"):
-        if status in declared:
-            return f"$statusCode == {status}"
-    return "$statusCode == 404 || $statusCode == 410" if "4XX" in declared else ""
+    told: list[str] = [status for status in ("404", "410") if status in declared]
+    if "4XX" in declared and not told:
+        told = ["404", "410"]
+    if told and "403" in declared:
+        told.append("403")  # that nothing is there may be hidden (RFC 9110, section 15.5.4)
+    return " || ".join(f"$statusCode == {status}" for status in told)
 
 
 def success_condition(operation: Operation) -> str:

@@ -43,6 +43,8 @@ class Values:
     rows: Rows
     resources: Resources
     hints: Hints
+    linked: frozenset[tuple[str, str]] = frozenset()
+    """(operation, address) of inputs that take their value from another step."""
     made: dict[tuple[str, bool, int], Filled] = field(default_factory=dict)
     cramped: dict[str, str] = field(default_factory=dict)
     """By address of an operation the formula, where names of its own soon run out; empty where there are none."""
@@ -76,7 +78,14 @@ class Values:
 
     def _has_source(self, operation: Operation, one: Input) -> bool:
         """Whether there is anything to take a value for an optional input from: one that is made up does harm more often than good."""
-        if one.required or one.usual or one.alone or one.examples or self.hints.value_for(operation.id, one.address):
+        if (
+            one.required
+            or one.usual
+            or one.alone
+            or one.examples
+            or (operation.id, one.address) in self.linked
+            or self.hints.value_for(operation.id, one.address)
+        ):
             return True
         row = next(iter(self.rows.of(one.schema, 0)), None)
         return row is not None and (row.allowed.startswith(_CHOOSING) or row.type.startswith("boolean"))

@@ -14,11 +14,15 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 from juxtalogos.compose.composer import Composed, Scope, compose
-from juxtalogos.compose.dependencies import LIMIT, Finder, Need
+from juxtalogos.compose.dependencies import LIMIT, Finder, Need, field_rank
+from juxtalogos.compose.drafting import has_place
+from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, Ledger
 from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.errors import JuxtalogosError
+from juxtalogos.model.location import follow_pointer
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.binding import bind, digest_of
 from juxtalogos.run.execute import execute
@@ -47,7 +51,7 @@ class Pupil:
     operation: Operation
     full: bool = False
     """Whether it is tried with everything that there is a source for."""
-    tried: set[Hints] = field(default_factory=set)
+    tried: list[Hints] = field(default_factory=list)
     waiting: list[Hints] = field(default_factory=list)
     now: Hints = field(default_factory=Hints)
     """What is tried in this round."""
@@ -57,8 +61,8 @@ class Pupil:
     words: str = ""
     knowledge: int = -1
     """How much was known when it was tried last."""
-    suspects: list[str] = field(default_factory=list)
-    """Optional inputs of which one is refused, and nothing says which."""
+    stuck: bool = False
+    """Whether what it needs was not reached, and other sources were thought of."""
 
     @property
     def open(self) -> bool:
@@ -143,15 +147,21 @@ class Learner:
         """Whether it is to be tried: at first, in another way, or again where what it needed is there now."""
         if not pupil.open:
             return False
-        if pupil.outcome == SKIPPED:
-            return pupil.knowledge < self.known_now
+        if pupil.outcome == SKIPPED and not pupil.waiting:
+            if pupil.knowledge < self.known_now:
+                return True
+            if pupil.stuck:
+                return False
+            pupil.stuck = True  # what should give it was not reached: perhaps something else does
+            pupil.waiting = [one for one in self.other_sources(pupil, set()) if one not in pupil.tried]
+            return bool(pupil.waiting)
         return not pupil.attempts or bool(pupil.waiting)
 
     async def round(self, chosen: list[Pupil], *, full: bool) -> None:
         """One run: a case for each of them, and what it said."""
         for one in chosen:
             one.now = one.waiting.pop(0) if one.waiting else Hints()
-            one.tried.add(one.now)
+            one.tried.append(one.now)
         hints = self.written
         for one in chosen:
             hints = hints.and_then(one.now)
@@ -217,7 +227,12 @@ class Learner:
         pupil.status = record.status
         if record.exchange is None or record.exchange.response is None:
             pupil.outcome, pupil.words = SKIPPED, record.reason
-            pupil.attempts -= record.exchange is None  # it was not its own turn
+            if record.reason.startswith("no value for"):  # what should have given it is there, and does not tell it so
+                further = [one for one in self.seen_sources(pupil) if one not in pupil.tried]
+                pupil.waiting = [*further[:ATTEMPTS], *pupil.waiting]
+                pupil.outcome = REFUSED if pupil.waiting else SKIPPED
+                return
+            pupil.attempts -= 1  # it was not its own turn
             pupil.waiting = [pupil.now, *pupil.waiting] if pupil.now != Hints() else pupil.waiting
             return
         pupil.words = words_of(record.exchange)
@@ -288,7 +303,7 @@ class Learner:
             if one.address in required and one.address not in linked:
                 yield from self.other_values(pupil, one, present.get(one.address))
             elif one.address not in present and one.address not in required:
-                yield from self.added(pupil, one, rows)
+                yield from self.added(pupil, one, sent)
         if pupil.full and not named:
             yield from self.halves(pupil, present, required)
         if record.status not in (404, 410):
@@ -317,41 +332,58 @@ class Learner:
             formula = other if kind == "formula" else ""
             yield self.more(pupil, known=KnownValue(named.address, pupil.operation.id, None if formula else other, formula, learned=True))  # fmt: skip
 
-    def added(self, pupil: Pupil, named: Named, rows: dict[str, Any]) -> Iterator[Hints]:
-        """An input that is not required, and that the refusal wants."""
-        operation = pupil.operation
-        one = next((given for given in operation.inputs if given.address == named.address), None)
-        ref = one.schema if one else None
-        for _, pointer, value in [
-            (a, b, c) for a, b, c in self.seen.places(named.address.rpartition("/")[2].rpartition(".")[2])
-        ][:2]:
-            del pointer
-            yield self.more(pupil, known=KnownValue(named.address, operation.id, value, learned=True))
-        try:
-            if ref is not None:
-                value = self.contract.schema(ref).sample(seed=0)
-            elif named.address in rows and rows[named.address].scalar:
-                value = {"integer": 1, "number": 1, "boolean": True}.get(
-                    rows[named.address].type.partition(" ")[0], "quay"
-                )
-            else:
-                return
-        except JuxtalogosError:
+    def added(self, pupil: Pupil, named: Named, sent: Inputs) -> Iterator[Hints]:
+        """An input that is not required, and that the refusal wants: as it was seen, then as compose would make it up."""
+        operation, address = pupil.operation, named.address
+        if address.startswith("body") and sent.body in (ABSENT, {}):
+            address = "body"  # nothing of it was sent
+        elif address in sent.values or (address.startswith("body") and not has_place(sent.body, address)):
             return
-        yield self.more(pupil, known=KnownValue(named.address, operation.id, value, learned=True))
+        for _, _, value in self.seen.places(address.rpartition("/")[2].rpartition(".")[2])[:1]:
+            yield self.more(pupil, known=KnownValue(address, operation.id, value, learned=True))
+        try:
+            full = sample_inputs(self.contract, operation, full=True)
+            value = follow_pointer(full.body, address[4:]) if address.startswith("body") else full.values[address]
+        except (JuxtalogosError, LookupError, ValueError):
+            return
+        yield self.more(pupil, known=KnownValue(address, operation.id, value, learned=True))
 
     def other_sources(self, pupil: Pupil, named: set[str]) -> Iterator[Hints]:
         """Other places that an id may come from: further fields of the creator, lists, what was seen in answers."""
         for need in self.finder.needs(pupil.operation):
+            if need.name.lower() == "if-match":
+                continue  # a version, and no id
             if named and need.address not in named and not need.resource:
                 continue
             for one in self.finder.candidates(need)[:8]:
                 if not self.may_take(pupil.operation, one.source):
                     continue
                 yield self.more(pupil, rule=DependencyRule(pupil.operation.id, need.address, one.source, one.value))
+            yield from self.seen_sources(pupil, need)
             for source, pointer, _ in self.seen.places(need.name)[:4]:
                 if source != pupil.operation.id and self.may_give(source) and self.may_take(pupil.operation, source):
                     yield self.more(pupil, rule=DependencyRule(pupil.operation.id, need.address, source, f"$response.body#{pointer}"))  # fmt: skip
+
+    def seen_sources(self, pupil: Pupil, need: Need | None = None) -> Iterator[Hints]:
+        """Fields that were seen in the answers of what creates or lists such an item, whatever is declared of them."""
+        resources, operation = self.finder.resources, pupil.operation
+        for one in [need] if need is not None else list(self.finder.needs(operation)):
+            found = [resources.by_key[one.resource]] if one.resource in resources.by_key else resources.named(one.noun)
+            for resource in found:
+                sources = [*resources.creators(resource), *resource.of(Intent.LIST)]
+                for source in sources:
+                    if (
+                        not (self.may_give(source.id) and self.may_take(operation, source.id))
+                        or source.id == operation.id
+                    ):
+                        continue
+                    ranked = []
+                    for pointer in self.seen.by_operation.get(source.id, {}):
+                        rank = field_rank(one.name, resource.noun, pointer.rpartition("/")[2])
+                        if rank is not None:
+                            ranked.append((rank + pointer.count("/"), pointer))
+                    for _, pointer in sorted(ranked)[:3]:
+                        yield self.more(pupil, rule=DependencyRule(operation.id, one.address, source.id, f"$response.body#{pointer}"))  # fmt: skip
 
     def may_give(self, source: str) -> bool:
         operation = self.contract.operation(source)
@@ -367,7 +399,8 @@ class Learner:
         )
 
     def unnamed(self, pupil: Pupil, present: dict[str, Any], required: set[str], linked: set[str]) -> Iterator[Hints]:
-        """Where nothing is named: values that answers showed under the same name, then other common ones."""
+        """Where nothing is named: a whole body, then values that answers showed under the same name."""
+        yield from self.whole_body(pupil, present)
         for address in present:
             if address in linked or address not in required:
                 continue
@@ -375,6 +408,16 @@ class Learner:
             for source, pointer, value in self.seen.places(name)[:2]:
                 if self.may_give(source) and source != pupil.operation.id and type(value) is type(present[address]):
                     yield self.more(pupil, rule=DependencyRule(pupil.operation.id, address, source, f"$response.body#{pointer}"))  # fmt: skip
+
+    def whole_body(self, pupil: Pupil, present: dict[str, Any]) -> Iterator[Hints]:
+        """Everything that the body may hold, where less was sent."""
+        operation = pupil.operation
+        try:
+            full = sample_inputs(self.contract, operation, full=True)
+        except JuxtalogosError:
+            return
+        if full.body is not ABSENT and len(list(values_of(full))) > len(present):
+            yield self.more(pupil, known=KnownValue("body", operation.id, full.body, learned=True))
 
     def halves(self, pupil: Pupil, present: dict[str, Any], required: set[str]) -> Iterator[Hints]:
         """Without half of the optional inputs: which half is refused is where the culprit stands."""

@@ -23,6 +23,9 @@ class Seen:
     by_name: dict[str, dict[tuple[str, str], Any]] = field(default_factory=dict)
     """Plain name -> (operation, pointer) -> a value seen there."""
 
+    by_operation: dict[str, dict[str, Any]] = field(default_factory=dict)
+    """Operation -> pointer -> a value seen there."""
+
     def note(self, operation: str, exchange: Exchange) -> None:
         """Takes what a JSON answer of success shows; of lists their first item."""
         response = exchange.response
@@ -36,6 +39,7 @@ class Seen:
             if count >= MOST:
                 return
             name = plain(re.split(r"/", pointer)[-1])
+            self.by_operation.setdefault(operation, {}).setdefault(pointer, one)
             self.by_name.setdefault(name, {}).setdefault((operation, pointer), one)
 
     def places(self, name: str) -> list[tuple[str, str, Any]]:
