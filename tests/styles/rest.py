@@ -153,7 +153,10 @@ class Service:
 
             def log_message(self, *words: Any) -> None: ...
 
-        server = ThreadingHTTPServer(("127.0.0.1", 0), Desk)
+        class Quiet(ThreadingHTTPServer):
+            def handle_error(self, request: Any, client_address: Any) -> None: ...  # clients are killed in tests
+
+        server = Quiet(("127.0.0.1", 0), Desk)
         server.daemon_threads = True
         threading.Thread(target=server.serve_forever, args=(0.02,), daemon=True).start()
         try:

@@ -26,7 +26,7 @@ from juxtalogos.cli.options import (
     workspace,
 )
 from juxtalogos.cli.sending import asked_again, hidden, keep_exchange, show_outcome
-from juxtalogos.compose.filling import filled, misfits, settings_given
+from juxtalogos.compose.filling import filled, known_given, misfits, settings_given
 from juxtalogos.exchange.redact import Redactor, is_credential
 from juxtalogos.exchange.transport import Transport, TransportOptions
 from juxtalogos.formats import wire_of
@@ -356,7 +356,10 @@ def _inputs(
     settings, linked = split_settings(home, operation, args.settings)
     given = settings_given(wire_of(contract), operation, settings, content_type)
     given |= {one.address: one.value for one in linked}
-    inputs = filled(contract, operation, given, full=args.full, content_type=content_type, unchecked=args.unchecked)
+    known = known_given(contract, operation, home.hints(contract.name, session.target), full=args.full)
+    inputs = filled(
+        contract, operation, {**known, **given}, full=args.full, content_type=content_type, unchecked=args.unchecked
+    )
     if args.ask:
         from juxtalogos.cli.asking import Asker
 

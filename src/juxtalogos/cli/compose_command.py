@@ -28,7 +28,6 @@ from juxtalogos.suite.document.saving import source_url
 from juxtalogos.suite.document.writer import to_yaml
 from juxtalogos.workspace.config import Target
 from juxtalogos.workspace.files import write_whole
-from juxtalogos.workspace.known import Hints, Learned
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
@@ -111,8 +110,7 @@ def run(args: ComposeArguments) -> int:
     contract = home.contract(args.contract or names[0])
     target = _target(args, home, contract)
     lessons = learn(args, home, out, contract, target) if args.learn and target is not None else None
-    learned = Learned.read(home.root, target.name, contract.name).hints if target is not None else Hints()
-    hints = home.written_hints(contract.name, target).and_then(learned)
+    hints = home.hints(contract.name, target)
     finder = Finder(contract, hints.dependencies, only_reading=args.only_reading)
     if args.dependencies:
         return _tell(out, contract, finder.found(), as_json=args.json)

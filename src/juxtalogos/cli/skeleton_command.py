@@ -7,11 +7,12 @@ from pathlib import Path
 
 from juxtalogos.cli.calling import tell_misfits
 from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, add_unchecked, terminal, workspace
-from juxtalogos.compose.filling import filled, misfits, settings_given
+from juxtalogos.compose.filling import filled, known_given, misfits, settings_given
 from juxtalogos.compose.skeleton import FORMS, skeleton
 from juxtalogos.compose.value_table import value_table
 from juxtalogos.formats import wire_of
 from juxtalogos.model.errors import ConfigError
+from juxtalogos.workspace.config import Target
 
 DESCRIPTION = """\
 Write a request of an operation, filled with valid sample values: as an HTTP/1.1 message to edit and send with
@@ -63,16 +64,19 @@ def run(args: _SkeletonArguments) -> int:
         return _write(args, value_table(contract, operation, args.input))
     wire = wire_of(contract)
     given = settings_given(wire, operation, args.settings)
-    inputs = filled(contract, operation, given, full=args.full, unchecked=args.unchecked)
-    if given:
-        tell_misfits(terminal(args), misfits(contract, operation, inputs))
+    target: Target | None = None
     try:
-        base_url = home.target(args.target, [contract.name]).base_url(contract)
+        target = home.target(args.target, [contract.name])
+        base_url = target.base_url(contract)
     except ConfigError:
         if args.target:
             raise
         named = next(iter((*operation.servers, *contract.servers)), "")
         base_url = named if "://" in named else _NOWHERE + (named if named.startswith("/") else "")
+    known = known_given(contract, operation, home.hints(contract.name, target), full=args.full)
+    inputs = filled(contract, operation, {**known, **given}, full=args.full, unchecked=args.unchecked)
+    if given:
+        tell_misfits(terminal(args), misfits(contract, operation, inputs))
     return _write(args, skeleton(wire, operation, inputs, base_url, args.form, loose=args.unchecked))
 
 

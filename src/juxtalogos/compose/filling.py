@@ -12,7 +12,10 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import replace
 from typing import Any
 
+from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.requests import sample_inputs
+from juxtalogos.compose.resources import Resources
+from juxtalogos.compose.values import Values
 from juxtalogos.exchange.media import chosen_media
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import Unsampleable, UsageError, nearest, quoted
@@ -20,6 +23,9 @@ from juxtalogos.model.location import split_pointer
 from juxtalogos.model.schema import ABSENT, Schema, Wanted
 from juxtalogos.model.wire import Inputs, Wire
 from juxtalogos.suite.inputs import base_address, first_items, put, resolve_address, schema_at
+from juxtalogos.suite.language.expressions import Scope
+from juxtalogos.suite.language.formulas import BadFormula, FormulaContext, NoValue, compute, parse_formula
+from juxtalogos.workspace.known import Hints
 
 Given = Mapping[str, Any]
 """Values by address."""
@@ -42,6 +48,22 @@ def settings_given(wire: Wire, operation: Operation, settings: Iterable[str], co
         address = resolve_address(operation, address.strip())
         base = base_address(operation, address)
         found[address] = wire.parse_text(schema_at(operation, base, content_type), address[len(base) :], text)
+    return found
+
+
+def known_given(contract: Contract, operation: Operation, hints: Hints, *, full: bool = False) -> dict[str, Any]:
+    """By address what is known for a request; a formula that has no value gives none."""
+    if not hints.known:
+        return {}
+    rows = Rows(contract)
+    values = Values(contract, rows, Resources(contract, rows), hints)
+    inputs = sample_inputs(contract, operation, full=full)
+    found: dict[str, Any] = {}
+    for address, one in values.known(operation, inputs, full):
+        with contextlib.suppress(BadFormula, NoValue):
+            found[address] = (
+                compute(parse_formula(one.formula), Scope({}), FormulaContext()) if one.formula else one.value
+            )
     return found
 
 

@@ -69,7 +69,7 @@ class Values:
         """Inputs with known values and names of their own put in."""
         formulas: dict[str, str] = {}
         known = set()
-        for address, value in self._known(operation, inputs, full):
+        for address, value in self.known(operation, inputs, full):
             formulas[address] = f"known('{value.name.replace(chr(39), chr(39) * 2)}')"
             known.add(address)
         for address, formula in self._names(operation, inputs):
@@ -100,7 +100,7 @@ class Values:
                 body = _without(body, split_pointer(row.path))
         return Inputs(inputs.values, body, inputs.content_type)
 
-    def _known(self, operation: Operation, inputs: Inputs, full: bool) -> Iterator[tuple[str, KnownValue]]:
+    def known(self, operation: Operation, inputs: Inputs, full: bool) -> Iterator[tuple[str, KnownValue]]:
         """(address, known value) of each place that there is one for."""
         if not self.hints.known:
             return

@@ -27,11 +27,12 @@ def refusal(judgement: Judgement, exchange: Exchange, own: bool) -> Judgement:
     not found again has failed.
     """
     status = exchange.response.status if exchange.response else 0
-    presumed = [one for one in judgement.results if one.kind == "criterion.unmet" and one.at == PRESUMED]
-    if not presumed or all(one.held for one in presumed):
-        return judgement
-    if status in SIGN_IN:
+    unmet = [one for one in judgement.results if one.kind == "criterion.unmet" and not one.held]
+    if unmet and status in SIGN_IN:
         return unsigned(judgement, f"{status}: it wants {SIGN_IN[status]}")
+    presumed = [one for one in unmet if one.at == PRESUMED]
+    if not presumed:
+        return judgement
     answer = judgement.answer
     refused = answer is not None and (answer.fault is not None or (400 <= status < 500 and answer.declared is not None))
     if not refused or (own and status in (404, 410)):

@@ -18,7 +18,7 @@ from juxtalogos.model.errors import ConfigError, UsageError, nearest, quoted
 from juxtalogos.workspace import cache
 from juxtalogos.workspace.config import CONFIG_NAME, Config, ContractSettings, Target, check_url, read_config
 from juxtalogos.workspace.files import folder_fetch, read_inside, write_whole
-from juxtalogos.workspace.known import NO_HINTS, Hints
+from juxtalogos.workspace.known import NO_HINTS, Hints, Learned
 from juxtalogos.workspace.secrets import KINDS, CredentialSource
 from juxtalogos.workspace.trust import Trust, destinations, references_of
 
@@ -115,6 +115,11 @@ class Workspace:
         settings = self.config.contracts.get(name, ContractSettings())
         here = target.known if target is not None else {}
         return here.get(name, NO_HINTS).and_then(here.get("", NO_HINTS)).and_then(settings.hints)
+
+    def hints(self, name: str, target: Target | None) -> Hints:
+        """All that is known of a contract: what people wrote, and what a target has shown."""
+        learned = Learned.read(self.root, target.name, name).hints if target is not None else NO_HINTS
+        return self.written_hints(name, target).and_then(learned)
 
     def origin(self, name: str) -> dict[str, Any]:
         """What was written down of where a contract came from."""

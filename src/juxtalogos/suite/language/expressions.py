@@ -146,9 +146,9 @@ def _plain(word: str, scope: Scope) -> Any:
 
 def _message(parts: tuple[str, ...], scope: Scope) -> Any:
     side, kind, name = parts
-    if scope.exchange is None:
-        return ABSENT
     if kind == "header":
+        if scope.exchange is None:
+            return ABSENT
         message = scope.exchange.request if side == "request" else scope.exchange.response
         found = header(message.headers, name) if message else None
         return ABSENT if found is None else found
