@@ -68,10 +68,10 @@ PATHS = {
 }
 MEANT = {
     "GET /berths": ("list", "/berths", False, "berth"), "POST /berths": ("create", "/berths", False, "berth"), "PUT /berths": ("replace", "/berths", False, "berth"),
-    "DELETE /berths": ("delete", "/berths", False, "berth"), "GET /berths/{id}": ("read", "/berths", True, "berth"), "PUT /berths/{id}": ("replace", "/berths", True, "berth"),
+    "DELETE /berths": ("empty", "/berths", False, "berth"), "GET /berths/{id}": ("read", "/berths", True, "berth"), "PUT /berths/{id}": ("replace", "/berths", True, "berth"),
     "PATCH /berths/{id}": ("update", "/berths", True, "berth"), "DELETE /berths/{id}": ("delete", "/berths", True, "berth"), "POST /berths/{id}": ("act", "/berths", True, "berth"),
-    "HEAD /berths/{id}": ("read", "/berths", True, "berth"), "GET /berths/{id}/lines": ("list", "/berths/{id}/lines", False, "line"), "POST /berths/{id}/lines": ("create", "/berths/{id}/lines", False, "line"),
-    "GET /berths/{id}/lines/{line}": ("read", "/berths/{id}/lines", True, "line"), "POST /berths/{id}/close": ("act", "/berths/{id}/close", False, "close"),
+    "HEAD /berths/{id}": ("read", "/berths", True, "berth"), "GET /berths/{id}/lines": ("list", "/berths/{}/lines", False, "line"), "POST /berths/{id}/lines": ("create", "/berths/{}/lines", False, "line"),
+    "GET /berths/{id}/lines/{line}": ("read", "/berths/{}/lines", True, "line"), "POST /berths/{id}/close": ("act", "/berths/{}/close", False, "close"),
     "GET /status": ("read", "/status", False, "statu"), "OPTIONS /status": ("read", "/status", False, "statu"), "GET /{any}": ("read", "/", True, ""),
     "GET /": ("list", "/", False, ""), "POST /": ("create", "/", False, ""), "POST /v1/ferries/": ("act", "/v1/ferries", False, "ferry"),
 }  # fmt: skip
@@ -101,7 +101,7 @@ def test_what_operations_are_for() -> None:
         )
         assert all(bool(given.identifies) for given in one.inputs)
     lines = contract.operation("GET /berths/{id}/lines/{line}")
-    assert lines is not None and [one.identifies for one in lines.inputs] == ["/berths", "/berths/{id}/lines"]
+    assert lines is not None and [one.identifies for one in lines.inputs] == ["/berths", "/berths/{}/lines"]
 
 
 # Random services, each with a store that does what its definition says.

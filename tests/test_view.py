@@ -124,7 +124,11 @@ def test_reports_agree_with_the_view(drawn: list[Any]) -> None:
     with viewed(drawn) as (view, found, exchanges):
         root = ElementTree.fromstring(REPORTERS["junit"].write(view))
         assert sum(int(suite.get("tests", "0")) for suite in root) == len(found) == len(list(root.iter("testcase")))
-        for kind, verdicts in (("failures", ("failed",)), ("errors", ("error",)), ("skipped", ("skipped", "unproven"))):
+        for kind, verdicts in (
+            ("failures", ("failed",)),
+            ("errors", ("error",)),
+            ("skipped", ("skipped", "unproven", "refused")),
+        ):
             assert sum(int(suite.get(kind, "0")) for suite in root) == sum(one.verdict in verdicts for one in found)
         assert {(one.get("classname"), one.get("name")) for one in root.iter("testcase")} == {
             (one.suite.replace("/", "."), one.case) for one in found
@@ -143,13 +147,14 @@ def test_the_exit_status_follows_from_the_records(drawn: list[Any], strict: bool
     with viewed(drawn) as (view, found, exchanges):
         verdicts = {one.verdict for one in found}
         failing = any(result.fails for one in exchanges for result in one.results) or Verdict.FAILED in verdicts
-        counted = strict and verdicts & {Verdict.UNPROVEN, Verdict.SKIPPED}
+        counted = strict and verdicts & {Verdict.UNPROVEN, Verdict.REFUSED, Verdict.SKIPPED}
         if failing or counted:
             wanted = 1
         elif Verdict.ERROR in verdicts:
             wanted = 3 if verdicts <= {Verdict.ERROR, Verdict.SKIPPED} else 1
         else:
-            wanted = 0
+            reached = Verdict.PASSED in verdicts or any(200 <= one.status < 300 for one in exchanges)
+            wanted = int(Verdict.REFUSED in verdicts and not reached)
         assert exit_status(view, strict=strict) == wanted
 
 

@@ -7,11 +7,10 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from juxtalogos.cli.learning import learn, learned_data, show_learned
+from juxtalogos.cli.learning import ComposeArguments, learn, learned_data, show_learned
 from juxtalogos.cli.options import (
     EXIT_FAILED,
     EXIT_HELD,
-    Arguments,
     add_common,
     add_grant,
     add_identity,
@@ -20,7 +19,7 @@ from juxtalogos.cli.options import (
     workspace,
 )
 from juxtalogos.cli.terminal import Terminal
-from juxtalogos.compose.composer import Composed, Scope, by_folder, compose
+from juxtalogos.compose.composer import Composed, ComposeScope, by_folder, compose
 from juxtalogos.compose.dependencies import LIMIT, Dependency, Finder
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import UsageError
@@ -81,25 +80,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_common(parser)
 
 
-class ComposeArguments(Arguments):
-    contract: str | None
-    dependencies: bool
-    suite: str | None
-    folders: bool
-    replace: bool
-    learn: str
-    budget: int
-    only_reading: bool
-    include_destructive: bool
-    target: str | None
-    role: str
-    credential: list[str]
-    header: list[str]
-    no_credentials: bool
-    trust: str
-    sends: list[str]
-
-
 def run(args: ComposeArguments) -> int:
     home, out = workspace(args), terminal(args)
     names = home.contract_names()
@@ -117,7 +97,7 @@ def run(args: ComposeArguments) -> int:
     dependencies = [one for one in finder.found() if one.sure >= LIMIT]
     name = args.suite or contract.name
     path = _path(home, name)
-    scope = Scope(hints, args.include_destructive, args.only_reading)
+    scope = ComposeScope(hints, args.include_destructive, args.only_reading)
     composed = compose(contract, dependencies, source_url(home.root, path, contract), scope)
     written = _write(args, home, contract, composed, name)
     if args.json:

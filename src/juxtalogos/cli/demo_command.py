@@ -172,6 +172,8 @@ def _second_service(out: Terminal, folder: Path, url: str) -> None:
         "One of them: inputs by address, placed in the schema's order; a WS-Security token goes with it.",
         ["call", "planJob", "--set", "body/order/vessel/name=Tern", "--set", "body/order/tugs=2", *place],
     )
+    words = "Of tideGate nothing tells what it does; what may destroy something is not composed unasked, so it is said once."
+    _say(out, words, ["rules", "tideGate", "--does", "read", *place])
     _say(out, "Values flow by type and name; declared faults are provoked.", ["compose", "pilotage", *place])
     _say(out, "", ["run", "pilotage", *place])
     _say(out, "Elements, attributes, choices, nil and faults count as covered or not.", ["coverage", *place])
@@ -216,7 +218,7 @@ def _say(out: Terminal, words: str, command: list[str]) -> None:
     if status not in (0, 1):
         raise UsageError(
             f"the demo stopped: `juxtalogos {shown}` ended with status {status}",
-            mend="see what it said above; give another folder with --folder",
+            mend="see what it said above; give another folder with --into",
         )
 
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
+from juxtalogos.cli.options import Arguments, header_field
 from juxtalogos.cli.terminal import Terminal
 from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract
@@ -16,10 +17,26 @@ from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.known import Hints, Learned
 from juxtalogos.workspace.workspace import Workspace
 
-if TYPE_CHECKING:
-    from juxtalogos.cli.compose_command import ComposeArguments
-
 SHOWN = 20
+
+
+class ComposeArguments(Arguments):
+    contract: str | None
+    dependencies: bool
+    suite: str | None
+    folders: bool
+    replace: bool
+    learn: str
+    budget: int
+    only_reading: bool
+    include_destructive: bool
+    target: str | None
+    role: str
+    credential: list[str]
+    header: list[str]
+    no_credentials: bool
+    trust: str
+    sends: list[str]
 
 
 def learn(args: ComposeArguments, home: Workspace, out: Terminal, contract: Contract, target: Target) -> Lessons:
@@ -27,7 +44,7 @@ def learn(args: ComposeArguments, home: Workspace, out: Terminal, contract: Cont
     kept = Learned.read(home.root, target.name, contract.name)
     plan = {
         "jobs": max(1, home.config.jobs), "with_credentials": not args.no_credentials, "trust": args.trust, "role": args.role,
-        "headers": tuple(pair for pair in (_header(one) for one in args.header)), "credentials": tuple(args.credential), "sends": tuple(args.sends),
+        "headers": tuple(map(header_field, args.header)), "credentials": tuple(args.credential), "sends": tuple(args.sends),
     }  # fmt: skip
     with open_ledger(home.ledger_path, write=True) as ledger:
         learner = Learner(
@@ -40,12 +57,6 @@ def learn(args: ComposeArguments, home: Workspace, out: Terminal, contract: Cont
         kept.path.parent.mkdir(parents=True, exist_ok=True)
         write_whole(kept.path, kept.text().encode())
     return lessons
-
-
-def _header(text: str) -> tuple[str, str]:
-    from juxtalogos.cli.options import header_field
-
-    return header_field(text)
 
 
 def tables_of(hints: Hints) -> dict[str, list[dict[str, Any]]]:

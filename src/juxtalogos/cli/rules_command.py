@@ -9,7 +9,7 @@ from typing import Any
 from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.compose.dependencies import find_dependencies
 from juxtalogos.documents.jsontext import dump_json
-from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.run.rules import rules_of
 from juxtalogos.suite.document.links import check_source, link_of
@@ -20,7 +20,8 @@ from juxtalogos.workspace.workspace import Workspace
 DESCRIPTION = """\
 List the rules of juxtalogos.toml for single operations, and write them. --off says that a kind of check is not made for
 an operation, and why; it is told where it would have failed, and counts no more. ADDRESS=@OPERATION#/path corrects
-where compose takes an input from; --no-source ADDRESS lets it be a sample. CONTRACT:* stands for every operation."""
+where compose takes an input from; --no-source ADDRESS lets it be a sample; --does says what an operation does, where
+its name and method mislead. CONTRACT:* stands for every operation."""
 EXAMPLE = """\
   juxtalogos rules
   juxtalogos rules getBerth --off body.format --reason "the office writes local times until May"
@@ -28,7 +29,8 @@ EXAMPLE = """\
   juxtalogos rules allotBerth --no-source body/callId
   juxtalogos rules --remove 2
 """
-_WORDS = {"off": "not made", "dependencies": "taken from", "standing": "always checked"}
+DOES = tuple(str(one) for one in Intent if one is not Intent.UNKNOWN)
+_WORDS = {"off": "not made", "dependencies": "taken from", "standing": "always checked", "meanings": "does"}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -43,6 +45,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--no-source", action="append", default=[], metavar="ADDRESS", help="an input that compose takes from nowhere"
     )
+    parser.add_argument(
+        "--does", default="", choices=DOES, metavar="WORD", help=f"what the operation does: {', '.join(DOES)}"
+    )
     parser.add_argument("--remove", type=int, metavar="NUMBER", help="take out a rule, by its number in the list")
     add_common(parser)
 
@@ -53,6 +58,7 @@ class _RulesArguments(Arguments):
     off: str
     reason: str
     no_source: list[str]
+    does: str
     remove: int | None
 
 
@@ -66,14 +72,19 @@ def run(args: _RulesArguments) -> int:
         return _list(args, home)
     contract, operation = _operation(home, args.operation)
     name = operation.id if operation else "*"
-    if not (args.off or args.settings or args.no_source):
-        raise UsageError("nothing is said of the operation", mend="give --off KIND, ADDRESS=@OPERATION#/path or --no-source ADDRESS")  # fmt: skip
+    if not (args.off or args.settings or args.no_source or args.does):
+        raise UsageError("nothing is said of the operation", mend="give --off KIND, ADDRESS=@OPERATION#/path, --no-source ADDRESS or --does WORD")  # fmt: skip
     if args.off:
         if not args.reason.strip():
             raise UsageError("a check is switched off for a reason", mend="say it: --reason 'the office knows'")
         entry: dict[str, Any] = {"operation": name, "kind": args.off, "reason": args.reason}
         add_rule(home, contract.name, "off", entry, lambda: rules_of(home.config, {contract.name: contract}))
         out.line("written: ", (f"{name} {args.off}", "name"), f" is not made: {args.reason}")
+    if args.does:
+        if operation is None:
+            raise UsageError("--does is said of one operation", mend="name it")
+        add_rule(home, contract.name, "meanings", {"operation": name, "does": args.does}, lambda: None)
+        out.line("written: ", (name, "name"), f" does {args.does}")
     for entry in [*(_source(contract, operation, one) for one in args.settings), *(_none(operation, one) for one in args.no_source)]:  # fmt: skip
         add_rule(home, contract.name, "dependencies", entry, lambda: find_dependencies(contract, home.config.contracts[contract.name].hints.dependencies))  # fmt: skip
         told = f"from {entry['from']} {entry['value']}" if "from" in entry else "from nowhere"
@@ -125,6 +136,8 @@ def _words(rule: RuleTable) -> str:
     if rule.kind == "dependencies":
         source = "nowhere" if "drop" in entry else f"{entry.get('from', '')} {entry.get('value', '')}"
         return f"{entry['input']} from {source}"
+    if rule.kind == "meanings":
+        return f"{entry['does']} {entry.get('noun', '')}".strip()
     return dump_json({key: value for key, value in entry.items() if key != "operation"})
 
 

@@ -10,12 +10,13 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from juxtalogos.compose.dependencies import Dependency
-from juxtalogos.compose.drafting import UNDOING, Draft, Drafter, gone
+from juxtalogos.compose.drafting import UNDOING, CaseDraft, Drafter, gone
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.provoking import UNKNOWN, fault_checks, provocations
 from juxtalogos.compose.requests import sample_inputs, tried_alone
-from juxtalogos.compose.resources import Resources
-from juxtalogos.compose.values import Filled, Values
+from juxtalogos.compose.resources import Resources, words
+from juxtalogos.compose.values import Filled, RequestValues
+from juxtalogos.formats.naming import singular
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Intent, Operation
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.wire import Inputs
@@ -26,7 +27,7 @@ DESTROYS = "it would destroy what the run did not make"
 
 
 @dataclass(frozen=True, slots=True)
-class Scope:
+class ComposeScope:
     """What is composed."""
 
     hints: Hints = NO_HINTS
@@ -58,10 +59,10 @@ class Composed:
 
 
 def compose(
-    contract: Contract, dependencies: Iterable[Dependency], source_url: str, scope: Scope | None = None
+    contract: Contract, dependencies: Iterable[Dependency], source_url: str, scope: ComposeScope | None = None
 ) -> Composed:
     """The suite of a contract: a case per operation, and a flow per resource."""
-    scope = scope or Scope()
+    scope = scope or ComposeScope()
     composer = _Composer(contract, list(dependencies), scope)
     cases: list[dict[str, Any]] = []
     found = Composed({}, 0)
@@ -98,11 +99,11 @@ def by_folder(contract: Contract, composed: Composed, url_of: Callable[[str], st
 
 
 class _Composer:
-    def __init__(self, contract: Contract, dependencies: list[Dependency], scope: Scope) -> None:
+    def __init__(self, contract: Contract, dependencies: list[Dependency], scope: ComposeScope) -> None:
         self.contract, self.scope = contract, scope
-        rows = Rows(contract)
+        rows = self.rows = Rows(contract)
         self.resources = Resources(contract, rows)
-        self.values = Values(
+        self.values = RequestValues(
             contract, rows, self.resources, scope.hints, frozenset((one.operation, one.input) for one in dependencies)
         )
         self.drafter = Drafter(contract, rows, self.resources, self.values, dependencies)
@@ -116,12 +117,20 @@ class _Composer:
             return ""
         if operation.intent is Intent.EMPTY:
             return DESTROYS
-        if operation.intent is Intent.UNKNOWN and not operation.safe:
-            return "nothing tells what it does; say it in [[contracts.NAME.meanings]]"
+        if operation.intent is Intent.UNKNOWN and not operation.safe and not self.named_by_its_answer(operation):
+            return "nothing tells what it does: juxtalogos rules OPERATION --does WORD"
         resource = self.resources.of(operation)
         if operation.intent is Intent.DELETE and (resource is None or not self.resources.creators(resource) or self.names_others(operation)):  # fmt: skip
             return DESTROYS
         return ""
+
+    def named_by_its_answer(self, operation: Operation) -> bool:
+        """Whether an operation is called after what it answers with (`tideGate`): then it has no verb, and gives what is asked for."""
+        told = {
+            word for row in self.rows.answered(operation) if row.depth for word in words(f"{row.name} {row.shared}")
+        }
+        first = words(operation.id.rpartition(".")[2])[:1]
+        return any(word in told or singular(word) in told for word in first)
 
     def names_others(self, operation: Operation) -> bool:
         """Whether what it would work on comes from where the run created nothing; what a person has written is meant so."""
@@ -162,7 +171,7 @@ class _Composer:
 
     def fault_case(self, operation: Operation, inputs: Inputs, answer: DeclaredAnswer, why: str) -> dict[str, Any]:
         """A call that promises a declared fault, and the check that it is that one."""
-        draft = Draft()
+        draft = CaseDraft()
         # In most protocols a fault comes with an error status; where it does not, its declaration says so.
         refused = f"$statusCode == {answer.status}" if answer.status.startswith("2") else "$statusCode >= 400"
         self.drafter.add(draft, operation, Filled(inputs), status=refused, link=why != UNKNOWN)
@@ -174,7 +183,7 @@ class _Composer:
         return draft.document(self.unique(name), f"{operation.summary or operation.id}: the fault {answer.fault}, by {why}")  # fmt: skip
 
     def case(self, operation: Operation, filled: Filled, name: str, summary: str) -> dict[str, Any]:
-        draft = Draft()
+        draft = CaseDraft()
         if not (self.changes_others(operation) and self.drafter.put_back(draft, operation, filled)):
             self.drafter.add(draft, operation, filled)
         self.drafter.clean_up(draft)
@@ -206,7 +215,7 @@ class _Composer:
         items = {one.intent: one for one in reversed(resource.operations) if one.id in resource.items and one is not create}  # fmt: skip
         if not any(need.source == create.id for item in items.values() for need in self.drafter.needs.get(item.id, ())):
             return []  # the collection has another operation that adds to it
-        draft, add = Draft(), self.drafter.add
+        draft, add = CaseDraft(), self.drafter.add
         add(draft, create, self.values.of(create, full=True))
         listing = next(iter(resource.of(Intent.LIST)), None)
         read, delete = items.get(Intent.READ), items.get(Intent.DELETE)

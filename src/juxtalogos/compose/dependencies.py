@@ -238,7 +238,9 @@ class Finder:
         for row in self.rows.answered(operation):
             rank = self._field_rank(need, row, noun) if _takeable(row) else None
             if rank is not None:
-                wrong = 8 if need.kind in ("integer", "string") and row.type.partition(" ")[0] in ("integer", "string") and row.type.partition(" ")[0] != need.kind else 0  # fmt: skip
+                # An input that is called an id takes a number as text; one that is called a name does not mean a number.
+                called_id = words(need.name)[-1:] in (("id",), ("no",), ("nr",), ("number",))
+                wrong = 8 if not called_id and rank > 1 and need.kind == "string" and row.type.startswith("integer") else 0  # fmt: skip
                 ranked.append((rank + wrong + 2 * max(0, row.path.replace("/0", "").count("/") - 1), row))
         return [(row, self.value(operation, row)) for _, row in sorted(ranked, key=lambda pair: pair[0])]
 

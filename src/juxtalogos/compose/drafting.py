@@ -10,7 +10,7 @@ from typing import Any
 from juxtalogos.compose.dependencies import SEGMENT, Dependency
 from juxtalogos.compose.outlines import Rows, main_schema, success_answer
 from juxtalogos.compose.resources import Resources
-from juxtalogos.compose.values import Filled, Values, input_name
+from juxtalogos.compose.values import Filled, RequestValues, input_name
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.location import follow_pointer
@@ -21,7 +21,7 @@ from juxtalogos.suite.inputs import with_values
 
 
 @dataclass(slots=True)
-class Draft:
+class CaseDraft:
     """The steps so far."""
 
     steps: list[dict[str, Any]] = field(default_factory=list)
@@ -85,7 +85,7 @@ OWN, NEEDED, UNDOING = "own", "needed", "undoing"
 class Drafter:
     """Adds steps to drafts of one contract."""
 
-    def __init__(self, contract: Contract, rows: Rows, resources: Resources, values: Values, needs: Iterable[Dependency]) -> None:  # fmt: skip
+    def __init__(self, contract: Contract, rows: Rows, resources: Resources, values: RequestValues, needs: Iterable[Dependency]) -> None:  # fmt: skip
         self.contract, self.rows, self.resources, self.values = contract, rows, resources, values
         self.needs: dict[str, list[Dependency]] = {}
         for one in needs:
@@ -93,7 +93,7 @@ class Drafter:
 
     def add(
         self,
-        draft: Draft,
+        draft: CaseDraft,
         operation: Operation,
         filled: Filled | None = None,
         *,
@@ -124,8 +124,11 @@ class Drafter:
         inputs = with_values(filled.inputs, values)
         if body is not ABSENT:
             inputs = Inputs(inputs.values, body, inputs.content_type)
-        criterion: dict[str, Any] = {"condition": status or success_condition(operation)}
-        if not status and is_made_up(inputs, {f"$inputs.{input_name(step_id, at)}" for at in filled.known}):
+        condition = undone_condition(operation) if role == UNDOING and body is ABSENT else success_condition(operation)
+        criterion: dict[str, Any] = {"condition": status or condition}
+        if role == UNDOING or (
+            not status and is_made_up(inputs, {f"$inputs.{input_name(step_id, at)}" for at in filled.known})
+        ):
             criterion["x-juxtalogos-presumed"] = True
         step = step_document(operation, step_id, inputs, body_type(operation, inputs), always=role == UNDOING, criteria=[criterion])  # fmt: skip
         if role == NEEDED:
@@ -135,7 +138,7 @@ class Drafter:
         return step_id
 
     def _linked(
-        self, draft: Draft, operation: Operation, filled: Filled, role: str, above: tuple[str, ...], made_by: Operation | None
+        self, draft: CaseDraft, operation: Operation, filled: Filled, role: str, above: tuple[str, ...], made_by: Operation | None
     ) -> dict[str, str]:  # fmt: skip
         """By address the expressions for what comes from other steps, which are added where they are not there yet."""
         values: dict[str, str] = {}
@@ -173,7 +176,7 @@ class Drafter:
         resource = self.resources.of(source)
         return resource is not None and resource is self.resources.of(made_by) and self.resources.creates(source)
 
-    def _note(self, draft: Draft, operation: Operation, step_id: str, role: str) -> None:
+    def _note(self, draft: CaseDraft, operation: Operation, step_id: str, role: str) -> None:
         if operation.intent is Intent.READ:
             draft.by_operation[operation.id] = step_id
             draft.stale.discard(operation.id)
@@ -184,13 +187,13 @@ class Drafter:
         if not operation.safe and (operation.id in resource.items or not resource.items):
             draft.stale.update(one.id for one in resource.of(Intent.READ))
         if role == UNDOING and operation.intent is Intent.DELETE:
-            made = [one for create, one in draft.created if self.resources.of(create) is resource and one not in draft.undone]  # fmt: skip
-            draft.undone.update(made[-1:])
+            sent = str(draft.step(step_id))
+            draft.undone.update(one for create, one in draft.created if self.resources.of(create) is resource and f"$steps.{one}." in sent)  # fmt: skip
         if role != UNDOING and self.resources.creates(operation):
             draft.created.append((operation, step_id))
             self._mark_creation(draft, operation, step_id)
 
-    def _mark_creation(self, draft: Draft, operation: Operation, step_id: str) -> None:
+    def _mark_creation(self, draft: CaseDraft, operation: Operation, step_id: str) -> None:
         """How it shows what it created, and where that would have been listed before, had it been there."""
         resource = self.resources.of(operation)
         deleter = self.resources.deleter(resource) if resource else None
@@ -221,7 +224,7 @@ class Drafter:
         selected = wire_of(self.contract).selector(listing, ref, row.path)
         return selected if selected is not None else "$" + re.sub(r"/0(?=/|$)", "[*]", row.path).replace("/", ".")
 
-    def clean_up(self, draft: Draft) -> None:
+    def clean_up(self, draft: CaseDraft) -> None:
         """Deletes what the case created, newest first; not where the case itself has deleted it with success."""
         for create, step_id in reversed(list(draft.created)):
             if step_id in draft.undone:
@@ -231,11 +234,12 @@ class Drafter:
             if deleter is None or not self._can_undo(draft, deleter, create):
                 continue
             own = [step["stepId"] for step in draft.steps if step["stepId"] == draft.by_operation.get(deleter.id) and not step.get("x-juxtalogos-always")]  # fmt: skip
+            draft.by_operation[create.id] = step_id
             added = self.add(draft, deleter, role=UNDOING, made_by=create)
             if own:
                 draft.step(added)["x-juxtalogos-always"] = {"unless": own[0]}
 
-    def _can_undo(self, draft: Draft, deleter: Operation, create: Operation) -> bool:
+    def _can_undo(self, draft: CaseDraft, deleter: Operation, create: Operation) -> bool:
         """Whether all that names the item is known in the draft, and by what created it."""
         needs = self.needs.get(deleter.id, ())
         gives = False
@@ -251,7 +255,7 @@ class Drafter:
                 return False
         return gives
 
-    def put_back(self, draft: Draft, operation: Operation, filled: Filled) -> bool:
+    def put_back(self, draft: CaseDraft, operation: Operation, filled: Filled) -> bool:
         """Reads what is there, lets the operation change it, and writes it back as it was; False where that cannot be done."""
         resource = self.resources.of(operation)
         read = next(iter(resource.of(Intent.READ, item=None)), None) if resource else None
@@ -260,12 +264,11 @@ class Drafter:
         before = self.add(draft, read, role=NEEDED)
         self.add(draft, operation, filled)
         whole = draft.output(before, "$response.body")
-        undoing = self.add(draft, operation, role=UNDOING, body=self._as_read(draft, before, read, operation, whole))
-        draft.step(undoing)["successCriteria"] = [{"condition": success_condition(operation)}]
+        self.add(draft, operation, role=UNDOING, body=self._as_read(draft, before, read, operation, whole))
         draft.alone = True
         return True
 
-    def _as_read(self, draft: Draft, step_id: str, read: Operation, operation: Operation, whole: str) -> Any:
+    def _as_read(self, draft: CaseDraft, step_id: str, read: Operation, operation: Operation, whole: str) -> Any:
         """What was read, as the operation takes it: whole, or of it what may be sent."""
         sent = {row.name for row in self.rows.sent(operation) if row.depth == 1}
         came = [row for row in self.rows.answered(read) if row.depth == 1]
@@ -318,6 +321,13 @@ def gone(read: Operation) -> str:
     if told and "403" in declared:
         told.append("403")  # that nothing is there may be hidden (RFC 9110, section 15.5.4)
     return " || ".join(f"$statusCode == {status}" for status in told)
+
+
+def undone_condition(operation: Operation) -> str:
+    """Any success, or that nothing is there, where that is declared."""
+    declared = {answer.status for answer in operation.answers}
+    gone_too = [f"$statusCode == {status}" for status in ("404", "410") if declared & {status, "4XX", "default"}]
+    return " || ".join([success_condition(operation), *gone_too])
 
 
 def success_condition(operation: Operation) -> str:

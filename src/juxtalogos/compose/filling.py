@@ -15,7 +15,7 @@ from typing import Any
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.compose.resources import Resources
-from juxtalogos.compose.values import Values
+from juxtalogos.compose.values import RequestValues
 from juxtalogos.exchange.media import chosen_media
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import Unsampleable, UsageError, nearest, quoted
@@ -28,7 +28,7 @@ from juxtalogos.suite.language.formulas import BadFormula, FormulaContext, NoVal
 from juxtalogos.workspace.known import Hints
 
 Given = Mapping[str, Any]
-"""Values by address."""
+"""RequestValues by address."""
 
 
 def settings_given(wire: Wire, operation: Operation, settings: Iterable[str], content_type: str = "") -> dict[str, Any]:
@@ -56,7 +56,7 @@ def known_given(contract: Contract, operation: Operation, hints: Hints, *, full:
     if not hints.known:
         return {}
     rows = Rows(contract)
-    values = Values(contract, rows, Resources(contract, rows), hints)
+    values = RequestValues(contract, rows, Resources(contract, rows), hints)
     inputs = sample_inputs(contract, operation, full=full)
     found: dict[str, Any] = {}
     for address, one in values.known(operation, inputs, full):

@@ -36,7 +36,7 @@ class Filled:
 
 
 @dataclass(slots=True)
-class Values:
+class RequestValues:
     """Fills requests of one contract. What it made it keeps: whoever puts values into it does so in a copy."""
 
     contract: Contract
@@ -50,7 +50,7 @@ class Values:
     """By address of an operation the formula, where names of its own soon run out; empty where there are none."""
 
     def of(self, operation: Operation, *, full: bool = False, seed: int = 0) -> Filled:
-        """Values for what is required; with `full` for everything that there is a source for."""
+        """RequestValues for what is required; with `full` for everything that there is a source for."""
         key = operation.id, full, seed
         if key not in self.made:
             self.made[key] = self._filled(operation, full, seed)

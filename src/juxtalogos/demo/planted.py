@@ -57,13 +57,13 @@ PLANTED: tuple[Planted, ...] = (
         "office",
         "postNotice",
         "fails with 500 on every notice",
-        (("status.server-error", "status"), ("criterion.unmet", "written")),
+        (("status.server-error", "status"), ("criterion.unmet", "presumed")),
     ),
     *(
         Planted(name, operation, what, findings, "pilotage")
         for name, operation, what, findings in (
             ("moment", "planJob", "writes the planned moment with a blank instead of the T", (("body.type", "body/job/order/plannedFor"),)),
-            ("draught", "getJob", "leaves the required draught out", (("body.required", "body/job/order/vessel"),)),
+            ("draught", "getJob", "leaves the required draught out", (("body.required", "body/job/order/vessel"), ("body.required", "body/job/order/vessel/callSign"))),
             ("towage", "listJobs", "gives a kind outside the enumeration", (("body.enum", "body/job[*]/order/kind"),)),
             ("tugs", "assignTugs", "writes a tug's parts in the wrong order", (("body.required", "body/job/tug[*]/pullTonnes"), ("body.order", "body/job/tug[*]/code"))),
             ("clerk", "cancelJob", "adds an element that no schema declares", (("body.extra", "body/clerk"),)),

@@ -15,7 +15,7 @@ from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import JuxtalogosError
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.created import KEY, Intent
+from juxtalogos.run.created import KEY, AskedFor
 from juxtalogos.run.learning.reading import values_of
 from juxtalogos.run.refusals import words_of
 from juxtalogos.run.session import Session
@@ -86,7 +86,7 @@ async def _undo(
         inputs, found = inputs_of(record), json.loads(record.sent)
         if KEY not in record_values(inputs):
             return await _send(session, transport, record, contract, operation, inputs)
-        keys = await _keys(session, transport, contract, Intent(**found.get("intent", {})))
+        keys = await _keys(session, transport, contract, AskedFor(**found.get("intent", {})))
     except (JuxtalogosError, ValueError, TypeError) as error:
         return Undone(record, False, str(error).split("\n")[0])
     if keys is None:
@@ -113,7 +113,7 @@ async def _send(
     )
 
 
-async def _keys(session: Session, transport: Transport, contract: Contract, intent: Intent) -> list[Any] | None:
+async def _keys(session: Session, transport: Transport, contract: Contract, intent: AskedFor) -> list[Any] | None:
     """The keys of listed items that hold a text of the run's own; None where nothing would show them."""
     listing = contract.operation(intent.listing) if intent.listing else None
     if listing is None or not intent.marks or not intent.selector.startswith("$"):

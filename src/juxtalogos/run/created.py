@@ -77,7 +77,7 @@ KEY = "\x00key"
 
 
 def undo_record(
-    suite: str, case: str, step: Step, inputs: Inputs, target: str, intent: Intent | None = None
+    suite: str, case: str, step: Step, inputs: Inputs, target: str, intent: AskedFor | None = None
 ) -> UndoRecord:
     """What a clean-up step would send, to be kept until it was sent with success. `intent`: the creation is asked for only."""
     assert step.contract is not None and step.operation is not None
@@ -90,7 +90,7 @@ def undo_record(
 
 
 @dataclass(frozen=True, slots=True)
-class Intent:
+class AskedFor:
     """How to find out, should the answer never be read, whether something was created, and what it is called."""
 
     listing: str = ""
@@ -102,10 +102,10 @@ class Intent:
     """Texts of this run alone that the item has in it."""
 
 
-def intent_of(created: Created, inputs: Inputs, marks: tuple[str, ...]) -> Intent:
+def asked_of(created: Created, inputs: Inputs, marks: tuple[str, ...]) -> AskedFor:
     """What is known of an item before it is asked for."""
     listing = created.listing
     if listing is None:
-        return Intent(marks=marks)
+        return AskedFor(marks=marks)
     given = {one.address: inputs.values[one.address] for one in listing.inputs if one.required and one.address in inputs.values}  # fmt: skip
-    return Intent(listing.id, given, created.selector, marks)
+    return AskedFor(listing.id, given, created.selector, marks)

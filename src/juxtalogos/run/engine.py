@@ -204,7 +204,7 @@ class _UnitUnderWay:
         finally:
             if turn.part is Part.SETUP:
                 shared.steps, shared.cookies = dict(state.scope.steps), state.cookies
-        counted = [record for record in walk.records if self.counts(walk, record)]
+        counted = [record for record in walk.records if self.counts(walk, record)] or walk.records
         verdict = worst(record.verdict for record in counted)
         first = next((record for record in counted if record.verdict is verdict), None)
         reason = f"{first.step}: {first.reason}" if first and first.reason else ""

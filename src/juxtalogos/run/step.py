@@ -244,6 +244,7 @@ def _segment(value: Any, place: int) -> list[str]:
 
 
 def inputs_of(step: Step, scope: Scope, missing: list[str]) -> Inputs:
+    """What a step sends, its expressions filled; `missing` gets those that have no value."""
     values = {address: fill(value, scope, missing) for address, value in step.parameters}
     if step.payload is None:
         return Inputs(values)

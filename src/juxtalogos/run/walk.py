@@ -21,7 +21,7 @@ from juxtalogos.model.findings import Severity
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run import unforeseen
-from juxtalogos.run.created import KEY, intent_of, undo_record
+from juxtalogos.run.created import KEY, asked_of, undo_record
 from juxtalogos.run.judge import verdict_of
 from juxtalogos.run.step import CaseState, RunContext, criterion_result, inputs_of, outputs_of, run_step, skipped
 from juxtalogos.run.stop import Interrupted
@@ -124,6 +124,8 @@ class Walk:
                 position.done.add(step.id)
                 position.at += 1
                 continue
+            if all(one.always and not one.on_success and not one.on_failure for one in position.steps[position.at :]):
+                return  # nothing is left but to clean up
             self.taken += 1
             if self.taken > MAX_STEPS:
                 reason = f"more than {MAX_STEPS:,} steps were taken: a goto leads round"
@@ -194,7 +196,7 @@ class Walk:
                             one,
                             undoing,
                             self.target,
-                            intent_of(step.creates, inputs, marks),
+                            asked_of(step.creates, inputs, marks),
                         )
                     )
         for record in found:
@@ -203,6 +205,7 @@ class Walk:
 
     @property
     def target(self) -> str:
+        """The target by name, or its URL where it has none."""
         target = self.context.session.target
         return target.name if target.name != GIVEN else target.url
 
@@ -227,6 +230,7 @@ class Walk:
     async def clean_up(self, position: CasePosition) -> None:
         """Clean-up steps run whatever happened; those that were not reached after a failure are told."""
         fault: LedgerError | None = None
+        refused: list[tuple[Step, ExchangeRecord]] = []
         for step in position.steps:
             if step.id in position.done:
                 continue
@@ -236,7 +240,10 @@ class Walk:
                     continue
                 if step.always:
                     async with asyncio.timeout(MAX_CLEANUP):
-                        records, _ = await self.step(position, step)
+                        records, held = await self.step(position, step)
+                    if not held and step.operation is not None and 400 <= records[-1].status < 500:
+                        refused.append((step, records[-1]))  # perhaps something else must be undone first
+                        continue
                 elif not position.succeeded:
                     reason = f"the step {position.ended} did not succeed"
                     if step.needed:
@@ -249,8 +256,33 @@ class Walk:
                 fault = error
             except Exception as error:
                 await self.keep(self.broken(position, step, error))
+        try:
+            await self.undo_again(position, refused)
+        except LedgerError as error:
+            fault = error
         if fault is not None:
             raise fault
+
+    async def undo_again(self, position: CasePosition, refused: list[tuple[Step, ExchangeRecord]]) -> None:
+        """What could not be undone is tried again while that helps; of each the last attempt is told as it is."""
+        while refused:
+            left: list[tuple[Step, ExchangeRecord]] = []
+            for step, before in refused if len(refused) > 1 else ():
+                try:
+                    async with asyncio.timeout(MAX_CLEANUP):
+                        records, held = await self.step(position, step)
+                except LedgerError:
+                    raise
+                except Exception as error:
+                    records, held = [self.broken(position, step, error)], False
+                if held:
+                    await self.keep(replace(before, verdict=Verdict.SKIPPED, results=(), reason="something else had to be undone first"), *records)  # fmt: skip
+                else:
+                    left.append((step, before))
+            if len(left) == len(refused) or len(refused) == 1:
+                await self.keep(*(record for _, record in refused))
+                return
+            refused = left
 
     async def keep(self, *records: ExchangeRecord) -> None:
         """Keeps records, in their order."""

@@ -11,7 +11,7 @@ from juxtalogos.workspace.config import CONFIG_NAME, read_config
 from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.workspace import Workspace
 
-KINDS = ("off", "dependencies", "standing")
+KINDS = ("off", "dependencies", "meanings", "standing")
 
 
 @dataclass(frozen=True, slots=True)
@@ -33,6 +33,10 @@ def rule_tables(home: Workspace) -> list[RuleTable]:
         lists: dict[str, list[Mapping[str, Any]]] = {
             "off": list(settings.off),
             "dependencies": [_entry(one) for one in settings.hints.dependencies],
+            "meanings": [
+                {"operation": one.operation, "does": one.does, **({"noun": one.noun} if one.noun else {})}
+                for one in settings.hints.meanings
+            ],
             "standing": list(settings.standing),
         }
         found += [RuleTable(name, kind, at, entry) for kind in KINDS for at, entry in enumerate(lists[kind])]
@@ -49,7 +53,7 @@ def add_rule(home: Workspace, contract: str, kind: str, entry: Mapping[str, Any]
     """Writes a rule; one of the same subject takes the older one's place. `check` reads it back: when that fails, the file stays as it was."""
     import tomlkit
 
-    subject = ("operation", "kind") if kind == "off" else ("operation", "input")
+    subject = {"off": ("operation", "kind"), "meanings": ("operation",)}.get(kind, ("operation", "input"))
 
     def change(document: Any) -> None:
         contracts = document.setdefault("contracts", tomlkit.table(is_super_table=True))

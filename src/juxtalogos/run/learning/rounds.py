@@ -13,7 +13,7 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from juxtalogos.compose.composer import Composed, Scope, compose
+from juxtalogos.compose.composer import Composed, ComposeScope, compose
 from juxtalogos.compose.dependencies import LIMIT, Finder, Need, field_rank
 from juxtalogos.compose.drafting import has_place
 from juxtalogos.compose.requests import sample_inputs
@@ -27,7 +27,7 @@ from juxtalogos.model.wire import Inputs
 from juxtalogos.run.binding import bind, digest_of
 from juxtalogos.run.execute import execute
 from juxtalogos.run.learning.reading import Named, named_inputs, values_of, wanted_values
-from juxtalogos.run.learning.seen import Seen
+from juxtalogos.run.learning.seen import SeenValues
 from juxtalogos.run.plan import CaseRef, RunPlan
 from juxtalogos.run.refusals import SIGN_IN, words_of
 from juxtalogos.run.session import known_values
@@ -99,7 +99,7 @@ class Learner:
     plan: dict[str, Any] = field(default_factory=dict)
     """Further parts of the plan of each round: credentials, pace."""
     told: Callable[[str], None] = lambda text: None
-    seen: Seen = field(default_factory=Seen)
+    seen: SeenValues = field(default_factory=SeenValues)
     lessons: Lessons = field(init=False)
     token: str = field(default_factory=lambda: secrets.token_hex(4))
 
@@ -127,6 +127,7 @@ class Learner:
         return self.lessons
 
     async def rounds(self, pupils: dict[str, Pupil], *, full: bool) -> None:
+        """Rounds until nothing is due any more."""
         for number in range(ROUNDS):
             chosen = [one for one in pupils.values() if self.is_due(one)]
             if not chosen or self.lessons.requests >= self.budget:
@@ -182,10 +183,11 @@ class Learner:
         for pupil in by_id.values():  # nothing could be sent
             pupil.attempts, pupil.outcome = pupil.attempts + 1, SKIPPED
 
-    def scope(self, hints: Hints, operations: frozenset[str] | None, *, full: bool = False) -> Scope:
-        return Scope(hints, self.destructive, not self.writing, operations, only_bare=not full, only_full=full)
+    def scope(self, hints: Hints, operations: frozenset[str] | None, *, full: bool = False) -> ComposeScope:
+        return ComposeScope(hints, self.destructive, not self.writing, operations, only_bare=not full, only_full=full)
 
-    def composed(self, scope: Scope) -> Composed:
+    def composed(self, scope: ComposeScope) -> Composed:
+        """The cases of a round."""
         finder = Finder(self.contract, scope.hints.dependencies, only_reading=scope.only_reading)
         found = [one for one in finder.found() if one.sure >= LIMIT]
         self.finder = finder
@@ -218,6 +220,7 @@ class Learner:
         return records
 
     def note(self, record: ExchangeRecord) -> None:
+        """Takes what an answer shows."""
         if record.exchange is not None:
             self.seen.note(record.operation, record.exchange)
 
@@ -328,6 +331,7 @@ class Learner:
         return Hints((rule,) if rule else (), (known,) if known else (), (left_out,) if left_out else ()).and_then(now)
 
     def other_values(self, pupil: Pupil, named: Named, value: Any) -> Iterator[Hints]:
+        """Values that the refusal lets expect to be taken."""
         for kind, other in itertools.islice(wanted_values(named, value), 6):
             formula = other if kind == "formula" else ""
             yield self.more(pupil, known=KnownValue(named.address, pupil.operation.id, None if formula else other, formula, learned=True))  # fmt: skip
@@ -386,6 +390,7 @@ class Learner:
                         yield self.more(pupil, rule=DependencyRule(operation.id, one.address, source.id, f"$response.body#{pointer}"))  # fmt: skip
 
     def may_give(self, source: str) -> bool:
+        """Whether an operation may be called to learn from it."""
         operation = self.contract.operation(source)
         return operation is not None and (operation.safe or self.writing)
 

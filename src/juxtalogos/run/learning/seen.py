@@ -17,7 +17,7 @@ DEEPEST, MOST = 5, 2_000
 
 
 @dataclass(slots=True)
-class Seen:
+class SeenValues:
     """Places of single values in answers of success."""
 
     by_name: dict[str, dict[tuple[str, str], Any]] = field(default_factory=dict)
