@@ -15,7 +15,7 @@ import yaml
 from lxml import etree
 
 from conftest import Result, answers, definition, read_contract
-from juxtalogos.compose.composer import success_condition
+from juxtalogos.compose.drafting import success_condition
 from juxtalogos.exchange.sign_in import Credential
 from juxtalogos.formats.soap.wire.sign_in import with_text
 from juxtalogos.model.exchange import Request

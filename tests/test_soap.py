@@ -182,6 +182,10 @@ def test_inputs_that_do_not_fit(jux: Jux, office: Path, setting: str, what: str,
 
 
 def test_compose_run_cover_audit(tmp_path: Path, jux: Jux, office: Path) -> None:
+    told = jux("compose", "pilotage", "-C", office).out
+    assert "left out: tideGate  nothing tells what it does: juxtalogos rules OPERATION --does WORD" in told
+    jux("rules", "tideGate", "--does", "read", "-C", office)
+    assert "pilotage tideGate: does read" in jux("rules", "-C", office).out
     jux("compose", "pilotage", "-C", office)
     suite = (office / "suites" / "pilotage.arazzo.yaml").read_text()
     assert (
@@ -879,7 +883,7 @@ def test_encoded_values_from_end_to_end(tmp_path: Path, jux: Jux) -> None:
     request = jux("skeleton", "go", "--full", "-C", work).out
     assert 'enc:arrayType="xs:int[' in request and 'xmlns:xs="http://www.w3.org/2001/XMLSchema"' in request
     jux("targets", "set", "local", "http://127.0.0.1:9/s", "-C", work)
-    jux("compose", "lists", "-C", work)
+    jux("compose", "lists", "--include-destructive", "-C", work)
     jux("run", "-C", work, status=None)
     gaps = jux("coverage", "--gaps", "-C", work).out
     assert "@offset" not in gaps and re.search(r"L\.item +lists\.wsdl:\d+", gaps)

@@ -60,7 +60,7 @@ def _operation(contract: str, key: str, value: Mapping[str, Any], place: Locatio
         at = place.child(part)
         return Media(JSON, SchemaRef("2020-12", at.document, at.pointer, direction), at)
 
-    intent = Intent(value.get("intent", "unknown"))
+    intent = Intent(value.get("intent", "act"))
     on = value.get("on", "")
     given = tuple(Input(one, "query", True, media("item", Direction.REQUEST).schema, place.child("item"), "", False, identifies=on) for one in value.get("of", ()))  # fmt: skip
     body = Body(True, (media("takes", Direction.REQUEST),), place.child("takes")) if "takes" in value else None

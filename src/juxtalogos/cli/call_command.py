@@ -417,6 +417,7 @@ def _send_message(args: _CallArguments, session: Session, contract: Contract, op
         raise UsageError(
             f"the message cannot be read: {error.strerror}", where=str(args.message), mend="check its path and rights"
         ) from None
+    session.permit(operation)
     if args.settings or args.body_file or len(args.header) > len(_apart(args.header)):
         raise UsageError("a message is sent as it stands", mend="put values, body and headers into the message itself")
     base = session.base_url(contract)

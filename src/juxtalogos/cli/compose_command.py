@@ -14,6 +14,7 @@ from juxtalogos.cli.options import (
     add_common,
     add_grant,
     add_identity,
+    add_pace,
     add_target,
     terminal,
     workspace,
@@ -76,6 +77,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     add_target(parser)
     add_identity(parser)
+    add_pace(parser)
     add_grant(parser)
     add_common(parser)
 
@@ -98,7 +100,7 @@ def run(args: ComposeArguments) -> int:
     name = args.suite or contract.name
     path = _path(home, name)
     scope = ComposeScope(hints, args.include_destructive, args.only_reading)
-    composed = compose(contract, dependencies, source_url(home.root, path, contract), scope)
+    composed = compose(contract, dependencies, source_url(home.root, path, contract), scope, finder.rows)
     written = _write(args, home, contract, composed, name)
     if args.json:
         told: dict[str, Any] = {"version": 2, "suite": name, "path": str(written), "cases": composed.cases}

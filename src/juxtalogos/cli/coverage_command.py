@@ -67,6 +67,8 @@ def run(args: _CoverageArguments) -> int:
     home = workspace(args)
     out = terminal(args)
     measured: list[tuple[Contract, Coverage]] = []
+    good: dict[str, int] = {}
+    """By contract how many operations were answered with success."""
     with open_ledger(home.ledger_path) as ledger:
         numbers = [ledger.run(number).id for number in run_numbers(args.runs)] if args.runs else [ledger.run().id]
         names = [args.contract] if args.contract else ledger.contracts(numbers)
@@ -74,15 +76,25 @@ def run(args: _CoverageArguments) -> int:
             if name not in home.contract_names():
                 raise UsageError(f"there is no contract {quoted(name)}", mend=nearest(name, home.contract_names()))
             contract = home.contract(name)
-            hits = ledger.hits(numbers, name)
+            hits = list(ledger.hits(numbers, name))
+            good[name] = len(
+                {one.operation for one in hits if 200 <= one.status < 300 and contract.operation(one.operation)}
+            )
             measured.append((contract, measure(wire_of(contract), element_kinds(contract), hits)))
     if args.json:
         out.json(
-            {"version": 1, "runs": numbers, "contracts": [_data(contract, coverage) for contract, coverage in measured]}
+            {
+                "version": 1,
+                "runs": numbers,
+                "contracts": [
+                    {**_data(contract, coverage), "answeredWithSuccess": good[contract.name]}
+                    for contract, coverage in measured
+                ],
+            }
         )
     else:
         for contract, coverage in measured:
-            _show(out, args, numbers, contract, coverage)
+            _show(out, args, numbers, contract, coverage, good[contract.name])
     least = min((coverage.total.percent for _, coverage in measured), default=0.0)
     if args.require is not None and least < args.require:
         out.note((f"{least:.1f} % is less than the required {args.require:g} %", "deviation"))
@@ -90,11 +102,15 @@ def run(args: _CoverageArguments) -> int:
     return EXIT_HELD
 
 
-def _show(out: Terminal, args: _CoverageArguments, numbers: list[int], contract: Contract, coverage: Coverage) -> None:
+def _show(
+    out: Terminal, args: _CoverageArguments, numbers: list[int], contract: Contract, coverage: Coverage, good: int
+) -> None:
     runs = ", ".join(map(str, numbers[:6])) + (" …" if len(numbers) > 6 else "")
     out.line((contract.name, "head"), f"   run{'s' if len(numbers) > 1 else ''} {runs}")
     shares = coverage.by_operation() if args.by_operation else coverage.by_kind()
     rows = [_row(name, share) for name, share in shares]
+    if not args.by_operation and rows:
+        rows.insert(1, _row("… answered with success", Share(good, len(contract.operations))))
     out.table(
         ("operation" if args.by_operation else "element", "exercised", "declared", "percent", ""),
         [*rows, _row("all", coverage.total)],

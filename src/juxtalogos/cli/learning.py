@@ -33,6 +33,7 @@ class ComposeArguments(Arguments):
     target: str | None
     role: str
     credential: list[str]
+    pace: float
     header: list[str]
     no_credentials: bool
     trust: str
@@ -44,7 +45,7 @@ def learn(args: ComposeArguments, home: Workspace, out: Terminal, contract: Cont
     kept = Learned.read(home.root, target.name, contract.name)
     plan = {
         "jobs": max(1, home.config.jobs), "with_credentials": not args.no_credentials, "trust": args.trust, "role": args.role,
-        "headers": tuple(map(header_field, args.header)), "credentials": tuple(args.credential), "sends": tuple(args.sends),
+        "headers": tuple(map(header_field, args.header)), "credentials": tuple(args.credential), "sends": tuple(args.sends), "pace": max(0.0, args.pace), "patient": True,
     }  # fmt: skip
     with open_ledger(home.ledger_path, write=True) as ledger:
         learner = Learner(

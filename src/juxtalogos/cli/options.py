@@ -69,6 +69,13 @@ def add_identity(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_pace(parser: argparse.ArgumentParser) -> None:
+    """How fast requests follow one another."""
+    parser.add_argument(
+        "--pace", type=float, default=0.0, metavar="SECONDS", help="from one request to the next, at least"
+    )
+
+
 def add_grant(parser: argparse._ActionsContainer) -> None:
     """What is allowed for this once, where nobody is there to be asked."""
     parser.add_argument(

@@ -15,6 +15,7 @@ from juxtalogos.cli.options import (
     add_full,
     add_grant,
     add_identity,
+    add_pace,
     add_remarks,
     add_strict,
     add_target,
@@ -83,6 +84,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--token", default="", metavar="TEXT", help="what unique names of this run are made of; random when left out"
     )
+    add_pace(parser)
     add_strict(parser)
     add_grant(parser)
     parser.add_argument(
@@ -108,6 +110,7 @@ class _RunArguments(Arguments):
     repeat: int
     seed: int
     token: str
+    pace: float
     strict: bool
     trust: str
     sends: list[str]
@@ -169,7 +172,8 @@ def _plan(args: _RunArguments, home: Workspace, refs: tuple[CaseRef, ...], read:
         args.role,
         tuple(map(header_field, args.header)),
         tuple(args.credential),
-        tuple(args.sends),
+        max(0.0, args.pace),
+        sends=tuple(args.sends),
     )
 
 

@@ -17,9 +17,11 @@ from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
 Without a name: the contracts. With a contract's name: its operations. With an operation: every input with its
-address, type, need, allowed values and limits, and every declared answer."""
+address, type, need, allowed values and limits, and every declared answer. With --resources: the tree of what a
+contract's operations list, read, create, change, delete or act on."""
 EXAMPLE = """\
   juxtalogos show berths
+  juxtalogos show berths --resources
   juxtalogos show announcePortCall
   juxtalogos show berths --form handover --output berths.html
 """
@@ -36,6 +38,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--output", type=Path, metavar="FILE", help="write the handover here; HTML where the name ends in .html"
     )
+    parser.add_argument(
+        "--resources", action="store_true", help="of a contract the tree of what its operations work on"
+    )
     parser.add_argument("--target", default="", metavar="NAME", help="the handover names this target's base URL")
     add_common(parser)
 
@@ -45,6 +50,7 @@ class _ShowArguments(Arguments):
     form: str
     output: Path | None
     target: str
+    resources: bool
 
 
 def run(args: _ShowArguments) -> int:
@@ -54,6 +60,11 @@ def run(args: _ShowArguments) -> int:
         return _handover(args, home)
     if args.output or args.target:
         raise UsageError("--output and --target go with --form handover", mend="add --form handover")
+    if args.resources:
+        from juxtalogos.cli.resource_tree import show_resources
+
+        names = home.contract_names()
+        return show_resources(out, home.contract(args.name or (names[0] if len(names) == 1 else "")), as_json=args.json)
     if args.name is None:
         _contracts(out, args.json, home.contracts())
     elif args.name in home.contract_names():

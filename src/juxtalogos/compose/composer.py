@@ -59,11 +59,15 @@ class Composed:
 
 
 def compose(
-    contract: Contract, dependencies: Iterable[Dependency], source_url: str, scope: ComposeScope | None = None
+    contract: Contract,
+    dependencies: Iterable[Dependency],
+    source_url: str,
+    scope: ComposeScope | None = None,
+    rows: Rows | None = None,
 ) -> Composed:
-    """The suite of a contract: a case per operation, and a flow per resource."""
+    """The suite of a contract: a case per operation, and a flow per resource. `rows`: outlines that were made already."""
     scope = scope or ComposeScope()
-    composer = _Composer(contract, list(dependencies), scope)
+    composer = _Composer(contract, list(dependencies), scope, rows or Rows(contract))
     cases: list[dict[str, Any]] = []
     found = Composed({}, 0)
     for operation in contract.operations:
@@ -99,9 +103,9 @@ def by_folder(contract: Contract, composed: Composed, url_of: Callable[[str], st
 
 
 class _Composer:
-    def __init__(self, contract: Contract, dependencies: list[Dependency], scope: ComposeScope) -> None:
+    def __init__(self, contract: Contract, dependencies: list[Dependency], scope: ComposeScope, rows: Rows) -> None:
         self.contract, self.scope = contract, scope
-        rows = self.rows = Rows(contract)
+        self.rows = rows
         self.resources = Resources(contract, rows)
         self.values = RequestValues(
             contract, rows, self.resources, scope.hints, frozenset((one.operation, one.input) for one in dependencies)

@@ -157,7 +157,11 @@ class RequestValues:
             except (LookupError, ValueError):
                 continue
 
-            def accepts(other: Any, at: str = address) -> bool:
+            row = rows.get(address)
+
+            def accepts(other: Any, at: str = address, row: OutlineRow | None = row) -> bool:
+                if row is not None:
+                    return not schema.check_part(row, other)
                 return schema.accepts(with_values(inputs, {at: other}).body)
 
             yield address, value, accepts

@@ -25,6 +25,8 @@ from juxtalogos.exchange.guard import GuardedResolver, Refused, split_address
 from juxtalogos.model.errors import ConfigError, NoAnswer
 from juxtalogos.model.exchange import Exchange, Headers, Request, Response, Timings
 
+MAX_PAUSE = 60.0
+"""Seconds that a service may make us wait."""
 _AUTOMATIC = ("Accept", "Accept-Encoding", "Content-Type", "User-Agent")
 
 
@@ -43,6 +45,10 @@ class TransportOptions:
     proxy_password: str = field(default="", repr=False)
     addresses: Mapping[str, str] = field(default_factory=dict)
     """Host names answered by another address, `HOST[:PORT]` -> `ADDRESS[:PORT]`; Host and TLS name stay."""
+    pace: float = 0.0
+    """Seconds from one request to the next, at least."""
+    patient: bool = False
+    """Whether what was answered with 429 is sent again, once, when the time that the answer tells has passed."""
     may_be_private: Callable[[str], bool] | None = None
     """Whether a host may be at a private address; None where every host was named by a person."""
 
@@ -119,6 +125,8 @@ class Transport:
     def __init__(self, options: TransportOptions = TransportOptions()) -> None:
         self.options = options
         self._session: aiohttp.ClientSession | None = None
+        self._next = 0.0
+        """When the next request may be sent, by the loop's clock."""
 
     async def __aenter__(self) -> Transport:
         options = self.options
@@ -154,7 +162,14 @@ class Transport:
         """
         request = with_automatic_headers(request)
         _reused.set(False)
+        if self.options.pace or self._next:
+            await self._paced()
         exchange, unsent = await self._once(request)
+        if exchange.response is not None and exchange.response.status == 429:
+            self._slow_down(exchange.response)
+            if self.options.patient:
+                await self._paced()
+                return replace((await self._once(request))[0], tries=(exchange,))
         if unsent and _reused.get() and request.method in _IDEMPOTENT:
             token = _fresh.set(True)
             try:
@@ -163,6 +178,19 @@ class Transport:
                 _fresh.reset(token)
             return replace(again, tries=(exchange,))
         return exchange
+
+    async def _paced(self) -> None:
+        """Waits for its turn; the next may follow after the pace."""
+        loop = asyncio.get_running_loop()
+        mine = max(loop.time(), self._next)
+        self._next = mine + self.options.pace
+        await asyncio.sleep(mine - loop.time())
+
+    def _slow_down(self, response: Response) -> None:
+        """Nothing is sent before the time that a 429 tells (RFC 6585, section 4; RFC 9110, section 10.2.3)."""
+        told = next((value for name, value in response.headers if name.lower() == "retry-after"), "1")
+        seconds = float(told) if told.strip().isdigit() else 1.0
+        self._next = max(self._next, asyncio.get_running_loop().time() + min(seconds, MAX_PAUSE))
 
     async def _once(self, request: Request) -> tuple[Exchange, bool]:
         """(the exchange, whether the connection ended before any byte of an answer)."""

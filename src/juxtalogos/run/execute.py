@@ -17,6 +17,7 @@ from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.binding import BoundRun
 from juxtalogos.run.engine import Engine
 from juxtalogos.run.executors import Dealer, Executor, LocalExecutor, ProcessExecutor
+from juxtalogos.run.pacing import paced
 from juxtalogos.run.plan import units
 from juxtalogos.run.slots import Slots
 from juxtalogos.run.step import RunContext
@@ -65,7 +66,7 @@ async def _work(
     reset = resetting(run.session, workspace)
     refs = [(ref, run.key(ref)) for ref in run.plan.cases]
     source = Dealer(units(refs, run.cases, run.row_counts, alone=reset is not None))
-    options = replace(run.session.options, connections=max(run.plan.jobs, 1))
+    options = paced(replace(run.session.options, connections=max(run.plan.jobs, 1)), run.plan, processes)
     async with Recorder(ledger, number) as recorder, Transport(options) as transport:
         executor: Executor
         if processes > 1:

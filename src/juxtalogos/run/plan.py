@@ -11,7 +11,7 @@ from typing import Any
 from juxtalogos.suite.model import Case, CaseKey, Suite
 from juxtalogos.workspace.trust import Grant
 
-PLAN_VERSION = 3
+PLAN_VERSION = 4
 ROWS_AT_ONCE = 50
 """Rows of one table that are dealt out together; a case whose rows share nothing may be done in several places."""
 
@@ -59,6 +59,10 @@ class RunPlan:
     """Fields given for this run; secrets in them by reference."""
     credentials: tuple[str, ...] = ()
     """Given for this run, by reference."""
+    pace: float = 0.0
+    """Seconds from one request to the next, at least; the target's own where it is 0."""
+    patient: bool = False
+    """Whether what is answered with 429 is sent again when the service allows it."""
     sends: tuple[str, ...] = ()
     """`NAME=ORIGIN`: where secrets of the workspace may go in this run."""
 

@@ -16,7 +16,7 @@ from juxtalogos.exchange.sign_in import Credential, Signer, variants
 from juxtalogos.exchange.transport import Sender, TransportOptions
 from juxtalogos.formats import FORMATS, wire_of
 from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.errors import ConfigError, nearest, quoted
+from juxtalogos.model.errors import ConfigError, TrustError, nearest, quoted
 from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
@@ -114,8 +114,18 @@ class Session:
         """Credentials go to the target's own origins only. NoAnswer when signing in fails."""
         return await self.signer.signed(contract, operation, request, FORMATS[contract.format].sign_in, sender)
 
+    def permit(self, operation: Operation) -> None:
+        """TrustError where nothing but reading is sent to the target, and an operation does more."""
+        if self.target.only_reading and not operation.safe:
+            raise TrustError(
+                f"{operation.id} does not only read, and nothing else is sent to the target {self.target.name}",
+                where=f"[targets.{self.target.name}]",
+                mend="take only-reading out there, or choose another target",
+            )
+
     async def send(self, contract: Contract, operation: Operation, request: Request, sender: Sender) -> Exchange:
-        """Signs and sends once; cookies that come are secrets from then on."""
+        """Signs and sends once; cookies that come are secrets from then on. TrustError where nothing but reading is sent to the target."""
+        self.permit(operation)
         exchange = await sender.send(await self.signed(contract, operation, request, sender))
         self.redactor.learn_cookies(exchange.response)
         return exchange
@@ -182,6 +192,7 @@ def open_session(
         target.timeout,
         ca_file=(workspace / target.ca_file) if target.ca_file else None,
         addresses=target.addresses,
+        pace=target.pace,
     )
     rules = rules_of(config, contracts) if config else Rules()
     return Session(

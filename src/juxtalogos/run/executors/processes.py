@@ -104,7 +104,15 @@ class ProcessExecutor:
         )  # fmt: skip
         worker = _Worker(process, jobs)
         plan = self.bound.plan
-        worker.say({"workspace": str(self.workspace), "run": self.number, "jobs": jobs, "plan": plan.to_json()})
+        worker.say(
+            {
+                "workspace": str(self.workspace),
+                "run": self.number,
+                "jobs": jobs,
+                "processes": self.processes,
+                "plan": plan.to_json(),
+            }
+        )
         return worker
 
     async def _listen(self, worker: _Worker, source: WorkSource) -> None:

@@ -19,6 +19,7 @@ from juxtalogos.run import unforeseen
 from juxtalogos.run.binding import bind
 from juxtalogos.run.engine import Engine
 from juxtalogos.run.loop import run_loop
+from juxtalogos.run.pacing import paced
 from juxtalogos.run.plan import CaseRef, RunPlan, Unit
 from juxtalogos.run.slots import Slots
 from juxtalogos.run.step import RunContext
@@ -53,7 +54,7 @@ async def work(start: dict[str, Any], lines: asyncio.StreamReader) -> None:
             tell({"kept": finished})
             finished.clear()
 
-        async with Recorder(ledger, start["run"], committed) as recorder, Transport(replace(run.session.options, connections=start["jobs"])) as transport:  # fmt: skip
+        async with Recorder(ledger, start["run"], committed) as recorder, Transport(paced(replace(run.session.options, connections=start["jobs"]), run.plan, start["processes"])) as transport:  # fmt: skip
             slots, reset = Slots(start["jobs"]), resetting(run.session, home.root)
             context = RunContext(run.session, transport)
             tasks: set[asyncio.Task[None]] = set()

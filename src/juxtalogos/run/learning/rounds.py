@@ -191,7 +191,7 @@ class Learner:
         finder = Finder(self.contract, scope.hints.dependencies, only_reading=scope.only_reading)
         found = [one for one in finder.found() if one.sure >= LIMIT]
         self.finder = finder
-        return compose(self.contract, found, source_url(self.home.root, self.path, self.contract), scope)
+        return compose(self.contract, found, source_url(self.home.root, self.path, self.contract), scope, finder.rows)
 
     finder: Finder = field(init=False)
 
