@@ -199,7 +199,7 @@ class _Composer:
         resource = self.resources.of(operation)
         if resource is None or operation.intent not in (Intent.REPLACE, Intent.UPDATE):
             return False
-        return not self.resources.creators(resource)
+        return not self.resources.creators(resource) or self.names_others(operation)
 
     def unique(self, name: str) -> str:
         self.names[name] = self.names.get(name, 0) + 1

@@ -108,7 +108,7 @@ class Finder:
                 if rule.drop:
                     dropped.add((operation.id, address))
                 else:
-                    known[operation.id, address] = Dependency(operation.id, address, rule.source, rule.value, "configured")  # fmt: skip
+                    known[operation.id, address] = Dependency(operation.id, address, rule.source, rule.value, "learned" if rule.learned else "configured")  # fmt: skip
         for link in _linked(self.contract):
             if (link.operation, link.input) not in dropped:
                 known.setdefault((link.operation, link.input), link)

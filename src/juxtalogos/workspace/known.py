@@ -28,6 +28,8 @@ class DependencyRule:
     source: str = ""
     value: str = ""
     drop: bool = False
+    learned: bool = False
+    """Whether a service showed it, and nobody wrote it."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -98,7 +100,7 @@ NO_HINTS = Hints()
 def hints_of(table: Mapping[str, Any], *, learned: bool = False) -> Hints:
     """From the tables of a contract, in the form that the configuration's schema has checked."""
     return Hints(
-        tuple(DependencyRule(one["operation"], one["input"], one.get("from", ""), one.get("value", ""), one.get("drop", False)) for one in table.get("dependencies", ())),
+        tuple(DependencyRule(one["operation"], one["input"], one.get("from", ""), one.get("value", ""), one.get("drop", False), learned) for one in table.get("dependencies", ())),
         tuple(KnownValue(one["at"], one.get("operation", "*"), one.get("value"), one.get("formula", ""), learned) for one in table.get("known", ())),
         tuple(LeftOut(one["operation"], one["input"], one.get("reason", "")) for one in table.get("leave-out", ())),
         tuple(Meaning(one["operation"], one["does"], one.get("noun", "")) for one in table.get("meanings", ())),

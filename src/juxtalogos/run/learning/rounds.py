@@ -41,6 +41,8 @@ from juxtalogos.workspace.workspace import Workspace
 
 ATTEMPTS, ROUNDS = 12, 16
 """Ways that one operation is tried in, and rounds at most."""
+BUSY, PATIENCE = (502, 503, 504), 3
+"""Statuses of a service that is busy, and how often the same is tried again then."""
 WORKED, REFUSED, WANTS, SKIPPED = "worked", "refused", "wants", "skipped"
 
 
@@ -61,6 +63,8 @@ class Pupil:
     words: str = ""
     knowledge: int = -1
     """How much was known when it was tried last."""
+    busy: int = 0
+    """How often the service was busy."""
     stuck: bool = False
     """Whether what it needs was not reached, and other sources were thought of."""
 
@@ -116,6 +120,7 @@ class Learner:
             name: Pupil(operation) for name in subjects if (operation := self.contract.operation(name)) is not None
         }
         self.lessons = Lessons(Hints(), list(pupils.values()), composed.withheld, composed.left_out)
+        self.pupils = pupils
         await self.rounds(pupils, full=False)
         again = {
             name: Pupil(one.operation, full=True)
@@ -136,6 +141,9 @@ class Learner:
             before = len(self.learned.known) + len(self.learned.dependencies) + len(self.learned.left_out)
             await self.round(chosen, full=full)
             worked = sum(one.outcome == WORKED for one in pupils.values())
+            if not number and not full and not worked:
+                self.told("nothing was answered with success: is the base URL right, and is a credential wanted?")
+                return
             for one in chosen:
                 one.knowledge = before + worked if one.outcome == SKIPPED else -1
             self.known_now = (
@@ -143,6 +151,7 @@ class Learner:
             )
 
     known_now: int = 0
+    pupils: dict[str, Pupil] = field(default_factory=dict)
 
     def is_due(self, pupil: Pupil) -> bool:
         """Whether it is to be tried: at first, in another way, or again where what it needed is there now."""
@@ -151,8 +160,8 @@ class Learner:
         if pupil.outcome == SKIPPED and not pupil.waiting:
             if pupil.knowledge < self.known_now:
                 return True
-            if pupil.stuck:
-                return False
+            if pupil.stuck or any(one.open and one.outcome != SKIPPED for one in self.pupils.values()):
+                return False  # what it needs may yet be found
             pupil.stuck = True  # what should give it was not reached: perhaps something else does
             pupil.waiting = [one for one in self.other_sources(pupil, set()) if one not in pupil.tried]
             return bool(pupil.waiting)
@@ -190,10 +199,14 @@ class Learner:
         """The cases of a round."""
         finder = Finder(self.contract, scope.hints.dependencies, only_reading=scope.only_reading)
         found = [one for one in finder.found() if one.sure >= LIMIT]
-        self.finder = finder
+        self.finder, self.linked = finder, {}
+        for one in found:
+            self.linked.setdefault(one.operation, set()).add(one.input)
         return compose(self.contract, found, source_url(self.home.root, self.path, self.contract), scope, finder.rows)
 
     finder: Finder = field(init=False)
+    linked: dict[str, set[str]] = field(default_factory=dict)
+    """By operation the inputs that come from other steps in this round."""
 
     @property
     def path(self) -> Any:
@@ -235,10 +248,16 @@ class Learner:
                 pupil.waiting = [*further[:ATTEMPTS], *pupil.waiting]
                 pupil.outcome = REFUSED if pupil.waiting else SKIPPED
                 return
-            pupil.attempts -= 1  # it was not its own turn
-            pupil.waiting = [pupil.now, *pupil.waiting] if pupil.now != Hints() else pupil.waiting
-            return
+            if not pupil.now.dependencies:
+                pupil.attempts -= 1  # it was not its own turn
+                pupil.waiting = [pupil.now, *pupil.waiting] if pupil.now != Hints() else pupil.waiting
+            return  # else what was thought to give it does not: the next way
         pupil.words = words_of(record.exchange)
+        if record.status in BUSY and pupil.busy < PATIENCE:
+            pupil.busy, pupil.attempts, pupil.outcome = pupil.busy + 1, pupil.attempts - 1, REFUSED
+            pupil.waiting = [pupil.now, *pupil.waiting]
+            self.plan["jobs"] = 1  # it does not take so much at once
+            return
         if 200 <= record.status < 300 and record.verdict not in ("error",):
             self.worked(pupil)
         elif record.status in SIGN_IN:
@@ -261,12 +280,13 @@ class Learner:
         rules = list(pupil.now.dependencies)
         for rule in pupil.now.dependencies:
             need = self.need(pupil.operation, rule.input)
-            if need is None or not need.resource:
+            source = self.contract.operation(rule.source)
+            if need is None or not need.resource or source is None or self.finder.resources.of(source) is not self.finder.resources.by_key.get(need.resource):  # fmt: skip
                 continue
             for operation in self.contract.operations:
                 for other in self.finder.needs(operation):
-                    if other.resource == need.resource and operation.id != rule.source:
-                        alike = DependencyRule(operation.id, other.address, rule.source, rule.value)
+                    if other.resource == need.resource and operation.id != rule.source and self.may_take(operation, rule.source):  # fmt: skip
+                        alike = DependencyRule(operation.id, other.address, rule.source, rule.value, learned=True)
                         if alike not in rules and not any(one.operation == operation.id and one.input == other.address for one in self.written.dependencies):  # fmt: skip
                             rules.append(alike)
         self.learned = replace(pupil.now, dependencies=tuple(rules)).and_then(self.learned)
@@ -296,12 +316,12 @@ class Learner:
         }
         present = dict(values_of(sent))
         named = named_inputs(exchange, sent, self.finder.addresses(operation))
-        linked = {one.input for one in self.finder.found() if one.operation == operation.id}
-        if record.status in (404, 410) or (record.status >= 500 and linked):
-            yield from self.other_sources(pupil, {one.address for one in named})
+        linked = self.linked.get(operation.id, set())
         for one in named[:6]:
             if one.address in present and one.address not in required:
                 yield self.more(pupil, left_out=LeftOut(operation.id, one.address, pupil.words[:120]))
+        if record.status in (404, 410) or (record.status >= 500 and linked):
+            yield from self.other_sources(pupil, {one.address for one in named})
         for one in named[:6]:
             if one.address in required and one.address not in linked:
                 yield from self.other_values(pupil, one, present.get(one.address))
@@ -360,13 +380,15 @@ class Learner:
             if named and need.address not in named and not need.resource:
                 continue
             for one in self.finder.candidates(need)[:8]:
-                if not self.may_take(pupil.operation, one.source):
+                if not self.may_take(pupil.operation, one.source) or not self.worked_before(one.source):
                     continue
-                yield self.more(pupil, rule=DependencyRule(pupil.operation.id, need.address, one.source, one.value))
+                yield self.more(
+                    pupil, rule=DependencyRule(pupil.operation.id, need.address, one.source, one.value, learned=True)
+                )
             yield from self.seen_sources(pupil, need)
             for source, pointer, _ in self.seen.places(need.name)[:4]:
                 if source != pupil.operation.id and self.may_give(source) and self.may_take(pupil.operation, source):
-                    yield self.more(pupil, rule=DependencyRule(pupil.operation.id, need.address, source, f"$response.body#{pointer}"))  # fmt: skip
+                    yield self.more(pupil, rule=DependencyRule(pupil.operation.id, need.address, source, f"$response.body#{pointer}", learned=True))  # fmt: skip
 
     def seen_sources(self, pupil: Pupil, need: Need | None = None) -> Iterator[Hints]:
         """Fields that were seen in the answers of what creates or lists such an item, whatever is declared of them."""
@@ -387,12 +409,17 @@ class Learner:
                         if rank is not None:
                             ranked.append((rank + pointer.count("/"), pointer))
                     for _, pointer in sorted(ranked)[:3]:
-                        yield self.more(pupil, rule=DependencyRule(operation.id, one.address, source.id, f"$response.body#{pointer}"))  # fmt: skip
+                        yield self.more(pupil, rule=DependencyRule(operation.id, one.address, source.id, f"$response.body#{pointer}", learned=True))  # fmt: skip
 
     def may_give(self, source: str) -> bool:
         """Whether an operation may be called to learn from it."""
         operation = self.contract.operation(source)
         return operation is not None and (operation.safe or self.writing)
+
+    def worked_before(self, source: str) -> bool:
+        """Whether an operation was answered with success, so that something can be had from it."""
+        pupil = self.pupils.get(source)
+        return pupil is None or pupil.outcome == WORKED
 
     def may_take(self, operation: Operation, source: str) -> bool:
         """Whether an operation may be tried on what a source gives: what changes or removes, on what the run created only."""
@@ -412,7 +439,7 @@ class Learner:
             name = address.rpartition("/")[2].rpartition(".")[2]
             for source, pointer, value in self.seen.places(name)[:2]:
                 if self.may_give(source) and source != pupil.operation.id and type(value) is type(present[address]):
-                    yield self.more(pupil, rule=DependencyRule(pupil.operation.id, address, source, f"$response.body#{pointer}"))  # fmt: skip
+                    yield self.more(pupil, rule=DependencyRule(pupil.operation.id, address, source, f"$response.body#{pointer}", learned=True))  # fmt: skip
 
     def whole_body(self, pupil: Pupil, present: dict[str, Any]) -> Iterator[Hints]:
         """Everything that the body may hold, where less was sent."""
