@@ -10,7 +10,8 @@ from juxtalogos.cli.options import Arguments, header_field
 from juxtalogos.cli.terminal import Terminal
 from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract
-from juxtalogos.run.learning.rounds import REFUSED, WANTS, WORKED, Learner, Lessons, Pupil
+from juxtalogos.run.learning.pupil import REFUSED, WANTS, WORKED, Pupil
+from juxtalogos.run.learning.rounds import Learner, Lessons
 from juxtalogos.run.loop import run_loop
 from juxtalogos.workspace.config import Target
 from juxtalogos.workspace.files import write_whole

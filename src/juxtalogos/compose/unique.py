@@ -14,6 +14,7 @@ from typing import Any
 from juxtalogos.compose.resources import words
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, compute, parse_formula
+from juxtalogos.suite.language.own_names import SORTS
 
 _NAMING = frozenset(("name", "title", "label", "login", "username", "user", "email", "mail", "slug", "code", "reference", "identifier", "serial", "nickname", "alias", "handle"))  # fmt: skip
 """Last words of properties that tell one thing from another: what is taken already is refused."""
@@ -31,6 +32,8 @@ def names_something(name: str) -> bool:
 def unique_formula(sample: Any, accepts: Callable[[Any], bool]) -> str:
     """A formula that makes values as the sample is one; empty where the schema leaves no room for any."""
     for template in _templates(sample):
+        if not any(sign in template for sign in SORTS):
+            continue
         text = "unique('" + template.replace("'", "''") + "')"
         formula = f"number({text})" if isinstance(sample, int) else text
         if all(accepts(compute(parse_formula(formula), Scope({}), _ground(number))) for number in range(_TRIALS)):

@@ -14,22 +14,20 @@ from typing import Any
 
 import aiohttp
 
-from juxtalogos.ledger import ExchangeRecord, UndoRecord
+from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.errors import LedgerError
 from juxtalogos.model.exchange import header
 from juxtalogos.model.findings import Severity
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run import unforeseen
-from juxtalogos.run.created import KEY, asked_of, undo_record
 from juxtalogos.run.judge import verdict_of
-from juxtalogos.run.step import CaseState, RunContext, criterion_result, inputs_of, outputs_of, run_step, skipped
+from juxtalogos.run.step import CaseState, RunContext, criterion_result, outputs_of, run_step, skipped
 from juxtalogos.run.stop import Interrupted
+from juxtalogos.run.undoing import PutUndo, Undoing, needless, nowhere
 from juxtalogos.suite.inputs import wrong_inputs
 from juxtalogos.suite.language.expressions import Scope, evaluate, fill, parse_expression
-from juxtalogos.suite.language.formulas import uses
 from juxtalogos.suite.model import Action, Case, CaseKey, Step, Suite
-from juxtalogos.workspace.workspace import GIVEN
 
 MAX_STEPS = 1_000
 """Steps of one case; a goto that leads round ends there. Clean-up steps come on top."""
@@ -43,10 +41,6 @@ MAX_CLEANUP = 60.0
 Cases = Mapping[CaseKey, tuple[Suite, Case]]
 Put = Callable[[ExchangeRecord], Awaitable[ExchangeRecord]]
 """Keeps a record; gives it as it was kept."""
-PutUndo = Callable[[UndoRecord], Awaitable[None]]
-
-
-async def _nowhere(record: UndoRecord) -> None: ...
 
 
 @dataclass(slots=True)
@@ -90,12 +84,14 @@ class Walk:
     put: Put
     records: list[ExchangeRecord] = field(default_factory=list)
     taken: int = 0
-    put_undo: PutUndo = _nowhere
+    put_undo: PutUndo = nowhere
     """Keeps what is to be undone."""
-    undoing: dict[str, UndoRecord] = field(default_factory=dict)
-    """By clean-up step what is to be undone."""
+    undoing: Undoing = field(init=False)
     aside: set[str] = field(default_factory=set)
     """Names of the steps that only prepare or clean up."""
+
+    def __post_init__(self) -> None:
+        self.undoing = Undoing(self.context.session.target, self.put_undo)
 
     async def case(
         self, state: CaseState, case: Case, steps: tuple[Step, ...], prefix: str = "", depth: int = 0
@@ -120,7 +116,7 @@ class Walk:
             if self.context.stop.asked:
                 raise Interrupted
             step = position.steps[position.at]
-            if self.needless(position, step):
+            if needless(position.state, step):
                 position.done.add(step.id)
                 position.at += 1
                 continue
@@ -153,80 +149,6 @@ class Walk:
                 await self.keep(self.broken(position, step, error))
                 position.end(step, False)
 
-    def needless(self, position: CasePosition, step: Step) -> bool:
-        """Whether a clean-up step has nothing to undo: that was done already, or what it would remove was there before."""
-        state = position.state
-        if not step.always:
-            return False
-        read = {text.split(".")[1] for _, text in step.flows if text.startswith("$steps.")}
-        return bool(set(step.unless) & state.succeeded) or any(state.created.get(name) is False for name in read)
-
-    async def note_intent(self, position: CasePosition, step: Step) -> list[UndoRecord]:
-        """Before something is created: what would undo it, as far as that is known."""
-        if step.creates is None:
-            return []
-        state, missing = position.state, list[str]()
-        inputs = inputs_of(step, state.scope, missing)
-        if missing:
-            return []
-        unique = [name for name, formula in position.case.formulas.items() if uses(formula, "unique")]
-        sent = str((inputs.values, inputs.body))
-        marks = tuple(text for name in unique if (text := str(state.scope.inputs.get(name, ""))) and text in sent)
-        told = Scope(state.scope.inputs, request_values=inputs.values, request_body=inputs.body)
-        outputs = {
-            name: evaluate(parse_expression(text), told) if text.startswith("$request.") else KEY
-            for name, text in step.outputs
-        }
-        outputs |= {one.name: KEY for one in step.selected}
-        ahead = replace(state.scope, steps={**state.scope.steps, step.id: outputs})
-        found = []
-        for one in position.steps:
-            if (
-                one.always
-                and one.operation is not None
-                and any(text.startswith(f"$steps.{step.id}.") for _, text in one.flows)
-            ):
-                without: list[str] = []
-                undoing = inputs_of(one, ahead, without)
-                if not without:
-                    found.append(
-                        undo_record(
-                            state.suite.name,
-                            state.case,
-                            one,
-                            undoing,
-                            self.target,
-                            asked_of(step.creates, inputs, marks),
-                        )
-                    )
-        for record in found:
-            await self.put_undo(record)
-        return found
-
-    @property
-    def target(self) -> str:
-        """The target by name, or its URL where it has none."""
-        target = self.context.session.target
-        return target.name if target.name != GIVEN else target.url
-
-    async def note_undoing(self, position: CasePosition, step: Step) -> None:
-        """What the case must undo from now on is kept before anything else happens; and that it was done."""
-        state = position.state
-        if step.id not in state.succeeded:
-            return
-        for one in position.steps:
-            if step.id in one.unless or one is step:
-                if one.id in self.undoing:
-                    await self.put_undo(replace(self.undoing.pop(one.id), done=True))
-            elif (
-                one.always and one.operation is not None and one.id not in self.undoing and one.id not in position.done
-            ):
-                missing: list[str] = []
-                inputs = inputs_of(one, state.scope, missing)
-                if not missing and any(text.startswith(f"$steps.{step.id}.") for _, text in one.flows) and not self.needless(position, one):  # fmt: skip
-                    self.undoing[one.id] = undo_record(state.suite.name, state.case, one, inputs, self.target)
-                    await self.put_undo(self.undoing[one.id])
-
     async def clean_up(self, position: CasePosition) -> None:
         """Clean-up steps run whatever happened; those that were not reached after a failure are told."""
         fault: LedgerError | None = None
@@ -236,7 +158,7 @@ class Walk:
                 continue
             position.done.add(step.id)
             try:
-                if self.needless(position, step):
+                if needless(position.state, step):
                     continue
                 if step.always:
                     async with asyncio.timeout(MAX_CLEANUP):
@@ -335,14 +257,13 @@ class Walk:
         """(what is to be told of it, whether it succeeded)."""
         state, name = position.state, position.name(step)
         if step.case is None:
-            intents = await self.note_intent(position, step)
+            intents = await self.undoing.intended(position.state, position.case, position.steps, step)
             record, held = await run_step(self.context, state, step, name)
             if step.needed or step.always:
                 self.aside.add(name)
-            await self.note_undoing(position, step)
+            await self.undoing.noted(position.state, position.steps, step, position.done)
             if record.exchange is None or record.exchange.response is not None:  # else nobody knows what came of it
-                for one in intents:
-                    await self.put_undo(replace(one, done=True))
+                await self.undoing.answered(intents)
             return [record], held
         missing: list[str] = []
         inputs = {name: fill(value, state.scope, missing) for name, value in step.parameters}

@@ -10,7 +10,6 @@ Names lead to runtime values: `inputs.NAME`, `steps.ID.NAME`, or any runtime exp
 
 from __future__ import annotations
 
-import hashlib
 import math
 import operator
 import random
@@ -24,6 +23,7 @@ from typing import Any
 from juxtalogos.model.errors import ConfigError, quoted
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.suite.language.expressions import BadExpression, Expression, Scope, evaluate, parse_expression
+from juxtalogos.suite.language.own_names import own_name
 from juxtalogos.suite.language.tokens import Tokens
 
 MAX_LENGTH, MAX_DEPTH, MAX_TEXT = 2_000, 40, 100_000
@@ -348,24 +348,9 @@ def _known(ground: FormulaContext, name: str) -> Any:
     return _number(value)
 
 
-_SORTS = {"#": "0123456789", "?": "abcdefghijkmnpqrstuvwxyz", "^": "ABCDEFGHJKLMNPQRSTUVWXYZ"}
-
-
 def _unique(ground: FormulaContext, template: str) -> str:
-    """The template with `#` as digits, `?` as small and `^` as large letters, made of the run's token, the case and its row."""
     ground.made += 1
-    seed = f"{ground.token}\0{ground.label}\0{ground.made}".encode()
-    number, out = int.from_bytes(hashlib.sha256(seed).digest() * 4, "big"), []
-    for place, char in enumerate(template[:MAX_LENGTH]):
-        sort = _SORTS.get(char, "")
-        if char == "#" and (not place or not (template[place - 1].isalnum() or template[place - 1] in _SORTS)):
-            sort = sort[1:]  # a number keeps its length
-        if sort:
-            number, at = divmod(number, len(sort))
-            out.append(sort[at])
-        else:
-            out.append(char)
-    return "".join(out)
+    return own_name(template[:MAX_LENGTH], f"{ground.token}\0{ground.label}\0{ground.made}")
 
 
 _NAMES = ("Grey Tern", "Skerry Maid", "Tide Runner", "Lantern", "Northlight", "Curlew", "Anchorstone", "Merrow Lass")
