@@ -110,7 +110,7 @@ def _show(
     shares = coverage.by_operation() if args.by_operation else coverage.by_kind()
     rows = [_row(name, share) for name, share in shares]
     if not args.by_operation and rows:
-        rows.insert(1, _row("… answered with success", Share(good, len(contract.operations))))
+        rows.insert(1, _row("… with success", Share(good, len(contract.operations))))
     out.table(
         ("operation" if args.by_operation else "element", "exercised", "declared", "percent", ""),
         [*rows, _row("all", coverage.total)],

@@ -30,6 +30,7 @@ _FIELDS = ("id", "name", "uuid", "guid", "key", "slug", "code", "number", "no", 
 MOST_OFFERS = 500
 """Of those that know a value by the same, so many are compared with a need."""
 SEGMENT = " segment "
+ITSELF = "path: the item itself"
 
 
 @dataclass(frozen=True, slots=True)
@@ -125,8 +126,25 @@ class Finder:
                     known[key] = best
                     if best.sure >= LIMIT:
                         sources.setdefault(best.operation, []).append(best.source)
+            for one in self._itself(operation, known):
+                if (one.operation, one.input) not in dropped:
+                    known.setdefault((one.operation, one.input), one)
         order = {operation.id: index for index, operation in enumerate(self.contract.operations)}
         return sorted(known.values(), key=lambda one: (order.get(one.operation, 0), one.input))
+
+    def _itself(self, operation: Operation, known: Mapping[tuple[str, str], Dependency]) -> Iterator[Dependency]:
+        """In the body of a change what names the item: the item that is changed stays the one that it is."""
+        key = last_identified(operation)
+        named = known.get((operation.id, key.address)) if key is not None else None
+        if key is None or named is None or operation.intent not in (Intent.REPLACE, Intent.UPDATE):
+            return
+        for row in self.rows.sent(operation):
+            if (
+                row.depth == 1
+                and carries(row)
+                and plain(row.name) in (plain(key.name), plain(re.split(r"[/.#]", named.value)[-1]))
+            ):
+                yield Dependency(operation.id, f"body{row.path}", named.source, named.value, ITSELF, named.sure)
 
     def _meant(self, rule: DependencyRule) -> Iterator[tuple[Operation, str]]:
         """The operations and inputs that a rule's patterns mean; ConfigError for what leads nowhere."""

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
-from juxtalogos.compose.dependencies import SEGMENT, Dependency
+from juxtalogos.compose.dependencies import ITSELF, SEGMENT, Dependency
 from juxtalogos.compose.outlines import Rows, main_schema, success_answer
 from juxtalogos.compose.resources import Resources
 from juxtalogos.compose.values import Filled, RequestValues, input_name
@@ -144,6 +144,8 @@ class Drafter:
         values: dict[str, str] = {}
         for need in self.needs.get(operation.id, ()):
             if need.input in filled.known or not self._wanted(operation, filled.inputs, need.input):
+                continue
+            if need.reason == ITSELF and not is_there(filled.inputs.body, need.input[4:]):
                 continue
             source = self.contract.operation(need.source)
             if source is None or need.source in above or need.source == operation.id:
@@ -299,6 +301,14 @@ def _leaves(inputs: Inputs) -> Iterator[Any]:
             waiting += one
         elif one not in ({}, []):
             yield one
+
+
+def is_there(body: Any, pointer: str) -> bool:
+    """Whether a body has something at a place."""
+    try:
+        return body is not ABSENT and follow_pointer(body, pointer) is not ABSENT
+    except (LookupError, ValueError):
+        return False
 
 
 def has_place(body: Any, address: str) -> bool:

@@ -13,7 +13,7 @@ from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.errors import JuxtalogosError
-from juxtalogos.model.location import follow_pointer
+from juxtalogos.model.location import follow_pointer, split_pointer
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.learning.pupil import WORKED, Pupil
@@ -56,6 +56,8 @@ class Ways:
         for one in named[:6]:
             if one.address in required and one.address not in linked:
                 yield from self.other_values(pupil, one, present.get(one.address))
+            elif one.address in present and one.address not in linked:
+                yield from itertools.islice(self.other_values(pupil, one, present.get(one.address)), 2)
             elif one.address not in present and one.address not in required:
                 yield from self.added(pupil, one, sent)
         if pupil.full and not named:
@@ -73,8 +75,13 @@ class Ways:
         known: KnownValue | None = None,
         rule: DependencyRule | None = None,
     ) -> Hints:
-        """What is tried now, and one thing more, in front."""
+        """What is tried now, and one thing more, in front; a part of a whole body is changed within it."""
         now = pupil.now
+        whole = next((one for one in now.known if one.at == "body"), None)
+        address = known.at if known else left_out.input if left_out else ""
+        if whole is not None and address.startswith("body/") and (known is None or not known.formula):
+            body = _changed(whole.value, split_pointer(address[4:]), known.value if known else ABSENT)
+            return replace(now, known=tuple(replace(one, value=body) if one is whole else one for one in now.known))
         if known is not None:
             now = replace(now, known=tuple(one for one in now.known if one.at != known.at))
         if rule is not None:
@@ -205,3 +212,14 @@ class Ways:
     def tops(present: dict[str, Any]) -> list[str]:
         """Addresses that can be left out by themselves: of the body its own properties."""
         return list(dict.fromkeys("/".join(at.split("/")[:2]) if at.startswith("body/") else at for at in present))
+
+
+def _changed(value: Any, tokens: list[str], other: Any) -> Any:
+    """A copy of a value with another at a path, or without what stands there."""
+    if not tokens or not isinstance(value, dict):
+        return value
+    token, rest = tokens[0], tokens[1:]
+    if rest:
+        return {name: _changed(one, rest, other) if name == token else one for name, one in value.items()}
+    kept = {name: one for name, one in value.items() if name != token}
+    return kept if other is ABSENT else {**kept, token: other}
