@@ -81,11 +81,13 @@ def tables_of(hints: Hints) -> dict[str, list[dict[str, Any]]]:
 
 
 def kind_of(pupil: Pupil) -> str:
-    """What one that was not reached needs: a credential, a state, a value, or something that was not found."""
+    """What one that was not reached needs: a credential, a state, a value, or something that was not found; or that the service fails."""
     if pupil.outcome == WANTS:
         return "needs a credential or role"
     if pupil.status == 409 or re.search(r"\b(state|status|already|not yet|must be (?:open|closed|active)|in progress|conflict)\b", pupil.words, re.IGNORECASE):  # fmt: skip
         return "needs a state"
+    if pupil.status >= 500:
+        return "fails by itself"
     return "needs a value" if pupil.outcome == REFUSED and pupil.status in (400, 422) else "not found by us"
 
 

@@ -36,6 +36,10 @@ def refusal(judgement: Judgement, exchange: Exchange, own: bool) -> Judgement:
     answer = judgement.answer
     refused = answer is not None and (answer.fault is not None or (400 <= status < 500 and answer.declared is not None))
     if not refused or (own and status in (404, 410)):
+        others = tuple(one for one in judgement.results if one not in presumed)
+        if any(one.fails for one in others):  # it is told already, and by what the definition says
+            verdict, reason = verdict_of(others)
+            return replace(judgement, verdict=verdict, reason=reason, results=others)
         return judgement
     words = words_of(exchange)
     place = answer.declared.location if answer and answer.declared else None
