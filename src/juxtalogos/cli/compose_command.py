@@ -23,7 +23,7 @@ from juxtalogos.cli.terminal import Terminal
 from juxtalogos.compose.composer import Composed, ComposeScope, by_folder, compose
 from juxtalogos.compose.dependencies import LIMIT, Dependency, Finder
 from juxtalogos.model.contract import Contract
-from juxtalogos.model.errors import UsageError
+from juxtalogos.model.errors import ConfigError, UsageError
 from juxtalogos.suite.document.saving import source_url
 from juxtalogos.suite.document.writer import to_yaml
 from juxtalogos.workspace.config import Target
@@ -125,9 +125,10 @@ def _target(args: ComposeArguments, home: Workspace, contract: Contract) -> Targ
     """The target of which something is, or will be, learned; None where none is meant."""
     if args.learn or args.target:
         return home.target(args.target, [contract.name])
-    if not home.config.targets:
+    try:
+        return home.target(None, [contract.name]) if home.config.targets else None
+    except ConfigError:  # which one is meant is not known
         return None
-    return home.target(None, [contract.name])
 
 
 def _write(args: ComposeArguments, home: Workspace, contract: Contract, composed: Composed, name: str) -> Path:

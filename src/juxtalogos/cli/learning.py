@@ -53,11 +53,13 @@ def learn(args: ComposeArguments, home: Workspace, out: Terminal, contract: Cont
             home, ledger, contract, target, home.written_hints(contract.name, target), kept.hints, args.learn == "writing", args.include_destructive,
             max(1, args.budget), plan, lambda text: out.note((text, "note")),
         )  # fmt: skip
-        lessons = run_loop(learner.learn())
-    kept.tables = tables_of(lessons.hints)
-    if any(kept.tables.values()):
-        kept.path.parent.mkdir(parents=True, exist_ok=True)
-        write_whole(kept.path, kept.text().encode())
+        try:
+            lessons = run_loop(learner.learn())
+        finally:  # an interrupt keeps what was learned
+            kept.tables = tables_of(learner.learned)
+            if any(kept.tables.values()):
+                kept.path.parent.mkdir(parents=True, exist_ok=True)
+                write_whole(kept.path, kept.text().encode())
     return lessons
 
 
@@ -65,7 +67,9 @@ def tables_of(hints: Hints) -> dict[str, list[dict[str, Any]]]:
     """Hints as the tables of a file, each once."""
     found: dict[str, list[dict[str, Any]]] = {"known": [], "dependencies": [], "leave-out": [], "meanings": []}
     for one in hints.known:
-        found["known"].append({"at": one.at, "operation": one.operation, **({"formula": one.formula} if one.formula else {"value": one.value})})  # fmt: skip
+        value = _without_null(one.value)
+        if one.formula or value is not None:  # TOML knows no null
+            found["known"].append({"at": one.at, "operation": one.operation, **({"formula": one.formula} if one.formula else {"value": value})})  # fmt: skip
     for rule in hints.dependencies:
         found["dependencies"].append({"operation": rule.operation, "input": rule.input, "from": rule.source, "value": rule.value})  # fmt: skip
     for left in hints.left_out:
@@ -78,6 +82,13 @@ def tables_of(hints: Hints) -> dict[str, list[dict[str, Any]]]:
             unique.setdefault((entry.get("operation", ""), entry.get("input") or entry.get("at", "")), entry)
         found[name] = sorted(unique.values(), key=lambda entry: (entry.get("operation", ""), entry.get("input") or entry.get("at", "")))  # fmt: skip
     return found
+
+
+def _without_null(value: Any) -> Any:
+    """A value without members and items that are null."""
+    if isinstance(value, dict):
+        return {name: _without_null(one) for name, one in value.items() if one is not None}
+    return [_without_null(one) for one in value if one is not None] if isinstance(value, list) else value
 
 
 def kind_of(pupil: Pupil) -> str:

@@ -13,7 +13,7 @@ from juxtalogos.compose.resources import Resources
 from juxtalogos.compose.values import Filled, RequestValues, input_name
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Contract, Intent, Operation
-from juxtalogos.model.location import follow_pointer
+from juxtalogos.model.location import follow_pointer, split_pointer
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.document.writer import body_type, operation_reference, slug, step_document
@@ -199,7 +199,12 @@ class Drafter:
         """How it shows what it created, and where that would have been listed before, had it been there."""
         resource = self.resources.of(operation)
         deleter = self.resources.deleter(resource) if resource else None
-        need = next((one for one in self.needs.get(deleter.id, ()) if one.source == operation.id), None) if deleter else None  # fmt: skip
+        about = (
+            [*([deleter] if deleter else []), *(one for one in resource.operations if one.id in resource.items)]
+            if resource
+            else []
+        )
+        need = next((need for one in about for need in self.needs.get(one.id, ()) if need.source == operation.id), None)
         if need is None or resource is None or SEGMENT in need.value:
             return
         key = draft.output(step_id, need.value)
@@ -224,7 +229,7 @@ class Drafter:
         if row is None or ref is None:
             return ""
         selected = wire_of(self.contract).selector(listing, ref, row.path)
-        return selected if selected is not None else "$" + re.sub(r"/0(?=/|$)", "[*]", row.path).replace("/", ".")
+        return selected if selected is not None else json_path_of(row.path)
 
     def clean_up(self, draft: CaseDraft) -> None:
         """Deletes what the case created, newest first; not where the case itself has deleted it with success."""
@@ -282,6 +287,21 @@ class Drafter:
         """Whether what an operation creates can be removed again."""
         resource = self.resources.of(operation)
         return resource is not None and self.resources.deleter(resource) is not None
+
+
+def json_path_of(pointer: str) -> str:
+    """A JSONPath (RFC 9535) of a JSON Pointer, each first item standing for all of its list."""
+    out = "$"
+    for token in split_pointer(pointer):
+        plain_name = re.fullmatch(r"[A-Za-z_]\w*", token) is not None
+        out += (
+            "[*]"
+            if token == "0"
+            else f".{token}"
+            if plain_name
+            else "['" + token.replace("\\", "\\\\").replace("'", "\\'") + "']"
+        )
+    return out
 
 
 def is_made_up(inputs: Inputs, given: set[str]) -> bool:

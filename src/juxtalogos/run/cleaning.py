@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -129,7 +130,10 @@ async def _keys(session: Session, transport: Transport, contract: Contract, inte
         return []  # what it would lie below is gone
     if not 200 <= exchange.response.status < 300:
         raise ValueError(f"{exchange.response.status}: the list cannot be read")
-    above, _, name = intent.selector.rpartition(".")
+    parts = re.fullmatch(r"(.+?)(?:\.(\w+)|\['(.+)'\])", intent.selector)
+    if parts is None:
+        return None
+    above, name = parts[1], parts[2] or parts[3].replace("\\'", "'").replace("\\\\", "\\")
     items = select_json(above, json.loads(exchange.response.body))
     return [one[name] for one in items if isinstance(one, dict) and name in one and any(mark in json.dumps(one, ensure_ascii=False) for mark in intent.marks)]  # fmt: skip
 

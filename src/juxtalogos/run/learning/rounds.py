@@ -14,6 +14,7 @@ from typing import Any
 
 from juxtalogos.compose.composer import Composed, ComposeScope, compose
 from juxtalogos.compose.dependencies import LIMIT, Finder
+from juxtalogos.exchange.redact import MASK
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, Ledger
 from juxtalogos.model.contract import Contract, Operation
@@ -233,7 +234,7 @@ class Learner:
             further = [
                 one
                 for one in self.ways.followers(pupil, record, sent)
-                if one not in pupil.tried and one not in pupil.waiting
+                if one not in pupil.tried and one not in pupil.waiting and not _hides(one)
             ]
             pupil.waiting = [*further[:ATTEMPTS], *pupil.waiting]
 
@@ -269,3 +270,8 @@ class Learner:
     def has_more(self, operation: Operation) -> bool:
         """Whether there is anything optional to send."""
         return any(not one.required for one in operation.inputs) or any(row.path and not row.required for row in self.ways.finder.rows.sent(operation))  # fmt: skip
+
+
+def _hides(hints: Hints) -> bool:
+    """Whether a value in them was a secret and is not known any more."""
+    return any(MASK in str(one.value) for one in hints.known)
