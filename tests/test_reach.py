@@ -99,6 +99,7 @@ def test_what_a_broken_deletion_leaves_is_named_and_removed_later(
         told = go("run", status=1).out
         left = re.search(r"left behind: (\d+) that this run created   juxtalogos clean 1", told)
         assert left and service.state() != before
+        assert "the list is not as it was: " in told or isinstance(service, Gangs)
         assert "could" not in go("clean", status=1).out and service.state() != before
         service.deletes_fail = False
         assert len(go("clean", "--show", "--json", status=1).json["left"]) == int(left[1])
@@ -158,6 +159,7 @@ def test_refusals_are_told_by_the_servers_own_words(tmp_path: Path, jux: Jux) ->
         go("compose", "quay")
         ran = go("run")
         assert "request.refused" in ran.out and "must be one of 'dredging', 'wreck search'" in " ".join(ran.out.split())
+        assert '[[contracts.quay.known]] operation = "POST /surveys", at = "body/purpose"' in ran.out
         assert go("run", "--strict", status=1).status == 1
         found = go("run", "--json").json
         assert found["counts"]["refusals"] and not found["findings"] and not found["expectations"]

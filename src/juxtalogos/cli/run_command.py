@@ -7,6 +7,7 @@ import itertools
 import re
 import secrets
 import time
+from dataclasses import asdict
 from typing import Any
 
 from juxtalogos.cli.options import (
@@ -141,9 +142,11 @@ def run(args: _RunArguments) -> int:
         left = len(ledger.undone(ended.number))
         view = run_view(ledger, ended.number, bound.session.contracts, remarks=not args.no_remarks, order=order)
     if args.json:
-        out.json({**run_data(view), "leftBehind": left})
+        out.json({**run_data(view), "leftBehind": left, "differences": [asdict(one) for one in ended.differences]})
     else:
         show_run(out, view, full=args.full)
+        for one in ended.differences:
+            out.line(("the list is not as it was: ", "remark"), str(one))
         if left:
             out.line(
                 (f"left behind: {left} that this run created", "remark"),

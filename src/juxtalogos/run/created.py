@@ -24,12 +24,28 @@ from juxtalogos.suite.language.selectors import NoSelection, select_json, select
 from juxtalogos.suite.model import Created, Step
 
 
+@dataclass(frozen=True, slots=True)
+class Difference:
+    """A list that is not as it was before the run: by this run, by the service itself, or by somebody else."""
+
+    contract: str
+    operation: str
+    more: tuple[str, ...]
+    gone: tuple[str, ...]
+
+    def __str__(self) -> str:
+        told = [f"{len(keys)} {word} ({', '.join(keys[:3])}{', …' if len(keys) > 3 else ''})" for keys, word in ((self.more, "more"), (self.gone, "gone")) if keys]  # fmt: skip
+        return f"{self.operation}: {', '.join(told)}"
+
+
 @dataclass(slots=True)
 class Census:
     """By listing, the keys that it showed before this run created anything there; None where it showed nothing that can be read."""
 
     shown: dict[tuple[str, str], frozenset[str] | None] = field(default_factory=dict)
     locks: dict[tuple[str, str], asyncio.Lock] = field(default_factory=dict)
+    asked: dict[tuple[str, str], tuple[Created, Mapping[str, str]]] = field(default_factory=dict)
+    """How each list is asked for and read."""
 
     async def before(self, session: Session, sender: Sender, created: Created, namespaces: Mapping[str, str]) -> None:
         """Asks once what is there; whoever creates waits for that."""
@@ -38,7 +54,17 @@ class Census:
         key = created.contract.name, created.listing.id
         async with self.locks.setdefault(key, asyncio.Lock()):
             if key not in self.shown:
+                self.asked[key] = created, namespaces
                 self.shown[key] = await _listed(session, sender, created, namespaces)
+
+    async def differences(self, session: Session, sender: Sender) -> list[Difference]:
+        """What the lists show after the run and did not before, and the other way round."""
+        found = []
+        for key, (created, namespaces) in self.asked.items():
+            before, after = self.shown.get(key), await _listed(session, sender, created, namespaces)
+            if before is not None and after is not None and before != after:
+                found.append(Difference(*key, tuple(sorted(after - before)), tuple(sorted(before - after))))
+        return found
 
     def has(self, created: Created, value: Any) -> bool:
         """Whether a key was shown before."""

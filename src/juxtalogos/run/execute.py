@@ -15,6 +15,7 @@ from juxtalogos.ledger import CaseRecord, Ledger
 from juxtalogos.ledger.recorder import Recorder
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.binding import BoundRun
+from juxtalogos.run.created import Difference
 from juxtalogos.run.engine import Engine
 from juxtalogos.run.executors import Dealer, Executor, LocalExecutor, ProcessExecutor
 from juxtalogos.run.pacing import paced
@@ -32,6 +33,8 @@ class Executed:
     number: int
     verdict: Verdict
     interrupted: bool
+    differences: tuple[Difference, ...] = ()
+    """Lists that are not as they were before; not known of a run in several processes."""
 
 
 GRACE = 10.0
@@ -52,16 +55,19 @@ async def execute(
     async with running_system(run.session, workspace):
         number = ledger.begin(kind, run.session.target.name, what, token=run.plan.token)
         verdict, interrupted, stop = Verdict.ERROR, True, Stop()
+        differences: list[Difference] = []
         try:
-            interrupted = await _until_interrupted(_work(run, workspace, ledger, number, done, processes, stop), stop)
+            interrupted = await _until_interrupted(
+                _work(run, workspace, ledger, number, done, processes, stop, differences), stop
+            )
             verdict = ledger.worst(number) if not interrupted else Verdict.ERROR
         finally:
             ledger.end(number, verdict, interrupted=interrupted)
-    return Executed(number, verdict, interrupted)
+    return Executed(number, verdict, interrupted, tuple(differences))
 
 
 async def _work(
-    run: BoundRun, workspace: Path, ledger: Ledger, number: int, done: Callable[[CaseRecord], None], processes: int, stop: Stop
+    run: BoundRun, workspace: Path, ledger: Ledger, number: int, done: Callable[[CaseRecord], None], processes: int, stop: Stop, differences: list[Difference]
 ) -> None:  # fmt: skip
     reset = resetting(run.session, workspace)
     refs = [(ref, run.key(ref)) for ref in run.plan.cases]
@@ -75,6 +81,8 @@ async def _work(
             context = RunContext(run.session, transport, stop)
             executor = LocalExecutor(Engine(run, context, recorder, Slots(run.plan.jobs), reset, done))
         await executor.run(source)
+        if processes <= 1 and not stop.asked:
+            differences += await context.census.differences(run.session, transport)
 
 
 async def _until_interrupted(work: Coroutine[None, None, None], stop: Stop) -> bool:

@@ -26,6 +26,7 @@ from juxtalogos.run import unforeseen
 from juxtalogos.run.conversing import Conversations, conversed
 from juxtalogos.run.created import Census
 from juxtalogos.run.judge import Judgement, judge, judged_parts, unsigned, with_parts, with_written
+from juxtalogos.run.learning.reading import mended
 from juxtalogos.run.refusals import PRESUMED, refusal
 from juxtalogos.run.session import Session
 from juxtalogos.run.stop import Stop
@@ -161,6 +162,8 @@ class _Attempt:
         judgement = with_parts(judgement, (part for _, _, part in parts))
         why = session.unsigned_words(contract, operation, exchange)
         judgement = unsigned(judgement, why) if why else refusal(judgement, exchange, self.own)
+        if judgement.verdict is Verdict.REFUSED:
+            judgement = mended(judgement, operation, exchange, self.inputs)
         if succeeded:
             state.succeeded.add(step.id)
             if step.creates is not None:

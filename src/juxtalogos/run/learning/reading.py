@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from juxtalogos.compose.resources import plain
+from juxtalogos.model.contract import Operation
 from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.findings import REFUSED
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
+from juxtalogos.run.judge import Judgement
 from juxtalogos.run.refusals import MOST_READ, texts_of
 
 _QUOTED = re.compile(r"'([^'\n]{1,80})'|\"([^\"\n]{1,80})\"|`([^`\n]{1,80})`")
@@ -67,6 +70,21 @@ def named_inputs(exchange: Exchange, sent: Inputs, addresses: Iterable[str]) -> 
             if word.lower() not in _PLAIN_WORDS:
                 note(word, text)
     return [Named(address, text) for address, text in found.items()]
+
+
+def mended(judgement: Judgement, operation: Operation, exchange: Exchange, sent: Inputs) -> Judgement:
+    """A refusal with what would mend it, ready to be pasted into `juxtalogos.toml`, where it names an input."""
+    addresses = [address for address, _ in values_of(sent)]
+    named = next(iter(named_inputs(exchange, sent, addresses)), None)
+    if named is None:
+        return judgement
+    optional = any(one.address == named.address and not one.required for one in operation.inputs)
+    table, more = (
+        ("leave-out", f'input = "{named.address}"') if optional else ("known", f'at = "{named.address}", value = "…"')
+    )
+    told = f'[[contracts.{operation.contract}.{table}]] operation = "{operation.id}", {more}'
+    results = tuple(replace(one, detail=told) if one.kind == REFUSED else one for one in judgement.results)
+    return replace(judgement, results=results)
 
 
 def values_of(sent: Inputs) -> Iterator[tuple[str, Any]]:
