@@ -5,9 +5,9 @@ from __future__ import annotations
 import argparse
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from juxtalogos.cli.learning import ComposeArguments, learn, learned_data, show_learned
+from juxtalogos.cli.compose_arguments import ComposeArguments
 from juxtalogos.cli.options import (
     EXIT_FAILED,
     EXIT_HELD,
@@ -29,6 +29,9 @@ from juxtalogos.suite.document.writer import to_yaml
 from juxtalogos.workspace.config import Target
 from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.workspace import Workspace
+
+if TYPE_CHECKING:
+    from juxtalogos.run.learning.rounds import Lessons
 
 DESCRIPTION = """\
 Write a suite (Arazzo 1.0.1) for everything in a contract: a case per operation with the calls that give what it
@@ -91,7 +94,11 @@ def run(args: ComposeArguments) -> int:
         )
     contract = home.contract(args.contract or names[0])
     target = _target(args, home, contract)
-    lessons = learn(args, home, out, contract, target) if args.learn and target is not None else None
+    lessons: Lessons | None = None
+    if args.learn and target is not None:
+        from juxtalogos.cli.learning import learn  # what sends is loaded only where something is sent
+
+        lessons = learn(args, home, out, contract, target)
     hints = home.hints(contract.name, target)
     finder = Finder(contract, hints.dependencies, only_reading=args.only_reading)
     if args.dependencies:
@@ -109,9 +116,15 @@ def run(args: ComposeArguments) -> int:
             "withheld": _pairs(composed.withheld),
             "lasting": composed.lasting,
         }
-        out.json(told | ({"learned": learned_data(lessons)} if lessons else {}))
+        if lessons is not None:
+            from juxtalogos.cli.learning import learned_data
+
+            told["learned"] = learned_data(lessons)
+        out.json(told)
     else:
         if lessons is not None:
+            from juxtalogos.cli.learning import show_learned
+
             show_learned(out, lessons, contract)
         _show(out, contract, composed, written, len(dependencies))
     return EXIT_FAILED if composed.left_out else EXIT_HELD

@@ -6,7 +6,8 @@ import re
 from collections import Counter
 from typing import Any
 
-from juxtalogos.cli.options import Arguments, header_field
+from juxtalogos.cli.compose_arguments import ComposeArguments
+from juxtalogos.cli.options import header_field
 from juxtalogos.cli.terminal import Terminal
 from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract
@@ -19,26 +20,6 @@ from juxtalogos.workspace.known import Hints, Learned
 from juxtalogos.workspace.workspace import Workspace
 
 SHOWN = 20
-
-
-class ComposeArguments(Arguments):
-    contract: str | None
-    dependencies: bool
-    suite: str | None
-    folders: bool
-    replace: bool
-    learn: str
-    budget: int
-    only_reading: bool
-    include_destructive: bool
-    target: str | None
-    role: str
-    credential: list[str]
-    pace: float
-    header: list[str]
-    no_credentials: bool
-    trust: str
-    sends: list[str]
 
 
 def learn(args: ComposeArguments, home: Workspace, out: Terminal, contract: Contract, target: Target) -> Lessons:

@@ -25,7 +25,7 @@ from juxtalogos.suite.model import Created, Step
 
 
 @dataclass(frozen=True, slots=True)
-class Difference:
+class ListChange:
     """A list that is not as it was before the run: by this run, by the service itself, or by somebody else."""
 
     contract: str
@@ -57,13 +57,13 @@ class Census:
                 self.asked[key] = created, namespaces
                 self.shown[key] = await _listed(session, sender, created, namespaces)
 
-    async def differences(self, session: Session, sender: Sender) -> list[Difference]:
+    async def differences(self, session: Session, sender: Sender) -> list[ListChange]:
         """What the lists show after the run and did not before, and the other way round."""
         found = []
         for key, (created, namespaces) in self.asked.items():
             before, after = self.shown.get(key), await _listed(session, sender, created, namespaces)
             if before is not None and after is not None and before != after:
-                found.append(Difference(*key, tuple(sorted(after - before)), tuple(sorted(before - after))))
+                found.append(ListChange(*key, tuple(sorted(after - before)), tuple(sorted(before - after))))
         return found
 
     def has(self, created: Created, value: Any) -> bool:

@@ -15,7 +15,7 @@ from juxtalogos.ledger import CaseRecord, Ledger
 from juxtalogos.ledger.recorder import Recorder
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.binding import BoundRun
-from juxtalogos.run.created import Difference
+from juxtalogos.run.created import ListChange
 from juxtalogos.run.engine import Engine
 from juxtalogos.run.executors import Dealer, Executor, LocalExecutor, ProcessExecutor
 from juxtalogos.run.pacing import paced
@@ -33,7 +33,7 @@ class Executed:
     number: int
     verdict: Verdict
     interrupted: bool
-    differences: tuple[Difference, ...] = ()
+    differences: tuple[ListChange, ...] = ()
     """Lists that are not as they were before; not known of a run in several processes."""
 
 
@@ -55,7 +55,7 @@ async def execute(
     async with running_system(run.session, workspace):
         number = ledger.begin(kind, run.session.target.name, what, token=run.plan.token)
         verdict, interrupted, stop = Verdict.ERROR, True, Stop()
-        differences: list[Difference] = []
+        differences: list[ListChange] = []
         try:
             interrupted = await _until_interrupted(
                 _work(run, workspace, ledger, number, done, processes, stop, differences), stop
@@ -67,7 +67,7 @@ async def execute(
 
 
 async def _work(
-    run: BoundRun, workspace: Path, ledger: Ledger, number: int, done: Callable[[CaseRecord], None], processes: int, stop: Stop, differences: list[Difference]
+    run: BoundRun, workspace: Path, ledger: Ledger, number: int, done: Callable[[CaseRecord], None], processes: int, stop: Stop, differences: list[ListChange]
 ) -> None:  # fmt: skip
     reset = resetting(run.session, workspace)
     refs = [(ref, run.key(ref)) for ref in run.plan.cases]
