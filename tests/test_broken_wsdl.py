@@ -21,7 +21,7 @@ FILES = ("pilotage.wsdl", "pilotage-types.xsd")
 SOUND = {name: resources.files("juxtalogos.demo").joinpath(name).read_bytes() for name in FILES}
 REFERENCES = ("type", "element", "ref", "base", "message", "part", "binding", "itemType", "substitutionGroup", "schemaLocation")  # fmt: skip
 BASE = "http://pilotage.merrow.example/pilotage"
-EVERY = 7
+EVERY = 11
 
 
 def answered(tmp_path: Path, jux: Callable[..., Result]) -> list[Exchange]:

@@ -140,7 +140,7 @@ def wait_for_more(home: Path, seconds: float) -> None:
 def test_kills_lose_nothing_that_was_acknowledged(kept: Path, jux: Jux) -> None:
     rng = random.Random(3)
     with serving() as url:
-        for _ in range(10):
+        for _ in range(6):
             words = [
                 sys.executable,
                 "-m",

@@ -76,7 +76,10 @@ def failing_at(original: Callable[..., Any], turn: int, error: type[Exception]) 
     return wrapped
 
 
-@pytest.mark.parametrize("error", [ValueError, RecursionError, MemoryError])
+KINDS: list[type[Exception]] = [ValueError, RecursionError, MemoryError]
+
+
+@pytest.mark.parametrize("error", KINDS)
 def test_each_call_of_the_engine_may_raise(
     bench: Bench, monkeypatch: pytest.MonkeyPatch, error: type[Exception]
 ) -> None:
@@ -86,6 +89,8 @@ def test_each_call_of_the_engine_may_raise(
     raised = 0
     for holder, name in calls():
         for turn in (1, 2, 3, 5, 8):
+            if (turn + len(name)) % 3 != KINDS.index(error):
+                continue  # each call is made to raise one of them at each turn
             original = getattr(holder, name)
             broken = failing_at(original, turn, error)
             ran = bench.run(jobs=1, between=partial(monkeypatch.setattr, holder, name, broken))
@@ -103,7 +108,7 @@ def test_each_call_of_the_engine_may_raise(
             sent = {one.case for one in drops if one.exchange is not None or "be kept" in one.reason}
             unsent = {one.case for one in drops if one.verdict == "error"} - sent
             assert made - dropped == len(unsent) <= 1, told
-    assert raised > 100, "most calls are really made"
+    assert raised > 30, "most calls are really made"
 
 
 def test_the_transport_itself_may_raise(bench: Bench) -> None:
