@@ -43,6 +43,7 @@ PATHS = {
     ("POST", "/api/v2/yards/bulk_delete/"): ("empty", "/api/v2/yards/bulk_delete", False), ("POST", "/api/v2/yards/create"): ("create", "/api/v2/yards", False), ("POST", "/api/v2/yards/{id}/remove"): ("delete", "/api/v2/yards", True),
     ("POST", "/api/v2/yards/{id}/clear"): ("act", "/api/v2/yards/{}/clear", False), ("GET", "/getCrane"): ("read", "", False), ("GET", "/moveCrane"): ("update", "", False), ("POST", "/addCrane"): ("create", "", False),
     ("GET", "/settings"): ("read", "/settings", False), ("POST", "/plan"): ("act", "/plan", False),
+    ("GET", "/check-ins"): ("list", "/check-ins", False), ("GET", "/check-ins/{id}"): ("read", "/check-ins", True), ("GET", "/issue-types"): ("read", "/issue-types", False), ("POST", "/set-points"): ("create", "/set-points", False), ("GET", "/set-points/{id}"): ("read", "/set-points", True),
 }  # fmt: skip
 
 
@@ -51,6 +52,9 @@ def test_verbs_count_and_not_methods() -> None:
     for method, path in PATHS:
         names = [part[1:-1] for part in path.split("/") if part[:1] == "{"]
         given_ = [{"name": name, "in": "path", "required": True, "schema": {"type": "string"}} for name in names]
+        given_ += [{"name": "to", "in": "query", "required": True, "schema": {"type": "string"}}] * (
+            path == "/moveCrane"
+        )
         paths.setdefault(path, {})[method.lower()] = {"parameters": given_, "responses": answers()}
     contract = read_contract(definition(paths))
     assert {

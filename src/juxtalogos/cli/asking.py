@@ -15,7 +15,7 @@ from juxtalogos.model.errors import UsageError
 from juxtalogos.model.location import split_pointer
 from juxtalogos.model.schema import ABSENT, OutlineRow, SchemaRef
 from juxtalogos.model.wire import Inputs
-from juxtalogos.suite.inputs import with_values
+from juxtalogos.suite.inputs import with_values, without_place
 
 
 @dataclass(frozen=True, slots=True)
@@ -76,7 +76,7 @@ class Asker:
             if given is not ABSENT:
                 inputs = with_values(inputs, {question.address: given})
             elif current is not ABSENT:
-                inputs = Inputs(inputs.values, _without(inputs.body, split_pointer(row.path)), inputs.content_type)
+                inputs = Inputs(inputs.values, without_place(inputs.body, split_pointer(row.path)), inputs.content_type)
         return inputs
 
     def ask(self, question: Question) -> Any:
@@ -128,9 +128,3 @@ def _at(body: Any, path: str) -> Any:
             return ABSENT
         body = body[token]
     return body
-
-
-def _without(body: Any, tokens: list[str]) -> Any:
-    if len(tokens) == 1:
-        return {key: item for key, item in body.items() if key != tokens[0]}
-    return {**body, tokens[0]: _without(body[tokens[0]], tokens[1:])}

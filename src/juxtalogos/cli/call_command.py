@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import asyncio
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -25,10 +24,10 @@ from juxtalogos.cli.options import (
     terminal,
     workspace,
 )
-from juxtalogos.cli.sending import asked_again, hidden, keep_exchange, show_outcome
+from juxtalogos.cli.sending import asked_again, hidden, keep_exchange, send_as_it_stands, send_once, show_outcome
 from juxtalogos.compose.filling import filled, known_given, misfits, settings_given
 from juxtalogos.exchange.redact import Redactor, is_credential
-from juxtalogos.exchange.transport import Transport, TransportOptions
+from juxtalogos.exchange.transport import TransportOptions
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract, Operation
@@ -377,13 +376,15 @@ def _apart(texts: list[str]) -> list[tuple[str, str]]:
 
 
 def _body_file(args: _CallArguments) -> bytes | None:
+    return _file_given(args.body_file, "body file") if args.body_file else None
+
+
+def _file_given(path: Path, what: str) -> bytes:
     try:
-        return args.body_file.read_bytes() if args.body_file else None
+        return path.read_bytes()
     except OSError as error:
         raise UsageError(
-            f"the body file cannot be read: {error.strerror}",
-            where=str(args.body_file),
-            mend="check its path and rights",
+            f"the {what} cannot be read: {error.strerror}", where=str(path), mend="check its path and rights"
         ) from None
 
 
@@ -396,37 +397,13 @@ def _send(args: _CallArguments, session: Session, contract: Contract, operation:
             f"set it: {session.sign_in_command(missing[0])}",
         )
 
-    async def send() -> Exchange:
-        async with Transport(session.options) as transport:
-            exchange = await session.send(contract, operation, request, transport)
-            if session.signed_in_vain(contract, operation, exchange):
-                exchange = await session.send(contract, operation, request, transport)
-            return exchange
-
-    return asyncio.run(send())
+    return send_once(session, contract, operation, request)
 
 
 def _send_message(args: _CallArguments, session: Session, contract: Contract, operation: Operation) -> Exchange:
-    from juxtalogos.exchange.message import parse_request, ready_message
-    from juxtalogos.exchange.transport import send_message
-
     assert args.message is not None
-    try:
-        data = args.message.read_bytes()
-    except OSError as error:
-        raise UsageError(
-            f"the message cannot be read: {error.strerror}", where=str(args.message), mend="check its path and rights"
-        ) from None
+    data = _file_given(args.message, "message")
     session.permit(operation)
     if args.settings or args.body_file or len(args.header) > len(_apart(args.header)):
         raise UsageError("a message is sent as it stands", mend="put values, body and headers into the message itself")
-    base = session.base_url(contract)
-    request = parse_request(data, base, str(args.message))
-
-    async def send() -> Exchange:
-        async with Transport(session.options) as transport:
-            signed = await session.signed(contract, operation, replace(request, url=base), transport)
-        extra = tuple(pair for pair in signed.headers if pair not in request.headers)
-        return await send_message(ready_message(data, extra), base, session.options)
-
-    return asyncio.run(send())
+    return send_as_it_stands(session, contract, operation, data, str(args.message))

@@ -107,7 +107,7 @@ def run(args: ComposeArguments) -> int:
     name = args.suite or contract.name
     path = _path(home, name)
     scope = ComposeScope(hints, args.include_destructive, args.only_reading)
-    composed = compose(contract, dependencies, source_url(home.root, path, contract), scope, finder.rows)
+    composed = compose(contract, dependencies, source_url(home.root, path, contract), scope, finder.resources)
     written = _write(args, home, contract, composed, name)
     if args.json:
         told: dict[str, Any] = {"version": 2, "suite": name, "path": str(written), "cases": composed.cases}
@@ -115,6 +115,7 @@ def run(args: ComposeArguments) -> int:
             "leftOut": _pairs(composed.left_out),
             "withheld": _pairs(composed.withheld),
             "lasting": composed.lasting,
+            "cramped": composed.cramped,
         }
         if lessons is not None:
             from juxtalogos.cli.learning import learned_data
@@ -180,8 +181,9 @@ def _show(out: Terminal, contract: Contract, composed: Composed, written: Path, 
         out.note(("compose them all the same with --include-destructive", "note"))
     if composed.lasting:
         out.line(("lasting: ", "remark"), _few(composed.lasting), "  nothing in the contract removes what they create")
-    for place in list(composed.cramped)[:3]:
-        out.line(("names: ", "remark"), place, "  its schema leaves no room for names of the run's own")
+    for place, room in list(composed.cramped.items())[:3]:
+        told = f"room for {room:,} names of the run's own" if room else "no room for names of the run's own"
+        out.line(("names: ", "remark"), place, f"  its schema leaves {told}: two runs may meet")
     out.note(("next: juxtalogos run", "note"))
 
 

@@ -16,7 +16,7 @@ from juxtalogos.run.learning.rounds import Learner, Lessons
 from juxtalogos.run.loop import run_loop
 from juxtalogos.workspace.config import Target
 from juxtalogos.workspace.files import write_whole
-from juxtalogos.workspace.known import Hints, Learned
+from juxtalogos.workspace.known import Learned
 from juxtalogos.workspace.workspace import Workspace
 
 SHOWN = 20
@@ -37,39 +37,11 @@ def learn(args: ComposeArguments, home: Workspace, out: Terminal, contract: Cont
         try:
             lessons = run_loop(learner.learn())
         finally:  # an interrupt keeps what was learned
-            kept.tables = tables_of(learner.learned)
-            if any(kept.tables.values()):
+            kept.hints = learner.learned
+            if kept.hints.count:
                 kept.path.parent.mkdir(parents=True, exist_ok=True)
                 write_whole(kept.path, kept.text().encode())
     return lessons
-
-
-def tables_of(hints: Hints) -> dict[str, list[dict[str, Any]]]:
-    """Hints as the tables of a file, each once."""
-    found: dict[str, list[dict[str, Any]]] = {"known": [], "dependencies": [], "leave-out": [], "meanings": []}
-    for one in hints.known:
-        value = _without_null(one.value)
-        if one.formula or value is not None:  # TOML knows no null
-            found["known"].append({"at": one.at, "operation": one.operation, **({"formula": one.formula} if one.formula else {"value": value})})  # fmt: skip
-    for rule in hints.dependencies:
-        found["dependencies"].append({"operation": rule.operation, "input": rule.input, "from": rule.source, "value": rule.value})  # fmt: skip
-    for left in hints.left_out:
-        found["leave-out"].append({"operation": left.operation, "input": left.input, "reason": left.reason})
-    for meant in hints.meanings:
-        found["meanings"].append({"operation": meant.operation, "does": meant.does})
-    for name, listed in found.items():
-        unique: dict[tuple[str, str], dict[str, Any]] = {}
-        for entry in listed:
-            unique.setdefault((entry.get("operation", ""), entry.get("input") or entry.get("at", "")), entry)
-        found[name] = sorted(unique.values(), key=lambda entry: (entry.get("operation", ""), entry.get("input") or entry.get("at", "")))  # fmt: skip
-    return found
-
-
-def _without_null(value: Any) -> Any:
-    """A value without members and items that are null."""
-    if isinstance(value, dict):
-        return {name: _without_null(one) for name, one in value.items() if one is not None}
-    return [_without_null(one) for one in value if one is not None] if isinstance(value, list) else value
 
 
 def kind_of(pupil: Pupil) -> str:
@@ -90,9 +62,9 @@ def show_learned(out: Terminal, lessons: Lessons, contract: Contract) -> None:
         ("learned: ", "head"),
         f"{worked} of {len(lessons.pupils)} operations answered with success, {lessons.requests} requests",
     )
-    culprits = Counter(f"{one.input.partition('.')[0]} {one.input.partition('.')[2]}" if "." in one.input else one.input for one in lessons.hints.left_out)  # fmt: skip
+    culprits = Counter(f"{one.input.partition('.')[0]} {one.input.partition('.')[2]}" if "." in one.input else one.input for one in lessons.left_out)  # fmt: skip
     for name, count in culprits.most_common(5):
-        reason = next(one.reason for one in lessons.hints.left_out if one.input in (name.replace(" ", "."), name))
+        reason = next(one.reason for one in lessons.left_out if one.input in (name.replace(" ", "."), name))
         out.line(
             ("left out: ", "remark"), f"{name}, in {count} operation{'s' if count > 1 else ''}", (f"  {reason}", "note")
         )

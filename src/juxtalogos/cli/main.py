@@ -146,7 +146,7 @@ def _guarded(args: Any) -> int:
         if args.debug or error.errno not in _OF_THE_DISK:
             return _fault(args, error)
         where = f"{error.filename}: " if error.filename else ""
-        sys.stderr.write(_hidden(f"juxtalogos {args.command}: {where}cannot be written: {error.strerror}\n  {_OF_THE_DISK[error.errno]}\n"))  # fmt: skip
+        sys.stderr.write(_hidden(f"juxtalogos {args.command}: {where}cannot be read or written: {error.strerror}\n  {_OF_THE_DISK[error.errno]}\n"))  # fmt: skip
         return 2
     except Exception as error:
         return _fault(args, error)

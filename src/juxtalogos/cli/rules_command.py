@@ -30,7 +30,15 @@ EXAMPLE = """\
   juxtalogos rules --remove 2
 """
 DOES = tuple(str(one) for one in Intent if one is not Intent.UNKNOWN)
-_WORDS = {"off": "not made", "dependencies": "taken from", "standing": "always checked", "meanings": "does"}
+_WORDS = {
+    "off": "not made",
+    "dependencies": "taken from",
+    "standing": "always checked",
+    "meanings": "does",
+    "known": "known value",
+    "leave-out": "left out",
+    "send": "sent too",
+}
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -121,7 +129,7 @@ def _list(args: Arguments, home: Workspace) -> int:
     if args.json:
         out.json({"version": 1, "rules": [{"number": number, "contract": one.contract, "rule": one.kind, **one.entry} for number, one in enumerate(rules, 1)]})  # fmt: skip
         return EXIT_HELD
-    rows = [(number, one.contract, str(one.entry.get("operation", "")), _WORDS[one.kind], _words(one)) for number, one in enumerate(rules, 1)]  # fmt: skip
+    rows = [(number, one.contract, str(one.entry.get("operation", "*")), _WORDS[one.kind], _words(one)) for number, one in enumerate(rules, 1)]  # fmt: skip
     if rows:
         out.table(("number", "contract", "operation", "rule", "what"), rows, styles=("", "", "name"), right=(0,))
     else:
@@ -136,6 +144,10 @@ def _words(rule: RuleTable) -> str:
     if rule.kind == "dependencies":
         source = "nowhere" if "drop" in entry else f"{entry.get('from', '')} {entry.get('value', '')}"
         return f"{entry['input']} from {source}"
+    if rule.kind == "known":
+        return f"{entry['at']} = {entry['formula'] if 'formula' in entry else dump_json(entry['value'])}"
+    if rule.kind in ("leave-out", "send"):
+        return f"{entry['input']}  {entry.get('reason', '')}".strip()
     if rule.kind == "meanings":
         return f"{entry['does']} {entry.get('noun', '')}".strip()
     return dump_json({key: value for key, value in entry.items() if key != "operation"})

@@ -1,4 +1,4 @@
-"""One exchange after it was sent: asked about where the protocol knows such a question, kept, shown."""
+"""One exchange: sent, asked about where the protocol knows such a question, kept, shown."""
 
 from __future__ import annotations
 
@@ -10,10 +10,42 @@ from juxtalogos.cli.terminal import Terminal
 from juxtalogos.exchange.transport import Transport
 from juxtalogos.ledger import ExchangeRecord, open_ledger
 from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.run.judge import Judgement
 from juxtalogos.run.session import Session
 from juxtalogos.workspace.workspace import Workspace
+
+
+def send_once(session: Session, contract: Contract, operation: Operation, request: Request) -> Exchange:
+    """Sends it; once more where a sign-in of before does not hold any more."""
+
+    async def send() -> Exchange:
+        async with Transport(session.options) as transport:
+            exchange = await session.send(contract, operation, request, transport)
+            if session.signed_in_vain(contract, operation, exchange):
+                exchange = await session.send(contract, operation, request, transport)
+            return exchange
+
+    return asyncio.run(send())
+
+
+def send_as_it_stands(
+    session: Session, contract: Contract, operation: Operation, message: bytes, where: str
+) -> Exchange:
+    """Sends an HTTP/1.1 message, signed. UsageError at `where` for one that cannot be read."""
+    from juxtalogos.exchange.message import parse_request, ready_message
+    from juxtalogos.exchange.transport import send_message
+
+    base = session.base_url(contract)
+    request = parse_request(message, base, where)
+
+    async def send() -> Exchange:
+        async with Transport(session.options) as transport:
+            signed = await session.signed(contract, operation, replace(request, url=base), transport)
+        extra = tuple(pair for pair in signed.headers if pair not in request.headers)
+        return await send_message(ready_message(message, extra), base, session.options)
+
+    return asyncio.run(send())
 
 
 def asked_again(

@@ -14,9 +14,9 @@ from juxtalogos.compose.drafting import UNDOING, CaseDraft, Drafter, gone
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.provoking import UNKNOWN, fault_checks, provocations
 from juxtalogos.compose.requests import sample_inputs, tried_alone
-from juxtalogos.compose.resources import Resources, words
+from juxtalogos.compose.resources import Resources
 from juxtalogos.compose.values import Filled, RequestValues
-from juxtalogos.formats.naming import singular
+from juxtalogos.formats.naming import singular, words_of
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Intent, Operation
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.wire import Inputs
@@ -54,8 +54,8 @@ class Composed:
     """(operation, why no case was made though one could be)."""
     lasting: list[str] = field(default_factory=list)
     """Operations that create what nothing in the contract removes."""
-    cramped: dict[str, str] = field(default_factory=dict)
-    """By operation and input, where the schema leaves no room for names of the run's own."""
+    cramped: dict[str, int] = field(default_factory=dict)
+    """By operation and input, of how many names of the run's own its schema leaves room, where that is for few."""
 
 
 def compose(
@@ -63,11 +63,11 @@ def compose(
     dependencies: Iterable[Dependency],
     source_url: str,
     scope: ComposeScope | None = None,
-    rows: Rows | None = None,
+    resources: Resources | None = None,
 ) -> Composed:
-    """The suite of a contract: a case per operation, and a flow per resource. `rows`: outlines that were made already."""
+    """The suite of a contract: a case per operation, and a flow per resource. `resources`: the contract's, where they are at hand."""
     scope = scope or ComposeScope()
-    composer = _Composer(contract, list(dependencies), scope, rows or Rows(contract))
+    composer = _Composer(contract, list(dependencies), scope, resources or Resources(contract, Rows(contract)))
     cases: list[dict[str, Any]] = []
     found = Composed({}, 0)
     for operation in contract.operations:
@@ -103,14 +103,15 @@ def by_folder(contract: Contract, composed: Composed, url_of: Callable[[str], st
 
 
 class _Composer:
-    def __init__(self, contract: Contract, dependencies: list[Dependency], scope: ComposeScope, rows: Rows) -> None:
+    def __init__(
+        self, contract: Contract, dependencies: list[Dependency], scope: ComposeScope, resources: Resources
+    ) -> None:
         self.contract, self.scope = contract, scope
-        self.rows = rows
-        self.resources = Resources(contract, rows)
+        self.rows, self.resources = resources.rows, resources
         self.values = RequestValues(
-            contract, rows, self.resources, scope.hints, frozenset((one.operation, one.input) for one in dependencies)
+            contract, self.rows, resources, scope.hints, frozenset((one.operation, one.input) for one in dependencies)
         )
-        self.drafter = Drafter(contract, rows, self.resources, self.values, dependencies)
+        self.drafter = Drafter(contract, self.rows, resources, self.values, dependencies)
         self.names: dict[str, int] = {}
 
     def withheld(self, operation: Operation) -> str:
@@ -131,9 +132,9 @@ class _Composer:
     def named_by_its_answer(self, operation: Operation) -> bool:
         """Whether an operation is called after what it answers with (`tideGate`): then it has no verb, and gives what is asked for."""
         told = {
-            word for row in self.rows.answered(operation) if row.depth for word in words(f"{row.name} {row.shared}")
+            word for row in self.rows.answered(operation) if row.depth for word in words_of(f"{row.name} {row.shared}")
         }
-        first = words(operation.id.rpartition(".")[2])[:1]
+        first = words_of(operation.id.rpartition(".")[2])[:1]
         return any(word in told or singular(word) in told for word in first)
 
     def names_others(self, operation: Operation) -> bool:

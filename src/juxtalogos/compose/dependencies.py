@@ -7,17 +7,16 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
+from juxtalogos.compose.needs import ID_LIKE, Need, above, needs_of
 from juxtalogos.compose.outlines import Rows, carries, main_schema, success_answer
-from juxtalogos.compose.resources import Resource, Resources, identifies, last_identified, owner, plain, words
+from juxtalogos.compose.resources import Resource, Resources, identifies, last_identified, owner
 from juxtalogos.formats import wire_of
-from juxtalogos.formats.naming import last_part, singular
+from juxtalogos.formats.naming import plain, singular, words_of
 from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.errors import ConfigError, nearest, quoted
-from juxtalogos.model.location import Location
 from juxtalogos.model.schema import OutlineRow
 from juxtalogos.workspace.known import DependencyRule
 
-_ID_LIKE = re.compile(r"(?:^id|^uuid|Id|_id|-id|ID|[Nn]umber|No|_no|Nr|_nr|[Cc]ode|[Kk]ey|[Rr]ef|[Uu]uid|[Ss]lug)$")
 _IDENTIFIERS = ("id", "number", "code")
 GENERIC = frozenset(("id", "name", "type", "path", "key", "code", "number", "title", "status", "state", "value", "label", "kind", "ref", "no", "nr", "uuid", "slug"))  # fmt: skip
 """Names that say nothing of what they name: alone they join nothing."""
@@ -55,28 +54,6 @@ class _Offer:
     noun: str
 
 
-@dataclass(frozen=True, slots=True)
-class Need:
-    """An input that takes its value from elsewhere."""
-
-    operation: Operation
-    address: str
-    name: str
-    noun: str
-    """What it identifies, in the singular."""
-    resource: str
-    """The key of the resource of which it names an item, where that is certain: a path parameter's."""
-    row: OutlineRow | None
-
-    @property
-    def place(self) -> Location | None:
-        return self.row.place if self.row else None
-
-    @property
-    def kind(self) -> str:
-        return self.row.type.partition(" ")[0] if self.row else ""
-
-
 def find_dependencies(contract: Contract, rules: Iterable[DependencyRule] = ()) -> list[Dependency]:
     """In the order of the operations, those that are sure enough. Rules of the configuration come first and can drop what is found."""
     return [one for one in Finder(contract, rules).found() if one.sure >= LIMIT]
@@ -85,11 +62,18 @@ def find_dependencies(contract: Contract, rules: Iterable[DependencyRule] = ()) 
 class Finder:
     """Looks for dependencies of one contract."""
 
-    def __init__(self, contract: Contract, rules: Iterable[DependencyRule] = (), *, only_reading: bool = False) -> None:
-        """`only_reading`: nothing comes from an operation that changes anything."""
+    def __init__(
+        self,
+        contract: Contract,
+        rules: Iterable[DependencyRule] = (),
+        *,
+        resources: Resources | None = None,
+        only_reading: bool = False,
+    ) -> None:
+        """`resources`: the contract's, where they are at hand; `only_reading`: nothing comes from an operation that changes anything."""
         self.contract, self.only_reading = contract, only_reading
-        self.rows = Rows(contract)
-        self.resources = Resources(contract, self.rows)
+        self.resources = resources or Resources(contract, Rows(contract))
+        self.rows = self.resources.rows
         self.rules = list(rules)
         self.by: dict[tuple[str, object], list[tuple[int, _Offer]]] = {}
         for order, offer in enumerate(offer for operation in contract.operations for offer in self._offers(operation)):
@@ -117,7 +101,7 @@ class Finder:
         for one in known.values():
             sources.setdefault(one.operation, []).append(one.source)
         for operation in self.contract.operations:
-            for need in self.needs(operation):
+            for need in needs_of(self.resources, operation):
                 key = (operation.id, need.address)
                 if key in known or key in dropped:
                     continue
@@ -150,6 +134,8 @@ class Finder:
         """The operations and inputs that a rule's patterns mean; ConfigError for what leads nowhere."""
         where = f"[[contracts.{self.contract.name}.dependencies]]"
         ids = [operation.id for operation in self.contract.operations]
+        if rule.learned and not {rule.operation, rule.source} <= set(ids):
+            return  # of a definition as it was
         patterned = any(char in rule.operation + rule.input for char in "*?")
         for name in (rule.operation, rule.source):
             if name and name not in ids and not (name is rule.operation and patterned):
@@ -175,31 +161,6 @@ class Finder:
             *(one.address for one in operation.inputs),
             *(f"body{row.path}" for row in self.rows.sent(operation) if row.path),
         ]
-
-    def needs(self, operation: Operation) -> Iterator[Need]:
-        """The inputs that by what they are called identify something."""
-        resource = self.resources.of(operation)
-        chooses = resource is not None and any(one.id == operation.id for one in self.resources.chosen(resource))
-        for one in operation.inputs:
-            row = next(iter(self.rows.of(one.schema, 0)), None)
-            if chooses and one.identifies and one.identifies == operation.resource:
-                continue  # its caller chooses it
-            if one.name.lower() == "if-match":
-                if resource is not None and operation.id in resource.items and not operation.safe:
-                    yield Need(operation, one.address, one.name, "", "", row)
-            elif not one.required or one.schema is None:
-                continue
-            elif one.identifies:
-                key = (
-                    one.identifies if one.identifies in self.resources.by_key or one.identifies.startswith("/") else ""
-                )
-                yield Need(operation, one.address, one.name, singular(last_part(one.identifies)), key or one.identifies, row)  # fmt: skip
-            elif _ID_LIKE.search(one.name):
-                yield Need(operation, one.address, one.name, owner(one.name) or (operation.noun if plain(one.name) == "id" else ""), "", row)  # fmt: skip
-        for row in self.rows.sent(operation):
-            if row.path and row.required and not row.read_only and "/0" not in row.path and f"body{row.path}" not in operation.names and carries(row) and (_ID_LIKE.search(row.name) or _ID_LIKE.search(row.shared)):  # fmt: skip
-                noun = owner(row.name) or ("" if operation.resource else singular(_above(row.path)) or operation.noun)
-                yield Need(operation, f"body{row.path}", row.name, noun, "", row)
 
     def candidates(self, need: Need) -> list[Dependency]:
         """Best first: creators of the very resource, its lists, then what shares a type, then what shares a name."""
@@ -257,7 +218,7 @@ class Finder:
             rank = self._field_rank(need, row, noun) if _takeable(row) else None
             if rank is not None:
                 # An input that is called an id takes a number as text; one that is called a name does not mean a number.
-                called_id = words(need.name)[-1:] in (("id",), ("no",), ("nr",), ("number",))
+                called_id = words_of(need.name)[-1:] in (("id",), ("no",), ("nr",), ("number",))
                 wrong = 8 if not called_id and rank > 1 and need.kind == "string" and row.type.startswith("integer") else 0  # fmt: skip
                 ranked.append((rank + wrong + 2 * max(0, row.path.replace("/0", "").count("/") - 1), row))
         return [(row, self.value(operation, row)) for _, row in sorted(ranked, key=lambda pair: pair[0])]
@@ -289,7 +250,7 @@ class Finder:
             return
         for row in self.rows.answered(operation):
             if _takeable(row):
-                yield _Offer(operation, row, operation.noun if operation.resource else singular(_above(row.path)))
+                yield _Offer(operation, row, operation.noun if operation.resource else singular(above(row.path)))
 
     def _alike(self, need: Need) -> Iterator[tuple[tuple[int, ...], Dependency]]:
         """What an answer calls the same, or declares by the same type."""
@@ -312,7 +273,7 @@ class Finder:
     def _reason(self, need: Need, offer: _Offer) -> tuple[int, int, str] | None:
         name = plain(offer.row.name)
         if need.row is not None and need.place is not None and need.place == offer.row.place and need.row.shared:
-            telling = _ID_LIKE.search(offer.row.name) or _ID_LIKE.search(need.row.shared)
+            telling = ID_LIKE.search(offer.row.name) or ID_LIKE.search(need.row.shared)
             return (1, 80, f"schema: both are {need.row.shared}") if telling else (4, 40, f"schema: both are {need.row.shared}")  # fmt: skip
         if name == plain(need.name) and name not in GENERIC:
             return 3, 65, f"name: {offer.row.name}"
@@ -335,7 +296,7 @@ def field_rank(wanted: str, noun: str, field: str) -> int | None:
         return 0
     if owner(field) and plain(owner(field)) == plain(noun):
         return 1
-    last = words(wanted)[-1:]
+    last = words_of(wanted)[-1:]
     if name == "id":
         return 2
     if last and name == last[0]:
@@ -369,12 +330,6 @@ def _by_reference(contract: Contract, reference: str) -> Operation | None:
     return next(
         (operation for operation in contract.operations if pointer and operation.location.pointer == pointer), None
     )
-
-
-def _above(path: str) -> str:
-    """The name of what a value lies in: of `/job/0/id` it is `job`."""
-    names = [token for token in path.split("/") if token and not token.isdigit()]
-    return names[-2] if len(names) > 1 else ""
 
 
 def _leads_back(one: Dependency, sources: Mapping[str, list[str]]) -> bool:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -13,11 +13,13 @@ from juxtalogos.compose.resources import Resources
 from juxtalogos.compose.values import Filled, RequestValues, input_name
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Contract, Intent, Operation
-from juxtalogos.model.location import follow_pointer, split_pointer
+from juxtalogos.model.exchange import GONE
+from juxtalogos.model.location import split_pointer
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
+from juxtalogos.suite.comparing import leaves
 from juxtalogos.suite.document.writer import body_type, operation_reference, slug, step_document
-from juxtalogos.suite.inputs import with_values
+from juxtalogos.suite.inputs import has_place, with_values
 
 
 @dataclass(slots=True)
@@ -145,7 +147,7 @@ class Drafter:
         for need in self.needs.get(operation.id, ()):
             if need.input in filled.known or not self._wanted(operation, filled.inputs, need.input):
                 continue
-            if need.reason == ITSELF and not is_there(filled.inputs.body, need.input[4:]):
+            if need.reason == ITSELF and not has_place(filled.inputs.body, need.input[4:]):
                 continue
             source = self.contract.operation(need.source)
             if source is None or need.source in above or need.source == operation.id:
@@ -170,7 +172,7 @@ class Drafter:
     def _wanted(self, operation: Operation, inputs: Inputs, address: str) -> bool:
         """Whether an input is sent, or would be: nothing optional is made only to hold what is linked."""
         if address.startswith("body"):
-            return has_place(inputs.body, address)
+            return has_place(inputs.body, address[4:].rpartition("/")[0])
         return address in inputs.values or any(one.required or one.usual for one in operation.inputs if one.address == address)  # fmt: skip
 
     def _makes_same(self, source: Operation, made_by: Operation) -> bool:
@@ -306,57 +308,29 @@ def json_path_of(pointer: str) -> str:
 
 def is_made_up(inputs: Inputs, given: set[str]) -> bool:
     """Whether any value of a request is neither of another step nor known."""
+    parts = [*inputs.values.values(), *([] if inputs.body is ABSENT else [inputs.body])]
     return any(
-        not (isinstance(leaf, str) and (leaf.startswith("$steps.") or leaf in given)) for leaf in _leaves(inputs)
+        not (isinstance(one, str) and (one.startswith("$steps.") or one in given))
+        for part in parts
+        for _, one in leaves(part)
     )
-
-
-def _leaves(inputs: Inputs) -> Iterator[Any]:
-    waiting: list[Any] = [*inputs.values.values(), *([] if inputs.body is ABSENT else [inputs.body])]
-    while waiting:
-        one = waiting.pop()
-        if isinstance(one, dict) and one:
-            waiting += one.values()
-        elif isinstance(one, list) and one:
-            waiting += one
-        elif one not in ({}, []):
-            yield one
-
-
-def is_there(body: Any, pointer: str) -> bool:
-    """Whether a body has something at a place."""
-    try:
-        return body is not ABSENT and follow_pointer(body, pointer) is not ABSENT
-    except (LookupError, ValueError):
-        return False
-
-
-def has_place(body: Any, address: str) -> bool:
-    """Whether what an input of the body lies in is there."""
-    if body is ABSENT:
-        return False
-    above = address[4:].rpartition("/")[0]
-    try:
-        return follow_pointer(body, above) is not None
-    except (LookupError, ValueError):
-        return False
 
 
 def gone(read: Operation) -> str:
     """The condition that what was read is not there any more, where it is declared how that is told."""
     declared = {answer.status for answer in read.answers}
-    told: list[str] = [status for status in ("404", "410") if status in declared]
+    told = [status for status in GONE if str(status) in declared]
     if "4XX" in declared and not told:
-        told = ["404", "410"]
+        told = list(GONE)
     if told and "403" in declared:
-        told.append("403")  # that nothing is there may be hidden (RFC 9110, section 15.5.4)
+        told.append(403)  # that nothing is there may be hidden (RFC 9110, section 15.5.4)
     return " || ".join(f"$statusCode == {status}" for status in told)
 
 
 def undone_condition(operation: Operation) -> str:
     """Any success, or that nothing is there, where that is declared."""
     declared = {answer.status for answer in operation.answers}
-    gone_too = [f"$statusCode == {status}" for status in ("404", "410") if declared & {status, "4XX", "default"}]
+    gone_too = [f"$statusCode == {status}" for status in GONE if declared & {str(status), "4XX", "default"}]
     return " || ".join([success_condition(operation), *gone_too])
 
 

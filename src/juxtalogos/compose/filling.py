@@ -14,8 +14,7 @@ from typing import Any
 
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.requests import sample_inputs
-from juxtalogos.compose.resources import Resources
-from juxtalogos.compose.values import RequestValues
+from juxtalogos.compose.values import known_places
 from juxtalogos.exchange.media import chosen_media
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import Unsampleable, UsageError, nearest, quoted
@@ -23,12 +22,11 @@ from juxtalogos.model.location import split_pointer
 from juxtalogos.model.schema import ABSENT, Schema, Wanted
 from juxtalogos.model.wire import Inputs, Wire
 from juxtalogos.suite.inputs import base_address, first_items, put, resolve_address, schema_at
-from juxtalogos.suite.language.expressions import Scope
-from juxtalogos.suite.language.formulas import BadFormula, FormulaContext, NoValue, compute, parse_formula
+from juxtalogos.suite.language.formulas import BadFormula, FormulaContext, NoValue, settled_value
 from juxtalogos.workspace.known import Hints
 
 Given = Mapping[str, Any]
-"""RequestValues by address."""
+"""Values by address."""
 
 
 def settings_given(wire: Wire, operation: Operation, settings: Iterable[str], content_type: str = "") -> dict[str, Any]:
@@ -55,15 +53,11 @@ def known_given(contract: Contract, operation: Operation, hints: Hints, *, full:
     """By address what is known for a request; a formula that has no value gives none."""
     if not hints.known:
         return {}
-    rows = Rows(contract)
-    values = RequestValues(contract, rows, Resources(contract, rows), hints)
     inputs = sample_inputs(contract, operation, full=full)
     found: dict[str, Any] = {}
-    for address, one in values.known(operation, inputs, full):
+    for address, one in known_places(Rows(contract), hints, operation, inputs, full=full):
         with contextlib.suppress(BadFormula, NoValue):
-            found[address] = (
-                compute(parse_formula(one.formula), Scope({}), FormulaContext()) if one.formula else one.value
-            )
+            found[address] = settled_value(one.given, FormulaContext())
     return found
 
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 
 from juxtalogos.compose.outlines import Rows, carries
-from juxtalogos.formats.naming import last_part, singular
+from juxtalogos.formats.naming import plain, words_of
 from juxtalogos.model.contract import Contract, Input, Intent, Operation
 
 ENDINGS = ("id", "ids", "number", "no", "nr", "code", "key", "ref", "uuid", "guid", "slug")
@@ -54,13 +54,12 @@ class Resources:
                 continue
             found = self.by_key.get(key)
             if found is None:
-                found = self.by_key[key] = Resource(key, operation.noun or singular(last_part(key)))
+                found = self.by_key[key] = Resource(key, operation.noun)
             found.operations.append(operation)
             if operation.on_item or (not operation.resource and self._names_item(operation, found.noun)):
                 found.items.add(operation.id)
         for one in self.by_key.values():
-            noun = one.noun if not one.key.startswith("/") else singular(last_part(one.key))
-            self.by_noun.setdefault(plain(noun), []).append(one)
+            self.by_noun.setdefault(plain(one.noun), []).append(one)
         self.by_type: dict[object, list[Operation]] = {}
         for operation in contract.operations:
             for row in rows.answered(operation)[:1]:
@@ -78,7 +77,7 @@ class Resources:
         exact = self.by_noun.get(plain(noun))
         if exact:
             return exact
-        last = plain(words(noun)[-1]) if words(noun) else ""
+        last = plain(words_of(noun)[-1]) if words_of(noun) else ""
         return [one for name, found in self.by_noun.items() if len(last) > 2 and name.endswith(last) for one in found][
             :4
         ]
@@ -109,7 +108,7 @@ class Resources:
         """Operations that put an item under an id of the caller's, where nothing else creates one."""
         if resource.of(Intent.CREATE) or any(one.intent is Intent.REPLACE for one in resource.operations if one.id not in resource.items and resource.items):  # fmt: skip
             return []
-        return [one for one in resource.of(Intent.REPLACE, item=True) if one.method == "PUT"]
+        return [one for one in resource.of(Intent.REPLACE, item=True) if one.idempotent]
 
     def creates(self, operation: Operation) -> bool:
         """Whether a call adds an item."""
@@ -150,20 +149,9 @@ def last_identified(operation: Operation) -> Input | None:
 
 
 @lru_cache(maxsize=10_000)
-def plain(name: str) -> str:
-    """A name without what people separate its words by, in lower case."""
-    return re.sub(r"[^a-z0-9]", "", name.lower())
-
-
-@lru_cache(maxsize=10_000)
-def words(name: str) -> tuple[str, ...]:
-    """The words of a name in lower case."""
-    return tuple(word.lower() for word in re.findall(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\d+", name))
-
-
 def owner(name: str) -> str:
     """What an identifier's name says that it identifies: `vesselId` a vessel, `agent_id` an agent; empty for a bare `id`."""
-    found = words(name)
+    found = words_of(name)
     return "".join(found[:-1]) if len(found) > 1 and found[-1] in ENDINGS else ""
 
 

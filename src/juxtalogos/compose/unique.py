@@ -11,7 +11,7 @@ from datetime import UTC, datetime
 from random import Random
 from typing import Any
 
-from juxtalogos.compose.resources import words
+from juxtalogos.formats.naming import words_of
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, compute, parse_formula
 from juxtalogos.suite.language.own_names import SORTS
@@ -25,7 +25,7 @@ ROOMY = 10**6
 
 def names_something(name: str) -> bool:
     """Whether a property of that name is likely to be refused where another thing has its value."""
-    found = words(name)
+    found = words_of(name)
     return bool(found) and found[-1] in _NAMING
 
 

@@ -10,14 +10,14 @@ from typing import Any
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.compose.resources import Resources, last_identified
-from juxtalogos.compose.unique import names_something, unique_formula
+from juxtalogos.compose.unique import ROOMY, names_something, room, unique_formula
 from juxtalogos.exchange.media import chosen_media
 from juxtalogos.model.contract import Contract, Input, Intent, Operation
 from juxtalogos.model.location import follow_pointer, split_pointer
 from juxtalogos.model.schema import ABSENT, OutlineRow
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.document.writer import slug
-from juxtalogos.suite.inputs import with_values
+from juxtalogos.suite.inputs import has_place, with_values, without_place
 from juxtalogos.workspace.known import Hints, KnownValue
 
 _NAMING_INTENTS = (Intent.CREATE, Intent.REPLACE, Intent.UPDATE)
@@ -46,11 +46,11 @@ class RequestValues:
     linked: frozenset[tuple[str, str]] = frozenset()
     """(operation, address) of inputs that take their value from another step."""
     made: dict[tuple[str, bool, int], Filled] = field(default_factory=dict)
-    cramped: dict[str, str] = field(default_factory=dict)
-    """By address of an operation the formula, where names of its own soon run out; empty where there are none."""
+    cramped: dict[str, int] = field(default_factory=dict)
+    """By operation and input, of how many names its schema leaves room, where that is for few; 0 for none."""
 
     def of(self, operation: Operation, *, full: bool = False, seed: int = 0) -> Filled:
-        """RequestValues for what is required; with `full` for everything that there is a source for."""
+        """Values for what is required; with `full` for everything that there is a source for."""
         key = operation.id, full, seed
         if key not in self.made:
             self.made[key] = self._filled(operation, full, seed)
@@ -60,16 +60,15 @@ class RequestValues:
         without = [one.address for one in operation.inputs if not one.required and (self.hints.leaves_out(operation.id, one.address) or not self._has_source(operation, one))]  # fmt: skip
         if operation.body is not None and not operation.body.required and self.hints.leaves_out(operation.id, "body"):
             without.append("body")
-        inputs = self._left_out(
-            operation, sample_inputs(self.contract, operation, full=full, seed=seed, without=without)
-        )
+        inputs = sample_inputs(self.contract, operation, full=full, seed=seed, without=without)
+        inputs = self._left_out(operation, self._sent_too(operation, inputs, seed))
         return self.completed(operation, inputs, full=full)
 
     def completed(self, operation: Operation, inputs: Inputs, *, full: bool = False) -> Filled:
         """Inputs with known values and names of their own put in."""
         formulas: dict[str, str] = {}
         known = set()
-        for address, value in self.known(operation, inputs, full):
+        for address, value in known_places(self.rows, self.hints, operation, inputs, full=full):
             formulas[address] = f"known('{value.name.replace(chr(39), chr(39) * 2)}')"
             known.add(address)
         for address, formula in self._names(operation, inputs):
@@ -90,6 +89,23 @@ class RequestValues:
         row = next(iter(self.rows.of(one.schema, 0)), None)
         return row is not None and (row.allowed.startswith(_CHOOSING) or row.type.startswith("boolean"))
 
+    def _sent_too(self, operation: Operation, inputs: Inputs, seed: int) -> Inputs:
+        """With what is to be sent though nothing requires it."""
+        if not self.hints.sent:
+            return inputs
+        full = sample_inputs(self.contract, operation, full=True, seed=seed)
+        if full.body is not ABSENT and (inputs.body is ABSENT or self.hints.sends(operation.id, "body")):
+            named = [row.path for row in self.rows.sent(operation) if self.hints.sends(operation.id, f"body{row.path}")]
+            if self.hints.sends(operation.id, "body"):
+                inputs = Inputs(inputs.values, full.body, full.content_type)
+            elif named:  # only what is named of it
+                inputs = Inputs(inputs.values, {}, full.content_type)
+        values = {at: value for at, value in full.values.items() if at not in inputs.values and self.hints.sends(operation.id, at)}  # fmt: skip
+        for row in self.rows.sent(operation) if isinstance(inputs.body, dict) else ():
+            if row.path and self.hints.sends(operation.id, f"body{row.path}") and not has_place(inputs.body, row.path) and has_place(full.body, row.path):  # fmt: skip
+                values[f"body{row.path}"] = follow_pointer(full.body, row.path)
+        return with_values(inputs, values)
+
     def _left_out(self, operation: Operation, inputs: Inputs) -> Inputs:
         """Without the optional parts of the body that are not to be sent."""
         if inputs.body is ABSENT or not self.hints.left_out:
@@ -97,33 +113,8 @@ class RequestValues:
         body = inputs.body
         for row in self.rows.sent(operation):
             if row.path and self.hints.leaves_out(operation.id, f"body{row.path}"):
-                body = _without(body, split_pointer(row.path))
+                body = without_place(body, split_pointer(row.path))
         return Inputs(inputs.values, body, inputs.content_type)
-
-    def known(self, operation: Operation, inputs: Inputs, full: bool) -> Iterator[tuple[str, KnownValue]]:
-        """(address, known value) of each place that there is one for."""
-        if not self.hints.known:
-            return
-        for one in operation.inputs:
-            row = next(iter(self.rows.of(one.schema, 0)), None)
-            found = self.hints.value_for(operation.id, one.address, row.shared if row else "")
-            if (
-                found
-                and (one.address in inputs.values or full or found.operation != "*")
-                and not self.hints.leaves_out(operation.id, one.address)
-            ):
-                yield one.address, found
-        for row in self.rows.sent(operation):
-            found = self.hints.value_for(operation.id, f"body{row.path}", row.shared) if row.path else None
-            if (
-                found
-                and (row.scalar or row.type.startswith("array"))
-                and _there(inputs.body, row.path, full or found.operation != "*")
-            ):
-                yield f"body{row.path}", found
-        whole = self.hints.value_for(operation.id, "body")
-        if whole and operation.body is not None:
-            yield "body", whole
 
     def _names(self, operation: Operation, inputs: Inputs) -> Iterator[tuple[str, str]]:
         """(address, formula) of what is to be of this run alone."""
@@ -137,10 +128,11 @@ class RequestValues:
 
     def _one_name(self, operation: Operation, address: str, sample: Any, accepts: Any) -> Iterator[tuple[str, str]]:
         formula = unique_formula(sample, accepts)
+        left = room(formula) if formula else 0
+        if left < ROOMY:
+            self.cramped[f"{operation.id} {address}"] = left
         if formula:
             yield address, formula
-        else:
-            self.cramped[f"{operation.id} {address}"] = ""
 
     def _named_in_body(self, operation: Operation, inputs: Inputs, creates: bool) -> Iterator[tuple[str, Any, Any]]:
         media = chosen_media(operation, inputs.content_type)
@@ -167,36 +159,38 @@ class RequestValues:
             yield address, value, accepts
 
 
+def known_places(
+    rows: Rows, hints: Hints, operation: Operation, inputs: Inputs, *, full: bool
+) -> Iterator[tuple[str, KnownValue]]:
+    """(address, known value) of each place that there is one for."""
+    if not hints.known:
+        return
+    for one in operation.inputs:
+        row = next(iter(rows.of(one.schema, 0)), None)
+        found = hints.value_for(operation.id, one.address, row.shared if row else "")
+        if (
+            found
+            and (one.address in inputs.values or full or found.operation != "*")
+            and not hints.leaves_out(operation.id, one.address)
+        ):
+            yield one.address, found
+    for row in rows.sent(operation):
+        found = hints.value_for(operation.id, f"body{row.path}", row.shared) if row.path else None
+        if not found or not (row.scalar or row.type.startswith("array")):
+            continue
+        wanted = full or found.operation != "*"
+        if has_place(inputs.body, row.path.rpartition("/")[0] if wanted else row.path):
+            yield f"body{row.path}", found
+    whole = hints.value_for(operation.id, "body")
+    if whole and operation.body is not None:
+        yield "body", whole
+
+
 def _is_name(row: OutlineRow) -> bool:
     return (
         row.scalar and row.type.startswith("string") and 0 < row.path.count("/") <= 2 and "/0" not in row.path and not row.read_only
         and not row.allowed.startswith(_CHOOSING) and names_something(row.name)
     )  # fmt: skip
-
-
-def _there(body: Any, path: str, full: bool) -> bool:
-    """Whether a body has a place; with `full`, whether it has what that lies in."""
-    if body is ABSENT:
-        return False
-    try:
-        follow_pointer(body, path.rpartition("/")[0] if full else path)
-        return True
-    except (LookupError, ValueError):
-        return False
-
-
-def _without(value: Any, tokens: list[str]) -> Any:
-    """A copy of a value without what stands at a path; of lists, without it in each item."""
-    if not tokens:
-        return value
-    token, rest = tokens[0], tokens[1:]
-    if isinstance(value, list):
-        return [_without(one, rest) if token.isdigit() and rest else one for one in value]
-    if not isinstance(value, dict) or token not in value:
-        return value
-    if not rest:
-        return {name: one for name, one in value.items() if name != token}
-    return {name: _without(one, rest) if name == token else one for name, one in value.items()}
 
 
 def input_name(step_id: str, address: str) -> str:

@@ -38,3 +38,8 @@ def _codec(charset: str) -> codecs.CodecInfo:
     if not getattr(found, "_is_text_encoding", True) or found.name.replace("-", "_") in _NONE:
         raise NotInCharset(f"the unknown charset {charset[:40]}")
     return found
+
+
+def encodable(text: str) -> str:
+    """A text with U+FFFD in place of lone surrogates, which JSON can spell and no UTF-8 holds (RFC 8259, section 8.2)."""
+    return text if text.isascii() else text.encode("utf-16", "surrogatepass").decode("utf-16", "replace")

@@ -22,6 +22,7 @@ from yarl import URL
 from juxtalogos._version import VERSION
 from juxtalogos.exchange.coding import decoded
 from juxtalogos.exchange.guard import GuardedResolver, Refused, split_address
+from juxtalogos.exchange.waiting import retry_after
 from juxtalogos.model.errors import ConfigError, NoAnswer
 from juxtalogos.model.exchange import Exchange, Headers, Request, Response, Timings
 
@@ -188,8 +189,8 @@ class Transport:
 
     def _slow_down(self, response: Response) -> None:
         """Nothing is sent before the time that a 429 tells (RFC 6585, section 4; RFC 9110, section 10.2.3)."""
-        told = next((value for name, value in response.headers if name.lower() == "retry-after"), "1")
-        seconds = float(told) if told.strip().isdigit() else 1.0
+        told = retry_after(response, time.time())
+        seconds = 1.0 if told is None else told
         self._next = max(self._next, asyncio.get_running_loop().time() + min(seconds, MAX_PAUSE))
 
     async def _once(self, request: Request) -> tuple[Exchange, bool]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import lru_cache
 
 from juxtalogos.model.contract import Intent
 
@@ -14,7 +15,7 @@ _VERBS: dict[Intent, str] = {
     Intent.UPDATE: "update change set rename edit modify move amend correct adjust save",
     Intent.REPLACE: "replace",
     Intent.DELETE: "delete remove cancel withdraw revoke discard erase unregister deregister unsubscribe",
-    Intent.EMPTY: "clear reset flush purge wipe shutdown shut drop truncate restart reboot kill terminate halt destroy uninstall format",
+    Intent.EMPTY: "clear reset flush purge wipe shutdown shut drop truncate restart reboot kill terminate halt destroy uninstall",
     Intent.ACT: "accept acknowledge activate allot allocate apply approve archive assign attach authenticate authorise authorize bind call close complete confirm connect copy deliver detach disable do enable "
     "execute export extend finish grant handle hold import inform inspect link load lock log login logout merge notify pay perform poll post print process produce promote publish receive record refresh reject "
     "release renew report request resend resume return run send share sign split start stop subscribe suspend swap switch sync take test track transfer translate trigger unlink unlock use wait",
@@ -46,9 +47,15 @@ def singular(word: str) -> str:
     return word[:-1] if word.endswith("s") and not word.endswith("ss") else word
 
 
-def words_of(name: str) -> list[str]:
+@lru_cache(maxsize=10_000)
+def words_of(name: str) -> tuple[str, ...]:
     """The words of a name, in lower case: `addPortCall`, `add_port_call`."""
-    return [word.lower() for word in _WORD.findall(name)]
+    return tuple(word.lower() for word in _WORD.findall(name))
+
+
+def plain(name: str) -> str:
+    """A name without what people separate its words by, in lower case."""
+    return re.sub(r"[^a-z0-9]", "", name.lower())
 
 
 def intent_of(name: str) -> Intent:

@@ -60,6 +60,10 @@ class Recorder:
             self._commit()
         elif self._timer is None:
             self._timer = asyncio.get_running_loop().call_later(INTERVAL, self._commit)
+        while now and self.fault is None and any(one is record for one in self.waiting):
+            await asyncio.sleep(AGAIN / 5)  # another writes just now
+            if self.locked_since is None:
+                self._commit()
         while len(self.waiting) >= MAX_KEPT and self.fault is None:
             self._room.clear()
             await self._room.wait()

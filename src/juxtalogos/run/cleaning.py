@@ -4,27 +4,27 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from juxtalogos.compose.requests import sample_inputs
+from juxtalogos.documents.jsontext import parse_answer
 from juxtalogos.exchange.redact import MASK
 from juxtalogos.exchange.transport import Transport
 from juxtalogos.ledger import Ledger, UndoRecord
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import JuxtalogosError
+from juxtalogos.model.exchange import GONE
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.created import KEY, AskedFor
-from juxtalogos.run.learning.reading import values_of
+from juxtalogos.run.created import KEY, AskedFor, asked_list
 from juxtalogos.run.refusals import words_of
 from juxtalogos.run.session import Session
-from juxtalogos.suite.inputs import with_values
+from juxtalogos.suite.inputs import values_of, with_values
 from juxtalogos.suite.language.selectors import select_json
 
-GONE = (404, 410)
-"""Statuses that say that nothing is there to be removed (RFC 9110, sections 15.5.5 and 15.5.11)."""
+PASSES = 20
+"""Over what is left, at most: so deep may things hang on one another the wrong way round."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -58,7 +58,7 @@ async def undo(session: Session, ledger: Ledger, records: Sequence[UndoRecord]) 
     found: dict[int, Undone] = {}
     waiting = list(records)
     async with Transport(session.options) as transport:
-        while waiting:
+        for _ in range(PASSES):
             before = len(waiting)
             for one in waiting:
                 contract = session.contracts.get(one.contract)
@@ -69,11 +69,7 @@ async def undo(session: Session, ledger: Ledger, records: Sequence[UndoRecord]) 
             waiting = [one for one in waiting if not found[one.id].done]
             if len(waiting) == before:
                 break
-    return list(_in_order(records, found))
-
-
-def _in_order(records: Sequence[UndoRecord], found: dict[int, Undone]) -> Iterator[Undone]:
-    return (found[one.id] for one in records)
+    return [found[one.id] for one in records]
 
 
 async def _undo(
@@ -85,7 +81,7 @@ async def _undo(
         return Undone(record, False, "a secret stood in its inputs, and was not kept")
     try:
         inputs, found = inputs_of(record), json.loads(record.sent)
-        if KEY not in record_values(inputs):
+        if all(value != KEY for _, value in values_of(inputs)):
             return await _send(session, transport, record, contract, operation, inputs)
         keys = await _keys(session, transport, contract, AskedFor(**found.get("intent", {})))
     except (JuxtalogosError, ValueError, TypeError) as error:
@@ -119,11 +115,7 @@ async def _keys(session: Session, transport: Transport, contract: Contract, inte
     listing = contract.operation(intent.listing) if intent.listing else None
     if listing is None or not intent.marks or not intent.selector.startswith("$"):
         return None
-    inputs = sample_inputs(contract, listing, full=False, without=tuple(intent.given))
-    request = session.encoded(
-        contract, listing, Inputs({**inputs.values, **intent.given}, inputs.body, inputs.content_type)
-    )
-    exchange = await session.send(contract, listing, request, transport)
+    exchange = await asked_list(session, transport, contract, listing, intent.given)
     if exchange.response is None:
         raise ValueError(exchange.error)
     if exchange.response.status in GONE:
@@ -134,13 +126,8 @@ async def _keys(session: Session, transport: Transport, contract: Contract, inte
     if parts is None:
         return None
     above, name = parts[1], parts[2] or parts[3].replace("\\'", "'").replace("\\\\", "\\")
-    items = select_json(above, json.loads(exchange.response.body))
+    items = select_json(above, parse_answer(exchange.response.body))
     return [one[name] for one in items if isinstance(one, dict) and name in one and any(mark in json.dumps(one, ensure_ascii=False) for mark in intent.marks)]  # fmt: skip
-
-
-def record_values(inputs: Inputs) -> list[Any]:
-    """All single values of some inputs."""
-    return [value for _, value in values_of(inputs)]
 
 
 def _named(inputs: Inputs, key: Any) -> Inputs:

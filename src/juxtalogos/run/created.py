@@ -9,12 +9,15 @@ from __future__ import annotations
 import asyncio
 import json
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
+from types import MappingProxyType
 from typing import Any
 
 from juxtalogos.compose.requests import sample_inputs
+from juxtalogos.documents.jsontext import parse_answer
 from juxtalogos.exchange.transport import Sender
 from juxtalogos.ledger import UndoRecord
+from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import JuxtalogosError
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.schema import ABSENT
@@ -76,14 +79,25 @@ class Census:
 async def _listed(
     session: Session, sender: Sender, created: Created, namespaces: Mapping[str, str]
 ) -> frozenset[str] | None:
-    contract, listing = created.contract, created.listing
-    assert contract is not None and listing is not None
+    assert created.contract is not None and created.listing is not None
     try:
-        request = session.encoded(contract, listing, sample_inputs(contract, listing, full=False))
-        exchange = await session.send(contract, listing, request, sender)
+        exchange = await asked_list(session, sender, created.contract, created.listing)
     except (JuxtalogosError, ValueError):
         return None
     return keys_in(exchange, created.selector, namespaces)
+
+
+async def asked_list(
+    session: Session,
+    sender: Sender,
+    contract: Contract,
+    listing: Operation,
+    given: Mapping[str, Any] = MappingProxyType({}),
+) -> Exchange:
+    """The answer to a listing; `given` by address, what else is required takes sample values."""
+    inputs = sample_inputs(contract, listing, full=False, without=tuple(given))
+    inputs = replace(inputs, values={**inputs.values, **given})
+    return await session.send(contract, listing, session.encoded(contract, listing, inputs), sender)
 
 
 def keys_in(exchange: Exchange, selector: str, namespaces: Mapping[str, str]) -> frozenset[str] | None:
@@ -92,9 +106,9 @@ def keys_in(exchange: Exchange, selector: str, namespaces: Mapping[str, str]) ->
         return None
     try:
         if selector.startswith("$"):
-            return frozenset(map(str, select_json(selector, json.loads(exchange.response.body))))
+            return frozenset(map(str, select_json(selector, parse_answer(exchange.response.body))))
         return frozenset(map(str, select_xml(selector, exchange.response.body, namespaces=namespaces)))
-    except (NoSelection, ValueError, RecursionError):
+    except (NoSelection, ValueError):
         return None
 
 

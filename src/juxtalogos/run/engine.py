@@ -263,9 +263,12 @@ class _UnitUnderWay:
         await self.engine.recorder.put(redacted)
         return redacted
 
-    async def put_undo(self, record: UndoRecord) -> None:
-        """What is to be undone later, through the same door."""
-        await self.engine.recorder.put(replace(record, sent=self.run.session.redactor.text(record.sent)))
+    async def put_undo(self, record: UndoRecord) -> UndoRecord:
+        """What is to be undone later, through the same door; what was kept is named as it was, whatever has become secret since."""
+        if not record.done:
+            record = replace(record, sent=self.run.session.redactor.text(record.sent))
+        await self.engine.recorder.put(record)
+        return record
 
     async def finish(self, record: CaseRecord) -> None:
         """Keeps the one record of a turn."""

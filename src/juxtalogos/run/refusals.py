@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterator
 from dataclasses import replace
 from typing import Any
 
-from juxtalogos.model.exchange import Exchange
+from juxtalogos.documents.charsets import encodable
+from juxtalogos.documents.jsontext import NotJson, parse_json
+from juxtalogos.documents.xmltext import NotXml, parse_xml
+from juxtalogos.model.exchange import GONE, Exchange
 from juxtalogos.model.findings import REFUSED, CheckResult, Severity
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.judge import Judgement, unsigned, verdict_of
@@ -35,7 +37,7 @@ def refusal(judgement: Judgement, exchange: Exchange, own: bool) -> Judgement:
         return judgement
     answer = judgement.answer
     refused = answer is not None and (answer.fault is not None or (400 <= status < 500 and answer.declared is not None))
-    if not refused or (own and status in (404, 410)):
+    if not refused or (own and status in GONE):
         others = tuple(one for one in judgement.results if one not in presumed)
         if any(one.fails for one in others):  # it is told already, and by what the definition says
             verdict, reason = verdict_of(others)
@@ -69,14 +71,13 @@ _TELLING = ("title", "detail", "message", "msg", "error", "error_description", "
 def texts_of(body: bytes) -> list[str]:
     """What a refusal says: problem details (RFC 9457), common lists of violations, the texts of a fault, or plain text."""
     text = body.decode("utf-8", "replace").strip()
-    if text[:1] == "<":
-        inner = re.sub(r"<!--.*?-->", " ", text, flags=re.S)
-        return [" ".join(part.split()) for part in re.findall(r">([^<>]+)<", inner) if part.strip()][:20]
     try:
-        value = json.loads(text)
-    except (ValueError, RecursionError):
+        if text[:1] == "<":
+            return list(filter(None, (" ".join(part.split()) for part in parse_xml(body).itertext())))[:20]
+        value = parse_json(body)
+    except (NotJson, NotXml):
         return [text[:1000]] if text else []
-    found = list(dict.fromkeys(_told(value, 0)))
+    found = list(dict.fromkeys(map(encodable, _told(value, 0))))
     return found[:20]
 
 

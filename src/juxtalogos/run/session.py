@@ -25,11 +25,11 @@ from juxtalogos.run.rules import Rules, rules_of
 from juxtalogos.suite.body_files import with_files
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, settled
-from juxtalogos.workspace.config import CONFIG_NAME, Config, Role, Target
+from juxtalogos.workspace.config import CONFIG_NAME, GIVEN, Config, Role, Target
 from juxtalogos.workspace.known import Learned, values_by_name
 from juxtalogos.workspace.secrets import credential_source, filled, reference_in, refers, secret
 from juxtalogos.workspace.trust import NOTHING_GRANTED, Grant, Trust, destinations
-from juxtalogos.workspace.workspace import GIVEN, Workspace
+from juxtalogos.workspace.workspace import Workspace
 
 
 @dataclass(frozen=True, slots=True)
@@ -180,19 +180,13 @@ def open_session(
     target = replace(target, variables={**variables, **{name: _given(name, value, workspace, redactor) for name, value in given.items()}})  # fmt: skip
     typed = frozenset(filter(None, (*(credential_source(one).reference() for one in identity.credentials), *(reference_in(text) for _, text in identity.headers))))  # fmt: skip
     doors = _Doors(Trust(workspace, grant), typed, target, workspace)
+    who = {"": identity, **{role: Identity(role, (), identity.headers) for role in roles}}
     signers = {
-        name: _signer(doors, one, contracts, redactor, with_credentials)
-        for name, one in (
-            ("", identity.over(target)),
-            *((role, Identity(role, (), identity.headers).over(target)) for role in dict.fromkeys(roles)),
-        )
+        name: _signer(doors, one.over(target), contracts, redactor, with_credentials) for name, one in who.items()
     }
+    ca_file = (workspace / target.ca_file) if target.ca_file else None
     options = TransportOptions(
-        target.connect_timeout,
-        target.timeout,
-        ca_file=(workspace / target.ca_file) if target.ca_file else None,
-        addresses=target.addresses,
-        pace=target.pace,
+        target.connect_timeout, target.timeout, ca_file=ca_file, addresses=target.addresses, pace=target.pace
     )
     rules = rules_of(config, contracts) if config else Rules()
     return Session(
@@ -216,7 +210,7 @@ def known_values(config: Config, target: Target, contracts: Iterable[str], works
     written = [config.contracts[name].hints for name in names if name in config.contracts]
     here = [hints for name, hints in target.known.items() if not name or name in names]
     learned = [Learned.read(workspace, target.name, name).hints for name in names]
-    return {name: {"formula": one.formula} if one.formula else one.value for name, one in values_by_name([*here, *written, *learned]).items()}  # fmt: skip
+    return {name: one.given for name, one in values_by_name([*here, *written, *learned]).items()}  # fmt: skip
 
 
 def _given(name: str, value: Any, workspace: Path, redactor: Redactor) -> Any:

@@ -11,14 +11,14 @@ from juxtalogos.run.step import CaseState, inputs_of
 from juxtalogos.suite.language.expressions import Scope, evaluate, parse_expression
 from juxtalogos.suite.language.formulas import uses
 from juxtalogos.suite.model import Case, Step
-from juxtalogos.workspace.config import Target
-from juxtalogos.workspace.workspace import GIVEN
 
-PutUndo = Callable[[UndoRecord], Awaitable[None]]
+PutUndo = Callable[[UndoRecord], Awaitable[UndoRecord]]
+"""Keeps a record; gives it as it was kept, by which it is found again."""
 
 
-async def nowhere(record: UndoRecord) -> None:
+async def nowhere(record: UndoRecord) -> UndoRecord:
     """Keeps nothing: for cases that are not recorded."""
+    return record
 
 
 def needless(state: CaseState, step: Step) -> bool:
@@ -33,15 +33,10 @@ def needless(state: CaseState, step: Step) -> bool:
 class Undoing:
     """Of one walk."""
 
-    at: Target
+    target: str
     put: PutUndo
     waiting: dict[str, UndoRecord] = field(default_factory=dict)
-    """By clean-up step what is to be undone."""
-
-    @property
-    def target(self) -> str:
-        """The target by name, or its URL where it has none."""
-        return self.at.name if self.at.name != GIVEN else self.at.url
+    """By clean-up step what is to be undone, as it was kept."""
 
     async def intended(self, state: CaseState, case: Case, steps: Sequence[Step], step: Step) -> list[UndoRecord]:
         """Before something is created: what would undo it, as far as that is known."""
@@ -65,9 +60,7 @@ class Undoing:
                 undoing = inputs_of(one, ahead, without)
                 if not without:
                     found.append(undo_record(state.suite.name, state.case, one, undoing, self.target, asked))
-        for record in found:
-            await self.put(record)
-        return found
+        return [await self.put(record) for record in found]
 
     async def answered(self, intended: Iterable[UndoRecord]) -> None:
         """An answer came: what is to be undone is known better now, or nothing is."""
@@ -86,8 +79,8 @@ class Undoing:
                 missing: list[str] = []
                 inputs = inputs_of(one, state.scope, missing)
                 if not missing:
-                    self.waiting[one.id] = undo_record(state.suite.name, state.case, one, inputs, self.target)
-                    await self.put(self.waiting[one.id])
+                    record = undo_record(state.suite.name, state.case, one, inputs, self.target)
+                    self.waiting[one.id] = await self.put(record)
 
 
 def _undoes(one: Step, step: Step) -> bool:

@@ -6,17 +6,15 @@ Whatever happens in a step is that step's: an error that nobody foresaw becomes 
 from __future__ import annotations
 
 import asyncio
-import contextlib
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field, replace
-from email.utils import parsedate_to_datetime
 from typing import Any
 
 import aiohttp
 
+from juxtalogos.exchange.waiting import retry_after
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.errors import LedgerError
-from juxtalogos.model.exchange import header
 from juxtalogos.model.findings import Severity
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
@@ -91,7 +89,7 @@ class Walk:
     """Names of the steps that only prepare or clean up."""
 
     def __post_init__(self) -> None:
-        self.undoing = Undoing(self.context.session.target, self.put_undo)
+        self.undoing = Undoing(self.context.session.target.reference, self.put_undo)
 
     async def case(
         self, state: CaseState, case: Case, steps: tuple[Step, ...], prefix: str = "", depth: int = 0
@@ -322,15 +320,8 @@ def _out_of_reach(action: Action) -> str:
 def _wait(action: Action, state: CaseState) -> float:
     """A Retry-After of the answer overrules what the action says (Arazzo 1.0.1, failure action object; RFC 9110, section 10.2.3)."""
     exchange = state.scope.exchange
-    told = header(exchange.response.headers, "retry-after") if exchange and exchange.response else None
-    seconds = action.after
-    if told is not None and told.strip().isascii() and told.strip().isdigit():
-        seconds = float(told[:20])
-    elif told is not None and exchange is not None:
-        # What is neither seconds nor a date says nothing: the suite's own waiting stands.
-        with contextlib.suppress(ValueError, TypeError, OverflowError):
-            seconds = parsedate_to_datetime(told).timestamp() - exchange.timings.sent_at
-    return min(max(seconds, 0.0), MAX_WAIT)
+    told = retry_after(exchange.response, exchange.timings.sent_at) if exchange and exchange.response else None
+    return min(max(action.after if told is None else told, 0.0), MAX_WAIT)
 
 
 def _handled(record: ExchangeRecord, action: Action) -> ExchangeRecord:

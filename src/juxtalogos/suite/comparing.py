@@ -11,6 +11,7 @@ from typing import Any
 from urllib.parse import unquote
 
 from juxtalogos.documents.jsontext import dump_json
+from juxtalogos.formats.naming import plain
 from juxtalogos.model.exchange import Exchange, header
 from juxtalogos.model.findings import general_path
 from juxtalogos.model.location import escape_key, follow_pointer
@@ -279,7 +280,7 @@ def _is_named(name: str, noun: str) -> bool:
     found = _NAMES.fullmatch(name)
     if found is None:
         return False
-    stem, thing = (re.sub(r"[^a-z0-9]", "", text.lower()) for text in (found[1], noun))
+    stem, thing = plain(found[1]), plain(noun)
     return not stem or (bool(thing) and (thing.endswith(stem) or stem.endswith(thing)))
 
 

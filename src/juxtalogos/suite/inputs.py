@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import copy
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from typing import Any, NoReturn
 
 from juxtalogos.exchange.media import chosen_media
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, nearest, quoted
-from juxtalogos.model.location import join_pointer, split_pointer
+from juxtalogos.model.location import follow_pointer, join_pointer, split_pointer
 from juxtalogos.model.schema import ABSENT, OutlineRow, SchemaRef, is_index
 from juxtalogos.model.wire import Inputs
+from juxtalogos.suite.comparing import leaves
 from juxtalogos.suite.model import Case
 
 MOST_STEPS = 100
@@ -122,6 +123,37 @@ def with_values(inputs: Inputs, values: Mapping[str, Any]) -> Inputs:
         else:
             parameters[address] = value
     return Inputs(parameters, body, inputs.content_type)
+
+
+def values_of(inputs: Inputs) -> Iterator[tuple[str, Any]]:
+    """(address, value) of each single value, so many as are looked at."""
+    yield from inputs.values.items()
+    if inputs.body is not ABSENT:
+        yield from leaves(inputs.body, "body")
+
+
+def has_place(body: Any, pointer: str) -> bool:
+    """Whether a body has something at a place."""
+    if body is ABSENT:
+        return False
+    try:
+        return follow_pointer(body, pointer) is not ABSENT
+    except (LookupError, ValueError):
+        return False
+
+
+def without_place(value: Any, tokens: list[str]) -> Any:
+    """A copy of a value without what stands at a path; of lists, without it in each item."""
+    if not tokens:
+        return value
+    token, rest = tokens[0], tokens[1:]
+    if isinstance(value, list):
+        return [without_place(one, rest) if is_index(token) and rest else one for one in value]
+    if not isinstance(value, dict) or token not in value:
+        return value
+    if not rest:
+        return {name: one for name, one in value.items() if name != token}
+    return {name: without_place(one, rest) if name == token else one for name, one in value.items()}
 
 
 def put(holder: Any, tokens: list[str], value: Any, address: str) -> Any:

@@ -27,6 +27,10 @@ MAX_CONFIG = 4 * 1024 * 1024
 MAX_URL = 8_000
 
 
+GIVEN = "given"
+"""What a target is called that is but a URL on the command line."""
+
+
 @dataclass(frozen=True, slots=True)
 class SystemCommands:
     """How to start, await, reset and stop the system under test."""
@@ -92,6 +96,11 @@ class Target:
                 mend=nearest(name, self.roles) or f"write [targets.{self.name}.roles.{name}.credentials.SCHEME]",
             )
         return self.roles[name].over(self.own)
+
+    @property
+    def reference(self) -> str:
+        """As a plan or the ledger names it: by name, or by its URL where a URL is all that it is."""
+        return self.name if self.name != GIVEN else self.url
 
     def serves(self, contract: str) -> bool:
         return bool(self.url or contract in self.urls)

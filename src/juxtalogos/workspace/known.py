@@ -10,10 +10,11 @@ import fnmatch
 import re
 import tomllib
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from juxtalogos.documents.charsets import encodable
 from juxtalogos.model.errors import ConfigError, nearest, quoted
 
 LEARNED = "learned"
@@ -43,6 +44,11 @@ class KnownValue:
     learned: bool = False
 
     @property
+    def given(self) -> Any:
+        """The value, or `{formula = TEXT}` for one that is computed: as variables have it."""
+        return {"formula": self.formula} if self.formula else self.value
+
+    @property
     def name(self) -> str:
         """What suites call it: `known('NAME')`."""
         return self.at if self.operation == "*" else f"{self.operation} {self.at}"
@@ -65,6 +71,14 @@ class LeftOut:
 
 
 @dataclass(frozen=True, slots=True)
+class SentToo:
+    """An optional input that is sent as compose makes it up, though only what is required was asked for; `body` for the whole of it."""
+
+    operation: str
+    input: str
+
+
+@dataclass(frozen=True, slots=True)
 class Meaning:
     """What an operation does, where its name and method mislead."""
 
@@ -81,20 +95,34 @@ class Hints:
     known: tuple[KnownValue, ...] = ()
     left_out: tuple[LeftOut, ...] = ()
     meanings: tuple[Meaning, ...] = ()
+    sent: tuple[SentToo, ...] = ()
 
     def and_then(self, other: Hints) -> Hints:
         """These, and behind them others."""
-        return Hints(self.dependencies + other.dependencies, self.known + other.known, self.left_out + other.left_out, self.meanings + other.meanings)  # fmt: skip
+        return Hints(self.dependencies + other.dependencies, self.known + other.known, self.left_out + other.left_out, self.meanings + other.meanings, self.sent + other.sent)  # fmt: skip
+
+    @property
+    def count(self) -> int:
+        return len(self.dependencies) + len(self.known) + len(self.left_out) + len(self.meanings) + len(self.sent)
 
     def value_for(self, operation: str, address: str, shared: str = "") -> KnownValue | None:
         """The first that is meant for an input."""
         return next((one for one in self.known if one.fits(operation, address, shared)), None)
 
     def leaves_out(self, operation: str, address: str) -> bool:
-        return any(fnmatch.fnmatchcase(operation, one.operation) and fnmatch.fnmatchcase(address, one.input) for one in self.left_out)  # fmt: skip
+        """Whether an optional input is not sent."""
+        return _names(self.left_out, operation, address)
+
+    def sends(self, operation: str, address: str) -> bool:
+        """Whether an optional input is sent also where only what is required is."""
+        return _names(self.sent, operation, address)
 
 
 NO_HINTS = Hints()
+
+
+def _names(listed: Iterable[LeftOut | SentToo], operation: str, address: str) -> bool:
+    return any(fnmatch.fnmatchcase(operation, one.operation) and fnmatch.fnmatchcase(address, one.input) for one in listed)  # fmt: skip
 
 
 def hints_of(table: Mapping[str, Any], *, learned: bool = False) -> Hints:
@@ -104,7 +132,25 @@ def hints_of(table: Mapping[str, Any], *, learned: bool = False) -> Hints:
         tuple(KnownValue(one["at"], one.get("operation", "*"), one.get("value"), one.get("formula", ""), learned) for one in table.get("known", ())),
         tuple(LeftOut(one["operation"], one["input"], one.get("reason", "")) for one in table.get("leave-out", ())),
         tuple(Meaning(one["operation"], one["does"], one.get("noun", "")) for one in table.get("meanings", ())),
+        tuple(SentToo(one["operation"], one["input"]) for one in table.get("send", ())),
     )  # fmt: skip
+
+
+def entries_of(hints: Hints) -> dict[str, list[Mapping[str, Any]]]:
+    """The tables of some hints, by name, in their order: what `hints_of` reads."""
+    return {
+        "dependencies": [_dependency(one) for one in hints.dependencies],
+        "known": [{"at": one.at, **({} if one.operation == "*" else {"operation": one.operation}), **({"formula": one.formula} if one.formula else {"value": one.value})} for one in hints.known],
+        "leave-out": [{"operation": one.operation, "input": one.input, **({"reason": one.reason} if one.reason else {})} for one in hints.left_out],
+        "send": [{"operation": one.operation, "input": one.input} for one in hints.sent],
+        "meanings": [{"operation": one.operation, "does": one.does, **({"noun": one.noun} if one.noun else {})} for one in hints.meanings],
+    }  # fmt: skip
+
+
+def _dependency(rule: DependencyRule) -> dict[str, Any]:
+    if rule.drop:
+        return {"operation": rule.operation, "input": rule.input, "drop": True}
+    return {"operation": rule.operation, "input": rule.input, "from": rule.source, "value": rule.value}
 
 
 @dataclass(slots=True)
@@ -112,7 +158,7 @@ class Learned:
     """A file of what a service has shown."""
 
     path: Path
-    tables: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
+    hints: Hints = NO_HINTS
 
     @classmethod
     def read(cls, root: Path, target: str, contract: str) -> Learned:
@@ -132,35 +178,48 @@ class Learned:
                 raise ConfigError(f"unknown table {quoted(name)}", where=str(path), mend=nearest(name, _FORMS))
             for one in listed if isinstance(listed, list) else [None]:
                 _check(name, one, path, mend)
-        return cls(path, {name: [dict(one) for one in listed] for name, listed in found.items()})
-
-    @property
-    def hints(self) -> Hints:
-        return hints_of(self.tables, learned=True)
+        return cls(path, hints_of(found, learned=True))
 
     def text(self) -> str:
-        """The file, the tables in a fixed order."""
+        """The file: each thing once, in an order that does not hang on when it was learned."""
         import tomlkit
 
         document = tomlkit.document()
         document.add(
             tomlkit.comment("What `juxtalogos compose --learn` has seen; edit it freely, it is kept and added to.")
         )
-        for name in _FORMS:
-            if self.tables.get(name):
-                listed = tomlkit.aot()
-                for one in self.tables[name]:
-                    made = tomlkit.table()
-                    made.update(one)
-                    listed.append(made)
+        for name, entries in entries_of(self.hints).items():
+            listed = tomlkit.aot()
+            for one in _each_once(entries):
+                made = tomlkit.table()
+                made.update(one)
+                listed.append(made)
+            if len(listed):
                 document.add(name, listed)
-        return tomlkit.dumps(document)
+        return encodable(tomlkit.dumps(document))
+
+
+def _each_once(entries: Iterable[Mapping[str, Any]]) -> list[dict[str, Any]]:
+    """Entries by what they are about, the first of each, without what TOML has no word for."""
+    found: dict[tuple[str, str], dict[str, Any]] = {}
+    for one in entries:
+        if one.get("value", "") is not None:
+            found.setdefault((one.get("operation", ""), one.get("input") or one.get("at", "")), _without_null(one))
+    return [found[key] for key in sorted(found)]
+
+
+def _without_null(value: Any) -> Any:
+    """A value without members and items that are null."""
+    if isinstance(value, dict):
+        return {name: _without_null(one) for name, one in value.items() if one is not None}
+    return [_without_null(one) for one in value if one is not None] if isinstance(value, list) else value
 
 
 _FORMS: dict[str, tuple[str, ...]] = {
     "known": ("at",),
     "dependencies": ("operation", "input"),
     "leave-out": ("operation", "input"),
+    "send": ("operation", "input"),
     "meanings": ("operation", "does"),
 }
 """By table the keys that an entry must have."""

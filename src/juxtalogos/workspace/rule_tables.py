@@ -9,9 +9,10 @@ from typing import Any
 from juxtalogos.model.errors import ConfigError, UsageError
 from juxtalogos.workspace.config import CONFIG_NAME, read_config
 from juxtalogos.workspace.files import write_whole
+from juxtalogos.workspace.known import entries_of
 from juxtalogos.workspace.workspace import Workspace
 
-KINDS = ("off", "dependencies", "meanings", "standing")
+KINDS = ("off", "dependencies", "known", "leave-out", "send", "meanings", "standing")
 
 
 @dataclass(frozen=True, slots=True)
@@ -32,21 +33,11 @@ def rule_tables(home: Workspace) -> list[RuleTable]:
         settings = home.config.contracts[name]
         lists: dict[str, list[Mapping[str, Any]]] = {
             "off": list(settings.off),
-            "dependencies": [_entry(one) for one in settings.hints.dependencies],
-            "meanings": [
-                {"operation": one.operation, "does": one.does, **({"noun": one.noun} if one.noun else {})}
-                for one in settings.hints.meanings
-            ],
+            **entries_of(settings.hints),
             "standing": list(settings.standing),
         }
         found += [RuleTable(name, kind, at, entry) for kind in KINDS for at, entry in enumerate(lists[kind])]
     return found
-
-
-def _entry(rule: Any) -> dict[str, Any]:
-    told = {"operation": rule.operation, "input": rule.input, "from": rule.source, "value": rule.value}
-    kept = {key: value for key, value in told.items() if value}
-    return {**kept, "drop": True} if rule.drop else kept
 
 
 def add_rule(home: Workspace, contract: str, kind: str, entry: Mapping[str, Any], check: Callable[[], object]) -> None:

@@ -16,14 +16,12 @@ from juxtalogos.formats import read_contract
 from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.errors import ConfigError, UsageError, nearest, quoted
 from juxtalogos.workspace import cache
-from juxtalogos.workspace.config import CONFIG_NAME, Config, ContractSettings, Target, check_url, read_config
+from juxtalogos.workspace.config import CONFIG_NAME, GIVEN, Config, ContractSettings, Target, check_url, read_config
 from juxtalogos.workspace.files import folder_fetch, read_inside, write_whole
 from juxtalogos.workspace.known import NO_HINTS, Hints, Learned
 from juxtalogos.workspace.secrets import KINDS, CredentialSource
 from juxtalogos.workspace.trust import Trust, destinations, references_of
 
-GIVEN = "given"
-"""What a target is called that is but a URL on the command line."""
 _NEW_CONFIG = """\
 # A Juxtalogos workspace. Its form: docs/configuration.md
 

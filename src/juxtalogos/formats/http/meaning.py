@@ -32,7 +32,7 @@ def with_meaning(operations: list[Operation]) -> list[Operation]:
     keys = [resource_key(one.path) for one in operations]
     items = {found[1] or "/" for key in keys if (found := _ITEM.fullmatch(key))}
     known = items | set(keys)
-    return [_spoken(_meant(one, items), known) for one in operations]
+    return [one if one.resource in items else _spoken(one, known) for one in (_meant(one, items) for one in operations)]
 
 
 def _meant(operation: Operation, items: Iterable[str]) -> Operation:
@@ -71,11 +71,17 @@ def _intent(operation: Operation, on_item: bool, has_items: bool) -> Intent:
 
 
 def _spoken(operation: Operation, known: Container[str]) -> Operation:
-    """An operation whose path ends in a verb, alone (`/berths/create`) or with what it is about (`/addBerth`): the verb counts, not the method."""
+    """An operation whose path ends in a verb, alone (`/berths/create`) or with what it is about (`/addBerth`): the verb counts, not the method.
+
+    What has items below it (`/check-ins/{id}`) is a thing, however it begins; and what GET is asked for without saying of
+    what (`/issue-types`) is read.
+    """
     word = last_part(operation.path)
     intent = intent_of(word)
     # A word that may be a noun as well (`/plan`, `/quote`) says nothing where it stands alone.
     if operation.on_item or intent not in _SPOKEN or operation.method not in ("GET", "POST", "PUT", "DELETE"):
+        return operation
+    if operation.safe and intent in _CHANGES and not any(one.required for one in operation.inputs):
         return operation
     safe = operation.safe and intent not in _CHANGES
     if len(words_of(word)) > 1 and noun_of(word) and intent is not Intent.EMPTY:

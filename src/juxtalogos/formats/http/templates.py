@@ -93,8 +93,11 @@ def _pieces(path: str) -> tuple[tuple[str, ...], str]:
     """(fixed texts as they are sent and names of variables by turns, the fixed query)."""
     head, _, query = path.partition("#")[0].partition("?")
     pieces = _VARIABLE.split(head)
-    done = [one.rstrip(_TAIL) if index % 2 else quote(one, safe="/%" + _KEPT) for index, one in enumerate(pieces)]
-    return tuple(done), quote(query, safe="/%?" + _KEPT)
+    done = [
+        one.rstrip(_TAIL) if index % 2 else quote(one, safe="/%" + _KEPT, errors="replace")
+        for index, one in enumerate(pieces)
+    ]
+    return tuple(done), quote(query, safe="/%?" + _KEPT, errors="replace")
 
 
 @lru_cache(maxsize=50_000)

@@ -7,26 +7,27 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from typing import Any
 
-from juxtalogos.compose.resources import plain
+from juxtalogos.formats.naming import plain
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import REFUSED
-from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judge import Judgement
 from juxtalogos.run.refusals import MOST_READ, texts_of
+from juxtalogos.suite.inputs import values_of
 
 _QUOTED = re.compile(r"'([^'\n]{1,80})'|\"([^\"\n]{1,80})\"|`([^`\n]{1,80})`")
 _LISTED = re.compile(
     r"(?:one of|allowed(?: values)?(?: are)?|must be|expected|choose from|valid(?: values)?(?: are)?|known(?: are)?|either|possible(?: values)?(?: are)?)[:\s]+(.{1,300})",
     re.IGNORECASE,
 )
-_BETWEEN = re.compile(r"between\s+(-?\d+(?:\.\d+)?)\s+and\s+(-?\d+(?:\.\d+)?)", re.IGNORECASE)
+_BETWEEN = re.compile(r"between\s+(-?\d{1,15}(?:\.\d{1,15})?)\s+and\s+(-?\d{1,15}(?:\.\d{1,15})?)", re.IGNORECASE)
 _LEAST = re.compile(
-    r"(?:at least|greater than(?: or equal to)?|minimum(?: is)?|>=?)\s*(-?\d+(?:\.\d+)?)", re.IGNORECASE
+    r"(?:at least|greater than(?: or equal to)?|minimum(?: is)?|>=?)\s*(-?\d{1,15}(?:\.\d{1,15})?)", re.IGNORECASE
 )
 _MOST = re.compile(
-    r"(?:at most|less than(?: or equal to)?|maximum(?: is)?|<=?|not exceed)\s*(-?\d+(?:\.\d+)?)", re.IGNORECASE
+    r"(?:at most|less than(?: or equal to)?|maximum(?: is)?|<=?|not exceed)\s*(-?\d{1,15}(?:\.\d{1,15})?)",
+    re.IGNORECASE,
 )
 _PLAIN_WORDS = frozenset(("value", "values", "field", "fields", "parameter", "parameters", "body", "query", "header", "path", "request", "error", "detail", "title", "message", "status", "type", "is", "not", "the", "one", "and"))  # fmt: skip
 
@@ -87,20 +88,6 @@ def mended(judgement: Judgement, operation: Operation, exchange: Exchange, sent:
     return replace(judgement, results=results)
 
 
-def values_of(sent: Inputs) -> Iterator[tuple[str, Any]]:
-    """(address, value) of each single value that was sent."""
-    yield from sent.values.items()
-    waiting: list[tuple[str, Any]] = [] if sent.body is ABSENT else [("body", sent.body)]
-    while waiting:
-        address, value = waiting.pop()
-        if isinstance(value, dict):
-            waiting += [(f"{address}/{name}", one) for name, one in value.items()]
-        elif isinstance(value, list):
-            waiting += [(f"{address}/{number}", one) for number, one in enumerate(value[:20])]
-        else:
-            yield address, value
-
-
 def wanted_values(named: Named, value: Any) -> Iterator[tuple[str, Any]]:
     """(`value` or `formula`, what) that a refusal lets expect to be taken in place of a value, the likeliest first."""
     text, name = named.text, plain(re.split(r"[./]", named.address)[-1])
@@ -154,7 +141,10 @@ def _numbers(text: str, value: Any) -> Iterator[Any]:
     elif high is not None:
         found = [high - 1, high]
     else:
-        found = [float(one) for one in re.findall(r"(?<![\w.])-?\d+(?:\.\d+)?(?![\w.])", text)][:3] or [1.0, 10.0]
+        found = [float(one) for one in re.findall(r"(?<![\w.])-?\d{1,15}(?:\.\d{1,15})?(?![\w.])", text)][:3] or [
+            1.0,
+            10.0,
+        ]
     for one in found:
         if one != value:
             yield int(one) if isinstance(value, int) or one == int(one) else one

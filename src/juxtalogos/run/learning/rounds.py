@@ -8,12 +8,16 @@ from __future__ import annotations
 
 import secrets
 import time
-from collections.abc import Callable
+from collections import defaultdict
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 from juxtalogos.compose.composer import Composed, ComposeScope, compose
 from juxtalogos.compose.dependencies import LIMIT, Finder
+from juxtalogos.compose.needs import Need, needs_of
+from juxtalogos.compose.outlines import Rows
+from juxtalogos.compose.resources import Resources
 from juxtalogos.exchange.redact import MASK
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, Ledger
@@ -33,7 +37,7 @@ from juxtalogos.suite.document.saving import source_url
 from juxtalogos.suite.document.writer import slug, to_yaml
 from juxtalogos.workspace.config import Target
 from juxtalogos.workspace.files import write_whole
-from juxtalogos.workspace.known import DependencyRule, Hints
+from juxtalogos.workspace.known import DependencyRule, Hints, LeftOut
 from juxtalogos.workspace.workspace import Workspace
 
 ROUNDS = 16
@@ -44,10 +48,9 @@ ROUNDS = 16
 class Lessons:
     """What came of it."""
 
-    hints: Hints
     pupils: list[Pupil]
-    withheld: list[tuple[str, str]]
-    left_out: list[tuple[str, str]]
+    left_out: tuple[LeftOut, ...] = ()
+    """Optional inputs that were refused."""
     requests: int = 0
     runs: list[int] = field(default_factory=list)
 
@@ -72,21 +75,28 @@ class Learner:
     told: Callable[[str], None] = lambda text: None
     seen: SeenValues = field(default_factory=SeenValues)
     lessons: Lessons = field(init=False)
+    resources: Resources = field(init=False)
+    """Looked at once: the contract is the same in every round."""
+    needs: dict[str, list[Need]] = field(init=False)
+    """By the key of the resource of which they need an item."""
+    ways: Ways = field(init=False)
+    pupils: dict[str, Pupil] = field(default_factory=dict)
+    known_now: int = 0
+    """How much is known, to tell whether there is any use in trying again."""
     token: str = field(default_factory=lambda: secrets.token_hex(4))
-
-    @property
-    def hints(self) -> Hints:
-        return self.written.and_then(self.learned)
 
     async def learn(self) -> Lessons:
         """Rounds until nothing new is tried, or the budget is used up."""
-        scope = self.scope(self.hints, None)
-        composed = self.composed(scope)
+        self.resources = Resources(self.contract, Rows(self.contract))
+        self.needs = defaultdict(list)
+        for need in (one for operation in self.contract.operations for one in needs_of(self.resources, operation)):
+            self.needs[need.resource].append(need)
+        composed = self.composed(self.scope(self.written.and_then(self.learned), None))
         subjects = list(dict.fromkeys(one.id for one in composed.subjects))
         pupils = {
             name: Pupil(operation) for name in subjects if (operation := self.contract.operation(name)) is not None
         }
-        self.lessons = Lessons(Hints(), list(pupils.values()), composed.withheld, composed.left_out)
+        self.lessons = Lessons(list(pupils.values()))
         self.pupils = pupils
         await self.rounds(pupils, full=False)
         again = {
@@ -95,7 +105,7 @@ class Learner:
             if one.outcome == WORKED and self.has_more(one.operation)
         }
         await self.rounds(again, full=True)
-        self.lessons.hints = self.learned
+        self.lessons.left_out = self.learned.left_out
         return self.lessons
 
     async def rounds(self, pupils: dict[str, Pupil], *, full: bool) -> None:
@@ -105,7 +115,7 @@ class Learner:
             if not chosen or self.lessons.requests >= self.budget:
                 return
             self.told(f"round {number + 1}{' with optional inputs' if full else ''}: {len(chosen)} operations, {self.lessons.requests} requests so far")  # fmt: skip
-            before = len(self.learned.known) + len(self.learned.dependencies) + len(self.learned.left_out)
+            before = self.learned.count
             await self.round(chosen, full=full)
             worked = sum(one.outcome == WORKED for one in pupils.values())
             if not number and not full and not worked:
@@ -113,12 +123,7 @@ class Learner:
                 return
             for one in chosen:
                 one.knowledge = before + worked if one.outcome == SKIPPED else -1
-            self.known_now = (
-                len(self.learned.known) + len(self.learned.dependencies) + len(self.learned.left_out) + worked
-            )
-
-    known_now: int = 0
-    pupils: dict[str, Pupil] = field(default_factory=dict)
+            self.known_now = self.learned.count + worked
 
     def is_due(self, pupil: Pupil) -> bool:
         """Whether it is to be tried: at first, in another way, or again where what it needed is there now."""
@@ -144,16 +149,16 @@ class Learner:
             hints = hints.and_then(one.now)
         hints = hints.and_then(self.learned)
         composed = self.composed(self.scope(hints, frozenset(one.operation.id for one in chosen), full=full))
-        records = await self.run(composed, hints)
         by_id = {one.operation.id: one for one in chosen}
         cases = {case["workflowId"]: operation for case, operation in zip(composed.document["workflows"], composed.subjects)}  # fmt: skip
-        for record in records:
+        own = []
+        for record in await self.run(composed, hints):
             self.note(record)
-        for record in records:
             operation = cases.get(record.case)
-            if operation is None or record.operation != operation.id or record.step != slug(operation.id):
-                continue
-            pupil = by_id.pop(operation.id, None)
+            if operation is not None and record.operation == operation.id and record.step == slug(operation.id):
+                own.append(record)
+        for record in own:  # what all have shown may serve each
+            pupil = by_id.pop(record.operation, None)
             if pupil is not None:
                 self.take(pupil, record)
         for pupil in by_id.values():  # nothing could be sent
@@ -164,43 +169,47 @@ class Learner:
 
     def composed(self, scope: ComposeScope) -> Composed:
         """The cases of a round."""
-        finder = Finder(self.contract, scope.hints.dependencies, only_reading=scope.only_reading)
+        finder = Finder(
+            self.contract, scope.hints.dependencies, resources=self.resources, only_reading=scope.only_reading
+        )
         found = [one for one in finder.found() if one.sure >= LIMIT]
         linked: dict[str, set[str]] = {}
         for one in found:
             linked.setdefault(one.operation, set()).add(one.input)
         self.ways = Ways(self.contract, finder, linked, self.seen, self.pupils, self.writing)
-        return compose(self.contract, found, source_url(self.home.root, self.path, self.contract), scope, finder.rows)
-
-    ways: Ways = field(init=False)
+        return compose(
+            self.contract, found, source_url(self.home.root, self.path, self.contract), scope, finder.resources
+        )
 
     @property
     def path(self) -> Any:
         return self.home.state / "learning.arazzo.yaml"
 
-    async def run(self, composed: Composed, hints: Hints) -> list[ExchangeRecord]:
-        """Runs the cases; gives what was kept of each step."""
+    async def run(self, composed: Composed, hints: Hints) -> Iterator[ExchangeRecord]:
+        """Runs the cases; gives what was kept of each step, one by one: answers may be large."""
         if not composed.cases:
-            return []
+            return iter(())
         write_whole(self.path, to_yaml(composed.document).encode())
         read = read_suites(self.home, [self.path])
         suite = read[0][0]
         refs = tuple(CaseRef(suite.name, case.id) for case in suite.cases)
-        plan = RunPlan(refs, self.target.name if self.target.name in self.home.config.targets else self.target.url, ((self.contract.name, digest_of(self.contract)),), started=time.time(), token=f"{self.token}{len(self.lessons.runs)}", **self.plan)  # fmt: skip
+        digest = ((self.contract.name, digest_of(self.contract)),)
+        token = f"{self.token}{len(self.lessons.runs)}"
+        plan = RunPlan(refs, self.target.reference, digest, started=time.time(), token=token, **self.plan)
         bound = bind(self.home, plan, given=read)
-        known = {**known_values(self.home.config, self.target, [self.contract.name], self.home.root), **{one.name: {"formula": one.formula} if one.formula else one.value for one in reversed(hints.known)}}  # fmt: skip
+        known = known_values(self.home.config, self.target, [self.contract.name], self.home.root)
+        known |= {one.name: one.given for one in reversed(hints.known)}
         bound = replace(bound, session=replace(bound.session, known=known))
         ended = await execute(bound, self.home.root, self.ledger, f"learn {self.contract.name}", lambda record: None, kind="learn")  # fmt: skip
         self.lessons.runs.append(ended.number)
         if ended.interrupted:
             raise KeyboardInterrupt
-        records = list(self.ledger.exchanges(ExchangeQuery(run=ended.number)))
-        self.lessons.requests += sum(one.exchange is not None for one in records)
-        return records
+        return self.ledger.exchanges(ExchangeQuery(run=ended.number))
 
     def note(self, record: ExchangeRecord) -> None:
         """Takes what an answer shows."""
         if record.exchange is not None:
+            self.lessons.requests += 1
             self.seen.note(record.operation, record.exchange)
 
     def take(self, pupil: Pupil, record: ExchangeRecord) -> None:
@@ -243,19 +252,24 @@ class Learner:
         pupil.outcome = WORKED
         if pupil.now == Hints():
             return
-        rules = list(pupil.now.dependencies)
-        for rule in pupil.now.dependencies:
-            need = self.ways.need(pupil.operation, rule.input)
-            source = self.contract.operation(rule.source)
-            if need is None or not need.resource or source is None or self.ways.finder.resources.of(source) is not self.ways.finder.resources.by_key.get(need.resource):  # fmt: skip
-                continue
-            for operation in self.contract.operations:
-                for other in self.ways.finder.needs(operation):
-                    if other.resource == need.resource and operation.id != rule.source and self.ways.may_take(operation, rule.source):  # fmt: skip
-                        alike = DependencyRule(operation.id, other.address, rule.source, rule.value, learned=True)
-                        if alike not in rules and not any(one.operation == operation.id and one.input == other.address for one in self.written.dependencies):  # fmt: skip
-                            rules.append(alike)
-        self.learned = replace(pupil.now, dependencies=tuple(rules)).and_then(self.learned)
+        alike = [other for rule in pupil.now.dependencies for other in self.alike(pupil.operation, rule)]
+        rules = tuple(dict.fromkeys((*pupil.now.dependencies, *alike)))
+        self.learned = replace(pupil.now, dependencies=rules).and_then(self.learned)
+
+    def alike(self, operation: Operation, rule: DependencyRule) -> Iterator[DependencyRule]:
+        """Where a rule says how items of a resource are told apart: the same for all else that needs one, save what people wrote."""
+        need, source = self.ways.need(operation, rule.input), self.contract.operation(rule.source)
+        found = self.resources.by_key.get(need.resource) if need is not None and need.resource else None
+        if source is None or found is None or self.resources.of(source) is not found:
+            return
+        written = {(one.operation, one.input) for one in self.written.dependencies}
+        for other in self.needs[found.key]:
+            if (
+                other.operation.id != source.id
+                and (other.operation.id, other.address) not in written
+                and self.ways.may_take(other.operation, source.id)
+            ):
+                yield DependencyRule(other.operation.id, other.address, source.id, rule.value, learned=True)
 
     def sent(self, record: ExchangeRecord) -> Inputs:
         """The inputs that were sent; empty where they cannot be read back."""

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-import json
-import re
+import itertools
+from collections import deque
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
-from juxtalogos.compose.resources import plain
+from juxtalogos.documents.jsontext import NotJson, parse_json
+from juxtalogos.formats.naming import plain
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.location import join_pointer
 
 DEEPEST, MOST = 5, 2_000
-"""Levels of an answer that are looked at, and places that are kept."""
+"""Levels of an answer that are looked at, and places that are kept of an operation."""
+MOST_VISITED, MAX_BODY = 20_000, 4 * 1024 * 1024
+"""Places of one answer that are looked at, and bytes of one that is."""
 
 
 @dataclass(slots=True)
@@ -31,15 +34,18 @@ class SeenValues:
         response = exchange.response
         if response is None or not 200 <= response.status < 300:
             return
-        try:
-            value = json.loads(response.body)
-        except (ValueError, RecursionError):
+        if len(response.body) > MAX_BODY:
             return
-        for count, (pointer, one) in enumerate(_places(value)):
-            if count >= MOST:
+        try:
+            value = parse_json(response.body)
+        except NotJson:
+            return
+        kept = self.by_operation.setdefault(operation, {})
+        for pointer, one in _places(value):
+            if len(kept) >= MOST:
                 return
-            name = plain(re.split(r"/", pointer)[-1])
-            self.by_operation.setdefault(operation, {}).setdefault(pointer, one)
+            kept.setdefault(pointer, one)
+            name = plain(pointer.rpartition("/")[2])
             self.by_name.setdefault(name, {}).setdefault((operation, pointer), one)
 
     def places(self, name: str) -> list[tuple[str, str, Any]]:
@@ -49,13 +55,16 @@ class SeenValues:
 
 
 def _places(value: Any) -> Iterator[tuple[str, Any]]:
-    waiting: list[tuple[tuple[str, ...], Any]] = [((), value)]
-    while waiting:
-        path, one = waiting.pop(0)
+    """(pointer, value) of single values, the shallowest first, within the first so many places."""
+    waiting: deque[tuple[tuple[str, ...], Any]] = deque([((), value)])
+    for _ in range(MOST_VISITED):
+        if not waiting:
+            return
+        path, one = waiting.popleft()
         if len(path) > DEEPEST:
             continue
         if isinstance(one, dict):
-            waiting += [((*path, name), inner) for name, inner in list(one.items())[:100]]
+            waiting += [((*path, name), inner) for name, inner in itertools.islice(one.items(), 100)]
         elif isinstance(one, list):
             waiting += [((*path, "0"), inner) for inner in one[:1]]
         elif one not in (None, "") and not isinstance(one, bool) and path and not path[-1].isdigit():

@@ -7,19 +7,17 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from juxtalogos.compose.dependencies import Finder, Need, field_rank
-from juxtalogos.compose.drafting import has_place
-from juxtalogos.compose.requests import sample_inputs
+from juxtalogos.compose.dependencies import Finder, field_rank
+from juxtalogos.compose.needs import Need, needs_of
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract, Intent, Operation
-from juxtalogos.model.errors import JuxtalogosError
-from juxtalogos.model.location import follow_pointer, split_pointer
-from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.exchange import GONE
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.learning.pupil import WORKED, Pupil
-from juxtalogos.run.learning.reading import Named, named_inputs, values_of, wanted_values
+from juxtalogos.run.learning.reading import Named, named_inputs, wanted_values
 from juxtalogos.run.learning.seen import SeenValues
-from juxtalogos.workspace.known import DependencyRule, Hints, KnownValue, LeftOut
+from juxtalogos.suite.inputs import has_place, values_of
+from juxtalogos.workspace.known import DependencyRule, Hints, KnownValue, LeftOut, SentToo
 
 
 @dataclass(frozen=True, slots=True)
@@ -35,7 +33,7 @@ class Ways:
     writing: bool
 
     def need(self, operation: Operation, address: str) -> Need | None:
-        return next((one for one in self.finder.needs(operation) if one.address == address), None)
+        return next((one for one in needs_of(self.finder.resources, operation) if one.address == address), None)
 
     def followers(self, pupil: Pupil, record: ExchangeRecord, sent: Inputs) -> Iterator[Hints]:
         """The ways to try next, the likeliest first; each builds on what was tried now."""
@@ -51,7 +49,7 @@ class Ways:
         for one in named[:6]:
             if one.address in present and one.address not in required:
                 yield self.more(pupil, left_out=LeftOut(operation.id, one.address, pupil.words[:120]))
-        if record.status in (404, 410) or (record.status >= 500 and linked):
+        if record.status in GONE or (record.status >= 500 and linked):
             yield from self.other_sources(pupil, {one.address for one in named})
         for one in named[:6]:
             if one.address in required and one.address not in linked:
@@ -62,7 +60,7 @@ class Ways:
                 yield from self.added(pupil, one, sent)
         if pupil.full and not named:
             yield from self.halves(pupil, present, required)
-        if record.status not in (404, 410):
+        if record.status not in GONE:
             yield from self.other_sources(pupil, {one.address for one in named})
         if not pupil.full:
             yield from self.unnamed(pupil, present, required, linked)
@@ -74,19 +72,21 @@ class Ways:
         left_out: LeftOut | None = None,
         known: KnownValue | None = None,
         rule: DependencyRule | None = None,
+        sent: SentToo | None = None,
     ) -> Hints:
-        """What is tried now, and one thing more, in front; a part of a whole body is changed within it."""
+        """What is tried now, and one thing more, in front."""
         now = pupil.now
-        whole = next((one for one in now.known if one.at == "body"), None)
-        address = known.at if known else left_out.input if left_out else ""
-        if whole is not None and address.startswith("body/") and (known is None or not known.formula):
-            body = _changed(whole.value, split_pointer(address[4:]), known.value if known else ABSENT)
-            return replace(now, known=tuple(replace(one, value=body) if one is whole else one for one in now.known))
         if known is not None:
             now = replace(now, known=tuple(one for one in now.known if one.at != known.at))
         if rule is not None:
             now = replace(now, dependencies=tuple(one for one in now.dependencies if one.input != rule.input))
-        return Hints((rule,) if rule else (), (known,) if known else (), (left_out,) if left_out else ()).and_then(now)
+        more = Hints(
+            (rule,) if rule else (),
+            (known,) if known else (),
+            (left_out,) if left_out else (),
+            sent=(sent,) if sent else (),
+        )
+        return more.and_then(now)
 
     def other_values(self, pupil: Pupil, named: Named, value: Any) -> Iterator[Hints]:
         """Values that the refusal lets expect to be taken."""
@@ -95,24 +95,18 @@ class Ways:
             yield self.more(pupil, known=KnownValue(named.address, pupil.operation.id, None if formula else other, formula, learned=True))  # fmt: skip
 
     def added(self, pupil: Pupil, named: Named, sent: Inputs) -> Iterator[Hints]:
-        """An input that is not required, and that the refusal wants: as it was seen, then as compose would make it up."""
+        """An input that is not required, and that the refusal wants: as compose would make it up, then as it was seen."""
         operation, address = pupil.operation, named.address
-        if address.startswith("body") and sent.body in (ABSENT, {}):
-            address = "body"  # nothing of it was sent
-        elif address in sent.values or (address.startswith("body") and not has_place(sent.body, address)):
+        if address in sent.values or has_place(sent.body, address[4:]):
             return
+        yield self.more(pupil, sent=SentToo(operation.id, address))
         for _, _, value in self.seen.places(address.rpartition("/")[2].rpartition(".")[2])[:1]:
-            yield self.more(pupil, known=KnownValue(address, operation.id, value, learned=True))
-        try:
-            full = sample_inputs(self.contract, operation, full=True)
-            value = follow_pointer(full.body, address[4:]) if address.startswith("body") else full.values[address]
-        except (JuxtalogosError, LookupError, ValueError):
-            return
-        yield self.more(pupil, known=KnownValue(address, operation.id, value, learned=True))
+            known = KnownValue(address, operation.id, value, learned=True)
+            yield replace(self.more(pupil, sent=SentToo(operation.id, address)), known=(known, *pupil.now.known))
 
     def other_sources(self, pupil: Pupil, named: set[str]) -> Iterator[Hints]:
         """Other places that an id may come from: further fields of the creator, lists, what was seen in answers."""
-        for need in self.finder.needs(pupil.operation):
+        for need in needs_of(self.finder.resources, pupil.operation):
             if need.name.lower() == "if-match":
                 continue  # a version, and no id
             if named and need.address not in named and not need.resource:
@@ -131,7 +125,7 @@ class Ways:
     def seen_sources(self, pupil: Pupil, need: Need | None = None) -> Iterator[Hints]:
         """Fields that were seen in the answers of what creates or lists such an item, whatever is declared of them."""
         resources, operation = self.finder.resources, pupil.operation
-        for one in [need] if need is not None else list(self.finder.needs(operation)):
+        for one in [need] if need is not None else list(needs_of(self.finder.resources, operation)):
             found = [resources.by_key[one.resource]] if one.resource in resources.by_key else resources.named(one.noun)
             for resource in found:
                 sources = [*resources.creators(resource), *resource.of(Intent.LIST)]
@@ -170,7 +164,9 @@ class Ways:
 
     def unnamed(self, pupil: Pupil, present: dict[str, Any], required: set[str], linked: set[str]) -> Iterator[Hints]:
         """Where nothing is named: a whole body, then values that answers showed under the same name."""
-        yield from self.whole_body(pupil, present)
+        whole = SentToo(pupil.operation.id, "body")
+        if pupil.operation.body is not None and whole not in pupil.now.sent:
+            yield self.more(pupil, sent=whole)
         for address in present:
             if address in linked or address not in required:
                 continue
@@ -178,16 +174,6 @@ class Ways:
             for source, pointer, value in self.seen.places(name)[:2]:
                 if self.may_give(source) and source != pupil.operation.id and type(value) is type(present[address]):
                     yield self.more(pupil, rule=DependencyRule(pupil.operation.id, address, source, f"$response.body#{pointer}", learned=True))  # fmt: skip
-
-    def whole_body(self, pupil: Pupil, present: dict[str, Any]) -> Iterator[Hints]:
-        """Everything that the body may hold, where less was sent."""
-        operation = pupil.operation
-        try:
-            full = sample_inputs(self.contract, operation, full=True)
-        except JuxtalogosError:
-            return
-        if full.body is not ABSENT and len(list(values_of(full))) > len(present):
-            yield self.more(pupil, known=KnownValue("body", operation.id, full.body, learned=True))
 
     def halves(self, pupil: Pupil, present: dict[str, Any], required: set[str]) -> Iterator[Hints]:
         """Without half of the optional inputs: which half is refused is where the culprit stands."""
@@ -212,14 +198,3 @@ class Ways:
     def tops(present: dict[str, Any]) -> list[str]:
         """Addresses that can be left out by themselves: of the body its own properties."""
         return list(dict.fromkeys("/".join(at.split("/")[:2]) if at.startswith("body/") else at for at in present))
-
-
-def _changed(value: Any, tokens: list[str], other: Any) -> Any:
-    """A copy of a value with another at a path, or without what stands there."""
-    if not tokens or not isinstance(value, dict):
-        return value
-    token, rest = tokens[0], tokens[1:]
-    if rest:
-        return {name: _changed(one, rest, other) if name == token else one for name, one in value.items()}
-    kept = {name: one for name, one in value.items() if name != token}
-    return kept if other is ABSENT else {**kept, token: other}

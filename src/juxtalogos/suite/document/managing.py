@@ -62,6 +62,9 @@ def remove(home: Workspace, place: SuitePlace, *, last_too: bool = False) -> lis
                     where=str(path),
                     mend=f"remove the case: juxtalogos suite remove {place.suite}#{place.case}",
                 )
+            for one in case["steps"]:
+                if (one.get("x-juxtalogos-always") or None) == {"unless": place.step}:
+                    one["x-juxtalogos-always"] = True
             return [place.case] if f"$steps.{place.step}." in _text(case) else []
         document["workflows"].remove(case)
         if not document["workflows"]:
@@ -121,8 +124,8 @@ def rename(home: Workspace, place: SuitePlace, name: str) -> Path:
             step_of(case, place.step, path)["stepId"] = name
             _replace(
                 case,
-                {"stepId": place.step},
-                {"stepId": name},
+                {"stepId": place.step, "unless": place.step},
+                {"stepId": name, "unless": name},
                 rf"\$steps\.{re.escape(place.step)}\.",
                 f"$steps.{name}.",
             )

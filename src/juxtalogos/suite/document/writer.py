@@ -8,6 +8,7 @@ from typing import Any
 
 import yaml
 
+from juxtalogos.documents.charsets import encodable
 from juxtalogos.documents.yamltext import CoreLoader
 from juxtalogos.formats import FORMATS
 from juxtalogos.model.contract import Contract, Operation
@@ -27,6 +28,7 @@ class _Dumper(_Base):  # type: ignore[misc]
 for _first, _resolvers in CoreLoader.yaml_implicit_resolvers.items():
     for _tag, _pattern in _resolvers:
         _Dumper.add_implicit_resolver(_tag, _pattern, [_first])
+_Dumper.add_representer(str, lambda dumper, text: dumper.represent_str(encodable(text)))
 
 
 def to_yaml(value: Any) -> str:

@@ -15,7 +15,8 @@ from juxtalogos.model.schema import ABSENT
 
 _ID = r"[A-Za-z0-9_\-]+"
 _NAME = r"[A-Za-z0-9_.\-]+"
-_POINTER = r"(?:#((?:/[^\s{}]*)?))?"
+_POINTER = r"(?s:#((?:/.*)?))?"
+"""A JSON Pointer: its tokens may hold any character (RFC 6901, section 3), of which texts around an expression allow fewer."""
 _FORMS = {
     "plain": re.compile(r"\$(url|method|statusCode)"),
     "message": re.compile(r"\$(request|response)\.(header|query|path)\.([!#$%&'*+.^_`|~0-9A-Za-z\-]+)"),

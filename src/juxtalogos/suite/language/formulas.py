@@ -189,14 +189,20 @@ def settled(variables: Mapping[str, Any], ground: FormulaContext, where: str) ->
     """Variables of a configuration, those of the form `{formula = "TEXT"}` computed; ConfigError at `where` names a bad one."""
     found = dict(variables)
     for name, value in variables.items():
-        if isinstance(value, Mapping) and value.keys() == {"formula"}:
-            try:
-                found[name] = compute(parse_formula(str(value["formula"])), Scope({}), ground)
-            except (BadFormula, NoValue) as error:
-                raise ConfigError(
-                    f"the variable {quoted(name)}: {error}", where=where, mend="see docs/suites.md for formulas"
-                ) from None
+        try:
+            found[name] = settled_value(value, ground)
+        except (BadFormula, NoValue) as error:
+            raise ConfigError(
+                f"the variable {quoted(name)}: {error}", where=where, mend="see docs/suites.md for formulas"
+            ) from None
     return found
+
+
+def settled_value(value: Any, ground: FormulaContext) -> Any:
+    """A value of a configuration, computed where it has the form `{formula = "TEXT"}`. BadFormula, NoValue."""
+    if isinstance(value, Mapping) and value.keys() == {"formula"}:
+        return compute(parse_formula(str(value["formula"])), Scope({}), ground)
+    return value
 
 
 def _compute(formula: Formula, scope: Scope, ground: FormulaContext) -> Any:
@@ -339,13 +345,10 @@ def _known(ground: FormulaContext, name: str) -> Any:
         raise NoValue(
             f"nothing is known here of {quoted(name)}: write it under [[targets.NAME.known]], or learn it with compose --learn"
         )
-    value = ground.known[name]
-    if isinstance(value, Mapping) and value.keys() == {"formula"}:
-        try:
-            return _compute(parse_formula(str(value["formula"])), Scope({}), ground)
-        except BadFormula as error:
-            raise NoValue(str(error)) from None
-    return _number(value)
+    try:
+        return _number(settled_value(ground.known[name], ground))
+    except BadFormula as error:
+        raise NoValue(str(error)) from None
 
 
 def _unique(ground: FormulaContext, template: str) -> str:

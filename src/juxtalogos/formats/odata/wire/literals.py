@@ -57,11 +57,11 @@ def quoted(text: str) -> str:
 
 def in_path(text: str) -> str:
     """A literal percent-encoded for a segment: what RFC 3986 reserves too, but for what OData itself writes there."""
-    return quote(text, safe="'!$()*;:@,")
+    return quote(text, safe="'!$()*;:@,", errors="replace")
 
 
 def in_query(text: str) -> str:
-    return quote(text, safe="'!$()*;:@,/")
+    return quote(text, safe="'!$()*;:@,/", errors="replace")
 
 
 def _hex(text: str) -> str:

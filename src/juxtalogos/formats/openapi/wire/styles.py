@@ -33,7 +33,7 @@ def _escaper(given: Input) -> Any:
     if given.place == "header":
         return to_text
     safe = RESERVED if given.allow_reserved and given.place == "query" else ""
-    return lambda value: quote(to_text(value), safe=safe)
+    return lambda value: quote(to_text(value), safe=safe, errors="replace")
 
 
 def write(given: Input, value: Any) -> str:

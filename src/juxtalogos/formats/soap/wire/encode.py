@@ -151,7 +151,7 @@ def _plain(operation: Operation, inputs: Inputs, base_url: str) -> Request:
         place, _, name = address.partition(".")
         text = str(value).lower() if isinstance(value, bool) else str(value)
         if place == "path":
-            path = path.replace(f"{{{name}}}", quote(text, safe=""))
+            path = path.replace(f"{{{name}}}", quote(text, safe="", errors="replace"))
         elif place == "query":
             (form if operation.method == "POST" else query).append((name, text))
         else:

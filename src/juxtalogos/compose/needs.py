@@ -1,0 +1,67 @@
+"""What operations need from elsewhere: inputs that by what they are called identify something."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from juxtalogos.compose.outlines import carries
+from juxtalogos.compose.resources import Resources, owner
+from juxtalogos.formats.naming import last_part, plain, singular
+from juxtalogos.model.contract import Operation
+from juxtalogos.model.location import Location
+from juxtalogos.model.schema import OutlineRow
+
+ID_LIKE = re.compile(r"(?:^id|^uuid|Id|_id|-id|ID|[Nn]umber|No|_no|Nr|_nr|[Cc]ode|[Kk]ey|[Rr]ef|[Uu]uid|[Ss]lug)$")
+
+
+@dataclass(frozen=True, slots=True)
+class Need:
+    """An input that takes its value from elsewhere."""
+
+    operation: Operation
+    address: str
+    name: str
+    noun: str
+    """What it identifies, in the singular."""
+    resource: str
+    """The key of the resource of which it names an item, where that is certain: a path parameter's."""
+    row: OutlineRow | None
+
+    @property
+    def place(self) -> Location | None:
+        return self.row.place if self.row else None
+
+    @property
+    def kind(self) -> str:
+        return self.row.type.partition(" ")[0] if self.row else ""
+
+
+def needs_of(resources: Resources, operation: Operation) -> Iterator[Need]:
+    """The inputs that by what they are called identify something."""
+    resource = resources.of(operation)
+    chooses = resource is not None and any(one.id == operation.id for one in resources.chosen(resource))
+    for one in operation.inputs:
+        row = next(iter(resources.rows.of(one.schema, 0)), None)
+        if chooses and one.identifies and one.identifies == operation.resource:
+            continue  # its caller chooses it
+        if one.name.lower() == "if-match":
+            if resource is not None and operation.id in resource.items and not operation.safe:
+                yield Need(operation, one.address, one.name, "", "", row)
+        elif not one.required or one.schema is None:
+            continue
+        elif one.identifies:
+            yield Need(operation, one.address, one.name, singular(last_part(one.identifies)), one.identifies, row)
+        elif ID_LIKE.search(one.name):
+            yield Need(operation, one.address, one.name, owner(one.name) or (operation.noun if plain(one.name) == "id" else ""), "", row)  # fmt: skip
+    for row in resources.rows.sent(operation):
+        if row.path and row.required and not row.read_only and "/0" not in row.path and f"body{row.path}" not in operation.names and carries(row) and (ID_LIKE.search(row.name) or ID_LIKE.search(row.shared)):  # fmt: skip
+            noun = owner(row.name) or ("" if operation.resource else singular(above(row.path)) or operation.noun)
+            yield Need(operation, f"body{row.path}", row.name, noun, "", row)
+
+
+def above(path: str) -> str:
+    """The name of what a value lies in: of `/job/0/id` it is `job`."""
+    names = [token for token in path.split("/") if token and not token.isdigit()]
+    return names[-2] if len(names) > 1 else ""
