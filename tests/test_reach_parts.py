@@ -43,6 +43,7 @@ PATHS = {
     ("POST", "/api/v2/yards/bulk_delete/"): ("empty", "/api/v2/yards/bulk_delete", False), ("POST", "/api/v2/yards/create"): ("create", "/api/v2/yards", False), ("POST", "/api/v2/yards/{id}/remove"): ("delete", "/api/v2/yards", True),
     ("POST", "/api/v2/yards/{id}/clear"): ("act", "/api/v2/yards/{}/clear", False), ("GET", "/getCrane"): ("read", "", False), ("GET", "/moveCrane"): ("update", "", False), ("POST", "/addCrane"): ("create", "", False),
     ("GET", "/settings"): ("read", "/settings", False), ("POST", "/plan"): ("act", "/plan", False),
+    ("POST", "/api/v2/yards/{id}/open"): ("act", "/api/v2/yards/{}/open", False), ("DELETE", "/slips/{id}"): ("delete", "/slips", True), ("POST", "/slips/{id}/cancel"): ("act", "/slips/{}/cancel", False),
     ("GET", "/check-ins"): ("list", "/check-ins", False), ("GET", "/check-ins/{id}"): ("read", "/check-ins", True), ("GET", "/issue-types"): ("read", "/issue-types", False), ("POST", "/set-points"): ("create", "/set-points", False), ("GET", "/set-points/{id}"): ("read", "/set-points", True),
 }  # fmt: skip
 

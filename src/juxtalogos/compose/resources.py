@@ -90,6 +90,10 @@ class Resources:
         ]
         return operation.intent is not Intent.CREATE and any(identifies(name, noun) for name in names)
 
+    def _tells_item(self, operation: Operation, noun: str) -> bool:
+        """Whether its answer names an item of what it is about."""
+        return any(carries(row) and row.path and plain(row.name) != "id" and identifies(row.name, noun) for row in self.rows.answered(operation))  # fmt: skip
+
     def creators(self, resource: Resource) -> list[Operation]:
         """What adds an item, the likeliest first: on the collection; by an id that the caller chooses; by the type of its answer."""
         found = resource.of(Intent.CREATE)
@@ -97,6 +101,10 @@ class Resources:
             found = [one for one in resource.of(Intent.REPLACE, item=False) if resource.items]
         if not found:
             found = self.chosen(resource)
+        if not found and not any(
+            one.resource for one in resource.operations
+        ):  # `BeginJob` answers with the id of a job
+            found = [one for one in resource.of(Intent.ACT, Intent.UNKNOWN, item=False) if not one.safe and self._tells_item(one, resource.noun)]  # fmt: skip
         if not found:
             read = next(iter(resource.of(Intent.READ, item=True)), None)
             kinds = [row.place for row in self.rows.answered(read)[:1] if row.shared and not row.scalar] if read else []

@@ -18,6 +18,8 @@ _SAFE = ("GET", "HEAD", "OPTIONS", "TRACE")
 _IDEMPOTENT = (*_SAFE, "PUT", "DELETE")
 """RFC 9110, section 9.2.2."""
 _CHANGES = (Intent.CREATE, Intent.REPLACE, Intent.UPDATE, Intent.DELETE, Intent.EMPTY)
+_ENDS = ("cancel", "withdraw", "revoke")
+"""What may delete an item, and where something else does only ends it."""
 _SPOKEN = (Intent.LIST, Intent.READ, *_CHANGES)
 """Intents that a word of a path may tell; what else is done, its method tells."""
 
@@ -32,7 +34,9 @@ def with_meaning(operations: list[Operation]) -> list[Operation]:
     keys = [resource_key(one.path) for one in operations]
     items = {found[1] or "/" for key in keys if (found := _ITEM.fullmatch(key))}
     known = items | set(keys)
-    return [one if one.resource in items else _spoken(one, known) for one in (_meant(one, items) for one in operations)]
+    meant = [_meant(one, items) for one in operations]
+    deleted = {one.resource for one in meant if one.intent is Intent.DELETE}
+    return [one if one.resource in items else _spoken(one, known, deleted) for one in meant]
 
 
 def _meant(operation: Operation, items: Iterable[str]) -> Operation:
@@ -70,11 +74,11 @@ def _intent(operation: Operation, on_item: bool, has_items: bool) -> Intent:
     return Intent.UNKNOWN
 
 
-def _spoken(operation: Operation, known: Container[str]) -> Operation:
+def _spoken(operation: Operation, known: Container[str], deleted: Container[str]) -> Operation:
     """An operation whose path ends in a verb, alone (`/berths/create`) or with what it is about (`/addBerth`): the verb counts, not the method.
 
     What has items below it (`/check-ins/{id}`) is a thing, however it begins; and what GET is asked for without saying of
-    what (`/issue-types`) is read.
+    what (`/issue-types`) is read. Where DELETE deletes an item, what is called `/cancel` only ends it.
     """
     word = last_part(operation.path)
     intent = intent_of(word)
@@ -90,9 +94,11 @@ def _spoken(operation: Operation, known: Container[str]) -> Operation:
     found = _ITEM.fullmatch(above)
     if intent is Intent.EMPTY:
         return replace(operation, intent=Intent.ACT if found else intent, safe=safe)
+    if word.lower() in _ENDS and found and found[1] in deleted:
+        return operation
     if found and found[1] in known and intent in _CHANGES and intent is not Intent.CREATE:
         return replace(operation, intent=intent, safe=safe, resource=found[1], on_item=True, noun=singular(last_part(found[1])))  # fmt: skip
-    if above in known and intent in (Intent.CREATE, Intent.LIST):
+    if above in known and not found and intent in (Intent.CREATE, Intent.LIST):  # an item is not made, but opened
         return replace(operation, intent=intent, safe=safe, resource=above, noun=singular(last_part(above)))
     return operation
 
