@@ -1,0 +1,1 @@
+"""Two services of which the source is changed on purpose, one place at a time, to see which changes are found."""
