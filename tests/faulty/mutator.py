@@ -138,7 +138,7 @@ def _changes(node: ast.AST) -> Iterator[tuple[str, Change]]:
             yield "other status", _other_refusal
         case ast.Call(func=ast.Name(id="Fault"), args=[ast.Constant(value=str() as name), *_]) if name:
             yield "other fault", _other_fault
-        case ast.Call(func=ast.Attribute(attr="take"), args=[ast.Constant(), *_]):
+        case ast.Call(func=ast.Attribute(attr="take"), args=[ast.Constant(), _]):
             yield "skipped validation", _any_text
         case ast.Call(func=ast.Name(id="text" | "number" | "integer" | "whole" | "many")):
             yield from (("off by one", _moved(index)) for index in range(2) if _is_number(node, index))

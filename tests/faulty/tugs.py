@@ -35,7 +35,7 @@ class Sent:
         found = []
         while self.children and self.children[0].tag == f"{{{OURS}}}{name}" and len(found) < most:
             child = self.children.pop(0)
-            if len(child) or not fits(child.text or ""):
+            if len(child) or child.attrib or not fits(child.text or ""):
                 raise Fault("", f"{name} is not as it should be")
             found.append(child.text or "")
         if required and not found:

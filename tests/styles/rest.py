@@ -135,6 +135,7 @@ class Service:
 
         class Desk(BaseHTTPRequestHandler):
             protocol_version = "HTTP/1.1"
+            wbufsize = -1  # head and body in one packet: else each answer waits for the other side's acknowledgement
 
             def do_GET(self) -> None:
                 data = self.rfile.read(int(self.headers.get("Content-Length") or 0))

@@ -25,6 +25,7 @@ COMMANDS: dict[str, str] = {
     "rules": "switch a kind of check off, correct a dependency",
     "suite": "list, check, copy, rename, move, remove cases and steps",
     "run": "run suites against a target",
+    "explore": "find what a suite of valid requests cannot",
     "clean": "remove what a run left behind",
     "audit": "judge recorded exchanges",
     "coverage": "show what of the definition was exercised",

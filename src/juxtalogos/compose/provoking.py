@@ -15,8 +15,12 @@ from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.inputs import with_values
 
-_GONE = re.compile(r"^no(?=[A-Z_]|such)|not[_-]?(?:found|known|there|exist)|unknown|missing|nonexist", re.IGNORECASE)
-_BROKEN = re.compile(r"invalid|validation|malformed|illegal|bad(?=[A-Z_])|badrequest|badinput|format", re.IGNORECASE)
+GONE_NAME = re.compile(
+    r"^no(?=[A-Z_]|such)|not[_-]?(?:found|known|there|exist)|unknown|missing|nonexist", re.IGNORECASE
+)
+BROKEN_NAME = re.compile(
+    r"invalid|validation|malformed|illegal|bad(?=[A-Z_])|badrequest|badinput|format", re.IGNORECASE
+)
 UNKNOWN = "a reference to what is not there"
 BROKEN = "a value that the schema forbids"
 _UNLIKELY = (987_654_321, 98_765, 9_876)
@@ -30,11 +34,11 @@ def provocations(
 ) -> Iterator[Provocation]:
     """(operation, inputs, fault, how it is provoked), one of each kind at most."""
     faults = [answer for answer in operation.answers if answer.fault]
-    gone = next((answer for answer in faults if _GONE.search(answer.fault)), None)
+    gone = next((answer for answer in faults if GONE_NAME.search(answer.fault)), None)
     addresses = [need.input for need in needs]
     if gone is not None and addresses:
         yield operation, _unlikely(contract, operation, inputs, addresses), gone, UNKNOWN
-    broken = next((answer for answer in faults if _BROKEN.search(answer.fault) and answer is not gone), None)
+    broken = next((answer for answer in faults if BROKEN_NAME.search(answer.fault) and answer is not gone), None)
     if broken is not None:
         changed = _broken(contract, operation, inputs, addresses)
         if changed is not None:

@@ -7,6 +7,7 @@ import re
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from juxtalogos.model.laws import LAWS
 from juxtalogos.model.location import Location
 
 FINGERPRINT_VERSION = 2
@@ -18,6 +19,10 @@ class Severity(StrEnum):
     """The definition or a written check forbids it."""
     REMARK = "remark"
     """Doubtful, but nothing forbids it; steers no verdict."""
+    LENIENT = "lenient"
+    """What the definition does not allow was taken, which nothing forbids; steers no verdict."""
+    DOUBT = "doubt"
+    """A law that nobody stated is broken; steers no verdict."""
 
 
 class ResultClass(StrEnum):
@@ -74,10 +79,13 @@ KINDS: dict[str, str] = {
     "check.unmet": "a written check did not hold",
     "criterion.unmet": "a written success criterion did not hold",
     "request.refused": "a request of which a part was made up met a declared refusal",
+    "request.accepted": "a request that the definition does not allow was answered with success",
+    "answer.none": "the connection ended without an answer",
+    **{law.name: f"not so: {law.told}" for law in LAWS.values()},
 }
 """Every finding kind, in our own words. The part before the dot is where it was seen."""
 
-REFUSED = "request.refused"
+REFUSED, ACCEPTED = "request.refused", "request.accepted"
 WRITTEN_KINDS = frozenset(("check.unmet", "criterion.unmet"))
 """Kinds of what a person wrote down."""
 
@@ -194,6 +202,8 @@ class CheckResult:
     @property
     def result_class(self) -> ResultClass:
         """What it is when it did not hold."""
+        if self.severity in (Severity.LENIENT, Severity.DOUBT):
+            return ResultClass.LENIENT if self.severity is Severity.LENIENT else ResultClass.DOUBT
         if self.severity is Severity.REMARK:
             return ResultClass.REFUSAL if self.kind == REFUSED else ResultClass.REMARK
         return ResultClass.EXPECTATION if self.kind in WRITTEN_KINDS else ResultClass.FINDING

@@ -57,7 +57,7 @@ async def execute(
         verdict, interrupted, stop = Verdict.ERROR, True, Stop()
         differences: list[ListChange] = []
         try:
-            interrupted = await _until_interrupted(
+            interrupted = await until_interrupted(
                 _work(run, workspace, ledger, number, done, processes, stop, differences), stop
             )
             verdict = ledger.worst(number) if not interrupted else Verdict.ERROR
@@ -85,7 +85,7 @@ async def _work(
             differences += await context.census.differences(run.session, transport)
 
 
-async def _until_interrupted(work: Coroutine[None, None, None], stop: Stop) -> bool:
+async def until_interrupted(work: Coroutine[None, None, None], stop: Stop) -> bool:
     """Whether SIGINT or SIGTERM ended it: then nothing new begins, what is under way cleans up, and what is finished is kept."""
     task = asyncio.ensure_future(work)
     loop = asyncio.get_running_loop()

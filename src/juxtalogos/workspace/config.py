@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fnmatch
 import os
 import re
 import tomllib
@@ -82,6 +83,8 @@ class Target:
     """Whether nothing but reading is sent there, whatever a suite says."""
     pace: float = 0.0
     """Seconds from one request to the next, at least."""
+    settle: float = 0.0
+    """Seconds that a change may take until it is seen."""
     further: tuple[str, ...] = ()
     """Further addresses that credentials may go to: where tokens are given out, for example."""
 
@@ -134,6 +137,18 @@ class ContractSettings:
     """Kinds of check that are not made for an operation, each with its reason."""
     secrets: tuple[str, ...] = ()
     """Names of further fields whose values are secret."""
+    inputs: str = ""
+    """`tolerant` or `enforced`: whether it may take what the definition does not allow."""
+    laws: tuple[Mapping[str, Any], ...] = ()
+    """Laws that a person adopted, or left out."""
+
+    def adopted(self, law: str, operation: str) -> bool | None:
+        """Whether a law is binding for an operation (True), not looked at (False), or neither: the last that fits says it."""
+        found = None
+        for one in self.laws:
+            if one["law"] == law and fnmatch.fnmatchcase(operation, one.get("operation", "*")):
+                found = bool(one.get("holds", True))
+        return found
 
 
 @dataclass(frozen=True, slots=True)
@@ -307,6 +322,7 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
             _known_here(table),
             table.get("only-reading", False),
             float(table.get("pace", 0)),
+            float(table.get("settle", 0)),
             tuple(check_url(one, where("targets", name, "origins")) for one in table.get("origins", ())),
         )
     contracts = {name: _settings(table) for name, table in value.get("contracts", {}).items()}
@@ -353,6 +369,8 @@ def _settings(table: dict[str, Any]) -> ContractSettings:
         tuple(table.get("standing", ())),
         tuple(table.get("off", ())),
         tuple(re.split(r"[/.]", one)[-1] for one in table.get("secrets", ())),
+        table.get("inputs", ""),
+        tuple(table.get("laws", ())),
     )
 
 

@@ -1,0 +1,115 @@
+"""A finished exploration as it is told: findings, lenient, doubts with the lines to adopt them, what was not reached."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, EXIT_INTERRUPTED, EXIT_NO_ANSWER
+from juxtalogos.cli.summary import run_data, show_findings
+from juxtalogos.cli.terminal import Terminal
+from juxtalogos.explore.exploration import Exploration
+from juxtalogos.model.findings import ResultClass
+from juxtalogos.report.groups import by_class
+from juxtalogos.report.view import RunView
+
+NOTES, RULES = 12, 12
+
+
+def show_explored(out: Terminal, view: RunView, done: Exploration, left: int, *, full: bool = False) -> None:
+    """Worst first; what fails nothing last."""
+    statuses = ((code.removesuffix(" answer").replace("no", "none"), count) for code, count in view.statuses)
+    out.line("answers: ", "  ".join(f"{code} × {count}" for code, count in statuses))
+    show_findings(out, view, full=full)
+    _show_adopting(out, view)
+    _show_reach(out, done, full)
+    _show_rules(out, done, full)
+    out.line()
+    told = by_class(view.findings)
+    counts = {"findings": len(told[ResultClass.FINDING]), "lenient": len(told[ResultClass.LENIENT]), "doubts": len(told[ResultClass.DOUBT])}  # fmt: skip
+    requests = sum(one.requests for one in done.explored.values())
+    bad = counts["findings"] + counts["lenient"]
+    out.line(
+        ("interrupted" if done.interrupted else "explored", "deviation" if bad or done.interrupted else "held"),
+        f"  run {done.number}: {requests:,} requests, ", ", ".join(f"{count} {word}" for word, count in counts.items()),
+    )  # fmt: skip
+    if left:
+        out.line((f"left behind: {left} that this run created", "remark"), (f"   juxtalogos clean {done.number}", "note"))  # fmt: skip
+    out.note((f"next: juxtalogos report {done.number}  or  juxtalogos coverage", "note"))
+
+
+def _show_adopting(out: Terminal, view: RunView) -> None:
+    """How a doubt is made binding, or left out: lines to paste."""
+    found = by_class(view.findings)[ResultClass.DOUBT]
+    lines = list(dict.fromkeys((one.found.finding.contract, one.result.kind, one.operation) for one in found))
+    if not lines:
+        return
+    out.line()
+    out.line(("to adopt", "head"), ("   what breaks it is a finding then; `holds = false` leaves it out", "note"))
+    for contract, law, operation in lines[:8]:
+        out.line(f"[[contracts.{contract}.laws]]", indent=4)
+        out.line(f'law = "{law}"', indent=4)
+        out.line(f'operation = "{operation.rpartition(":")[2] or operation}"', indent=4)
+    if len(lines) > 8:
+        out.line((f"and {len(lines) - 8} more: --json lists all", "note"), indent=4)
+
+
+def _show_reach(out: Terminal, done: Exploration, full: bool) -> None:
+    for name, one in done.explored.items():
+        reached = [operation for operation in one.operations if operation.id in one.worked]
+        out.line()
+        out.line((f"{name}: ", "head"), f"{len(reached)} of {len(one.operations)} operations answered with success")
+        rest = [(operation.id, one.notes.get(operation.id, "not called")) for operation in one.operations if operation.id not in one.worked]  # fmt: skip
+        if rest:
+            out.table(("not reached", "why"), [(name_, (why, "note")) for name_, why in (rest if full else rest[:NOTES])], styles=("name",))  # fmt: skip
+        if len(rest) > NOTES and not full:
+            out.line((f"and {len(rest) - NOTES} more: --full", "note"))
+        if one.spent:
+            out.line(("ended early: ", "remark"), one.spent)
+        if one.left:
+            out.line(("not taken away: ", "remark"), ", ".join(one.left[:5]))
+
+
+def _show_rules(out: Terminal, done: Exploration, full: bool) -> None:
+    """Rule by place: how many broken requests were sent, refused, taken."""
+    rows: dict[tuple[str, str], list[int]] = {}
+    for one in done.explored.values():
+        for key, counts in one.rules.items():
+            rows[key] = [a + b for a, b in zip(rows.get(key, [0, 0, 0]), counts)]
+    if not rows:
+        return
+    listed = sorted(rows.items(), key=lambda row: (-row[1][2], row[0]))
+    out.line()
+    out.table(("broken in", "rule", "sent", "refused", "taken"), [(*key, *counts) for key, counts in (listed if full else listed[:RULES])], right=(2, 3, 4))  # fmt: skip
+    if len(listed) > RULES and not full:
+        out.line((f"and {len(listed) - RULES} more rules, all of which were refused: --full" if not listed[RULES][1][2] else f"and {len(listed) - RULES} more: --full", "note"))  # fmt: skip
+
+
+def explored_data(view: RunView, done: Exploration, left: int) -> dict[str, Any]:
+    """The same for `--json`."""
+    return {
+        **run_data(view),
+        "leftBehind": left,
+        "explored": {
+            name: {
+                "requests": one.requests, "endedEarly": one.spent, "reached": sorted(operation.id for operation in one.operations if operation.id in one.worked),
+                "notReached": {operation.id: one.notes.get(operation.id, "not called") for operation in one.operations if operation.id not in one.worked},
+                "broken": [{"place": place, "rule": rule, "sent": sent, "refused": refused, "accepted": accepted} for (place, rule), (sent, refused, accepted) in sorted(one.rules.items())],
+                "notTakenAway": one.left,
+            }
+            for name, one in done.explored.items()
+        },
+    }  # fmt: skip
+
+
+def status_of(view: RunView, done: Exploration, tolerant: set[str]) -> int:
+    """A finding, or what was taken though it is not allowed, is a failure; a doubt is none."""
+    if done.interrupted:
+        return EXIT_INTERRUPTED
+    told = by_class(view.findings)
+    lenient = [one for one in told[ResultClass.LENIENT] if one.found.finding.contract not in tolerant]
+    if told[ResultClass.FINDING] or told[ResultClass.EXPECTATION] or lenient:
+        return EXIT_FAILED
+    if not any(one.worked for one in done.explored.values()):
+        answered = any(code[:1] in "12345" for code, _ in view.statuses)
+        return EXIT_FAILED if answered else EXIT_NO_ANSWER
+    return EXIT_HELD

@@ -1,0 +1,1 @@
+"""Exploring: requests of our own, what must come back, and laws over several exchanges."""

@@ -1,0 +1,275 @@
+"""One request of an exploration: sent, judged by the contract and by what was asked, and held until its block is through."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from enum import StrEnum
+from typing import Any
+
+from juxtalogos.exchange.transport import Sender
+from juxtalogos.explore.budget import Budget, Spent
+from juxtalogos.formats import wire_of
+from juxtalogos.ledger import ExchangeRecord
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.errors import JuxtalogosError
+from juxtalogos.model.exchange import Exchange, Request, header
+from juxtalogos.model.findings import ACCEPTED, REFUSED, CheckResult, ResultClass, Severity
+from juxtalogos.model.laws import LAWS
+from juxtalogos.model.location import Location
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.verdict import Verdict
+from juxtalogos.model.wire import Answer, Inputs
+from juxtalogos.run.judge import Judgement, judge, verdict_of
+from juxtalogos.run.refusals import general, words_of
+from juxtalogos.run.session import Session
+from juxtalogos.suite.language.expressions import Scope
+
+
+class Asked(StrEnum):
+    """What a request is, and so what must come back."""
+
+    VALID = "valid"
+    BROKEN = "broken"
+    """The definition does not allow it."""
+    ABSENT = "absent"
+    """It asks for what does not exist."""
+    CONFLICT = "conflict"
+    """It may be refused for the state that things are in."""
+    UNSIGNED = "unsigned"
+    """Without a right credential."""
+    CLEANUP = "clean-up"
+
+
+REFUSALS = frozenset((400, 401, 403, 404, 405, 406, 409, 410, 412, 413, 414, 415, 422, 428, 429, 431, 501))
+"""Codes of refusals that a definition need not list (RFC 9110, sections 15.5 and 15.6.2; RFC 6585)."""
+NOT_BLAMED = (401, 403, 429)
+
+
+@dataclass(slots=True, eq=False)
+class Seen:
+    """A request with what came of it."""
+
+    operation: Operation
+    inputs: Inputs
+    asked: Asked
+    record: ExchangeRecord
+    exchange: Exchange | None
+    answer: Answer | None = None
+    bare_body: Any = ABSENT
+
+    @property
+    def status(self) -> int:
+        return self.record.status
+
+    @property
+    def fault(self) -> str:
+        """The name of the fault that it is; `undeclared` for one without a declared name, empty for none."""
+        fault = self.answer.fault if self.answer else None
+        return (fault.name or "undeclared") if fault is not None else ""
+
+    @property
+    def ok(self) -> bool:
+        return not self.fault and 200 <= self.status < 300
+
+    @property
+    def refused(self) -> bool:
+        """Whether the service said no, and did not fail."""
+        if self.fault:
+            return not self.crashed
+        return 400 <= self.status < 500 or self.status == 501
+
+    @property
+    def crashed(self) -> bool:
+        fault = self.answer.fault if self.answer else None
+        if fault is not None:
+            return not fault.name and fault.code.rpartition(":")[2] in ("Server", "Receiver")
+        return self.status >= 500 and self.status not in (501, 503)
+
+    @property
+    def value(self) -> Any:
+        """What the answer's body says; ABSENT where it cannot be read."""
+        return self.answer.value if self.answer is not None else ABSENT
+
+    @property
+    def body(self) -> Any:
+        """What was sent as the body, an empty object for none."""
+        return self.inputs.body if isinstance(self.inputs.body, dict) else {}
+
+    def header(self, name: str) -> str | None:
+        response = self.exchange.response if self.exchange else None
+        return header(response.headers, name) if response else None
+
+    @property
+    def outcome(self) -> str:
+        """What came back, in a word: the status, or the fault."""
+        return self.fault or str(self.status or "no answer")
+
+
+@dataclass(slots=True)
+class Bench:
+    """Sends for one contract. What is sent is held in `held`, in order, until somebody takes it."""
+
+    contract: Contract
+    session: Session
+    sender: Sender
+    budget: Budget
+    suite: str
+    case: str = ""
+    held: list[Seen] = field(default_factory=list)
+    only_reading: bool = False
+    stopped: Callable[[], bool] = lambda: False
+    """Whether a person wants an end: then only what cleans up is sent."""
+    settle: float = 0.0
+    """Seconds that a change may take until it is seen."""
+    changed: bool = False
+    """Whether something was changed and nothing read since."""
+    enforced: bool = False
+    """Whether what the definition does not allow must be refused."""
+
+    async def send(
+        self,
+        operation: Operation,
+        inputs: Inputs,
+        asked: Asked = Asked.VALID,
+        *,
+        step: str = "",
+        session: Session | None = None,
+        change: Callable[[Request], Request] | None = None,
+        broken: tuple[str, str, Location | None] | None = None,
+    ) -> Seen:
+        """`broken`: (place, rule, where it is declared) of what the definition does not allow. UsageError when it cannot be encoded; Spent."""
+        session = session or self.session
+        request = session.encoded(self.contract, operation, inputs, loose=asked is not Asked.VALID)
+        if change is not None:
+            request = change(request)
+        if self.stopped() and asked is not Asked.CLEANUP:
+            raise Spent("interrupted", all_of_it=True)
+        self.budget.take(operation.id, needed=asked is Asked.CLEANUP)
+        if self.settle and self.changed and operation.safe:
+            await asyncio.sleep(self.settle)
+        self.changed = not operation.safe
+        try:
+            exchange = await session.send(self.contract, operation, request, self.sender)
+        except JuxtalogosError as error:
+            record = ExchangeRecord(self.case, step or operation.id, self.contract.name, operation.id, None, Verdict.ERROR, error.what, suite=self.suite)  # fmt: skip
+            seen = Seen(operation, inputs, asked, record, None)
+            self.held.append(seen)
+            self.budget.answered(False)
+            return seen
+        self.budget.answered(exchange.response is not None)
+        seen = self.judged(operation, inputs, asked, exchange, step or operation.id, session, broken)
+        self.held.append(seen)
+        return seen
+
+    def judged(
+        self, operation: Operation, inputs: Inputs, asked: Asked, exchange: Exchange, step: str, session: Session, broken: tuple[str, str, Location | None] | None
+    ) -> Seen:  # fmt: skip
+        judgement = judge(wire_of(self.contract), operation, exchange, session.base_url(self.contract))
+        answer = judgement.answer
+        if answer is not None and exchange.response is not None and exchange.request.method != "HEAD":
+            scope = Scope({}, exchange=exchange, request_values=inputs.values, request_body=inputs.body, response_value=answer.value)  # fmt: skip
+            judgement = session.rules.apply(self.contract, operation, judgement, scope)
+        seen = Seen(operation, inputs, asked, ExchangeRecord("", "", "", "", exchange, Verdict.ERROR, ""), exchange, answer)  # fmt: skip
+        if exchange.response is not None:
+            judgement = weighed(judgement, seen, broken, self.enforced)
+        seen.record = ExchangeRecord(
+            self.case, step, self.contract.name, operation.id, exchange, judgement.verdict, judgement.reason, judgement.results, judgement.hits,
+            self.suite, role=session.role, note=f"{asked}: {broken[0]} {broken[1]}" if broken else "" if asked is Asked.VALID else str(asked),
+        )  # fmt: skip
+        return seen
+
+
+def tell(seen: Seen, result: CheckResult) -> None:
+    """Adds a result to what a request came to."""
+    results = (*seen.record.results, result)
+    verdict, reason = verdict_of(results)
+    if seen.record.verdict in (Verdict.ERROR, Verdict.FAILED) or not result.fails:
+        verdict, reason = seen.record.verdict, seen.record.reason
+    seen.record = replace(seen.record, results=results, verdict=verdict, reason=reason)
+
+
+def broken_law(
+    name: str, at: str, declared: str, observed: str, location: Location | None, *, must: bool | None = None, detail: str = ""
+) -> CheckResult:  # fmt: skip
+    """A law that did not hold: a deviation where a standard obliges to it, else a doubt."""
+    law = LAWS[name]
+    forbidden = law.must if must is None else must
+    return CheckResult(name, False, at, declared, observed, location, Severity.DEVIATION if forbidden else Severity.DOUBT, detail=detail or f"{law.told} ({law.why})")  # fmt: skip
+
+
+def weighed(
+    judgement: Judgement, seen: Seen, broken: tuple[str, str, Location | None] | None, enforced: bool
+) -> Judgement:
+    """The judgement in the light of what was asked for."""
+    if seen.exchange is not None and seen.exchange.request.method != seen.operation.method:
+        judgement = replace(judgement, results=(), hits=())  # what is declared is declared of another method
+    results = [_softened(one, seen) for one in judgement.results]
+    if seen.ok and seen.asked is Asked.BROKEN and broken is not None:
+        at, rule, location = broken
+        results = [one for one in results if one.held or not one.kind.startswith(("body.", "header."))]
+        severity = Severity.DEVIATION if enforced else Severity.LENIENT
+        results.append(CheckResult(ACCEPTED, False, at, rule, f"answered with {seen.status}", location, severity))
+    if seen.asked in (Asked.BROKEN, Asked.ABSENT, Asked.CONFLICT):
+        results = [one for one in results if not _protocols_own(one, seen)]
+    results += _protocol(seen)
+    if seen.crashed:
+        results = _failed(results, seen)
+    verdict, reason = verdict_of(tuple(results))
+    if verdict is not Verdict.FAILED and seen.refused and seen.asked in (Asked.VALID, Asked.CLEANUP):
+        assert seen.exchange is not None
+        words = words_of(seen.exchange)
+        reason = f"{seen.status}: {words}"
+        if seen.status in NOT_BLAMED:
+            verdict = Verdict.FAILED
+        else:
+            verdict = Verdict.REFUSED
+            if seen.asked is Asked.VALID:
+                place = seen.answer.declared.location if seen.answer and seen.answer.declared else None
+                results.append(CheckResult(REFUSED, False, "answer", "a success", reason, place, Severity.REMARK, anchor=general(words)))  # fmt: skip
+    elif verdict is not Verdict.FAILED and seen.asked is not Asked.VALID:
+        verdict, reason = Verdict.PASSED, ""
+    return replace(judgement, verdict=verdict, reason=reason, results=tuple(results))
+
+
+def _softened(one: CheckResult, seen: Seen) -> CheckResult:
+    """An undeclared refusal is a remark: the answers of a definition need not cover all codes (OpenAPI 3.1, section 4.8.16)."""
+    if one.held or one.severity is not Severity.DEVIATION or one.result_class is not ResultClass.FINDING:
+        return one
+    softer = one.kind in ("status.undeclared", "status.server-error") and seen.status in REFUSALS
+    softer |= one.kind == "fault.undeclared" and seen.asked is not Asked.VALID
+    softer |= seen.status in NOT_BLAMED and one.kind.startswith(("media.", "body."))
+    return replace(one, severity=Severity.REMARK) if softer else one
+
+
+def _protocols_own(one: CheckResult, seen: Seen) -> bool:
+    """Whether a refusal is one that every message may meet: a fault that blames the sender (SOAP 1.1, section 4.4.1), or one of HTTP's own."""
+    if one.held or one.severity is not Severity.REMARK or seen.answer is None:
+        return False
+    if one.kind == "fault.undeclared" and seen.answer.fault is not None:
+        return seen.answer.fault.code.rpartition(":")[2] not in ("Server", "Receiver")
+    return one.kind == "status.undeclared" and bool(seen.answer.allowed)
+
+
+def _protocol(seen: Seen) -> list[CheckResult]:
+    """What HTTP itself says an answer must have."""
+    found = []
+    place = seen.operation.location
+    if seen.status == 405 and seen.header("allow") is None:
+        found.append(broken_law("law.allow-told", "header.Allow", "the methods that are allowed", "no Allow", place))
+    if seen.status == 401 and seen.header("www-authenticate") is None:
+        found.append(broken_law("law.challenge-told", "header.WWW-Authenticate", "a challenge", "none", place))
+    return found
+
+
+def _failed(results: list[CheckResult], seen: Seen) -> list[CheckResult]:
+    """A failure of the service is a finding, whatever the definition says of it."""
+    told = [one for one in results if one.kind == "status.server-error" and not one.held]
+    if any(one.fails for one in told):
+        return results
+    kept = [one for one in results if one not in told]
+    declared = ", ".join(dict.fromkeys(one.status for one in seen.operation.answers))
+    location = seen.answer.declared.location if seen.answer and seen.answer.declared else seen.operation.location
+    severe = seen.asked is not Asked.BROKEN or not seen.fault
+    return [*kept, CheckResult("status.server-error", False, "status", declared, seen.outcome, location, Severity.DEVIATION if severe else Severity.REMARK)]  # fmt: skip

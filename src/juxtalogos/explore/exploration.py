@@ -1,0 +1,125 @@
+"""A whole exploration: the system up, contracts explored one after another, everything kept also on an interrupt."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from juxtalogos.exchange.transport import Transport
+from juxtalogos.explore.bench import Bench
+from juxtalogos.explore.budget import Budget
+from juxtalogos.explore.explorer import Explored, Explorer
+from juxtalogos.explore.kinds import kinds_of
+from juxtalogos.explore.values import Maker
+from juxtalogos.explore.yard import Yard
+from juxtalogos.ledger import CaseRecord, ExchangeRecord, Ledger, UndoRecord
+from juxtalogos.ledger.recorder import Recorder
+from juxtalogos.model.contract import Contract
+from juxtalogos.model.verdict import Verdict
+from juxtalogos.run import unforeseen
+from juxtalogos.run.execute import until_interrupted
+from juxtalogos.run.session import Session
+from juxtalogos.run.stop import Stop
+from juxtalogos.run.system import running_system
+from juxtalogos.workspace.known import Hints
+
+
+@dataclass(frozen=True, slots=True)
+class Wishes:
+    """What a person wants of an exploration."""
+
+    operations: Mapping[str, frozenset[str]]
+    """By contract, what is explored."""
+    budget: Budget
+    seed: int = 0
+    token: str = ""
+    only_reading: bool = False
+    hints: Mapping[str, Hints] = field(default_factory=dict)
+    """By contract, what is known of it."""
+    left_out: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    """By contract and operation, the reason why it is left out."""
+    laws: Mapping[str, Callable[[str, str], bool | None]] = field(default_factory=dict)
+    """By contract: (law, operation) -> adopted, left out, or neither."""
+    enforced: frozenset[str] = frozenset()
+    """Contracts of which each input that they do not allow must be refused."""
+
+
+@dataclass(slots=True)
+class Exploration:
+    """How it ended; everything else is in the ledger."""
+
+    number: int = 0
+    interrupted: bool = False
+    explored: dict[str, Explored] = field(default_factory=dict)
+
+
+async def explore(
+    session: Session, workspace: Path, ledger: Ledger, wishes: Wishes, roles: Iterable[str], what: str, told: Callable[[str, int], None]
+) -> Exploration:  # fmt: skip
+    """`told`: (block that ended, requests so far). ConfigError when the system does not come up, LedgerError when nothing can be kept."""
+    done = Exploration()
+    async with running_system(session, workspace):
+        done.number = ledger.begin("explore", session.target.name, what, token=wishes.token)
+        verdict, stop = Verdict.ERROR, Stop()
+        done.interrupted = True
+        try:
+            done.interrupted = await until_interrupted(_all(session, ledger, done, wishes, tuple(roles), told, stop), stop)  # fmt: skip
+            verdict = ledger.worst(done.number) if not done.interrupted else Verdict.ERROR
+        finally:
+            ledger.end(done.number, verdict, interrupted=done.interrupted)
+    return done
+
+
+async def _all(session: Session, ledger: Ledger, done: Exploration, wishes: Wishes, roles: tuple[str, ...], told: Callable[[str, int], None], stop: Stop) -> None:  # fmt: skip
+    options = replace(session.options, connections=4, patient=True)
+    async with Recorder(ledger, done.number) as recorder, Transport(options) as transport:
+        door = _Door(session, recorder)
+        for name, contract in session.contracts.items():
+            if not wishes.operations.get(name) or stop.asked:
+                continue
+            explorer = _explorer(contract, session, transport, wishes, roles, door, told, stop)
+            done.explored[name] = await explorer.explore()
+
+
+def _explorer(contract: Contract, session: Session, transport: Transport, wishes: Wishes, roles: tuple[str, ...], door: _Door, told: Callable[[str, int], None], stop: Stop) -> Explorer:  # fmt: skip
+    name = contract.name
+    left_out = dict(wishes.left_out.get(name, {}))
+    maker = Maker(
+        contract, wishes.hints.get(name, Hints()), wishes.token, wishes.seed, session.known, wishes.only_reading
+    )
+    bench = Bench(
+        contract, session, transport, wishes.budget, f"explore {name}", only_reading=wishes.only_reading or session.target.only_reading, settle=session.target.settle, enforced=name in wishes.enforced, stopped=lambda: stop.asked
+    )  # fmt: skip
+    acting = {role: session.acting(role) for role in roles}
+    yard = Yard(
+        bench, maker, kinds_of(maker), door.put_undo, acting, wishes.laws.get(name, lambda law, operation: None)
+    )
+    chosen = frozenset(one for one in wishes.operations[name] if one not in left_out)
+    return Explorer(contract, yard, wishes.budget, door.put, chosen, left_out, lambda block: told(block, wishes.budget.used))  # fmt: skip
+
+
+@dataclass(frozen=True, slots=True)
+class _Door:
+    """The one door to the ledger: nothing goes through unredacted."""
+
+    session: Session
+    recorder: Recorder
+
+    async def put(self, record: ExchangeRecord | CaseRecord) -> None:
+        redactor = self.session.redactor
+        if isinstance(record, CaseRecord):
+            await self.recorder.put(replace(record, reason=redactor.text(record.reason)))
+            return
+        try:
+            kept = record.redacted(redactor)
+        except Exception as error:
+            reason = f"it cannot be kept: {unforeseen.told(error, bare=True)}"
+            kept = replace(record.bare(), verdict=Verdict.ERROR, reason=reason)
+        await self.recorder.put(kept)
+
+    async def put_undo(self, record: UndoRecord) -> UndoRecord:
+        if not record.done:
+            record = replace(record, sent=self.session.redactor.text(record.sent))
+        await self.recorder.put(record)
+        return record

@@ -1,0 +1,226 @@
+"""An exploration: techniques in their order, block by block; what a block doubts is told when it was seen twice."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Awaitable, Callable, Iterator
+from dataclasses import dataclass, field, replace
+from functools import partial
+
+from juxtalogos.explore.agreeing import disagreements
+from juxtalogos.explore.bench import Asked, Seen, broken_law, tell
+from juxtalogos.explore.budget import Budget, Spent
+from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.techniques import (  # fmt: skip
+    actions,
+    broken,
+    conflicts,
+    covering,
+    forms,
+    lifecycle,
+    lists,
+    paging,
+    single,
+    updates,
+)
+from juxtalogos.explore.values import Unfillable
+from juxtalogos.explore.yard import Claim, Yard, settle
+from juxtalogos.ledger import CaseRecord, ExchangeRecord
+from juxtalogos.model.contract import Contract, Intent, Operation
+from juxtalogos.model.findings import ResultClass
+from juxtalogos.model.verdict import Verdict, worst
+from juxtalogos.run import unforeseen
+
+OfKind = Callable[[Yard, Kind], Awaitable[None]]
+OfOperation = Callable[[Yard, Operation, Kind | None], Awaitable[None]]
+
+KIND_TECHNIQUES: dict[str, OfKind] = {
+    "made and read": lifecycle.made_and_read,
+    "jobs": single.jobs,
+    "changed": updates.updates,
+    "conditions": updates.conditions,
+    "deleted": lifecycle.deleted,
+    "deleted with others below": lifecycle.deleted_twice,
+    "actions": actions.actions,
+    "deleted in each state": conflicts.states_of_deletion,
+    "twice": conflicts.doubles,
+    "in use": conflicts.used_things,
+    "references": conflicts.references,
+    "ended references": conflicts.ended_reference,
+    "below another": conflicts.owners,
+    "what does not exist": conflicts.unknown,
+    "pages": paging.pages_of_lists,
+    "queries": lists.queries,
+    "one of it": single.singletons,
+    "many at once": single.bulk,
+}
+"""By name, what is done for each kind of thing, in this order: what is cheap and tells much first."""
+OPERATION_TECHNIQUES: dict[str, OfOperation] = {
+    "called": covering.called,
+    "sign-in": forms.sign_in,
+    "malformed": forms.syntax,
+    "methods": forms.methods,
+    "valid values": covering.covering_values,
+    "broken values": broken.broken_values,
+}
+"""By name, what is done for each operation, in this order."""
+
+
+@dataclass(slots=True)
+class Explored:
+    """What came of it, beside what the ledger holds."""
+
+    operations: list[Operation]
+    worked: set[str]
+    notes: dict[str, str]
+    left: list[str]
+    requests: int
+    spent: str = ""
+    """Why it ended before it was through."""
+    rules: dict[tuple[str, str], list[int]] = field(default_factory=dict)
+    """(place, rule) -> [sent, refused, accepted] of broken requests."""
+
+
+COUNTED = (ResultClass.FINDING, ResultClass.EXPECTATION, ResultClass.LENIENT, ResultClass.DOUBT)
+Put = Callable[[ExchangeRecord | CaseRecord], Awaitable[None]]
+
+
+@dataclass(slots=True)
+class Explorer:
+    """Explores one contract. Each instance explores once."""
+
+    contract: Contract
+    yard: Yard
+    budget: Budget
+    put: Put
+    chosen: frozenset[str]
+    """Ids of the operations that are explored; others are called where these need them."""
+    left_out: dict[str, str] = field(default_factory=dict)
+    """By operation, the reason why it is left out."""
+    told: Callable[[str], None] = lambda text: None
+    spent: str = ""
+    rules: dict[tuple[str, str], list[int]] = field(default_factory=dict)
+
+    async def explore(self) -> Explored:
+        """All blocks in their order, until the budget is used up."""
+        self.yard.bench.case = "what there is one of"
+        try:
+            await self.yard.note_singles()
+            for name, what, subject in self.blocks():
+                await self.block(name, what, subject)
+        except Spent as spent:
+            self.spent = spent.why
+        await self.agree()
+        operations = [one for one in self.contract.operations if one.id in self.chosen]
+        return Explored(operations, set(self.yard.worked), {**self.yard.notes, **self.left_out}, self.yard.left, self.budget.used, self.spent, self.rules)  # fmt: skip
+
+    def blocks(self) -> Iterator[tuple[str, Callable[[], Awaitable[None]], str]]:
+        """(technique, what it does, about what)."""
+        yard = self.yard
+        for technique, of_kind in KIND_TECHNIQUES.items():
+            for kind in yard.kinds:
+                if self.concerns(kind):
+                    yield technique, partial(of_kind, yard, kind), kind.name
+        owners = {name: kind for kind in yard.kinds for name in kind.keys}
+        for name, of_operation in OPERATION_TECHNIQUES.items():
+            for operation in self.contract.operations:
+                if operation.id in self.chosen and self.may(operation):
+                    owner = owners.get(operation.id) or yard.kind_made_by(operation)
+                    yield name, partial(of_operation, yard, operation, owner), operation.id
+
+    def concerns(self, kind: Kind) -> bool:
+        """Whether any of a kind's operations is explored."""
+        return any(one.id in self.chosen for one in (*kind.on_item, *kind.creators, *kind.lists, *kind.resource.operations))  # fmt: skip
+
+    def may(self, operation: Operation) -> bool:
+        return not operation.not_callable and operation.intent is not Intent.EMPTY
+
+    async def block(self, name: str, what: Callable[[], Awaitable[None]], subject: str) -> None:
+        """Goes through a block; again where it doubted something, and only what both times were doubted is told."""
+        bench = self.yard.bench
+        bench.case = f"{name}: {subject}"
+        started = time.perf_counter()
+        first, spent, reason = await self.once(what)
+        if first and not spent:
+            second, spent, _ = await self.once(what)
+            keys = {one.key for one in second}
+            first = [one for one in first if one.key in keys]
+        elif first:
+            first = []  # not confirmed
+        settle(_each_once(first))
+        held, bench.held, self.yard.restored = bench.held, [], 0
+        for seen in held:
+            self.count(seen)
+            await self.put(seen.record)
+        if held or reason:
+            judged = [one.record.verdict for one in held if one.asked is not Asked.CLEANUP] or [Verdict.SKIPPED]
+            verdict = worst(judged) if not reason else Verdict.ERROR
+            failing = next((one.record for one in held if one.record.verdict is verdict and one.record.reason), None)
+            await self.put(CaseRecord(bench.suite, bench.case, verdict, reason or (f"{failing.step}: {failing.reason}" if failing else ""), time.perf_counter() - started))  # fmt: skip
+        self.told(bench.case)
+        self.budget.found(len({one.fingerprint for seen in held for one in seen.record.findings() if one.result.result_class in COUNTED}))  # fmt: skip
+        if spent is not None and spent.all_of_it:
+            raise spent
+
+    async def once(self, what: Callable[[], Awaitable[None]]) -> tuple[list[Claim], Spent | None, str]:
+        """(what it doubted, whether the budget ended it, what went wrong in it that nobody foresaw)."""
+        yard, spent, reason = self.yard, None, ""
+        yard.claims, yard.things, yard.shared = [], [], {}
+        try:
+            await what()
+        except Unfillable:
+            pass  # what it needs is not to be had: it is noted where that is known
+        except Spent as error:
+            spent = error
+        except Exception as error:
+            reason = unforeseen.told(error)
+        claims = yard.claims
+        try:
+            await yard.clear()
+        except (Unfillable, Spent):
+            pass
+        except Exception as error:
+            reason = reason or unforeseen.told(error)
+        return claims, spent, reason
+
+    def count(self, seen: Seen) -> None:
+        """Counts a broken request by place and rule."""
+        if seen.asked is not Asked.BROKEN or not seen.record.note:
+            return
+        _, _, text = seen.record.note.partition(": ")
+        place, _, rule = text.partition(" ")
+        row = self.rules.setdefault((place.partition("/")[0].partition(".")[0], rule.partition(":")[0]), [0, 0, 0])
+        row[0] += 1
+        row[1] += seen.refused
+        row[2] += seen.ok
+
+    async def agree(self) -> None:
+        """What all refusals together say, as a block of its own: each told with a request that shows it."""
+        operations = {one.id: one for one in self.contract.operations if one.id in self.chosen}
+        bench = self.yard.bench
+        bench.case = "declared refusals"
+        told: list[ExchangeRecord] = []
+        for one in disagreements(operations, self.yard.outcomes):
+            adopted = self.yard.adopted(one.law, one.seen.operation.id)
+            if adopted is False:
+                continue
+            seen = replace_record(one.seen, bench.case)
+            tell(seen, broken_law(one.law, one.at, one.declared, one.observed, one.location, must=adopted))
+            told.append(seen.record)
+        for record in told:
+            await self.put(record)
+        if told:
+            await self.put(CaseRecord(bench.suite, bench.case, worst(one.verdict for one in told), "", 0.0))
+
+
+def replace_record(seen: Seen, case: str) -> Seen:
+    """The same exchange once more, to be told with what all of its like say."""
+    record = replace(seen.record, case=case, step=f"{seen.record.step} {len(seen.record.results)}", results=(), hits=(), verdict=Verdict.PASSED, reason="")  # fmt: skip
+    return Seen(seen.operation, seen.inputs, seen.asked, record, seen.exchange, seen.answer)
+
+
+def _each_once(claims: list[Claim]) -> list[Claim]:
+    found: dict[tuple[str, ...], Claim] = {}
+    for one in claims:
+        found.setdefault(one.key, one)
+    return list(found.values())

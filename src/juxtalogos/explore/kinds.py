@@ -1,0 +1,129 @@
+"""The kinds of thing that a contract knows, each with what can be done to it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass, field
+
+from juxtalogos.compose.dependencies import Dependency
+from juxtalogos.compose.outlines import carries
+from juxtalogos.compose.resources import Resource
+from juxtalogos.explore.values import Maker
+from juxtalogos.formats.naming import plain
+from juxtalogos.model.contract import Intent, Operation
+
+
+@dataclass(slots=True)
+class Kind:
+    """One resource, as exploring sees it."""
+
+    resource: Resource
+    creators: list[Operation] = field(default_factory=list)
+    reads: list[Operation] = field(default_factory=list)
+    lists: list[Operation] = field(default_factory=list)
+    updates: list[Operation] = field(default_factory=list)
+    """What changes an item: those that take a part of it, and those that take the whole."""
+    deleter: Operation | None = None
+    acts: list[Operation] = field(default_factory=list)
+    """What else is done to an item."""
+    others: list[Operation] = field(default_factory=list)
+    """What else only reads something of an item."""
+    keys: dict[str, Dependency] = field(default_factory=dict)
+    """By operation on an item, where the input that names it comes from."""
+    parent: Kind | None = None
+
+    @property
+    def name(self) -> str:
+        return self.resource.key
+
+    @property
+    def creator(self) -> Operation | None:
+        return self.creators[0] if self.creators else None
+
+    @property
+    def on_item(self) -> list[Operation]:
+        """All operations on an item, those that end it last."""
+        return [*self.reads, *self.others, *self.updates, *self.acts, *([self.deleter] if self.deleter else [])]
+
+    def key_of(self, operation: Operation) -> Dependency | None:
+        return self.keys.get(operation.id)
+
+
+def kinds_of(maker: Maker) -> list[Kind]:
+    """All kinds, parents before what lies below them."""
+    resources = maker.resources
+    found: dict[str, Kind] = {}
+    for _, resource in resources.tree():
+        makers = resources.creators(resource)
+        chosen = {one.id for one in resources.chosen(resource)}
+        lists = resource.of(Intent.LIST)
+        kind = Kind(resource, [one for one in makers if not one.not_callable], lists=lists)
+        found[resource.key] = kind
+        named = {one.id for one in (*makers, *lists)}
+        for operation in _about(maker, resource):
+            key = _key(maker, operation, resource, named)
+            if key is None or operation.not_callable:
+                continue
+            kind.keys[operation.id] = key
+            if operation.id in resource.items and operation.intent is Intent.READ and operation.safe:
+                kind.reads.append(operation)
+            elif operation.safe:
+                kind.others.append(operation)
+            elif operation.id in resource.items and operation.intent in (Intent.UPDATE, Intent.REPLACE) and operation.id not in chosen:  # fmt: skip
+                kind.updates.append(operation)
+            elif operation.intent is Intent.DELETE and operation.id in resource.items:
+                kind.deleter = kind.deleter or operation
+            elif operation.intent in (Intent.ACT, Intent.UNKNOWN, Intent.UPDATE) and operation.id not in named:
+                kind.acts.append(operation)
+    own = {one.id for kind in found.values() for one in kind.creators if resources.of(one) is kind.resource}
+    for kind in found.values():  # what makes a job makes what the job is for
+        kind.creators = [one for one in kind.creators if one.id not in own or resources.of(one) is kind.resource]
+        kind.parent = found.get(resources.parent(kind.resource.key)) or _owner(maker, kind, found.values())
+    return [one for one in found.values() if one.creators or one.on_item or one.lists or one.resource.is_singleton]
+
+
+def _owner(maker: Maker, kind: Kind, others: Iterable[Kind]) -> Kind | None:
+    """Where no path tells it: the kind whose item a creation needs, and its list is asked for with."""
+    for listing in kind.lists:
+        for need in maker.needs.get(listing.id, ()):
+            for other in others:
+                if other is not kind and any(one.id == need.source for one in other.creators):
+                    return other
+    return None
+
+
+def _about(maker: Maker, resource: Resource) -> Iterator[Operation]:
+    """Operations on an item of a resource: its own, and those right below an item that are no kind of their own."""
+    items = {one.resource for one in maker.contract.operations if one.on_item}
+    yield from (one for one in resource.operations if one.id in resource.items)
+    for operation in maker.contract.operations:
+        key = operation.resource
+        below = key.startswith(f"{resource.key}/{{}}/") and key.count("/") == resource.key.count("/") + 2
+        if below and key not in items and "{}" not in key.rpartition("/")[2]:
+            yield operation
+    if not any(one.resource for one in resource.operations):  # known by names only
+        yield from (one for one in resource.operations if one.id not in resource.items and not one.safe and one.intent in (Intent.ACT, Intent.UNKNOWN))  # fmt: skip
+
+
+def _key(maker: Maker, operation: Operation, resource: Resource, named: set[str]) -> Dependency | None:
+    """The input that names the item itself."""
+    needs = maker.needs.get(operation.id, [])
+    by_path = {one.address for one in operation.inputs if one.identifies == resource.key}
+    for one in needs:
+        if one.input in by_path:
+            return one
+    if by_path:
+        return None
+    found = [one for one in needs if one.source in named]
+    noun = plain(resource.noun)
+    found.sort(key=lambda one: noun not in plain(one.input))
+    return found[0] if found else None
+
+
+def told_members(maker: Maker, kind: Kind) -> list[str]:
+    """Names of single values that an item shows."""
+    for operation in (*kind.reads, *kind.creators, *kind.lists):
+        rows = [row for row in maker.rows.answered(operation) if carries(row)]
+        if rows:
+            return list(dict.fromkeys(row.name for row in rows))
+    return []

@@ -1,0 +1,1 @@
+"""Techniques of exploring, a module a family; `explorer.py` has them in their order."""

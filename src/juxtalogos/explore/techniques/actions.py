@@ -1,0 +1,201 @@
+"""Sequences along a resource: what is done to a thing, in which order, and what that makes of it.
+
+A search over the states that things come into, as their enumerations and truth values tell; what leads to a new state, or
+to a new answer in a state, is gone on from.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from dataclasses import dataclass, field
+
+from juxtalogos.explore.bench import Asked, Seen
+from juxtalogos.explore.comparing import Item, changes, differing, item_in, told
+from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.techniques.updates import Watched, marks
+from juxtalogos.explore.values import Unfillable
+from juxtalogos.explore.yard import Thing, Yard
+from juxtalogos.model.contract import Operation
+from juxtalogos.model.wire import Inputs
+
+DEEPEST, MOST_STATES = 3, 12
+State = tuple[tuple[str, object], ...]
+
+
+@dataclass(slots=True)
+class Search:
+    """What was found out of the states of one kind."""
+
+    kind: Kind
+    ways: dict[State, tuple[Operation, ...]] = field(default_factory=dict)
+    """By state, the shortest sequence that leads there."""
+    outcomes: dict[tuple[State, str], str] = field(default_factory=dict)
+    """(state, operation) -> what came back."""
+    leads: dict[tuple[State, str], State] = field(default_factory=dict)
+
+
+def state_of(item: Item, settable: set[str]) -> State:
+    """A thing's state: members that only the service sets and that are words or truth values; of others whether there is one."""
+    found: list[tuple[str, object]] = []
+    for name in sorted(item):
+        value = item[name]
+        if name in settable:
+            continue
+        if isinstance(value, bool) or (isinstance(value, str) and len(value) <= 24 and value.replace("_", "").replace("-", "").isalpha()):  # fmt: skip
+            found.append((name, value))
+        elif value is None:
+            found.append((name, None))
+    return tuple(found)
+
+
+async def actions(yard: Yard, kind: Kind) -> None:
+    """The search, breadth first; each way on a fresh thing."""
+    if not kind.acts or yard.bench.only_reading:
+        return
+    search = Search(kind)
+    yard_searches(yard)[kind.name] = search
+    waiting: deque[tuple[Operation, ...]] = deque([()])
+    for _ in range(MOST_STATES):
+        if not waiting:
+            break
+        await _from(yard, search, waiting.popleft(), waiting)
+    for operation in kind.acts:
+        came = {outcome for (_, name), outcome in search.outcomes.items() if name == operation.id}
+        if "ok" not in came and came:
+            yard.notes.setdefault(operation.id, f"answered with {', '.join(sorted(came))} in every state that was reached")  # fmt: skip
+
+
+def yard_searches(yard: Yard) -> dict[str, Search]:
+    """What was found out, for techniques that need a thing in a state."""
+    return yard.searches
+
+
+async def _from(yard: Yard, search: Search, way: tuple[Operation, ...], waiting: deque[tuple[Operation, ...]]) -> None:
+    """Every action from the state that a way leads to."""
+    kind = search.kind
+    for number, operation in enumerate(kind.acts):
+        try:
+            thing = await led(yard, kind, way)
+            before = await yard.item(thing)
+        except Unfillable as error:
+            yard.notes.setdefault(operation.id, str(error))
+            return
+        if before is None:
+            await _blind(yard, thing, operation)
+            continue
+        settable = {row.name for one in (*kind.creators, *kind.updates) for row in yard.maker.rows.sent(one)}
+        state = state_of(before[1], settable)
+        if not number:
+            if state in search.ways and search.ways[state] != way:
+                return
+            search.ways.setdefault(state, way)
+        watch = Watched(thing, None, before[1], before[0], settable=settable)
+        seen = await act(yard, watch, operation)
+        if seen is None:
+            continue
+        outcome = "ok" if seen.ok else seen.outcome
+        _consistent(yard, search, state, operation, outcome, seen)
+        after = await yard.item(thing)
+        if seen.ok and after is not None:
+            reached = state_of(after[1], settable)
+            search.leads[state, operation.id] = reached
+            if reached not in search.ways and len(way) < DEEPEST:
+                search.ways[reached] = (*way, operation)
+                waiting.append((*way, operation))
+            await _twice(yard, watch, operation, seen, reached, state)
+
+
+async def led(yard: Yard, kind: Kind, way: tuple[Operation, ...]) -> Thing:
+    """A fresh thing in the state that a way leads to. Unfillable where it does not go so any more."""
+    thing = await yard.make(kind)
+    for operation in way:
+        seen = await yard.ask(operation, thing.context, Asked.CONFLICT)
+        if not seen.ok:
+            raise Unfillable(f"{operation.id} was answered with {seen.outcome}")
+    return thing
+
+
+async def act(yard: Yard, watch: Watched, operation: Operation, *, inputs: Inputs | None = None) -> Seen | None:
+    """One action: a refusal leaves no trace, a success tells what is read afterwards."""
+    try:
+        if inputs is None:
+            inputs, _ = await yard.fill(operation, watch.thing.context)
+        seen = await yard.call(operation, inputs, Asked.CONFLICT)
+    except Unfillable as error:
+        yard.notes.setdefault(operation.id, str(error))
+        return None
+    if seen.ok:
+        yard.worked.setdefault(operation.id, seen.inputs)
+    else:
+        yard.note("conflict", seen)
+    after = await yard.item(watch.thing)
+    if after is None:
+        return seen
+    moved = changes(watch.shown, after[1]) - yard.volatile.get(watch.thing.kind.name, set())
+    if seen.refused and moved:
+        yard.claim(seen, "law.refusal-traceless", f"body{sorted(moved)[0]}", "that all stays as it was", "it changed")
+    if seen.ok:
+        answered = item_in(seen.value, after[1], yard.key(watch.thing))
+        if answered is not None and len(answered.keys() & after[1].keys()) > 1:
+            for path, one, other in differing(answered, after[1]):
+                yard.claim(seen, "law.answers-agree", f"body{path}", f"as it is read afterwards: {told(other)}", told(one))  # fmt: skip
+        _sent_kept(yard, seen, after)
+        marks(yard, watch, seen, after)
+    return seen
+
+
+def _sent_kept(yard: Yard, seen: Seen, after: tuple[Seen, Item]) -> None:
+    """Members that an action sends and the thing has read as sent."""
+    keys = {need.input.removeprefix("body/") for need in yard.maker.needs.get(seen.operation.id, ())}
+    sent = {name: value for name, value in seen.body.items() if name not in keys}
+    for path, one, other in differing(sent, after[1]):
+        yard.claim(after[0], "law.changed-kept", f"body{path}", f"{told(one)}, as {seen.operation.id} was sent it", told(other))  # fmt: skip
+
+
+async def _twice(yard: Yard, watch: Watched, operation: Operation, first: Seen, reached: State, state: State) -> None:
+    """At once again: where conflicts are declared it is refused, unless there is more of it to do."""
+    before = await yard.item(watch.thing)
+    if before is None:
+        return
+    again = Watched(watch.thing, None, before[1], before[0], watch.steps, settable=watch.settable)
+    seen = await act(yard, again, operation)
+    if seen is None:
+        return
+    if seen.ok and reached == state and declares_conflict(operation) and not yard.blanket(operation):
+        after = await yard.item(watch.thing)
+        if after is not None and not changes(before[1], after[1]):
+            yard.claim(first, "law.acting-does", "answer", "that something changes, where a repetition may be refused", "all stays as it was")  # fmt: skip
+
+
+def declares_conflict(operation: Operation) -> bool:
+    """Whether an operation is declared to be refused for the state that things are in."""
+    return any(one.status == "409" or (one.fault and conflict_named(one.fault)) for one in operation.answers)
+
+
+def conflict_named(fault: str) -> bool:
+    """Whether a fault's name tells of a conflict: none of what is not there, or of what is malformed."""
+    from juxtalogos.compose.provoking import BROKEN_NAME, GONE_NAME
+
+    return not GONE_NAME.search(fault) and not BROKEN_NAME.search(fault)
+
+
+def _consistent(yard: Yard, search: Search, state: State, operation: Operation, outcome: str, seen: Seen) -> None:
+    known = search.outcomes.setdefault((state, operation.id), outcome)
+    if known != outcome and "ok" in (known, outcome) and state:
+        yard.claim(seen, "law.state-consistent", "answer", f"{known}, as before in this state ({_words(state)})", outcome)  # fmt: skip
+
+
+def _words(state: State) -> str:
+    return ", ".join(f"{name} {told(value)}" for name, value in state[:3])
+
+
+async def _blind(yard: Yard, thing: Thing, operation: Operation) -> None:
+    """An action on what nothing reads."""
+    try:
+        seen = await yard.ask(operation, thing.context, Asked.CONFLICT)
+    except Unfillable as error:
+        yard.notes.setdefault(operation.id, str(error))
+        return
+    if seen.ok:
+        yard.worked.setdefault(operation.id, seen.inputs)
+    yard.note("conflict", seen)

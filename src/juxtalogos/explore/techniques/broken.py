@@ -1,0 +1,228 @@
+"""Requests that break one rule at one place, as the receiver must see it; nothing but a refusal is right for them.
+
+A refused request spends nothing, so that all share one thing until one is taken; what that made is taken away at once.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from juxtalogos.explore.bench import Asked, Seen
+from juxtalogos.explore.comparing import changes
+from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.techniques.actions import led
+from juxtalogos.explore.values import Unfillable
+from juxtalogos.explore.yard import Thing, Yard
+from juxtalogos.formats import wire_of
+from juxtalogos.model.contract import Input, Operation
+from juxtalogos.model.errors import JuxtalogosError, UsageError
+from juxtalogos.model.location import Location
+from juxtalogos.model.schema import ABSENT, Mutation, Schema
+from juxtalogos.model.wire import Inputs
+from juxtalogos.suite.inputs import schema_at
+
+MOST_MUTATIONS, FEW = 120, 25
+"""Of one body; and of an operation that no valid request was answered with success."""
+
+
+@dataclass(frozen=True, slots=True)
+class Broken:
+    """Inputs that the definition does not allow: where, and by which rule."""
+
+    inputs: Inputs
+    at: str
+    rule: str
+    location: Location | None
+    reference: bool = False
+    """Whether what it breaks names a thing."""
+
+
+def breakings(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broken]:
+    """Every way to break one rule of a request, which arrives broken."""
+    yield from _of_inputs(yard, operation, base)
+    yield from _of_body(yard, operation, base)
+
+
+def _of_inputs(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broken]:
+    named = {need.input for need in yard.maker.needs.get(operation.id, ())}
+    for one in operation.inputs:
+        if one.schema is None or one.address in named or one.place == "path":
+            continue
+        if one.required and one.place in ("query", "header"):
+            yield Broken(yard.maker.without(operation, base, one.address), one.address, "required", one.location)
+        schema = yard.maker.contract.schema(one.schema)
+        try:
+            sample = base.values[one.address] if one.address in base.values else schema.sample()
+            found = list(schema.mutate(sample))
+        except (JuxtalogosError, ValueError):
+            continue
+        for mutation in found[:20]:
+            inputs = Inputs({**base.values, one.address: mutation.value}, base.body, base.content_type)
+            if _arrives_in_text(one, schema, mutation.value):
+                yield Broken(inputs, one.address, f"{mutation.keyword}: {mutation.what}", mutation.location)
+
+
+def _arrives_in_text(one: Input, schema: Schema, value: Any) -> bool:
+    """Whether a value of a parameter is broken for whoever reads its text: whatever that text may stand for."""
+    if value is None or isinstance(value, dict) or one.content:
+        return False
+    values = value if isinstance(value, list) else [value]
+    if not values or any(isinstance(item, dict | list) or item is None for item in values):
+        return False
+    if isinstance(value, list):
+        texts = [str(item) for item in values]
+        return not schema.accepts(texts) and not any(schema.accepts([_read(item) for item in texts]) for _ in (0,)) and (len(texts) != 1 or not (schema.accepts(texts[0]) or schema.accepts(_read(texts[0]))))  # fmt: skip
+    text = str(value).lower() if isinstance(value, bool) else str(value)
+    if text == "" or text.strip() != text:
+        return False  # what is empty or padded is taken for nothing, or for what is within
+    try:
+        return not any(schema.accepts(candidate) for candidate in (text, _read(text), [text], [_read(text)], *([text.split(",")] if "," in text else ())))  # fmt: skip
+    except (JuxtalogosError, ValueError):
+        return False
+
+
+def _read(text: str) -> Any:
+    """What a text stands for, read as a number or a truth value."""
+    if text in ("true", "false"):
+        return text == "true"
+    try:
+        return int(text)
+    except ValueError:
+        try:
+            return float(text)
+        except ValueError:
+            return text
+
+
+def _of_body(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broken]:
+    ref = schema_at(operation, "body", base.content_type)
+    if base.body is ABSENT or isinstance(base.body, bytes) or ref is None:
+        return
+    schema = yard.maker.contract.schema(ref)
+    named = [need.input for need in yard.maker.needs.get(operation.id, ()) if need.input.startswith("body/")]
+    told: dict[tuple[str, str], int] = {}
+    try:
+        found = list(schema.mutate(base.body))[:600]
+    except (JuxtalogosError, ValueError):
+        return
+    count = 0
+    for mutation in found:
+        key = (mutation.path, mutation.keyword)
+        if told.get(key, 0) >= _each(mutation) or count >= MOST_MUTATIONS:
+            continue
+        inputs = Inputs(base.values, mutation.value, base.content_type)
+        if not arrives(yard, operation, inputs, schema):
+            continue
+        told[key] = told.get(key, 0) + 1
+        count += 1
+        at = f"body{mutation.path}"
+        yield Broken(inputs, at, f"{mutation.keyword}: {mutation.what}", mutation.location, any(at == one or one.startswith(f"{at}/") for one in named))  # fmt: skip
+
+
+def _each(mutation: Mutation) -> int:
+    """How many of a rule at a place: of patterns more, for they break in many ways."""
+    return {"pattern": 4, "format": 2, "type": 3, "required": 40, "missing": 40, "enumeration": 2, "minLength": 1, "maxLength": 2, "undeclared": 3, "order": 3}.get(mutation.keyword, 2)  # fmt: skip
+
+
+def arrives(yard: Yard, operation: Operation, inputs: Inputs, schema: Schema) -> bool:
+    """Whether the body that is sent is broken still when it is read back: not every broken value survives the wire."""
+    wire = wire_of(yard.maker.contract)
+    base = yard.bench.session.base_url(yard.maker.contract)
+    try:
+        request = wire.encode(operation, inputs, base, loose=True)
+        back = wire.taken(operation, request, base)
+    except (UsageError, JuxtalogosError, ValueError, TypeError, LookupError):
+        return False
+    if back.body is ABSENT or isinstance(back.body, bytes):
+        return bool(request.body)
+    try:
+        return not schema.accepts(back.body)
+    except (JuxtalogosError, ValueError):
+        return False
+
+
+async def broken_values(yard: Yard, operation: Operation, kind: Kind | None) -> None:
+    """All broken requests of one operation, once it is known how to be answered with success."""
+    if yard.bench.only_reading and not operation.safe:
+        return
+    most = None if operation.id in yard.worked else FEW
+    try:
+        target, prepared = await ready(yard, operation, kind)
+    except Unfillable as error:
+        yard.notes.setdefault(operation.id, str(error))
+        return
+    before = await yard.item(target) if target is not None else None
+    count = await listed(yard, kind, target)
+    asked = False
+    for one in itertools.islice(breakings(yard, operation, prepared), most):
+        seen = await yard.call(operation, one.inputs, Asked.BROKEN, broken=(one.at, one.rule, one.location))
+        yard.note("broken reference" if one.reference else "broken", seen)
+        asked = True
+        if seen.ok and not operation.safe:
+            await trace(yard, before, count, target, kind, operation)
+            await undo(yard, operation, seen, target)
+            target, prepared = await ready(yard, operation, kind)
+            before = await yard.item(target) if target is not None else None
+            count = await listed(yard, kind, target)
+    if asked and not operation.safe:
+        await trace(yard, before, count, target, kind, operation, compare=True)
+
+
+async def ready(yard: Yard, operation: Operation, kind: Kind | None) -> tuple[Thing | None, Inputs]:
+    """(a thing to call it about, valid inputs that would be answered with success)."""
+    if kind is None or kind.key_of(operation) is None:
+        inputs, _ = await yard.fill(operation, {}, full=True)
+        return None, inputs
+    thing = await in_state(yard, operation, kind)
+    inputs, _ = await yard.fill(operation, thing.context, full=True)
+    return thing, inputs
+
+
+async def in_state(yard: Yard, operation: Operation, kind: Kind) -> Thing:
+    """A fresh thing in a state in which an operation was answered with success."""
+    search = yard.searches.get(kind.name)
+    if search is not None:
+        for state, way in search.ways.items():
+            if search.outcomes.get((state, operation.id)) == "ok":
+                return await led(yard, kind, way)
+    return await yard.make(kind)
+
+
+async def listed(yard: Yard, kind: Kind | None, target: Thing | None) -> int | None:
+    """How many of the kind there are, where a list tells it."""
+    if kind is None or target is not None:
+        return None
+    for listing in kind.lists[:1]:
+        try:
+            return len((await yard.whole(listing, yard.shared))[1])
+        except Unfillable:
+            return None
+    return None
+
+
+async def trace(yard: Yard, before: Any, count: int | None, target: Thing | None, kind: Kind | None, operation: Operation, *, compare: bool = False) -> None:  # fmt: skip
+    """What was refused has left no trace: neither in the thing nor in the list."""
+    if not compare:
+        return
+    last = next((one for one in reversed(yard.bench.held) if one.operation is operation and one.asked is Asked.BROKEN), None)  # fmt: skip
+    if last is None:
+        return
+    if before is not None and target is not None:
+        after = await yard.item(target)
+        moved = (changes(before[1], after[1]) if after else {"/"}) - yard.volatile.get(target.kind.name, set())
+        if moved:
+            yard.claim(last, "law.refusal-traceless", f"body{sorted(moved)[0]}", "that all stays as it was", "it changed")  # fmt: skip
+    now = await listed(yard, kind, target) if count is not None else None
+    if now is not None and count is not None and now > count:
+        yard.claim(last, "law.refusal-traceless", "answer", f"{count} in the list, as before", str(now))
+
+
+async def undo(yard: Yard, operation: Operation, seen: Seen, target: Thing | None) -> None:
+    """Takes away at once what a broken request made."""
+    if yard.kind_made_by(operation) is not None and target is None:
+        thing = await yard.keep(operation, seen, dict(yard.shared))
+        if await yard.remove(thing):
+            yard.things.remove(thing)

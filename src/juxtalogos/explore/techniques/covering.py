@@ -1,0 +1,244 @@
+"""Valid requests that cover: each member, alternative, boundary and option once; and pairs of them."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+from juxtalogos.explore.bench import Seen
+from juxtalogos.explore.comparing import differing, item_in, told
+from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.techniques.broken import in_state
+from juxtalogos.explore.techniques.lifecycle import sent_members
+from juxtalogos.explore.values import Unfillable
+from juxtalogos.explore.yard import Yard
+from juxtalogos.formats import wire_of
+from juxtalogos.model.contract import Operation
+from juxtalogos.model.errors import JuxtalogosError, Unsampleable
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
+from juxtalogos.suite.inputs import schema_at, with_values
+
+MOST_VALUES, MOST_PAIRS = 60, 24
+
+
+@dataclass(frozen=True, slots=True)
+class Covering:
+    """Valid inputs, and what of them is new."""
+
+    inputs: Inputs
+    at: str
+    what: str
+
+
+def coverings(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Covering]:
+    """Valid inputs that differ from others, which are answered with success, at one place."""
+    named = {need.input for need in yard.maker.needs.get(operation.id, ())}
+    yield from _of_inputs(yard, operation, base, named)
+    ref = schema_at(operation, "body", base.content_type)
+    if base.body is ABSENT or isinstance(base.body, bytes) or ref is None:
+        return
+    schema = yard.maker.contract.schema(ref)
+    told_: set[str] = set()
+    found: list[Covering] = []
+    try:
+        for one in itertools.islice(schema.boundaries(base.body), 200):
+            at = f"body{one.path}"
+            mark = repr(one.value)
+            if at in named or mark in told_ or one.value == base.body:
+                continue
+            told_.add(mark)
+            found.append(Covering(Inputs(base.values, one.value, base.content_type), at, f"{one.keyword}: {one.what}"))
+    except (JuxtalogosError, ValueError):
+        pass
+    found += list(_options(yard, operation, base, named, schema))
+    yield from found[:MOST_VALUES]
+
+
+def _options(yard: Yard, operation: Operation, base: Inputs, named: set[str], schema: Any) -> Iterator[Covering]:
+    """Each optional member left out, and alone; each nullable one null; lists empty."""
+    if not isinstance(base.body, dict):
+        return
+    for row in yard.maker.rows.sent(operation):
+        at = f"body{row.path}"
+        if not row.path or "/0" in row.path or row.path.count("/") > 2 or at in named:
+            continue
+        for what, inputs in (
+            ("left out", yard.maker.without(operation, base, at)),
+            ("null", with_values(base, {at: None})),
+            ("empty", with_values(base, {at: []})),
+        ):
+            if (what == "null" and not row.nullable) or (what == "empty" and not row.type.startswith("array")):
+                continue
+            if inputs.body != base.body and schema.accepts(inputs.body):
+                yield Covering(inputs, at, what)
+
+
+def _of_inputs(yard: Yard, operation: Operation, base: Inputs, named: set[str]) -> Iterator[Covering]:
+    """Each value of each parameter, and pairs of those that are optional."""
+    values: dict[str, list[Any]] = {}
+    for one in operation.inputs:
+        if one.schema is None or one.address in named or one.place in ("path", "cookie") or one.unreadable:
+            continue
+        if one.place == "header" and (yard.maker.hints.leaves_out(operation.id, one.address) or one.name.lower().startswith("if-")):  # fmt: skip
+            continue
+        if yard.maker.hints.leaves_out(operation.id, one.address):
+            continue
+        schema = yard.maker.contract.schema(one.schema)
+        row = yard.maker.row(operation, one.address)
+        free = row is not None and row.type == "string" and not row.allowed
+        if free and not one.examples:
+            continue  # a made-up text tells nothing
+        try:
+            sample = one.examples[0] if one.examples else schema.sample()
+            found = [sample, *(bound.value for bound in schema.boundaries(sample))]
+        except (JuxtalogosError, ValueError):
+            continue
+        cursor = one.name.lower() in ("after", "before", "cursor", "offset", "skip", "page")
+        kept: list[Any] = []
+        for value in found:
+            if value not in kept and value not in ("", [], {}, None) and not cursor:
+                kept.append(value)
+        values[one.address] = kept[:8]
+        for value in kept[:8]:
+            yield Covering(with_values(base, {one.address: value}), one.address, told(value))
+    pairs = itertools.islice(itertools.combinations([one for one in values if values[one]], 2), MOST_PAIRS)
+    for turn, (one_address, other) in enumerate(pairs):
+        chosen = {name: values[name][turn % len(values[name])] for name in (one_address, other)}
+        yield Covering(with_values(base, chosen), f"{one_address}, {other}", "together")
+
+
+async def called(yard: Yard, operation: Operation, kind: Kind | None) -> None:
+    """Once, with what is required; once with everything: where nothing else has called it with success."""
+    if yard.bench.only_reading and not operation.safe:
+        return
+    for full in (False, True):
+        try:
+            if kind is not None and kind.key_of(operation) is not None and not operation.safe:
+                thing = await in_state(yard, operation, kind)
+                inputs, _ = await yard.fill(operation, thing.context, full=full)
+                seen = await yard.call(operation, inputs)
+                thing.gone |= seen.ok and operation is kind.deleter
+            elif yard.kind_made_by(operation) is not None:
+                await yard.make_by(operation, {}, full=full)
+            else:
+                inputs, _ = await yard.fill(operation, yard.shared, full=full)
+                await yard.call(operation, inputs)
+        except Unfillable as error:
+            yard.notes.setdefault(operation.id, str(error))
+
+
+async def covering_values(yard: Yard, operation: Operation, kind: Kind | None) -> None:
+    """Every valid value is taken where another is; what is made of it reads as it was sent."""
+    base = yard.worked.get(operation.id)
+    if base is None or (yard.bench.only_reading and not operation.safe):
+        return
+    for seed in (0, 1) if operation.body is not None else (0,):
+        await _covered(yard, operation, kind, seed)
+
+
+async def _covered(yard: Yard, operation: Operation, kind: Kind | None, seed: int) -> None:
+    try:
+        model = yard.maker.own(operation, full=True, seed=seed)
+    except Unsampleable:
+        return
+    refused: list[tuple[Covering, Seen]] = []
+    taken = 0
+    for one in [Covering(model, "all", "everything"), *coverings(yard, operation, model)]:
+        try:
+            seen = await _try(yard, operation, kind, one)
+        except Unfillable as error:
+            yard.notes.setdefault(operation.id, str(error))
+            return
+        if seen is None:
+            return
+        if seen.ok:
+            taken += 1
+        elif seen.refused and seen.status not in (401, 403, 409, 412, 429) and not (seen.fault and seen.fault != "undeclared"):  # fmt: skip
+            refused.append((one, seen))
+        if not taken and len(refused) >= 4:
+            return
+    if taken > 2 * len(refused):
+        for one, seen in refused:
+            yard.claim(seen, "law.valid-taken", one.at, f"a success for {one.what}, as for other valid values", seen.outcome)  # fmt: skip
+
+
+async def _try(yard: Yard, operation: Operation, kind: Kind | None, one: Covering) -> Seen | None:
+    """One valid request; on a fresh thing where it changes one."""
+    names = fresh_names(yard, operation, one)
+    if operation.safe:
+        inputs, _ = await yard.refer(operation, names, yard.shared)
+        return await yard.call(operation, inputs, step=f"{operation.id} {one.at}")
+    maker_kind = yard.kind_made_by(operation)
+    if maker_kind is not None and not (kind is not None and kind.key_of(operation)):
+        inputs, known = await yard.refer(operation, names, yard.shared)
+        seen = await yard.call(operation, inputs)
+        if seen.ok:
+            thing = await yard.keep(operation, seen, known)
+            if arrives_as_sent(yard, operation, inputs):
+                await _echo(yard, seen, thing)
+            if await yard.remove(thing) and thing in yard.things:
+                yard.things.remove(thing)
+        return seen
+    if kind is None or kind.key_of(operation) is None:
+        inputs, _ = await yard.refer(operation, names, yard.shared)
+        return await yard.call(operation, inputs)
+    thing = await in_state(yard, operation, kind)
+    inputs, _ = await yard.refer(operation, names, thing.context)
+    seen = await yard.call(operation, inputs)
+    if seen.ok and arrives_as_sent(yard, operation, inputs):
+        await _kept(yard, seen, thing)
+    if await yard.remove(thing) and thing in yard.things:
+        yard.things.remove(thing)
+    return seen
+
+
+def fresh_names(yard: Yard, operation: Operation, one: Covering) -> Inputs:
+    """With names of its own, but where the name is what is covered."""
+    own = yard.maker.own(operation, full=True)
+    fresh: dict[str, Any] = {}
+    filled = yard.maker.values.of(operation, full=True)
+    for address, _ in filled.formulas:
+        if address == one.at or not address.startswith("body/"):
+            continue
+        name = address[5:].split("/")[0]
+        if isinstance(own.body, dict) and isinstance(one.inputs.body, dict) and name in own.body and name in one.inputs.body and address.count("/") == 1:  # fmt: skip
+            fresh[address] = own.body[name]
+    return with_values(one.inputs, fresh)
+
+
+def arrives_as_sent(yard: Yard, operation: Operation, inputs: Inputs) -> bool:
+    """Whether the body is read back as it was meant: only then can it be asked for again."""
+    wire, base = wire_of(yard.maker.contract), yard.bench.session.base_url(yard.maker.contract)
+    try:
+        back = wire.taken(operation, wire.encode(operation, inputs, base), base)
+    except (JuxtalogosError, ValueError, LookupError, TypeError):
+        return False
+    return bool(back.body == inputs.body)
+
+
+async def _echo(yard: Yard, seen: Seen, thing: Any) -> None:
+    if thing.kind.reads or thing.kind.lists:
+        sent = sent_members(yard, seen)
+        answered = item_in(seen.value, sent, None)
+        if answered is not None:
+            for path, one, other in differing(sent, answered):
+                yard.claim(seen, "law.created-told", f"body{path}", told(one), told(other))
+    shown = await yard.read(thing)
+    if shown is not None and shown.ok:
+        sent = sent_members(yard, seen)
+        item = item_in(shown.value, sent, yard.key(thing))
+        for path, one, other in differing(sent, item or {}):
+            yard.claim(shown, "law.created-kept", f"body{path}", told(one), told(other))
+
+
+async def _kept(yard: Yard, seen: Seen, thing: Any) -> None:
+    found = await yard.item(thing)
+    if found is None:
+        return
+    keys = {need.input.removeprefix("body/") for need in yard.maker.needs.get(seen.operation.id, ())}
+    sent = {name: value for name, value in sent_members(yard, seen).items() if name not in keys}
+    for path, one, other in differing(sent, found[1]):
+        yard.claim(found[0], "law.changed-kept", f"body{path}", f"{told(one)}, as {seen.operation.id} was sent it", told(other))  # fmt: skip

@@ -1,0 +1,174 @@
+"""Malformed messages, wrong media types, undeclared methods; and what nobody may do without the right credential."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+from juxtalogos.exchange.media import parse_media_type
+from juxtalogos.exchange.sign_in import Credential
+from juxtalogos.explore.bench import Asked, Seen
+from juxtalogos.explore.comparing import changes
+from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.techniques.broken import in_state
+from juxtalogos.explore.values import Unfillable
+from juxtalogos.explore.yard import Thing, Yard
+from juxtalogos.model.contract import Operation
+from juxtalogos.model.errors import JuxtalogosError
+from juxtalogos.model.exchange import Request
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
+from juxtalogos.run.session import Session
+
+Change = Callable[[Request], Request]
+
+
+def _with_type(media: str) -> Change:
+    def change(request: Request) -> Request:
+        kept = tuple(pair for pair in request.headers if pair[0].lower() != "content-type")
+        return replace(request, headers=(*kept, ("Content-Type", media)) if media else kept)
+
+    return change
+
+
+def _with_body(body: bytes | None) -> Change:
+    return lambda request: replace(request, body=body)
+
+
+async def syntax(yard: Yard, operation: Operation, kind: Kind | None) -> None:
+    """Bodies that are no JSON or XML, cut off, empty, or of another media type."""
+    if operation.body is None or operation.id not in yard.worked or (yard.bench.only_reading and not operation.safe):
+        return
+    try:
+        _, inputs = await _about(yard, operation, kind)
+    except Unfillable:
+        return
+    if inputs.body is ABSENT:
+        return
+    parsed = parse_media_type(inputs.content_type)
+    place = operation.body.location
+    changes_: list[tuple[str, str, Change, str]] = []
+    if parsed is not None and (parsed.is_json or parsed.is_xml):
+        changes_.append(("body", "syntax: cut off", _cut, "syntax"))
+        changes_.append(("body", "syntax: no JSON" if parsed.is_json else "syntax: no XML", _with_body(b"quay]{"), "syntax"))  # fmt: skip
+    if operation.body.required:
+        changes_.append(("body", "required: no body", _with_body(b""), "syntax"))
+    declared = {media.media_type.partition(";")[0].strip().lower() for media in operation.body.media}
+    if declared and not any("*" in one for one in declared):
+        strange = next(one for one in ("text/plain", "application/x-unknown") if one not in declared)
+        changes_.append(("header.Content-Type", f"media type: {strange}", _with_type(strange), "media"))
+    for at, rule, change, sort in changes_:
+        seen = await yard.call(operation, inputs, Asked.BROKEN, change=change, broken=(at, rule, place))
+        yard.note(sort, seen)
+        if seen.ok and not operation.safe:
+            await _undo(yard, operation, seen)
+            _, inputs = await _about(yard, operation, kind)
+
+
+def _cut(request: Request) -> Request:
+    body = request.body or b""
+    return replace(request, body=body[: max(1, len(body) * 2 // 3)])
+
+
+async def _about(yard: Yard, operation: Operation, kind: Kind | None) -> tuple[Thing | None, Inputs]:
+    if kind is not None and kind.key_of(operation) is not None:
+        thing = await in_state(yard, operation, kind)
+        return thing, (await yard.fill(operation, thing.context, full=True))[0]
+    return None, (await yard.fill(operation, yard.shared, full=True))[0]
+
+
+async def _undo(yard: Yard, operation: Operation, seen: Seen) -> None:
+    if yard.kind_made_by(operation) is not None:
+        await yard.keep(operation, seen, dict(yard.shared))
+
+
+async def methods(yard: Yard, operation: Operation, kind: Kind | None) -> None:
+    """A method that is declared for no operation of the path is not answered with success."""
+    if operation.method not in ("GET", "POST") or yard.maker.contract.format == "soap":
+        return
+    there = {one.method for one in yard.maker.contract.operations if one.path == operation.path}
+    strange = next((one for one in ("PATCH", "PUT") if one not in there), "")
+    if not strange or (operation.method == "POST" and "GET" in there) or yard.bench.only_reading:
+        return
+    try:
+        _, inputs = await _about(yard, operation, kind)
+    except Unfillable:
+        return
+    seen = await yard.call(
+        operation, Inputs(inputs.values), Asked.BROKEN, change=lambda request: Request(strange, request.url, request.headers, None), broken=("method", f"method: {strange}", operation.location),
+        step=f"{operation.id} by {strange}",
+    )  # fmt: skip
+    yard.note("method", seen)
+
+
+async def sign_in(yard: Yard, operation: Operation, kind: Kind | None) -> None:
+    """Without a credential, with a wrong one, and with every role: refused, and nothing done; or answered as declared."""
+    if not operation.security or () in operation.security or operation.not_callable:
+        return
+    if yard.bench.only_reading and not operation.safe:
+        return
+    session = yard.bench.session
+    if not session.signer.credentials and not session.signer.headers:
+        return
+    for word, other in (("no credential", _bare(session)), ("a wrong credential", _wrong(session))):
+        await _strange(yard, operation, kind, word, other)
+    await _roles(yard, operation, kind)
+
+
+def _bare(session: Session) -> Session:
+    return replace(session, signer=_signer(session, {}, ()), signing=False)
+
+
+def _wrong(session: Session) -> Session:
+    wrong = {name: Credential("juxtalogos-wrong-credential", one.user, one.header) for name, one in session.signer.credentials.items()}  # fmt: skip
+    headers = tuple((name, "juxtalogos-wrong-credential") for name, _ in session.signer.headers)
+    return replace(session, signer=_signer(session, wrong, headers))
+
+
+def _signer(session: Session, credentials: dict[str, Credential], headers: tuple[tuple[str, str], ...]):  # type: ignore[no-untyped-def]
+    from juxtalogos.exchange.sign_in import Signer
+
+    return Signer(credentials, session.signer.origins, lambda text, passing: None, session.signer.base_of, headers)
+
+
+async def _strange(yard: Yard, operation: Operation, kind: Kind | None, word: str, session: Session) -> None:
+    """Whoever is not let in is told so, and does nothing."""
+    try:
+        thing, inputs = await _about(yard, operation, kind)
+        before = await yard.item(thing) if thing is not None and not operation.safe else None
+        seen = await yard.call(operation, inputs, Asked.UNSIGNED, session=session, step=f"{operation.id} with {word}")
+    except (Unfillable, JuxtalogosError):
+        return
+    yard.note("unsigned", seen)
+    if seen.ok:
+        right = await yard.call(operation, inputs, Asked.CONFLICT) if operation.safe else None
+        if right is None or (right.ok and _alike(right, seen)):
+            yard.claim(seen, "law.sign-in-asked", "status", f"401 or 403 with {word}", seen.outcome)
+        await _undo(yard, operation, seen)
+        if thing is not None and kind is not None and operation is kind.deleter:
+            thing.gone = True
+    elif before is not None and thing is not None:
+        after = await yard.item(thing)
+        moved = (changes(before[1], after[1]) if after else {"/"}) - yard.volatile.get(thing.kind.name, set())
+        if moved:
+            yard.claim(seen, "law.sign-in-asked", f"body{sorted(moved)[0]}", f"that nothing is done with {word}", "it changed")  # fmt: skip
+
+
+def _alike(one: Seen, other: Seen) -> bool:
+    first, second = one.exchange, other.exchange
+    return first is not None and second is not None and first.response is not None and second.response is not None and first.response.body == second.response.body  # fmt: skip
+
+
+async def _roles(yard: Yard, operation: Operation, kind: Kind | None) -> None:
+    """Each role of the target: what came is kept, to be compared over all operations."""
+    for role, session in yard.roles.items():
+        try:
+            thing, inputs = await _about(yard, operation, kind)
+            seen = await yard.call(operation, inputs, Asked.UNSIGNED, session=session, step=f"{operation.id} as {role}")
+        except (Unfillable, JuxtalogosError):
+            continue
+        yard.note(f"role {role}", seen)
+        if seen.ok:
+            await _undo(yard, operation, seen)
+            if thing is not None and kind is not None and operation is kind.deleter:
+                thing.gone = True

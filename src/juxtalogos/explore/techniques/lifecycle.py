@@ -1,0 +1,302 @@
+"""What is made is there, as it was sent; it is changed as was asked and no further; what is deleted is gone, and nothing else."""
+
+from __future__ import annotations
+
+from typing import Any
+from urllib.parse import urljoin, urlsplit
+
+from juxtalogos.explore.bench import Asked, Seen
+from juxtalogos.explore.comparing import Item, changes, differing, has_key, item_in, told
+from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.values import Unfillable
+from juxtalogos.explore.yard import Thing, Yard, is_gone
+from juxtalogos.model.contract import Intent, Operation
+from juxtalogos.model.exchange import GONE, Request
+from juxtalogos.model.location import follow_pointer
+from juxtalogos.model.schema import ABSENT, OutlineRow
+
+
+async def made_and_read(yard: Yard, kind: Kind) -> None:
+    """Creation with what is required and with everything: told, read, listed, and led to."""
+    for creator in kind.creators[:2]:
+        for full in (True, False):
+            try:
+                thing = await yard.make_by(creator, {}, full=full)
+            except Unfillable as error:
+                yard.notes.setdefault(creator.id, str(error))
+                continue
+            await check_made(yard, thing, defaults=not full)
+
+
+async def check_made(yard: Yard, thing: Thing, *, defaults: bool = False) -> None:
+    """All laws of something that was just made."""
+    made, key = thing.made, yard.key(thing)
+    sent = sent_members(yard, made)
+    answered = item_in(made.value, sent, key if key is not ABSENT else None)
+    if answered is not None:
+        _compare(yard, made, "law.created-told", sent, answered)
+    shown = await _read_back(yard, thing, sent, answered)
+    if shown is not None and defaults:
+        _defaults(yard, thing, *shown)
+    await _listed(yard, thing, shown[1] if shown else answered)
+    await _located(yard, thing, shown)
+
+
+def sent_members(yard: Yard, seen: Seen) -> dict[str, Any]:
+    """What was sent of the item itself: the body's members, without a wrapper around all of them."""
+    body = seen.body
+    rows = yard.maker.rows.sent(seen.operation)
+    inner = [row for row in rows if row.depth == 1]
+    while len(body) == 1 and len(inner) == 1 and isinstance(next(iter(body.values())), dict):
+        body = next(iter(body.values()))
+        path = inner[0].path
+        inner = [row for row in rows if row.path.startswith(f"{path}/") and row.path.count("/") == path.count("/") + 1]
+    return {name: value for name, value in body.items() if not name.startswith("@")}
+
+
+def _compare(yard: Yard, seen: Seen, law: str, sent: Item, shown: Item) -> None:
+    for path, one, other in differing(sent, shown):
+        yard.claim(seen, law, f"body{path}", told(one), told(other))
+
+
+async def _read_back(yard: Yard, thing: Thing, sent: Item, answered: Item | None) -> tuple[Seen, Item] | None:
+    """Reads it twice: as it was sent, as the creation told it, and the same again."""
+    shown: tuple[Seen, Item] | None = None
+    for reader in thing.kind.reads[:2]:
+        try:
+            first = await yard.read(thing, reader)
+            assert first is not None
+            if not first.ok:
+                if first.refused and first.status not in (401, 403):
+                    yard.claim(first, "law.created-kept", "answer", "what was created", first.outcome)
+                continue
+            item = item_in(first.value, {**sent, **(answered or {})}, yard.key(thing))
+            if item is None:
+                continue
+            _compare(yard, first, "law.created-kept", sent, item)
+            again = await yard.read(thing, reader)
+        except Unfillable as error:
+            yard.notes.setdefault(reader.id, str(error))
+            continue
+        assert again is not None
+        later = item_in(again.value, item, yard.key(thing)) if again.ok else None
+        moved = changes(item, later) if later is not None else set()
+        yard.volatile.setdefault(thing.kind.name, set()).update(moved)
+        if again.ok and later is not None and moved:
+            settable = moved & {f"/{name}" for name in sent}
+            for path in sorted(settable):
+                yard.claim(again, "law.reading-changes-nothing", f"body{path}", told(item.get(path[1:])), told(later.get(path[1:])))  # fmt: skip
+        elif not again.ok:
+            yard.claim(again, "law.reading-changes-nothing", "answer", first.outcome, again.outcome)
+        if answered is not None:
+            same_named = {name: value for name, value in answered.items() if f"/{name}" not in moved}
+            for path, one, other in differing(same_named, item):
+                if path.split("/")[1] not in sent:
+                    yard.claim(first, "law.answers-agree", f"body{path}", f"as {thing.made.operation.id} told it: {told(one)}", told(other))  # fmt: skip
+        shown = shown or (first, item)
+    return shown
+
+
+def _defaults(yard: Yard, thing: Thing, seen: Seen, item: Item) -> None:
+    """What was left out and has a declared default reads as that."""
+    sent = sent_members(yard, thing.made)
+    for name, value in declared_defaults(yard, thing.made.operation).items():
+        if name not in sent and name in item and any(True for _ in differing({name: value}, item)):
+            yard.claim(seen, "law.default-kept", f"body/{name}", told(value), told(item[name]))
+
+
+def declared_defaults(yard: Yard, operation: Operation) -> dict[str, Any]:
+    """By member of a JSON body, its declared default."""
+    media = operation.body.media[0] if operation.body and operation.body.media else None
+    if media is None or media.schema is None:
+        return {}
+    found = {}
+    for row in yard.maker.rows.sent(operation):
+        if row.depth == 1 and row.place is not None:
+            document = yard.maker.contract.documents.get(row.place.document)
+            if document is None or document.syntax == "xml":
+                continue
+            try:
+                node = follow_pointer(document.value, row.place.pointer)
+            except (LookupError, ValueError):
+                continue
+            if isinstance(node, dict) and "default" in node:
+                found[row.name] = node["default"]
+    return found
+
+
+async def _listed(yard: Yard, thing: Thing, item: Item | None) -> None:
+    """It is in every list of its kind, and told there as elsewhere."""
+    key = yard.key(thing)
+    if key is ABSENT:
+        return
+    for listing in thing.kind.lists:
+        try:
+            seen, items = await yard.whole(listing, thing.context)
+        except Unfillable as error:
+            yard.notes.setdefault(listing.id, str(error))
+            continue
+        if not items and item is None:
+            continue
+        found = next((one for one in items if has_key(one, key)), None)
+        if found is None:
+            if not shows_keys(yard, thing.kind, listing):
+                continue
+            yard.claim(seen, "law.created-listed", "body", "what was created", f"{len(items)} others")
+        elif item is not None and isinstance(found, dict):
+            volatile = yard.volatile.get(thing.kind.name, set())
+            for path, one, other in differing(item, found):
+                if f"/{path.split('/')[1]}" not in volatile:
+                    yard.claim(seen, "law.answers-agree", f"body/*{path}", f"as it is read: {told(one)}", told(other))
+
+
+def shows_keys(yard: Yard, kind: Kind, listing: Operation) -> bool:
+    """Whether a list's items are declared to tell what names them."""
+    names = {need.value.rpartition("/")[2].rpartition(":")[2] for need in kind.keys.values() if need is not None}
+    rows: list[OutlineRow] = list(yard.maker.rows.answered(listing))
+    return any(row.name in names for row in rows) or any(row.path.endswith("/0") and row.scalar for row in rows)
+
+
+async def _located(yard: Yard, thing: Thing, shown: tuple[Seen, Item] | None) -> None:
+    """`Location` of a creation leads to the thing."""
+    made = thing.made
+    where = made.header("location")
+    reader = next(iter(thing.kind.reads), None)
+    if made.status != 201 or not where or reader is None or shown is None or made.exchange is None:
+        return
+    url = urljoin(made.exchange.request.url, where)
+    base, target = urlsplit(made.exchange.request.url), urlsplit(url)
+    if (base.scheme, base.netloc) != (target.scheme, target.netloc):
+        return  # elsewhere: shown, and not followed
+    inputs, _ = await yard.fill(reader, thing.context)
+
+    def led(request: Request) -> Request:
+        return Request(request.method, url, request.headers, request.body)
+
+    ours = yard.bench.session.encoded(yard.maker.contract, reader, inputs).url
+    if urlsplit(ours).path == target.path or urlsplit(ours).path.endswith(target.path):
+        return
+    seen = await yard.call(reader, inputs, Asked.CONFLICT, change=led, step=f"{reader.id} by Location")
+    item = item_in(seen.value, shown[1], yard.key(thing)) if seen.ok else None
+    if item is None or any(True for _ in differing({key: value for key, value in shown[1].items() if not isinstance(value, dict | list)}, item)):  # fmt: skip
+        yard.claim(made, "law.location-leads", "header.Location", "a way to what was created", f"{where}: {seen.outcome}")  # fmt: skip
+
+
+async def deleted(yard: Yard, kind: Kind) -> None:
+    """One of two things is deleted: it is gone for every operation and from lists, the other is as it was."""
+    deleter = kind.deleter
+    if deleter is None or yard.bench.only_reading:
+        return
+    try:
+        kept = await yard.make(kind, full=True)
+        around = {name: seen for name, seen in kept.context.items() if name != kept.made.operation.id}
+        thing = await yard.make(kind, around)
+        before = await yard.item(kept)
+        lists = {one.id: await yard.whole(one, kept.context) for one in kind.lists}
+        seen = await yard.ask(deleter, thing.context)
+    except Unfillable as error:
+        yard.notes.setdefault(deleter.id, str(error))
+        return
+    if not seen.ok:
+        return
+    thing.gone = seen.status != 202
+    await _gone(yard, thing, seen)
+    await _only(yard, kept, seen, before)
+    await _lists_after(yard, thing, kept, lists)
+
+
+async def _gone(yard: Yard, thing: Thing, deletion: Seen) -> None:
+    """Nothing works on it any more."""
+    for operation in [*thing.kind.reads, *thing.kind.others, *thing.kind.updates, *thing.kind.acts, thing.kind.deleter]:
+        if operation is None:
+            continue
+        try:
+            seen = await yard.ask(operation, thing.context, Asked.ABSENT)
+        except Unfillable:
+            continue
+        yard.note("gone", seen)
+        if seen.ok and not (operation is thing.kind.deleter or operation.intent is Intent.REPLACE):
+            item = item_in(seen.value, thing.made.body, yard.key(thing))
+            if operation in thing.kind.reads and item is not None and told_deleted(item):
+                continue  # a soft deletion, and it says so
+            yard.claim(seen, "law.deleted-gone", "answer", f"that it is gone, after {deletion.operation.id}", seen.outcome)  # fmt: skip
+
+
+def told_deleted(item: Item) -> bool:
+    """Whether an item itself says that it was deleted."""
+    words = ("deleted", "archived", "removed", "inactive", "cancelled", "withdrawn", "retired", "scrapped")
+    return any(
+        (any(word in name.lower() for word in words) and value not in (None, False, ""))
+        or (isinstance(value, str) and value.lower() in words)
+        or (name.lower() in ("active", "enabled") and value is False)
+        for name, value in item.items()
+    )
+
+
+async def _only(yard: Yard, kept: Thing, deletion: Seen, before: tuple[Seen, Item] | None) -> None:
+    if before is None:
+        return
+    after = await yard.item(kept)
+    if after is None:
+        yard.claim(deletion, "law.deleted-only", "answer", "that another thing stays", "it is gone too")
+        return
+    moved = changes(before[1], after[1]) - yard.volatile.get(kept.kind.name, set())
+    if moved:
+        yard.claim(deletion, "law.deleted-only", f"body{sorted(moved)[0]}", "that another thing stays as it is", "it changed")  # fmt: skip
+
+
+async def _lists_after(yard: Yard, thing: Thing, kept: Thing, before: dict[str, tuple[Seen, list[Any]]]) -> None:
+    """The lists hold what they held, without the one."""
+    key, other = yard.key(thing), yard.key(kept)
+    for listing in thing.kind.lists:
+        _, items = before[listing.id]
+        seen, now = await yard.whole(listing, kept.context)
+        was = any(has_key(one, key) for one in items)
+        found = next((one for one in now if has_key(one, key)), None)
+        if was and found is not None and not (isinstance(found, dict) and told_deleted(found)):
+            yard.claim(seen, "law.deleted-gone", "body", f"a list without what {thing.kind.deleter.id} deleted", "it is still in it")  # type: ignore[union-attr]  # fmt: skip
+        if any(has_key(one, other) for one in items) and not any(has_key(one, other) for one in now):
+            yard.claim(seen, "law.deleted-only", "body", "a list with what was not deleted", "it is not in it any more")
+
+
+async def deleted_twice(yard: Yard, kind: Kind) -> None:
+    """A second DELETE does no more; and where a thing has others below it, it is refused, or they go too."""
+    deleter = kind.deleter
+    if deleter is None or yard.bench.only_reading:
+        return
+    for child in [one for one in yard.kinds if one.parent is kind and one.creators]:
+        try:
+            thing = await yard.make(kind)
+            below = await yard.make(child, thing.context)
+            if not any(one is thing.made for one in below.context.values()):
+                continue
+            seen = await yard.ask(deleter, thing.context, Asked.CONFLICT)
+        except Unfillable:
+            continue
+        yard.note("conflict", seen)
+        if seen.ok:
+            thing.gone = True
+            await _orphan(yard, below, seen)
+        elif seen.refused:
+            await _still_there(yard, thing, below, seen)
+
+
+async def _orphan(yard: Yard, below: Thing, deletion: Seen) -> None:
+    reader = next(iter(below.kind.reads), None)
+    if reader is None:
+        return
+    try:
+        seen = await yard.ask(reader, below.context, Asked.CONFLICT)
+    except Unfillable:
+        return
+    if not seen.ok:
+        below.gone = True
+
+
+async def _still_there(yard: Yard, thing: Thing, below: Thing, refusal: Seen) -> None:
+    for one in (thing, below):
+        shown = await yard.read(one)
+        if shown is not None and not shown.ok and (shown.status in GONE or is_gone(shown.fault)):
+            yard.claim(
+                refusal, "law.refusal-traceless", "answer", "that all stays as it was", f"{one.kind.name} is gone"
+            )

@@ -1,0 +1,233 @@
+"""Queries of lists, on data that makes them matter: filters give what has the value and nothing else, sorting sorts."""
+
+from __future__ import annotations
+
+import itertools
+import re
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
+
+from juxtalogos.explore.bench import Seen
+from juxtalogos.explore.comparing import items_in, same, told
+from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.techniques.paging import (
+    optional_inputs,
+    paging_of,
+    parent_context,
+    several,
+    takes,
+    total_in,
+)
+from juxtalogos.explore.values import Context, Unfillable
+from juxtalogos.explore.yard import Yard
+from juxtalogos.formats.naming import plain, words_of
+from juxtalogos.model.contract import Operation
+
+Meaning = Callable[[Any, Any], bool]
+"""(value of the item, value that was asked for) -> whether the item has it."""
+_LEAST = ("min", "minimum", "from", "since", "after", "least", "above", "over", "gte", "ge", "gt", "start", "starting", "newer")  # fmt: skip
+_MOST = ("max", "maximum", "to", "until", "before", "most", "below", "under", "lte", "le", "lt", "end", "ending", "older", "up")  # fmt: skip
+_SORT = ("sort", "sortby", "order", "orderby", "sorting")
+MOST_PROBES = 8
+
+
+def _equal(has: Any, asked: Any) -> bool:
+    if isinstance(has, list):
+        return any(_equal(one, asked) for one in has)
+    if isinstance(has, bool):
+        return str(has).lower() == str(asked).lower()
+    return has is not None and same(has, asked)
+
+
+def _contains(has: Any, asked: Any) -> bool:
+    return isinstance(has, str) and str(asked).casefold() in has.casefold()
+
+
+def _begins(has: Any, asked: Any) -> bool:
+    return isinstance(has, str) and has.casefold().startswith(str(asked).casefold())
+
+
+def _ordered(test: Callable[[Any, Any], bool]) -> Meaning:
+    def meaning(has: Any, asked: Any) -> bool:
+        try:
+            return has is not None and bool(test(has, asked))
+        except TypeError:
+            return False
+
+    return meaning
+
+
+EQUAL: dict[str, Meaning] = {"equal": _equal, "contains": _contains, "begins with": _begins, "whole word": lambda has, asked: isinstance(has, str) and str(asked).casefold() in re.split(r"\W+", has.casefold())}  # fmt: skip
+AT_LEAST: dict[str, Meaning] = {"at least": _ordered(lambda has, asked: has >= asked), "more than": _ordered(lambda has, asked: has > asked)}  # fmt: skip
+AT_MOST: dict[str, Meaning] = {"at most": _ordered(lambda has, asked: has <= asked), "less than": _ordered(lambda has, asked: has < asked)}  # fmt: skip
+
+
+def meanings(name: str, member: str) -> dict[str, Meaning]:
+    """What an input of that name may mean for a member, by what it is called."""
+    if plain(name) == plain(member):
+        return EQUAL
+    rest = [word for word in words_of(name) if word not in words_of(member)]
+    if any(word in _LEAST for word in rest):
+        return AT_LEAST
+    return AT_MOST if any(word in _MOST for word in rest) else {}
+
+
+async def queries(yard: Yard, kind: Kind) -> None:
+    """Each filter with each value that the data has, each order."""
+    if not yard.bench.only_reading:
+        await several(yard, kind, 4)
+    context = parent_context(yard, kind)
+    for listing in kind.lists:
+        paging = paging_of(yard.maker, listing)
+        try:
+            _, everything = await yard.whole(listing, context)
+        except Unfillable as error:
+            yard.notes.setdefault(listing.id, str(error))
+            continue
+        items = [one for one in everything if isinstance(one, dict)]
+        if len(items) < 2:
+            continue
+        for address, name in optional_inputs(yard.maker, listing):
+            if address in (paging.limit, paging.offset, paging.page, paging.cursor):
+                continue
+            if plain(name) in _SORT:
+                await _sorted(yard, listing, context, address)
+                continue
+            member = _member(name, items)
+            if member is not None:
+                await _filtered(yard, listing, context, address, name, member, items)
+
+
+def _member(name: str, items: Sequence[Mapping[str, Any]]) -> str | None:
+    """The member of the items that a filter is about: called the same, or as what is left without `min` and its like."""
+    names = list(dict.fromkeys(key for one in items for key in one))
+    exact = next((one for one in names if plain(one) == plain(name)), None)
+    if exact is not None:
+        return exact
+    rest = "".join(word for word in words_of(name) if word not in _LEAST and word not in _MOST)
+    return next((one for one in names if plain(one) == rest), None) if rest and rest != plain(name) else None
+
+
+async def _filtered(yard: Yard, listing: Operation, context: Context, address: str, name: str, member: str, items: Sequence[Mapping[str, Any]]) -> None:  # fmt: skip
+    """Keeps every meaning that the name allows, and drops what an answer contradicts; tells when none is left."""
+    left = dict(meanings(name, member))
+    key = key_member(items)
+    if not left or key is None:
+        return
+    for value in _probes(yard, listing, address, member, items, left):
+        if not takes(yard.maker, listing, address, value):
+            continue
+        seen, found = await _asked(yard, listing, context, {address: value})
+        if found is None:
+            return
+        shown = {str(one.get(key)) for one in found if isinstance(one, dict)}
+        before = dict(left)
+        left = {word: test for word, test in left.items() if shown == {str(one.get(key)) for one in items if test(one.get(member), value)}}  # fmt: skip
+        if not left:
+            word, test = next(iter(before.items()))
+            wanted = {str(one.get(key)) for one in items if test(one.get(member), value)}
+            yard.claim(seen, "law.filter-keeps", address, f"items with {member} {word} the value", f"{told(value)}: {len(shown - wanted)} others, {len(wanted - shown)} missing")  # fmt: skip
+            return
+        total = total_in(seen.value)
+        if total is not None and total != len(found):
+            yard.claim(seen, "law.total-counts", address, "a total of what the filter gives", f"{total} for {len(found)} items")  # fmt: skip
+            return
+
+
+def _probes(yard: Yard, listing: Operation, address: str, member: str, items: Sequence[Mapping[str, Any]], left: Mapping[str, Meaning]) -> list[Any]:  # fmt: skip
+    """Values to ask for: those of the items, one that none has, and parts of texts."""
+    values: list[Any] = []
+    for one in items:
+        value = one.get(member)
+        for each in value if isinstance(value, list) else [value]:
+            if isinstance(each, str | int | float) and each not in values and each != "":
+                values.append(each)
+    numbers = [one for one in values if isinstance(one, int | float) and not isinstance(one, bool)]
+    whole = _declared_whole(yard, listing, address)
+    if numbers and whole:
+        values = list(dict.fromkeys([*(one for one in values if one == int(one)), *(int(one) for one in numbers), *(int(one) + 1 for one in numbers)]))  # fmt: skip
+    texts = [one for one in values if isinstance(one, str) and len(one) > 4]
+    if texts and left is not AT_LEAST and left is not AT_MOST:
+        values[1:1] = [texts[0][1:-1]]
+    values += [one for one in yard.maker.choices(listing, address) if one not in values]
+    if any(isinstance(one, bool) for one in values):
+        values = [True, False]
+    return values[:MOST_PROBES]
+
+
+def _declared_whole(yard: Yard, listing: Operation, address: str) -> bool:
+    row = yard.maker.row(listing, address)
+    return row is not None and (row.type.startswith(("integer", "int", "long")) or "nteger" in row.type)
+
+
+async def _asked(yard: Yard, listing: Operation, context: Context, values: Mapping[str, Any]) -> tuple[Seen, list[Any] | None]:  # fmt: skip
+    """(the first answer, all that it and its further pages hold; None where it is refused)."""
+    from juxtalogos.explore.techniques.paging import pages
+
+    items: list[Any] = []
+    first: Seen | None = None
+    try:
+        async for seen in pages(yard, listing, context, values):
+            first = first or seen
+            items += items_in(seen.value) or []
+    except Unfillable:
+        return yard.bench.held[-1], None
+    assert first is not None
+    return first, items
+
+
+def key_member(items: Sequence[Mapping[str, Any]]) -> str | None:
+    """The member that tells the items apart: `id` and its like before others."""
+    names = [name for name in items[0] if all(isinstance(one.get(name), str | int) for one in items)]
+    telling = [name for name in names if len({str(one[name]) for one in items}) == len(items)]
+    telling.sort(key=lambda name: not re.search(r"(?:^id|Id|ID|_id|No|Number|[Cc]ode|[Kk]ey)$", name))
+    return telling[0] if telling else None
+
+
+async def _sorted(yard: Yard, listing: Operation, context: Context, address: str) -> None:
+    """Each declared order: numbers in theirs, texts in one of the usual ones, or at least the reverse of the opposite order."""
+    shown: dict[str, tuple[Seen, list[Any], str]] = {}
+    for order in [one for one in yard.maker.choices(listing, address) if isinstance(one, str)][:8]:
+        seen, found = await _asked(yard, listing, context, {address: order})
+        if not found or not all(isinstance(one, dict) for one in found):
+            continue
+        member = _ordering(order, found)
+        if member is not None:
+            shown[order] = seen, [one.get(member) for one in found], member
+    for order, (seen, values, member) in shown.items():
+        down = _down(order)
+        opposite = next((other for name, (_, other, same_member) in shown.items() if same_member == member and _down(name) != down), None)  # fmt: skip
+        if not in_order(values[::-1] if down else values) and not (opposite is not None and opposite[::-1] == values and _texts(values)):  # fmt: skip
+            yard.claim(seen, "law.sorted", f"{address} {order}", f"items by {member}, {'falling' if down else 'rising'}", told(values[:6]))  # fmt: skip
+
+
+def _down(order: str) -> bool:
+    return order.startswith("-") or bool(re.search(r"desc", order, re.IGNORECASE))
+
+
+def _ordering(order: str, items: Sequence[Mapping[str, Any]]) -> str | None:
+    wanted = plain(re.sub(r"(?i)^[-+]|[ _:.-]*(?:asc|desc)(?:ending)?$", "", order))
+    return next((name for name in items[0] if plain(name) == wanted), None)
+
+
+def _texts(values: list[Any]) -> bool:
+    return any(isinstance(one, str) for one in values)
+
+
+def in_order(values: list[Any]) -> bool:
+    """Whether values rise: numbers as such, texts by their code points, without case, or by letters and digits only."""
+    there = [one for one in values if one is not None]
+    if not all(isinstance(one, int | float) for one in there) and not all(isinstance(one, str) for one in there):
+        return True
+    if all(isinstance(one, int | float) for one in there):
+        return _rises(there)
+    ways: tuple[Callable[[str], Any], ...] = (str, str.casefold, plain, _natural)
+    return any(_rises([way(one) for one in there]) for way in ways)
+
+
+def _natural(text: str) -> list[tuple[int, Any]]:
+    return [(0, int(part)) if part.isdigit() else (1, part.casefold()) for part in re.split(r"(\d+)", text) if part]
+
+
+def _rises(values: list[Any]) -> bool:
+    return all(one <= other for one, other in itertools.pairwise(values))

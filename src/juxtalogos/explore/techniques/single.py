@@ -1,0 +1,265 @@
+"""What there is one of, jobs that take their time, and many at once."""
+
+from __future__ import annotations
+
+import asyncio
+from typing import Any
+from urllib.parse import urljoin, urlsplit
+
+from juxtalogos.explore.bench import Asked, Seen
+from juxtalogos.explore.comparing import changes, differing, has_key, item_in, items_in, told
+from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.techniques.broken import breakings
+from juxtalogos.explore.values import Unfillable
+from juxtalogos.explore.yard import Thing, Yard
+from juxtalogos.model.contract import Intent, Operation
+from juxtalogos.model.exchange import Request
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
+
+POLLS, PAUSE = 12, 0.2
+
+
+async def singletons(yard: Yard, kind: Kind) -> None:
+    """What there is one of is changed, read, and written back as it was."""
+    resource = kind.resource
+    if not resource.is_singleton or yard.bench.only_reading:
+        return
+    reader = next(iter(resource.of(Intent.READ)), None)
+    writers = resource.of(Intent.REPLACE, Intent.UPDATE)
+    if reader is None or not writers:
+        return
+    first = await yard.ask(reader, {})
+    if not first.ok or not isinstance(first.value, dict):
+        return
+    for operation in writers:
+        for full, seed in ((True, 0), (True, 1), (False, 2)):
+            await _written(yard, reader, operation, full, seed)
+
+
+async def _written(yard: Yard, reader: Operation, operation: Operation, full: bool, seed: int) -> None:
+    try:
+        inputs, _ = await yard.fill(operation, {}, full=full, seed=seed)
+        seen = await yard.call(operation, inputs)
+        shown = await yard.ask(reader, {})
+        again = await yard.ask(reader, {})
+    except Unfillable as error:
+        yard.notes.setdefault(operation.id, str(error))
+        return
+    if not seen.ok or not shown.ok:
+        return
+    item = item_in(shown.value, seen.body)
+    for path, one, other in differing(seen.body, item or {}):
+        yard.claim(shown, "law.changed-kept", f"body{path}", f"{told(one)}, as {operation.id} was sent it", told(other))
+    answered = item_in(seen.value, seen.body)
+    for path, one, other in differing(answered or {}, item or {}):
+        yard.claim(seen, "law.answers-agree", f"body{path}", f"as it is read afterwards: {told(other)}", told(one))
+    later = item_in(again.value, seen.body) if again.ok else None
+    for path in sorted(changes(item, later)) if item and later else ():
+        if path.split("/")[1] in seen.body:
+            yard.claim(again, "law.reading-changes-nothing", f"body{path}", "that it reads the same again", "it changed")  # fmt: skip
+
+
+async def jobs(yard: Yard, kind: Kind) -> None:
+    """What is begun (202) comes to an end, and gives what it was begun for."""
+    if yard.bench.only_reading:
+        return
+    for creator in [*kind.creators, *kind.acts]:
+        if not any(one.status == "202" for one in creator.answers):
+            continue
+        try:
+            context = {} if creator in kind.creators else (await yard.make(kind)).context
+            inputs, known = await yard.fill(creator, context, full=True)
+            seen = await yard.call(creator, inputs)
+        except Unfillable as error:
+            yard.notes.setdefault(creator.id, str(error))
+            continue
+        where = seen.header("location")
+        if seen.status != 202 or not where:
+            continue
+        last = await polled(yard, seen, where)
+        if last is not None:
+            await _given(yard, kind, creator, seen, last, known)
+
+
+async def polled(yard: Yard, begun: Seen, where: str, *, quietly: bool = False) -> Seen | None:
+    """The last that the job told of itself; None where it cannot be asked."""
+    assert begun.exchange is not None
+    url = urljoin(begun.exchange.request.url, where)
+    base, target = urlsplit(begun.exchange.request.url), urlsplit(url)
+    if (base.scheme, base.netloc) != (target.scheme, target.netloc):
+        return None
+    contract = yard.maker.contract
+    from juxtalogos.formats import wire_of
+
+    asked = Request("GET", url, (("Accept", "application/json"),), None)
+    operations = wire_of(contract).match(asked, yard.bench.session.base_url(contract))
+    if not operations:
+        return None
+    operation = operations[0]
+    inputs = wire_of(contract).taken(operation, asked, yard.bench.session.base_url(contract))
+    told_before, last, same = None, None, 0
+    for number in range(POLLS):
+        seen = await yard.call(operation, inputs, Asked.VALID if not number else Asked.CONFLICT, change=lambda request: Request("GET", url, request.headers, None))  # fmt: skip
+        if not seen.ok:
+            if seen.refused and not quietly:
+                yard.claim(begun, "law.job-ends", "header.Location", "a way to the job", f"{where}: {seen.outcome}")
+            return None
+        same = same + 1 if seen.value == told_before else 0
+        told_before, last = seen.value, seen
+        if ended(seen.value) or same >= 4:
+            break
+        await asyncio.sleep(min(PAUSE * number, 1.0) if same else 0.0)
+    if last is not None and not quietly and not ended(last.value) and says_state(last.value):
+        yard.claim(last, "law.job-ends", "body", "an end within a while", told(last.value))
+    return last
+
+
+_ENDS = ("done", "completed", "complete", "succeeded", "success", "finished", "failed", "error", "cancelled", "canceled", "ready", "ended", "closed", "aborted")  # fmt: skip
+
+
+def _states(value: Any) -> list[str]:
+    return [one.lower() for name, one in value.items() if isinstance(one, str) and name.lower() in ("state", "status", "phase", "progress")] if isinstance(value, dict) else []  # fmt: skip
+
+
+def ended(value: Any) -> bool:
+    """Whether a job says that it is over."""
+    return any(one in _ENDS for one in _states(value))
+
+
+def says_state(value: Any) -> bool:
+    return bool(_states(value))
+
+
+async def _given(yard: Yard, kind: Kind, creator: Operation, begun: Seen, last: Seen, known: dict[str, Seen]) -> None:
+    """What the job was begun for is there under the key that the job tells, as it was sent."""
+    told_ = Seen(begun.operation, begun.inputs, begun.asked, begun.record, last.exchange, last.answer)
+    thing = Thing(kind, told_, {**known, creator.id: told_})
+    key = yard.key(thing)
+    if key is ABSENT:
+        if any(one.lower() in ("done", "completed", "succeeded", "finished", "ready", "success") for one in _states(last.value)) and kind.reads:  # fmt: skip
+            yard.claim(last, "law.job-ends", "body", "what was made, when it is over", told(last.value))
+        return
+    yard.things.append(thing)
+    shown = await yard.read(thing)
+    if shown is None:
+        return
+    if not shown.ok:
+        if shown.refused:
+            yard.claim(shown, "law.job-ends", "answer", "what the job made", shown.outcome)
+        return
+    item = item_in(shown.value, begun.body, key)
+    for path, one, other in differing(begun.body, item or {}):
+        yard.claim(shown, "law.created-kept", f"body{path}", told(one), told(other))
+    for listing in kind.lists:
+        seen, items = await yard.whole(listing, thing.context)
+        if not any(has_key(one, key) for one in items):
+            yard.claim(seen, "law.created-listed", "body", "what the job made", f"{len(items)} others")
+    for operation in kind.reads[:1]:
+        yard.worked.setdefault(operation.id, shown.inputs)
+    deleter = kind.deleter
+    if deleter is None:
+        return
+    seen = await yard.ask(deleter, thing.context)
+    if seen.ok:
+        thing.gone = True
+        gone = await yard.read(thing)
+        if gone is not None and gone.ok:
+            yard.claim(gone, "law.deleted-gone", "answer", f"that it is gone, after {deleter.id}", gone.outcome)
+        for listing in kind.lists:
+            after, items = await yard.whole(listing, thing.context)
+            if any(has_key(one, key) for one in items):
+                yard.claim(after, "law.deleted-gone", "body", f"a list without what {deleter.id} deleted", "it is still in it")  # fmt: skip
+        second = await yard.ask(deleter, thing.context, Asked.ABSENT)
+        yard.note("gone", second)
+
+
+async def bulk(yard: Yard, kind: Kind) -> None:
+    """Many at once: all are there; the same again, and one that is broken, leaves none of them."""
+    if yard.bench.only_reading:
+        return
+    for child in yard.kinds:
+        if child.creator is None or not child.lists:
+            continue
+        for operation in _many(yard, child):
+            await _at_once(yard, child, operation)
+
+
+def _many(yard: Yard, kind: Kind) -> list[Operation]:
+    """Operations right below a collection whose body is a list of what its creation takes one of."""
+    found = []
+    one = {row.name for row in yard.maker.rows.sent(kind.creator) if row.depth == 1} if kind.creator else set()
+    for operation in yard.maker.contract.operations:
+        if operation.safe or not operation.resource.startswith(f"{kind.name}/") or operation in kind.creators:
+            continue
+        names = {row.name for row in yard.maker.rows.sent(operation) if row.path.count("/0/") == 1 and row.depth <= 3}
+        if one and names and names <= one:
+            found.append(operation)
+    return found
+
+
+async def _at_once(yard: Yard, kind: Kind, operation: Operation) -> None:
+    try:
+        thing = await yard.make(kind, full=True)
+        context = {name: one for name, one in thing.context.items() if name != thing.made.operation.id}
+        inputs, _ = await yard.fill(operation, context, full=True)
+        listing = kind.lists[0]
+        _, before = await yard.whole(listing, thing.context)
+        items = [await _one_of(yard, kind, context) for _ in range(2)]
+        body = _with_items(inputs.body, items)
+        seen = await yard.call(operation, Inputs(inputs.values, body, inputs.content_type))
+        shown, after = await yard.whole(listing, thing.context)
+    except Unfillable as error:
+        yard.notes.setdefault(operation.id, str(error))
+        return
+    if not seen.ok:
+        return
+    if len(after) != len(before) + len(items):
+        yard.claim(seen, "law.created-listed", "body", f"{len(items)} more in the list", f"{len(after) - len(before)} more")  # fmt: skip
+    for one in items:
+        if not any(isinstance(other, dict) and not any(True for _ in differing(one, other)) and one.keys() <= other.keys() for other in after):  # fmt: skip
+            yard.claim(shown, "law.created-kept", "body/*", told(one), "none like it")
+    answered = items_in(seen.value)
+    if answered is not None and len(answered) != len(items):
+        yard.claim(seen, "law.created-told", "body", f"{len(items)} items", f"{len(answered)}")
+    await _refused_whole(yard, kind, operation, seen, thing, inputs, after)
+
+
+async def _refused_whole(yard: Yard, kind: Kind, operation: Operation, done: Seen, thing: Thing, inputs: Inputs, there: list[Any]) -> None:  # fmt: skip
+    """The same again, the same twice in one, and one good with one broken: none of it is kept when it is refused."""
+    context = {name: one for name, one in thing.context.items() if name != thing.made.operation.id}
+    fresh = await _one_of(yard, kind, context)
+    trials = [(done.inputs.body, Asked.CONFLICT), (_with_items(inputs.body, [fresh, dict(fresh)]), Asked.CONFLICT)]
+    used = (items_in(done.inputs.body) or [None])[0]
+    other = await _one_of(yard, kind, context)
+    if used is not None:
+        trials.append((_with_items(inputs.body, [other, used]), Asked.CONFLICT))
+    for broken in breakings(yard, kind.creator, thing.made.inputs) if kind.creator else ():
+        if broken.rule.startswith(("required", "type", "enum")) and isinstance(broken.inputs.body, dict):
+            last = await _one_of(yard, kind, context)
+            trials.append((_with_items(inputs.body, [last, broken.inputs.body]), Asked.BROKEN))
+            break
+    for body, asked in trials:
+        sent = Inputs(inputs.values, body, inputs.content_type)
+        broken_at = ("body/*", "one broken item", operation.location) if asked is Asked.BROKEN else None
+        seen = await yard.call(operation, sent, asked, broken=broken_at)
+        yard.note("conflict" if asked is Asked.CONFLICT else "broken", seen)
+        _, after = await yard.whole(kind.lists[0], thing.context)
+        if seen.refused and len(after) != len(there):
+            yard.claim(seen, "law.refusal-traceless", "body", f"{len(there)} in the list, as before", str(len(after)))
+        there = after
+
+
+async def _one_of(yard: Yard, kind: Kind, context: dict[str, Seen]) -> dict[str, Any]:
+    assert kind.creator is not None
+    inputs, _ = await yard.fill(kind.creator, context, full=True)
+    return dict(inputs.body) if isinstance(inputs.body, dict) else {}
+
+
+def _with_items(body: Any, items: list[Any]) -> Any:
+    """The body with other items in its list."""
+    if isinstance(body, list):
+        return items
+    if isinstance(body, dict):
+        return {name: items if isinstance(value, list) else value for name, value in body.items()}
+    return body

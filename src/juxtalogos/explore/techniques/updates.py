@@ -1,0 +1,313 @@
+"""What is changed reads as it was sent, and nothing else changes; revisions and entity tags tell it; conditions are heeded."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+from juxtalogos.explore.bench import Asked, Seen
+from juxtalogos.explore.comparing import Item, changes, differing, item_in, told
+from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.techniques.lifecycle import sent_members
+from juxtalogos.explore.values import Unfillable
+from juxtalogos.explore.yard import Thing, Yard
+from juxtalogos.model.contract import Intent, Operation
+from juxtalogos.model.errors import Unsampleable
+from juxtalogos.model.exchange import Request
+from juxtalogos.model.wire import Inputs
+
+CHANGES_EACH = 10
+"""Members of a thing that are changed one at a time."""
+
+
+@dataclass(slots=True)
+class Watched:
+    """A thing that is changed, with what it showed and how its marks moved."""
+
+    thing: Thing
+    other: Thing | None
+    shown: Item
+    seen: Seen
+    other_shown: Item | None = None
+    steps: dict[str, set[Any]] = field(default_factory=dict)
+    """By member that only the service sets, by how much it moved in each change."""
+    settable: set[str] = field(default_factory=set)
+
+
+async def watched(yard: Yard, kind: Kind) -> Watched:
+    """A fresh thing with another beside it. Unfillable where it cannot be read."""
+    thing = await yard.make(kind, full=True)
+    around = {name: seen for name, seen in thing.context.items() if name != thing.made.operation.id}
+    try:
+        other: Thing | None = await yard.make(kind, around, full=True, seed=1)
+    except Unfillable:
+        other = None
+    found = await yard.item(thing)
+    if found is None:
+        raise Unfillable(f"nothing reads {kind.name}")
+    beside = await yard.item(other) if other is not None else None
+    watch = Watched(thing, other, found[1], found[0], beside[1] if beside else None)
+    for operation in (*kind.creators, *kind.updates):
+        for row in yard.maker.rows.sent(operation):
+            watch.settable |= {row.name}
+    return watch
+
+
+async def updates(yard: Yard, kind: Kind) -> None:
+    """Each member changed alone, then all; by each operation that changes."""
+    if not kind.updates or yard.bench.only_reading:
+        return
+    try:
+        watch = await watched(yard, kind)
+    except Unfillable as error:
+        yard.notes.setdefault(kind.updates[0].id, str(error))
+        return
+    for operation in kind.updates:
+        for number, inputs in enumerate(variants(yard, operation, watch)):
+            if number > CHANGES_EACH:
+                break
+            await change(yard, watch, operation, inputs)
+        await again(yard, watch, operation)
+
+
+def variants(yard: Yard, operation: Operation, watch: Watched) -> Iterator[Inputs]:
+    """Requests that change members: one at a time where parts are taken, together where the whole is."""
+    try:
+        whole = yard.maker.own(operation, full=True, seed=1)
+        bare = yard.maker.own(operation)
+    except Unsampleable:
+        return
+    yield whole
+    body = whole.body
+    if not isinstance(body, dict):
+        return
+    required = bare.body if isinstance(bare.body, dict) else {}
+    key = {need.input for need in yard.maker.needs.get(operation.id, ())}
+    for name in body:
+        if f"body/{name}" in key:
+            continue
+        for seed in (2, 3, 4, 5):
+            try:
+                other = yard.maker.own(operation, full=True, seed=seed).body
+            except Unsampleable:
+                break
+            if isinstance(other, dict) and name in other and any(True for _ in differing({name: other[name]}, {**body, **watch.shown})):  # fmt: skip
+                if operation.intent is Intent.REPLACE:
+                    yield Inputs(whole.values, {**body, name: other[name]}, whole.content_type)
+                else:
+                    kept = {one: value for one, value in required.items() if f"body/{one}" in key or one not in body}
+                    yield Inputs(bare.values, {**kept, **_needed(required, body, name), name: other[name]}, whole.content_type)  # fmt: skip
+                break
+
+
+def _needed(required: Item, body: Item, name: str) -> dict[str, Any]:
+    """What a change must hold beside the one member."""
+    return {one: body.get(one, value) for one, value in required.items() if one != name}
+
+
+async def change(yard: Yard, watch: Watched, operation: Operation, inputs: Inputs) -> Seen | None:
+    """One change: told, kept, and nothing else; marks move."""
+    thing, kind = watch.thing, watch.thing.kind
+    try:
+        inputs, _ = await yard.refer(operation, inputs, thing.context)
+        seen = await yard.call(operation, inputs)
+    except Unfillable as error:
+        yard.notes.setdefault(operation.id, str(error))
+        return None
+    after = await yard.item(thing)
+    if after is None:
+        if seen.ok:
+            yard.claim(seen, "law.changed-only", "answer", "that the thing stays there", "it is not found any more")
+        return None
+    if not seen.ok:
+        moved = changes(watch.shown, after[1]) - yard.volatile.get(kind.name, set())
+        if moved and seen.refused:
+            yard.claim(seen, "law.refusal-traceless", f"body{sorted(moved)[0]}", "that all stays as it was", "it changed")  # fmt: skip
+        watch.shown, watch.seen = after[1], after[0]
+        return seen
+    sent = sent_members(yard, seen)
+    keys = {need.input.removeprefix("body/") for need in yard.maker.needs.get(operation.id, ())}
+    sent = {name: value for name, value in sent.items() if name not in keys}
+    for path, one, other in differing(sent, after[1]):
+        yard.claim(after[0], "law.changed-kept", f"body{path}", f"{told(one)}, as {operation.id} was sent it", told(other))  # fmt: skip
+    answered = item_in(seen.value, after[1], yard.key(thing))
+    if answered is not None:
+        for path, one, other in differing(answered, after[1]):
+            if f"/{path.split('/')[1]}" not in yard.volatile.get(kind.name, set()):
+                yard.claim(seen, "law.answers-agree", f"body{path}", f"as it is read afterwards: {told(other)}", told(one))  # fmt: skip
+    _only(yard, watch, seen, after, sent)
+    await _other(yard, watch, seen)
+    marks(yard, watch, seen, after)
+    watch.shown, watch.seen = after[1], after[0]
+    return seen
+
+
+def _only(yard: Yard, watch: Watched, seen: Seen, after: tuple[Seen, Item], sent: Item) -> None:
+    """Members that may be set and were not sent stay as they were; a replacement sends all."""
+    if seen.operation.intent is Intent.REPLACE or not sent or not sent.keys() <= watch.shown.keys() | after[1].keys():
+        return  # what it sends is called otherwise in the thing
+    for path in sorted(changes(watch.shown, after[1])):
+        name = path.split("/")[1]
+        if name in sent or name not in watch.settable or path in yard.volatile.get(watch.thing.kind.name, set()):
+            continue
+        yard.claim(seen, "law.changed-only", f"body/{name}", told(watch.shown.get(name)), told(after[1].get(name)))
+
+
+async def _other(yard: Yard, watch: Watched, seen: Seen) -> None:
+    """Another thing of the kind is as it was."""
+    if watch.other is None or watch.other_shown is None:
+        return
+    found = await yard.item(watch.other)
+    moved = changes(watch.other_shown, found[1]) - yard.volatile.get(watch.thing.kind.name, set()) if found else {"/"}
+    if moved:
+        yard.claim(seen, "law.others-untouched", f"body{sorted(moved)[0]}", "that another thing stays as it was", "it changed")  # fmt: skip
+    if found is not None:
+        watch.other_shown = found[1]
+
+
+def marks(yard: Yard, watch: Watched, seen: Seen, after: tuple[Seen, Item]) -> None:
+    """Counters that the service keeps move by the same step with every change; an entity tag is another one."""
+    before, now = watch.shown, after[1]
+    moved = {path.split("/")[1] for path in changes(before, now)}
+    substance = moved & watch.settable or {name for name in moved if isinstance(now.get(name), str | bool) and name[-2:].lower() != "at"}  # fmt: skip
+    for name, value in now.items():
+        if name in watch.settable or isinstance(value, bool) or not isinstance(value, int) or not isinstance(before.get(name), int):  # fmt: skip
+            continue
+        if not _counter(name):
+            continue
+        step = value - before[name]
+        known = watch.steps.setdefault(name, set())
+        if substance and (step <= 0 or (known and step not in known)):
+            wanted = f"a step of {min(known)}" if known else "a step forward"
+            yard.claim(seen, "law.revision-counts", f"body/{name}", wanted, f"a step of {step}")
+        elif substance:
+            known.add(step)
+    tags = watch.seen.header("etag"), after[0].header("etag")
+    if all(tags) and not str(tags[0]).startswith("W/"):
+        if moved and tags[0] == tags[1]:
+            yard.claim(after[0], "law.tag-changes", "header.ETag", "another entity tag than before the change", str(tags[1]), must=False)  # fmt: skip
+        if not moved and tags[0] != tags[1] and seen.operation.safe:
+            yard.claim(after[0], "law.tag-changes", "header.ETag", "the entity tag of before", str(tags[1]))
+        own = seen.header("etag")
+        if own is not None and own != tags[1] and not own.startswith("W/"):
+            yard.claim(seen, "law.tag-changes", "header.ETag", f"the entity tag that is read afterwards, {tags[1]}", own)  # fmt: skip
+
+
+def _counter(name: str) -> bool:
+    word = name.lower()
+    return any(part in word for part in ("revision", "version", "etag", "generation", "changes", "edition", "seq"))
+
+
+async def again(yard: Yard, watch: Watched, operation: Operation) -> None:
+    """The same change once more does nothing more, where the method is idempotent (RFC 9110, section 9.2.2)."""
+    if not operation.idempotent:
+        return
+    inputs = next((one.inputs for one in reversed(yard.bench.held) if one.operation is operation and one.ok), None)
+    if inputs is None:
+        return
+    seen = await yard.call(operation, inputs, Asked.CONFLICT)
+    after = await yard.item(watch.thing)
+    if after is None or not seen.ok:
+        if seen.refused and seen.status not in (409, 412, 428):
+            yard.claim(seen, "law.repeat-changes-nothing", "answer", "success, as the first time", seen.outcome)
+        return
+    moved = {path for path in changes(watch.shown, after[1]) if path.split("/")[1] in watch.settable}
+    for path in sorted(moved):
+        yard.claim(seen, "law.repeat-changes-nothing", f"body{path}", told(watch.shown.get(path[1:])), told(after[1].get(path[1:])))  # fmt: skip
+    watch.shown, watch.seen = after[1], after[0]
+
+
+async def conditions(yard: Yard, kind: Kind) -> None:
+    """`If-Match` and `If-None-Match`, where the definition speaks of them; HEAD where it is answered."""
+    reader = next(iter(kind.reads), None)
+    if reader is None or yard.bench.only_reading:
+        return
+    try:
+        thing = await yard.make(kind, full=True)
+        first = await yard.read(thing)
+    except Unfillable:
+        return
+    if first is None or not first.ok:
+        return
+    tag = first.header("etag")
+    if tag is not None:
+        await _known_already(yard, thing, reader, tag)
+        for operation in (*kind.updates, *([kind.deleter] if kind.deleter else [])):
+            if declares(operation, "if-match", "412"):
+                tag = await _conditional(yard, thing, reader, operation, tag)
+                if tag is None:
+                    break
+    await _head(yard, reader, first)
+
+
+def declares(operation: Operation, name: str, status: str) -> bool:
+    """Whether an operation has a header input, or a status, of that name."""
+    return any(one.place == "header" and one.name.lower() == name for one in operation.inputs) or any(one.status == status for one in operation.answers)  # fmt: skip
+
+
+def with_header(inputs: Inputs, name: str, value: str, operation: Operation) -> Inputs:
+    given = next((one.address for one in operation.inputs if one.place == "header" and one.name.lower() == name.lower()), f"header.{name}")  # fmt: skip
+    return Inputs({**inputs.values, given: value}, inputs.body, inputs.content_type)
+
+
+async def _known_already(yard: Yard, thing: Thing, reader: Operation, tag: str) -> None:
+    if not declares(reader, "if-none-match", "304"):
+        return
+    inputs, _ = await yard.fill(reader, thing.context)
+    for value, wanted in ((tag, 304), ('"juxtalogos-other"', 200)):
+        seen = await yard.call(reader, with_header(inputs, "If-None-Match", value, reader), Asked.CONFLICT)
+        if seen.status != wanted and not seen.crashed:
+            yard.claim(seen, "law.not-modified", "status", f"{wanted} to If-None-Match with {'the' if wanted == 304 else 'another'} entity tag", seen.outcome)  # fmt: skip
+
+
+async def _conditional(yard: Yard, thing: Thing, reader: Operation, operation: Operation, tag: str) -> str | None:
+    """The entity tag afterwards; None where the thing is gone or cannot be changed."""
+    try:
+        inputs, _ = await yard.fill(operation, thing.context, full=operation.intent is not Intent.DELETE, seed=3)
+    except Unfillable:
+        return tag
+    before = await yard.item(thing)
+    ends = operation is thing.kind.deleter
+    stale = await yard.call(operation, with_header(inputs, "If-Match", '"juxtalogos-stale"', operation), Asked.CONFLICT)
+    after = await yard.item(thing)
+    if stale.ok:
+        yard.claim(stale, "law.condition-heeded", "status", "412 to If-Match with another entity tag", stale.outcome)
+        if ends:
+            thing.gone = True
+            return None
+    elif stale.refused and stale.status not in (412, 428, 401, 403, 409) and any(one.status == "412" for one in operation.answers):  # fmt: skip
+        yard.claim(stale, "law.condition-heeded", "status", "412, as declared, to If-Match with another entity tag", stale.outcome)  # fmt: skip
+    elif before is not None and (after is None or changes(before[1], after[1]) - yard.volatile.get(thing.kind.name, set())):  # fmt: skip
+        yard.claim(stale, "law.condition-heeded", "body", "that nothing is done", "it changed")
+    right = await yard.call(operation, with_header(inputs, "If-Match", tag, operation), Asked.CONFLICT)
+    if right.status == 412:
+        yard.claim(right, "law.condition-heeded", "status", "a success to If-Match with the entity tag that was read", "412")  # fmt: skip
+    if ends:
+        thing.gone = right.ok
+        return None
+    seen = await yard.read(thing)
+    now = seen.header("etag") if seen is not None and seen.ok else None
+    if right.ok and now is not None and now != tag:  # the tag of before is stale now
+        older = await yard.call(operation, with_header(inputs, "If-Match", tag, operation), Asked.CONFLICT)
+        if older.ok:
+            yard.claim(older, "law.condition-heeded", "status", "412 to If-Match with an entity tag of before", older.outcome)  # fmt: skip
+            seen = await yard.read(thing)
+            now = seen.header("etag") if seen is not None and seen.ok else None
+    return now
+
+
+async def _head(yard: Yard, reader: Operation, first: Seen) -> None:
+    """HEAD is answered as GET (RFC 9110, section 9.3.2), where it is answered with success."""
+    if reader.method != "GET" or first.exchange is None:
+        return
+
+    def headed(request: Request) -> Request:
+        return Request("HEAD", request.url, request.headers, None)
+
+    seen = await yard.call(reader, first.inputs, Asked.CONFLICT, change=headed, step=f"{reader.id} by HEAD")
+    response = seen.exchange.response if seen.exchange else None
+    if response is None or not 200 <= response.status < 300:
+        return
+    if response.status != first.status:
+        yard.claim(seen, "law.head-as-get", "status", str(first.status), str(response.status))

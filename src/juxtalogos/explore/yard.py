@@ -1,0 +1,423 @@
+"""What an exploration makes and takes away again; the claims of a block; the block itself."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import dataclass, field, replace
+from types import MappingProxyType
+from typing import Any
+
+from juxtalogos.explore.bench import Asked, Bench, Seen, broken_law, tell
+from juxtalogos.explore.comparing import Item, has_key, item_in, items_in
+from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.values import Context, Maker, Unfillable
+from juxtalogos.ledger import UndoRecord
+from juxtalogos.model.contract import Intent, Operation
+from juxtalogos.model.errors import JuxtalogosError, Unsampleable, UsageError
+from juxtalogos.model.exchange import GONE
+from juxtalogos.model.findings import CheckResult, general_path
+from juxtalogos.model.location import Location
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
+from juxtalogos.run.session import Session
+from juxtalogos.suite.inputs import with_values
+
+NONE: Mapping[str, Any] = MappingProxyType({})
+
+
+@dataclass(slots=True, eq=False)
+class Thing:
+    """Something that this exploration made."""
+
+    kind: Kind
+    made: Seen
+    context: dict[str, Seen]
+    gone: bool = False
+    undo: list[UndoRecord] = field(default_factory=list)
+
+
+@dataclass(frozen=True, slots=True)
+class Single:
+    """What there is one of, as it was before anything was sent: it is written back so."""
+
+    writers: frozenset[str]
+    operation: Operation
+    inputs: Inputs
+
+
+@dataclass(frozen=True, slots=True)
+class Claim:
+    """A result that a technique told, with whose request shows it."""
+
+    seen: Seen
+    result: CheckResult
+
+    @property
+    def key(self) -> tuple[str, ...]:
+        return (self.seen.operation.id, self.result.kind, general_path(self.result.at), self.result.declared)
+
+
+@dataclass(slots=True)
+class Yard:
+    """All that the techniques share."""
+
+    bench: Bench
+    maker: Maker
+    kinds: list[Kind]
+    put_undo: Callable[[UndoRecord], Awaitable[UndoRecord]]
+    roles: Mapping[str, Session] = field(default_factory=dict)
+    """Sessions by role of the target."""
+    adopted: Callable[[str, str], bool | None] = lambda law, operation: None
+    """(law, operation) -> whether a person took it for binding (True), or left it out (False)."""
+    stop: Callable[[], bool] = lambda: False
+    singles: list[Single] = field(default_factory=list)
+    things: list[Thing] = field(default_factory=list)
+    claims: list[Claim] = field(default_factory=list)
+    worked: dict[str, Inputs] = field(default_factory=dict)
+    """By operation, inputs that were answered with success."""
+    shared: dict[str, Seen] = field(default_factory=dict)
+    """By operation, an answer that references are taken from in this block."""
+    outcomes: dict[tuple[str, str], dict[str, list[Seen]]] = field(default_factory=dict)
+    """(operation, kind of request) -> what came back -> by which requests."""
+    restored: int = 0
+    """How many of the held requests were looked at for what is to be written back."""
+    left: list[str] = field(default_factory=list)
+    """What could not be taken away again."""
+    volatile: dict[str, set[str]] = field(default_factory=dict)
+    """By kind, members that change by themselves."""
+    searches: dict[str, Any] = field(default_factory=dict)
+    """By kind, what was found out of its states."""
+    notes: dict[str, str] = field(default_factory=dict)
+    """By operation, why it was not called."""
+
+    # Asking
+
+    async def fill(self, operation: Operation, context: Context, *, full: bool = False, seed: int = 0, depth: int = 0) -> tuple[Inputs, dict[str, Seen]]:  # fmt: skip
+        """(inputs, context with what was made for them). Unfillable."""
+        try:
+            inputs = self.maker.own(operation, full=full, seed=seed)
+        except Unsampleable as error:
+            raise Unfillable(error.what) from None
+        return await self.refer(operation, inputs, context, depth)
+
+    async def condition(self, operation: Operation, inputs: Inputs, context: Context) -> Inputs:
+        """With the entity tag that is read now, where `If-Match` is required."""
+        address = next((one.address for one in operation.inputs if one.required and one.address.lower() == "header.if-match"), "")  # fmt: skip
+        version = self.maker.versions.get(operation.id)
+        reader = self.maker.contract.operation(version.source) if version is not None else None
+        if not address or version is None or reader is None:
+            return inputs
+        asked = self.maker.referred(reader, self.maker.own(reader), context)
+        seen = await self.call(reader, asked)
+        value = self.maker.taken(version.value, seen) if seen.ok else ABSENT
+        return with_values(inputs, {address: value}) if isinstance(value, str) else inputs
+
+    async def refer(
+        self, operation: Operation, inputs: Inputs, context: Context, depth: int = 0
+    ) -> tuple[Inputs, dict[str, Seen]]:
+        """The inputs with references to what is in the context, or is made now."""
+        known = dict(context)
+        for need in self.maker.needs.get(operation.id, ()):
+            if need.source not in known and self.maker.sends(operation, inputs, need.input):
+                known |= await self.provide(need.source, known, depth)
+        filled = self.maker.referred(operation, inputs, known)
+        return await self.condition(operation, filled, known), known
+
+    async def provide(self, source: str, context: Context, depth: int) -> dict[str, Seen]:
+        """An answer of an operation that others take values from, with what it needed itself."""
+        if depth > 6:
+            raise Unfillable(f"{source} needs too much")
+        held = self.shared.get(source)
+        if held is not None:
+            return {source: held}
+        operation = self.maker.contract.operation(source)
+        if operation is None:
+            raise Unfillable(f"there is no {source}")
+        if operation.safe:
+            inputs, known = await self.fill(operation, context, depth=depth + 1)
+            seen = await self.call(operation, inputs)
+            if not seen.ok:
+                raise Unfillable(f"{source} was answered with {seen.outcome}")
+            self.shared[source] = seen
+            return {**known, source: seen}
+        thing = await self.make_by(operation, context, depth=depth + 1)
+        self.shared[source] = thing.made
+        self.shared.update({name: one for name, one in thing.context.items() if name not in self.shared})
+        return thing.context
+
+    async def call(self, operation: Operation, inputs: Inputs, asked: Asked = Asked.VALID, **more: Any) -> Seen:
+        """Sends, and remembers what worked. Unfillable where it cannot be encoded."""
+        try:
+            seen = await self.bench.send(operation, inputs, asked, **more)
+        except (UsageError, JuxtalogosError) as error:
+            raise Unfillable(error.what) from None
+        if seen.ok and asked is Asked.VALID:
+            self.worked.setdefault(operation.id, inputs)
+        return seen
+
+    async def ask(self, operation: Operation, context: Context, asked: Asked = Asked.VALID, *, values: Mapping[str, Any] = NONE, **more: Any) -> Seen:  # fmt: skip
+        """Calls an operation about something that is there, with what worked before where it needs more."""
+        inputs, _ = await self.fill(operation, context)
+        return await self.call(operation, with_values(inputs, values), asked, **more)
+
+    # Making
+
+    def blanket(self, operation: Operation) -> bool:
+        """Whether what is declared of conflicts tells nothing of an operation."""
+        from juxtalogos.explore.agreeing import blanket
+
+        return blanket(self.maker.contract.operations, operation)
+
+    def kind_made_by(self, operation: Operation) -> Kind | None:
+        return next((one for one in self.kinds if any(maker.id == operation.id for maker in one.creators)), None)
+
+    async def make(self, kind: Kind, context: Context = NONE, *, full: bool = False, seed: int = 0) -> Thing:
+        """A new thing of a kind. Unfillable where none can be made."""
+        refused = Unfillable(f"nothing makes {kind.name}")
+        for creator in kind.creators[:2]:
+            try:
+                return await self.make_by(creator, context, full=full, seed=seed)
+            except Unfillable as error:
+                refused = error
+        raise refused
+
+    async def make_by(self, operation: Operation, context: Context, *, full: bool = False, seed: int = 0, depth: int = 0, inputs: Inputs | None = None) -> Thing:  # fmt: skip
+        """What an operation makes; in other ways where that is refused."""
+        if self.bench.only_reading:
+            raise Unfillable("nothing is made: it is only read")
+        tried: list[str] = []
+        for turn_full, turn_seed in ((full, seed), (not full, seed), (full, seed + 1)):
+            if inputs is None:
+                filled, known = await self.fill(operation, context, full=turn_full, seed=turn_seed, depth=depth)
+            else:
+                filled, known = inputs, dict(context)
+            seen = await self.call(operation, filled)
+            if seen.ok:
+                return await self.keep(operation, seen, known)
+            tried.append(seen.outcome)
+            if inputs is not None or not seen.refused or seen.status in (401, 403):
+                break
+        raise Unfillable(f"{operation.id} was answered with {', '.join(tried)}")
+
+    async def keep(self, operation: Operation, seen: Seen, known: Context) -> Thing:
+        """Notes what was made, so that it is taken away again; of what was only begun, its end is awaited."""
+        seen = await finished(self, seen)
+        kind = self.kind_made_by(operation)
+        context = {**known, operation.id: seen}
+        thing = Thing(kind or self._anonymous(operation), seen, context)
+        self.things.append(thing)
+        deleter = thing.kind.deleter
+        if deleter is not None:
+            try:
+                inputs = self.maker.referred(deleter, self.maker.own(deleter), context)
+            except (Unfillable, Unsampleable):
+                return thing
+            sent = {"suite": self.bench.suite, "case": self.bench.case, "step": deleter.id, "values": dict(inputs.values), "type": inputs.content_type}  # fmt: skip
+            if inputs.body is not ABSENT and not isinstance(inputs.body, bytes):
+                sent["body"] = inputs.body
+            record = UndoRecord(self.maker.contract.name, deleter.id, json.dumps(sent, sort_keys=True), self.bench.session.target.name)  # fmt: skip
+            thing.undo.append(await self.put_undo(record))
+        return thing
+
+    def _anonymous(self, operation: Operation) -> Kind:
+        resource = self.maker.resources.of(operation)
+        assert resource is not None
+        return Kind(resource)
+
+    def key(self, thing: Thing) -> Any:
+        """What names a thing; ABSENT where nothing does."""
+        for operation in thing.kind.on_item:
+            need = thing.kind.key_of(operation)
+            if need is not None and need.source in thing.context:
+                value = self.maker.taken(need.value, thing.context[need.source])
+                if value is not ABSENT and value is not None:
+                    return value
+        return ABSENT
+
+    # Looking
+
+    async def read(self, thing: Thing, operation: Operation | None = None) -> Seen | None:
+        """A thing as it is read now; None where nothing reads it."""
+        reader = operation or next(iter(thing.kind.reads), None)
+        if reader is None:
+            return None
+        return await self.ask(reader, thing.context)
+
+    async def item(self, thing: Thing) -> tuple[Seen, Item] | None:
+        """A thing as it is read, or as its list shows it."""
+        seen = await self.read(thing)
+        key = self.key(thing)
+        if seen is not None and seen.ok:
+            found = item_in(seen.value, {**thing.made.body}, key)
+            return (seen, found) if found is not None else None
+        if seen is None:
+            for listing in thing.kind.lists:
+                seen, items = await self.whole(listing, thing.context)
+                for one in items:
+                    if isinstance(one, dict) and has_key(one, key):
+                        return seen, one
+        return None
+
+    async def whole(self, listing: Operation, context: Context, values: Mapping[str, Any] = NONE) -> tuple[Seen, list[Any]]:  # fmt: skip
+        """(the first answer, all items of a list): its pages are followed."""
+        from juxtalogos.explore.techniques.paging import pages
+
+        items: list[Any] = []
+        first: Seen | None = None
+        async for seen in pages(self, listing, context, values):
+            first = first or seen
+            items += items_in(seen.value) or []
+        assert first is not None
+        return first, items
+
+    # Telling
+
+    def claim(self, seen: Seen, law: str, at: str, declared: str, observed: str, location: Location | None = None, *, must: bool | None = None, detail: str = "") -> None:  # fmt: skip
+        """A law does not hold. Whether it is told is known when the block has been gone through twice."""
+        adopted = self.adopted(law, seen.operation.id)
+        if adopted is False:
+            return
+        place = location or (seen.answer.declared.location if seen.answer and seen.answer.declared else None) or seen.operation.location  # fmt: skip
+        self.claims.append(Claim(seen, broken_law(law, at, declared, observed, place, must=True if adopted else must, detail=detail)))  # fmt: skip
+
+    def note(self, kind: str, seen: Seen) -> None:
+        """Remembers how a kind of request was answered, to compare with others of its kind."""
+        self.outcomes.setdefault((seen.operation.id, kind), {}).setdefault(seen.outcome, []).append(seen)
+
+    # Taking away
+
+    async def clear(self) -> None:
+        """Takes away what the block made, the newest first; again where one thing hangs on another."""
+        await self.restore()
+        made, self.things, self.shared = self.things, [], {}
+        waiting = [one for one in reversed(made) if not one.gone]
+        for thing in made:
+            if thing.gone:
+                await self.undone(thing)
+        for _ in range(3):
+            stuck = [thing for thing in waiting if not await self.remove(thing)]
+            if len(stuck) == len(waiting) and stuck:
+                for thing in stuck:
+                    await self._sweep(thing)
+            waiting = stuck
+            if not waiting:
+                return
+        self.left += [f"{one.kind.name} {self.key(one)}" for one in waiting if one.kind.deleter is not None]
+
+    async def note_singles(self) -> None:
+        """Reads what there is one of, so that it can be written back."""
+        for kind in self.kinds:
+            resource = kind.resource
+            writers = resource.of(Intent.REPLACE, Intent.UPDATE)
+            reader = next(iter(resource.of(Intent.READ)), None)
+            if not resource.is_singleton or reader is None or not writers or self.bench.only_reading:
+                continue
+            try:
+                seen = await self.ask(reader, {}, Asked.CLEANUP)
+                inputs = self.maker.own(writers[0], full=True)
+            except (Unfillable, Unsampleable):
+                continue
+            names = {row.name for row in self.maker.rows.sent(writers[0]) if row.depth == 1 and not row.read_only}
+            shown = item_in(seen.value, dict.fromkeys(names)) if seen.ok else None
+            if shown is not None:
+                body = {name: value for name, value in shown.items() if name in names}
+                self.singles.append(Single(frozenset(one.id for one in writers), writers[0], Inputs(inputs.values, body, inputs.content_type)))  # fmt: skip
+
+    async def restore(self) -> None:
+        """Writes back what there is one of, where the block has written it."""
+        written = {one.operation.id for one in self.bench.held[self.restored :] if one.ok}
+        for single in self.singles:
+            if written & single.writers:
+                await self.bench.send(single.operation, single.inputs, Asked.CLEANUP)
+        self.restored = len(self.bench.held)
+
+    async def remove(self, thing: Thing) -> bool:
+        """Whether a thing is gone, or nothing can take it away."""
+        deleter = thing.kind.deleter
+        if deleter is None or thing.gone:
+            return True
+        try:
+            seen = await self.ask(deleter, thing.context, Asked.CLEANUP)
+        except Unfillable:
+            return True
+        if seen.ok or seen.status in GONE or (seen.fault and seen.fault != "undeclared" and is_gone(seen.fault)):
+            thing.gone = True
+            await self.undone(thing)
+            return True
+        return False
+
+    async def undone(self, thing: Thing) -> None:
+        """Notes that nothing of a thing is left to be taken away."""
+        for one in thing.undo:
+            await self.put_undo(replace(one, done=True))
+        thing.undo = []
+
+    async def _sweep(self, thing: Thing) -> None:
+        """Takes away what lies below a thing, however it came there; and brings it into a state in which it may go."""
+        for kind in self.kinds:
+            if kind.parent is not thing.kind or kind.deleter is None:
+                continue
+            for listing in kind.lists[:1]:
+                try:
+                    _, items = await self.whole(listing, thing.context)
+                except Unfillable:
+                    continue
+                for item in items[:50]:
+                    await self._remove_listed(kind, item, thing.context)
+        for act in thing.kind.acts:
+            try:
+                await self.ask(act, thing.context, Asked.CLEANUP)
+            except Unfillable:
+                continue
+            if await self.remove(thing):
+                return
+
+    async def _remove_listed(self, kind: Kind, item: Any, context: Context) -> None:
+        assert kind.deleter is not None
+        need = kind.key_of(kind.deleter)
+        if need is None or not isinstance(item, dict):
+            return
+        name = need.value.rpartition("/")[2].rpartition(":")[2]
+        key = item.get(name)
+        if key is None:
+            return
+        try:
+            known = {name: one for name, one in context.items() if name != need.source}
+            inputs = self.maker.own(kind.deleter)
+            inputs = self.maker.referred(kind.deleter, inputs, known)
+            inputs = with_values(inputs, {need.input: self.maker.typed(kind.deleter, need.input, key)})
+            await self.bench.send(kind.deleter, inputs, Asked.CLEANUP)
+        except (Unfillable, JuxtalogosError):
+            return
+
+
+async def finished(yard: Yard, seen: Seen) -> Seen:
+    """Of what was begun only (202), the answer with what its job tells when it is over."""
+    from juxtalogos.explore.techniques.single import polled
+
+    where = seen.header("location")
+    if seen.status != 202 or not where:
+        return seen
+    last = await polled(yard, seen, where, quietly=True)
+    if last is None:
+        return seen
+    return Seen(seen.operation, seen.inputs, seen.asked, seen.record, last.exchange, last.answer)
+
+
+def is_gone(fault: str) -> bool:
+    """Whether a fault's name says that something is not there."""
+    from juxtalogos.compose.provoking import GONE_NAME
+
+    return bool(GONE_NAME.search(fault))
+
+
+def changing(kind: Kind) -> list[Operation]:
+    """Operations that change an item, without what ends it."""
+    return [one for one in (*kind.updates, *kind.acts) if one.intent is not Intent.EMPTY]
+
+
+def settle(claims: list[Claim]) -> None:
+    """Adds what was claimed to the requests that show it."""
+    for one in claims:
+        tell(one.seen, one.result)
