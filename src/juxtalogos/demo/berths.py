@@ -18,8 +18,9 @@ STATES = ("announced", "allotted", "moored", "closed")
 
 
 class Refusal(Exception):
-    def __init__(self, status: int, title: str, detail: str = "") -> None:
+    def __init__(self, status: int, title: str, detail: str = "", **headers: str) -> None:
         super().__init__(title)
+        self.headers = headers
         self.status = status
         self.title = title
         self.detail = detail
@@ -155,6 +156,12 @@ class Harbour:
         call = {**kept, "callId": self.next("PC"), "state": "announced", "announcedAt": _now(), "berthId": None}
         self.calls[call["callId"]] = call
         return call
+
+    def knows(self, operation: str, keys: tuple[str, ...]) -> bool:
+        """Whether what a path names is there."""
+        store = {"call_id": self.calls, "vessel_id": self.vessels, "berth_id": self.berths}
+        names = getattr(self, operation).__code__.co_varnames[2:3]
+        return not keys or not names or keys[0] in store.get(names[0], keys)
 
     def vessel(self, vessel_id: str) -> dict[str, Any]:
         if vessel_id not in self.vessels:

@@ -12,6 +12,8 @@ from typing import Any
 from xml.sax.saxutils import escape, quoteattr
 
 from juxtalogos.demo.berths import KEY
+from juxtalogos.demo.strict import Wrong as NotDeclared
+from juxtalogos.demo.strict import check_element
 
 PREFIX = "/pilotage"
 
@@ -94,6 +96,10 @@ class PilotOffice:
         serve = OPERATIONS.get((port, name))
         if serve is None or not entry.tag.startswith(f"{{{P}}}"):
             raise Wrong(f"no operation takes {name}")
+        try:
+            check_element(entry)
+        except NotDeclared as wrong:
+            raise Wrong(wrong.what) from None
         found = serve(self, entry)
         if found is None:
             return 202, "", b""

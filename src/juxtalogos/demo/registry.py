@@ -7,7 +7,7 @@ import re
 from collections.abc import Mapping
 from importlib import resources
 from typing import Any
-from urllib.parse import unquote
+from urllib.parse import quote, unquote
 
 from juxtalogos.demo.registry_store import (
     FIELDS,
@@ -23,6 +23,7 @@ from juxtalogos.demo.registry_store import (
     ordered,
     read_literal,
 )
+from juxtalogos.demo.strict import Wrong, check_options, check_row
 
 PREFIX = "/registry/v4"
 SPACE = "Merrow.Registry"
@@ -44,10 +45,14 @@ class Face:
         self.root = f"http://{host}{self.prefix}/"
         options = {unquote(name): unquote(text) for name, _, text in (part.partition("=") for part in query.split("&") if part)}  # fmt: skip
         try:
+            self.check_request(method, path, options, headers, body)
             with self.store.lock:
                 return self.dispatch(method, path.removeprefix(self.prefix).strip("/"), options, headers, body)
         except Refused as refused:
             return self.refusal(refused, path)
+
+    def check_request(self, method: str, path: str, options: dict[str, str], headers: Any, body: bytes) -> None:
+        """Refused where the message is not as the protocol has it, whatever it asks for."""
 
     def dispatch(self, method: str, path: str, options: dict[str, str], headers: Any, body: bytes) -> Answer:
         raise NotImplementedError
@@ -74,7 +79,19 @@ class RegistryV4(Face):
         error = {"code": refused.code, "message": refused.message}
         if "knots" in self.odd and refused.status == 404 and path.startswith(f"{PREFIX}/Vessels("):
             del error["code"]
-        return self.json({"error": error}, refused.status)
+        return self.json({"error": error}, refused.status, **refused.headers)
+
+    def check_request(self, method: str, path: str, options: dict[str, str], headers: Any, body: bytes) -> None:
+        try:
+            check_options(options)
+        except Wrong as wrong:
+            raise Refused(wrong.status, "Malformed", wrong.what) from None
+        plain = str(headers.get("Content-Type", "")).partition(";")[0].strip().lower()
+        media = path.endswith(("/Plans", "/$value", "/$batch"))
+        if method in ("POST", "PATCH", "PUT") and not media and plain != "application/json":
+            raise Refused(415, "Media", "the registry takes JSON")
+        if method in ("POST", "PUT") and media and not body:
+            raise Refused(400, "Missing", "there is no body")
 
     def json(self, value: Any, status: int = 200, **headers: str) -> Answer:
         named = {name.replace("_", "-"): text for name, text in headers.items()}
@@ -119,11 +136,15 @@ class RegistryV4(Face):
         if rest == "" and method == "POST":
             return self.create(name, body, headers)
         expiring = re.fullmatch(rf"{re.escape(SPACE)}\.Expiring\(Days=(\d+)\)", rest)
-        if expiring and name == "Certificates":
+        if expiring and name == "Certificates" and method == "GET":
             return self.json(
                 {"@odata.context": f"{self.root}$metadata#{name}", "value": [self.shown(name, row, {}) for row in rows]}
             )
-        raise Refused(405 if rest == "" else 404, "NotAllowed", "that cannot be done here")
+        raise (
+            not_allowed("GET, POST")
+            if rest in ("", "$count")
+            else Refused(404, "NoSuchPath", "there is nothing of that name")
+        )
 
     def listed(self, name: str, rows: list[Row], options: dict[str, str]) -> Answer:
         odd = self.odd
@@ -219,7 +240,7 @@ class RegistryV4(Face):
 
     @staticmethod
     def literal(key: Any, name: str) -> str:
-        return f"'{key}'" if isinstance(key, str) and name == "Owners" else str(key)
+        return f"'{quote(key)}'" if isinstance(key, str) and name == "Owners" else str(key)
 
     def read(self, body: bytes) -> Row:
         value = self.read_object(body)
@@ -235,8 +256,10 @@ class RegistryV4(Face):
         if name == "Plans" and rest == "$value":
             return self.stream(key, method, body, headers)
         if rest == f"{SPACE}.Detain" and method == "POST" and name == "Vessels":
-            if not isinstance(self.read(body).get("Reason"), str):
+            given = self.read(body)
+            if given.get("Reason") is None:
                 raise Refused(400, "Missing", "Reason is required")
+            self.checked("Detain", given)
             row["Detained"] = True
             return self.entity(name, row, {}, 200)
         first, _, last = rest.partition("/")
@@ -268,15 +291,17 @@ class RegistryV4(Face):
             given_row = self.read(body)
             given_row.pop("@", None)
             if "amnesia" in self.odd and name == "Inspections":
-                given_row.pop("Minutes", None)
+                given_row["Minutes"] = row["Minutes"]
             self.store.change(name, key, given_row, whole=method == "PUT")
             return self.empty()
         if method == "DELETE":
             self.store.delete(name, key)
             return self.empty(200 if "scuttle" in self.odd and name == "Certificates" else 204)
-        raise Refused(405, "NotAllowed", "that cannot be done here")
+        raise not_allowed("GET, DELETE" if name == "Certificates" else "GET, PATCH, PUT, DELETE")
 
     def stream(self, key: Any, method: str, body: bytes, headers: Any) -> Answer:
+        if method not in ("GET", "PUT"):
+            raise not_allowed("GET, PUT")
         if method == "PUT":
             self.store.streams[key] = headers.get("Content-Type", "application/octet-stream"), body
             return self.empty()
@@ -292,7 +317,7 @@ class RegistryV4(Face):
             given = {**self.read(body), there: self.store.one(name, key)[here]}
             return self.create(target, json.dumps(given).encode(), {})
         if method != "GET" or last:
-            raise Refused(405, "NotAllowed", "that cannot be done here")
+            raise not_allowed("GET" if way in SINGLE else "GET, POST")
         if way in SINGLE:
             return self.entity_plain(target, rows[0], options) if rows else self.empty()
         return self.listed(target, rows, options)
@@ -319,7 +344,7 @@ class RegistryV4(Face):
             else:
                 other[there] = own[here]
             return self.empty()
-        raise Refused(405, "NotAllowed", "that cannot be done here")
+        raise not_allowed("GET, POST, PUT")
 
     def contained(self, row: Row, rest: str, method: str, options: dict[str, str], body: bytes) -> Answer:
         found = re.fullmatch(r"Deficiencies(?:\((-?\d+)\))?(?:/(.*))?", rest)
@@ -334,8 +359,7 @@ class RegistryV4(Face):
                 shown = [self.line(one, options) for one in found_lines]
                 return self.json({"@odata.context": base + self.columns(options), **counted, "value": shown})
             given = self.read(body)
-            if not isinstance(given.get("Line"), int) or not isinstance(given.get("Text"), str):
-                raise Refused(400, "Missing", "Line and Text are required")
+            self.checked("Deficiency", given, "Line", "Text")
             lines[given["Line"]] = {"Line": given["Line"], "Text": given["Text"], "Mended": given.get("Mended")}
             where = f"{self.root}Inspections({row['InspectionId']})/Deficiencies({given['Line']})"
             return self.json({"@odata.context": f"{base}/$entity", **lines[given["Line"]]}, 201, Location=where)
@@ -346,9 +370,9 @@ class RegistryV4(Face):
             del lines[number]
             return self.empty()
         if method in ("PATCH", "PUT"):
-            lines[number].update(
-                {field: value for field, value in self.read(body).items() if field in ("Text", "Mended")}
-            )
+            given = {field: value for field, value in self.read(body).items() if field != "Line"}
+            self.checked("Deficiency", given, *(("Text",) if method == "PUT" else ()))
+            lines[number].update(given)
             return self.empty()
         if found[2]:
             field, _, last = found[2].partition("/")
@@ -362,6 +386,15 @@ class RegistryV4(Face):
             {"@odata.context": f"{base}{self.columns(options)}/$entity", **self.line(lines[number], options)}
         )
 
+    def checked(self, kind: str, given: Row, *needed: str) -> None:
+        for name in needed:
+            if given.get(name) is None:
+                raise Refused(400, "Missing", f"{name} is required")
+        try:
+            check_row(kind, given)
+        except Wrong as wrong:
+            raise Refused(400, "Malformed", wrong.what) from None
+
     @staticmethod
     def line(row: Row, options: dict[str, str]) -> Row:
         chosen = options["$select"].split(",") if "$select" in options else list(row)
@@ -371,6 +404,11 @@ class RegistryV4(Face):
 
     def batch(self, headers: Any, body: bytes) -> Answer:
         return batch(self, PREFIX, headers, body, 200, {"OData-Version": "4.0"})
+
+
+def not_allowed(methods: str) -> Refused:
+    """RFC 9110, section 15.5.6: with the methods that are allowed."""
+    return Refused(405, "NotAllowed", "that cannot be done here", Allow=methods)
 
 
 def batch(face: Any, prefix: str, headers: Any, body: bytes, status: int, extra: Mapping[str, str]) -> Answer:

@@ -9,6 +9,8 @@ from collections.abc import Callable
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
+from juxtalogos.demo.strict import Wrong, check_row
+
 Row = dict[str, Any]
 KEYS = {
     "Owners": "Code",
@@ -49,8 +51,9 @@ PLAN = b"%PDF-1.4 stability plan of a made-up vessel\n"
 
 
 class Refused(Exception):
-    def __init__(self, status: int, code: str, message: str) -> None:
+    def __init__(self, status: int, code: str, message: str, **headers: str) -> None:
         super().__init__(message)
+        self.headers = headers
         self.status, self.code, self.message = status, code, message
 
 
@@ -121,7 +124,11 @@ class Store:
 
     def change(self, name: str, key: Any, given: Row, *, whole: bool = False) -> Row:
         row = self.one(name, key)
-        self.check(name, given, row.get("@", ""))
+        own = KEYS[name]
+        for needed in NEEDED[name] if whole else ():
+            if given.get(needed) is None and needed != own:
+                raise Refused(400, "Missing", f"{needed} is required")
+        self.check(name, {field: value for field, value in given.items() if field != own}, row.get("@", ""))
         for field in self.fields(name, row):
             if field in given and field != KEYS[name] and field != "Detained":
                 row[field] = given[field]
@@ -132,6 +139,15 @@ class Store:
 
     def check(self, name: str, given: Row, kind: str) -> None:
         fields = FIELDS[kind or TYPES[name]]
+        parts = given.get("Deficiencies", [])
+        try:
+            check_row(kind or TYPES[name], given, also=("Deficiencies",))
+            if not isinstance(parts, list) or not all(isinstance(one, dict) for one in parts):
+                raise Wrong("Deficiencies are a list")
+            for one in parts:
+                self.check_line(one)
+        except Wrong as wrong:
+            raise Refused(400, "Malformed", wrong.what) from None
         for field, value in given.items():
             if field.startswith("@") or "@" in field or field == "Deficiencies":
                 continue
@@ -144,6 +160,12 @@ class Store:
         for field, place in (("OwnerCode", "Owners"), ("VesselId", "Vessels")):
             if field in given and field != KEYS[name] and given[field] not in self.rows[place]:
                 raise Refused(400, "NoSuch", f"{field} names nothing that is registered")
+
+    def check_line(self, given: Row, *, whole: bool = True) -> None:
+        """A deficiency of an inspection. Wrong where it is none."""
+        check_row("Deficiency", given)
+        if whole and (given.get("Line") is None or given.get("Text") is None):
+            raise Wrong("Line and Text are required")
 
     def delete(self, name: str, key: Any) -> None:
         self.one(name, key)

@@ -7,10 +7,10 @@ import re
 from datetime import UTC, datetime
 from importlib import resources
 from typing import Any
-from urllib.parse import unquote
+from urllib.parse import quote, unquote
 from xml.sax.saxutils import escape
 
-from juxtalogos.demo.registry import Answer, Face, batch
+from juxtalogos.demo.registry import Answer, Face, batch, not_allowed
 from juxtalogos.demo.registry_store import (
     KEYS,
     SINGLE,
@@ -39,7 +39,7 @@ class RegistryV2(Face):
 
     def refusal(self, refused: Refused, path: str) -> Answer:
         message = {"lang": "en", "value": refused.message}
-        return self.json({"error": {"code": refused.code, "message": message}}, refused.status)
+        return self.json({"error": {"code": refused.code, "message": message}}, refused.status, **refused.headers)
 
     def json(self, value: Any, status: int = 200, **headers: str) -> Answer:
         return status, "application/json", json.dumps(value).encode(), {"DataServiceVersion": "2.0", **headers}
@@ -77,7 +77,7 @@ class RegistryV2(Face):
             self.keep_moments(row, body)
             return self.entity(name, row, {}, 201, atom="atom" in headers.get("Content-Type", ""))
         if method != "GET":
-            raise Refused(405, "NotAllowed", "that cannot be done here")
+            raise not_allowed("GET, POST")
         return self.listed(name, rows, options, atom)
 
     def listed(self, name: str, rows: list[Row], options: dict[str, str], atom: bool) -> Answer:
@@ -138,7 +138,7 @@ class RegistryV2(Face):
     @staticmethod
     def literal(name: str, row: Row) -> str:
         key = row[KEYS[name]]
-        return f"'{key}'" if isinstance(key, str) else f"{key}L" if name == "Certificates" else str(key)
+        return f"'{quote(key)}'" if isinstance(key, str) else f"{key}L" if name == "Certificates" else str(key)
 
     def entity(self, name: str, row: Row, options: dict[str, str], status: int = 200, *, atom: bool = False) -> Answer:
         where = {"Location": f"{self.root}{name}({self.literal(name, row)})"} if status == 201 else {}
@@ -195,7 +195,7 @@ class RegistryV2(Face):
             self.keep_moments(row, body)
             return self.entity(target, row, {}, 201)
         if method != "GET":
-            raise Refused(405, "NotAllowed", "that cannot be done here")
+            raise not_allowed("GET" if way in SINGLE else "GET, POST")
         if way in SINGLE:
             return self.json({"d": self.shown(target, rows[0], options)}) if rows else (204, "", b"", {})
         return self.listed(target, rows, options, atom)

@@ -24,6 +24,7 @@ from juxtalogos.demo.registry import RegistryV4
 from juxtalogos.demo.registry_store import Store
 from juxtalogos.demo.registry_v2 import PREFIX as REGISTRY_V2
 from juxtalogos.demo.registry_v2 import RegistryV2
+from juxtalogos.demo.strict import Wrong, check_call
 
 __all__ = ["KEY", "base_url", "make_server"]
 
@@ -56,16 +57,16 @@ class Handler(BaseHTTPRequestHandler):
                 return
         try:
             with self.harbour.lock:
-                reply = self.dispatch(
-                    unquote(parts.path), Call(parse_qs(parts.query, keep_blank_values=True), self.headers, body)
-                )
+                query = parse_qs(parts.query, keep_blank_values=True)
+                reply = self.dispatch(unquote(parts.path), Call(query, self.headers, body))
         except Refusal as refusal:
             problem = {
                 "title": refusal.title,
                 "status": refusal.status,
                 **({"detail": refusal.detail} if refusal.detail else {}),
             }
-            reply = Reply(refusal.status, problem, "application/problem+json")
+            challenge = {"WWW-Authenticate": 'Key realm="harbour office"'} if refusal.status == 401 else {}
+            reply = Reply(refusal.status, problem, "application/problem+json", {**challenge, **refusal.headers})
         data = (
             reply.text.encode()
             if reply.text is not None
@@ -99,11 +100,23 @@ class Handler(BaseHTTPRequestHandler):
             self.office.reset()
             self.registry.store.reset()
             return Reply(204)
+        allowed = []
         for method, pattern, name in ROUTES:
             found = re.fullmatch(PREFIX + pattern, path)
             if found and method == self.command:
+                if name in ("list_notices", "post_notice"):
+                    self.harbour.office(call)
+                if not self.harbour.knows(name, found.groups()):
+                    raise Refusal(404, "No such thing", path)
+                try:
+                    check_call(method, path.removeprefix(PREFIX), call.query, call.headers, call.body)
+                except Wrong as wrong:
+                    raise Refusal(wrong.status, "Not as declared", wrong.what) from None
                 operation: Callable[..., Reply] = getattr(self.harbour, name)
                 return operation(call, *found.groups())
+            allowed += [method] if found else []
+        if allowed:
+            raise Refusal(405, "Not by this method", path, Allow=", ".join(allowed))
         raise Refusal(404, "Nothing here", path)
 
     do_GET = do_POST = do_PUT = do_PATCH = do_DELETE = do_MERGE = answer

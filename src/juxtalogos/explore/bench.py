@@ -125,6 +125,8 @@ class Bench:
     """Seconds that a change may take until it is seen."""
     changed: bool = False
     """Whether something was changed and nothing read since."""
+    tainted: bool = False
+    """Whether the service has kept something that its definition does not allow: what it shows from then on may hold that."""
     enforced: bool = False
     """Whether what the definition does not allow must be refused."""
 
@@ -173,7 +175,8 @@ class Bench:
             judgement = session.rules.apply(self.contract, operation, judgement, scope)
         seen = Seen(operation, inputs, asked, ExchangeRecord("", "", "", "", exchange, Verdict.ERROR, ""), exchange, answer)  # fmt: skip
         if exchange.response is not None:
-            judgement = weighed(judgement, seen, broken, self.enforced)
+            judgement = weighed(judgement, seen, broken, self.enforced, self.tainted)
+            self.tainted |= seen.ok and asked is Asked.BROKEN and not operation.safe
         seen.record = ExchangeRecord(
             self.case, step, self.contract.name, operation.id, exchange, judgement.verdict, judgement.reason, judgement.results, judgement.hits,
             self.suite, role=session.role, note=f"{asked}: {broken[0]} {broken[1]}" if broken else "" if asked is Asked.VALID else str(asked),
@@ -200,12 +203,12 @@ def broken_law(
 
 
 def weighed(
-    judgement: Judgement, seen: Seen, broken: tuple[str, str, Location | None] | None, enforced: bool
-) -> Judgement:
+    judgement: Judgement, seen: Seen, broken: tuple[str, str, Location | None] | None, enforced: bool, tainted: bool = False
+) -> Judgement:  # fmt: skip
     """The judgement in the light of what was asked for."""
     if seen.exchange is not None and seen.exchange.request.method != seen.operation.method:
         judgement = replace(judgement, results=(), hits=())  # what is declared is declared of another method
-    results = [_softened(one, seen) for one in judgement.results]
+    results = [_softened(one, seen) for one in judgement.results if not _echo(one, seen, tainted)]
     if seen.ok and seen.asked is Asked.BROKEN and broken is not None:
         at, rule, location = broken
         results = [one for one in results if one.held or not one.kind.startswith(("body.", "header."))]
@@ -241,6 +244,13 @@ def _softened(one: CheckResult, seen: Seen) -> CheckResult:
     softer |= one.kind == "fault.undeclared" and seen.asked is not Asked.VALID
     softer |= seen.status in NOT_BLAMED and one.kind.startswith(("media.", "body."))
     return replace(one, severity=Severity.REMARK) if softer else one
+
+
+def _echo(one: CheckResult, seen: Seen, tainted: bool) -> bool:
+    """Whether what did not hold may be but the echo of what was sent against the definition, now or before."""
+    if one.held or not one.kind.startswith(("body.", "media.untrue")):
+        return False
+    return tainted or (seen.asked is Asked.BROKEN and seen.refused and one.kind != "body.missing")
 
 
 def _protocols_own(one: CheckResult, seen: Seen) -> bool:

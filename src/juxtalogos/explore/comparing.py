@@ -6,6 +6,7 @@ import re
 from collections import deque
 from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
+from decimal import Decimal
 from typing import Any
 
 from juxtalogos.formats.naming import plain
@@ -21,7 +22,7 @@ def same(one: Any, other: Any) -> bool:
     if isinstance(one, int | float) and isinstance(other, int | float):
         return abs(one - other) <= 1e-9 * max(abs(one), abs(other))
     if isinstance(one, str) and isinstance(other, str):
-        return one == other or _normal(one) == _normal(other) or _same_moment(one, other)
+        return one == other or _normal(one) == _normal(other) or _same_moment(one, other) or _same_number(one, other)
     if isinstance(one, str) != isinstance(other, str) and isinstance(one, str | int | float) and isinstance(other, str | int | float):  # fmt: skip
         return str(one) == str(other)
     if isinstance(one, dict) and isinstance(other, dict):
@@ -48,6 +49,11 @@ def _normal(text: str) -> str:
 def _same_moment(one: str, other: str) -> bool:
     first, second = _moment(one), _moment(other)
     return first is not None and first == second
+
+
+def _same_number(one: str, other: str) -> bool:
+    """`4.5` and `4.50`: decimals that travel as texts."""
+    return all(re.fullmatch(r"-?\d{1,20}\.\d{1,20}|-?\d{1,15}", text) for text in (one, other)) and "." in one + other and Decimal(one) == Decimal(other)  # fmt: skip
 
 
 def _moment(text: str) -> datetime | None:

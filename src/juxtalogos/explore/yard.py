@@ -204,7 +204,7 @@ class Yard:
         """Notes what was made, so that it is taken away again; of what was only begun, its end is awaited."""
         seen = await finished(self, seen)
         kind = self.kind_made_by(operation)
-        context = {**known, operation.id: seen}
+        context = {**known, **{one.id: seen for one in (kind.creators if kind else ())}, operation.id: seen}
         thing = Thing(kind or self._anonymous(operation), seen, context)
         self.things.append(thing)
         deleter = thing.kind.deleter

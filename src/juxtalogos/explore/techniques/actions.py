@@ -31,6 +31,8 @@ class Search:
     """By state, the shortest sequence that leads there."""
     outcomes: dict[tuple[State, str], str] = field(default_factory=dict)
     """(state, operation) -> what came back."""
+    idle: dict[tuple[State, str], Seen] = field(default_factory=dict)
+    """(state, operation) -> a success that changed nothing."""
     leads: dict[tuple[State, str], State] = field(default_factory=dict)
 
 
@@ -61,6 +63,10 @@ async def actions(yard: Yard, kind: Kind) -> None:
         await _from(yard, search, waiting.popleft(), waiting)
     for operation in kind.acts:
         came = {outcome for (_, name), outcome in search.outcomes.items() if name == operation.id}
+        idle = [seen for (_, name), seen in search.idle.items() if name == operation.id]
+        worked = [one for (_, name), one in search.outcomes.items() if name == operation.id and one == "ok"]
+        if idle and len(idle) == len(worked) and declares_conflict(operation) and not yard.blanket(operation):
+            yard.claim(idle[0], "law.acting-does", "answer", "that something changes in some state, where others refuse it", "all stays as it was")  # fmt: skip
         if "ok" not in came and came:
             yard.notes.setdefault(operation.id, f"answered with {', '.join(sorted(came))} in every state that was reached")  # fmt: skip
 
@@ -99,10 +105,12 @@ async def _from(yard: Yard, search: Search, way: tuple[Operation, ...], waiting:
         if seen.ok and after is not None:
             reached = state_of(after[1], settable)
             search.leads[state, operation.id] = reached
+            if not changes(before[1], after[1]):
+                search.idle[state, operation.id] = seen
             if reached not in search.ways and len(way) < DEEPEST:
                 search.ways[reached] = (*way, operation)
                 waiting.append((*way, operation))
-            await _twice(yard, watch, operation, seen, reached, state)
+            await _twice(yard, watch, operation)
 
 
 async def led(yard: Yard, kind: Kind, way: tuple[Operation, ...]) -> Thing:
@@ -152,19 +160,13 @@ def _sent_kept(yard: Yard, seen: Seen, after: tuple[Seen, Item]) -> None:
         yard.claim(after[0], "law.changed-kept", f"body{path}", f"{told(one)}, as {seen.operation.id} was sent it", told(other))  # fmt: skip
 
 
-async def _twice(yard: Yard, watch: Watched, operation: Operation, first: Seen, reached: State, state: State) -> None:
-    """At once again: where conflicts are declared it is refused, unless there is more of it to do."""
+async def _twice(yard: Yard, watch: Watched, operation: Operation) -> None:
+    """At once again: it may be refused as a conflict, and leaves no trace then."""
     before = await yard.item(watch.thing)
     if before is None:
         return
     again = Watched(watch.thing, None, before[1], before[0], watch.steps, settable=watch.settable)
-    seen = await act(yard, again, operation)
-    if seen is None:
-        return
-    if seen.ok and reached == state and declares_conflict(operation) and not yard.blanket(operation):
-        after = await yard.item(watch.thing)
-        if after is not None and not changes(before[1], after[1]):
-            yard.claim(first, "law.acting-does", "answer", "that something changes, where a repetition may be refused", "all stays as it was")  # fmt: skip
+    await act(yard, again, operation)
 
 
 def declares_conflict(operation: Operation) -> bool:

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
 
+from juxtalogos.compose.requests import tried_alone
 from juxtalogos.explore.bench import Seen
 from juxtalogos.explore.comparing import differing, item_in, told
 from juxtalogos.explore.kinds import Kind
@@ -86,6 +87,9 @@ def _of_inputs(yard: Yard, operation: Operation, base: Inputs, named: set[str]) 
             continue
         if yard.maker.hints.leaves_out(operation.id, one.address):
             continue
+        if one.alone:  # what hides others, or goes with others only
+            yield from (Covering(inputs, one.address, told(inputs.values[one.address])) for other, inputs in tried_alone(yard.maker.contract, operation, base) if other is one)  # fmt: skip
+            continue
         schema = yard.maker.contract.schema(one.schema)
         row = yard.maker.row(operation, one.address)
         free = row is not None and row.type == "string" and not row.allowed
@@ -156,7 +160,7 @@ async def _covered(yard: Yard, operation: Operation, kind: Kind | None, seed: in
             return
         if seen.ok:
             taken += 1
-        elif seen.refused and seen.status not in (401, 403, 409, 412, 429) and not (seen.fault and seen.fault != "undeclared"):  # fmt: skip
+        elif seen.refused and seen.status not in (401, 403, 409, 412, 429, 501) and not (seen.fault and seen.fault != "undeclared"):  # fmt: skip
             refused.append((one, seen))
         if not taken and len(refused) >= 4:
             return
