@@ -90,14 +90,19 @@ class PilotOffice:
         inner = root.find(f"{ns}Body")
         if root.tag != f"{ns}Envelope" or inner is None or len(inner) != 1:
             raise Wrong("one envelope with one element in its Body is needed")
-        self.signed(root.find(f"{ns}Header"))
+        blocks = root.find(f"{ns}Header")
+        self.signed(blocks)
         entry = inner[0]
         name = entry.tag.partition("}")[2]
         serve = OPERATIONS.get((port, name))
         if serve is None or not entry.tag.startswith(f"{{{P}}}"):
             raise Wrong(f"no operation takes {name}")
+        desk = blocks.find(f"{{{P}}}Desk") if blocks is not None else None
+        if name == "RosterPilot" and desk is None:
+            raise Wrong("the Desk that asks is missing")
         try:
-            check_element(entry)
+            for one in (entry, *([desk] if desk is not None else [])):
+                check_element(one)
         except NotDeclared as wrong:
             raise Wrong(wrong.what) from None
         found = serve(self, entry)
@@ -187,7 +192,7 @@ class PilotOffice:
         if not draught:
             vessel = next(one for one in children if one[0] == "vessel")
             vessel[1][:] = [one for one in vessel[1] if one[0] != "draughtMetres"]
-        attributes = dict(order.attrib)
+        attributes = _copied(order)[2]
         pilot = el("pilot", job["pilot"]) if job["pilot"] else ("pilot", None, {"xsi:nil": "true"})
         return el(
             "job",

@@ -41,6 +41,18 @@ class RegistryV2(Face):
         message = {"lang": "en", "value": refused.message}
         return self.json({"error": {"code": refused.code, "message": message}}, refused.status, **refused.headers)
 
+    def check_request(self, method: str, path: str, options: dict[str, str], headers: Any, body: bytes) -> None:
+        plain = str(headers.get("Content-Type", "")).partition(";")[0].strip().lower()
+        if method in ("POST", "PUT", "MERGE", "PATCH"):
+            if not body:
+                raise Refused(400, "Missing", "there is no body")
+            if plain not in ("application/json", "application/atom+xml", "multipart/mixed"):
+                raise Refused(415, "Media", "the registry takes JSON and Atom")
+        if options.get("$format", "json") not in ("json", "atom"):
+            raise Refused(406, "Format", "the registry speaks JSON and Atom")
+        if options.get("$inlinecount", "none") not in ("none", "allpages"):
+            raise Refused(400, "Malformed", "$inlinecount is none or allpages")
+
     def json(self, value: Any, status: int = 200, **headers: str) -> Answer:
         return status, "application/json", json.dumps(value).encode(), {"DataServiceVersion": "2.0", **headers}
 
@@ -52,7 +64,10 @@ class RegistryV2(Face):
         if path == "$batch" and method == "POST":
             return batch(self, PREFIX, headers, body, 202, {"DataServiceVersion": "2.0"})
         if path == "Fee" and method == "GET":
-            fee = float(str(read_literal(options.get("Length", "0")))) * 3.25
+            length = read_literal(options.get("Length", ""))
+            if isinstance(length, bool) or not isinstance(length, int | float) or abs(length) >= 10_000:
+                raise Refused(400, "Malformed", "Length is no number of at most six digits")
+            fee = length * 3.25
             return self.json({"d": {"Fee": f"{fee:.2f}"}})
         found = re.fullmatch(r"(\w+)(?:\(([^/]*)\))?(?:/(.*))?", path)
         if not found or found[1] not in SETS:
@@ -65,6 +80,8 @@ class RegistryV2(Face):
 
     def collection(self, name: str, method: str, rest: str, options: dict[str, str], body: bytes, headers: Any, atom: bool) -> Answer:  # fmt: skip
         rows = list(self.store.rows[name].values())
+        if rest == "$count" and method != "GET":
+            raise not_allowed("GET")
         if rest == "$count":
             return 200, "text/plain", str(len(rows)).encode(), {"DataServiceVersion": "2.0"}
         if rest:
@@ -152,7 +169,10 @@ class RegistryV2(Face):
         if rest == "" and method == "GET":
             return self.entity(name, row, options, atom=atom)
         if rest == "" and method in ("MERGE", "PATCH", "PUT"):
-            self.keep_moments(self.store.change(name, key, self.read(body, name)), body)
+            given = self.read(body, name)
+            if name == "Vessels":
+                given.setdefault("Condition", row["Condition"])
+            self.keep_moments(self.store.change(name, key, given, whole=method == "PUT"), body)
             return 204, "", b"", {"DataServiceVersion": "2.0"}
         if rest == "" and method == "DELETE":
             self.store.delete(name, key)
@@ -186,6 +206,8 @@ class RegistryV2(Face):
                 else:
                     other[there] = own[here]
                 return 204, "", b"", {"DataServiceVersion": "2.0"}
+            if method != "GET":
+                raise not_allowed("GET, POST, PUT")
             uris = [{"uri": f"{self.root}{target}({self.literal(target, row)})"} for row in rows]
             return self.json({"d": uris[0] if way in SINGLE else {"results": uris}})
         if method == "POST" and way not in SINGLE:
@@ -203,7 +225,8 @@ class RegistryV2(Face):
     def read(self, body: bytes, name: str) -> Row:
         value = self.read_object(body)
         fields = self.store.fields(TYPES[name], {})
-        return {field: self.stored(item, fields.get(field, "")) for field, item in value.items() if not field.startswith("__")}  # fmt: skip
+        ways = {way for way in WAYS_V2[name] if value.get(way) == []}
+        return {field: self.stored(item, fields.get(field, "")) for field, item in value.items() if not field.startswith("__") and field not in ways}  # fmt: skip
 
     @staticmethod
     def keep_moments(row: Row, body: bytes) -> None:
@@ -219,9 +242,10 @@ class RegistryV2(Face):
             moment = datetime.fromtimestamp(int(found[1]) / 1000, UTC)
             return moment.strftime("%Y-%m-%d" if kind == "day" else "%Y-%m-%dT%H:%M:%SZ")
         if kind == "measures" and isinstance(value, dict):
-            return {
-                key: None if item is None else float(item) for key, item in value.items() if not key.startswith("__")
-            }
+            numbers = {key: item for key, item in value.items() if not key.startswith("__")}
+            if not all(item is None or (isinstance(item, str) and re.fullmatch(r"-?\d{1,20}(\.\d{1,20})?", item)) for item in numbers.values()):  # fmt: skip
+                raise Refused(400, "Malformed", "a decimal is written as a text (JSON format of V2)")
+            return {key: None if item is None else float(item) for key, item in numbers.items()}
         return int(value) if kind == "long" and isinstance(value, str) and value.isdigit() else value
 
     # Atom.

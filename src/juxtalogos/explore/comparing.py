@@ -72,6 +72,8 @@ def differing(sent: Item, shown: Item, path: str = "") -> Iterator[tuple[str, An
         if name not in shown:
             continue
         other = shown[name]
+        if {type(value), type(other)} == {list, dict}:
+            continue  # another representation, such as a link to what there is
         if isinstance(value, list) != isinstance(other, list) and not isinstance(value, dict) and not isinstance(other, dict):  # fmt: skip
             value, other = (value if isinstance(value, list) else [value]), (other if isinstance(other, list) else [other])  # fmt: skip
         if isinstance(value, dict) and isinstance(other, dict):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 from juxtalogos.compose.dependencies import Dependency
 from juxtalogos.compose.outlines import carries
@@ -75,11 +75,26 @@ def kinds_of(maker: Maker) -> list[Kind]:
                 kind.deleter = kind.deleter or operation
             elif operation.intent in (Intent.ACT, Intent.UNKNOWN, Intent.UPDATE) and operation.id not in named:
                 kind.acts.append(operation)
+    for kind in found.values():
+        _rooted(maker, kind)
     own = {one.id for kind in found.values() for one in kind.creators if resources.of(one) is kind.resource}
     for kind in found.values():  # what makes a job makes what the job is for
         kind.creators = [one for one in kind.creators if one.id not in own or resources.of(one) is kind.resource]
         kind.parent = found.get(resources.parent(kind.resource.key)) or _owner(maker, kind, found.values())
     return [one for one in found.values() if one.creators or one.on_item or one.lists or one.resource.is_singleton]
+
+
+def _rooted(maker: Maker, kind: Kind) -> None:
+    """What names an item comes from what makes it, and not from what was done to it in between: the very thing is meant."""
+    makers = {one.id for one in kind.creators}
+    root = next((one for one in kind.keys.values() if one.source in makers), None)
+    if root is None:
+        return
+    for name, one in list(kind.keys.items()):
+        if one.source not in makers:
+            straight = replace(one, source=root.source, value=root.value)
+            kind.keys[name] = straight
+            maker.needs[name] = [straight if need is one else need for need in maker.needs[name]]
 
 
 def _owner(maker: Maker, kind: Kind, others: Iterable[Kind]) -> Kind | None:

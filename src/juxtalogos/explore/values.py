@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
-from juxtalogos.compose.dependencies import LIMIT, SEGMENT, Dependency, Finder
+from juxtalogos.compose.dependencies import ITSELF, LIMIT, SEGMENT, Dependency, Finder
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.resources import Resources
 from juxtalogos.compose.values import RequestValues
@@ -112,6 +112,12 @@ class Maker:
         if address.startswith("body"):
             return True
         return address in inputs.values or any(one.address == address and one.required for one in operation.inputs)
+
+    def own_keys(self, operation: Operation) -> set[str]:
+        """Places of a body that repeat what the path says already: the item itself, or the one that it lies below; a service may ignore them."""
+        needs = self.needs.get(operation.id, ())
+        said = {(one.source, one.value) for one in needs if not one.input.startswith("body")}
+        return {one.input for one in needs if one.input.startswith("body") and (one.reason == ITSELF or (one.source, one.value) in said)}  # fmt: skip
 
     def typed(self, operation: Operation, address: str, value: Any) -> Any:
         """A number that is wanted as a text is one, and the other way round."""

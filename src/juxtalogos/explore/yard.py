@@ -313,6 +313,8 @@ class Yard:
             reader = next(iter(resource.of(Intent.READ)), None)
             if not resource.is_singleton or reader is None or not writers or self.bench.only_reading:
                 continue
+            if self.maker.needs.get(reader.id):
+                continue  # below what this exploration makes itself
             try:
                 seen = await self.ask(reader, {}, Asked.CLEANUP)
                 inputs = self.maker.own(writers[0], full=True)

@@ -27,7 +27,7 @@ from juxtalogos.model.schema import Schema, SchemaEngine, SchemaRef
 from juxtalogos.workspace.codec import decode, decoder, encode
 from juxtalogos.workspace.usercache import cache_folder, private
 
-FORMAT = 16
+FORMAT = 17
 MAX_BYTES = 1024 * 1024 * 1024
 _PARTS: dict[str, Any] = {
     "format": str, "version": str, "dialect": str, "title": str, "description": str, "servers": tuple[str, ...], "secret_fields": tuple[str, ...],

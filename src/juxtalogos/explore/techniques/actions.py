@@ -6,9 +6,11 @@ to a new answer in a state, is gone on from.
 
 from __future__ import annotations
 
+import re
 from collections import deque
 from dataclasses import dataclass, field
 
+from juxtalogos.compose.provoking import BROKEN_NAME, GONE_NAME
 from juxtalogos.explore.bench import Asked, Seen
 from juxtalogos.explore.comparing import Item, changes, differing, item_in, told
 from juxtalogos.explore.kinds import Kind
@@ -19,6 +21,10 @@ from juxtalogos.model.contract import Operation
 from juxtalogos.model.wire import Inputs
 
 DEEPEST, MOST_STATES = 3, 12
+_CONFLICT = re.compile(
+    r"taken|exist|duplicate|already|busy|ended|closed|conflict|in[_-]?use|state|locked|occupied|finish|running|still|assigned|cancel|used|open|active|reserved|released|started|allotted|over$|done", re.IGNORECASE
+)  # fmt: skip
+"""What names of faults have in them that are about the state that things are in."""
 State = tuple[tuple[str, object], ...]
 
 
@@ -176,9 +182,7 @@ def declares_conflict(operation: Operation) -> bool:
 
 def conflict_named(fault: str) -> bool:
     """Whether a fault's name tells of a conflict: none of what is not there, or of what is malformed."""
-    from juxtalogos.compose.provoking import BROKEN_NAME, GONE_NAME
-
-    return not GONE_NAME.search(fault) and not BROKEN_NAME.search(fault)
+    return bool(_CONFLICT.search(fault)) and not GONE_NAME.search(fault) and not BROKEN_NAME.search(fault)
 
 
 def _consistent(yard: Yard, search: Search, state: State, operation: Operation, outcome: str, seen: Seen) -> None:

@@ -70,7 +70,7 @@ def _arrives_in_text(one: Input, schema: Schema, value: Any) -> bool:
     if value is None or isinstance(value, dict) or one.content:
         return False
     values = value if isinstance(value, list) else [value]
-    if not values or any(isinstance(item, dict | list) or item is None for item in values):
+    if not values or any(isinstance(item, dict | list) or item is None or item == "" for item in values):
         return False
     if isinstance(value, list):
         texts = [str(item) for item in values]
@@ -103,6 +103,9 @@ def _of_body(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broken]
         return
     schema = yard.maker.contract.schema(ref)
     named = [need.input for need in yard.maker.needs.get(operation.id, ()) if need.input.startswith("body/")]
+    if base.content_type.startswith("multipart/mixed"):
+        return  # messages within a message: each is judged by itself
+    free = yard.maker.own_keys(operation) | made_keys(yard, operation)
     told: dict[tuple[str, str], int] = {}
     try:
         found = list(schema.mutate(base.body))[:600]
@@ -113,6 +116,8 @@ def _of_body(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broken]
         key = (mutation.path, mutation.keyword)
         if told.get(key, 0) >= _each(mutation) or count >= MOST_MUTATIONS:
             continue
+        if f"body{mutation.path}" in free:
+            continue
         inputs = Inputs(base.values, mutation.value, base.content_type)
         if not arrives(yard, operation, inputs, schema):
             continue
@@ -120,6 +125,16 @@ def _of_body(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broken]
         count += 1
         at = f"body{mutation.path}"
         yield Broken(inputs, at, f"{mutation.keyword}: {mutation.what}", mutation.location, any(at == one or one.startswith(f"{at}/") for one in named))  # fmt: skip
+
+
+def made_keys(yard: Yard, operation: Operation) -> set[str]:
+    """Places of a creation's body for the key that its answer tells: the service may make it itself."""
+    kind = yard.kind_made_by(operation) or next((one for one in yard.kinds if operation.id in one.keys), None)
+    if kind is None:
+        return set()
+    makers = {one.id for one in kind.creators}
+    names = {need.value.rpartition("/")[2].rpartition(":")[2] for need in kind.keys.values() if need.source in makers and "#/" in need.value}  # fmt: skip
+    return {f"body/{name}" for name in names if f"body/{name}" not in operation.names}
 
 
 def _each(mutation: Mutation) -> int:

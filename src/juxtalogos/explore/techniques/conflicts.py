@@ -88,7 +88,7 @@ async def references(yard: Yard, kind: Kind) -> None:
         return
     for creator in [*kind.creators[:1], *kind.acts]:
         for need in yard.maker.needs.get(creator.id, ()):
-            if not need.input.startswith("body/"):
+            if not need.input.startswith("body/") or need.input in yard.maker.own_keys(creator):
                 continue
             gone = await gone_value(yard, need.source, need.value, creator, need.input)
             if gone is ABSENT:

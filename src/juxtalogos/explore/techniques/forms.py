@@ -54,7 +54,12 @@ async def syntax(yard: Yard, operation: Operation, kind: Kind | None) -> None:
     if operation.body.required:
         changes_.append(("body", "required: no body", _with_body(b""), "syntax"))
     declared = {media.media_type.partition(";")[0].strip().lower() for media in operation.body.media}
-    if declared and not any("*" in one for one in declared):
+    if (
+        declared
+        and parsed is not None
+        and (parsed.is_json or parsed.is_xml or parsed.is_form)
+        and not any("*" in one for one in declared)
+    ):
         strange = next(one for one in ("text/plain", "application/x-unknown") if one not in declared)
         changes_.append(("header.Content-Type", f"media type: {strange}", _with_type(strange), "media"))
     for at, rule, change, sort in changes_:

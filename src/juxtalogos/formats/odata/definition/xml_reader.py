@@ -32,6 +32,7 @@ from juxtalogos.model.errors import quoted
 from juxtalogos.model.location import Location
 
 _COLLECTION = re.compile(r"\s*(?:Collection\((.*)\)|(.*?))\s*")
+_GENERATED = "{http://schemas.microsoft.com/ado/2009/02/edm/annotation}StoreGeneratedPattern"
 
 
 class XmlReader:
@@ -128,11 +129,14 @@ class XmlReader:
     def property(self, node: ET.Element, owner: str) -> Property:
         """A structural property (section 6)."""
         name = node.get("Name", "")
+        notes = self.annotations(node, f"{owner}/{name}")
+        if node.get(_GENERATED) in ("Identity", "Computed"):  # as V2 and V3 say what V4 calls Core.Computed
+            notes = {"Core.Computed": True, **notes}
         return Property(
             name,
             self.use(node),
             self.place(node),
-            self.annotations(node, f"{owner}/{name}"),
+            notes,
             node.get("ConcurrencyMode") == "Fixed",
         )
 
