@@ -6,6 +6,7 @@ A refused request spends nothing, so that all share one thing until one is taken
 from __future__ import annotations
 
 import itertools
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Any
@@ -19,7 +20,7 @@ from juxtalogos.explore.yard import Thing, Yard
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Input, Operation
 from juxtalogos.model.errors import JuxtalogosError, UsageError
-from juxtalogos.model.location import Location
+from juxtalogos.model.location import Location, follow_pointer
 from juxtalogos.model.schema import ABSENT, Mutation, Schema
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.inputs import schema_at
@@ -112,7 +113,7 @@ def _of_body(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broken]
     except (JuxtalogosError, ValueError):
         return
     count = 0
-    for mutation in found:
+    for mutation in nearest_first(found):
         key = (mutation.path, mutation.keyword)
         if told.get(key, 0) >= _each(mutation) or count >= MOST_MUTATIONS:
             continue
@@ -125,6 +126,42 @@ def _of_body(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broken]
         count += 1
         at = f"body{mutation.path}"
         yield Broken(inputs, at, f"{mutation.keyword}: {mutation.what}", mutation.location, any(at == one or one.startswith(f"{at}/") for one in named))  # fmt: skip
+
+
+def nearest_first(found: list[Mutation]) -> list[Mutation]:
+    """In their order, but of those that break one limit at one place the nearest to it first: what is only just too much tells most."""
+    nearness: dict[int, float] = {}
+    for index, one in enumerate(found):
+        value = _place_value(one)
+        low = one.keyword in ("minLength", "minInclusive", "minExclusive", "minimum", "exclusiveMinimum", "minItems", "length")  # fmt: skip
+        high = one.keyword in ("maxLength", "maxInclusive", "maxExclusive", "maximum", "exclusiveMaximum", "maxItems")
+        if not (low or high) or value is None:
+            nearness[index] = 0.0
+        else:
+            nearness[index] = -value if low else value
+    groups: dict[tuple[str, str], list[int]] = {}
+    for index, one in enumerate(found):
+        groups.setdefault((one.path, one.keyword), []).append(index)
+    order: dict[int, int] = {}
+    for members in groups.values():
+        for place, index in zip(members, sorted(members, key=lambda index: (nearness[index], index))):
+            order[place] = index
+    return [found[order[place]] for place in range(len(found))]
+
+
+def _place_value(one: Mutation) -> float | None:
+    """How much there is at the place that is broken: a number, or the length of a text or list."""
+    try:
+        path = re.sub(r"\[(\d+)\]", lambda found: f"/{int(found[1]) - 1}", one.path)  # of XML, from 1
+        value = follow_pointer(one.value, path) if path else one.value
+    except (LookupError, ValueError):
+        return None
+    if isinstance(value, str | list):
+        try:
+            return float(value) if isinstance(value, str) and one.keyword.endswith("clusive") else float(len(value))
+        except ValueError:
+            return None
+    return float(value) if isinstance(value, int | float) and not isinstance(value, bool) and abs(value) < 1e300 else None  # fmt: skip
 
 
 def made_keys(yard: Yard, operation: Operation) -> set[str]:

@@ -7,7 +7,7 @@ from typing import Any
 from juxtalogos.explore.bench import Asked, Seen
 from juxtalogos.explore.comparing import has_key, item_in, told
 from juxtalogos.explore.kinds import Kind
-from juxtalogos.explore.techniques.actions import declares_conflict
+from juxtalogos.explore.techniques.actions import conflict_named, declares_conflict
 from juxtalogos.explore.techniques.lifecycle import told_deleted
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Thing, Yard, is_gone
@@ -29,6 +29,7 @@ async def doubles(yard: Yard, kind: Kind) -> None:
             thing = await yard.make_by(creator, {}, full=True)
         except Unfillable as error:
             yard.notes.setdefault(creator.id, str(error))
+            await _taken_instead(yard, kind, creator)
             continue
         before = await _count(yard, thing)
         seen = await yard.call(creator, thing.made.inputs, Asked.CONFLICT)
@@ -43,6 +44,31 @@ async def doubles(yard: Yard, kind: Kind) -> None:
             yard.claim(seen, "law.refusal-traceless", "answer", f"{before} in the list, as before", str(after))
         if seen.refused:
             await _changed_into(yard, kind, thing)
+
+
+async def _taken_instead(yard: Yard, kind: Kind, creator: Operation) -> None:
+    """Where what is new is always refused as a conflict: what is there already must not be taken."""
+    refusals = [one for one in yard.bench.held if one.operation is creator and one.refused]
+    if not refusals or not all(is_conflict(one) for one in refusals):
+        return
+    for listing in kind.lists[:1]:
+        _, items = await yard.whole(listing, yard.shared)
+        inputs, known = await yard.fill(creator, {}, full=True)
+        for item in [one for one in items if isinstance(one, dict)][:2]:
+            names = {name: item[name] for name in inputs.body if isinstance(item.get(name), str)} if isinstance(inputs.body, dict) else {}  # fmt: skip
+            changed = with_values(inputs, {f"body/{name}": value for name, value in names.items()})
+            if not names or not yard.maker.fits(creator, changed):
+                continue
+            seen = await yard.call(creator, changed, Asked.CONFLICT)
+            if seen.ok:
+                yard.claim(seen, "law.conflict-refused", "status conflict", "a conflict, as with what is new", seen.outcome)  # fmt: skip
+                await yard.keep(creator, seen, known)
+                return
+
+
+def is_conflict(seen: Seen) -> bool:
+    """Whether an answer says that something stands in the way."""
+    return seen.status == 409 if not seen.fault else conflict_named(seen.fault)
 
 
 def same_key(yard: Yard, one: Thing, other: Thing) -> bool:

@@ -197,6 +197,7 @@ async def deleted(yard: Yard, kind: Kind) -> None:
     except Unfillable as error:
         yard.notes.setdefault(deleter.id, str(error))
         return
+    yard.note("fresh", seen)
     if not seen.ok:
         return
     thing.gone = seen.status != 202
@@ -276,6 +277,8 @@ async def deleted_twice(yard: Yard, kind: Kind) -> None:
         yard.note("conflict", seen)
         if seen.ok:
             thing.gone = True
+            if yard.outcomes.get((deleter.id, "fresh"), {}).keys() == {"409"}:
+                yard.claim(seen, "law.conflict-refused", "status conflict", "a conflict, as with what has nothing below it", seen.outcome)  # fmt: skip
             await _orphan(yard, below, seen)
         elif seen.refused:
             await _still_there(yard, thing, below, seen)
