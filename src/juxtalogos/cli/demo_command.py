@@ -12,7 +12,7 @@ from pathlib import Path
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal
 from juxtalogos.cli.terminal import Terminal
-from juxtalogos.demo.planted import PLANTED, expected_findings, planted_names
+from juxtalogos.demo.planted import HIDDEN, PLANTED, Planted, expected_findings, planted_names
 from juxtalogos.demo.server import KEY, base_url, make_server
 from juxtalogos.model.errors import UsageError, nearest
 from juxtalogos.model.findings import general_path
@@ -63,12 +63,13 @@ def run(args: _DemoArguments) -> int:
         odd = planted_names(args.deviations)
     except ValueError as error:
         raise UsageError(
-            f"there is no planted deviation {str(error)!r}", mend=nearest(str(error), [one.name for one in PLANTED])
+            f"there is no planted deviation {str(error)!r}",
+            mend=nearest(str(error), [one.name for one in (*PLANTED, *HIDDEN)]),
         ) from None
     if args.list:
         out.table(
             ("deviation", "contract", "operation", "what the service does", "finding"),
-            [(one.name, one.contract, one.operation, one.what, one.findings[0][0]) for one in PLANTED],
+            [(one.name, one.contract, one.operation, one.what, one.findings[0][0]) for one in (*PLANTED, *HIDDEN)],
             styles=("name",),
         )
         return EXIT_HELD
@@ -113,6 +114,9 @@ def _walk(out: Terminal, args: _DemoArguments, odd: frozenset[str], urls: dict[s
     try:
         _steps(out, folder, definitions / "berths.yaml", urls["berths"])
         found = _found(folder)
+        words = "What valid requests cannot find: requests that break a rule, laws over several exchanges, sign-in, sequences."
+        _say(out, words, ["explore", "berths", "--token", "harbour", "-C", str(folder)])
+        explored = _found(folder)
         _second_service(out, folder, urls["pilotage"])
         found |= _found(folder)
         _data_service(out, folder, urls["registry"])
@@ -121,7 +125,7 @@ def _walk(out: Terminal, args: _DemoArguments, odd: frozenset[str], urls: dict[s
         found |= _found(folder)
     finally:
         shutil.rmtree(definitions, ignore_errors=True)
-    return _compare(out, folder, odd, found)
+    return _compare(out, folder, odd, found, explored)
 
 
 def _steps(out: Terminal, folder: Path, definition: Path, url: str) -> None:
@@ -233,24 +237,38 @@ def _found(folder: Path) -> set[tuple[str, str, str]]:
         }
 
 
-def _compare(out: Terminal, folder: Path, odd: frozenset[str], found: set[tuple[str, str, str]]) -> int:
+def _compare(
+    out: Terminal, folder: Path, odd: frozenset[str], found: set[tuple[str, str, str]], explored: set[tuple[str, str, str]]
+) -> int:  # fmt: skip
     expected = expected_findings(odd)
     out.line()
     out.line(("Planted deviations and what was found", "head"))
-    rows = []
-    for one in PLANTED:
-        if one.name in odd:
-            hit = all((one.operation, kind, at) in found for kind, at in one.findings)
-            rows.append(
-                (("found", "held") if hit else ("missed", "deviation"), one.operation, one.what, one.findings[0][0])
-            )
+    rows = [_row(one, found) for one in PLANTED if one.name in odd]
     if rows:
         out.table(("", "operation", "planted", "finding"), rows)
+    hidden = [one for one in HIDDEN if one.name in odd]
+    if hidden:
+        out.line()
+        out.line(("Planted, and to be found by exploring only", "head"))
+        out.table(("", "operation", "planted", "finding"), [_row(one, explored) for one in hidden])
     for operation, kind, at in sorted(found - expected):
         out.line(("not planted, yet found: ", "deviation"), f"{operation} {kind} at {at}")
-    exact = found == expected
-    total = f"{len(odd)} planted, {len(expected - found)} findings missed, {len(found - expected)} too many"
-    out.line((total, "held" if exact else "deviation"))
+    told = {(operation, kind, at) for operation, kind, at in explored if kind != "request.refused" and not kind.endswith(".undeclared")}  # fmt: skip
+    for operation, kind, at in sorted(told) if not odd else ():
+        out.line(("nothing is planted, yet exploring found: ", "deviation"), f"{operation} {kind} at {at}")
+    missed = len(expected - found) + sum(not _hit(one, explored) for one in hidden)
+    many = len(found - expected) + (len(told) if not odd else 0)
+    total = f"{len(odd)} planted, {missed} findings missed, {many} too many"
+    out.line((total, "held" if not missed and not many else "deviation"))
     for page in sorted((folder / "reports").glob("run-*.html")):
         out.line("the report: ", (page, "name"))
-    return EXIT_HELD if exact else EXIT_FAILED
+    return EXIT_HELD if not missed and not many else EXIT_FAILED
+
+
+def _hit(one: Planted, found: set[tuple[str, str, str]]) -> bool:
+    return all((one.operation, kind, at) in found for kind, at in one.findings)
+
+
+def _row(one: Planted, found: set[tuple[str, str, str]]) -> tuple[object, ...]:
+    mark = ("found", "held") if _hit(one, found) else ("missed", "deviation")
+    return mark, one.operation, one.what, one.findings[0][0]

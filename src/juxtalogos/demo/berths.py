@@ -106,6 +106,7 @@ class Harbour:
         with self.lock:
             self.vessels: dict[str, dict[str, Any]] = {}
             self.calls: dict[str, dict[str, Any]] = {}
+            self.ghosts: dict[str, dict[str, Any]] = {}
             self.plans: dict[str, str] = {}
             self.lines: dict[str, int] = {}
             self.notices: list[dict[str, Any]] = [
@@ -159,9 +160,33 @@ class Harbour:
 
     def knows(self, operation: str, keys: tuple[str, ...]) -> bool:
         """Whether what a path names is there."""
+        if operation == "amend" and "ghost" in self.odd and keys[0] in self.ghosts:
+            return True
         store = {"call_id": self.calls, "vessel_id": self.vessels, "berth_id": self.berths}
         names = getattr(self, operation).__code__.co_varnames[2:3]
         return not keys or not names or keys[0] in store.get(names[0], keys)
+
+    def tolerates(self, operation: str, call: Call, keys: tuple[str, ...]) -> bool:
+        """Planted ways to deal with what is not as declared: whether it is let through."""
+        try:
+            value = json.loads(call.body) if call.body else {}
+        except ValueError:
+            return False
+        if not isinstance(value, dict):
+            return False
+        if operation == "register_vessel" and "lax" in self.odd:
+            length = value.get("lengthMetres")
+            return isinstance(length, int | float) and not isinstance(length, bool) and 420 < length < 500
+        if operation == "replace_vessel" and "stumble" in self.odd and isinstance(value.get("agentCode"), str):
+            raise Refusal(500, "The register fell over")
+        if (
+            operation == "amend"
+            and "smudge" in self.odd
+            and isinstance(value.get("arrives"), str)
+            and "T" in value["arrives"]
+        ):
+            self.calls[keys[0]]["arrives"] = value["arrives"]
+        return False
 
     def vessel(self, vessel_id: str) -> dict[str, Any]:
         if vessel_id not in self.vessels:
@@ -182,7 +207,9 @@ class Harbour:
             raise Refusal(400, "Bad kind", ", ".join(kinds))
         found = [vessel for vessel in self.vessels.values() if not kinds or vessel["kind"] in kinds]
         headers = {} if "total" in self.odd else {"X-Total-Count": str(len(found))}
-        return Reply(200, {"items": found[offset : offset + limit], "total": len(found)}, headers=headers)
+        more = 1 if "overfull" in self.odd and limit < 4 else 0
+        total = len(self.vessels) if "tallied" in self.odd else len(found)
+        return Reply(200, {"items": found[offset : offset + limit + more], "total": total}, headers=headers)
 
     def register_vessel(self, call: Call) -> Reply:
         vessel = self.add_vessel(self.vessel_values(call.json()))
@@ -195,7 +222,7 @@ class Harbour:
             raise Refusal(400, "Bad name")
         if value.get("kind") not in KINDS:
             raise Refusal(400, "Bad kind", str(value.get("kind")))
-        _number(value.get("lengthMetres"), "lengthMetres", 5, 420)
+        _number(value.get("lengthMetres"), "lengthMetres", 5, 500)
         if "draughtMetres" in value:
             _number(value["draughtMetres"], "draughtMetres", 0.5, 26)
         if "built" in value:
@@ -269,7 +296,8 @@ class Harbour:
         found = [
             one
             for one in self.calls.values()
-            if (state is None or one["state"] == state) and (first is None or one["arrives"][:10] >= first)
+            if (state is None or "deaf" in self.odd or one["state"] == state)
+            and (first is None or one["arrives"][:10] >= first)
         ]
         more = offset + limit < len(found)
         page = {
@@ -309,15 +337,17 @@ class Harbour:
         return Reply(200, found)
 
     def amend(self, call: Call, call_id: str) -> Reply:
-        found, value = self.call(call_id), call.json()
+        found, value = self.ghosts.get(call_id) if "ghost" in self.odd else None, call.json()
+        found = found or self.call(call_id)
         if not value:
             raise Refusal(400, "Nothing to amend")
         self.call_values(value, set())
-        found.update({key: value[key] for key in ("arrives", "draughtMetres") if key in value})
+        kept = ("arrives",) if "stubborn" in self.odd else ("arrives", "draughtMetres")
+        found.update({key: value[key] for key in kept if key in value})
         return Reply(200, found, media_type="text/plain; charset=utf-8" if "plain" in self.odd else "application/json")
 
     def withdraw(self, call: Call, call_id: str) -> Reply:
-        self.call(call_id)
+        self.ghosts[call_id] = self.call(call_id)
         del self.calls[call_id]
         return Reply(202, {"withdrawn": call_id}) if "chatter" in self.odd else Reply(202)
 
@@ -340,7 +370,7 @@ class Harbour:
         action, lines = fields.get("action", [""])[0], fields.get("lines", [""])[0]
         if action not in ("take", "let-go") or not lines.isdigit() or not 1 <= int(lines) <= 12:
             raise Refusal(400, "Bad lines", f"{action} {lines}")
-        if found["state"] == "announced":
+        if found["state"] == "announced" and "eager" not in self.odd:
             raise Refusal(409, "No berth is allotted")
         found["state"] = "moored"
         self.lines[call_id] = int(lines)
@@ -378,7 +408,8 @@ class Harbour:
             raise Refusal(401, "No key, or not the right one")
 
     def list_notices(self, call: Call) -> Reply:
-        self.office(call)
+        if "ajar" not in self.odd:
+            self.office(call)
         return Reply(200, text=str(self.notices)) if "quotes" in self.odd else Reply(200, self.notices)
 
     def post_notice(self, call: Call) -> Reply:

@@ -108,9 +108,27 @@ PLANTED: tuple[Planted, ...] = (
 )  # fmt: skip
 
 
+HIDDEN: tuple[Planted, ...] = tuple(
+    Planted(name, operation, what, findings)
+    for name, operation, what, findings in (
+        ("lax", "registerVessel", "takes vessels longer than the longest", (("request.accepted", "body/lengthMetres"),)),
+        ("stumble", "replaceVessel", "fails on an agent's code that is none", (("status.server-error", "status"),)),
+        ("overfull", "listVessels", "puts one more on a page than was asked for", (("law.page-bounded", "query.limit"),)),
+        ("tallied", "listVessels", "counts all vessels, whatever the filter", (("law.total-counts", "query.kind"),)),
+        ("deaf", "listPortCalls", "ignores the state that was asked for", (("law.filter-keeps", "query.state"),)),
+        ("stubborn", "getPortCall", "keeps the draught that was amended", (("law.changed-kept", "body/draughtMetres"),)),
+        ("ghost", "amendPortCall", "amends a call that was withdrawn", (("law.deleted-gone", "answer"),)),
+        ("smudge", "amendPortCall", "keeps a part of what it refuses", (("law.refusal-traceless", "body/arrives"),)),
+        ("eager", "handleLines", "takes lines of a call without a berth, which is declared a conflict", (("law.conflict-refused", "status conflict"),)),
+        ("ajar", "listNotices", "shows its notices to anybody", (("law.sign-in-asked", "status"),)),
+    )
+)  # fmt: skip
+"""Deviations that no valid request by itself shows: exploring finds them."""
+
+
 def planted_names(text: str) -> frozenset[str]:
     """`all`, `none`, or names separated by commas; ValueError for an unknown one."""
-    known = [one.name for one in PLANTED]
+    known = [one.name for one in (*PLANTED, *HIDDEN)]
     if text == "all":
         return frozenset(known)
     names = frozenset(name.strip() for name in text.split(",") if name.strip() and text != "none")

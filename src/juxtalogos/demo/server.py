@@ -104,13 +104,15 @@ class Handler(BaseHTTPRequestHandler):
         for method, pattern, name in ROUTES:
             found = re.fullmatch(PREFIX + pattern, path)
             if found and method == self.command:
-                if name in ("list_notices", "post_notice"):
+                if name == "post_notice" or (name == "list_notices" and "ajar" not in self.harbour.odd):
                     self.harbour.office(call)
                 if not self.harbour.knows(name, found.groups()):
                     raise Refusal(404, "No such thing", path)
                 try:
                     check_call(method, path.removeprefix(PREFIX), call.query, call.headers, call.body)
                 except Wrong as wrong:
+                    if self.harbour.tolerates(name, call, found.groups()):
+                        return getattr(self.harbour, name)(call, *found.groups())  # type: ignore[no-any-return]
                     raise Refusal(wrong.status, "Not as declared", wrong.what) from None
                 operation: Callable[..., Reply] = getattr(self.harbour, name)
                 return operation(call, *found.groups())

@@ -140,8 +140,7 @@ async def act(yard: Yard, watch: Watched, operation: Operation, *, inputs: Input
         return None
     if seen.ok:
         yard.worked.setdefault(operation.id, seen.inputs)
-    else:
-        yard.note("conflict", seen)
+    yard.note("conflict", seen)
     after = await yard.item(watch.thing)
     if after is None:
         return seen

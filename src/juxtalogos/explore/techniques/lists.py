@@ -27,6 +27,8 @@ Meaning = Callable[[Any, Any], bool]
 """(value of the item, value that was asked for) -> whether the item has it."""
 _LEAST = ("min", "minimum", "from", "since", "after", "least", "above", "over", "gte", "ge", "gt", "start", "starting", "newer")  # fmt: skip
 _MOST = ("max", "maximum", "to", "until", "before", "most", "below", "under", "lte", "le", "lt", "end", "ending", "older", "up")  # fmt: skip
+_BEYOND = frozenset(("since", "after", "above", "over", "gt", "newer", "to", "until", "before", "below", "under", "lt", "older", "up", "start", "starting", "end", "ending", "from"))  # fmt: skip
+"""Words of which nobody can tell whether the value itself is meant too."""
 _SORT = ("sort", "sortby", "order", "orderby", "sorting")
 MOST_PROBES = 8
 
@@ -66,10 +68,12 @@ def meanings(name: str, member: str) -> dict[str, Meaning]:
     """What an input of that name may mean for a member, by what it is called."""
     if plain(name) == plain(member):
         return EQUAL
-    rest = [word for word in words_of(name) if word not in words_of(member)]
-    if any(word in _LEAST for word in rest):
-        return AT_LEAST
-    return AT_MOST if any(word in _MOST for word in rest) else {}
+    rest = {word for word in words_of(name) if word not in words_of(member)}
+    if rest & {*_LEAST}:
+        return AT_LEAST if rest & _BEYOND else {"at least": AT_LEAST["at least"]}
+    if rest & {*_MOST}:
+        return AT_MOST if rest & _BEYOND else {"at most": AT_MOST["at most"]}
+    return {}
 
 
 async def queries(yard: Yard, kind: Kind) -> None:
@@ -115,9 +119,10 @@ async def _filtered(yard: Yard, listing: Operation, context: Context, address: s
     if not left or key is None:
         return
     for value in _probes(yard, listing, address, member, items, left):
-        if not takes(yard.maker, listing, address, value):
+        given = next((one for one in (value, [value]) if takes(yard.maker, listing, address, one)), None)
+        if given is None:
             continue
-        seen, found = await _asked(yard, listing, context, {address: value})
+        seen, found = await _asked(yard, listing, context, {address: given})
         if found is None:
             return
         shown = {str(one.get(key)) for one in found if isinstance(one, dict)}
