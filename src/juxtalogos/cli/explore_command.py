@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import argparse
 import fnmatch
+import re
 import secrets
 import time
+from collections.abc import Iterable
+from pathlib import Path
 from typing import Any
 
 from juxtalogos.cli.explored import explored_data, show_explored, status_of
@@ -30,6 +33,9 @@ from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.report.view import run_view
 from juxtalogos.run.loop import run_loop
 from juxtalogos.run.session import Identity, Session, open_session
+from juxtalogos.suite.document.saving import source_url
+from juxtalogos.suite.document.writer import document_of, to_yaml
+from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.trust import Grant, Trust
 from juxtalogos.workspace.workspace import Workspace
 
@@ -98,6 +104,8 @@ def run(args: ExploreArguments) -> int:
     home, out = workspace(args), terminal(args)
     chosen = chosen_operations(home, args.what)
     contracts = {name: home.contract(name) for name in chosen}
+    if args.save:
+        _may_save(args, home, contracts)
     session = _session(args, home, contracts)
     wishes = _wishes(args, home, session, contracts, chosen)
     with open_ledger(home.ledger_path, write=True) as ledger:
@@ -105,11 +113,14 @@ def run(args: ExploreArguments) -> int:
         home.remember_target(session.target, session.contracts)
         view = run_view(ledger, done.number, session.contracts, remarks=not args.no_remarks)
         left = len(ledger.undone(done.number))
+    saved = _saved(args, home, done, contracts) if args.save else {}
     tolerant = {name for name in contracts if _inputs(home, name) == "tolerant"}
     if args.json:
         out.json(explored_data(view, done, left))
     else:
         show_explored(out, view, done, left, full=args.full)
+        for path, count in saved.items():
+            out.line(("written: ", "held"), f"{path}  {count} cases", ("   juxtalogos run " + path.stem.partition(".")[0], "note"))  # fmt: skip
     return status_of(view, done, tolerant)
 
 
@@ -118,6 +129,33 @@ def _explored(args: ExploreArguments, home: Workspace, out: Any, session: Sessio
     roles = tuple(session.target.roles)
     with out.progress("requests", min(args.requests, wishes.budget.requests)) as moved:
         return run_loop(explore(session, home.root, ledger, wishes, roles, what, lambda block, count: moved(count)))
+
+
+def _saved(
+    args: ExploreArguments, home: Workspace, done: Exploration, contracts: dict[str, Contract]
+) -> dict[Path, int]:
+    """By file written, how many cases it has; a suite of its own for each contract where there are several."""
+    found = {}
+    for name, one in done.explored.items():
+        path = home.suites / f"{args.save if len(done.explored) == 1 else f'{args.save}-{name}'}.arazzo.yaml"
+        document = document_of(
+            contracts[name], source_url(home.root, path, contracts[name]), list(one.kept.cases.values())
+        )
+        document["info"]["title"] = f"{name}: what exploring found"
+        if one.kept.cases:
+            write_whole(path, to_yaml(document).encode())
+            found[path] = len(one.kept.cases)
+    return found
+
+
+def _may_save(args: ExploreArguments, home: Workspace, names: Iterable[str]) -> None:
+    """UsageError before anything is sent, where a suite of that name is there already."""
+    if not re.fullmatch(r"[A-Za-z0-9_\-]+(/[A-Za-z0-9_\-]+)*", args.save):
+        raise UsageError(f"{quoted(args.save)} is no name of a suite", mend="write one such as --save found")
+    for name in (args.save, *(f"{args.save}-{one}" for one in names)):
+        path = home.suites / f"{name}.arazzo.yaml"
+        if path.exists():
+            raise UsageError(f"the suite {name} is there already", where=str(path), mend="give another name, or remove it: juxtalogos suite remove")  # fmt: skip
 
 
 def chosen_operations(home: Workspace, words: list[str]) -> dict[str, frozenset[str]]:

@@ -57,7 +57,8 @@ class Seen:
     record: ExchangeRecord
     exchange: Exchange | None
     answer: Answer | None = None
-    bare_body: Any = ABSENT
+    altered: bool = False
+    """Whether more was changed than inputs can say: the method, the bytes, or who signs."""
 
     @property
     def status(self) -> int:
@@ -162,6 +163,7 @@ class Bench:
             return seen
         self.budget.answered(exchange.response is not None)
         seen = self.judged(operation, inputs, asked, exchange, step or operation.id, session, broken)
+        seen.altered = change is not None or (session is not self.session and not session.role)
         self.held.append(seen)
         return seen
 

@@ -11,6 +11,7 @@ from juxtalogos.explore.agreeing import disagreements
 from juxtalogos.explore.bench import Asked, Seen, broken_law, tell
 from juxtalogos.explore.budget import Budget, Spent
 from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.saving import Kept
 from juxtalogos.explore.techniques import (  # fmt: skip
     actions,
     broken,
@@ -79,6 +80,7 @@ class Explored:
     """Why it ended before it was through."""
     rules: dict[tuple[str, str], list[int]] = field(default_factory=dict)
     """(place, rule) -> [sent, refused, accepted] of broken requests."""
+    kept: Kept = field(default_factory=Kept)
 
 
 COUNTED = (ResultClass.FINDING, ResultClass.EXPECTATION, ResultClass.LENIENT, ResultClass.DOUBT)
@@ -100,6 +102,7 @@ class Explorer:
     told: Callable[[str], None] = lambda text: None
     spent: str = ""
     rules: dict[tuple[str, str], list[int]] = field(default_factory=dict)
+    kept: Kept = field(default_factory=Kept)
 
     async def explore(self) -> Explored:
         """All blocks in their order, until the budget is used up."""
@@ -112,7 +115,7 @@ class Explorer:
             self.spent = spent.why
         await self.agree()
         operations = [one for one in self.contract.operations if one.id in self.chosen]
-        return Explored(operations, set(self.yard.worked), {**self.yard.notes, **self.left_out}, self.yard.left, self.budget.used, self.spent, self.rules)  # fmt: skip
+        return Explored(operations, set(self.yard.worked), {**self.yard.notes, **self.left_out}, self.yard.left, self.budget.used, self.spent, self.rules, self.kept)  # fmt: skip
 
     def blocks(self) -> Iterator[tuple[str, Callable[[], Awaitable[None]], str]]:
         """(technique, what it does, about what)."""
@@ -149,6 +152,7 @@ class Explorer:
             first = []  # not confirmed
         settle(_each_once(first))
         held, bench.held, self.yard.restored = bench.held, [], 0
+        self.kept.take(self.yard, held)
         for seen in held:
             self.count(seen)
             await self.put(seen.record)

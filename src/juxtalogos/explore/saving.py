@@ -1,0 +1,237 @@
+"""What an exploration keeps, as Arazzo cases that run without exploring: each finding with the shortest sequence that shows it, and what worked."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from juxtalogos.compose.dependencies import SEGMENT, Dependency
+from juxtalogos.explore.bench import Asked, Seen
+from juxtalogos.explore.values import Maker
+from juxtalogos.explore.yard import Yard
+from juxtalogos.model.findings import ACCEPTED, CheckResult, ResultClass, Severity
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
+from juxtalogos.suite.document.writer import body_type, slug, step_document
+from juxtalogos.suite.inputs import values_of, with_values
+
+MOST_CASES, MOST_STEPS = 400, 12
+_WORST = (ResultClass.FINDING, ResultClass.LENIENT, ResultClass.DOUBT)
+_VALUE_LAWS = ("law.created-told", "law.created-kept", "law.changed-kept", "law.default-kept")
+_REFUSING_LAWS = (
+    "law.deleted-gone", "law.reference-refused", "law.conflict-refused", "law.unknown-refused", "law.owner-checked", "law.role-refused", "law.condition-heeded",
+)  # fmt: skip
+Step = dict[str, Any]
+
+
+@dataclass(slots=True)
+class Kept:
+    """Cases by name, in the order in which they were found."""
+
+    cases: dict[str, dict[str, Any]] = field(default_factory=dict)
+    unsaved: int = 0
+    """Findings whose request cannot be said in a suite: malformed messages, other methods, missing credentials."""
+    seen: set[str] = field(default_factory=set)
+
+    def take(self, yard: Yard, held: list[Seen]) -> None:
+        """Keeps what a block found, and the first success of each operation."""
+        for index, seen in enumerate(held):
+            for finding in seen.record.findings():
+                if finding.result.result_class in _WORST and finding.fingerprint not in self.seen:
+                    self.seen.add(finding.fingerprint)
+                    self._keep(yard, held, index, finding.result)
+            mark = f"works {seen.operation.id}"
+            if seen.ok and seen.asked is Asked.VALID and mark not in self.seen and not seen.altered:
+                self.seen.add(mark)
+                self._keep(yard, held, index, None)
+
+    def _keep(self, yard: Yard, held: list[Seen], index: int, result: CheckResult | None) -> None:
+        seen = held[index]
+        if seen.altered or len(self.cases) >= MOST_CASES:
+            self.unsaved += result is not None
+            return
+        chain = shortest(yard.maker, held, index, result)
+        if chain is None:
+            self.unsaved += result is not None
+            return
+        word = slug(result.kind.partition(".")[2] if result else "works")
+        place = slug(result.at.rpartition("/")[2]) if result and "/" in result.at else ""
+        name = "-".join(filter(None, (slug(seen.operation.id), word, place)))
+        unique = next(
+            one for one in (name, *(f"{name}-{number}" for number in range(2, 1_000))) if one not in self.cases
+        )
+        self.cases[unique] = case_of(yard, unique, chain, result)
+
+
+def shortest(maker: Maker, held: list[Seen], index: int, result: CheckResult | None) -> list[Seen] | None:
+    """The request, what its values come from, and for laws what was done to the same thing before; None where that is too much."""
+    needed = {index}
+    waiting = [index]
+    while waiting:
+        at = waiting.pop()
+        for need in maker.needs.get(held[at].operation.id, ()):
+            source = _source(maker, held, at, need)
+            if source is not None and source not in needed:
+                needed.add(source)
+                waiting.append(source)
+        if result is not None and result.kind.startswith("law.") and at == index:
+            for earlier in _same_thing(maker, held, at):
+                if earlier not in needed:
+                    needed.add(earlier)
+                    waiting.append(earlier)
+    return [held[at] for at in sorted(needed)] if len(needed) <= MOST_STEPS else None
+
+
+def _source(maker: Maker, held: list[Seen], at: int, need: Dependency) -> int | None:
+    """The latest earlier request whose answer gave an input its value."""
+    value = value_at(held[at].inputs, need.input)
+    if value is ABSENT:
+        return None
+    for earlier in range(at - 1, -1, -1):
+        one = held[earlier]
+        if one.ok and not one.altered and one.asked is not Asked.CLEANUP and _gives(maker, one, need, value):
+            return earlier
+    return None
+
+
+def _gives(maker: Maker, seen: Seen, need: Dependency, value: Any) -> bool:
+    """Whether an answer is of the source, or of what makes the same, and tells the value."""
+    source = maker.contract.operation(need.source)
+    alike = seen.operation.id == need.source or (source is not None and maker.resources.of(source) is maker.resources.of(seen.operation) and maker.resources.creates(seen.operation))  # fmt: skip
+    return alike and str(maker.taken(need.value, seen)) == str(value)
+
+
+def value_at(inputs: Inputs, address: str) -> Any:
+    """A value of a request by address; ABSENT where there is none."""
+    return next((value for at, value in values_of(inputs) if at == address), ABSENT)
+
+
+def _same_thing(maker: Maker, held: list[Seen], index: int) -> Iterator[int]:
+    """Earlier requests that changed what this one is about: made it, changed it, or did something to it."""
+    mine = {str(value) for need in maker.needs.get(held[index].operation.id, ()) if (value := value_at(held[index].inputs, need.input)) is not ABSENT}  # fmt: skip
+    for earlier in range(index):
+        one = held[earlier]
+        if one.operation.safe or not one.ok or one.asked is Asked.CLEANUP or one.altered:
+            continue
+        theirs = {str(value) for need in maker.needs.get(one.operation.id, ()) if (value := value_at(one.inputs, need.input)) is not ABSENT}  # fmt: skip
+        listing = not mine and maker.resources.creates(one.operation)
+        if (mine and theirs & mine) or listing:
+            yield earlier
+
+
+def case_of(yard: Yard, name: str, chain: list[Seen], result: CheckResult | None) -> dict[str, Any]:
+    """A workflow: what prepares, the request itself, what cleans up."""
+    inputs: dict[str, Any] = {}
+    names = own_names(yard, chain, inputs)
+    ids: list[str] = []
+    steps: list[Step] = []
+    for number, seen in enumerate(chain):
+        base = slug(seen.operation.id)
+        ids.append(base if base not in ids else f"{base}-{number + 1}")
+        linked = _linked(yard.maker, chain, number, ids, steps)
+        values = {address: names[str(value)] for address, value in values_of(seen.inputs) if isinstance(value, str) and value in names}  # fmt: skip
+        filled = with_values(seen.inputs, {**values, **linked})
+        last = number == len(chain) - 1
+        step = step_document(seen.operation, ids[-1], filled, body_type(seen.operation, filled), criteria=_criteria(seen, result) if last else _success())  # fmt: skip
+        if seen.record.role and seen.record.role != yard.bench.session.role:
+            step["x-juxtalogos-role"] = seen.record.role
+        if not last:
+            step["x-juxtalogos-needed"] = True
+        checks = list(_checks(result, names)) if last and result is not None else []
+        if checks:
+            step["x-juxtalogos-checks"] = checks
+        steps.append(step)
+    steps += _undoing(yard, chain, ids, steps)
+    told = f"{result.kind} at {result.at}: {result.declared}; seen: {result.observed}" if result else "what worked when it was explored"  # fmt: skip
+    case: dict[str, Any] = {"workflowId": name, "description": told, "steps": steps}
+    if inputs:
+        case["inputs"] = {"type": "object", "properties": inputs}
+    return case
+
+
+def _success() -> list[dict[str, Any]]:
+    return [{"condition": "$statusCode >= 200 && $statusCode < 300"}]
+
+
+def _criteria(seen: Seen, result: CheckResult | None) -> list[dict[str, Any]]:
+    """A success, where it worked; a refusal, where that is what should have come; else the contract itself is the judge."""
+    if result is None:
+        return _success()
+    if result.kind == ACCEPTED or result.kind in _REFUSING_LAWS:
+        return [{"condition": "$statusCode >= 400"}]
+    return []
+
+
+def _checks(result: CheckResult, names: Mapping[str, str]) -> Iterator[dict[str, Any]]:
+    """The value that a law says should be there."""
+    if result.kind not in _VALUE_LAWS or not result.at.startswith("body/") or result.severity is Severity.REMARK:
+        return
+    try:
+        value = json.loads(re.split(r", as \w", result.declared)[0])
+    except ValueError:
+        return
+    if not isinstance(value, dict | list):
+        yield {"at": result.at, "equals": names.get(value, value) if isinstance(value, str) else value, "note": "as it was sent"}  # fmt: skip
+
+
+def own_names(yard: Yard, chain: Iterable[Seen], inputs: dict[str, Any]) -> dict[str, str]:
+    """Text -> the input of the case that makes another one of its kind each time."""
+    names: dict[str, str] = {}
+    for seen in chain:
+        formulas = dict(yard.maker.values.of(seen.operation, full=True).formulas)
+        for address, value in values_of(seen.inputs):
+            formula = formulas.get(address, "")
+            if isinstance(value, str) and formula.startswith("unique(") and value not in names and seen.asked is not Asked.BROKEN:  # fmt: skip
+                name = f"{slug(re.split(r'[./]', address)[-1])}-{len(inputs) + 1}"
+                inputs[name] = {"type": "string", "x-juxtalogos-value": formula}
+                names[value] = f"$inputs.{name}"
+    return names
+
+
+def _linked(maker: Maker, chain: list[Seen], number: int, ids: list[str], steps: list[Step]) -> dict[str, str]:
+    """Inputs that take their value from an earlier step, which puts it out."""
+    found: dict[str, str] = {}
+    for need in maker.needs.get(chain[number].operation.id, ()):
+        value = value_at(chain[number].inputs, need.input)
+        for earlier in range(number - 1, -1, -1) if value is not ABSENT else ():
+            if chain[earlier].ok and _gives(maker, chain[earlier], need, value):
+                found[need.input] = put_out(steps[earlier], ids[earlier], need)
+                break
+    return found
+
+
+def put_out(step: Step, step_id: str, need: Dependency) -> str:
+    """Lets a step put out what a dependency takes; the expression for it."""
+    name = slug(re.split(r"[/.#:\]]", need.value.partition(SEGMENT)[0])[-1]) or "value"
+    if need.value.startswith("$") and SEGMENT not in need.value:
+        step.setdefault("outputs", {})[name] = need.value
+    else:
+        text, segment, place = need.value.partition(SEGMENT)
+        told = {"context": text, "type": "segment", "selector": place} if segment else {"type": "xpath", "selector": need.value, "first": True}  # fmt: skip
+        step.setdefault("x-juxtalogos-outputs", {})[name] = told
+    return f"$steps.{step_id}.outputs.{name}"
+
+
+def _undoing(yard: Yard, chain: list[Seen], ids: list[str], steps: list[Step]) -> Iterator[Step]:
+    """Deletions of what the case makes, the newest first; none of what it deletes itself."""
+    maker = yard.maker
+    for number in range(len(chain) - 1, -1, -1):
+        kind = yard.kind_made_by(chain[number].operation)
+        deleter = kind.deleter if kind else None
+        key = kind.key_of(deleter) if kind and deleter else None
+        if deleter is None or key is None or not (chain[number].ok or number == len(chain) - 1):
+            continue
+        if any(one.operation is deleter for one in chain):
+            continue
+        own = maker.own(deleter)
+        values: dict[str, Any] = {}
+        for need in maker.needs.get(deleter.id, ()):
+            found = next((at for at in range(number, -1, -1) if chain[at].operation.id == need.source or (need is key and at == number)), None)  # fmt: skip
+            if found is not None:
+                values[need.input] = put_out(steps[found], ids[found], need)
+        if key.input in values:
+            filled = with_values(own, values)
+            yield step_document(deleter, f"remove-{ids[number]}", filled, body_type(deleter, filled), always=True)
