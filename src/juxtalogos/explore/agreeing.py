@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from juxtalogos.compose.provoking import BROKEN_NAME, GONE_NAME
 from juxtalogos.explore.bench import Seen
-from juxtalogos.explore.techniques.actions import conflict_named
+from juxtalogos.explore.techniques.states import conflict_named
 from juxtalogos.model.contract import DeclaredAnswer, Operation
 from juxtalogos.model.location import Location
 

@@ -55,7 +55,8 @@ class Claim:
 
     @property
     def key(self) -> tuple[str, ...]:
-        return (self.seen.operation.id, self.result.kind, general_path(self.result.at), self.result.declared)
+        """What tells it again: not the values, for these differ each time."""
+        return (self.seen.operation.id, self.result.kind, general_path(self.result.at))
 
 
 @dataclass(slots=True)

@@ -6,14 +6,13 @@ to a new answer in a state, is gone on from.
 
 from __future__ import annotations
 
-import re
 from collections import deque
 from dataclasses import dataclass, field
 
-from juxtalogos.compose.provoking import BROKEN_NAME, GONE_NAME
 from juxtalogos.explore.bench import Asked, Seen
 from juxtalogos.explore.comparing import Item, changes, differing, item_in, told
 from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.techniques.states import declares_conflict
 from juxtalogos.explore.techniques.updates import Watched, marks
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Thing, Yard
@@ -21,10 +20,6 @@ from juxtalogos.model.contract import Operation
 from juxtalogos.model.wire import Inputs
 
 DEEPEST, MOST_STATES = 3, 12
-_CONFLICT = re.compile(
-    r"taken|exist|duplicate|already|busy|ended|closed|conflict|in[_-]?use|state|locked|occupied|finish|running|still|assigned|cancel|used|open|active|reserved|released|started|allotted|over$|done", re.IGNORECASE
-)  # fmt: skip
-"""What names of faults have in them that are about the state that things are in."""
 State = tuple[tuple[str, object], ...]
 
 
@@ -172,16 +167,6 @@ async def _twice(yard: Yard, watch: Watched, operation: Operation) -> None:
         return
     again = Watched(watch.thing, None, before[1], before[0], watch.steps, settable=watch.settable)
     await act(yard, again, operation)
-
-
-def declares_conflict(operation: Operation) -> bool:
-    """Whether an operation is declared to be refused for the state that things are in."""
-    return any(one.status == "409" or (one.fault and conflict_named(one.fault)) for one in operation.answers)
-
-
-def conflict_named(fault: str) -> bool:
-    """Whether a fault's name tells of a conflict: none of what is not there, or of what is malformed."""
-    return bool(_CONFLICT.search(fault)) and not GONE_NAME.search(fault) and not BROKEN_NAME.search(fault)
 
 
 def _consistent(yard: Yard, search: Search, state: State, operation: Operation, outcome: str, seen: Seen) -> None:

@@ -7,8 +7,8 @@ from typing import Any
 from juxtalogos.explore.bench import Asked, Seen
 from juxtalogos.explore.comparing import has_key, item_in, told
 from juxtalogos.explore.kinds import Kind
-from juxtalogos.explore.techniques.actions import conflict_named, declares_conflict
 from juxtalogos.explore.techniques.lifecycle import told_deleted
+from juxtalogos.explore.techniques.states import declares_conflict, is_conflict
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Thing, Yard, is_gone
 from juxtalogos.formats.naming import plain
@@ -64,11 +64,6 @@ async def _taken_instead(yard: Yard, kind: Kind, creator: Operation) -> None:
                 yard.claim(seen, "law.conflict-refused", "status conflict", "a conflict, as with what is new", seen.outcome)  # fmt: skip
                 await yard.keep(creator, seen, known)
                 return
-
-
-def is_conflict(seen: Seen) -> bool:
-    """Whether an answer says that something stands in the way."""
-    return seen.status == 409 if not seen.fault else conflict_named(seen.fault)
 
 
 def same_key(yard: Yard, one: Thing, other: Thing) -> bool:

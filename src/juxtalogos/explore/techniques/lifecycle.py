@@ -8,6 +8,7 @@ from urllib.parse import urljoin, urlsplit
 from juxtalogos.explore.bench import Asked, Seen
 from juxtalogos.explore.comparing import Item, changes, differing, has_key, item_in, told
 from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.techniques.states import is_conflict
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Thing, Yard, is_gone
 from juxtalogos.model.contract import Intent, Operation
@@ -277,7 +278,8 @@ async def deleted_twice(yard: Yard, kind: Kind) -> None:
         yard.note("conflict", seen)
         if seen.ok:
             thing.gone = True
-            if yard.outcomes.get((deleter.id, "fresh"), {}).keys() == {"409"}:
+            fresh = [one for seens in yard.outcomes.get((deleter.id, "fresh"), {}).values() for one in seens]
+            if fresh and all(is_conflict(one) for one in fresh):
                 yard.claim(seen, "law.conflict-refused", "status conflict", "a conflict, as with what has nothing below it", seen.outcome)  # fmt: skip
             await _orphan(yard, below, seen)
         elif seen.refused:
