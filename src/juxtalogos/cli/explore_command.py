@@ -200,14 +200,10 @@ def _session(args: ExploreArguments, home: Workspace, contracts: dict[str, Contr
 
 def _wishes(args: ExploreArguments, home: Workspace, session: Session, contracts: dict[str, Contract], chosen: dict[str, frozenset[str]]) -> Wishes:  # fmt: skip
     left_out: dict[str, dict[str, str]] = {}
-    weights: dict[str, float] = {}
-    for name, contract in contracts.items():
-        for pattern, reason in map(_pair, args.leave_out):
-            for one in contract.operations:
-                if fnmatch.fnmatchcase(one.id, pattern):
-                    left_out.setdefault(name, {})[one.id] = f"left out: {reason}"
-        for pattern, factor in map(_pair, args.weight):
-            weights |= {one.id: _number(factor) for one in contract.operations if fnmatch.fnmatchcase(one.id, pattern)}
+    for pattern, reason in map(_pair, args.leave_out):
+        for name, operation in _matching(contracts, pattern):
+            left_out.setdefault(name, {})[operation] = f"left out: {reason}"
+    weights = {operation: _number(factor) for pattern, factor in map(_pair, args.weight) for _, operation in _matching(contracts, pattern)}  # fmt: skip
     budget = Budget(
         max(1, args.requests), max(1, args.each), max(0.1, args.seconds), max(0, args.failures), weights=weights
     )
@@ -216,6 +212,15 @@ def _wishes(args: ExploreArguments, home: Workspace, session: Session, contracts
         chosen, budget, args.seed, args.token or secrets.token_hex(4), args.only_reading, {name: home.hints(name, session.target) for name in contracts}, left_out,
         {name: config[name].adopted for name in contracts if name in config}, frozenset(name for name in contracts if _inputs(home, name) == "enforced"),
     )  # fmt: skip
+
+
+def _matching(contracts: dict[str, Contract], pattern: str) -> list[tuple[str, str]]:
+    """(contract, operation) of those that a pattern means. UsageError where it means none."""
+    known = [(name, one.id) for name, contract in contracts.items() for one in contract.operations]
+    found = [(name, operation) for name, operation in known if fnmatch.fnmatchcase(operation, pattern)]
+    if not found:
+        raise UsageError(f"there is no operation {quoted(pattern)}", mend=nearest(pattern, [one for _, one in known]))
+    return found
 
 
 def _inputs(home: Workspace, name: str) -> str:

@@ -63,6 +63,9 @@ def _show_reach(out: Terminal, done: Exploration, full: bool) -> None:
             out.table(("not reached", "why"), [(name_, (why, "note")) for name_, why in (rest if full else rest[:NOTES])], styles=("name",))  # fmt: skip
         if len(rest) > NOTES and not full:
             out.line((f"and {len(rest) - NOTES} more: --full", "note"))
+        for name_, why in one.notes.items():
+            if name_.startswith("settle "):
+                out.line(("slow to show: ", "remark"), f"{name_.partition(' ')[2]}  {why}", ("   targets.NAME.settle sets it", "note"))  # fmt: skip
         if one.spent:
             out.line(("ended early: ", "remark"), one.spent)
         if one.left:

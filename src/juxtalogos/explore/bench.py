@@ -150,7 +150,7 @@ class Bench:
         if self.stopped() and asked is not Asked.CLEANUP:
             raise Spent("interrupted", all_of_it=True)
         self.budget.take(operation.id, needed=asked is Asked.CLEANUP)
-        if self.settle and self.changed and operation.safe:
+        if self.settle and self.changed:
             await asyncio.sleep(self.settle)
         self.changed = not operation.safe
         try:

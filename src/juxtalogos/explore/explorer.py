@@ -114,7 +114,7 @@ class Explorer:
         except Spent as spent:
             self.spent = spent.why
         await self.agree()
-        operations = [one for one in self.contract.operations if one.id in self.chosen]
+        operations = [one for one in self.contract.operations if one.id in self.chosen or one.id in self.left_out]
         return Explored(operations, set(self.yard.worked), {**self.yard.notes, **self.left_out}, self.yard.left, self.budget.used, self.spent, self.rules, self.kept)  # fmt: skip
 
     def blocks(self) -> Iterator[tuple[str, Callable[[], Awaitable[None]], str]]:

@@ -203,8 +203,12 @@ class Yard:
 
     async def keep(self, operation: Operation, seen: Seen, known: Context) -> Thing:
         """Notes what was made, so that it is taken away again; of what was only begun, its end is awaited."""
-        seen = await finished(self, seen)
         kind = self.kind_made_by(operation)
+        if (
+            kind is not None
+            and self.key(Thing(kind, seen, {**known, **{one.id: seen for one in kind.creators}})) is ABSENT
+        ):
+            seen = await finished(self, seen)
         context = {**known, **{one.id: seen for one in (kind.creators if kind else ())}, operation.id: seen}
         thing = Thing(kind or self._anonymous(operation), seen, context)
         self.things.append(thing)

@@ -17,7 +17,7 @@ _VERBS: dict[Intent, str] = {
     Intent.DELETE: "delete remove scrap dispose decommission retire cancel withdraw revoke discard erase unregister deregister unsubscribe",
     Intent.EMPTY: "clear reset flush purge wipe shutdown shut drop truncate restart reboot kill terminate halt destroy uninstall",
     Intent.ACT: "accept acknowledge activate allot allocate apply approve archive assign attach authenticate authorise authorize begin bind call close complete confirm connect copy deliver detach disable do enable "
-    "execute export extend finish grant handle hold import inform inspect link load lock log login logout merge notify pay perform poll post print process produce promote publish receive record refresh reject "
+    "end execute export extend finish grant handle hold import inform inspect link load lock log login logout merge notify pay perform poll post print process produce promote publish receive record refresh reject "
     "release renew report request resend resume return run send share sign split start stop subscribe suspend swap switch sync take test track transfer translate trigger unlink unlock use wait",
 }  # fmt: skip
 VERBS = {word: intent for intent, words in _VERBS.items() for word in words.split()}

@@ -7,7 +7,7 @@ from typing import Any
 from juxtalogos.explore.bench import Asked, Seen
 from juxtalogos.explore.comparing import has_key, item_in, told
 from juxtalogos.explore.kinds import Kind
-from juxtalogos.explore.techniques.lifecycle import told_deleted
+from juxtalogos.explore.techniques.lifecycle import still_marked, told_deleted
 from juxtalogos.explore.techniques.states import declares_conflict, is_conflict
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Thing, Yard, is_gone
@@ -142,7 +142,7 @@ async def gone_value(yard: Yard, source: str, value: str, operation: Operation, 
         try:
             thing = await yard.make(kind)
             found = yard.maker.taken(value, thing.made)
-            if found is not ABSENT and found is not None and await yard.remove(thing) and thing.gone:
+            if found is not ABSENT and found is not None and await yard.remove(thing) and thing.gone and not await still_marked(yard, thing):  # fmt: skip
                 return yard.maker.typed(operation, address, found)
         except Unfillable:
             pass

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from juxtalogos.compose.requests import tried_alone
-from juxtalogos.explore.bench import Seen
+from juxtalogos.explore.bench import Asked, Seen
 from juxtalogos.explore.comparing import differing, item_in, told
 from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.techniques.broken import in_state
@@ -94,7 +94,8 @@ def _of_inputs(yard: Yard, operation: Operation, base: Inputs, named: set[str]) 
         row = yard.maker.row(operation, one.address)
         free = row is not None and row.type == "string" and not row.allowed
         if free and not one.examples:
-            continue  # a made-up text tells nothing
+            values.setdefault(one.address, [])  # a made-up text tells nothing but whether the service stands it
+            continue
         try:
             sample = one.examples[0] if one.examples else schema.sample()
             found = [sample, *(bound.value for bound in schema.boundaries(sample))]
@@ -141,6 +142,28 @@ async def covering_values(yard: Yard, operation: Operation, kind: Kind | None) -
         return
     for seed in (0, 1) if operation.body is not None else (0,):
         await _covered(yard, operation, kind, seed)
+    await _made_up(yard, operation, kind)
+
+
+async def _made_up(yard: Yard, operation: Operation, kind: Kind | None) -> None:
+    """Texts that mean nothing where any text may stand: whatever is answered, the service stands it."""
+    named = {need.input for need in yard.maker.needs.get(operation.id, ())}
+    for one in operation.inputs:
+        row = yard.maker.row(operation, one.address)
+        if (
+            one.place != "query"
+            or one.address in named
+            or one.alone
+            or row is None
+            or row.type != "string"
+            or row.allowed
+        ):
+            continue
+        if yard.maker.hints.leaves_out(operation.id, one.address) or not operation.safe:
+            continue
+        for text in ("no-such-thing", "'\"%;"):
+            inputs, _ = await yard.refer(operation, yard.maker.own(operation), yard.shared)
+            await yard.call(operation, with_values(inputs, {one.address: text}), Asked.CONFLICT)
 
 
 async def _covered(yard: Yard, operation: Operation, kind: Kind | None, seed: int) -> None:

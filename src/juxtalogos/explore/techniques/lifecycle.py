@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 from typing import Any
 from urllib.parse import urljoin, urlsplit
 
@@ -15,6 +16,9 @@ from juxtalogos.model.contract import Intent, Operation
 from juxtalogos.model.exchange import GONE, Request
 from juxtalogos.model.location import follow_pointer
 from juxtalogos.model.schema import ABSENT, OutlineRow
+
+PATIENCE = 1.5
+"""Seconds that what was made may take until it is seen, where the target says nothing of it."""
 
 
 async def made_and_read(yard: Yard, kind: Kind) -> None:
@@ -67,6 +71,8 @@ async def _read_back(yard: Yard, thing: Thing, sent: Item, answered: Item | None
         try:
             first = await yard.read(thing, reader)
             assert first is not None
+            if not first.ok and (first.status in GONE or is_gone(first.fault)):
+                first = await _later(yard, thing, reader) or first
             if not first.ok:
                 if first.refused and first.status not in (401, 403):
                     yard.claim(first, "law.created-kept", "answer", "what was created", first.outcome)
@@ -96,6 +102,26 @@ async def _read_back(yard: Yard, thing: Thing, sent: Item, answered: Item | None
                     yard.claim(first, "law.answers-agree", f"body{path}", f"as {thing.made.operation.id} told it: {told(one)}", told(other))  # fmt: skip
         shown = shown or (first, item)
     return shown
+
+
+async def _later(yard: Yard, thing: Thing, reader: Operation) -> Seen | None:
+    """What was made, when it is seen after a while only: from then on every change is given that time."""
+    if yard.bench.settle >= PATIENCE:
+        return None
+    waited = 0.0
+    while waited < PATIENCE:
+        pause = max(0.2, waited)
+        await asyncio.sleep(pause)
+        waited += pause
+        seen = await yard.read(thing, reader)
+        if seen is not None and seen.ok:
+            yard.bench.settle = max(yard.bench.settle, waited)
+            yard.notes.setdefault(
+                f"settle {thing.kind.name}",
+                f"what is made is seen after {waited:.1f} s only: each change is given that time",
+            )
+            return seen
+    return None
 
 
 def _defaults(yard: Yard, thing: Thing, seen: Seen, item: Item) -> None:
@@ -208,7 +234,9 @@ async def deleted(yard: Yard, kind: Kind) -> None:
 
 
 async def _gone(yard: Yard, thing: Thing, deletion: Seen) -> None:
-    """Nothing works on it any more."""
+    """Nothing works on it any more; of one that is only marked as deleted, and says so, nothing more is expected."""
+    if await still_marked(yard, thing):
+        return
     for operation in [*thing.kind.reads, *thing.kind.others, *thing.kind.updates, *thing.kind.acts, thing.kind.deleter]:
         if operation is None:
             continue
@@ -224,9 +252,19 @@ async def _gone(yard: Yard, thing: Thing, deletion: Seen) -> None:
             yard.claim(seen, "law.deleted-gone", "answer", f"that it is gone, after {deletion.operation.id}", seen.outcome)  # fmt: skip
 
 
+async def still_marked(yard: Yard, thing: Thing) -> bool:
+    """Whether what was deleted is read still, as deleted (a soft deletion)."""
+    try:
+        shown = await yard.read(thing)
+    except Unfillable:
+        return False
+    item = item_in(shown.value, thing.made.body, yard.key(thing)) if shown is not None and shown.ok else None
+    return item is not None and told_deleted(item)
+
+
 def told_deleted(item: Item) -> bool:
     """Whether an item itself says that it was deleted."""
-    words = ("deleted", "archived", "removed", "inactive", "cancelled", "withdrawn", "retired", "scrapped")
+    words = ("gone", "deleted", "archived", "removed", "inactive", "cancelled", "withdrawn", "retired", "scrapped")
     return any(
         (any(word in name.lower() for word in words) and value not in (None, False, ""))
         or (isinstance(value, str) and value.lower() in words)

@@ -49,12 +49,8 @@ def paging_of(maker: Maker, listing: Operation) -> Paging:
     found: dict[str, str] = {}
     for address, name in optional_inputs(maker, listing):
         for what, names in (("limit", _LIMIT), ("offset", _OFFSET), ("page", _PAGE), ("cursor", _CURSOR)):
-            if plain(name) in names:
+            if plain(name) in names and (what == "cursor" or _numeric(maker, listing, address)):
                 found.setdefault(what, address)
-    if found.get("offset") and not _numeric(maker, listing, found["offset"]):
-        del found["offset"]
-    if found.get("limit") and not _numeric(maker, listing, found["limit"]):
-        del found["limit"]
     return Paging(**found)
 
 

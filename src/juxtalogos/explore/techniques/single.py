@@ -133,6 +133,8 @@ def says_state(value: Any) -> bool:
 
 async def _given(yard: Yard, kind: Kind, creator: Operation, begun: Seen, last: Seen, known: dict[str, Seen]) -> None:
     """What the job was begun for is there under the key that the job tells, as it was sent."""
+    if yard.key(Thing(kind, begun, {**known, creator.id: begun})) is not ABSENT:
+        return  # the job is all that there is
     told_ = Seen(begun.operation, begun.inputs, begun.asked, begun.record, last.exchange, last.answer)
     thing = Thing(kind, told_, {**known, creator.id: told_})
     key = yard.key(thing)

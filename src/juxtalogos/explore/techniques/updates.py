@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
@@ -64,9 +65,7 @@ async def updates(yard: Yard, kind: Kind) -> None:
         yard.notes.setdefault(kind.updates[0].id, str(error))
         return
     for operation in kind.updates:
-        for number, inputs in enumerate(variants(yard, operation, watch)):
-            if number > CHANGES_EACH:
-                break
+        for inputs in itertools.islice(variants(yard, operation, watch), CHANGES_EACH + 1):
             await change(yard, watch, operation, inputs)
         await again(yard, watch, operation)
 
@@ -78,8 +77,9 @@ def variants(yard: Yard, operation: Operation, watch: Watched) -> Iterator[Input
         bare = yard.maker.own(operation)
     except Unsampleable:
         return
-    yield whole
     body = whole.body
+    if operation.intent is Intent.REPLACE or not isinstance(body, dict):
+        yield whole
     if not isinstance(body, dict):
         return
     required = bare.body if isinstance(bare.body, dict) else {}
@@ -99,6 +99,8 @@ def variants(yard: Yard, operation: Operation, watch: Watched) -> Iterator[Input
                     kept = {one: value for one, value in required.items() if f"body/{one}" in key or one not in body}
                     yield Inputs(bare.values, {**kept, **_needed(required, body, name), name: other[name]}, whole.content_type)  # fmt: skip
                 break
+    if operation.intent is not Intent.REPLACE:
+        yield whole
 
 
 def _needed(required: Item, body: Item, name: str) -> dict[str, Any]:
@@ -276,8 +278,8 @@ async def _conditional(yard: Yard, thing: Thing, reader: Operation, operation: O
         if ends:
             thing.gone = True
             return None
-    elif stale.refused and stale.status not in (412, 428, 401, 403, 409) and any(one.status == "412" for one in operation.answers):  # fmt: skip
-        yard.claim(stale, "law.condition-heeded", "status", "412, as declared, to If-Match with another entity tag", stale.outcome)  # fmt: skip
+    elif stale.refused and stale.status not in (412, 428, 401, 403) and any(one.status == "412" for one in operation.answers):  # fmt: skip
+        yard.claim(stale, "law.condition-heeded", "status", "412, as declared, to If-Match with another entity tag", stale.outcome, must=False)  # fmt: skip
     elif before is not None and (after is None or changes(before[1], after[1]) - yard.volatile.get(thing.kind.name, set())):  # fmt: skip
         yard.claim(stale, "law.condition-heeded", "body", "that nothing is done", "it changed")
     right = await yard.call(operation, with_header(inputs, "If-Match", tag, operation), Asked.CONFLICT)

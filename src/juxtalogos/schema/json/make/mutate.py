@@ -98,7 +98,8 @@ class _Mutator(Places):
         for node, part, keys in self.of(value):
             for rule in node.rules:
                 made: set[str] = set()
-                for what, broken in within_floats(MAKERS.get(rule.op, _nothing)(rule, part, self)):
+                candidates = within_floats(MAKERS.get(rule.op, _nothing)(rule, part, self))
+                for what, broken in self.purest(value, keys, rule, candidates) if rule.op == "maxItems" else candidates:
                     if what in made or (made and rule.op not in _MANY):
                         continue
                     mutation = self.mutation(value, keys, rule, what, broken)
@@ -106,6 +107,15 @@ class _Mutator(Places):
                         told.add((mutation.path, str(rule.location), what))
                         made.add(what)
                         yield mutation
+
+    def purest(
+        self, value: Any, keys: tuple[str | int, ...], rule: Rule, candidates: Iterator[tuple[str, Any]]
+    ) -> list[tuple[str, Any]]:
+        """Candidates in the order of how little else breaks with them."""
+        made = [(what, broken, self.mutation(value, keys, rule, what, broken)) for what, broken in candidates]
+        return [
+            (what, broken) for what, broken, found in sorted(made, key=lambda one: len(one[2].also) if one[2] else 99)
+        ]
 
     def mutation(self, value: Any, keys: tuple[str | int, ...], rule: Rule, what: str, broken: Any) -> Mutation | None:
         whole = replaced(value, keys, broken)
@@ -248,7 +258,24 @@ def _too_few(rule: Rule, value: Any, mutator: _Mutator) -> Iterator[tuple[str, A
 def _too_many(rule: Rule, value: Any, mutator: _Mutator) -> Iterator[tuple[str, Any]]:
     items = value if isinstance(value, list) else []
     if rule.operand <= MAX_GROWTH:
-        yield "one item too many", items + [items[-1] if items else None] * (rule.operand + 1 - len(items))
+        more = rule.operand + 1 - len(items)
+        last = items[-1] if items else None
+        others = [_another(last, number) for number in range(more)]
+        if any(one is not None for one in others):  # that nothing but their number be wrong
+            yield "one item too many", items + others
+        yield "one item too many", items + [last] * more
+
+
+def _another(item: Any, number: int) -> Any:
+    """A value like another one, and none that it is equal to; None where none is known."""
+    if isinstance(item, str) and item:
+        letters = "abcdefghijklmnopqrstuvwxyz"
+        return item[:-1] + letters[number % 26] if number < 26 else item[:-2] + letters[number // 26 % 26] + letters[number % 26]  # fmt: skip
+    if isinstance(item, int | float) and not isinstance(item, bool):
+        return item + number + 1
+    if isinstance(item, dict):
+        return {name: _another(one, number) if isinstance(one, str) else one for name, one in item.items()}
+    return None
 
 
 @_maker("uniqueItems")
