@@ -68,6 +68,7 @@ BROKEN = {
     "sweeping lingering": "deleted-only deleted-gone",
     "lossy": "created-kept created-listed",
     "greedy growing": "changed-only repeat-changes-nothing",
+    "jealous": "same-taken",
 }  # fmt: skip
 """Ways to break laws, and the laws that must be told of for them."""
 

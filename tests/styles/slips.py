@@ -280,7 +280,9 @@ class Slips(Service):
         raise Refused(405, "not by this method", headers={"Allow": "GET, PUT, PATCH, DELETE"})
 
     def change(self, item: Item, taken: Item, method: str) -> tuple[int, Any, dict[str, str]]:
-        if any(one["name"] == taken.get("name") and one is not item for one in self.slips.values()):
+        if "jealous" in self.odd or any(
+            one["name"] == taken.get("name") and one is not item for one in self.slips.values()
+        ):
             raise Refused(409, "the name is taken")
         before = dict(item)
         item.update({name: value for name, value in taken.items() if not ("deaf" in self.odd and name == "length")})

@@ -114,6 +114,9 @@ class Explorer:
         except Spent as spent:
             self.spent = spent.why
         await self.agree()
+        for one in self.contract.operations:
+            if one.intent is Intent.EMPTY and one.id in self.chosen:
+                self.yard.notes.setdefault(one.id, "not sent: it destroys more than exploring makes")
         operations = [one for one in self.contract.operations if one.id in self.chosen or one.id in self.left_out]
         return Explored(operations, set(self.yard.worked), {**self.yard.notes, **self.left_out}, self.yard.left, self.budget.used, self.spent, self.rules, self.kept)  # fmt: skip
 

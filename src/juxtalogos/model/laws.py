@@ -27,6 +27,7 @@ LAWS: dict[str, Law] = {
         Law("law.answers-agree", "two answers about the same thing tell the same", _CUSTOM),
         Law("law.reading-changes-nothing", "reading changes nothing", "RFC 9110, section 9.2.1"),
         Law("law.changed-kept", "what was changed reads as it was sent", _CUSTOM),
+        Law("law.same-taken", "a new thing may be changed into what it is already", _CUSTOM),
         Law("law.changed-only", "what was not sent is not changed", _CUSTOM),
         Law("law.repeat-changes-nothing", "a repeated PUT or DELETE changes nothing more", "RFC 9110, section 9.2.2"),
         Law("law.revision-counts", "every change moves the revision on alike", _CUSTOM),

@@ -188,7 +188,7 @@ async def unknown(yard: Yard, kind: Kind) -> None:
             continue
         seen = await yard.call(operation, with_values(inputs, {need.input: value}), Asked.ABSENT)
         yard.note("unknown", seen)
-        if seen.ok and operation.intent is not Intent.REPLACE and not (operation is kind.deleter or operation in kind.others):  # fmt: skip
+        if seen.ok and operation.intent is not Intent.REPLACE and not (operation is kind.deleter or operation in kind.others or operation in kind.updates):  # fmt: skip
             yard.claim(seen, "law.unknown-refused", need.input, "that there is no such thing", seen.outcome)
         _fault_truly(yard, seen, need.input, value)
 
@@ -235,6 +235,8 @@ async def owners(yard: Yard, kind: Kind) -> None:
         except Unfillable:
             continue
         yard.note("unknown", seen)
+        if seen.ok and operation.intent is Intent.REPLACE:
+            return  # it may create it there
         if seen.ok:
             yard.claim(seen, "law.owner-checked", kind.parent.name, "that there is no such thing below another", seen.outcome)  # fmt: skip
             thing.gone |= operation is kind.deleter

@@ -8,7 +8,7 @@ from dataclasses import replace
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.exchange.sign_in import Credential
 from juxtalogos.explore.bench import Asked, Seen
-from juxtalogos.explore.comparing import changes
+from juxtalogos.explore.comparing import changes, items_in
 from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.techniques.broken import in_state
 from juxtalogos.explore.values import Unfillable
@@ -82,9 +82,15 @@ async def _about(yard: Yard, operation: Operation, kind: Kind | None) -> tuple[T
     return None, (await yard.fill(operation, yard.shared, full=True))[0]
 
 
-async def _undo(yard: Yard, operation: Operation, seen: Seen) -> None:
-    if yard.kind_made_by(operation) is not None:
-        await yard.keep(operation, seen, dict(yard.shared))
+async def _undo(yard: Yard, operation: Operation, seen: Seen, session: Session | None = None) -> None:
+    """What was made is noted, to be taken away; at once as whoever made it, for it may be theirs alone."""
+    kind = yard.kind_made_by(operation)
+    if kind is None:
+        return
+    thing = await yard.keep(operation, seen, dict(yard.shared))
+    if session is not None and kind.deleter is not None:
+        gone = await yard.ask(kind.deleter, thing.context, Asked.CLEANUP, session=session)
+        thing.gone = gone.ok
 
 
 async def methods(yard: Yard, operation: Operation, kind: Kind | None) -> None:
@@ -147,9 +153,9 @@ async def _strange(yard: Yard, operation: Operation, kind: Kind | None, word: st
     yard.note("unsigned", seen)
     if seen.ok:
         right = await yard.call(operation, inputs, Asked.CONFLICT) if operation.safe else None
-        if right is None or (right.ok and _alike(right, seen)):
+        if right is None or (right.ok and _alike(right, seen) and items_in(seen.value) != []):
             yard.claim(seen, "law.sign-in-asked", "status", f"401 or 403 with {word}", seen.outcome)
-        await _undo(yard, operation, seen)
+        await _undo(yard, operation, seen, session)
         if thing is not None and kind is not None and operation is kind.deleter:
             thing.gone = True
     elif before is not None and thing is not None:
@@ -174,6 +180,6 @@ async def _roles(yard: Yard, operation: Operation, kind: Kind | None) -> None:
             continue
         yard.note(f"role {role}", seen)
         if seen.ok:
-            await _undo(yard, operation, seen)
+            await _undo(yard, operation, seen, session)
             if thing is not None and kind is not None and operation is kind.deleter:
                 thing.gone = True

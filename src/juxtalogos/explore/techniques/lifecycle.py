@@ -228,9 +228,9 @@ async def deleted(yard: Yard, kind: Kind) -> None:
     if not seen.ok:
         return
     thing.gone = seen.status != 202
-    await _gone(yard, thing, seen)
-    await _only(yard, kept, seen, before)
     await _lists_after(yard, thing, kept, lists)
+    await _only(yard, kept, seen, before)
+    await _gone(yard, thing, seen)
 
 
 async def _gone(yard: Yard, thing: Thing, deletion: Seen) -> None:
@@ -245,11 +245,22 @@ async def _gone(yard: Yard, thing: Thing, deletion: Seen) -> None:
         except Unfillable:
             continue
         yard.note("gone", seen)
+        if seen.ok and operation in thing.kind.updates and await _back_again(yard, thing):
+            return  # what changes it makes it, where it is not there
         if seen.ok and not (operation is thing.kind.deleter or operation.intent is Intent.REPLACE):
             item = item_in(seen.value, thing.made.body, yard.key(thing))
             if operation in thing.kind.reads and item is not None and told_deleted(item):
                 continue  # a soft deletion, and it says so
             yard.claim(seen, "law.deleted-gone", "answer", f"that it is gone, after {deletion.operation.id}", seen.outcome)  # fmt: skip
+
+
+async def _back_again(yard: Yard, thing: Thing) -> bool:
+    """Whether a deleted thing is read again: then it is to be taken away once more."""
+    shown = await yard.read(thing)
+    if shown is None or not shown.ok:
+        return False
+    thing.gone = False
+    return True
 
 
 async def still_marked(yard: Yard, thing: Thing) -> bool:

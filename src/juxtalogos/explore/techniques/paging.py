@@ -76,12 +76,21 @@ def next_in(seen: Seen) -> Any:
     found = re.search(r'<([^>]*)>\s*;[^,]*rel="?next"?', link) if link else None
     if found:
         return found[1]
+    response = seen.exchange.response if seen.exchange else None
+    for name, text in response.headers if response else ():
+        if ("next" in plain(name) and "page" in plain(name)) or plain(name) in ("xnext", "xnextcursor", "xnexttoken"):
+            return text
     value = seen.value
     for holder in _holders(value):
         for name, one in holder.items():
             if plain(name) in _NEXT and isinstance(one, str | int) and not isinstance(one, bool) and one != "":
                 return one
     return None
+
+
+def tells_next(seen: Seen) -> bool:
+    """Whether an answer has a place for the next page, also where there is none."""
+    return next_in(seen) is not None or any(plain(name) in _NEXT for holder in _holders(seen.value) for name in holder)
 
 
 def total_in(value: Any) -> int | None:
@@ -176,6 +185,7 @@ async def pages_of_lists(yard: Yard, kind: Kind) -> None:
 
 async def _limited(yard: Yard, listing: Operation, paging: Paging, context: Context, everything: list[Any]) -> None:
     """Pages of one and of two, against the whole."""
+    told = False
     for limit in (1, 2):
         if not takes(yard.maker, listing, paging.limit, limit):
             continue
@@ -196,11 +206,11 @@ async def _limited(yard: Yard, listing: Operation, paging: Paging, context: Cont
                 return
             shown += items
             counts.append(len(items))
-            last = seen
+            last, told = seen, told or tells_next(seen)
             if len(shown) > len(everything) + limit or len(counts) > 40:
                 break
-        if last is None or not paging.there or len(counts) > 40:
-            return
+        if last is None or not paging.there or len(counts) > 40 or (paging.cursor and not told):
+            return  # nothing says where the next page is
         compare_whole(yard, last, shown, everything, paging)
 
 

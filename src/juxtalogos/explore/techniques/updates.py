@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
@@ -11,6 +12,7 @@ from juxtalogos.explore.bench import Asked, Seen
 from juxtalogos.explore.comparing import Item, changes, differing, item_in, told
 from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.techniques.lifecycle import sent_members
+from juxtalogos.explore.techniques.states import is_conflict
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Thing, Yard
 from juxtalogos.model.contract import Intent, Operation
@@ -65,9 +67,24 @@ async def updates(yard: Yard, kind: Kind) -> None:
         yard.notes.setdefault(kind.updates[0].id, str(error))
         return
     for operation in kind.updates:
-        for inputs in itertools.islice(variants(yard, operation, watch), CHANGES_EACH + 1):
-            await change(yard, watch, operation, inputs)
+        came = [await change(yard, watch, operation, one) for one in itertools.islice(variants(yard, operation, watch), CHANGES_EACH + 1)]  # fmt: skip
+        if len(came) > 2 and all(one is not None and is_conflict(one) for one in came) and not yard.blanket(operation):
+            await _same(yard, watch, operation)
         await again(yard, watch, operation)
+
+
+async def _same(yard: Yard, watch: Watched, operation: Operation) -> None:
+    """Where every change is refused as a conflict: the thing as it is must not be one with itself."""
+    inputs, _ = await yard.fill(operation, watch.thing.context, full=True)
+    if not isinstance(inputs.body, dict):
+        return
+    body = {name: watch.shown.get(name, value) for name, value in inputs.body.items()}
+    same = Inputs(inputs.values, body, inputs.content_type)
+    if not yard.maker.fits(operation, same):
+        return
+    seen = await yard.call(operation, same, Asked.CONFLICT)
+    if is_conflict(seen):
+        yard.claim(seen, "law.same-taken", "answer", "a success: it is so already", seen.outcome)
 
 
 def variants(yard: Yard, operation: Operation, watch: Watched) -> Iterator[Inputs]:
@@ -151,7 +168,11 @@ def _only(yard: Yard, watch: Watched, seen: Seen, after: tuple[Seen, Item], sent
         return  # what it sends is called otherwise in the thing
     for path in sorted(changes(watch.shown, after[1])):
         name = path.split("/")[1]
-        if name in sent or name not in watch.settable or path in yard.volatile.get(watch.thing.kind.name, set()):
+        if (
+            name in sent
+            or path.rpartition("/")[2] not in watch.settable
+            or path in yard.volatile.get(watch.thing.kind.name, set())
+        ):
             continue
         yard.claim(seen, "law.changed-only", f"body/{name}", told(watch.shown.get(name)), told(after[1].get(name)))
 
@@ -214,7 +235,7 @@ async def again(yard: Yard, watch: Watched, operation: Operation) -> None:
         if seen.refused and seen.status not in (409, 412, 428):
             yard.claim(seen, "law.repeat-changes-nothing", "answer", "success, as the first time", seen.outcome)
         return
-    moved = {path for path in changes(watch.shown, after[1]) if path.split("/")[1] in watch.settable}
+    moved = {path for path in changes(watch.shown, after[1]) if path.rpartition("/")[2] in watch.settable}
     for path in sorted(moved):
         yard.claim(seen, "law.repeat-changes-nothing", f"body{path}", told(watch.shown.get(path[1:])), told(after[1].get(path[1:])))  # fmt: skip
     watch.shown, watch.seen = after[1], after[0]
@@ -253,11 +274,22 @@ def with_header(inputs: Inputs, name: str, value: str, operation: Operation) -> 
     return Inputs({**inputs.values, given: value}, inputs.body, inputs.content_type)
 
 
+def other_tag(tag: str) -> str:
+    """An entity tag of the same form that is another one: where it is a number, an earlier one."""
+    number = re.fullmatch(r'((?:W/)?"?)(\d+)("?)', tag)
+    if number:
+        return f"{number[1]}{max(0, int(number[2]) - 1) or int(number[2]) + 1}{number[3]}"
+    place = next((at for at in range(len(tag) - 1, -1, -1) if tag[at].isalnum()), None)
+    if place is None:
+        return '"juxtalogos-other"'
+    return tag[:place] + ("1" if tag[place] == "0" else "0" if tag[place].isdigit() else "b" if tag[place] in "aA" else "a") + tag[place + 1 :]  # fmt: skip
+
+
 async def _known_already(yard: Yard, thing: Thing, reader: Operation, tag: str) -> None:
     if not declares(reader, "if-none-match", "304"):
         return
     inputs, _ = await yard.fill(reader, thing.context)
-    for value, wanted in ((tag, 304), ('"juxtalogos-other"', 200)):
+    for value, wanted in ((tag, 304), (other_tag(tag), 200)):
         seen = await yard.call(reader, with_header(inputs, "If-None-Match", value, reader), Asked.CONFLICT)
         if seen.status != wanted and not seen.crashed:
             yard.claim(seen, "law.not-modified", "status", f"{wanted} to If-None-Match with {'the' if wanted == 304 else 'another'} entity tag", seen.outcome)  # fmt: skip
@@ -271,7 +303,7 @@ async def _conditional(yard: Yard, thing: Thing, reader: Operation, operation: O
         return tag
     before = await yard.item(thing)
     ends = operation is thing.kind.deleter
-    stale = await yard.call(operation, with_header(inputs, "If-Match", '"juxtalogos-stale"', operation), Asked.CONFLICT)
+    stale = await yard.call(operation, with_header(inputs, "If-Match", other_tag(tag), operation), Asked.CONFLICT)
     after = await yard.item(thing)
     if stale.ok:
         yard.claim(stale, "law.condition-heeded", "status", "412 to If-Match with another entity tag", stale.outcome)
