@@ -30,7 +30,7 @@ SHOTS = {
     "learn": "compose berths --learn=writing --target local",
     "coverage": "coverage",
     "exchanges": "exchanges --finding any --path port-calls",
-    "runs": "runs --calls",
+    "explore": "explore registerVessel listVessels listPortCalls --target quayside --token harbour",
     "pin": "pin --list --exchange @getBerth",
     "suite": "suite list berths",
     "import": "import ../broken.yaml",
@@ -62,7 +62,9 @@ def main() -> None:
         with tempfile.TemporaryDirectory() as scratch:
             home = _workspace(Path(scratch), base_url(server))
             for name in wanted:
-                if name in SHOTS:
+                if name == "explore":
+                    _explored(name, home)
+                elif name in SHOTS:
                     _terminal(name, f"jux {SHOTS[name]}", home)
                 elif name == "demo":
                     _terminal(name, "jux demo | tail -n 41", home, wait=45)
@@ -70,6 +72,18 @@ def main() -> None:
                     _page(name, home)
     finally:
         screen.terminate()
+        server.shutdown()
+
+
+def _explored(name: str, home: Path) -> None:
+    """Of a harbour with three deviations only, so that all of it is on one screen."""
+    server = make_server(0, planted_names("lax,overfull,deaf"))
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        words = ["targets", "set", "quayside", base_url(server), "--credential", "harbourKey=env:MERROW_KEY"]
+        subprocess.run(["jux", *words, "-C", str(home)], check=True, capture_output=True)
+        _terminal(name, f"jux {SHOTS[name]}", home)
+    finally:
         server.shutdown()
 
 
@@ -119,7 +133,7 @@ def _office(scratch: Path, url: str) -> None:
         subprocess.run(["jux", *map(str, words)], check=True, capture_output=True)
 
 
-def _terminal(name: str, command: str, home: Path, wait: float = 8) -> None:
+def _terminal(name: str, command: str, home: Path, wait: float = 40) -> None:
     done = home.parent / f"{name}.done"
     shown = shlex.quote("$ " + command.partition(" |")[0])
     line = f"cd {shlex.quote(str(home))}; printf '%s\\n' {shown}; {command}; touch {shlex.quote(str(done))}; sleep 100"

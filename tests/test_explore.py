@@ -158,7 +158,7 @@ def test_what_is_saved_runs_without_exploring(tmp_path: Path, jux: Jux) -> None:
     before = service.state()
     with yard(service, tmp_path / "w", jux) as go:
         out = go("explore", "yard", "--save", "found", status=1).out
-        assert "found.arazzo.yaml" in out and "[[contracts.yard.laws]]" in out
+        assert "found.arazzo.yaml" in out and '{law = "law.changed-kept", operation = "getSlip"},' in out
         go("suite", "check", "found")
         cases = {one["case"]: one["verdict"] for one in go("run", "found", "--json", status=1).json["cases"]}
         assert cases["addSlip-accepted-length"] == "failed" and cases["addSlip-works"] == "passed"

@@ -12,7 +12,7 @@ from juxtalogos.model.findings import ResultClass
 from juxtalogos.report.groups import by_class
 from juxtalogos.report.view import RunView
 
-NOTES, RULES = 12, 12
+NOTES, RULES, ADOPTED = 12, 6, 6
 
 
 def show_explored(out: Terminal, view: RunView, done: Exploration, left: int, *, full: bool = False) -> None:
@@ -43,14 +43,14 @@ def _show_adopting(out: Terminal, view: RunView) -> None:
     lines = list(dict.fromkeys((one.found.finding.contract, one.result.kind, one.operation) for one in found))
     if not lines:
         return
-    out.line()
-    out.line(("to adopt", "head"), ("   what breaks it is a finding then; `holds = false` leaves it out", "note"))
-    for contract, law, operation in lines[:8]:
-        out.line(f"[[contracts.{contract}.laws]]", indent=4)
-        out.line(f'law = "{law}"', indent=4)
-        out.line(f'operation = "{operation.rpartition(":")[2] or operation}"', indent=4)
-    if len(lines) > 8:
-        out.line((f"and {len(lines) - 8} more: --json lists all", "note"), indent=4)
+    for contract in dict.fromkeys(name for name, _, _ in lines):
+        own = [(law, operation.rpartition(":")[2]) for name, law, operation in lines if name == contract]
+        out.line()
+        out.line(("to adopt", "head"), (f"   under [contracts.{contract}]; what breaks it is a finding then, and `holds = false` leaves it out", "note"))  # fmt: skip
+        out.line("laws = [", indent=4)
+        for law, operation in own[:ADOPTED]:
+            out.line(f'{{law = "{law}", operation = "{operation}"}},', indent=6)
+        out.line("]", (f"   and {len(own) - ADOPTED} more: --json lists all" if len(own) > ADOPTED else "", "note"), indent=4)  # fmt: skip
 
 
 def _show_reach(out: Terminal, done: Exploration, full: bool) -> None:

@@ -125,7 +125,7 @@ def _show_class(out: Terminal, view: RunView, kind: ResultClass, groups: list[Fo
     count = sum(len(group.found) for group in groups)
     causes = f", {len(groups)} cause{'s' if len(groups) > 1 else ''}" if len(groups) != count else ""
     out.line((f"{CLASSES[kind]}: {count}", "head"), (f"{causes}   {CLASS_WORDS[kind]}", "note"))
-    style = "remark" if kind in (ResultClass.REMARK, ResultClass.REFUSAL) else "deviation"
+    style = "remark" if kind in (ResultClass.REMARK, ResultClass.REFUSAL, ResultClass.DOUBT) else "deviation"
     for group in groups if full else groups[:GROUPS]:
         _show_group(out, view, group, style)
     if len(groups) > GROUPS and not full:

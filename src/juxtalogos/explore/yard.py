@@ -247,7 +247,7 @@ class Yard:
         reader = operation or next(iter(thing.kind.reads), None)
         if reader is None:
             return None
-        return await self.ask(reader, thing.context)
+        return await self.ask(reader, thing.context, Asked.ABSENT if thing.gone else Asked.VALID)
 
     async def item(self, thing: Thing) -> tuple[Seen, Item] | None:
         """A thing as it is read, or as its list shows it."""

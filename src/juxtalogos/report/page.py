@@ -44,7 +44,7 @@ def page(data: RunView) -> bytes:
             (
                 CLASSES[kind],
                 CLASS_WORDS[kind],
-                "remark" if kind in (ResultClass.REMARK, ResultClass.REFUSAL) else "deviation",
+                "remark" if kind in (ResultClass.REMARK, ResultClass.REFUSAL, ResultClass.DOUBT) else "deviation",
                 found_groups(found),
             )
             for kind, found in by_class(data.findings).items()

@@ -188,7 +188,9 @@ def arrives(yard: Yard, operation: Operation, inputs: Inputs, schema: Schema) ->
         back = wire.taken(operation, request, base)
     except (UsageError, JuxtalogosError, ValueError, TypeError, LookupError):
         return False
-    if back.body is ABSENT or isinstance(back.body, bytes):
+    if isinstance(back.body, bytes):
+        return False  # it cannot be read at all: broken by more than the one rule
+    if back.body is ABSENT:
         return bool(request.body)
     try:
         return not schema.accepts(back.body)
