@@ -291,6 +291,9 @@ UNSEEN: dict[str, str] = {
     "fairways:get_job:wrong comparison:1": "a job may take its time",
     "fairways:list_orders:off by one:5": "a cursor may lead to an empty page",
     "fairways:add_order:off by one:5": "no text is shorter than nothing",
+    "tugs:begin_job:off by one:1": "the pattern has the limit too",
+    "tugs:begin_job:off by one:2": "the pattern has the limit too",
+    "fairways:answered:other status:1": "no operation is declared there",
     "tugs:change_tug:off by one:5": "no text is shorter than nothing",
     "tugs:register_tug:off by one:5": "no text is shorter than nothing",
 }

@@ -11,7 +11,7 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
-from juxtalogos.cli.explored import explored_data, show_explored, status_of
+from juxtalogos.cli.explored import covered_by, explored_data, show_explored, status_of
 from juxtalogos.cli.options import (
     Arguments,
     add_common,
@@ -25,6 +25,7 @@ from juxtalogos.cli.options import (
     terminal,
     workspace,
 )
+from juxtalogos.cli.summary import formats_said
 from juxtalogos.explore.budget import Budget
 from juxtalogos.explore.exploration import Exploration, Wishes, explore
 from juxtalogos.ledger import open_ledger
@@ -113,12 +114,13 @@ def run(args: ExploreArguments) -> int:
         home.remember_target(session.target, session.contracts)
         view = run_view(ledger, done.number, session.contracts, remarks=not args.no_remarks)
         left = len(ledger.undone(done.number))
+        covered = {name: covered_by(ledger, contracts[name], done.number) for name in done.explored}
     saved = _saved(args, home, done, contracts) if args.save else {}
     tolerant = {name for name in contracts if _inputs(home, name) == "tolerant"}
     if args.json:
-        out.json(explored_data(view, done, left))
+        out.json(explored_data(view, done, left, covered))
     else:
-        show_explored(out, view, done, left, full=args.full)
+        show_explored(out, view, done, left, covered, full=args.full, formats_said=formats_said(home))
         for path, count in saved.items():
             out.line(("written: ", "held"), f"{path}  {count} cases", ("   juxtalogos run " + path.stem.partition(".")[0], "note"))  # fmt: skip
     return status_of(view, done, tolerant)
@@ -128,7 +130,9 @@ def _explored(args: ExploreArguments, home: Workspace, out: Any, session: Sessio
     what = f"explore {' '.join(args.what) or ' '.join(session.contracts)}"
     roles = tuple(session.target.roles)
     with out.progress("requests", min(args.requests, wishes.budget.requests)) as moved:
-        return run_loop(explore(session, home.root, ledger, wishes, roles, what, lambda block, count: moved(count)))
+        return run_loop(
+            explore(session, home.root, ledger, wishes, roles, what, lambda one: moved(one.requests, str(one)))
+        )
 
 
 def _saved(

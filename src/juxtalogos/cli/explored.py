@@ -2,26 +2,56 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass
 from typing import Any
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, EXIT_INTERRUPTED, EXIT_NO_ANSWER
-from juxtalogos.cli.summary import run_data, show_findings
+from juxtalogos.cli.summary import run_data, show_findings, show_formats
 from juxtalogos.cli.terminal import Terminal
 from juxtalogos.explore.exploration import Exploration
+from juxtalogos.formats import wire_of
+from juxtalogos.ledger import Ledger
+from juxtalogos.model.contract import Contract
 from juxtalogos.model.findings import ResultClass
 from juxtalogos.report.groups import by_class
 from juxtalogos.report.view import RunView
 
+
+@dataclass(frozen=True, slots=True)
+class FirstCovered:
+    """Elements of a contract that an exploration exercised, beside what earlier runs did."""
+
+    all: int
+    mine: int
+    new: tuple[str, ...]
+    """Those that no run before it has."""
+
+
+def covered_by(ledger: Ledger, contract: Contract, run: int) -> FirstCovered:
+    """What of a contract a run exercised."""
+    wire = wire_of(contract)
+    known = {one.id for operation in contract.operations for one in wire.elements(operation)}
+    mine = {row.element for row in ledger.hits([run], contract.name)} & known
+    earlier = {
+        row.element for row in ledger.hits([one.id for one in ledger.runs(100_000) if one.id < run], contract.name)
+    }
+    return FirstCovered(len(known), len(mine), tuple(sorted(mine - earlier)))
+
+
 NOTES, RULES, ADOPTED = 12, 6, 6
 
 
-def show_explored(out: Terminal, view: RunView, done: Exploration, left: int, *, full: bool = False) -> None:
+def show_explored(
+    out: Terminal, view: RunView, done: Exploration, left: int, covered: Mapping[str, FirstCovered], *, full: bool = False, formats_said: Collection[str] = ()
+) -> None:  # fmt: skip
     """Worst first; what fails nothing last."""
     statuses = ((code.removesuffix(" answer").replace("no", "none"), count) for code, count in view.statuses)
     out.line("answers: ", "  ".join(f"{code} × {count}" for code, count in statuses))
     show_findings(out, view, full=full)
+    show_formats(out, view, formats_said)
     _show_adopting(out, view)
-    _show_reach(out, done, full)
+    _show_reach(out, done, covered, full)
     _show_rules(out, done, full)
     out.line()
     told = by_class(view.findings)
@@ -53,11 +83,12 @@ def _show_adopting(out: Terminal, view: RunView) -> None:
         out.line("]", (f"   and {len(own) - ADOPTED} more: --json lists all" if len(own) > ADOPTED else "", "note"), indent=4)  # fmt: skip
 
 
-def _show_reach(out: Terminal, done: Exploration, full: bool) -> None:
+def _show_reach(out: Terminal, done: Exploration, covered: Mapping[str, FirstCovered], full: bool) -> None:
     for name, one in done.explored.items():
         reached = [operation for operation in one.operations if operation.id in one.worked]
         out.line()
         out.line((f"{name}: ", "head"), f"{len(reached)} of {len(one.operations)} operations answered with success")
+        out.line((f"{covered[name].mine} of {covered[name].all} elements covered, {len(covered[name].new)} of them by no run before", "note"))  # fmt: skip
         rest = [(operation.id, one.notes.get(operation.id, "not called")) for operation in one.operations if operation.id not in one.worked]  # fmt: skip
         if rest:
             out.table(("not reached", "why"), [(name_, (why, "note")) for name_, why in (rest if full else rest[:NOTES])], styles=("name",))  # fmt: skip
@@ -87,7 +118,7 @@ def _show_rules(out: Terminal, done: Exploration, full: bool) -> None:
         out.line((f"and {len(listed) - RULES} more rules, all of which were refused: --full" if not listed[RULES][1][2] else f"and {len(listed) - RULES} more: --full", "note"))  # fmt: skip
 
 
-def explored_data(view: RunView, done: Exploration, left: int) -> dict[str, Any]:
+def explored_data(view: RunView, done: Exploration, left: int, covered: Mapping[str, FirstCovered]) -> dict[str, Any]:
     """The same for `--json`."""
     return {
         **run_data(view),
@@ -98,6 +129,7 @@ def explored_data(view: RunView, done: Exploration, left: int) -> dict[str, Any]
                 "notReached": {operation.id: one.notes.get(operation.id, "not called") for operation in one.operations if operation.id not in one.worked},
                 "broken": [{"place": place, "rule": rule, "sent": sent, "refused": refused, "accepted": accepted} for (place, rule), (sent, refused, accepted) in sorted(one.rules.items())],
                 "notTakenAway": one.left,
+                "elements": covered[name].all, "covered": covered[name].mine, "coveredFirst": list(covered[name].new),
             }
             for name, one in done.explored.items()
         },

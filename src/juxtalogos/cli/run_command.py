@@ -24,7 +24,7 @@ from juxtalogos.cli.options import (
     terminal,
     workspace,
 )
-from juxtalogos.cli.summary import exit_status, run_data, show_run
+from juxtalogos.cli.summary import exit_status, formats_said, run_data, show_run
 from juxtalogos.ledger import CaseRecord, open_ledger
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.report.view import run_view
@@ -144,7 +144,7 @@ def run(args: _RunArguments) -> int:
     if args.json:
         out.json({**run_data(view), "leftBehind": left, "differences": [asdict(one) for one in ended.differences]})
     else:
-        show_run(out, view, full=args.full)
+        show_run(out, view, full=args.full, formats_said=formats_said(home))
         for one in ended.differences:
             out.line(("the list is not as it was: ", "remark"), str(one))
         if left:

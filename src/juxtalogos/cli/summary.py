@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import asdict
 from typing import Any
 
@@ -23,13 +24,15 @@ from juxtalogos.report.groups import (
     worst_first,
 )
 from juxtalogos.report.view import FoundDeviation, RunView
+from juxtalogos.schema.json.tree.dialects import DIALECTS
+from juxtalogos.workspace.workspace import Workspace
 
 FEW_CASES, GROUPS = 20, 20
 """So many cases are shown one by one; so many groups of what is alike, unless all is asked for."""
 
 
-def show_run(out: Terminal, view: RunView, *, full: bool = False) -> None:
-    """A finished run as `run` shows it: the worst first, like with like; `full` shows every case."""
+def show_run(out: Terminal, view: RunView, *, full: bool = False, formats_said: Collection[str] | None = None) -> None:
+    """A finished run as `run` shows it: the worst first, like with like; `full` shows every case. `formats_said`: contracts of which somebody said what formats are."""
     _show_cases(out, view, full)
     if out.verbose:
         _show_steps(out, view)
@@ -38,6 +41,8 @@ def show_run(out: Terminal, view: RunView, *, full: bool = False) -> None:
     out.line("answers: ", "  ".join(f"{code} × {count}" for code, count in statuses))
     _show_reported(out, view, full)
     show_findings(out, view, full=full)
+    if formats_said is not None:
+        show_formats(out, view, formats_said)
     number = view.run.id
     verdict = view.run.verdict
     out.line()
@@ -107,6 +112,25 @@ def _show_reported(out: Terminal, view: RunView, full: bool) -> None:
     out.table(("step", "name", "value", "exchange"), rows, styles=("name",), right=(3,))
     if len(listed) < len(view.reported):
         out.line((f"and {len(view.reported) - len(listed)} more: --full, or juxtalogos report {view.run.id}", "note"))
+
+
+def formats_said(home: Workspace) -> set[str]:
+    """Contracts of which the configuration says whether formats are asserted."""
+    return {name for name, one in home.config.contracts.items() if one.formats}
+
+
+def show_formats(out: Terminal, view: RunView, said: Collection[str]) -> None:
+    """Once, where the dialect of a contract only annotates formats and nobody said otherwise: a wrong date fails nothing then."""
+    for name, contract in view.contracts.items():
+        dialect = DIALECTS.get(contract.dialect)
+        if (
+            dialect is not None
+            and not dialect.asserts_format
+            and name not in said
+            and any(b"format" in one.text for one in contract.documents.values())
+        ):
+            out.line()
+            out.line(("formats are not asserted: ", "remark"), f"the dialect of {name} only annotates them", (f'   formats = "assert" under [contracts.{name}] makes a wrong date a finding', "note"))  # fmt: skip
 
 
 def show_findings(out: Terminal, view: RunView, *, full: bool = False) -> None:

@@ -155,18 +155,23 @@ class Terminal:
 
     @contextmanager
     def progress(self, label: str, total: int) -> Iterator[Any]:
-        """A progress bar on stderr where that is a terminal; gives a function to call with the count done."""
+        """A progress bar on stderr where that is a terminal; gives a function to call with the count done, and what is to be told beside it."""
         if self.quiet or _is_plain(sys.stderr) or total < 2:
-            yield lambda done: None
+            yield lambda done, told="": None
             return
         from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeElapsedColumn
 
         bar: Progress = Progress(
-            TextColumn(label), BarColumn(), MofNCompleteColumn(), TimeElapsedColumn(), console=self.err, transient=True
+            TextColumn("{task.description}"),
+            BarColumn(),
+            MofNCompleteColumn(),
+            TimeElapsedColumn(),
+            console=self.err,
+            transient=True,
         )
         with bar:
             task = bar.add_task(label, total=total)
-            yield lambda done: bar.update(task, completed=done)
+            yield lambda done, told="": bar.update(task, completed=done, description=f"{label}  {clean(told)}".rstrip())
 
 
 def _is_plain(stream: Any) -> bool:

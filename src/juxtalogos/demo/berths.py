@@ -5,89 +5,17 @@ from __future__ import annotations
 import json
 import re
 import threading
-from dataclasses import dataclass, field
-from datetime import UTC, date, datetime
+from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import parse_qs
+
+from juxtalogos.demo.berths_messages import Call, Refusal, Reply, read_day, read_moment, read_number
 
 KEY = "merrow-office-7431"
 """The made-up key of the harbour office, for demonstrations."""
 PREFIX = "/v1"
 KINDS = ("bulk", "container", "tanker", "ro-ro", "general")
 STATES = ("announced", "allotted", "moored", "closed")
-
-
-class Refusal(Exception):
-    def __init__(self, status: int, title: str, detail: str = "", **headers: str) -> None:
-        super().__init__(title)
-        self.headers = headers
-        self.status = status
-        self.title = title
-        self.detail = detail
-
-
-@dataclass
-class Reply:
-    status: int
-    body: Any = None
-    media_type: str = "application/json"
-    headers: dict[str, str] = field(default_factory=dict)
-    text: str | None = None
-
-
-@dataclass
-class Call:
-    """One request as the service sees it."""
-
-    query: dict[str, list[str]]
-    headers: Any
-    body: bytes
-
-    def json(self) -> dict[str, Any]:
-        if not self.headers.get("Content-Type", "").startswith("application/json"):
-            raise Refusal(400, "Not JSON", "the Content-Type must be application/json")
-        try:
-            value = json.loads(self.body)
-        except ValueError:
-            raise Refusal(400, "Not JSON", "the body cannot be parsed") from None
-        if not isinstance(value, dict):
-            raise Refusal(400, "Not an object")
-        return value
-
-    def one(self, name: str) -> str | None:
-        values = self.query.get(name)
-        return values[0] if values else None
-
-    def count(self, name: str, least: int, most: int, default: int) -> int:
-        text = self.one(name)
-        if text is None:
-            return default
-        if not text.isdigit() or not least <= int(text) <= most:
-            raise Refusal(400, f"Bad {name}", f"{text!r} is no number from {least} to {most}")
-        return int(text)
-
-
-def _moment(text: Any, name: str) -> str:
-    try:
-        stamp = datetime.fromisoformat(text)
-    except (TypeError, ValueError):
-        raise Refusal(400, f"Bad {name}", "an RFC 3339 date-time is needed") from None
-    if stamp.tzinfo is None:
-        raise Refusal(400, f"Bad {name}", "the offset is missing")
-    return str(text)
-
-
-def _day(text: Any, name: str) -> str:
-    if not isinstance(text, str) or not re.fullmatch(r"\d{4}-\d\d-\d\d", text):
-        raise Refusal(400, f"Bad {name}", "a date is needed")
-    date.fromisoformat(text)
-    return text
-
-
-def _number(value: Any, name: str, least: float, most: float) -> float:
-    if isinstance(value, bool) or not isinstance(value, int | float) or not least <= value <= most:
-        raise Refusal(400, f"Bad {name}", f"a number from {least} to {most} is needed")
-    return value
 
 
 def _now() -> str:
@@ -222,11 +150,11 @@ class Harbour:
             raise Refusal(400, "Bad name")
         if value.get("kind") not in KINDS:
             raise Refusal(400, "Bad kind", str(value.get("kind")))
-        _number(value.get("lengthMetres"), "lengthMetres", 5, 500)
+        read_number(value.get("lengthMetres"), "lengthMetres", 5, 500)
         if "draughtMetres" in value:
-            _number(value["draughtMetres"], "draughtMetres", 0.5, 26)
+            read_number(value["draughtMetres"], "draughtMetres", 0.5, 26)
         if "built" in value:
-            _day(value["built"], "built")
+            read_day(value["built"], "built")
         if value.get("agentCode") is not None and not re.fullmatch("[A-Z]{3}", str(value["agentCode"])):
             raise Refusal(400, "Bad agentCode")
         return value
@@ -275,7 +203,7 @@ class Harbour:
         return Reply(200, berth)
 
     def list_tides(self, call: Call) -> Reply:
-        day = _day(call.one("day"), "day")
+        day = read_day(call.one("day"), "day")
         turns = (("02:10", 0.8, "low"), ("08:25", 5.1, "high"), ("14:40", 1.0, "low"), ("20:50", 4.9, "high"))
         headers = {"X-Station-Depth": "five fathoms" if "gauge" in self.odd else "9.1"}
         return Reply(
@@ -292,7 +220,7 @@ class Harbour:
         if state is not None and state not in STATES:
             raise Refusal(400, "Bad state", state)
         if first is not None:
-            _day(first, "arrivesFrom")
+            read_day(first, "arrivesFrom")
         found = [
             one
             for one in self.calls.values()
@@ -321,11 +249,11 @@ class Harbour:
     @staticmethod
     def call_values(value: dict[str, Any], needed: set[str]) -> None:
         if "arrives" in value or "arrives" in needed:
-            _moment(value.get("arrives"), "arrives")
+            read_moment(value.get("arrives"), "arrives")
         if "draughtMetres" in value:
-            _number(value["draughtMetres"], "draughtMetres", 0.5, 26)
+            read_number(value["draughtMetres"], "draughtMetres", 0.5, 26)
         for end in ("opens", "closes") if "tideWindow" in value else ():
-            _moment(value["tideWindow"].get(end), end)
+            read_moment(value["tideWindow"].get(end), end)
         for item in value.get("cargo", ()):
             if not item.get("goods") or not isinstance(item.get("tonnes"), int):
                 raise Refusal(400, "Bad cargo")
@@ -417,7 +345,7 @@ class Harbour:
         value = call.json()
         if not isinstance(value.get("text"), str) or not 5 <= len(value["text"]) <= 500:
             raise Refusal(400, "Bad text")
-        _day(value.get("from"), "from")
+        read_day(value.get("from"), "from")
         if "office" in self.odd:
             raise Refusal(500, "The press is broken")
         notice = {**value, "number": len(self.notices) + 1}

@@ -13,7 +13,7 @@ from xml.sax.saxutils import escape, quoteattr
 
 from juxtalogos.demo.berths import KEY
 from juxtalogos.demo.strict import Wrong as NotDeclared
-from juxtalogos.demo.strict import check_element
+from juxtalogos.demo.strict_xml import check_element
 
 PREFIX = "/pilotage"
 

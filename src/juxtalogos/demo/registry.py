@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Mapping
 from importlib import resources
 from typing import Any
 from urllib.parse import quote, unquote
 
+from juxtalogos.demo.registry_batch import Answer, batch, not_allowed
 from juxtalogos.demo.registry_store import (
     FIELDS,
     KEYS,
@@ -23,11 +23,11 @@ from juxtalogos.demo.registry_store import (
     ordered,
     read_literal,
 )
-from juxtalogos.demo.strict import Wrong, check_options, check_row
+from juxtalogos.demo.strict import Wrong
+from juxtalogos.demo.strict_odata import check_options, check_row
 
 PREFIX = "/registry/v4"
 SPACE = "Merrow.Registry"
-Answer = tuple[int, str, bytes, Mapping[str, str]]
 JSON = "application/json;odata.metadata=minimal"
 
 
@@ -404,33 +404,3 @@ class RegistryV4(Face):
 
     def batch(self, headers: Any, body: bytes) -> Answer:
         return batch(self, PREFIX, headers, body, 200, {"OData-Version": "4.0"})
-
-
-def not_allowed(methods: str) -> Refused:
-    """RFC 9110, section 15.5.6: with the methods that are allowed."""
-    return Refused(405, "NotAllowed", "that cannot be done here", Allow=methods)
-
-
-def batch(face: Any, prefix: str, headers: Any, body: bytes, status: int, extra: Mapping[str, str]) -> Answer:
-    """Each request of a multipart batch, answered in its turn."""
-    found = re.search(r'boundary="?([^";]+)', headers.get("Content-Type", ""))
-    if not found:
-        raise Refused(415, "NotMultipart", "a batch is multipart/mixed")
-    out = b""
-    for part in body.split(b"--" + found[1].encode()):
-        message = re.search(rb"\r\n\r\n([A-Z]+) (\S+) HTTP/1.1\r\n(.*?)\r\n\r\n(.*)", part, re.DOTALL)
-        if not message:
-            continue
-        fields = {name.strip(): text.strip() for name, _, text in (line.partition(":") for line in message[3].decode().split("\r\n") if line)}  # fmt: skip
-        path, _, query = message[2].decode().partition("?")
-        path = path.partition(prefix)[2] if prefix in path else f"/{path.lstrip('/')}"
-        options = {unquote(name): unquote(text) for name, _, text in (one.partition("=") for one in query.split("&") if one)}  # fmt: skip
-        try:
-            code, kind, data, more = face.dispatch(message[1].decode(), path.strip("/"), options, fields, message[4].rstrip(b"\r\n"))  # fmt: skip
-        except Refused as refused:
-            code, kind, data, more = face.refusal(refused, "")
-        lines = "".join(
-            f"{name}: {text}\r\n" for name, text in {**more, **({"Content-Type": kind} if data else {})}.items()
-        )
-        out += f"--batchreply\r\nContent-Type: application/http\r\nContent-Transfer-Encoding: binary\r\n\r\nHTTP/1.1 {code} \r\n{lines}Content-Length: {len(data)}\r\n\r\n".encode() + data + b"\r\n"  # fmt: skip
-    return status, "multipart/mixed;boundary=batchreply", out + b"--batchreply--\r\n", extra

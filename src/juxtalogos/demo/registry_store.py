@@ -9,7 +9,8 @@ from collections.abc import Callable
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
-from juxtalogos.demo.strict import Wrong, check_row
+from juxtalogos.demo.strict import Wrong
+from juxtalogos.demo.strict_odata import check_row
 
 Row = dict[str, Any]
 KEYS = {

@@ -10,7 +10,8 @@ from typing import Any
 from urllib.parse import quote, unquote
 from xml.sax.saxutils import escape
 
-from juxtalogos.demo.registry import Answer, Face, batch, not_allowed
+from juxtalogos.demo.registry import Face
+from juxtalogos.demo.registry_batch import Answer, batch, not_allowed
 from juxtalogos.demo.registry_store import (
     KEYS,
     SINGLE,

@@ -15,7 +15,8 @@ from importlib import resources
 from types import MappingProxyType
 from urllib.parse import parse_qs, unquote, urlsplit
 
-from juxtalogos.demo.berths import KEY, PREFIX, ROUTES, Call, Harbour, Refusal, Reply
+from juxtalogos.demo.berths import KEY, PREFIX, ROUTES, Harbour
+from juxtalogos.demo.berths_messages import Call, Refusal, Reply
 from juxtalogos.demo.pilotage import PREFIX as PILOTAGE
 from juxtalogos.demo.pilotage import PilotOffice
 from juxtalogos.demo.planted import planted_names

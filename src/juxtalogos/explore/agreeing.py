@@ -6,12 +6,12 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from juxtalogos.compose.provoking import BROKEN_NAME, GONE_NAME
-from juxtalogos.explore.bench import Seen
-from juxtalogos.explore.techniques.states import conflict_named
+from juxtalogos.explore.bench import Trial
+from juxtalogos.explore.states import conflict_named
 from juxtalogos.model.contract import DeclaredAnswer, Operation
 from juxtalogos.model.location import Location
 
-Outcomes = Mapping[tuple[str, str], Mapping[str, list[Seen]]]
+Outcomes = Mapping[tuple[str, str], Mapping[str, list[Trial]]]
 _EXPECTED: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
     # sort of request: (codes of which one must be declared, codes that may come then)
     "gone": (("404", "410"), ("404", "410", "401", "403", "429")),
@@ -33,7 +33,7 @@ _WORDS = {
 class Disagreement:
     """A law that does not hold, and the request that shows it."""
 
-    seen: Seen
+    seen: Trial
     law: str
     at: str
     declared: str
@@ -61,7 +61,7 @@ def blanket(everything: Iterable[Operation], operation: Operation) -> bool:
     return any(one.safe and any((answer.fault or answer.status) in wanted and (not answer.fault or conflict_named(answer.fault)) for answer in one.answers) for one in everything)  # fmt: skip
 
 
-def _of_codes(operation: Operation, sort: str, came: Mapping[str, list[Seen]]) -> Iterator[Disagreement]:
+def _of_codes(operation: Operation, sort: str, came: Mapping[str, list[Trial]]) -> Iterator[Disagreement]:
     """Refusals of a kind for which a code is declared come with that code, or one of its like."""
     needed, allowed = _EXPECTED[sort]
     declared = {one.status: one for one in operation.answers}
@@ -78,7 +78,7 @@ def _of_codes(operation: Operation, sort: str, came: Mapping[str, list[Seen]]) -
         yield Disagreement(seen[0], "law.refusal-as-declared", f"status {_WORDS[sort]}", f"{' or '.join(wanted)} to {_WORDS[sort]}", outcome, place)  # fmt: skip
 
 
-def _of_faults(operation: Operation, sort: str, came: Mapping[str, list[Seen]], faults: list[DeclaredAnswer]) -> Iterator[Disagreement]:  # fmt: skip
+def _of_faults(operation: Operation, sort: str, came: Mapping[str, list[Trial]], faults: list[DeclaredAnswer]) -> Iterator[Disagreement]:  # fmt: skip
     """Where a fault's name says what it is for, it comes for that."""
     wanted = [one for one in faults if _meant(one.fault, sort)]
     if not wanted:
@@ -120,7 +120,7 @@ def _never(operation: Operation, outcomes: Outcomes) -> Iterator[Disagreement]:
 
 def _roles(operations: Mapping[str, Operation], outcomes: Outcomes) -> Iterator[Disagreement]:
     """Where 403 is declared, a role that is refused elsewhere is refused; and with 403."""
-    by_role: dict[str, dict[str, Mapping[str, list[Seen]]]] = {}
+    by_role: dict[str, dict[str, Mapping[str, list[Trial]]]] = {}
     for (name, sort), came in outcomes.items():
         if sort.startswith("role "):
             by_role.setdefault(sort[5:], {})[name] = came

@@ -27,7 +27,7 @@ from juxtalogos.run.session import Session
 from juxtalogos.suite.language.expressions import Scope
 
 
-class Asked(StrEnum):
+class Purpose(StrEnum):
     """What a request is, and so what must come back."""
 
     VALID = "valid"
@@ -48,12 +48,12 @@ NOT_BLAMED = (401, 403, 429)
 
 
 @dataclass(slots=True, eq=False)
-class Seen:
+class Trial:
     """A request with what came of it."""
 
     operation: Operation
     inputs: Inputs
-    asked: Asked
+    purpose: Purpose
     record: ExchangeRecord
     exchange: Exchange | None
     answer: Answer | None = None
@@ -83,6 +83,7 @@ class Seen:
 
     @property
     def crashed(self) -> bool:
+        """Whether the service failed: a 5xx, or a fault that blames the service itself."""
         fault = self.answer.fault if self.answer else None
         if fault is not None:
             return not fault.name and fault.code.rpartition(":")[2] in ("Server", "Receiver")
@@ -99,6 +100,7 @@ class Seen:
         return self.inputs.body if isinstance(self.inputs.body, dict) else {}
 
     def header(self, name: str) -> str | None:
+        """A field of the answer; None where it has none of that name."""
         response = self.exchange.response if self.exchange else None
         return header(response.headers, name) if response else None
 
@@ -118,7 +120,7 @@ class Bench:
     budget: Budget
     suite: str
     case: str = ""
-    held: list[Seen] = field(default_factory=list)
+    held: list[Trial] = field(default_factory=list)
     only_reading: bool = False
     stopped: Callable[[], bool] = lambda: False
     """Whether a person wants an end: then only what cleans up is sent."""
@@ -135,21 +137,21 @@ class Bench:
         self,
         operation: Operation,
         inputs: Inputs,
-        asked: Asked = Asked.VALID,
+        asked: Purpose = Purpose.VALID,
         *,
         step: str = "",
         session: Session | None = None,
         change: Callable[[Request], Request] | None = None,
         broken: tuple[str, str, Location | None] | None = None,
-    ) -> Seen:
+    ) -> Trial:
         """`broken`: (place, rule, where it is declared) of what the definition does not allow. UsageError when it cannot be encoded; Spent."""
         session = session or self.session
-        request = session.encoded(self.contract, operation, inputs, loose=asked is not Asked.VALID)
+        request = session.encoded(self.contract, operation, inputs, loose=asked is not Purpose.VALID)
         if change is not None:
             request = change(request)
-        if self.stopped() and asked is not Asked.CLEANUP:
+        if self.stopped() and asked is not Purpose.CLEANUP:
             raise Spent("interrupted", all_of_it=True)
-        self.budget.take(operation.id, needed=asked is Asked.CLEANUP)
+        self.budget.take(operation.id, needed=asked is Purpose.CLEANUP)
         if self.settle and self.changed:
             await asyncio.sleep(self.settle)
         self.changed = not operation.safe
@@ -157,7 +159,7 @@ class Bench:
             exchange = await session.send(self.contract, operation, request, self.sender)
         except JuxtalogosError as error:
             record = ExchangeRecord(self.case, step or operation.id, self.contract.name, operation.id, None, Verdict.ERROR, error.what, suite=self.suite)  # fmt: skip
-            seen = Seen(operation, inputs, asked, record, None)
+            seen = Trial(operation, inputs, asked, record, None)
             self.held.append(seen)
             self.budget.answered(False)
             return seen
@@ -168,25 +170,26 @@ class Bench:
         return seen
 
     def judged(
-        self, operation: Operation, inputs: Inputs, asked: Asked, exchange: Exchange, step: str, session: Session, broken: tuple[str, str, Location | None] | None
-    ) -> Seen:  # fmt: skip
+        self, operation: Operation, inputs: Inputs, asked: Purpose, exchange: Exchange, step: str, session: Session, broken: tuple[str, str, Location | None] | None
+    ) -> Trial:  # fmt: skip
+        """The trial with its record: what the contract says of the answer, in the light of what was asked."""
         judgement = judge(wire_of(self.contract), operation, exchange, session.base_url(self.contract))
         answer = judgement.answer
         if answer is not None and exchange.response is not None and exchange.request.method != "HEAD":
             scope = Scope({}, exchange=exchange, request_values=inputs.values, request_body=inputs.body, response_value=answer.value)  # fmt: skip
             judgement = session.rules.apply(self.contract, operation, judgement, scope)
-        seen = Seen(operation, inputs, asked, ExchangeRecord("", "", "", "", exchange, Verdict.ERROR, ""), exchange, answer)  # fmt: skip
+        seen = Trial(operation, inputs, asked, ExchangeRecord("", "", "", "", exchange, Verdict.ERROR, ""), exchange, answer)  # fmt: skip
         if exchange.response is not None:
             judgement = weighed(judgement, seen, broken, self.enforced, self.tainted)
-            self.tainted |= seen.ok and asked is Asked.BROKEN and not operation.safe
+            self.tainted |= seen.ok and asked is Purpose.BROKEN and not operation.safe
         seen.record = ExchangeRecord(
             self.case, step, self.contract.name, operation.id, exchange, judgement.verdict, judgement.reason, judgement.results, judgement.hits,
-            self.suite, role=session.role, note=f"{asked}: {broken[0]} {broken[1]}" if broken else "" if asked is Asked.VALID else str(asked),
+            self.suite, role=session.role, note=f"{asked}: {broken[0]} {broken[1]}" if broken else "" if asked is Purpose.VALID else str(asked),
         )  # fmt: skip
         return seen
 
 
-def tell(seen: Seen, result: CheckResult) -> None:
+def tell(seen: Trial, result: CheckResult) -> None:
     """Adds a result to what a request came to."""
     results = (*seen.record.results, result)
     verdict, reason = verdict_of(results)
@@ -205,24 +208,24 @@ def broken_law(
 
 
 def weighed(
-    judgement: Judgement, seen: Seen, broken: tuple[str, str, Location | None] | None, enforced: bool, tainted: bool = False
+    judgement: Judgement, seen: Trial, broken: tuple[str, str, Location | None] | None, enforced: bool, tainted: bool = False
 ) -> Judgement:  # fmt: skip
     """The judgement in the light of what was asked for."""
     if seen.exchange is not None and seen.exchange.request.method != seen.operation.method:
         judgement = replace(judgement, results=(), hits=())  # what is declared is declared of another method
     results = [_softened(one, seen) for one in judgement.results if not _echo(one, seen, tainted)]
-    if seen.ok and seen.asked is Asked.BROKEN and broken is not None:
+    if seen.ok and seen.purpose is Purpose.BROKEN and broken is not None:
         at, rule, location = broken
         results = [one for one in results if one.held or not one.kind.startswith(("body.", "header."))]
         severity = Severity.DEVIATION if enforced else Severity.LENIENT
         results.append(CheckResult(ACCEPTED, False, at, rule, f"answered with {seen.status}", location, severity))
-    if seen.asked in (Asked.BROKEN, Asked.ABSENT, Asked.CONFLICT):
+    if seen.purpose in (Purpose.BROKEN, Purpose.ABSENT, Purpose.CONFLICT):
         results = [one for one in results if not _protocols_own(one, seen)]
     results += _protocol(seen)
     if seen.crashed:
         results = _failed(results, seen)
     verdict, reason = verdict_of(tuple(results))
-    if verdict is not Verdict.FAILED and seen.refused and seen.asked in (Asked.VALID, Asked.CLEANUP):
+    if verdict is not Verdict.FAILED and seen.refused and seen.purpose in (Purpose.VALID, Purpose.CLEANUP):
         assert seen.exchange is not None
         words = words_of(seen.exchange)
         reason = f"{seen.status}: {words}"
@@ -230,32 +233,32 @@ def weighed(
             verdict = Verdict.FAILED
         else:
             verdict = Verdict.REFUSED
-            if seen.asked is Asked.VALID:
+            if seen.purpose is Purpose.VALID:
                 place = seen.answer.declared.location if seen.answer and seen.answer.declared else None
                 results.append(CheckResult(REFUSED, False, "answer", "a success", reason, place, Severity.REMARK, anchor=general(words)))  # fmt: skip
-    elif verdict is not Verdict.FAILED and seen.asked is not Asked.VALID:
+    elif verdict is not Verdict.FAILED and seen.purpose is not Purpose.VALID:
         verdict, reason = Verdict.PASSED, ""
     return replace(judgement, verdict=verdict, reason=reason, results=tuple(results))
 
 
-def _softened(one: CheckResult, seen: Seen) -> CheckResult:
+def _softened(one: CheckResult, seen: Trial) -> CheckResult:
     """An undeclared refusal is a remark: the answers of a definition need not cover all codes (OpenAPI 3.1, section 4.8.16)."""
     if one.held or one.severity is not Severity.DEVIATION or one.result_class is not ResultClass.FINDING:
         return one
     softer = one.kind in ("status.undeclared", "status.server-error") and seen.status in REFUSALS
-    softer |= one.kind == "fault.undeclared" and seen.asked is not Asked.VALID
+    softer |= one.kind == "fault.undeclared" and seen.purpose is not Purpose.VALID
     softer |= seen.status in NOT_BLAMED and one.kind.startswith(("media.", "body."))
     return replace(one, severity=Severity.REMARK) if softer else one
 
 
-def _echo(one: CheckResult, seen: Seen, tainted: bool) -> bool:
+def _echo(one: CheckResult, seen: Trial, tainted: bool) -> bool:
     """Whether what did not hold may be but the echo of what was sent against the definition, now or before."""
     if one.held or not one.kind.startswith(("body.", "media.untrue")):
         return False
-    return tainted or (seen.asked is Asked.BROKEN and seen.refused and one.kind != "body.missing")
+    return tainted or (seen.purpose is Purpose.BROKEN and seen.refused and one.kind != "body.missing")
 
 
-def _protocols_own(one: CheckResult, seen: Seen) -> bool:
+def _protocols_own(one: CheckResult, seen: Trial) -> bool:
     """Whether a refusal is one that every message may meet: a fault that blames the sender (SOAP 1.1, section 4.4.1), or one of HTTP's own."""
     if one.held or one.severity is not Severity.REMARK or seen.answer is None:
         return False
@@ -264,7 +267,7 @@ def _protocols_own(one: CheckResult, seen: Seen) -> bool:
     return one.kind == "status.undeclared" and bool(seen.answer.allowed)
 
 
-def _protocol(seen: Seen) -> list[CheckResult]:
+def _protocol(seen: Trial) -> list[CheckResult]:
     """What HTTP itself says an answer must have."""
     found = []
     place = seen.operation.location
@@ -275,7 +278,7 @@ def _protocol(seen: Seen) -> list[CheckResult]:
     return found
 
 
-def _failed(results: list[CheckResult], seen: Seen) -> list[CheckResult]:
+def _failed(results: list[CheckResult], seen: Trial) -> list[CheckResult]:
     """A failure of the service is a finding, whatever the definition says of it."""
     told = [one for one in results if one.kind == "status.server-error" and not one.held]
     if any(one.fails for one in told):
@@ -283,5 +286,5 @@ def _failed(results: list[CheckResult], seen: Seen) -> list[CheckResult]:
     kept = [one for one in results if one not in told]
     declared = ", ".join(dict.fromkeys(one.status for one in seen.operation.answers))
     location = seen.answer.declared.location if seen.answer and seen.answer.declared else seen.operation.location
-    severe = seen.asked is not Asked.BROKEN or not seen.fault
+    severe = seen.purpose is not Purpose.BROKEN or not seen.fault
     return [*kept, CheckResult("status.server-error", False, "status", declared, seen.outcome, location, Severity.DEVIATION if severe else Severity.REMARK)]  # fmt: skip

@@ -55,4 +55,5 @@ class Budget:
             raise Spent(f"{self.failed} failures were found", all_of_it=True)
 
     def answered(self, there: bool) -> None:
+        """Notes whether an answer came."""
         self.unanswered = 0 if there else self.unanswered + 1

@@ -9,7 +9,7 @@ from pathlib import Path
 from juxtalogos.exchange.transport import Transport
 from juxtalogos.explore.bench import Bench
 from juxtalogos.explore.budget import Budget
-from juxtalogos.explore.explorer import Explored, Explorer
+from juxtalogos.explore.explorer import Explored, Explorer, Progress
 from juxtalogos.explore.kinds import kinds_of
 from juxtalogos.explore.values import Maker
 from juxtalogos.explore.yard import Yard
@@ -55,9 +55,9 @@ class Exploration:
 
 
 async def explore(
-    session: Session, workspace: Path, ledger: Ledger, wishes: Wishes, roles: Iterable[str], what: str, told: Callable[[str, int], None]
+    session: Session, workspace: Path, ledger: Ledger, wishes: Wishes, roles: Iterable[str], what: str, told: Callable[[Progress], None]
 ) -> Exploration:  # fmt: skip
-    """`told`: (block that ended, requests so far). ConfigError when the system does not come up, LedgerError when nothing can be kept."""
+    """`told` of each block that ended. ConfigError when the system does not come up, LedgerError when nothing can be kept."""
     done = Exploration()
     async with running_system(session, workspace):
         done.number = ledger.begin("explore", session.target.name, what, token=wishes.token)
@@ -71,7 +71,7 @@ async def explore(
     return done
 
 
-async def _all(session: Session, ledger: Ledger, done: Exploration, wishes: Wishes, roles: tuple[str, ...], told: Callable[[str, int], None], stop: Stop) -> None:  # fmt: skip
+async def _all(session: Session, ledger: Ledger, done: Exploration, wishes: Wishes, roles: tuple[str, ...], told: Callable[[Progress], None], stop: Stop) -> None:  # fmt: skip
     options = replace(session.options, connections=4, patient=True)
     async with Recorder(ledger, done.number) as recorder, Transport(options) as transport:
         door = _Door(session, recorder)
@@ -82,7 +82,7 @@ async def _all(session: Session, ledger: Ledger, done: Exploration, wishes: Wish
             done.explored[name] = await explorer.explore()
 
 
-def _explorer(contract: Contract, session: Session, transport: Transport, wishes: Wishes, roles: tuple[str, ...], door: _Door, told: Callable[[str, int], None], stop: Stop) -> Explorer:  # fmt: skip
+def _explorer(contract: Contract, session: Session, transport: Transport, wishes: Wishes, roles: tuple[str, ...], door: _Door, told: Callable[[Progress], None], stop: Stop) -> Explorer:  # fmt: skip
     name = contract.name
     left_out = dict(wishes.left_out.get(name, {}))
     maker = Maker(
@@ -96,7 +96,7 @@ def _explorer(contract: Contract, session: Session, transport: Transport, wishes
         bench, maker, kinds_of(maker), door.put_undo, acting, wishes.laws.get(name, lambda law, operation: None)
     )
     chosen = frozenset(one for one in wishes.operations[name] if one not in left_out)
-    return Explorer(contract, yard, wishes.budget, door.put, chosen, left_out, lambda block: told(block, wishes.budget.used))  # fmt: skip
+    return Explorer(contract, yard, wishes.budget, door.put, chosen, left_out, told)  # fmt: skip
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,6 +107,7 @@ class _Door:
     recorder: Recorder
 
     async def put(self, record: ExchangeRecord | CaseRecord) -> None:
+        """Keeps what was done, redacted."""
         redactor = self.session.redactor
         if isinstance(record, CaseRecord):
             await self.recorder.put(replace(record, reason=redactor.text(record.reason)))
@@ -119,6 +120,7 @@ class _Door:
         await self.recorder.put(kept)
 
     async def put_undo(self, record: UndoRecord) -> UndoRecord:
+        """Keeps what is to be undone; gives it as it was kept."""
         if not record.done:
             record = replace(record, sent=self.session.redactor.text(record.sent))
         await self.recorder.put(record)

@@ -8,10 +8,11 @@ from dataclasses import dataclass, field, replace
 from functools import partial
 
 from juxtalogos.explore.agreeing import disagreements
-from juxtalogos.explore.bench import Asked, Seen, broken_law, tell
+from juxtalogos.explore.bench import Purpose, Trial, broken_law, tell
 from juxtalogos.explore.budget import Budget, Spent
 from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.saving import Kept
+from juxtalogos.explore.taking_away import clear, note_singles
 from juxtalogos.explore.techniques import (  # fmt: skip
     actions,
     broken,
@@ -87,6 +88,22 @@ COUNTED = (ResultClass.FINDING, ResultClass.EXPECTATION, ResultClass.LENIENT, Re
 Put = Callable[[ExchangeRecord | CaseRecord], Awaitable[None]]
 
 
+@dataclass(frozen=True, slots=True)
+class Progress:
+    """How far an exploration has come."""
+
+    block: str
+    requests: int
+    reached: int
+    operations: int
+    elements: int
+    """Elements of the contract that were covered."""
+    failed: int
+
+    def __str__(self) -> str:
+        return f"{self.reached} of {self.operations} operations, {self.elements} elements, {self.failed} found"
+
+
 @dataclass(slots=True)
 class Explorer:
     """Explores one contract. Each instance explores once."""
@@ -99,7 +116,8 @@ class Explorer:
     """Ids of the operations that are explored; others are called where these need them."""
     left_out: dict[str, str] = field(default_factory=dict)
     """By operation, the reason why it is left out."""
-    told: Callable[[str], None] = lambda text: None
+    told: Callable[[Progress], None] = lambda progress: None
+    covered: set[str] = field(default_factory=set)
     spent: str = ""
     rules: dict[tuple[str, str], list[int]] = field(default_factory=dict)
     kept: Kept = field(default_factory=Kept)
@@ -108,7 +126,7 @@ class Explorer:
         """All blocks in their order, until the budget is used up."""
         self.yard.bench.case = "what there is one of"
         try:
-            await self.yard.note_singles()
+            await note_singles(self.yard)
             for name, what, subject in self.blocks():
                 await self.block(name, what, subject)
         except Spent as spent:
@@ -158,13 +176,14 @@ class Explorer:
         self.kept.take(self.yard, held)
         for seen in held:
             self.count(seen)
+            self.covered.update(seen.record.hits)
             await self.put(seen.record)
         if held or reason:
-            judged = [one.record.verdict for one in held if one.asked is not Asked.CLEANUP] or [Verdict.SKIPPED]
+            judged = [one.record.verdict for one in held if one.purpose is not Purpose.CLEANUP] or [Verdict.SKIPPED]
             verdict = worst(judged) if not reason else Verdict.ERROR
             failing = next((one.record for one in held if one.record.verdict is verdict and one.record.reason), None)
             await self.put(CaseRecord(bench.suite, bench.case, verdict, reason or (f"{failing.step}: {failing.reason}" if failing else ""), time.perf_counter() - started))  # fmt: skip
-        self.told(bench.case)
+        self.told(Progress(bench.case, self.budget.used, len(self.chosen & self.yard.worked.keys()), len(self.chosen), len(self.covered), self.budget.failed))  # fmt: skip
         self.budget.found(len({one.fingerprint for seen in held for one in seen.record.findings() if one.result.result_class in COUNTED}))  # fmt: skip
         if spent is not None and spent.all_of_it:
             raise spent
@@ -183,16 +202,16 @@ class Explorer:
             reason = unforeseen.told(error)
         claims = yard.claims
         try:
-            await yard.clear()
+            await clear(yard)
         except (Unfillable, Spent):
             pass
         except Exception as error:
             reason = reason or unforeseen.told(error)
         return claims, spent, reason
 
-    def count(self, seen: Seen) -> None:
+    def count(self, seen: Trial) -> None:
         """Counts a broken request by place and rule."""
-        if seen.asked is not Asked.BROKEN or not seen.record.note:
+        if seen.purpose is not Purpose.BROKEN or not seen.record.note:
             return
         _, _, text = seen.record.note.partition(": ")
         place, _, rule = text.partition(" ")
@@ -220,10 +239,10 @@ class Explorer:
             await self.put(CaseRecord(bench.suite, bench.case, worst(one.verdict for one in told), "", 0.0))
 
 
-def replace_record(seen: Seen, case: str) -> Seen:
+def replace_record(seen: Trial, case: str) -> Trial:
     """The same exchange once more, to be told with what all of its like say."""
     record = replace(seen.record, case=case, step=f"{seen.record.step} {len(seen.record.results)}", results=(), hits=(), verdict=Verdict.PASSED, reason="")  # fmt: skip
-    return Seen(seen.operation, seen.inputs, seen.asked, record, seen.exchange, seen.answer)
+    return Trial(seen.operation, seen.inputs, seen.purpose, record, seen.exchange, seen.answer)
 
 
 def _each_once(claims: list[Claim]) -> list[Claim]:

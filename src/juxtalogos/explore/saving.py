@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from juxtalogos.compose.dependencies import SEGMENT, Dependency
-from juxtalogos.explore.bench import Asked, Seen
+from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.values import Maker
 from juxtalogos.explore.yard import Yard
 from juxtalogos.model.findings import ACCEPTED, CheckResult, ResultClass, Severity
@@ -36,7 +36,7 @@ class Kept:
     """Findings whose request cannot be said in a suite: malformed messages, other methods, missing credentials."""
     seen: set[str] = field(default_factory=set)
 
-    def take(self, yard: Yard, held: list[Seen]) -> None:
+    def take(self, yard: Yard, held: list[Trial]) -> None:
         """Keeps what a block found, and the first success of each operation."""
         for index, seen in enumerate(held):
             for finding in seen.record.findings():
@@ -44,11 +44,11 @@ class Kept:
                     self.seen.add(finding.fingerprint)
                     self._keep(yard, held, index, finding.result)
             mark = f"works {seen.operation.id}"
-            if seen.ok and seen.asked is Asked.VALID and mark not in self.seen and not seen.altered:
+            if seen.ok and seen.purpose is Purpose.VALID and mark not in self.seen and not seen.altered:
                 self.seen.add(mark)
                 self._keep(yard, held, index, None)
 
-    def _keep(self, yard: Yard, held: list[Seen], index: int, result: CheckResult | None) -> None:
+    def _keep(self, yard: Yard, held: list[Trial], index: int, result: CheckResult | None) -> None:
         seen = held[index]
         if seen.altered or len(self.cases) >= MOST_CASES:
             self.unsaved += result is not None
@@ -66,7 +66,7 @@ class Kept:
         self.cases[unique] = case_of(yard, unique, chain, result)
 
 
-def shortest(maker: Maker, held: list[Seen], index: int, result: CheckResult | None) -> list[Seen] | None:
+def shortest(maker: Maker, held: list[Trial], index: int, result: CheckResult | None) -> list[Trial] | None:
     """The request, what its values come from, and for laws what was done to the same thing before; None where that is too much."""
     needed = {index}
     waiting = [index]
@@ -85,19 +85,19 @@ def shortest(maker: Maker, held: list[Seen], index: int, result: CheckResult | N
     return [held[at] for at in sorted(needed)] if len(needed) <= MOST_STEPS else None
 
 
-def _source(maker: Maker, held: list[Seen], at: int, need: Dependency) -> int | None:
+def _source(maker: Maker, held: list[Trial], at: int, need: Dependency) -> int | None:
     """The latest earlier request whose answer gave an input its value."""
     value = value_at(held[at].inputs, need.input)
     if value is ABSENT:
         return None
     for earlier in range(at - 1, -1, -1):
         one = held[earlier]
-        if one.ok and not one.altered and one.asked is not Asked.CLEANUP and _gives(maker, one, need, value):
+        if one.ok and not one.altered and one.purpose is not Purpose.CLEANUP and _gives(maker, one, need, value):
             return earlier
     return None
 
 
-def _gives(maker: Maker, seen: Seen, need: Dependency, value: Any) -> bool:
+def _gives(maker: Maker, seen: Trial, need: Dependency, value: Any) -> bool:
     """Whether an answer is of the source, or of what makes the same, and tells the value."""
     source = maker.contract.operation(need.source)
     alike = seen.operation.id == need.source or (source is not None and maker.resources.of(source) is maker.resources.of(seen.operation) and maker.resources.creates(seen.operation))  # fmt: skip
@@ -109,12 +109,12 @@ def value_at(inputs: Inputs, address: str) -> Any:
     return next((value for at, value in values_of(inputs) if at == address), ABSENT)
 
 
-def _same_thing(maker: Maker, held: list[Seen], index: int) -> Iterator[int]:
+def _same_thing(maker: Maker, held: list[Trial], index: int) -> Iterator[int]:
     """Earlier requests that changed what this one is about: made it, changed it, or did something to it."""
     mine = {str(value) for need in maker.needs.get(held[index].operation.id, ()) if (value := value_at(held[index].inputs, need.input)) is not ABSENT}  # fmt: skip
     for earlier in range(index):
         one = held[earlier]
-        if one.operation.safe or not one.ok or one.asked is Asked.CLEANUP or one.altered:
+        if one.operation.safe or not one.ok or one.purpose is Purpose.CLEANUP or one.altered:
             continue
         theirs = {str(value) for need in maker.needs.get(one.operation.id, ()) if (value := value_at(one.inputs, need.input)) is not ABSENT}  # fmt: skip
         listing = not mine and maker.resources.creates(one.operation)
@@ -122,7 +122,7 @@ def _same_thing(maker: Maker, held: list[Seen], index: int) -> Iterator[int]:
             yield earlier
 
 
-def case_of(yard: Yard, name: str, chain: list[Seen], result: CheckResult | None) -> dict[str, Any]:
+def case_of(yard: Yard, name: str, chain: list[Trial], result: CheckResult | None) -> dict[str, Any]:
     """A workflow: what prepares, the request itself, what cleans up."""
     inputs: dict[str, Any] = {}
     names = own_names(yard, chain, inputs)
@@ -156,7 +156,7 @@ def _success() -> list[dict[str, Any]]:
     return [{"condition": "$statusCode >= 200 && $statusCode < 300"}]
 
 
-def _criteria(seen: Seen, result: CheckResult | None) -> list[dict[str, Any]]:
+def _criteria(seen: Trial, result: CheckResult | None) -> list[dict[str, Any]]:
     """A success, where it worked; a refusal, where that is what should have come; else the contract itself is the judge."""
     if result is None:
         return _success()
@@ -177,21 +177,21 @@ def _checks(result: CheckResult, names: Mapping[str, str]) -> Iterator[dict[str,
         yield {"at": result.at, "equals": names.get(value, value) if isinstance(value, str) else value, "note": "as it was sent"}  # fmt: skip
 
 
-def own_names(yard: Yard, chain: Iterable[Seen], inputs: dict[str, Any]) -> dict[str, str]:
+def own_names(yard: Yard, chain: Iterable[Trial], inputs: dict[str, Any]) -> dict[str, str]:
     """Text -> the input of the case that makes another one of its kind each time."""
     names: dict[str, str] = {}
     for seen in chain:
         formulas = dict(yard.maker.values.of(seen.operation, full=True).formulas)
         for address, value in values_of(seen.inputs):
             formula = formulas.get(address, "")
-            if isinstance(value, str) and formula.startswith("unique(") and value not in names and seen.asked is not Asked.BROKEN:  # fmt: skip
+            if isinstance(value, str) and formula.startswith("unique(") and value not in names and seen.purpose is not Purpose.BROKEN:  # fmt: skip
                 name = f"{slug(re.split(r'[./]', address)[-1])}-{len(inputs) + 1}"
                 inputs[name] = {"type": "string", "x-juxtalogos-value": formula}
                 names[value] = f"$inputs.{name}"
     return names
 
 
-def _linked(maker: Maker, chain: list[Seen], number: int, ids: list[str], steps: list[Step]) -> dict[str, str]:
+def _linked(maker: Maker, chain: list[Trial], number: int, ids: list[str], steps: list[Step]) -> dict[str, str]:
     """Inputs that take their value from an earlier step, which puts it out."""
     found: dict[str, str] = {}
     for need in maker.needs.get(chain[number].operation.id, ()):
@@ -215,7 +215,7 @@ def put_out(step: Step, step_id: str, need: Dependency) -> str:
     return f"$steps.{step_id}.outputs.{name}"
 
 
-def _undoing(yard: Yard, chain: list[Seen], ids: list[str], steps: list[Step]) -> Iterator[Step]:
+def _undoing(yard: Yard, chain: list[Trial], ids: list[str], steps: list[Step]) -> Iterator[Step]:
     """Deletions of what the case makes, the newest first; none of what it deletes itself."""
     maker = yard.maker
     for number in range(len(chain) - 1, -1, -1):

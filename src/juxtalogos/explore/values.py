@@ -13,7 +13,7 @@ from juxtalogos.compose.dependencies import ITSELF, LIMIT, SEGMENT, Dependency, 
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.resources import Resources
 from juxtalogos.compose.values import RequestValues
-from juxtalogos.explore.bench import Seen
+from juxtalogos.explore.bench import Trial
 from juxtalogos.model.contract import Contract, Input, Operation
 from juxtalogos.model.errors import JuxtalogosError
 from juxtalogos.model.location import follow_pointer
@@ -25,7 +25,7 @@ from juxtalogos.suite.language.formulas import BadFormula, FormulaContext, NoVal
 from juxtalogos.suite.language.selectors import NoSelection, select_xml
 from juxtalogos.workspace.known import Hints
 
-Context = Mapping[str, Seen]
+Context = Mapping[str, Trial]
 """By operation, the answer that values are taken from: of this very thing, and of those above it."""
 
 
@@ -136,7 +136,7 @@ class Maker:
         given = next((one for one in operation.inputs if one.address == address), None)
         return next(iter(self.rows.of(given.schema, 0)), None) if given else None
 
-    def taken(self, expression: str, seen: Seen) -> Any:
+    def taken(self, expression: str, seen: Trial) -> Any:
         """The value that a dependency means, out of an answer; ABSENT where there is none."""
         if expression.startswith("/") and not expression.startswith("$"):
             response = seen.exchange.response if seen.exchange else None

@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from dataclasses import dataclass, field, replace
 from types import MappingProxyType
 from typing import Any
 
-from juxtalogos.explore.bench import Asked, Bench, Seen, broken_law, tell
+from juxtalogos.compose.provoking import GONE_NAME
+from juxtalogos.explore.agreeing import blanket
+from juxtalogos.explore.bench import Bench, Purpose, Trial, broken_law, tell
 from juxtalogos.explore.comparing import Item, has_key, item_in, items_in
+from juxtalogos.explore.jobs import followed
 from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.pages import pages
 from juxtalogos.explore.values import Context, Maker, Unfillable
 from juxtalogos.ledger import UndoRecord
 from juxtalogos.model.contract import Intent, Operation
@@ -31,8 +35,8 @@ class Thing:
     """Something that this exploration made."""
 
     kind: Kind
-    made: Seen
-    context: dict[str, Seen]
+    made: Trial
+    context: dict[str, Trial]
     gone: bool = False
     undo: list[UndoRecord] = field(default_factory=list)
 
@@ -50,7 +54,7 @@ class Single:
 class Claim:
     """A result that a technique told, with whose request shows it."""
 
-    seen: Seen
+    seen: Trial
     result: CheckResult
 
     @property
@@ -77,9 +81,9 @@ class Yard:
     claims: list[Claim] = field(default_factory=list)
     worked: dict[str, Inputs] = field(default_factory=dict)
     """By operation, inputs that were answered with success."""
-    shared: dict[str, Seen] = field(default_factory=dict)
+    shared: dict[str, Trial] = field(default_factory=dict)
     """By operation, an answer that references are taken from in this block."""
-    outcomes: dict[tuple[str, str], dict[str, list[Seen]]] = field(default_factory=dict)
+    outcomes: dict[tuple[str, str], dict[str, list[Trial]]] = field(default_factory=dict)
     """(operation, kind of request) -> what came back -> by which requests."""
     restored: int = 0
     """How many of the held requests were looked at for what is to be written back."""
@@ -94,7 +98,7 @@ class Yard:
 
     # Asking
 
-    async def fill(self, operation: Operation, context: Context, *, full: bool = False, seed: int = 0, depth: int = 0) -> tuple[Inputs, dict[str, Seen]]:  # fmt: skip
+    async def fill(self, operation: Operation, context: Context, *, full: bool = False, seed: int = 0, depth: int = 0) -> tuple[Inputs, dict[str, Trial]]:  # fmt: skip
         """(inputs, context with what was made for them). Unfillable."""
         try:
             inputs = self.maker.own(operation, full=full, seed=seed)
@@ -116,7 +120,7 @@ class Yard:
 
     async def refer(
         self, operation: Operation, inputs: Inputs, context: Context, depth: int = 0
-    ) -> tuple[Inputs, dict[str, Seen]]:
+    ) -> tuple[Inputs, dict[str, Trial]]:
         """The inputs with references to what is in the context, or is made now."""
         known = dict(context)
         for need in self.maker.needs.get(operation.id, ()):
@@ -125,7 +129,7 @@ class Yard:
         filled = self.maker.referred(operation, inputs, known)
         return await self.condition(operation, filled, known), known
 
-    async def provide(self, source: str, context: Context, depth: int) -> dict[str, Seen]:
+    async def provide(self, source: str, context: Context, depth: int) -> dict[str, Trial]:
         """An answer of an operation that others take values from, with what it needed itself."""
         if depth > 6:
             raise Unfillable(f"{source} needs too much")
@@ -147,17 +151,17 @@ class Yard:
         self.shared.update({name: one for name, one in thing.context.items() if name not in self.shared})
         return thing.context
 
-    async def call(self, operation: Operation, inputs: Inputs, asked: Asked = Asked.VALID, **more: Any) -> Seen:
+    async def call(self, operation: Operation, inputs: Inputs, asked: Purpose = Purpose.VALID, **more: Any) -> Trial:
         """Sends, and remembers what worked. Unfillable where it cannot be encoded."""
         try:
             seen = await self.bench.send(operation, inputs, asked, **more)
         except (UsageError, JuxtalogosError) as error:
             raise Unfillable(error.what) from None
-        if seen.ok and asked is Asked.VALID:
+        if seen.ok and asked is Purpose.VALID:
             self.worked.setdefault(operation.id, inputs)
         return seen
 
-    async def ask(self, operation: Operation, context: Context, asked: Asked = Asked.VALID, *, values: Mapping[str, Any] = NONE, **more: Any) -> Seen:  # fmt: skip
+    async def ask(self, operation: Operation, context: Context, asked: Purpose = Purpose.VALID, *, values: Mapping[str, Any] = NONE, **more: Any) -> Trial:  # fmt: skip
         """Calls an operation about something that is there, with what worked before where it needs more."""
         inputs, _ = await self.fill(operation, context)
         return await self.call(operation, with_values(inputs, values), asked, **more)
@@ -166,8 +170,6 @@ class Yard:
 
     def blanket(self, operation: Operation) -> bool:
         """Whether what is declared of conflicts tells nothing of an operation."""
-        from juxtalogos.explore.agreeing import blanket
-
         return blanket(self.maker.contract.operations, operation)
 
     def kind_made_by(self, operation: Operation) -> Kind | None:
@@ -201,7 +203,7 @@ class Yard:
                 break
         raise Unfillable(f"{operation.id} was answered with {', '.join(tried)}")
 
-    async def keep(self, operation: Operation, seen: Seen, known: Context) -> Thing:
+    async def keep(self, operation: Operation, seen: Trial, known: Context) -> Thing:
         """Notes what was made, so that it is taken away again; of what was only begun, its end is awaited."""
         kind = self.kind_made_by(operation)
         if (
@@ -242,14 +244,14 @@ class Yard:
 
     # Looking
 
-    async def read(self, thing: Thing, operation: Operation | None = None) -> Seen | None:
+    async def read(self, thing: Thing, operation: Operation | None = None) -> Trial | None:
         """A thing as it is read now; None where nothing reads it."""
         reader = operation or next(iter(thing.kind.reads), None)
         if reader is None:
             return None
-        return await self.ask(reader, thing.context, Asked.ABSENT if thing.gone else Asked.VALID)
+        return await self.ask(reader, thing.context, Purpose.ABSENT if thing.gone else Purpose.VALID)
 
-    async def item(self, thing: Thing) -> tuple[Seen, Item] | None:
+    async def item(self, thing: Thing) -> tuple[Trial, Item] | None:
         """A thing as it is read, or as its list shows it."""
         seen = await self.read(thing)
         key = self.key(thing)
@@ -264,13 +266,17 @@ class Yard:
                         return seen, one
         return None
 
-    async def whole(self, listing: Operation, context: Context, values: Mapping[str, Any] = NONE) -> tuple[Seen, list[Any]]:  # fmt: skip
-        """(the first answer, all items of a list): its pages are followed."""
-        from juxtalogos.explore.techniques.paging import pages
+    async def pages(self, listing: Operation, context: Context, values: Mapping[str, Any] = NONE) -> AsyncIterator[Trial]:  # fmt: skip
+        """Each page of a list. Unfillable where the first does not come."""
+        inputs, _ = await self.fill(listing, context)
+        async for trial in pages(self.call, self.maker, listing, inputs, values):
+            yield trial
 
+    async def whole(self, listing: Operation, context: Context, values: Mapping[str, Any] = NONE) -> tuple[Trial, list[Any]]:  # fmt: skip
+        """(the first answer, all items of a list): its pages are followed."""
         items: list[Any] = []
-        first: Seen | None = None
-        async for seen in pages(self, listing, context, values):
+        first: Trial | None = None
+        async for seen in self.pages(listing, context, values):
             first = first or seen
             items += items_in(seen.value) or []
         assert first is not None
@@ -278,7 +284,7 @@ class Yard:
 
     # Telling
 
-    def claim(self, seen: Seen, law: str, at: str, declared: str, observed: str, location: Location | None = None, *, must: bool | None = None, detail: str = "") -> None:  # fmt: skip
+    def claim(self, seen: Trial, law: str, at: str, declared: str, observed: str, location: Location | None = None, *, must: bool | None = None, detail: str = "") -> None:  # fmt: skip
         """A law does not hold. Whether it is told is known when the block has been gone through twice."""
         adopted = self.adopted(law, seen.operation.id)
         if adopted is False:
@@ -286,58 +292,11 @@ class Yard:
         place = location or (seen.answer.declared.location if seen.answer and seen.answer.declared else None) or seen.operation.location  # fmt: skip
         self.claims.append(Claim(seen, broken_law(law, at, declared, observed, place, must=True if adopted else must, detail=detail)))  # fmt: skip
 
-    def note(self, kind: str, seen: Seen) -> None:
+    def note(self, kind: str, seen: Trial) -> None:
         """Remembers how a kind of request was answered, to compare with others of its kind."""
         self.outcomes.setdefault((seen.operation.id, kind), {}).setdefault(seen.outcome, []).append(seen)
 
     # Taking away
-
-    async def clear(self) -> None:
-        """Takes away what the block made, the newest first; again where one thing hangs on another."""
-        await self.restore()
-        made, self.things, self.shared = self.things, [], {}
-        waiting = [one for one in reversed(made) if not one.gone]
-        for thing in made:
-            if thing.gone:
-                await self.undone(thing)
-        for _ in range(3):
-            stuck = [thing for thing in waiting if not await self.remove(thing)]
-            if len(stuck) == len(waiting) and stuck:
-                for thing in stuck:
-                    await self._sweep(thing)
-            waiting = stuck
-            if not waiting:
-                return
-        self.left += [f"{one.kind.name} {self.key(one)}" for one in waiting if one.kind.deleter is not None]
-
-    async def note_singles(self) -> None:
-        """Reads what there is one of, so that it can be written back."""
-        for kind in self.kinds:
-            resource = kind.resource
-            writers = resource.of(Intent.REPLACE, Intent.UPDATE)
-            reader = next(iter(resource.of(Intent.READ)), None)
-            if not resource.is_singleton or reader is None or not writers or self.bench.only_reading:
-                continue
-            if self.maker.needs.get(reader.id):
-                continue  # below what this exploration makes itself
-            try:
-                seen = await self.ask(reader, {}, Asked.CLEANUP)
-                inputs = self.maker.own(writers[0], full=True)
-            except (Unfillable, Unsampleable):
-                continue
-            names = {row.name for row in self.maker.rows.sent(writers[0]) if row.depth == 1 and not row.read_only}
-            shown = item_in(seen.value, dict.fromkeys(names)) if seen.ok else None
-            if shown is not None:
-                body = {name: value for name, value in shown.items() if name in names}
-                self.singles.append(Single(frozenset(one.id for one in writers), writers[0], Inputs(inputs.values, body, inputs.content_type)))  # fmt: skip
-
-    async def restore(self) -> None:
-        """Writes back what there is one of, where the block has written it."""
-        written = {one.operation.id for one in self.bench.held[self.restored :] if one.ok}
-        for single in self.singles:
-            if written & single.writers:
-                await self.bench.send(single.operation, single.inputs, Asked.CLEANUP)
-        self.restored = len(self.bench.held)
 
     async def remove(self, thing: Thing) -> bool:
         """Whether a thing is gone, or nothing can take it away."""
@@ -345,7 +304,7 @@ class Yard:
         if deleter is None or thing.gone:
             return True
         try:
-            seen = await self.ask(deleter, thing.context, Asked.CLEANUP)
+            seen = await self.ask(deleter, thing.context, Purpose.CLEANUP)
         except Unfillable:
             return True
         if seen.ok or seen.status in GONE or (seen.fault and seen.fault != "undeclared" and is_gone(seen.fault)):
@@ -360,62 +319,21 @@ class Yard:
             await self.put_undo(replace(one, done=True))
         thing.undo = []
 
-    async def _sweep(self, thing: Thing) -> None:
-        """Takes away what lies below a thing, however it came there; and brings it into a state in which it may go."""
-        for kind in self.kinds:
-            if kind.parent is not thing.kind or kind.deleter is None:
-                continue
-            for listing in kind.lists[:1]:
-                try:
-                    _, items = await self.whole(listing, thing.context)
-                except Unfillable:
-                    continue
-                for item in items[:50]:
-                    await self._remove_listed(kind, item, thing.context)
-        for act in thing.kind.acts:
-            try:
-                await self.ask(act, thing.context, Asked.CLEANUP)
-            except Unfillable:
-                continue
-            if await self.remove(thing):
-                return
 
-    async def _remove_listed(self, kind: Kind, item: Any, context: Context) -> None:
-        assert kind.deleter is not None
-        need = kind.key_of(kind.deleter)
-        if need is None or not isinstance(item, dict):
-            return
-        name = need.value.rpartition("/")[2].rpartition(":")[2]
-        key = item.get(name)
-        if key is None:
-            return
-        try:
-            known = {name: one for name, one in context.items() if name != need.source}
-            inputs = self.maker.own(kind.deleter)
-            inputs = self.maker.referred(kind.deleter, inputs, known)
-            inputs = with_values(inputs, {need.input: self.maker.typed(kind.deleter, need.input, key)})
-            await self.bench.send(kind.deleter, inputs, Asked.CLEANUP)
-        except (Unfillable, JuxtalogosError):
-            return
-
-
-async def finished(yard: Yard, seen: Seen) -> Seen:
+async def finished(yard: Yard, begun: Trial) -> Trial:
     """Of what was begun only (202), the answer with what its job tells when it is over."""
-    from juxtalogos.explore.techniques.single import polled
-
-    where = seen.header("location")
-    if seen.status != 202 or not where:
-        return seen
-    last = await polled(yard, seen, where, quietly=True)
-    if last is None:
-        return seen
-    return Seen(seen.operation, seen.inputs, seen.asked, seen.record, last.exchange, last.answer)
+    if begun.status != 202:
+        return begun
+    last, _ = await followed(yard.call, yard.maker.contract, yard.bench.session.base_url(yard.maker.contract), begun)
+    return (
+        begun
+        if last is None
+        else Trial(begun.operation, begun.inputs, begun.purpose, begun.record, last.exchange, last.answer)
+    )
 
 
 def is_gone(fault: str) -> bool:
     """Whether a fault's name says that something is not there."""
-    from juxtalogos.compose.provoking import GONE_NAME
-
     return bool(GONE_NAME.search(fault))
 
 

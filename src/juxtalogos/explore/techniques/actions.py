@@ -9,10 +9,10 @@ from __future__ import annotations
 from collections import deque
 from dataclasses import dataclass, field
 
-from juxtalogos.explore.bench import Asked, Seen
+from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.comparing import Item, changes, differing, item_in, told
 from juxtalogos.explore.kinds import Kind
-from juxtalogos.explore.techniques.states import declares_conflict
+from juxtalogos.explore.states import declares_conflict
 from juxtalogos.explore.techniques.updates import Watched, marks
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Thing, Yard
@@ -32,7 +32,7 @@ class Search:
     """By state, the shortest sequence that leads there."""
     outcomes: dict[tuple[State, str], str] = field(default_factory=dict)
     """(state, operation) -> what came back."""
-    idle: dict[tuple[State, str], Seen] = field(default_factory=dict)
+    idle: dict[tuple[State, str], Trial] = field(default_factory=dict)
     """(state, operation) -> a success that changed nothing."""
     leads: dict[tuple[State, str], State] = field(default_factory=dict)
 
@@ -118,18 +118,18 @@ async def led(yard: Yard, kind: Kind, way: tuple[Operation, ...]) -> Thing:
     """A fresh thing in the state that a way leads to. Unfillable where it does not go so any more."""
     thing = await yard.make(kind)
     for operation in way:
-        seen = await yard.ask(operation, thing.context, Asked.CONFLICT)
+        seen = await yard.ask(operation, thing.context, Purpose.CONFLICT)
         if not seen.ok:
             raise Unfillable(f"{operation.id} was answered with {seen.outcome}")
     return thing
 
 
-async def act(yard: Yard, watch: Watched, operation: Operation, *, inputs: Inputs | None = None) -> Seen | None:
+async def act(yard: Yard, watch: Watched, operation: Operation, *, inputs: Inputs | None = None) -> Trial | None:
     """One action: a refusal leaves no trace, a success tells what is read afterwards."""
     try:
         if inputs is None:
             inputs, _ = await yard.fill(operation, watch.thing.context)
-        seen = await yard.call(operation, inputs, Asked.CONFLICT)
+        seen = await yard.call(operation, inputs, Purpose.CONFLICT)
     except Unfillable as error:
         yard.notes.setdefault(operation.id, str(error))
         return None
@@ -152,7 +152,7 @@ async def act(yard: Yard, watch: Watched, operation: Operation, *, inputs: Input
     return seen
 
 
-def _sent_kept(yard: Yard, seen: Seen, after: tuple[Seen, Item]) -> None:
+def _sent_kept(yard: Yard, seen: Trial, after: tuple[Trial, Item]) -> None:
     """Members that an action sends and the thing has read as sent."""
     keys = {need.input.removeprefix("body/") for need in yard.maker.needs.get(seen.operation.id, ())}
     sent = {name: value for name, value in seen.body.items() if name not in keys}
@@ -169,7 +169,7 @@ async def _twice(yard: Yard, watch: Watched, operation: Operation) -> None:
     await act(yard, again, operation)
 
 
-def _consistent(yard: Yard, search: Search, state: State, operation: Operation, outcome: str, seen: Seen) -> None:
+def _consistent(yard: Yard, search: Search, state: State, operation: Operation, outcome: str, seen: Trial) -> None:
     known = search.outcomes.setdefault((state, operation.id), outcome)
     if known != outcome and "ok" in (known, outcome) and state:
         yard.claim(seen, "law.state-consistent", "answer", f"{known}, as before in this state ({_words(state)})", outcome)  # fmt: skip
@@ -182,7 +182,7 @@ def _words(state: State) -> str:
 async def _blind(yard: Yard, thing: Thing, operation: Operation) -> None:
     """An action on what nothing reads."""
     try:
-        seen = await yard.ask(operation, thing.context, Asked.CONFLICT)
+        seen = await yard.ask(operation, thing.context, Purpose.CONFLICT)
     except Unfillable as error:
         yard.notes.setdefault(operation.id, str(error))
         return

@@ -8,10 +8,10 @@ from __future__ import annotations
 import itertools
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
-from juxtalogos.explore.bench import Asked, Seen
+from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.comparing import changes
 from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.techniques.actions import led
@@ -20,10 +20,11 @@ from juxtalogos.explore.yard import Thing, Yard
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Input, Operation
 from juxtalogos.model.errors import JuxtalogosError, UsageError
+from juxtalogos.model.findings import ACCEPTED
 from juxtalogos.model.location import Location, follow_pointer
 from juxtalogos.model.schema import ABSENT, Mutation, Schema
 from juxtalogos.model.wire import Inputs
-from juxtalogos.suite.inputs import schema_at
+from juxtalogos.suite.inputs import has_place, schema_at, with_values
 
 MOST_MUTATIONS, FEW = 120, 25
 """Of one body; and of an operation that no valid request was answered with success."""
@@ -212,17 +213,41 @@ async def broken_values(yard: Yard, operation: Operation, kind: Kind | None) -> 
     count = await listed(yard, kind, target)
     asked = False
     for one in itertools.islice(breakings(yard, operation, prepared), most):
-        seen = await yard.call(operation, one.inputs, Asked.BROKEN, broken=(one.at, one.rule, one.location))
+        seen = await yard.call(operation, one.inputs, Purpose.BROKEN, broken=(one.at, one.rule, one.location))
         yard.note("broken reference" if one.reference else "broken", seen)
         asked = True
         if seen.ok and not operation.safe:
-            await trace(yard, before, count, target, kind, operation)
             await undo(yard, operation, seen, target)
             target, prepared = await ready(yard, operation, kind)
+            if await smaller(yard, operation, one, seen, target):
+                target, prepared = await ready(yard, operation, kind)
             before = await yard.item(target) if target is not None else None
             count = await listed(yard, kind, target)
     if asked and not operation.safe:
-        await trace(yard, before, count, target, kind, operation, compare=True)
+        await trace(yard, before, count, target, kind, operation)
+
+
+async def smaller(yard: Yard, operation: Operation, one: Broken, seen: Trial, target: Thing | None) -> bool:
+    """Asks again with as little else as may be: what is taken then too is told of that request, and not of the larger one. Whether it was taken."""
+    pointer = one.at.removeprefix("body")
+    if not one.at.startswith("body") or not pointer or "[" in pointer or "@" in pointer:
+        return False
+    inputs, _ = await yard.fill(operation, target.context if target is not None else yard.shared)
+    try:
+        value = follow_pointer(one.inputs.body, pointer)
+    except (LookupError, ValueError):
+        value = ABSENT
+    if not has_place(inputs.body, pointer.rpartition("/")[0]):
+        return False
+    less = yard.maker.without(operation, inputs, one.at) if value is ABSENT else with_values(inputs, {one.at: value})
+    schema = yard.maker.schema_of(operation, less)
+    if schema is None or len(str(less.body)) >= len(str(one.inputs.body)) or not arrives(yard, operation, less, schema):
+        return False
+    again = await yard.call(operation, less, Purpose.BROKEN, broken=(one.at, one.rule, one.location))
+    if again.ok:
+        seen.record = replace(seen.record, results=tuple(result for result in seen.record.results if result.kind != ACCEPTED))  # fmt: skip
+        await undo(yard, operation, again, target)
+    return again.ok
 
 
 async def ready(yard: Yard, operation: Operation, kind: Kind | None) -> tuple[Thing | None, Inputs]:
@@ -257,11 +282,9 @@ async def listed(yard: Yard, kind: Kind | None, target: Thing | None) -> int | N
     return None
 
 
-async def trace(yard: Yard, before: Any, count: int | None, target: Thing | None, kind: Kind | None, operation: Operation, *, compare: bool = False) -> None:  # fmt: skip
+async def trace(yard: Yard, before: Any, count: int | None, target: Thing | None, kind: Kind | None, operation: Operation) -> None:  # fmt: skip
     """What was refused has left no trace: neither in the thing nor in the list."""
-    if not compare:
-        return
-    last = next((one for one in reversed(yard.bench.held) if one.operation is operation and one.asked is Asked.BROKEN), None)  # fmt: skip
+    last = next((one for one in reversed(yard.bench.held) if one.operation is operation and one.purpose is Purpose.BROKEN), None)  # fmt: skip
     if last is None:
         return
     if before is not None and target is not None:
@@ -274,7 +297,7 @@ async def trace(yard: Yard, before: Any, count: int | None, target: Thing | None
         yard.claim(last, "law.refusal-traceless", "answer", f"{count} in the list, as before", str(now))
 
 
-async def undo(yard: Yard, operation: Operation, seen: Seen, target: Thing | None) -> None:
+async def undo(yard: Yard, operation: Operation, seen: Trial, target: Thing | None) -> None:
     """Takes away at once what a broken request made."""
     if yard.kind_made_by(operation) is not None and target is None:
         thing = await yard.keep(operation, seen, dict(yard.shared))

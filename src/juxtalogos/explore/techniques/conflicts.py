@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
-from juxtalogos.explore.bench import Asked, Seen
+from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.comparing import has_key, item_in, told
 from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.states import declares_conflict, is_conflict
 from juxtalogos.explore.techniques.lifecycle import still_marked, told_deleted
-from juxtalogos.explore.techniques.states import declares_conflict, is_conflict
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Thing, Yard, is_gone
 from juxtalogos.formats.naming import plain
@@ -32,7 +32,7 @@ async def doubles(yard: Yard, kind: Kind) -> None:
             await _taken_instead(yard, kind, creator)
             continue
         before = await _count(yard, thing)
-        seen = await yard.call(creator, thing.made.inputs, Asked.CONFLICT)
+        seen = await yard.call(creator, thing.made.inputs, Purpose.CONFLICT)
         yard.note("conflict", seen)
         if seen.ok:
             second = await yard.keep(creator, seen, {name: one for name, one in thing.context.items() if name != creator.id})  # fmt: skip
@@ -59,7 +59,7 @@ async def _taken_instead(yard: Yard, kind: Kind, creator: Operation) -> None:
             changed = with_values(inputs, {f"body/{name}": value for name, value in names.items()})
             if not names or not yard.maker.fits(creator, changed):
                 continue
-            seen = await yard.call(creator, changed, Asked.CONFLICT)
+            seen = await yard.call(creator, changed, Purpose.CONFLICT)
             if seen.ok:
                 yard.claim(seen, "law.conflict-refused", "status conflict", "a conflict, as with what is new", seen.outcome)  # fmt: skip
                 await yard.keep(creator, seen, known)
@@ -67,6 +67,7 @@ async def _taken_instead(yard: Yard, kind: Kind, creator: Operation) -> None:
 
 
 def same_key(yard: Yard, one: Thing, other: Thing) -> bool:
+    """Whether two things are named alike: the service gave the first again."""
     key = yard.key(one)
     return key is not ABSENT and str(key) == str(yard.key(other))
 
@@ -96,7 +97,7 @@ async def _changed_into(yard: Yard, kind: Kind, taken: Thing) -> None:
             continue
         before = await yard.item(other)
         changed = with_values(inputs, {f"body/{one}": value for one, value in names.items()})
-        seen = await yard.call(operation, changed, Asked.CONFLICT)
+        seen = await yard.call(operation, changed, Purpose.CONFLICT)
         yard.note("conflict", seen)
         after = await yard.item(other)
         if seen.refused and before is not None and after is not None and before[1] != after[1]:
@@ -125,7 +126,7 @@ async def references(yard: Yard, kind: Kind) -> None:
             broken = with_values(inputs, {need.input: gone})
             if not yard.maker.fits(creator, broken):
                 continue
-            seen = await yard.call(creator, broken, Asked.ABSENT)
+            seen = await yard.call(creator, broken, Purpose.ABSENT)
             yard.note("unknown reference", seen)
             if seen.ok:
                 yard.claim(seen, "law.reference-refused", need.input, "a refusal: there is no such thing", seen.outcome)
@@ -186,7 +187,7 @@ async def unknown(yard: Yard, kind: Kind) -> None:
         value = unlikely_like(yard, kind, operation, need.input, inputs)
         if value is ABSENT:
             continue
-        seen = await yard.call(operation, with_values(inputs, {need.input: value}), Asked.ABSENT)
+        seen = await yard.call(operation, with_values(inputs, {need.input: value}), Purpose.ABSENT)
         yard.note("unknown", seen)
         if seen.ok and operation.intent is not Intent.REPLACE and not (operation is kind.deleter or operation in kind.others or operation in kind.updates):  # fmt: skip
             yard.claim(seen, "law.unknown-refused", need.input, "that there is no such thing", seen.outcome)
@@ -203,7 +204,7 @@ def unlikely_like(yard: Yard, kind: Kind, operation: Operation, address: str, in
     return unlikely(yard, operation, address)
 
 
-def _fault_truly(yard: Yard, seen: Seen, address: str, value: Any) -> None:
+def _fault_truly(yard: Yard, seen: Trial, address: str, value: Any) -> None:
     """A fault's detail that is called as the input tells the value that was sent."""
     if not seen.fault or not is_gone(seen.fault) or not isinstance(seen.value, dict):
         return
@@ -231,7 +232,7 @@ async def owners(yard: Yard, kind: Kind) -> None:
         if len([need for need in yard.maker.needs.get(operation.id, ()) if need.input.startswith("path.")]) < 2:
             continue
         try:
-            seen = await yard.ask(operation, strange, Asked.ABSENT)
+            seen = await yard.ask(operation, strange, Purpose.ABSENT)
         except Unfillable:
             continue
         yard.note("unknown", seen)
@@ -264,11 +265,11 @@ async def ended_reference(yard: Yard, kind: Kind) -> None:
         for operation in other.acts:
             try:
                 thing = await yard.make(other)
-                acted = await yard.ask(operation, thing.context, Asked.CONFLICT)
+                acted = await yard.ask(operation, thing.context, Purpose.CONFLICT)
                 if not acted.ok:
                     continue
                 inputs, known = await yard.fill(creator, thing.context)
-                seen = await yard.call(creator, inputs, Asked.CONFLICT)
+                seen = await yard.call(creator, inputs, Purpose.CONFLICT)
             except Unfillable:
                 continue
             yard.note("conflict", seen)
@@ -283,7 +284,7 @@ async def _taken_reference(yard: Yard, kind: Kind, creator: Operation, other: Ki
         thing = await yard.make(other)
         for _ in range(2):
             inputs, known = await yard.fill(creator, thing.context)
-            seen = await yard.call(creator, inputs, Asked.CONFLICT)
+            seen = await yard.call(creator, inputs, Purpose.CONFLICT)
             yard.note("conflict", seen)
             if not seen.ok:
                 return
@@ -307,7 +308,7 @@ async def used_things(yard: Yard, kind: Kind) -> None:
                 below = await yard.make(other, thing.context)
                 if not any(one is thing.made for one in below.context.values()):
                     continue
-                seen = await yard.ask(operation, thing.context, Asked.CONFLICT)
+                seen = await yard.ask(operation, thing.context, Purpose.CONFLICT)
             except Unfillable:
                 continue
             yard.note("conflict", seen)
@@ -323,10 +324,10 @@ async def _after_release(yard: Yard, thing: Thing, below: Thing, operation: Oper
     """What was refused because something else refers to it works when that is over."""
     for act in below.kind.acts:
         try:
-            released = await yard.ask(act, below.context, Asked.CONFLICT)
+            released = await yard.ask(act, below.context, Purpose.CONFLICT)
             if not released.ok:
                 continue
-            seen = await yard.ask(operation, thing.context, Asked.CONFLICT)
+            seen = await yard.ask(operation, thing.context, Purpose.CONFLICT)
         except Unfillable:
             return
         yard.note("conflict", seen)
@@ -342,10 +343,10 @@ async def states_of_deletion(yard: Yard, kind: Kind) -> None:
     for operation in (*kind.acts,):
         try:
             thing = await yard.make(kind)
-            acted = await yard.ask(operation, thing.context, Asked.CONFLICT)
+            acted = await yard.ask(operation, thing.context, Purpose.CONFLICT)
             if not acted.ok:
                 continue
-            seen = await yard.ask(kind.deleter, thing.context, Asked.CONFLICT)
+            seen = await yard.ask(kind.deleter, thing.context, Purpose.CONFLICT)
         except Unfillable:
             continue
         yard.note("conflict", seen)
@@ -359,7 +360,8 @@ async def states_of_deletion(yard: Yard, kind: Kind) -> None:
             await check_gone(yard, seen, shown, thing)
 
 
-async def check_gone(yard: Yard, seen: Seen, shown: Seen, thing: Thing) -> None:
+async def check_gone(yard: Yard, seen: Trial, shown: Trial, thing: Thing) -> None:
+    """Claims that what was deleted is shown still, unless it is shown as deleted."""
     item = item_in(shown.value, thing.made.body, yard.key(thing))
     if item is None or not told_deleted(item):
         yard.claim(shown, "law.deleted-gone", "answer", f"that it is gone, after {seen.operation.id}", shown.outcome)

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from juxtalogos.compose.requests import tried_alone
-from juxtalogos.explore.bench import Asked, Seen
+from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.comparing import differing, item_in, told
 from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.techniques.broken import in_state
@@ -163,7 +163,7 @@ async def _made_up(yard: Yard, operation: Operation, kind: Kind | None) -> None:
             continue
         for text in ("no-such-thing", "'\"%;"):
             inputs, _ = await yard.refer(operation, yard.maker.own(operation), yard.shared)
-            await yard.call(operation, with_values(inputs, {one.address: text}), Asked.CONFLICT)
+            await yard.call(operation, with_values(inputs, {one.address: text}), Purpose.CONFLICT)
 
 
 async def _covered(yard: Yard, operation: Operation, kind: Kind | None, seed: int) -> None:
@@ -171,7 +171,7 @@ async def _covered(yard: Yard, operation: Operation, kind: Kind | None, seed: in
         model = yard.maker.own(operation, full=True, seed=seed)
     except Unsampleable:
         return
-    refused: list[tuple[Covering, Seen]] = []
+    refused: list[tuple[Covering, Trial]] = []
     taken = 0
     for one in [Covering(model, "all", "everything"), *coverings(yard, operation, model)]:
         try:
@@ -192,7 +192,7 @@ async def _covered(yard: Yard, operation: Operation, kind: Kind | None, seed: in
             yard.claim(seen, "law.valid-taken", one.at, f"a success for {one.what}, as for other valid values", seen.outcome)  # fmt: skip
 
 
-async def _try(yard: Yard, operation: Operation, kind: Kind | None, one: Covering) -> Seen | None:
+async def _try(yard: Yard, operation: Operation, kind: Kind | None, one: Covering) -> Trial | None:
     """One valid request; on a fresh thing where it changes one."""
     names = fresh_names(yard, operation, one)
     if operation.safe:
@@ -246,7 +246,7 @@ def arrives_as_sent(yard: Yard, operation: Operation, inputs: Inputs) -> bool:
     return bool(back.body == inputs.body)
 
 
-async def _echo(yard: Yard, seen: Seen, thing: Any) -> None:
+async def _echo(yard: Yard, seen: Trial, thing: Any) -> None:
     if thing.kind.reads or thing.kind.lists:
         sent = sent_members(yard, seen)
         answered = item_in(seen.value, sent, None)
@@ -261,7 +261,7 @@ async def _echo(yard: Yard, seen: Seen, thing: Any) -> None:
             yard.claim(shown, "law.created-kept", f"body{path}", told(one), told(other))
 
 
-async def _kept(yard: Yard, seen: Seen, thing: Any) -> None:
+async def _kept(yard: Yard, seen: Trial, thing: Any) -> None:
     found = await yard.item(thing)
     if found is None:
         return

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.exchange.sign_in import Credential
-from juxtalogos.explore.bench import Asked, Seen
+from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.comparing import changes, items_in
 from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.techniques.broken import in_state
@@ -63,7 +63,7 @@ async def syntax(yard: Yard, operation: Operation, kind: Kind | None) -> None:
         strange = next(one for one in ("text/plain", "application/x-unknown") if one not in declared)
         changes_.append(("header.Content-Type", f"media type: {strange}", _with_type(strange), "media"))
     for at, rule, change, sort in changes_:
-        seen = await yard.call(operation, inputs, Asked.BROKEN, change=change, broken=(at, rule, place))
+        seen = await yard.call(operation, inputs, Purpose.BROKEN, change=change, broken=(at, rule, place))
         yard.note(sort, seen)
         if seen.ok and not operation.safe:
             await _undo(yard, operation, seen)
@@ -82,14 +82,14 @@ async def _about(yard: Yard, operation: Operation, kind: Kind | None) -> tuple[T
     return None, (await yard.fill(operation, yard.shared, full=True))[0]
 
 
-async def _undo(yard: Yard, operation: Operation, seen: Seen, session: Session | None = None) -> None:
+async def _undo(yard: Yard, operation: Operation, seen: Trial, session: Session | None = None) -> None:
     """What was made is noted, to be taken away; at once as whoever made it, for it may be theirs alone."""
     kind = yard.kind_made_by(operation)
     if kind is None:
         return
     thing = await yard.keep(operation, seen, dict(yard.shared))
     if session is not None and kind.deleter is not None:
-        gone = await yard.ask(kind.deleter, thing.context, Asked.CLEANUP, session=session)
+        gone = await yard.ask(kind.deleter, thing.context, Purpose.CLEANUP, session=session)
         thing.gone = gone.ok
 
 
@@ -106,7 +106,7 @@ async def methods(yard: Yard, operation: Operation, kind: Kind | None) -> None:
     except Unfillable:
         return
     seen = await yard.call(
-        operation, Inputs(inputs.values), Asked.BROKEN, change=lambda request: Request(strange, request.url, request.headers, None), broken=("method", f"method: {strange}", operation.location),
+        operation, Inputs(inputs.values), Purpose.BROKEN, change=lambda request: Request(strange, request.url, request.headers, None), broken=("method", f"method: {strange}", operation.location),
         step=f"{operation.id} by {strange}",
     )  # fmt: skip
     yard.note("method", seen)
@@ -147,12 +147,12 @@ async def _strange(yard: Yard, operation: Operation, kind: Kind | None, word: st
     try:
         thing, inputs = await _about(yard, operation, kind)
         before = await yard.item(thing) if thing is not None and not operation.safe else None
-        seen = await yard.call(operation, inputs, Asked.UNSIGNED, session=session, step=f"{operation.id} with {word}")
+        seen = await yard.call(operation, inputs, Purpose.UNSIGNED, session=session, step=f"{operation.id} with {word}")
     except (Unfillable, JuxtalogosError):
         return
     yard.note("unsigned", seen)
     if seen.ok:
-        right = await yard.call(operation, inputs, Asked.CONFLICT) if operation.safe else None
+        right = await yard.call(operation, inputs, Purpose.CONFLICT) if operation.safe else None
         if right is None or (right.ok and _alike(right, seen) and items_in(seen.value) != []):
             yard.claim(seen, "law.sign-in-asked", "status", f"401 or 403 with {word}", seen.outcome)
         await _undo(yard, operation, seen, session)
@@ -165,7 +165,7 @@ async def _strange(yard: Yard, operation: Operation, kind: Kind | None, word: st
             yard.claim(seen, "law.sign-in-asked", f"body{sorted(moved)[0]}", f"that nothing is done with {word}", "it changed")  # fmt: skip
 
 
-def _alike(one: Seen, other: Seen) -> bool:
+def _alike(one: Trial, other: Trial) -> bool:
     first, second = one.exchange, other.exchange
     return first is not None and second is not None and first.response is not None and second.response is not None and first.response.body == second.response.body  # fmt: skip
 
@@ -175,7 +175,9 @@ async def _roles(yard: Yard, operation: Operation, kind: Kind | None) -> None:
     for role, session in yard.roles.items():
         try:
             thing, inputs = await _about(yard, operation, kind)
-            seen = await yard.call(operation, inputs, Asked.UNSIGNED, session=session, step=f"{operation.id} as {role}")
+            seen = await yard.call(
+                operation, inputs, Purpose.UNSIGNED, session=session, step=f"{operation.id} as {role}"
+            )
         except (Unfillable, JuxtalogosError):
             continue
         yard.note(f"role {role}", seen)

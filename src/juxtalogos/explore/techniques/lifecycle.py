@@ -6,10 +6,10 @@ import asyncio
 from typing import Any
 from urllib.parse import urljoin, urlsplit
 
-from juxtalogos.explore.bench import Asked, Seen
+from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.comparing import Item, changes, differing, has_key, item_in, told
 from juxtalogos.explore.kinds import Kind
-from juxtalogos.explore.techniques.states import is_conflict
+from juxtalogos.explore.states import is_conflict
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Thing, Yard, is_gone
 from juxtalogos.model.contract import Intent, Operation
@@ -47,7 +47,7 @@ async def check_made(yard: Yard, thing: Thing, *, defaults: bool = False) -> Non
     await _located(yard, thing, shown)
 
 
-def sent_members(yard: Yard, seen: Seen) -> dict[str, Any]:
+def sent_members(yard: Yard, seen: Trial) -> dict[str, Any]:
     """What was sent of the item itself: the body's members, without a wrapper around all of them."""
     body = seen.body
     rows = yard.maker.rows.sent(seen.operation)
@@ -59,14 +59,14 @@ def sent_members(yard: Yard, seen: Seen) -> dict[str, Any]:
     return {name: value for name, value in body.items() if not name.startswith("@")}
 
 
-def _compare(yard: Yard, seen: Seen, law: str, sent: Item, shown: Item) -> None:
+def _compare(yard: Yard, seen: Trial, law: str, sent: Item, shown: Item) -> None:
     for path, one, other in differing(sent, shown):
         yard.claim(seen, law, f"body{path}", told(one), told(other))
 
 
-async def _read_back(yard: Yard, thing: Thing, sent: Item, answered: Item | None) -> tuple[Seen, Item] | None:
+async def _read_back(yard: Yard, thing: Thing, sent: Item, answered: Item | None) -> tuple[Trial, Item] | None:
     """Reads it twice: as it was sent, as the creation told it, and the same again."""
-    shown: tuple[Seen, Item] | None = None
+    shown: tuple[Trial, Item] | None = None
     for reader in thing.kind.reads[:2]:
         try:
             first = await yard.read(thing, reader)
@@ -104,7 +104,7 @@ async def _read_back(yard: Yard, thing: Thing, sent: Item, answered: Item | None
     return shown
 
 
-async def _later(yard: Yard, thing: Thing, reader: Operation) -> Seen | None:
+async def _later(yard: Yard, thing: Thing, reader: Operation) -> Trial | None:
     """What was made, when it is seen after a while only: from then on every change is given that time."""
     if yard.bench.settle >= PATIENCE:
         return None
@@ -124,7 +124,7 @@ async def _later(yard: Yard, thing: Thing, reader: Operation) -> Seen | None:
     return None
 
 
-def _defaults(yard: Yard, thing: Thing, seen: Seen, item: Item) -> None:
+def _defaults(yard: Yard, thing: Thing, seen: Trial, item: Item) -> None:
     """What was left out and has a declared default reads as that."""
     sent = sent_members(yard, thing.made)
     for name, value in declared_defaults(yard, thing.made.operation).items():
@@ -184,7 +184,7 @@ def shows_keys(yard: Yard, kind: Kind, listing: Operation) -> bool:
     return any(row.name in names for row in rows) or any(row.path.endswith("/0") and row.scalar for row in rows)
 
 
-async def _located(yard: Yard, thing: Thing, shown: tuple[Seen, Item] | None) -> None:
+async def _located(yard: Yard, thing: Thing, shown: tuple[Trial, Item] | None) -> None:
     """`Location` of a creation leads to the thing."""
     made = thing.made
     where = made.header("location")
@@ -203,7 +203,7 @@ async def _located(yard: Yard, thing: Thing, shown: tuple[Seen, Item] | None) ->
     ours = yard.bench.session.encoded(yard.maker.contract, reader, inputs).url
     if urlsplit(ours).path == target.path or urlsplit(ours).path.endswith(target.path):
         return
-    seen = await yard.call(reader, inputs, Asked.CONFLICT, change=led, step=f"{reader.id} by Location")
+    seen = await yard.call(reader, inputs, Purpose.CONFLICT, change=led, step=f"{reader.id} by Location")
     item = item_in(seen.value, shown[1], yard.key(thing)) if seen.ok else None
     if item is None or any(True for _ in differing({key: value for key, value in shown[1].items() if not isinstance(value, dict | list)}, item)):  # fmt: skip
         yard.claim(made, "law.location-leads", "header.Location", "a way to what was created", f"{where}: {seen.outcome}")  # fmt: skip
@@ -233,7 +233,7 @@ async def deleted(yard: Yard, kind: Kind) -> None:
     await _gone(yard, thing, seen)
 
 
-async def _gone(yard: Yard, thing: Thing, deletion: Seen) -> None:
+async def _gone(yard: Yard, thing: Thing, deletion: Trial) -> None:
     """Nothing works on it any more; of one that is only marked as deleted, and says so, nothing more is expected."""
     if await still_marked(yard, thing):
         return
@@ -241,7 +241,7 @@ async def _gone(yard: Yard, thing: Thing, deletion: Seen) -> None:
         if operation is None:
             continue
         try:
-            seen = await yard.ask(operation, thing.context, Asked.ABSENT)
+            seen = await yard.ask(operation, thing.context, Purpose.ABSENT)
         except Unfillable:
             continue
         yard.note("gone", seen)
@@ -284,7 +284,7 @@ def told_deleted(item: Item) -> bool:
     )
 
 
-async def _only(yard: Yard, kept: Thing, deletion: Seen, before: tuple[Seen, Item] | None) -> None:
+async def _only(yard: Yard, kept: Thing, deletion: Trial, before: tuple[Trial, Item] | None) -> None:
     if before is None:
         return
     after = await yard.item(kept)
@@ -296,7 +296,7 @@ async def _only(yard: Yard, kept: Thing, deletion: Seen, before: tuple[Seen, Ite
         yard.claim(deletion, "law.deleted-only", f"body{sorted(moved)[0]}", "that another thing stays as it is", "it changed")  # fmt: skip
 
 
-async def _lists_after(yard: Yard, thing: Thing, kept: Thing, before: dict[str, tuple[Seen, list[Any]]]) -> None:
+async def _lists_after(yard: Yard, thing: Thing, kept: Thing, before: dict[str, tuple[Trial, list[Any]]]) -> None:
     """The lists hold what they held, without the one."""
     key, other = yard.key(thing), yard.key(kept)
     for listing in thing.kind.lists:
@@ -321,7 +321,7 @@ async def deleted_twice(yard: Yard, kind: Kind) -> None:
             below = await yard.make(child, thing.context)
             if not any(one is thing.made for one in below.context.values()):
                 continue
-            seen = await yard.ask(deleter, thing.context, Asked.CONFLICT)
+            seen = await yard.ask(deleter, thing.context, Purpose.CONFLICT)
         except Unfillable:
             continue
         yard.note("conflict", seen)
@@ -335,19 +335,19 @@ async def deleted_twice(yard: Yard, kind: Kind) -> None:
             await _still_there(yard, thing, below, seen)
 
 
-async def _orphan(yard: Yard, below: Thing, deletion: Seen) -> None:
+async def _orphan(yard: Yard, below: Thing, deletion: Trial) -> None:
     reader = next(iter(below.kind.reads), None)
     if reader is None:
         return
     try:
-        seen = await yard.ask(reader, below.context, Asked.CONFLICT)
+        seen = await yard.ask(reader, below.context, Purpose.CONFLICT)
     except Unfillable:
         return
     if not seen.ok:
         below.gone = True
 
 
-async def _still_there(yard: Yard, thing: Thing, below: Thing, refusal: Seen) -> None:
+async def _still_there(yard: Yard, thing: Thing, below: Thing, refusal: Trial) -> None:
     for one in (thing, below):
         shown = await yard.read(one)
         if shown is not None and not shown.ok and (shown.status in GONE or is_gone(shown.fault)):

@@ -7,17 +7,11 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
-from juxtalogos.explore.bench import Seen
+from juxtalogos.explore.bench import Trial
 from juxtalogos.explore.comparing import items_in, same, told
 from juxtalogos.explore.kinds import Kind
-from juxtalogos.explore.techniques.paging import (
-    optional_inputs,
-    paging_of,
-    parent_context,
-    several,
-    takes,
-    total_in,
-)
+from juxtalogos.explore.pages import optional_inputs, paging_of, total_in
+from juxtalogos.explore.techniques.paging import parent_context, several, takes
 from juxtalogos.explore.values import Context, Unfillable
 from juxtalogos.explore.yard import Yard
 from juxtalogos.formats.naming import plain, words_of
@@ -165,14 +159,12 @@ def _declared_whole(yard: Yard, listing: Operation, address: str) -> bool:
     return row is not None and (row.type.startswith(("integer", "int", "long")) or "nteger" in row.type)
 
 
-async def _asked(yard: Yard, listing: Operation, context: Context, values: Mapping[str, Any]) -> tuple[Seen, list[Any] | None]:  # fmt: skip
+async def _asked(yard: Yard, listing: Operation, context: Context, values: Mapping[str, Any]) -> tuple[Trial, list[Any] | None]:  # fmt: skip
     """(the first answer, all that it and its further pages hold; None where it is refused)."""
-    from juxtalogos.explore.techniques.paging import pages
-
     items: list[Any] = []
-    first: Seen | None = None
+    first: Trial | None = None
     try:
-        async for seen in pages(yard, listing, context, values):
+        async for seen in yard.pages(listing, context, values):
             first = first or seen
             items += items_in(seen.value) or []
     except Unfillable:
@@ -191,7 +183,7 @@ def key_member(items: Sequence[Mapping[str, Any]]) -> str | None:
 
 async def _sorted(yard: Yard, listing: Operation, context: Context, address: str) -> None:
     """Each declared order: numbers in theirs, texts in one of the usual ones, or at least the reverse of the opposite order."""
-    shown: dict[str, tuple[Seen, list[Any], str]] = {}
+    shown: dict[str, tuple[Trial, list[Any], str]] = {}
     for order in [one for one in yard.maker.choices(listing, address) if isinstance(one, str)][:8]:
         seen, found = await _asked(yard, listing, context, {address: order})
         if not found or not all(isinstance(one, dict) for one in found):

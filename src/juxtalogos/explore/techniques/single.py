@@ -2,22 +2,18 @@
 
 from __future__ import annotations
 
-import asyncio
 from typing import Any
-from urllib.parse import urljoin, urlsplit
 
-from juxtalogos.explore.bench import Asked, Seen
+from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.comparing import changes, differing, has_key, item_in, items_in, told
+from juxtalogos.explore.jobs import ended, followed, states_in
 from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.techniques.broken import breakings
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Thing, Yard
 from juxtalogos.model.contract import Intent, Operation
-from juxtalogos.model.exchange import Request
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
-
-POLLS, PAUSE = 12, 0.2
 
 
 async def singletons(yard: Yard, kind: Kind) -> None:
@@ -77,69 +73,27 @@ async def jobs(yard: Yard, kind: Kind) -> None:
         where = seen.header("location")
         if seen.status != 202 or not where:
             continue
-        last = await polled(yard, seen, where)
+        base = yard.bench.session.base_url(yard.maker.contract)
+        last, lost = await followed(yard.call, yard.maker.contract, base, seen)
+        if lost is not None and lost.refused:
+            yard.claim(seen, "law.job-ends", "header.Location", "a way to the job", f"{where}: {lost.outcome}")
+        if last is not None and not ended(last.value) and states_in(last.value):
+            yard.claim(last, "law.job-ends", "body", "an end within a while", told(last.value))
         if last is not None:
             await _given(yard, kind, creator, seen, last, known)
 
 
-async def polled(yard: Yard, begun: Seen, where: str, *, quietly: bool = False) -> Seen | None:
-    """The last that the job told of itself; None where it cannot be asked."""
-    assert begun.exchange is not None
-    url = urljoin(begun.exchange.request.url, where)
-    base, target = urlsplit(begun.exchange.request.url), urlsplit(url)
-    if (base.scheme, base.netloc) != (target.scheme, target.netloc):
-        return None
-    contract = yard.maker.contract
-    from juxtalogos.formats import wire_of
-
-    asked = Request("GET", url, (("Accept", "application/json"),), None)
-    operations = wire_of(contract).match(asked, yard.bench.session.base_url(contract))
-    if not operations:
-        return None
-    operation = operations[0]
-    inputs = wire_of(contract).taken(operation, asked, yard.bench.session.base_url(contract))
-    told_before, last, same = None, None, 0
-    for number in range(POLLS):
-        seen = await yard.call(operation, inputs, Asked.VALID if not number else Asked.CONFLICT, change=lambda request: Request("GET", url, request.headers, None))  # fmt: skip
-        if not seen.ok:
-            if seen.refused and not quietly:
-                yard.claim(begun, "law.job-ends", "header.Location", "a way to the job", f"{where}: {seen.outcome}")
-            return None
-        same = same + 1 if seen.value == told_before else 0
-        told_before, last = seen.value, seen
-        if ended(seen.value) or same >= 4:
-            break
-        await asyncio.sleep(min(PAUSE * number, 1.0) if same else 0.0)
-    if last is not None and not quietly and not ended(last.value) and says_state(last.value):
-        yard.claim(last, "law.job-ends", "body", "an end within a while", told(last.value))
-    return last
-
-
-_ENDS = ("done", "completed", "complete", "succeeded", "success", "finished", "failed", "error", "cancelled", "canceled", "ready", "ended", "closed", "aborted")  # fmt: skip
-
-
-def _states(value: Any) -> list[str]:
-    return [one.lower() for name, one in value.items() if isinstance(one, str) and name.lower() in ("state", "status", "phase", "progress")] if isinstance(value, dict) else []  # fmt: skip
-
-
-def ended(value: Any) -> bool:
-    """Whether a job says that it is over."""
-    return any(one in _ENDS for one in _states(value))
-
-
-def says_state(value: Any) -> bool:
-    return bool(_states(value))
-
-
-async def _given(yard: Yard, kind: Kind, creator: Operation, begun: Seen, last: Seen, known: dict[str, Seen]) -> None:
+async def _given(
+    yard: Yard, kind: Kind, creator: Operation, begun: Trial, last: Trial, known: dict[str, Trial]
+) -> None:
     """What the job was begun for is there under the key that the job tells, as it was sent."""
     if yard.key(Thing(kind, begun, {**known, creator.id: begun})) is not ABSENT:
         return  # the job is all that there is
-    told_ = Seen(begun.operation, begun.inputs, begun.asked, begun.record, last.exchange, last.answer)
+    told_ = Trial(begun.operation, begun.inputs, begun.purpose, begun.record, last.exchange, last.answer)
     thing = Thing(kind, told_, {**known, creator.id: told_})
     key = yard.key(thing)
     if key is ABSENT:
-        if any(one.lower() in ("done", "completed", "succeeded", "finished", "ready", "success") for one in _states(last.value)) and kind.reads:  # fmt: skip
+        if any(one.lower() in ("done", "completed", "succeeded", "finished", "ready", "success") for one in states_in(last.value)) and kind.reads:  # fmt: skip
             yard.claim(last, "law.job-ends", "body", "what was made, when it is over", told(last.value))
         return
     yard.things.append(thing)
@@ -172,7 +126,7 @@ async def _given(yard: Yard, kind: Kind, creator: Operation, begun: Seen, last: 
             after, items = await yard.whole(listing, thing.context)
             if any(has_key(one, key) for one in items):
                 yard.claim(after, "law.deleted-gone", "body", f"a list without what {deleter.id} deleted", "it is still in it")  # fmt: skip
-        second = await yard.ask(deleter, thing.context, Asked.ABSENT)
+        second = await yard.ask(deleter, thing.context, Purpose.ABSENT)
         yard.note("gone", second)
 
 
@@ -227,32 +181,32 @@ async def _at_once(yard: Yard, kind: Kind, operation: Operation) -> None:
     await _refused_whole(yard, kind, operation, seen, thing, inputs, after)
 
 
-async def _refused_whole(yard: Yard, kind: Kind, operation: Operation, done: Seen, thing: Thing, inputs: Inputs, there: list[Any]) -> None:  # fmt: skip
+async def _refused_whole(yard: Yard, kind: Kind, operation: Operation, done: Trial, thing: Thing, inputs: Inputs, there: list[Any]) -> None:  # fmt: skip
     """The same again, the same twice in one, and one good with one broken: none of it is kept when it is refused."""
     context = {name: one for name, one in thing.context.items() if name != thing.made.operation.id}
     fresh = await _one_of(yard, kind, context)
-    trials = [(done.inputs.body, Asked.CONFLICT), (_with_items(inputs.body, [fresh, dict(fresh)]), Asked.CONFLICT)]
+    trials = [(done.inputs.body, Purpose.CONFLICT), (_with_items(inputs.body, [fresh, dict(fresh)]), Purpose.CONFLICT)]
     used = (items_in(done.inputs.body) or [None])[0]
     other = await _one_of(yard, kind, context)
     if used is not None:
-        trials.append((_with_items(inputs.body, [other, used]), Asked.CONFLICT))
+        trials.append((_with_items(inputs.body, [other, used]), Purpose.CONFLICT))
     for broken in breakings(yard, kind.creator, thing.made.inputs) if kind.creator else ():
         if broken.rule.startswith(("required", "type", "enum")) and isinstance(broken.inputs.body, dict):
             last = await _one_of(yard, kind, context)
-            trials.append((_with_items(inputs.body, [last, broken.inputs.body]), Asked.BROKEN))
+            trials.append((_with_items(inputs.body, [last, broken.inputs.body]), Purpose.BROKEN))
             break
     for body, asked in trials:
         sent = Inputs(inputs.values, body, inputs.content_type)
-        broken_at = ("body/*", "one broken item", operation.location) if asked is Asked.BROKEN else None
+        broken_at = ("body/*", "one broken item", operation.location) if asked is Purpose.BROKEN else None
         seen = await yard.call(operation, sent, asked, broken=broken_at)
-        yard.note("conflict" if asked is Asked.CONFLICT else "broken", seen)
+        yard.note("conflict" if asked is Purpose.CONFLICT else "broken", seen)
         _, after = await yard.whole(kind.lists[0], thing.context)
         if seen.refused and len(after) != len(there):
             yard.claim(seen, "law.refusal-traceless", "body", f"{len(there)} in the list, as before", str(len(after)))
         there = after
 
 
-async def _one_of(yard: Yard, kind: Kind, context: dict[str, Seen]) -> dict[str, Any]:
+async def _one_of(yard: Yard, kind: Kind, context: dict[str, Trial]) -> dict[str, Any]:
     assert kind.creator is not None
     inputs, _ = await yard.fill(kind.creator, context, full=True)
     return dict(inputs.body) if isinstance(inputs.body, dict) else {}

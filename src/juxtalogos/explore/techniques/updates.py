@@ -8,11 +8,11 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
-from juxtalogos.explore.bench import Asked, Seen
+from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.comparing import Item, changes, differing, item_in, told
 from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.states import is_conflict
 from juxtalogos.explore.techniques.lifecycle import sent_members
-from juxtalogos.explore.techniques.states import is_conflict
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Thing, Yard
 from juxtalogos.model.contract import Intent, Operation
@@ -31,7 +31,7 @@ class Watched:
     thing: Thing
     other: Thing | None
     shown: Item
-    seen: Seen
+    seen: Trial
     other_shown: Item | None = None
     steps: dict[str, set[Any]] = field(default_factory=dict)
     """By member that only the service sets, by how much it moved in each change."""
@@ -82,7 +82,7 @@ async def _same(yard: Yard, watch: Watched, operation: Operation) -> None:
     same = Inputs(inputs.values, body, inputs.content_type)
     if not yard.maker.fits(operation, same):
         return
-    seen = await yard.call(operation, same, Asked.CONFLICT)
+    seen = await yard.call(operation, same, Purpose.CONFLICT)
     if is_conflict(seen):
         yard.claim(seen, "law.same-taken", "answer", "a success: it is so already", seen.outcome)
 
@@ -125,7 +125,7 @@ def _needed(required: Item, body: Item, name: str) -> dict[str, Any]:
     return {one: body.get(one, value) for one, value in required.items() if one != name}
 
 
-async def change(yard: Yard, watch: Watched, operation: Operation, inputs: Inputs) -> Seen | None:
+async def change(yard: Yard, watch: Watched, operation: Operation, inputs: Inputs) -> Trial | None:
     """One change: told, kept, and nothing else; marks move."""
     thing, kind = watch.thing, watch.thing.kind
     try:
@@ -162,7 +162,7 @@ async def change(yard: Yard, watch: Watched, operation: Operation, inputs: Input
     return seen
 
 
-def _only(yard: Yard, watch: Watched, seen: Seen, after: tuple[Seen, Item], sent: Item) -> None:
+def _only(yard: Yard, watch: Watched, seen: Trial, after: tuple[Trial, Item], sent: Item) -> None:
     """Members that may be set and were not sent stay as they were; a replacement sends all."""
     if seen.operation.intent is Intent.REPLACE or not sent or not sent.keys() <= watch.shown.keys() | after[1].keys():
         return  # what it sends is called otherwise in the thing
@@ -177,7 +177,7 @@ def _only(yard: Yard, watch: Watched, seen: Seen, after: tuple[Seen, Item], sent
         yard.claim(seen, "law.changed-only", f"body/{name}", told(watch.shown.get(name)), told(after[1].get(name)))
 
 
-async def _other(yard: Yard, watch: Watched, seen: Seen) -> None:
+async def _other(yard: Yard, watch: Watched, seen: Trial) -> None:
     """Another thing of the kind is as it was."""
     if watch.other is None or watch.other_shown is None:
         return
@@ -189,7 +189,7 @@ async def _other(yard: Yard, watch: Watched, seen: Seen) -> None:
         watch.other_shown = found[1]
 
 
-def marks(yard: Yard, watch: Watched, seen: Seen, after: tuple[Seen, Item]) -> None:
+def marks(yard: Yard, watch: Watched, seen: Trial, after: tuple[Trial, Item]) -> None:
     """Counters that the service keeps move by the same step with every change; an entity tag is another one."""
     before, now = watch.shown, after[1]
     moved = {path.split("/")[1] for path in changes(before, now)}
@@ -229,7 +229,7 @@ async def again(yard: Yard, watch: Watched, operation: Operation) -> None:
     inputs = next((one.inputs for one in reversed(yard.bench.held) if one.operation is operation and one.ok), None)
     if inputs is None:
         return
-    seen = await yard.call(operation, inputs, Asked.CONFLICT)
+    seen = await yard.call(operation, inputs, Purpose.CONFLICT)
     after = await yard.item(watch.thing)
     if after is None or not seen.ok:
         if seen.refused and seen.status not in (409, 412, 428):
@@ -270,6 +270,7 @@ def declares(operation: Operation, name: str, status: str) -> bool:
 
 
 def with_header(inputs: Inputs, name: str, value: str, operation: Operation) -> Inputs:
+    """Inputs with a header field, at its declared address where it has one."""
     given = next((one.address for one in operation.inputs if one.place == "header" and one.name.lower() == name.lower()), f"header.{name}")  # fmt: skip
     return Inputs({**inputs.values, given: value}, inputs.body, inputs.content_type)
 
@@ -290,7 +291,7 @@ async def _known_already(yard: Yard, thing: Thing, reader: Operation, tag: str) 
         return
     inputs, _ = await yard.fill(reader, thing.context)
     for value, wanted in ((tag, 304), (other_tag(tag), 200)):
-        seen = await yard.call(reader, with_header(inputs, "If-None-Match", value, reader), Asked.CONFLICT)
+        seen = await yard.call(reader, with_header(inputs, "If-None-Match", value, reader), Purpose.CONFLICT)
         if seen.status != wanted and not seen.crashed:
             yard.claim(seen, "law.not-modified", "status", f"{wanted} to If-None-Match with {'the' if wanted == 304 else 'another'} entity tag", seen.outcome)  # fmt: skip
 
@@ -303,7 +304,7 @@ async def _conditional(yard: Yard, thing: Thing, reader: Operation, operation: O
         return tag
     before = await yard.item(thing)
     ends = operation is thing.kind.deleter
-    stale = await yard.call(operation, with_header(inputs, "If-Match", other_tag(tag), operation), Asked.CONFLICT)
+    stale = await yard.call(operation, with_header(inputs, "If-Match", other_tag(tag), operation), Purpose.CONFLICT)
     after = await yard.item(thing)
     if stale.ok:
         yard.claim(stale, "law.condition-heeded", "status", "412 to If-Match with another entity tag", stale.outcome)
@@ -314,7 +315,7 @@ async def _conditional(yard: Yard, thing: Thing, reader: Operation, operation: O
         yard.claim(stale, "law.condition-heeded", "status", "412, as declared, to If-Match with another entity tag", stale.outcome, must=False)  # fmt: skip
     elif before is not None and (after is None or changes(before[1], after[1]) - yard.volatile.get(thing.kind.name, set())):  # fmt: skip
         yard.claim(stale, "law.condition-heeded", "body", "that nothing is done", "it changed")
-    right = await yard.call(operation, with_header(inputs, "If-Match", tag, operation), Asked.CONFLICT)
+    right = await yard.call(operation, with_header(inputs, "If-Match", tag, operation), Purpose.CONFLICT)
     if right.status == 412:
         yard.claim(right, "law.condition-heeded", "status", "a success to If-Match with the entity tag that was read", "412")  # fmt: skip
     if ends:
@@ -323,7 +324,7 @@ async def _conditional(yard: Yard, thing: Thing, reader: Operation, operation: O
     seen = await yard.read(thing)
     now = seen.header("etag") if seen is not None and seen.ok else None
     if right.ok and now is not None and now != tag:  # the tag of before is stale now
-        older = await yard.call(operation, with_header(inputs, "If-Match", tag, operation), Asked.CONFLICT)
+        older = await yard.call(operation, with_header(inputs, "If-Match", tag, operation), Purpose.CONFLICT)
         if older.ok:
             yard.claim(older, "law.condition-heeded", "status", "412 to If-Match with an entity tag of before", older.outcome)  # fmt: skip
             seen = await yard.read(thing)
@@ -331,7 +332,7 @@ async def _conditional(yard: Yard, thing: Thing, reader: Operation, operation: O
     return now
 
 
-async def _head(yard: Yard, reader: Operation, first: Seen) -> None:
+async def _head(yard: Yard, reader: Operation, first: Trial) -> None:
     """HEAD is answered as GET (RFC 9110, section 9.3.2), where it is answered with success."""
     if reader.method != "GET" or first.exchange is None:
         return
@@ -339,7 +340,7 @@ async def _head(yard: Yard, reader: Operation, first: Seen) -> None:
     def headed(request: Request) -> Request:
         return Request("HEAD", request.url, request.headers, None)
 
-    seen = await yard.call(reader, first.inputs, Asked.CONFLICT, change=headed, step=f"{reader.id} by HEAD")
+    seen = await yard.call(reader, first.inputs, Purpose.CONFLICT, change=headed, step=f"{reader.id} by HEAD")
     response = seen.exchange.response if seen.exchange else None
     if response is None or not 200 <= response.status < 300:
         return

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from juxtalogos.compose.provoking import BROKEN_NAME, GONE_NAME
-from juxtalogos.explore.bench import Seen
+from juxtalogos.explore.bench import Trial
 from juxtalogos.model.contract import Operation
 
 _CONFLICT = re.compile(
@@ -24,6 +24,6 @@ def conflict_named(fault: str) -> bool:
     return bool(_CONFLICT.search(fault)) and not GONE_NAME.search(fault) and not BROKEN_NAME.search(fault)
 
 
-def is_conflict(seen: Seen) -> bool:
+def is_conflict(seen: Trial) -> bool:
     """Whether an answer says that something stands in the way."""
     return seen.status == 409 if not seen.fault else conflict_named(seen.fault)

@@ -1,0 +1,159 @@
+"""Lists that come in pages: how the next one is asked for."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import AsyncIterator, Awaitable, Callable, Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+from urllib.parse import parse_qs, urlsplit
+
+from juxtalogos.explore.bench import Trial
+from juxtalogos.explore.comparing import items_in
+from juxtalogos.explore.values import Maker, Unfillable
+from juxtalogos.formats.naming import plain
+from juxtalogos.model.contract import Operation
+from juxtalogos.model.wire import Inputs
+from juxtalogos.suite.inputs import with_values
+
+Call = Callable[[Operation, Inputs], Awaitable[Trial]]
+
+_LIMIT = frozenset(("limit", "pagesize", "perpage", "size", "count", "top", "max", "maxresults", "maxitems", "first", "take", "pagelimit", "pagelength", "rows", "howmany", "atmost", "most"))  # fmt: skip
+_OFFSET = frozenset(("offset", "skip", "start", "startindex", "from", "startat", "firstresult"))
+_PAGE = frozenset(("page", "pagenumber", "pageno", "pagenr", "pageindex"))
+_CURSOR = frozenset(("after", "cursor", "next", "pagetoken", "continuation", "continuationtoken", "marker", "startafter", "nexttoken", "token", "bookmark", "nextcursor"))  # fmt: skip
+_NEXT = frozenset(("next", "nextcursor", "nextpage", "nextpagetoken", "nexttoken", "cursor", "continuation", "continuationtoken", "marker", "after", "nextmarker", "nextlink", "bookmark"))  # fmt: skip
+_TOTAL = frozenset(("total", "totalcount", "totalitems", "totalresults", "count", "totalelements", "overall", "matched", "found"))  # fmt: skip
+MOST_PAGES = 60
+
+
+@dataclass(frozen=True, slots=True)
+class Paging:
+    """The inputs that say which part of a list is wanted; empty for none."""
+
+    limit: str = ""
+    offset: str = ""
+    page: str = ""
+    cursor: str = ""
+
+    @property
+    def there(self) -> bool:
+        return bool(self.offset or self.page or self.cursor)
+
+
+def paging_of(maker: Maker, listing: Operation) -> Paging:
+    """How a list's pages are asked for, by what its inputs are called."""
+    found: dict[str, str] = {}
+    for address, name in optional_inputs(maker, listing):
+        for what, names in (("limit", _LIMIT), ("offset", _OFFSET), ("page", _PAGE), ("cursor", _CURSOR)):
+            if plain(name) in names and (what == "cursor" or _numeric(maker, listing, address)):
+                found.setdefault(what, address)
+    return Paging(**found)
+
+
+def optional_inputs(maker: Maker, operation: Operation) -> Iterator[tuple[str, str]]:
+    """(address, name) of what need not be given: in the query, and at the top of a body."""
+    for one in operation.inputs:
+        if one.place == "query":
+            yield one.address, one.name.lstrip("$")
+    for row in maker.rows.sent(operation):
+        if row.depth == 1 and row.scalar:
+            yield f"body{row.path}", row.name
+
+
+def _numeric(maker: Maker, operation: Operation, address: str) -> bool:
+    row = maker.row(operation, address)
+    word = row.type.partition(" ")[0] if row else ""
+    return word in ("integer", "number", "int", "long", "short", "decimal") or "nteger" in word or word.startswith("unsigned")  # fmt: skip
+
+
+def next_in(seen: Trial) -> Any:
+    """What an answer tells of the next page: a cursor or a URL; None where it tells of none."""
+    link = seen.header("link")
+    found = re.search(r'<([^>]*)>\s*;[^,]*rel="?next"?', link) if link else None
+    if found:
+        return found[1]
+    response = seen.exchange.response if seen.exchange else None
+    for name, text in response.headers if response else ():
+        if ("next" in plain(name) and "page" in plain(name)) or plain(name) in ("xnext", "xnextcursor", "xnexttoken"):
+            return text
+    value = seen.value
+    for holder in _holders(value):
+        for name, one in holder.items():
+            if plain(name) in _NEXT and isinstance(one, str | int) and not isinstance(one, bool) and one != "":
+                return one
+    return None
+
+
+def tells_next(seen: Trial) -> bool:
+    """Whether an answer has a place for the next page, also where there is none."""
+    return next_in(seen) is not None or any(plain(name) in _NEXT for holder in _holders(seen.value) for name in holder)
+
+
+def total_in(value: Any) -> int | None:
+    """How many there are in all, as an answer says."""
+    for holder in _holders(value):
+        for name, one in holder.items():
+            if plain(name) in _TOTAL and isinstance(one, int) and not isinstance(one, bool):
+                return one
+    return None
+
+
+def _holders(value: Any) -> Iterator[Mapping[str, Any]]:
+    """The objects around a list: not its items."""
+    if isinstance(value, dict):
+        yield value
+        for one in value.values():
+            if isinstance(one, dict):
+                yield one
+
+
+async def pages(call: Call, maker: Maker, listing: Operation, inputs: Inputs, values: Mapping[str, Any]) -> AsyncIterator[Trial]:  # fmt: skip
+    """Each page of a list in its turn; Unfillable where the first does not come."""
+    paging = paging_of(maker, listing)
+    given = dict(values)
+    shown, asked = 0, set[str]()
+    for number in range(MOST_PAGES):
+        trial = await call(listing, with_values(inputs, given))
+        if not trial.ok:
+            if not number:
+                raise Unfillable(f"{listing.id} was answered with {trial.outcome}")
+            return
+        yield trial
+        count = len(items_in(trial.value) or [])
+        shown += count
+        onward = _onward(paging, trial, shown, count, number, given)
+        mark = json.dumps(onward, sort_keys=True, default=str)
+        if onward is None or mark in asked:
+            return
+        asked.add(mark)
+        given.update(onward)
+
+
+def _onward(paging: Paging, seen: Trial, shown: int, count: int, number: int, given: Mapping[str, Any]) -> dict[str, Any] | None:  # fmt: skip
+    """What to ask for next; None where there is no more."""
+    if paging.cursor:
+        following = next_in(seen)
+        if following is None or not count:
+            return None
+        return {paging.cursor: _cursor(following, paging.cursor)}
+    if not paging.there or not count:
+        return None
+    total, limit = total_in(seen.value), given.get(paging.limit)
+    if (total is not None and shown >= total) or (isinstance(limit, int) and count < limit):  # fmt: skip
+        return None
+    if paging.offset:
+        return {paging.offset: shown}
+    first = given.get(paging.page)
+    return {paging.page: (first if isinstance(first, int) else 1) + 1}
+
+
+def _cursor(following: Any, address: str) -> Any:
+    """The cursor itself, where a URL tells it."""
+    if isinstance(following, str) and ("?" in following or following.startswith(("http://", "https://", "/"))):
+        query = parse_qs(urlsplit(following).query)
+        name = re.split(r"[./]", address)[-1]
+        if query.get(name):
+            return query[name][0]
+    return following
