@@ -121,6 +121,10 @@ def run(args: ExploreArguments) -> int:
         out.json(explored_data(view, done, left, covered))
     else:
         show_explored(out, view, done, left, covered, full=args.full, formats_said=formats_said(home))
+        if not any(one.worked for one in done.explored.values()):
+            wanted = next((scheme for contract in contracts.values() for one in contract.operations for scheme in session.unmet(contract, one)), "")  # fmt: skip
+            if wanted:
+                out.line((f"sent without a credential for {wanted}: ", "remark"), session.sign_in_command(wanted))
         for path, count in saved.items():
             out.line(("written: ", "held"), f"{path}  {count} cases", ("   juxtalogos run " + path.stem.partition(".")[0], "note"))  # fmt: skip
     return status_of(view, done, tolerant)

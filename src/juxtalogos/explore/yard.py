@@ -301,6 +301,8 @@ class Yard:
     async def remove(self, thing: Thing) -> bool:
         """Whether a thing is gone, or nothing can take it away."""
         deleter = thing.kind.deleter
+        if thing.gone:
+            await self.undone(thing)
         if deleter is None or thing.gone:
             return True
         try:

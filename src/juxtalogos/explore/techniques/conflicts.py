@@ -15,6 +15,7 @@ from juxtalogos.formats.naming import plain
 from juxtalogos.model.contract import Intent, Operation
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.inputs import with_values
 
 _UNLIKELY = (987_654_321, 98_765, 9_876)
@@ -192,6 +193,20 @@ async def unknown(yard: Yard, kind: Kind) -> None:
         if seen.ok and operation.intent is not Intent.REPLACE and not (operation is kind.deleter or operation in kind.others or operation in kind.updates):  # fmt: skip
             yard.claim(seen, "law.unknown-refused", need.input, "that there is no such thing", seen.outcome)
         _fault_truly(yard, seen, need.input, value)
+        if operation.intent is Intent.READ and need.input.startswith("path."):
+            await _strange_keys(yard, kind, operation, need.input, inputs)
+
+
+async def _strange_keys(yard: Yard, kind: Kind, operation: Operation, address: str, inputs: Inputs) -> None:
+    """Keys that are malformed, or another kind's: not found either, whatever the code.
+
+    Another kind's may be somebody's here too (numbers, names that go together): it is only read, and success is no doubt.
+    """
+    others = [str(key) for one in yard.things if one.kind is not kind and (key := yard.key(one)) is not ABSENT]
+    for text in ("~", *others[-1:]):
+        seen = await yard.call(operation, with_values(inputs, {address: text}), Purpose.ABSENT)
+        if seen.ok and text == "~" and operation in kind.reads:
+            yard.claim(seen, "law.unknown-refused", address, "that there is no such thing", seen.outcome)
 
 
 def unlikely_like(yard: Yard, kind: Kind, operation: Operation, address: str, inputs: Any) -> Any:

@@ -215,7 +215,8 @@ async def _try(yard: Yard, operation: Operation, kind: Kind | None, one: Coverin
     thing = await in_state(yard, operation, kind)
     inputs, _ = await yard.refer(operation, names, thing.context)
     seen = await yard.call(operation, inputs)
-    if seen.ok and arrives_as_sent(yard, operation, inputs):
+    thing.gone = seen.ok and operation is kind.deleter
+    if seen.ok and not thing.gone and arrives_as_sent(yard, operation, inputs):
         await _kept(yard, seen, thing)
     if await yard.remove(thing) and thing in yard.things:
         yard.things.remove(thing)

@@ -53,6 +53,8 @@ async def syntax(yard: Yard, operation: Operation, kind: Kind | None) -> None:
         changes_.append(("body", "syntax: no JSON" if parsed.is_json else "syntax: no XML", _with_body(b"quay]{"), "syntax"))  # fmt: skip
     if operation.body.required:
         changes_.append(("body", "required: no body", _with_body(b""), "syntax"))
+    if any(address in (request_body(yard, operation, inputs) or b"") for address in ENVELOPES):
+        changes_.append(("body/Envelope", "version: another version of SOAP", _other_version, "version"))
     declared = {media.media_type.partition(";")[0].strip().lower() for media in operation.body.media}
     if (
         declared
@@ -68,6 +70,21 @@ async def syntax(yard: Yard, operation: Operation, kind: Kind | None) -> None:
         if seen.ok and not operation.safe:
             await _undo(yard, operation, seen)
             _, inputs = await _about(yard, operation, kind)
+
+
+ENVELOPES = (b"http://schemas.xmlsoap.org/soap/envelope/", b"http://www.w3.org/2003/05/soap-envelope")
+
+
+def request_body(yard: Yard, operation: Operation, inputs: Inputs) -> bytes | None:
+    """The bytes that would be sent."""
+    return yard.bench.session.encoded(yard.maker.contract, operation, inputs, loose=True).body
+
+
+def _other_version(request: Request) -> Request:
+    body = request.body or b""
+    for address in ENVELOPES:
+        body = body.replace(address, b"urn:merrow:another-envelope")
+    return replace(request, body=body)
 
 
 def _cut(request: Request) -> Request:
