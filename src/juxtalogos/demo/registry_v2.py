@@ -197,7 +197,7 @@ class RegistryV2(Face):
         rows = self.store.along(name, key, way)
         if links:
             if method in ("POST", "PUT"):
-                found = re.search(rf"{target}\((.*)\)$", str(json.loads(body).get("uri")))
+                found = re.search(rf"{target}\((.*)\)$", str(self.read_object(body).get("uri")))
                 if not found:
                     raise Refused(400, "NoSuch", "that names nothing that is registered")
                 other = self.store.one(target, read_literal(unquote(found[1])))
@@ -240,7 +240,10 @@ class RegistryV2(Face):
     def stored(value: Any, kind: str) -> Any:
         found = re.fullmatch(r"/Date\((-?\d+)\)/", value) if isinstance(value, str) else None
         if found:
-            moment = datetime.fromtimestamp(int(found[1]) / 1000, UTC)
+            try:
+                moment = datetime.fromtimestamp(int(found[1]) / 1000, UTC)
+            except (ValueError, OverflowError, OSError):
+                raise Refused(400, "NoMoment", f"{value} is no moment that can be kept") from None
             return moment.strftime("%Y-%m-%d" if kind == "day" else "%Y-%m-%dT%H:%M:%SZ")
         if kind == "measures" and isinstance(value, dict):
             numbers = {key: item for key, item in value.items() if not key.startswith("__")}
