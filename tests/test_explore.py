@@ -204,6 +204,36 @@ def test_services_that_refuse_all_or_grow_without_end(service: type[Slips], tmp_
             assert not kinds(told) and len(told["explored"]["yard"]["notReached"]) == 14
 
 
+class Falling(Slips):
+    """Falls over each time that a slip is changed by PATCH; or takes its time for it."""
+
+    def __init__(self, *odd: str, seconds: float = 0.0) -> None:
+        super().__init__(*odd)
+        self.seconds = seconds
+
+    def answer(self, method: str, path: str, *rest: Any) -> Any:
+        if method == "PATCH" and path.count("/") == 2 and path.startswith("/slips"):
+            time.sleep(self.seconds)
+            if not self.seconds:
+                raise ConnectionAbortedError
+        return super().answer(method, path, *rest)
+
+
+@pytest.mark.parametrize("seconds", [0.0, 0.6])
+def test_what_gives_no_answer_ends_itself_and_not_the_rest(seconds: float, tmp_path: Path, jux: Jux) -> None:
+    """A lost connection is a finding; to be slow is none."""
+    service = Falling(seconds=seconds)
+    before = service.state()
+    with yard(service, tmp_path / "w", jux) as go:
+        settings = tmp_path / "w" / "juxtalogos.toml"
+        settings.write_text(settings.read_text().replace("[targets.local]", "[targets.local]\ntimeout = 0.3", 1))
+        told = go("explore", "yard", "--json", status=None).json
+    assert kinds(told) == (set() if seconds else {"answer.none"}), kinds(told)
+    assert {one["operation"] for one in told["findings"]} == (set() if seconds else {"patchSlip"})
+    assert list(told["explored"]["yard"]["notReached"]) == ["patchSlip"] and not told["explored"]["yard"]["endedEarly"]
+    assert service.state() == before
+
+
 @pytest.mark.parametrize("way", ["drops", "hangs", "nobody"])
 def test_services_that_do_not_answer(way: str, tmp_path: Path, jux: Jux) -> None:
     listener = socket.create_server(("127.0.0.1", 0))
@@ -228,7 +258,9 @@ def test_services_that_do_not_answer(way: str, tmp_path: Path, jux: Jux) -> None
     ) as go:
         began = time.monotonic()
         done = go("explore", "yard", "--target", "there", "--json", status=3)
-        assert "25 requests in a row" in done.json["explored"]["yard"]["endedEarly"] and time.monotonic() - began < 40
+        told = done.json["explored"]["yard"]
+        assert "5 requests in a row" in " ".join((told["endedEarly"], *told["notReached"].values()))
+        assert time.monotonic() - began < 40
     listener.close()
 
 

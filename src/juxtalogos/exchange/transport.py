@@ -222,7 +222,8 @@ class Transport:
             seconds = time.perf_counter() - started
             why = explain(error, request.url, self.options)
             ended = isinstance(error, aiohttp.ServerDisconnectedError | aiohttp.ClientOSError | ConnectionError)
-            return Exchange(sent, None, Timings(sent_at, seconds, seconds), why), ended
+            lost = isinstance(error, aiohttp.ServerDisconnectedError | ConnectionResetError | BrokenPipeError)
+            return Exchange(sent, None, Timings(sent_at, seconds, seconds), why, lost=lost), ended
 
     async def _read(self, answer: aiohttp.ClientResponse) -> tuple[bytes, bool, str]:
         parts: list[bytes] = []

@@ -164,31 +164,37 @@ class Bench:
             record = ExchangeRecord(self.case, step or operation.id, self.contract.name, operation.id, None, Verdict.ERROR, error.what, suite=self.suite)  # fmt: skip
             seen = Trial(operation, inputs, asked, record, None)
             self.held.append(seen)
-            self.budget.answered(False)
+            self.budget.answered(operation.id, False)
             return seen
-        lost = exchange.response is None and asked is not Purpose.CLEANUP
-        if lost:  # perhaps the connection had been closed before
-            exchange = replace(await session.send(self.contract, operation, request, self.sender), tries=(exchange,))
-        self.budget.answered(exchange.response is not None)
+        lost = exchange.lost and asked is not Purpose.CLEANUP
+        if lost:  # perhaps it had been closed before: once more
+            exchange = await self.again(operation, request, session, exchange)
+        self.budget.answered(operation.id, exchange.response is not None)
         if exchange.response is not None and operation.safe and not self.heartbeat:
             self.heartbeat = operation, request
         seen = self.judged(operation, inputs, asked, exchange, step or operation.id, session, broken)
         seen.altered = change is not None or (session is not self.session and not session.role)
-        if lost and exchange.response is None and await self.beats():
+        if lost and exchange.lost and await self.beats():
             place = operation.location
             seen.record = replace(
                 seen.record, verdict=Verdict.FAILED, reason=f"{LOST} at answer", results=(CheckResult(LOST, False, "answer", "an answer", exchange.error, place),)
             )  # fmt: skip
-            self.budget.answered(True)
         self.held.append(seen)
         return seen
+
+    async def again(self, operation: Operation, request: Request, session: Session, before: Exchange) -> Exchange:
+        """What comes back from a second time."""
+        self.budget.take(operation.id, needed=True)
+        return replace(await session.send(self.contract, operation, request, self.sender), tries=(before,))
 
     async def beats(self) -> bool:
         """Whether the service answers what it answered before."""
         if self.heartbeat is None:
             return False
         operation, request = self.heartbeat
+        self.budget.take(operation.id, needed=True)
         exchange = await self.session.send(self.contract, operation, request, self.sender)
+        self.budget.answered(operation.id, exchange.response is not None)
         return exchange.response is not None
 
     def judged(

@@ -184,6 +184,8 @@ class Explorer:
             failing = next((one.record for one in held if one.record.verdict is verdict and one.record.reason), None)
             await self.put(CaseRecord(bench.suite, bench.case, verdict, reason or (f"{failing.step}: {failing.reason}" if failing else ""), time.perf_counter() - started))  # fmt: skip
         self.told(Progress(bench.case, self.budget.used, len(self.chosen & self.yard.worked.keys()), len(self.chosen), len(self.covered), self.budget.failed))  # fmt: skip
+        if spent is not None and spent.operation:
+            self.yard.notes.setdefault(spent.operation, spent.why)
         self.budget.found(len({one.fingerprint for seen in held for one in seen.record.findings() if one.result.result_class in COUNTED}))  # fmt: skip
         if spent is not None and spent.all_of_it:
             raise spent
