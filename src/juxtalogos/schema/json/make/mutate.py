@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import copy
 import itertools
+import re
 from collections.abc import Callable, Iterator
 from typing import Any
 
@@ -241,9 +242,21 @@ def _no_match(rule: Rule, value: Any, mutator: _Mutator) -> Iterator[tuple[str, 
 @_maker("format")
 def _no_format(rule: Rule, value: Any, mutator: _Mutator) -> Iterator[tuple[str, Any]]:
     if isinstance(value, str):
-        yield from (("not of the format", other) for other in (f"{value} ", "quay", "no\\pe {", "~", ""))
+        yield from (("not of the format", other) for other in (*_misshapen(value), f"{value} ", "quay", "no\\pe {", "~", ""))  # fmt: skip
     else:
         yield from (("not of the format", other) for other in _WIDE_INTEGERS)
+
+
+_ALMOST = ((r"(\d{4})-\d\d-\d\d", r"\1-02-30"), (r"(\A|T)\d\d(:\d\d)", r"\g<1>25\2"), (r"[0-9a-fA-F](?=\Z)", "g"))
+"""What leaves a text its shape but not its format: a day, an hour, a digit that there is not."""
+
+
+def _misshapen(text: str) -> Iterator[str]:
+    for pattern, other in _ALMOST:
+        changed = re.sub(pattern, other, text, count=1)
+        if changed != text:
+            yield changed
+            return
 
 
 @_maker("minItems")
