@@ -125,6 +125,8 @@ def _roles(operations: Mapping[str, Operation], outcomes: Outcomes) -> Iterator[
         if sort.startswith("role "):
             by_role.setdefault(sort[5:], {})[name] = came
     weak = {role for role, by_operation in by_role.items() if any("403" in came for came in by_operation.values())}
+    if not weak:
+        yield from _all_allowed(operations, by_role)
     for name, operation in operations.items():
         declared = next((one for one in operation.answers if one.status == "403"), None)
         if declared is None or not weak:
@@ -136,3 +138,16 @@ def _roles(operations: Mapping[str, Operation], outcomes: Outcomes) -> Iterator[
                 yield Disagreement(seen, "law.role-refused", "status role", "403, as declared, to some role", f"success as {' and as '.join(sorted(tried))}", declared.location)  # fmt: skip
             elif seen is not None and seen.refused and seen.status not in (401, 404, 409, 429):
                 yield Disagreement(seen, "law.refusal-as-declared", "status role", "403 to a role that may not", seen.outcome, declared.location)  # fmt: skip
+
+
+def _all_allowed(operations: Mapping[str, Operation], by_role: Mapping[str, Mapping[str, Mapping[str, list[Trial]]]]) -> Iterator[Disagreement]:  # fmt: skip
+    """Two roles that may do everything, where a definition tells what not everybody may from what all may: told once."""
+    places = {name: next((one for one in operation.answers if one.status == "403"), None) for name, operation in operations.items()}  # fmt: skip
+    tried = [name for name in operations if sum(any(one.ok for found in of.get(name, {}).values() for one in found) for of in by_role.values()) > 1]  # fmt: skip
+    guarded = [name for name in tried if places[name] is not None]
+    if len(guarded) < 2 or len(guarded) == len(tried):
+        return
+    declared, role = places[guarded[0]], sorted(by_role)[-1]
+    seen = next((one for found in by_role[role].get(guarded[0], {}).values() for one in found if one.ok), None)
+    if seen is not None and declared is not None:
+        yield Disagreement(seen, "law.role-refused", "status role", f"403, as {len(guarded)} operations declare, to some role", f"success as {' and as '.join(sorted(by_role))}, in all of them", declared.location)  # fmt: skip
