@@ -182,6 +182,8 @@ class OutlineRow:
     nullable: bool = False
     read_only: bool = False
     """Whether it comes back only, and is not sent."""
+    write_only: bool = False
+    """Whether it is sent only, and does not come back."""
 
 
 @dataclass(frozen=True, slots=True)

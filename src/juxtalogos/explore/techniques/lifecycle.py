@@ -64,6 +64,20 @@ def _compare(yard: Yard, seen: Trial, law: str, sent: Item, shown: Item) -> None
         yard.claim(seen, law, f"body{path}", told(one), told(other))
 
 
+def _all_there(yard: Yard, seen: Trial, sent: Item, shown: Item) -> None:
+    """Members that were sent, that what is read declares too, and that are not there.
+
+    What says nothing (null, empty, false, zero) may be left out, and what is itself a thing may be shown elsewhere.
+    """
+    if not sent.keys() & shown.keys():
+        return
+    declared = {row.name for row in yard.maker.rows.answered(seen.operation) if not row.write_only}
+    for name, value in sent.items():
+        plain_value = bool(value) and not any(isinstance(one, dict | list) for one in (value if isinstance(value, list) else [value]))  # fmt: skip
+        if name not in shown and name in declared and plain_value:
+            yard.claim(seen, "law.created-kept", f"body/{name}", told(value), "nothing of that name")
+
+
 async def _read_back(yard: Yard, thing: Thing, sent: Item, answered: Item | None) -> tuple[Trial, Item] | None:
     """Reads it twice: as it was sent, as the creation told it, and the same again."""
     shown: tuple[Trial, Item] | None = None
@@ -81,6 +95,7 @@ async def _read_back(yard: Yard, thing: Thing, sent: Item, answered: Item | None
             if item is None:
                 continue
             _compare(yard, first, "law.created-kept", sent, item)
+            _all_there(yard, first, sent, item)
             again = await yard.read(thing, reader)
         except Unfillable as error:
             yard.notes.setdefault(reader.id, str(error))

@@ -42,7 +42,7 @@ def _rows(
     kind, where = _type(parts), parts[-1].location
     scalar = kind.split(" ")[0] in _SCALARS
     yield OutlineRow(
-        depth, name, path, kind, required, text, _description(parts), where, scalar, _shared(where), read_only=read_only
+        depth, name, path, kind, required, text, _description(parts), where, scalar, _shared(where), read_only=read_only, write_only=write_only
     )  # fmt: skip
     if depth < deepest:
         for child, key, place, needed in _inner(parts, path):
