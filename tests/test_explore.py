@@ -234,6 +234,24 @@ def test_what_gives_no_answer_ends_itself_and_not_the_rest(seconds: float, tmp_p
     assert service.state() == before
 
 
+def test_two_contracts_of_which_one_is_not_served_and_again_from_the_cache(tmp_path: Path, jux: Jux) -> None:
+    """Operations of the same names: neither what one has spent, nor that it is silent, is held against the other."""
+    service, home = Slips(), tmp_path / "w"
+    before = service.state()
+    with yard(service, home, jux) as go:
+        alone = go("explore", "yard", "--token", "a", "--json").json["explored"]["yard"]
+        go("import", home / "d.yaml", "--name", "another")
+        with socket.create_server(("127.0.0.1", 0)) as closed:
+            nobody = f"http://127.0.0.1:{closed.getsockname()[1]}"
+        go("targets", "set", "local", nobody, "--contract", "another")
+        told = go("explore", "--token", "b", "--weight", "listSlips=3", "--json", status=None).json
+    assert list(told["explored"]) == ["another", "yard"] and not kinds(told)
+    other, mine = told["explored"]["another"], told["explored"]["yard"]
+    assert not other["reached"] and other["requests"] <= 80
+    assert mine["requests"] == alone["requests"] and mine["reached"] == alone["reached"] and not mine["endedEarly"]
+    assert service.state() == before
+
+
 @pytest.mark.parametrize("way", ["drops", "hangs", "nobody"])
 def test_services_that_do_not_answer(way: str, tmp_path: Path, jux: Jux) -> None:
     listener = socket.create_server(("127.0.0.1", 0))

@@ -189,3 +189,19 @@ def test_budgets_are_counted() -> None:
 def test_definitions_without_anything_to_explore() -> None:
     contract = read_contract(definition({"/x": {"post": {"responses": {"200": {"description": "x"}}}}}))
     assert [one.name for one in kinds_of(Maker(contract, Hints(), "t", 0, {}))] in ([], ["/x"])
+
+
+def test_what_is_counted_by_operation_is_counted_for_each_contract() -> None:
+    budget = Budget(requests=100, each=2, weights={("two", "op"): 2.0})
+    for contract, most in (("one", 2), ("two", 4)):
+        budget.begin(contract)
+        for _ in range(most):
+            budget.take("op")
+        with pytest.raises(Spent, match="are used up"):
+            budget.take("op")
+        assert budget.mine == most
+        for _ in range(budget.patience):
+            budget.answered("silent", False)
+        with pytest.raises(Spent, match="in a row"):
+            budget.take("else")
+    assert budget.used == 6

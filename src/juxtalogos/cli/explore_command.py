@@ -8,6 +8,7 @@ import re
 import secrets
 import time
 from collections.abc import Iterable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -28,12 +29,14 @@ from juxtalogos.cli.options import (
 from juxtalogos.cli.summary import formats_said
 from juxtalogos.explore.budget import Budget
 from juxtalogos.explore.exploration import Exploration, Wishes, explore
+from juxtalogos.explore.saving import Kept
 from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.report.view import run_view
 from juxtalogos.run.loop import run_loop
 from juxtalogos.run.session import Identity, Session, open_session
+from juxtalogos.suite.document.reader import ENDINGS
 from juxtalogos.suite.document.saving import source_url
 from juxtalogos.suite.document.writer import document_of, to_yaml
 from juxtalogos.workspace.files import write_whole
@@ -125,8 +128,9 @@ def run(args: ExploreArguments) -> int:
             wanted = next((scheme for contract in contracts.values() for one in contract.operations for scheme in session.unmet(contract, one)), "")  # fmt: skip
             if wanted:
                 out.line((f"sent without a credential for {wanted}: ", "remark"), session.sign_in_command(wanted))
-        for path, count in saved.items():
-            out.line(("written: ", "held"), f"{path}  {count} cases", ("   juxtalogos run " + path.stem.partition(".")[0], "note"))  # fmt: skip
+        for path, kept in saved.items():
+            unsaid = f"; {kept.unsaved} findings that no suite can say are left out" if kept.unsaved else ""
+            out.line(("written: ", "held"), f"{path}  {len(kept.cases)} cases{unsaid}", (f"   juxtalogos run {path.relative_to(home.suites).as_posix().removesuffix(ENDINGS[0])}", "note"))  # fmt: skip
     return status_of(view, done, tolerant)
 
 
@@ -141,18 +145,17 @@ def _explored(args: ExploreArguments, home: Workspace, out: Any, session: Sessio
 
 def _saved(
     args: ExploreArguments, home: Workspace, done: Exploration, contracts: dict[str, Contract]
-) -> dict[Path, int]:
-    """By file written, how many cases it has; a suite of its own for each contract where there are several."""
+) -> dict[Path, Kept]:
+    """By file written, what it has; a suite of its own for each contract where there are several."""
     found = {}
     for name, one in done.explored.items():
-        path = home.suites / f"{args.save if len(done.explored) == 1 else f'{args.save}-{name}'}.arazzo.yaml"
-        document = document_of(
-            contracts[name], source_url(home.root, path, contracts[name]), list(one.kept.cases.values())
-        )
+        if one.kept is None or not one.kept.cases:
+            continue
+        path = home.suites / f"{args.save if len(done.explored) == 1 else f'{args.save}-{name}'}{ENDINGS[0]}"
+        document = document_of(contracts[name], source_url(home.root, path, contracts[name]), list(one.kept.cases.values()))  # fmt: skip
         document["info"]["title"] = f"{name}: what exploring found"
-        if one.kept.cases:
-            write_whole(path, to_yaml(document).encode())
-            found[path] = len(one.kept.cases)
+        write_whole(path, to_yaml(document).encode())
+        found[path] = one.kept
     return found
 
 
@@ -161,7 +164,7 @@ def _may_save(args: ExploreArguments, home: Workspace, names: Iterable[str]) -> 
     if not re.fullmatch(r"[A-Za-z0-9_\-]+(/[A-Za-z0-9_\-]+)*", args.save):
         raise UsageError(f"{quoted(args.save)} is no name of a suite", mend="write one such as --save found")
     for name in (args.save, *(f"{args.save}-{one}" for one in names)):
-        path = home.suites / f"{name}.arazzo.yaml"
+        path = home.suites / f"{name}{ENDINGS[0]}"
         if path.exists():
             raise UsageError(f"the suite {name} is there already", where=str(path), mend="give another name, or remove it: juxtalogos suite remove")  # fmt: skip
 
@@ -200,8 +203,6 @@ def _session(args: ExploreArguments, home: Workspace, contracts: dict[str, Contr
     for contract in contracts.values():
         session.base_url(contract)
     if args.pace:
-        from dataclasses import replace
-
         session = replace(session, options=replace(session.options, pace=max(0.0, args.pace)))
     return session
 
@@ -211,14 +212,14 @@ def _wishes(args: ExploreArguments, home: Workspace, session: Session, contracts
     for pattern, reason in map(_pair, args.leave_out):
         for name, operation in _matching(contracts, pattern):
             left_out.setdefault(name, {})[operation] = f"left out: {reason}"
-    weights = {operation: _number(factor) for pattern, factor in map(_pair, args.weight) for _, operation in _matching(contracts, pattern)}  # fmt: skip
+    weights = {one: _number(factor) for pattern, factor in map(_pair, args.weight) for one in _matching(contracts, pattern)}  # fmt: skip
     budget = Budget(
         max(1, args.requests), max(1, args.each), max(0.1, args.seconds), max(0, args.failures), weights=weights
     )
     config = home.config.contracts
     return Wishes(
         chosen, budget, args.seed, args.token or secrets.token_hex(4), args.only_reading, {name: home.hints(name, session.target) for name in contracts}, left_out,
-        {name: config[name].adopted for name in contracts if name in config}, frozenset(name for name in contracts if _inputs(home, name) == "enforced"),
+        {name: config[name].adopted for name in contracts if name in config}, frozenset(name for name in contracts if _inputs(home, name) == "enforced"), saving=bool(args.save),
     )  # fmt: skip
 
 

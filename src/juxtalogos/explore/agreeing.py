@@ -48,7 +48,7 @@ def disagreements(operations: Mapping[str, Operation], outcomes: Outcomes) -> It
         if operation is None or sort not in _EXPECTED:
             continue
         faults = [one for one in operation.answers if one.fault]
-        yield from _of_faults(operation, sort, came, faults) if faults else _of_codes(operation, sort, came)
+        yield from _of_faults(sort, came, faults) if faults else _of_codes(operation, sort, came)
     for operation in operations.values():
         if not blanket(operations.values(), operation):
             yield from _never(operation, outcomes)
@@ -78,7 +78,7 @@ def _of_codes(operation: Operation, sort: str, came: Mapping[str, list[Trial]]) 
         yield Disagreement(seen[0], "law.refusal-as-declared", f"status {_WORDS[sort]}", f"{' or '.join(wanted)} to {_WORDS[sort]}", outcome, place)  # fmt: skip
 
 
-def _of_faults(operation: Operation, sort: str, came: Mapping[str, list[Trial]], faults: list[DeclaredAnswer]) -> Iterator[Disagreement]:  # fmt: skip
+def _of_faults(sort: str, came: Mapping[str, list[Trial]], faults: list[DeclaredAnswer]) -> Iterator[Disagreement]:  # fmt: skip
     """Where a fault's name says what it is for, it comes for that."""
     wanted = [one for one in faults if _meant(one.fault, sort)]
     if not wanted:

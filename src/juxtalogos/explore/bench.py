@@ -60,6 +60,8 @@ class Trial:
     answer: Answer | None = None
     altered: bool = False
     """Whether more was changed than inputs can say: the method, the bytes, or who signs."""
+    broken: tuple[str, str, Location | None] | None = None
+    """Of what the definition does not allow: (place, rule, where it is declared)."""
 
     @property
     def status(self) -> int:
@@ -87,7 +89,7 @@ class Trial:
         """Whether the service failed: a 5xx, or a fault that blames the service itself."""
         fault = self.answer.fault if self.answer else None
         if fault is not None:
-            return not fault.name and fault.code.rpartition(":")[2] in ("Server", "Receiver")
+            return not fault.name and fault.of_service
         return self.status >= 500 and self.status not in (501, 503)
 
     @property
@@ -206,7 +208,7 @@ class Bench:
         if answer is not None and exchange.response is not None and exchange.request.method != "HEAD":
             scope = Scope({}, exchange=exchange, request_values=inputs.values, request_body=inputs.body, response_value=answer.value)  # fmt: skip
             judgement = session.rules.apply(self.contract, operation, judgement, scope)
-        seen = Trial(operation, inputs, asked, ExchangeRecord("", "", "", "", exchange, Verdict.ERROR, ""), exchange, answer)  # fmt: skip
+        seen = Trial(operation, inputs, asked, ExchangeRecord("", "", "", "", exchange, Verdict.ERROR, ""), exchange, answer, broken=broken)  # fmt: skip
         if exchange.response is not None:
             judgement = weighed(judgement, seen, broken, self.enforced, self.tainted)
             self.tainted |= seen.ok and asked is Purpose.BROKEN and not operation.safe
@@ -287,11 +289,11 @@ def _echo(one: CheckResult, seen: Trial, tainted: bool) -> bool:
 
 
 def _protocols_own(one: CheckResult, seen: Trial) -> bool:
-    """Whether a refusal is one that every message may meet: a fault that blames the sender (SOAP 1.1, section 4.4.1), or one of HTTP's own."""
+    """Whether a refusal is one that every message may meet: a fault that blames the sender, or one of HTTP's own."""
     if one.held or one.severity is not Severity.REMARK or seen.answer is None:
         return False
     if one.kind == "fault.undeclared" and seen.answer.fault is not None:
-        return seen.answer.fault.code.rpartition(":")[2] not in ("Server", "Receiver")
+        return not seen.answer.fault.of_service
     return one.kind == "status.undeclared" and bool(seen.answer.allowed)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import math
 import re
 from collections import deque
@@ -9,8 +10,6 @@ from collections.abc import Iterator, Mapping
 from datetime import UTC, datetime
 from decimal import Decimal
 from typing import Any
-
-from juxtalogos.formats.naming import plain
 
 Item = Mapping[str, Any]
 DEEPEST, MOST_VISITED, MOST_PAIRED = 4, 5_000, 500
@@ -133,7 +132,7 @@ def _is_key(value: Any, key: Any) -> bool:
     return isinstance(value, str | int) and not isinstance(value, bool) and str(value) == str(key)
 
 
-def items_in(value: Any, names: set[str] | None = None) -> list[Any] | None:
+def items_in(value: Any) -> list[Any] | None:
     """The items of a list's answer: the shallowest list; None where there is none. Of XML an answer without items has none."""
     waiting: deque[tuple[int, Any]] = deque([(0, value)])
     while waiting:
@@ -150,11 +149,6 @@ def has_key(item: Any, key: Any) -> bool:
     return _is_key(item, key) or (isinstance(item, dict) and any(_is_key(value, key) for value in item.values()))
 
 
-def member_like(item: Item, name: str) -> str | None:
-    """The member that is called so, whatever words are separated by."""
-    return next((one for one in item if plain(one) == plain(name)), None)
-
-
 def changes(before: Item, after: Item, path: str = "") -> set[str]:
     """Paths of members that are not the same any more, one level within objects."""
     found = set()
@@ -169,7 +163,5 @@ def changes(before: Item, after: Item, path: str = "") -> set[str]:
 
 def told(value: Any) -> str:
     """A value for a person, one line."""
-    import json
-
     text = json.dumps(value, ensure_ascii=False, default=str)
     return text if len(text) <= 120 else text[:119] + "…"

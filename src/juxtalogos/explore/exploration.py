@@ -11,13 +11,14 @@ from juxtalogos.explore.bench import Bench
 from juxtalogos.explore.budget import Budget
 from juxtalogos.explore.explorer import Explored, Explorer, Progress
 from juxtalogos.explore.kinds import kinds_of
+from juxtalogos.explore.saving import Kept
 from juxtalogos.explore.values import Maker
 from juxtalogos.explore.yard import Yard
-from juxtalogos.ledger import CaseRecord, ExchangeRecord, Ledger, UndoRecord
+from juxtalogos.ledger import Ledger
 from juxtalogos.ledger.recorder import Recorder
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.run import unforeseen
+from juxtalogos.run.door import Door
 from juxtalogos.run.execute import until_interrupted
 from juxtalogos.run.session import Session
 from juxtalogos.run.stop import Stop
@@ -43,6 +44,8 @@ class Wishes:
     """By contract: (law, operation) -> adopted, left out, or neither."""
     enforced: frozenset[str] = frozenset()
     """Contracts of which each input that they do not allow must be refused."""
+    saving: bool = False
+    """Whether cases are made of what is found."""
 
 
 @dataclass(slots=True)
@@ -74,7 +77,7 @@ async def explore(
 async def _all(session: Session, ledger: Ledger, done: Exploration, wishes: Wishes, roles: tuple[str, ...], told: Callable[[Progress], None], stop: Stop) -> None:  # fmt: skip
     options = replace(session.options, connections=4, patient=True)
     async with Recorder(ledger, done.number) as recorder, Transport(options) as transport:
-        door = _Door(session, recorder)
+        door = Door(session, recorder)
         for name, contract in session.contracts.items():
             if not wishes.operations.get(name) or stop.asked:
                 continue
@@ -82,7 +85,7 @@ async def _all(session: Session, ledger: Ledger, done: Exploration, wishes: Wish
             done.explored[name] = await explorer.explore()
 
 
-def _explorer(contract: Contract, session: Session, transport: Transport, wishes: Wishes, roles: tuple[str, ...], door: _Door, told: Callable[[Progress], None], stop: Stop) -> Explorer:  # fmt: skip
+def _explorer(contract: Contract, session: Session, transport: Transport, wishes: Wishes, roles: tuple[str, ...], door: Door, told: Callable[[Progress], None], stop: Stop) -> Explorer:  # fmt: skip
     name = contract.name
     left_out = dict(wishes.left_out.get(name, {}))
     maker = Maker(
@@ -96,32 +99,4 @@ def _explorer(contract: Contract, session: Session, transport: Transport, wishes
         bench, maker, kinds_of(maker), door.put_undo, acting, wishes.laws.get(name, lambda law, operation: None)
     )
     chosen = frozenset(one for one in wishes.operations[name] if one not in left_out)
-    return Explorer(contract, yard, wishes.budget, door.put, chosen, left_out, told)  # fmt: skip
-
-
-@dataclass(frozen=True, slots=True)
-class _Door:
-    """The one door to the ledger: nothing goes through unredacted."""
-
-    session: Session
-    recorder: Recorder
-
-    async def put(self, record: ExchangeRecord | CaseRecord) -> None:
-        """Keeps what was done, redacted."""
-        redactor = self.session.redactor
-        if isinstance(record, CaseRecord):
-            await self.recorder.put(replace(record, reason=redactor.text(record.reason)))
-            return
-        try:
-            kept = record.redacted(redactor)
-        except Exception as error:
-            reason = f"it cannot be kept: {unforeseen.told(error, bare=True)}"
-            kept = replace(record.bare(), verdict=Verdict.ERROR, reason=reason)
-        await self.recorder.put(kept)
-
-    async def put_undo(self, record: UndoRecord) -> UndoRecord:
-        """Keeps what is to be undone; gives it as it was kept."""
-        if not record.done:
-            record = replace(record, sent=self.session.redactor.text(record.sent))
-        await self.recorder.put(record)
-        return record
+    return Explorer(contract, yard, wishes.budget, door, chosen, left_out, told, kept=Kept() if wishes.saving else None)  # fmt: skip

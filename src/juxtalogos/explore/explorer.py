@@ -32,6 +32,7 @@ from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.findings import ResultClass
 from juxtalogos.model.verdict import Verdict, worst
 from juxtalogos.run import unforeseen
+from juxtalogos.run.door import Door
 
 OfKind = Callable[[Yard, Kind], Awaitable[None]]
 OfOperation = Callable[[Yard, Operation, Kind | None], Awaitable[None]]
@@ -81,11 +82,10 @@ class Explored:
     """Why it ended before it was through."""
     rules: dict[tuple[str, str], list[int]] = field(default_factory=dict)
     """(place, rule) -> [sent, refused, accepted] of broken requests."""
-    kept: Kept = field(default_factory=Kept)
+    kept: Kept | None = None
 
 
 COUNTED = (ResultClass.FINDING, ResultClass.EXPECTATION, ResultClass.LENIENT, ResultClass.DOUBT)
-Put = Callable[[ExchangeRecord | CaseRecord], Awaitable[None]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,7 +111,7 @@ class Explorer:
     contract: Contract
     yard: Yard
     budget: Budget
-    put: Put
+    door: Door
     chosen: frozenset[str]
     """Ids of the operations that are explored; others are called where these need them."""
     left_out: dict[str, str] = field(default_factory=dict)
@@ -120,10 +120,12 @@ class Explorer:
     covered: set[str] = field(default_factory=set)
     spent: str = ""
     rules: dict[tuple[str, str], list[int]] = field(default_factory=dict)
-    kept: Kept = field(default_factory=Kept)
+    kept: Kept | None = None
+    """Where cases are kept, when a suite is wanted."""
 
     async def explore(self) -> Explored:
         """All blocks in their order, until the budget is used up."""
+        self.budget.begin(self.contract.name)
         self.yard.bench.case = "what there is one of"
         try:
             await note_singles(self.yard)
@@ -136,7 +138,7 @@ class Explorer:
             if one.intent is Intent.EMPTY and one.id in self.chosen:
                 self.yard.notes.setdefault(one.id, "not sent: it destroys more than exploring makes")
         operations = [one for one in self.contract.operations if one.id in self.chosen or one.id in self.left_out]
-        return Explored(operations, set(self.yard.worked), {**self.yard.notes, **self.left_out}, self.yard.left, self.budget.used, self.spent, self.rules, self.kept)  # fmt: skip
+        return Explored(operations, set(self.yard.worked), {**self.yard.notes, **self.left_out}, self.yard.left, self.budget.mine, self.spent, self.rules, self.kept)  # fmt: skip
 
     def blocks(self) -> Iterator[tuple[str, Callable[[], Awaitable[None]], str]]:
         """(technique, what it does, about what)."""
@@ -173,16 +175,17 @@ class Explorer:
             first = []  # not confirmed
         settle(_each_once(first))
         held, bench.held, self.yard.restored = bench.held, [], 0
-        self.kept.take(self.yard, held)
+        if self.kept is not None:
+            self.kept.take(self.yard, held)
         for seen in held:
             self.count(seen)
             self.covered.update(seen.record.hits)
-            await self.put(seen.record)
+            await self.door.put(seen.record)
         if held or reason:
             judged = [one.record.verdict for one in held if one.purpose is not Purpose.CLEANUP] or [Verdict.SKIPPED]
             verdict = worst(judged) if not reason else Verdict.ERROR
             failing = next((one.record for one in held if one.record.verdict is verdict and one.record.reason), None)
-            await self.put(CaseRecord(bench.suite, bench.case, verdict, reason or (f"{failing.step}: {failing.reason}" if failing else ""), time.perf_counter() - started))  # fmt: skip
+            await self.door.finish(CaseRecord(bench.suite, bench.case, verdict, reason or (f"{failing.step}: {failing.reason}" if failing else ""), time.perf_counter() - started))  # fmt: skip
         self.told(Progress(bench.case, self.budget.used, len(self.chosen & self.yard.worked.keys()), len(self.chosen), len(self.covered), self.budget.failed))  # fmt: skip
         if spent is not None and spent.operation:
             self.yard.notes.setdefault(spent.operation, spent.why)
@@ -213,10 +216,9 @@ class Explorer:
 
     def count(self, seen: Trial) -> None:
         """Counts a broken request by place and rule."""
-        if seen.purpose is not Purpose.BROKEN or not seen.record.note:
+        if seen.broken is None:
             return
-        _, _, text = seen.record.note.partition(": ")
-        place, _, rule = text.partition(" ")
+        place, rule, _ = seen.broken
         row = self.rules.setdefault((place.partition("/")[0].partition(".")[0], rule.partition(":")[0]), [0, 0, 0])
         row[0] += 1
         row[1] += seen.refused
@@ -236,9 +238,9 @@ class Explorer:
             tell(seen, broken_law(one.law, one.at, one.declared, one.observed, one.location, must=adopted))
             told.append(seen.record)
         for record in told:
-            await self.put(record)
+            await self.door.put(record)
         if told:
-            await self.put(CaseRecord(bench.suite, bench.case, worst(one.verdict for one in told), "", 0.0))
+            await self.door.finish(CaseRecord(bench.suite, bench.case, worst(one.verdict for one in told), "", 0.0))
 
 
 def replace_record(seen: Trial, case: str) -> Trial:

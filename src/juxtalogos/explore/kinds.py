@@ -6,7 +6,6 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 
 from juxtalogos.compose.dependencies import Dependency
-from juxtalogos.compose.outlines import carries
 from juxtalogos.compose.resources import Resource
 from juxtalogos.explore.values import Maker
 from juxtalogos.formats.naming import plain
@@ -133,12 +132,3 @@ def _key(maker: Maker, operation: Operation, resource: Resource, named: set[str]
     noun = plain(resource.noun)
     found.sort(key=lambda one: noun not in plain(one.input))
     return found[0] if found else None
-
-
-def told_members(maker: Maker, kind: Kind) -> list[str]:
-    """Names of single values that an item shows."""
-    for operation in (*kind.reads, *kind.creators, *kind.lists):
-        rows = [row for row in maker.rows.answered(operation) if carries(row)]
-        if rows:
-            return list(dict.fromkeys(row.name for row in rows))
-    return []

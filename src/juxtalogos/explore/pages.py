@@ -123,7 +123,7 @@ async def pages(call: Call, maker: Maker, listing: Operation, inputs: Inputs, va
         yield trial
         count = len(items_in(trial.value) or [])
         shown += count
-        onward = _onward(paging, trial, shown, count, number, given)
+        onward = _onward(paging, trial, shown, count, given)
         mark = json.dumps(onward, sort_keys=True, default=str)
         if onward is None or mark in asked:
             return
@@ -131,7 +131,7 @@ async def pages(call: Call, maker: Maker, listing: Operation, inputs: Inputs, va
         given.update(onward)
 
 
-def _onward(paging: Paging, seen: Trial, shown: int, count: int, number: int, given: Mapping[str, Any]) -> dict[str, Any] | None:  # fmt: skip
+def _onward(paging: Paging, seen: Trial, shown: int, count: int, given: Mapping[str, Any]) -> dict[str, Any] | None:  # fmt: skip
     """What to ask for next; None where there is no more."""
     if paging.cursor:
         following = next_in(seen)

@@ -135,7 +135,7 @@ def case_of(yard: Yard, name: str, chain: list[Trial], result: CheckResult | Non
         values = {address: names[str(value)] for address, value in values_of(seen.inputs) if isinstance(value, str) and value in names}  # fmt: skip
         filled = with_values(seen.inputs, {**values, **linked})
         last = number == len(chain) - 1
-        step = step_document(seen.operation, ids[-1], filled, body_type(seen.operation, filled), criteria=_criteria(seen, result) if last else _success())  # fmt: skip
+        step = step_document(seen.operation, ids[-1], filled, body_type(seen.operation, filled), criteria=_criteria(result) if last else _success())  # fmt: skip
         if seen.record.role and seen.record.role != yard.bench.session.role:
             step["x-juxtalogos-role"] = seen.record.role
         if not last:
@@ -156,7 +156,7 @@ def _success() -> list[dict[str, Any]]:
     return [{"condition": "$statusCode >= 200 && $statusCode < 300"}]
 
 
-def _criteria(seen: Trial, result: CheckResult | None) -> list[dict[str, Any]]:
+def _criteria(result: CheckResult | None) -> list[dict[str, Any]]:
     """A success, where it worked; a refusal, where that is what should have come; else the contract itself is the judge."""
     if result is None:
         return _success()

@@ -19,7 +19,7 @@ from juxtalogos.model.errors import JuxtalogosError
 from juxtalogos.model.location import follow_pointer
 from juxtalogos.model.schema import ABSENT, OutlineRow, Schema
 from juxtalogos.model.wire import Inputs
-from juxtalogos.suite.inputs import schema_at, with_values, without_place
+from juxtalogos.suite.inputs import schema_at, with_values
 from juxtalogos.suite.language.expressions import Scope, evaluate, parse_expression
 from juxtalogos.suite.language.formulas import BadFormula, FormulaContext, NoValue, compute, parse_formula
 from juxtalogos.suite.language.selectors import NoSelection, select_xml
@@ -175,14 +175,6 @@ class Maker:
             return schema is None or inputs.body is ABSENT or schema.accepts(inputs.body)
         except (JuxtalogosError, ValueError):
             return False
-
-    def without(self, operation: Operation, inputs: Inputs, address: str) -> Inputs:
-        """The inputs without one of them."""
-        if address == "body":
-            return Inputs(inputs.values, ABSENT, "")
-        if address.startswith("body/"):
-            return Inputs(inputs.values, without_place(inputs.body, address[5:].split("/")), inputs.content_type)
-        return replace(inputs, values={name: value for name, value in inputs.values.items() if name != address})
 
     def choices(self, operation: Operation, address: str) -> list[Any]:
         """The members of an input's enumeration; none where it has none."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
 from dataclasses import dataclass, field, replace
 from types import MappingProxyType
@@ -24,6 +23,7 @@ from juxtalogos.model.findings import CheckResult, general_path
 from juxtalogos.model.location import Location
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
+from juxtalogos.run.created import undo_of
 from juxtalogos.run.session import Session
 from juxtalogos.suite.inputs import with_values
 
@@ -75,7 +75,6 @@ class Yard:
     """Sessions by role of the target."""
     adopted: Callable[[str, str], bool | None] = lambda law, operation: None
     """(law, operation) -> whether a person took it for binding (True), or left it out (False)."""
-    stop: Callable[[], bool] = lambda: False
     singles: list[Single] = field(default_factory=list)
     things: list[Thing] = field(default_factory=list)
     claims: list[Claim] = field(default_factory=list)
@@ -220,10 +219,7 @@ class Yard:
                 inputs = self.maker.referred(deleter, self.maker.own(deleter), context)
             except (Unfillable, Unsampleable):
                 return thing
-            sent = {"suite": self.bench.suite, "case": self.bench.case, "step": deleter.id, "values": dict(inputs.values), "type": inputs.content_type}  # fmt: skip
-            if inputs.body is not ABSENT and not isinstance(inputs.body, bytes):
-                sent["body"] = inputs.body
-            record = UndoRecord(self.maker.contract.name, deleter.id, json.dumps(sent, sort_keys=True), self.bench.session.target.name)  # fmt: skip
+            record = undo_of(self.bench.suite, self.bench.case, deleter.id, self.maker.contract.name, deleter.id, inputs, self.bench.session.target.name)  # fmt: skip
             thing.undo.append(await self.put_undo(record))
         return thing
 

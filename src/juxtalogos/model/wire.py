@@ -42,6 +42,8 @@ class ObservedFault:
     reason: str
     declared: tuple[str, ...] = ()
     """Names of the faults that the operation declares."""
+    of_service: bool = False
+    """Whether it blames the service itself, and not what was sent."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -105,6 +107,8 @@ class Wire(Protocol):
     contract: Contract
     checks: tuple[WireCheck, ...]
     """Rules that only this protocol knows."""
+    method_tells: bool
+    """Whether the method of a request says what is asked: then one that is not declared is none of the contract's."""
 
     def encode(self, operation: Operation, inputs: Inputs, base_url: str, *, loose: bool = False) -> Request:
         """The request, without credentials. UsageError when an input does not fit; `loose` sends what does not fit as far as it has a form."""
@@ -132,6 +136,9 @@ class Wire(Protocol):
 
     def conversation(self, base_url: str) -> Conversation | None:
         """For a case that begins; None where each exchange stands for itself."""
+
+    def misread(self, request: Request) -> tuple[tuple[str, str, Request], ...]:
+        """(place, rule, the request as it may not be) for what of the protocol itself, schemas aside, a request can break."""
 
     def parse_text(self, schema: SchemaRef | None, pointer: str, text: str) -> Any:
         """The text that a person wrote for a place of a value, read by what is declared there."""

@@ -121,12 +121,19 @@ def undo_record(
 ) -> UndoRecord:
     """What a clean-up step would send, to be kept until it was sent with success. `intent`: the creation is asked for only."""
     assert step.contract is not None and step.operation is not None
-    sent = {"suite": suite, "case": case, "step": step.id, "values": dict(inputs.values), "type": inputs.content_type}
+    return undo_of(suite, case, step.id, step.contract.name, step.operation.id, inputs, target, intent)
+
+
+def undo_of(
+    suite: str, case: str, step: str, contract: str, operation: str, inputs: Inputs, target: str, intent: AskedFor | None = None
+) -> UndoRecord:  # fmt: skip
+    """The same for an operation that no step of a suite calls."""
+    sent = {"suite": suite, "case": case, "step": step, "values": dict(inputs.values), "type": inputs.content_type}
     if inputs.body is not ABSENT and not isinstance(inputs.body, bytes):
         sent["body"] = inputs.body
     if intent is not None:
         sent["intent"] = asdict(intent)
-    return UndoRecord(step.contract.name, step.operation.id, json.dumps(sent, sort_keys=True), target)
+    return UndoRecord(contract, operation, json.dumps(sent, sort_keys=True), target)
 
 
 @dataclass(frozen=True, slots=True)

@@ -9,14 +9,15 @@ import time
 from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
-from typing import Any, Protocol
+from typing import Any
 
 from juxtalogos.documents.jsontext import NotJson, parse_json
-from juxtalogos.ledger import CaseRecord, ExchangeRecord, UndoRecord
+from juxtalogos.ledger import CaseRecord, ExchangeRecord
 from juxtalogos.model.errors import JuxtalogosError, LedgerError
 from juxtalogos.model.verdict import Verdict, worst
 from juxtalogos.run import unforeseen
 from juxtalogos.run.binding import BoundRun, Row, turns_of
+from juxtalogos.run.door import Door, RecordSink
 from juxtalogos.run.plan import CaseRef, Part, Turn, Unit, steps_of
 from juxtalogos.run.slots import Slots
 from juxtalogos.run.step import CaseState, RunContext
@@ -30,12 +31,6 @@ from juxtalogos.suite.model import Case, CaseKey, Suite
 INTERRUPTED = "interrupted; its clean-up steps were taken"
 _HELD = (Verdict.PASSED, Verdict.UNPROVEN)
 """Verdicts of a case that others may build on."""
-
-
-class RecordSink(Protocol):
-    """Where everything that is finished goes. LedgerError when it cannot be kept."""
-
-    async def put(self, record: ExchangeRecord | CaseRecord | UndoRecord) -> None: ...
 
 
 @dataclass(frozen=True, slots=True)
@@ -101,6 +96,7 @@ class _UnitUnderWay:
         self.run = engine.run
         self.context = engine.context
         self.alone = alone
+        self.door = Door(engine.run.session, engine.recorder)
         self.tasks: dict[CaseKey, asyncio.Task[Outcome]] = {}
         self.records: list[CaseRecord] = []
 
@@ -164,7 +160,7 @@ class _UnitUnderWay:
             await self.undo(suite, case, turn, shared)
             return await self.skip(suite, turn, f"{shared.failed} did not succeed")
         started = time.perf_counter()
-        walk = Walk(self.context, self.run.cases, self.put, put_undo=self.put_undo)
+        walk = Walk(self.context, self.run.cases, self.door.put, put_undo=self.door.put_undo)
         outcome, reason = Outcome(Verdict.ERROR), INTERRUPTED
         recordable = True
         try:
@@ -226,7 +222,7 @@ class _UnitUnderWay:
         state.scope.steps.update(shared.steps)
         state.cookies = shared.cookies or state.cookies
         shared.steps = {}
-        await Walk(self.context, self.run.cases, self.put, put_undo=self.put_undo).case(state, case, steps)
+        await Walk(self.context, self.run.cases, self.door.put, put_undo=self.door.put_undo).case(state, case, steps)
 
     def new_state(self, suite: Suite, label: str, given: Mapping[str, Any]) -> CaseState:
         """The values of a turn: made up by its own seed, so that they do not depend on what runs beside it."""
@@ -253,33 +249,10 @@ class _UnitUnderWay:
             values[name] = _typed(value, case.kinds.get(name, ()))
         return wrong_inputs(case, values) if checked else ""
 
-    async def put(self, record: ExchangeRecord) -> ExchangeRecord:
-        """The one door: nothing goes through unredacted, not even when redaction itself fails."""
-        try:
-            redacted = record.redacted(self.run.session.redactor)
-        except Exception as error:
-            reason = f"it cannot be kept: {unforeseen.told(error, bare=True)}"
-            redacted = replace(record.bare(), verdict=Verdict.ERROR, reason=reason)
-        await self.engine.recorder.put(redacted)
-        return redacted
-
-    async def put_undo(self, record: UndoRecord) -> UndoRecord:
-        """What is to be undone later, through the same door; what was kept is named as it was, whatever has become secret since."""
-        if not record.done:
-            record = replace(record, sent=self.run.session.redactor.text(record.sent))
-        await self.engine.recorder.put(record)
-        return record
-
     async def finish(self, record: CaseRecord) -> None:
         """Keeps the one record of a turn."""
-        try:
-            record = replace(record, reason=self.run.session.redactor.text(record.reason))
-        except Exception as error:
-            record = replace(
-                record, verdict=Verdict.ERROR, reason=f"the reason cannot be kept ({type(error).__name__})"
-            )
+        record = await self.door.finish(record)
         self.records.append(record)
-        await self.engine.recorder.put(record)
         with contextlib.suppress(Exception):
             self.engine.done(record)
 

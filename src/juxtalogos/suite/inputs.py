@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from typing import Any, NoReturn
 
 from juxtalogos.exchange.media import chosen_media
@@ -140,6 +141,15 @@ def has_place(body: Any, pointer: str) -> bool:
         return follow_pointer(body, pointer) is not ABSENT
     except (LookupError, ValueError):
         return False
+
+
+def without(inputs: Inputs, address: str) -> Inputs:
+    """The inputs without one of them."""
+    if address == "body":
+        return Inputs(inputs.values, ABSENT, "")
+    if address.startswith("body/"):
+        return Inputs(inputs.values, without_place(inputs.body, address[5:].split("/")), inputs.content_type)
+    return replace(inputs, values={name: value for name, value in inputs.values.items() if name != address})
 
 
 def without_place(value: Any, tokens: list[str]) -> Any:

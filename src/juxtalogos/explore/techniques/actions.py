@@ -56,7 +56,7 @@ async def actions(yard: Yard, kind: Kind) -> None:
     if not kind.acts or yard.bench.only_reading:
         return
     search = Search(kind)
-    yard_searches(yard)[kind.name] = search
+    yard.searches[kind.name] = search
     waiting: deque[tuple[Operation, ...]] = deque([()])
     for _ in range(MOST_STATES):
         if not waiting:
@@ -70,11 +70,6 @@ async def actions(yard: Yard, kind: Kind) -> None:
             yard.claim(idle[0], "law.acting-does", "answer", "that something changes in some state, where others refuse it", "all stays as it was")  # fmt: skip
         if "ok" not in came and came:
             yard.notes.setdefault(operation.id, f"answered with {', '.join(sorted(came))} in every state that was reached")  # fmt: skip
-
-
-def yard_searches(yard: Yard) -> dict[str, Search]:
-    """What was found out, for techniques that need a thing in a state."""
-    return yard.searches
 
 
 async def _from(yard: Yard, search: Search, way: tuple[Operation, ...], waiting: deque[tuple[Operation, ...]]) -> None:

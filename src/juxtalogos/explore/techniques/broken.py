@@ -24,7 +24,7 @@ from juxtalogos.model.findings import ACCEPTED
 from juxtalogos.model.location import Location, follow_pointer
 from juxtalogos.model.schema import ABSENT, Mutation, Schema
 from juxtalogos.model.wire import Inputs
-from juxtalogos.suite.inputs import has_place, schema_at, with_values
+from juxtalogos.suite.inputs import has_place, schema_at, with_values, without
 
 MOST_MUTATIONS, FEW = 120, 25
 """Of one body; and of an operation that no valid request was answered with success."""
@@ -54,7 +54,7 @@ def _of_inputs(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broke
         if one.schema is None or one.address in named or one.place == "path":
             continue
         if one.required and one.place in ("query", "header"):
-            yield Broken(yard.maker.without(operation, base, one.address), one.address, "required", one.location)
+            yield Broken(without(base, one.address), one.address, "required", one.location)
         schema = yard.maker.contract.schema(one.schema)
         try:
             sample = base.values[one.address] if one.address in base.values else schema.sample()
@@ -239,7 +239,7 @@ async def smaller(yard: Yard, operation: Operation, one: Broken, seen: Trial, ta
         value = ABSENT
     if not has_place(inputs.body, pointer.rpartition("/")[0]):
         return False
-    less = yard.maker.without(operation, inputs, one.at) if value is ABSENT else with_values(inputs, {one.at: value})
+    less = without(inputs, one.at) if value is ABSENT else with_values(inputs, {one.at: value})
     schema = yard.maker.schema_of(operation, less)
     if schema is None or len(str(less.body)) >= len(str(one.inputs.body)) or not arrives(yard, operation, less, schema):
         return False

@@ -8,7 +8,7 @@ from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.comparing import has_key, item_in, told
 from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.states import declares_conflict, is_conflict
-from juxtalogos.explore.techniques.lifecycle import still_marked, told_deleted
+from juxtalogos.explore.techniques.lifecycle import occupied, still_marked, told_deleted
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Thing, Yard, is_gone
 from juxtalogos.formats.naming import plain
@@ -290,10 +290,10 @@ async def ended_reference(yard: Yard, kind: Kind) -> None:
             yard.note("conflict", seen)
             if seen.ok:
                 await yard.keep(creator, seen, known)
-        await _taken_reference(yard, kind, creator, other)
+        await _taken_reference(yard, creator, other)
 
 
-async def _taken_reference(yard: Yard, kind: Kind, creator: Operation, other: Kind) -> None:
+async def _taken_reference(yard: Yard, creator: Operation, other: Kind) -> None:
     """Two creations that need the same thing, with values of their own each."""
     try:
         thing = await yard.make(other)
@@ -318,15 +318,10 @@ async def used_things(yard: Yard, kind: Kind) -> None:
         if user is None or other is kind or not any(need.source in {one.id for one in kind.creators} for need in yard.maker.needs.get(user.id, ())):  # fmt: skip
             continue
         for operation in ending:
-            try:
-                thing = await yard.make(kind)
-                below = await yard.make(other, thing.context)
-                if not any(one is thing.made for one in below.context.values()):
-                    continue
-                seen = await yard.ask(operation, thing.context, Purpose.CONFLICT)
-            except Unfillable:
+            found = await occupied(yard, kind, other, operation)
+            if found is None:
                 continue
-            yard.note("conflict", seen)
+            thing, below, seen = found
             thing.gone |= seen.ok and operation is kind.deleter
             if seen.refused and not thing.gone:
                 shown = await yard.read(thing)

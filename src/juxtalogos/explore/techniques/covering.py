@@ -14,13 +14,13 @@ from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.techniques.broken import in_state
 from juxtalogos.explore.techniques.lifecycle import sent_members
 from juxtalogos.explore.values import Unfillable
-from juxtalogos.explore.yard import Yard
+from juxtalogos.explore.yard import Thing, Yard
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import JuxtalogosError, Unsampleable
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
-from juxtalogos.suite.inputs import schema_at, with_values
+from juxtalogos.suite.inputs import schema_at, with_values, without
 
 MOST_VALUES, MOST_PAIRS = 60, 24
 
@@ -67,7 +67,7 @@ def _options(yard: Yard, operation: Operation, base: Inputs, named: set[str], sc
         if not row.path or "/0" in row.path or row.path.count("/") > 2 or at in named:
             continue
         for what, inputs in (
-            ("left out", yard.maker.without(operation, base, at)),
+            ("left out", without(base, at)),
             ("null", with_values(base, {at: None})),
             ("empty", with_values(base, {at: []})),
         ):
@@ -83,9 +83,8 @@ def _of_inputs(yard: Yard, operation: Operation, base: Inputs, named: set[str]) 
     for one in operation.inputs:
         if one.schema is None or one.address in named or one.place in ("path", "cookie") or one.unreadable:
             continue
-        if one.place == "header" and (yard.maker.hints.leaves_out(operation.id, one.address) or one.name.lower().startswith("if-")):  # fmt: skip
-            continue
-        if yard.maker.hints.leaves_out(operation.id, one.address):
+        conditional = one.place == "header" and one.name.lower().startswith("if-")
+        if conditional or yard.maker.hints.leaves_out(operation.id, one.address):
             continue
         if one.alone:  # what hides others, or goes with others only
             yield from (Covering(inputs, one.address, told(inputs.values[one.address])) for other, inputs in tried_alone(yard.maker.contract, operation, base) if other is one)  # fmt: skip
@@ -142,10 +141,10 @@ async def covering_values(yard: Yard, operation: Operation, kind: Kind | None) -
         return
     for seed in (0, 1) if operation.body is not None else (0,):
         await _covered(yard, operation, kind, seed)
-    await _made_up(yard, operation, kind)
+    await _made_up(yard, operation)
 
 
-async def _made_up(yard: Yard, operation: Operation, kind: Kind | None) -> None:
+async def _made_up(yard: Yard, operation: Operation) -> None:
     """Texts that mean nothing where any text may stand: whatever is answered, the service stands it."""
     named = {need.input for need in yard.maker.needs.get(operation.id, ())}
     for one in operation.inputs:
@@ -247,7 +246,7 @@ def arrives_as_sent(yard: Yard, operation: Operation, inputs: Inputs) -> bool:
     return bool(back.body == inputs.body)
 
 
-async def _echo(yard: Yard, seen: Trial, thing: Any) -> None:
+async def _echo(yard: Yard, seen: Trial, thing: Thing) -> None:
     if thing.kind.reads or thing.kind.lists:
         sent = sent_members(yard, seen)
         answered = item_in(seen.value, sent, None)
@@ -262,7 +261,7 @@ async def _echo(yard: Yard, seen: Trial, thing: Any) -> None:
             yard.claim(shown, "law.created-kept", f"body{path}", told(one), told(other))
 
 
-async def _kept(yard: Yard, seen: Trial, thing: Any) -> None:
+async def _kept(yard: Yard, seen: Trial, thing: Thing) -> None:
     found = await yard.item(thing)
     if found is None:
         return

@@ -6,18 +6,19 @@ from collections.abc import Callable
 from dataclasses import replace
 
 from juxtalogos.exchange.media import parse_media_type
-from juxtalogos.exchange.sign_in import Credential
+from juxtalogos.exchange.sign_in import Credential, Signer
 from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.comparing import changes, items_in
 from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.techniques.broken import in_state
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Thing, Yard
+from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import JuxtalogosError
 from juxtalogos.model.exchange import Request
 from juxtalogos.model.schema import ABSENT
-from juxtalogos.model.wire import Inputs
+from juxtalogos.model.wire import Inputs, Wire
 from juxtalogos.run.session import Session
 
 Change = Callable[[Request], Request]
@@ -53,8 +54,9 @@ async def syntax(yard: Yard, operation: Operation, kind: Kind | None) -> None:
         changes_.append(("body", "syntax: no JSON" if parsed.is_json else "syntax: no XML", _with_body(b"quay]{"), "syntax"))  # fmt: skip
     if operation.body.required:
         changes_.append(("body", "required: no body", _with_body(b""), "syntax"))
-    if any(address in (request_body(yard, operation, inputs) or b"") for address in ENVELOPES):
-        changes_.append(("body/Envelope", "version: another version of SOAP", _other_version, "version"))
+    wire = wire_of(yard.maker.contract)
+    for number, (at, rule, _) in enumerate(wire.misread(yard.bench.session.encoded(yard.maker.contract, operation, inputs, loose=True))):  # fmt: skip
+        changes_.append((at, rule, _misread(wire, number), "protocol"))
     declared = {media.media_type.partition(";")[0].strip().lower() for media in operation.body.media}
     if (
         declared
@@ -72,19 +74,8 @@ async def syntax(yard: Yard, operation: Operation, kind: Kind | None) -> None:
             _, inputs = await _about(yard, operation, kind)
 
 
-ENVELOPES = (b"http://schemas.xmlsoap.org/soap/envelope/", b"http://www.w3.org/2003/05/soap-envelope")
-
-
-def request_body(yard: Yard, operation: Operation, inputs: Inputs) -> bytes | None:
-    """The bytes that would be sent."""
-    return yard.bench.session.encoded(yard.maker.contract, operation, inputs, loose=True).body
-
-
-def _other_version(request: Request) -> Request:
-    body = request.body or b""
-    for address in ENVELOPES:
-        body = body.replace(address, b"urn:merrow:another-envelope")
-    return replace(request, body=body)
+def _misread(wire: Wire, number: int) -> Change:
+    return lambda request: wire.misread(request)[number][2]
 
 
 def _cut(request: Request) -> Request:
@@ -112,7 +103,7 @@ async def _undo(yard: Yard, operation: Operation, seen: Trial, session: Session 
 
 async def methods(yard: Yard, operation: Operation, kind: Kind | None) -> None:
     """A method that is declared for no operation of the path is not answered with success."""
-    if operation.method not in ("GET", "POST") or yard.maker.contract.format == "soap":
+    if operation.method not in ("GET", "POST") or not wire_of(yard.maker.contract).method_tells:
         return
     there = {one.method for one in yard.maker.contract.operations if one.path == operation.path}
     strange = next((one for one in ("PATCH", "PUT") if one not in there), "")
@@ -153,9 +144,7 @@ def _wrong(session: Session) -> Session:
     return replace(session, signer=_signer(session, wrong, headers))
 
 
-def _signer(session: Session, credentials: dict[str, Credential], headers: tuple[tuple[str, str], ...]):  # type: ignore[no-untyped-def]
-    from juxtalogos.exchange.sign_in import Signer
-
+def _signer(session: Session, credentials: dict[str, Credential], headers: tuple[tuple[str, str], ...]) -> Signer:
     return Signer(credentials, session.signer.origins, lambda text, passing: None, session.signer.base_of, headers)
 
 

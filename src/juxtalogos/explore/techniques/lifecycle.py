@@ -331,26 +331,35 @@ async def deleted_twice(yard: Yard, kind: Kind) -> None:
     if deleter is None or yard.bench.only_reading:
         return
     for child in [one for one in yard.kinds if one.parent is kind and one.creators]:
-        try:
-            thing = await yard.make(kind)
-            below = await yard.make(child, thing.context)
-            if not any(one is thing.made for one in below.context.values()):
-                continue
-            seen = await yard.ask(deleter, thing.context, Purpose.CONFLICT)
-        except Unfillable:
+        found = await occupied(yard, kind, child, deleter)
+        if found is None:
             continue
-        yard.note("conflict", seen)
+        thing, below, seen = found
         if seen.ok:
             thing.gone = True
             fresh = [one for seens in yard.outcomes.get((deleter.id, "fresh"), {}).values() for one in seens]
             if fresh and all(is_conflict(one) for one in fresh):
                 yard.claim(seen, "law.conflict-refused", "status conflict", "a conflict, as with what has nothing below it", seen.outcome)  # fmt: skip
-            await _orphan(yard, below, seen)
+            await _orphan(yard, below)
         elif seen.refused:
             await _still_there(yard, thing, below, seen)
 
 
-async def _orphan(yard: Yard, below: Thing, deletion: Trial) -> None:
+async def occupied(yard: Yard, kind: Kind, other: Kind, operation: Operation) -> tuple[Thing, Thing, Trial] | None:
+    """(a thing, another one that refers to it, an operation on the first); None where there are no such two."""
+    try:
+        thing = await yard.make(kind)
+        below = await yard.make(other, thing.context)
+        if not any(one is thing.made for one in below.context.values()):
+            return None
+        seen = await yard.ask(operation, thing.context, Purpose.CONFLICT)
+    except Unfillable:
+        return None
+    yard.note("conflict", seen)
+    return thing, below, seen
+
+
+async def _orphan(yard: Yard, below: Thing) -> None:
     reader = next(iter(below.kind.reads), None)
     if reader is None:
         return

@@ -8,10 +8,10 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from juxtalogos.explore.bench import Trial
-from juxtalogos.explore.comparing import items_in, same, told
+from juxtalogos.explore.comparing import same, told
 from juxtalogos.explore.kinds import Kind
-from juxtalogos.explore.pages import optional_inputs, paging_of, total_in
-from juxtalogos.explore.techniques.paging import parent_context, several, takes
+from juxtalogos.explore.pages import optional_inputs, total_in
+from juxtalogos.explore.techniques.paging import takes, whole_lists
 from juxtalogos.explore.values import Context, Unfillable
 from juxtalogos.explore.yard import Yard
 from juxtalogos.formats.naming import plain, words_of
@@ -72,17 +72,9 @@ def meanings(name: str, member: str) -> dict[str, Meaning]:
 
 async def queries(yard: Yard, kind: Kind) -> None:
     """Each filter with each value that the data has, each order."""
-    if not yard.bench.only_reading:
-        await several(yard, kind, 4)
-    context = parent_context(yard, kind)
-    for listing in kind.lists:
-        paging = paging_of(yard.maker, listing)
-        try:
-            _, everything = await yard.whole(listing, context)
-        except Unfillable as error:
-            yard.notes.setdefault(listing.id, str(error))
-            continue
-        items = [one for one in everything if isinstance(one, dict)]
+    async for whole in whole_lists(yard, kind, 4):
+        listing, paging, context = whole.listing, whole.paging, whole.context
+        items = [one for one in whole.items if isinstance(one, dict)]
         if len(items) < 2:
             continue
         for address, name in optional_inputs(yard.maker, listing):
@@ -116,8 +108,9 @@ async def _filtered(yard: Yard, listing: Operation, context: Context, address: s
         given = next((one for one in (value, [value]) if takes(yard.maker, listing, address, one)), None)
         if given is None:
             continue
-        seen, found = await _asked(yard, listing, context, {address: given})
-        if found is None:
+        try:
+            seen, found = await yard.whole(listing, context, {address: given})
+        except Unfillable:
             return
         shown = {str(one.get(key)) for one in found if isinstance(one, dict)}
         before = dict(left)
@@ -159,20 +152,6 @@ def _declared_whole(yard: Yard, listing: Operation, address: str) -> bool:
     return row is not None and (row.type.startswith(("integer", "int", "long")) or "nteger" in row.type)
 
 
-async def _asked(yard: Yard, listing: Operation, context: Context, values: Mapping[str, Any]) -> tuple[Trial, list[Any] | None]:  # fmt: skip
-    """(the first answer, all that it and its further pages hold; None where it is refused)."""
-    items: list[Any] = []
-    first: Trial | None = None
-    try:
-        async for seen in yard.pages(listing, context, values):
-            first = first or seen
-            items += items_in(seen.value) or []
-    except Unfillable:
-        return yard.bench.held[-1], None
-    assert first is not None
-    return first, items
-
-
 def key_member(items: Sequence[Mapping[str, Any]]) -> str | None:
     """The member that tells the items apart: `id` and its like before others."""
     names = [name for name in items[0] if all(isinstance(one.get(name), str | int) for one in items)]
@@ -185,7 +164,10 @@ async def _sorted(yard: Yard, listing: Operation, context: Context, address: str
     """Each declared order: numbers in theirs, texts in one of the usual ones, or at least the reverse of the opposite order."""
     shown: dict[str, tuple[Trial, list[Any], str]] = {}
     for order in [one for one in yard.maker.choices(listing, address) if isinstance(one, str)][:8]:
-        seen, found = await _asked(yard, listing, context, {address: order})
+        try:
+            seen, found = await yard.whole(listing, context, {address: order})
+        except Unfillable:
+            continue
         if not found or not all(isinstance(one, dict) for one in found):
             continue
         member = _ordering(order, found)

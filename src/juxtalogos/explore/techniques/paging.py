@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+from collections.abc import AsyncIterator
+from dataclasses import dataclass
 from typing import Any
 
 from juxtalogos.explore.bench import Trial
@@ -15,25 +17,43 @@ from juxtalogos.model.contract import Operation
 from juxtalogos.suite.inputs import with_values
 
 
-async def pages_of_lists(yard: Yard, kind: Kind) -> None:
-    """Limits are kept, pages together are the whole, totals count."""
+@dataclass(frozen=True, slots=True)
+class FullList:
+    """A list with all that it holds."""
+
+    listing: Operation
+    paging: Paging
+    context: Context
+    first: Trial
+    """The first answer."""
+    items: list[Any]
+
+
+async def whole_lists(yard: Yard, kind: Kind, count: int) -> AsyncIterator[FullList]:
+    """The lists of a kind, with so many things in them as this block makes; why one is not read is noted."""
     if not yard.bench.only_reading:
-        await several(yard, kind, 3)
+        await several(yard, kind, count)
     context = parent_context(yard, kind)
     for listing in kind.lists:
-        paging = paging_of(yard.maker, listing)
         try:
             first, everything = await yard.whole(listing, context)
         except Unfillable as error:
             yard.notes.setdefault(listing.id, str(error))
             continue
+        yield FullList(listing, paging_of(yard.maker, listing), context, first, everything)
+
+
+async def pages_of_lists(yard: Yard, kind: Kind) -> None:
+    """Limits are kept, pages together are the whole, totals count."""
+    async for one in whole_lists(yard, kind, 3):
+        listing, paging, first, everything = one.listing, one.paging, one.first, one.items
         total = total_in(first.value)
         if total is not None and total != len(everything) and (paging.there or not paging.limit):
             yard.claim(first, "law.total-counts", "body", f"a total of {len(everything)}", f"{total}")
         if paging.limit:
-            await _limited(yard, listing, paging, context, everything)
+            await _limited(yard, listing, paging, one.context, everything)
         if paging.page or paging.offset:
-            await _from(yard, listing, paging, context, everything)
+            await _from(yard, listing, paging, one.context, everything)
 
 
 async def _limited(yard: Yard, listing: Operation, paging: Paging, context: Context, everything: list[Any]) -> None:
@@ -69,9 +89,9 @@ async def _limited(yard: Yard, listing: Operation, paging: Paging, context: Cont
 
 def compare_whole(yard: Yard, seen: Trial, shown: list[Any], everything: list[Any], paging: Paging) -> None:
     """Whether pages hold each item once."""
-    marks = [json.dumps(one, sort_keys=True, default=str) for one in shown]
+    marks = [_mark(one) for one in shown]
     twice = len(marks) - len(set(marks))
-    missing = len({json.dumps(one, sort_keys=True, default=str) for one in everything} - set(marks))
+    missing = len({_mark(one) for one in everything} - set(marks))
     if twice or missing:
         yard.claim(seen, "law.pages-whole", paging.cursor or paging.offset or paging.page, f"{len(everything)} items, each once", f"{len(shown)}, {twice} twice, {missing} missing")  # fmt: skip
 

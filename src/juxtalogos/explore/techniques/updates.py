@@ -258,7 +258,7 @@ async def conditions(yard: Yard, kind: Kind) -> None:
         await _known_already(yard, thing, reader, tag)
         for operation in (*kind.updates, *([kind.deleter] if kind.deleter else [])):
             if declares(operation, "if-match", "412"):
-                tag = await _conditional(yard, thing, reader, operation, tag)
+                tag = await _conditional(yard, thing, operation, tag)
                 if tag is None:
                     break
     await _head(yard, reader, first)
@@ -296,7 +296,7 @@ async def _known_already(yard: Yard, thing: Thing, reader: Operation, tag: str) 
             yard.claim(seen, "law.not-modified", "status", f"{wanted} to If-None-Match with {'the' if wanted == 304 else 'another'} entity tag", seen.outcome)  # fmt: skip
 
 
-async def _conditional(yard: Yard, thing: Thing, reader: Operation, operation: Operation, tag: str) -> str | None:
+async def _conditional(yard: Yard, thing: Thing, operation: Operation, tag: str) -> str | None:
     """The entity tag afterwards; None where the thing is gone or cannot be changed."""
     try:
         inputs, _ = await yard.fill(operation, thing.context, full=operation.intent is not Intent.DELETE, seed=3)

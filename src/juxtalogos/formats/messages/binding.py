@@ -30,6 +30,7 @@ UNDECLARED = "messages declare nothing of their answers"
 class MessagesWire:
     """See `Wire`."""
 
+    method_tells = True
     checks: tuple[WireCheck, ...] = ()
 
     def __init__(self, contract: Contract) -> None:
@@ -113,6 +114,9 @@ class MessagesWire:
 
     def conversation(self, base_url: str) -> None:
         return None
+
+    def misread(self, request: Request) -> tuple[tuple[str, str, Request], ...]:
+        return ()
 
     def parse_text(self, schema: SchemaRef | None, pointer: str, text: str) -> Any:
         if schema is None:

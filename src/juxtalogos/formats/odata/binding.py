@@ -29,6 +29,8 @@ from juxtalogos.schema.json.tell.profile import declared_kinds
 class ODataWire:
     """See `Wire`."""
 
+    method_tells = True
+
     def __init__(self, contract: Contract) -> None:
         self.contract = contract
 
@@ -74,6 +76,9 @@ class ODataWire:
 
     def conversation(self, base_url: str) -> ODataConversation:
         return ODataConversation(self.model, base_url)
+
+    def misread(self, request: Request) -> tuple[tuple[str, str, Request], ...]:
+        return ()
 
     def parse_text(self, schema: SchemaRef | None, pointer: str, text: str) -> Any:
         """By the declared type: a text stays one where a text is declared."""

@@ -23,6 +23,7 @@ from juxtalogos.model.wire import Answer, Inputs, WireCheck
 class OpenApiWire:
     """See `Wire`."""
 
+    method_tells = True
     checks: tuple[WireCheck, ...] = ()
 
     def __init__(self, contract: Contract) -> None:
@@ -69,6 +70,9 @@ class OpenApiWire:
 
     def conversation(self, base_url: str) -> None:
         return None
+
+    def misread(self, request: Request) -> tuple[tuple[str, str, Request], ...]:
+        return ()
 
     def parse_text(self, schema: SchemaRef | None, pointer: str, text: str) -> Any:
         return parse_text(self.contract, schema, pointer, text)

@@ -11,6 +11,7 @@ from juxtalogos.formats.soap.schemas import parse_text, selector
 from juxtalogos.formats.soap.wire.checks import check_envelope, check_fault
 from juxtalogos.formats.soap.wire.decode import decode
 from juxtalogos.formats.soap.wire.encode import encode
+from juxtalogos.formats.soap.wire.envelope import other_version
 from juxtalogos.formats.soap.wire.match import Matcher
 from juxtalogos.formats.soap.wire.taken import taken
 from juxtalogos.model.contract import Contract, Operation
@@ -24,6 +25,7 @@ from juxtalogos.model.wire import Answer, Inputs, WireCheck
 class SoapWire:
     """See `Wire`."""
 
+    method_tells = False
     checks: tuple[WireCheck, ...] = (check_envelope, check_fault)
 
     def __init__(self, contract: Contract) -> None:
@@ -59,6 +61,9 @@ class SoapWire:
 
     def conversation(self, base_url: str) -> None:
         return None
+
+    def misread(self, request: Request) -> tuple[tuple[str, str, Request], ...]:
+        return other_version(request)
 
     def parse_text(self, schema: SchemaRef | None, pointer: str, text: str) -> Any:
         return parse_text(self.contract, schema, pointer, text)

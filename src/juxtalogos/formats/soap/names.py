@@ -23,6 +23,8 @@ TOKEN_PROFILE = "http://docs.oasis-open.org/wss/2004/01/oasis-200401-wss-usernam
 
 BINDINGS = {SOAP_11_BINDING: "1.1", SOAP_12_BINDING: "1.2"}
 ENVELOPES = {"1.1": ENVELOPE_11, "1.2": ENVELOPE_12}
+OF_SERVICE = ("Server", "Receiver")
+"""Codes of faults that blame the service and not what was sent (SOAP 1.1, section 4.4.1; 1.2 part 1, section 5.4.6)."""
 MEDIA = {"1.1": "text/xml", "1.2": "application/soap+xml"}
 
 

@@ -12,7 +12,7 @@ from juxtalogos.documents.xmltext import NotXml, local
 from juxtalogos.documents.xmltree import in_charset, read_tree
 from juxtalogos.exchange.media import best_match, parse_media_type
 from juxtalogos.formats.soap.binding_facts import version_of
-from juxtalogos.formats.soap.names import ENVELOPES, MEDIA, RPC_RESULT
+from juxtalogos.formats.soap.names import ENVELOPES, MEDIA, OF_SERVICE, RPC_RESULT
 from juxtalogos.formats.soap.schemas import ElementSchema, reader_of, soap_schema
 from juxtalogos.formats.soap.wire.attachments import root_part
 from juxtalogos.formats.soap.wire.encoding import plain_values
@@ -218,7 +218,8 @@ class _Reading:
         entries = list(fault.detail) if fault.detail is not None else []
         declared, schema, entry = self.declared_fault([*entries, *envelope.blocks])
         names = tuple(one.fault for one in self.operation.answers if one.fault)
-        told = ObservedFault(declared.fault if declared else "", fault.code, fault.reason, names)
+        ours = fault.code.partition(".")[0] in OF_SERVICE
+        told = ObservedFault(declared.fault if declared else "", fault.code, fault.reason, names, ours)
         value: dict[str, Any] = {"code": fault.code, "reason": fault.reason}
         prefixes = envelope.tree.scope
         reader = reader_of(self.contract)

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import copy
 import xml.etree.ElementTree as ET
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.documents.xmltree import XmlTree, resolve_name
 from juxtalogos.formats.soap.names import ENVELOPE_12, ENVELOPES
+from juxtalogos.model.exchange import Request
 from juxtalogos.schema.xml.tell.text import Prefixes, to_text
 
 _VERSIONS = {uri: version for version, uri in ENVELOPES.items()}
@@ -120,3 +121,11 @@ def closed(
         ET.SubElement(root, f"{ns}Header").extend(blocks)
     ET.SubElement(root, f"{ns}Body").extend(entries)
     return (DECLARATION + to_text(root, prefixes, indent=indent) + "\n").encode()
+
+
+def other_version(request: Request) -> tuple[tuple[str, str, Request], ...]:
+    """The message in the envelope of a version that there is not (SOAP 1.1, section 4.1.2; 1.2 part 1, section 5.4.7)."""
+    body = request.body or b""
+    for address in ENVELOPES.values():
+        body = body.replace(address.encode(), b"urn:merrow:another-envelope")
+    return (("body/Envelope", "version: another version of SOAP", replace(request, body=body)),) if body != request.body else ()  # fmt: skip
