@@ -165,6 +165,12 @@ def test_a_fourth_format_goes_through_every_command(plugged: Callable[..., Resul
         assert "readRope" in plugged("report", "--form", "junit", "-o", "-").out
         plugged("suite", "check")
         assert "rope.knot" in plugged("exchanges", "--finding", "rope.not", status=2).err
+        explored = plugged("explore", "yard", "--json", status=1).json
+        reached = explored["explored"]["yard"]
+        assert {"makeRope", "readRope", "dropRope", "listRopes"} <= {*reached["reached"]} and not explored["leftBehind"]
+        rules = {(one["place"], one["rule"]): one["sent"] for one in reached["broken"]}
+        assert rules["body", "word"] == 2 and not any(place == "method" for place, _ in rules), rules
+        assert not [one for one in explored["cases"] if "fault of juxtalogos" in one["reason"]]
         assert SECRET[::-1].encode() not in (home / ".juxtalogos" / "ledger.sqlite").read_bytes()
         assert SECRET[::-1] not in "".join(path.read_text("utf-8") for path in (home / "reports").iterdir())
     with yard("knot") as url:

@@ -78,6 +78,7 @@ def engine(documents: Mapping[str, Document], dialect: str) -> JsonEngine:
 
 
 class RopeWire:
+    method_tells = False
     checks: tuple[WireCheck, ...] = ()
 
     def __init__(self, contract: Contract) -> None:
@@ -167,6 +168,9 @@ class RopeWire:
 
     def conversation(self, base_url: str) -> None:
         return None
+
+    def misread(self, request: Request) -> tuple[tuple[str, str, Request], ...]:
+        return (("body", "word: nothing is asked", replace(request, body=b'{"do": ""}')),)
 
     def parse_text(self, schema: SchemaRef | None, pointer: str, text: str) -> Any:
         try:

@@ -238,7 +238,7 @@ def _inputs(home: Workspace, name: str) -> str:
 
 
 def _pair(text: str) -> tuple[str, str]:
-    name, equals, value = text.rpartition("=") if text.count("=") == 1 else text.partition("=")
+    name, equals, value = text.partition("=")
     if not equals or not name or not value.strip():
         raise UsageError(f"{quoted(text)} has no '='", mend="write OPERATION=TEXT")
     return name, value.strip()

@@ -239,6 +239,8 @@ class Explorer:
             told.append(seen.record)
         for record in told:
             await self.door.put(record)
+        if told and self.kept is not None:
+            self.kept.unsaved += len(told)
         if told:
             await self.door.finish(CaseRecord(bench.suite, bench.case, worst(one.verdict for one in told), "", 0.0))
 

@@ -33,7 +33,7 @@ class Kept:
 
     cases: dict[str, dict[str, Any]] = field(default_factory=dict)
     unsaved: int = 0
-    """Findings whose request cannot be said in a suite: malformed messages, other methods, missing credentials."""
+    """Findings that cannot be said in a suite: malformed messages, other methods, missing credentials, what all refusals together show."""
     seen: set[str] = field(default_factory=set)
 
     def take(self, yard: Yard, held: list[Trial]) -> None:
