@@ -33,7 +33,7 @@ class Kept:
 
     cases: dict[str, dict[str, Any]] = field(default_factory=dict)
     unsaved: int = 0
-    """Findings that cannot be said in a suite: malformed messages, other methods, missing credentials, what all refusals together show."""
+    """Findings that cannot be said in a suite: malformed messages, other methods, missing credentials, laws over several answers."""
     seen: set[str] = field(default_factory=set)
 
     def take(self, yard: Yard, held: list[Trial]) -> None:
@@ -50,11 +50,8 @@ class Kept:
 
     def _keep(self, yard: Yard, held: list[Trial], index: int, result: CheckResult | None) -> None:
         seen = held[index]
-        if seen.altered or len(self.cases) >= MOST_CASES:
-            self.unsaved += result is not None
-            return
-        chain = shortest(yard.maker, held, index, result)
-        if chain is None:
+        chain = shortest(yard.maker, held, index, result) if not seen.altered and _can_fail(result) else None
+        if chain is None or len(self.cases) >= MOST_CASES:
             self.unsaved += result is not None
             return
         word = slug(result.kind.partition(".")[2] if result else "works")
@@ -66,10 +63,24 @@ class Kept:
         self.cases[unique] = case_of(yard, unique, chain, result)
 
 
+def _can_fail(result: CheckResult | None) -> bool:
+    """Whether a case can say what must come: of laws only some are such that one answer shows them."""
+    return result is None or not result.kind.startswith("law.") or result.kind in _REFUSING_LAWS or any(_checks(result, {}))  # fmt: skip
+
+
 def shortest(maker: Maker, held: list[Trial], index: int, result: CheckResult | None) -> list[Trial] | None:
-    """The request, what its values come from, and for laws what was done to the same thing before; None where that is too much."""
-    needed = {index}
-    waiting = [index]
+    """The request, what its values come from, and what brought the same thing into its state before; None where that is too much."""
+    law = result is not None and result.kind.startswith("law.")
+    before = list(_same_thing(maker, held, index, lists=law)) if result is not None or not held[index].operation.safe else []  # fmt: skip
+    found = _with_sources(maker, held, [index, *before])
+    if len(found) > MOST_STEPS and not law:
+        found = _with_sources(maker, held, [index])
+    return found if len(found) <= MOST_STEPS else None
+
+
+def _with_sources(maker: Maker, held: list[Trial], wanted: list[int]) -> list[Trial]:
+    """These requests, and those that their values come from, in their order."""
+    needed, waiting = set(wanted), list(wanted)
     while waiting:
         at = waiting.pop()
         for need in maker.needs.get(held[at].operation.id, ()):
@@ -77,12 +88,7 @@ def shortest(maker: Maker, held: list[Trial], index: int, result: CheckResult | 
             if source is not None and source not in needed:
                 needed.add(source)
                 waiting.append(source)
-        if result is not None and result.kind.startswith("law.") and at == index:
-            for earlier in _same_thing(maker, held, at):
-                if earlier not in needed:
-                    needed.add(earlier)
-                    waiting.append(earlier)
-    return [held[at] for at in sorted(needed)] if len(needed) <= MOST_STEPS else None
+    return [held[at] for at in sorted(needed)]
 
 
 def _source(maker: Maker, held: list[Trial], at: int, need: Dependency) -> int | None:
@@ -109,15 +115,15 @@ def value_at(inputs: Inputs, address: str) -> Any:
     return next((value for at, value in values_of(inputs) if at == address), ABSENT)
 
 
-def _same_thing(maker: Maker, held: list[Trial], index: int) -> Iterator[int]:
-    """Earlier requests that changed what this one is about: made it, changed it, or did something to it."""
+def _same_thing(maker: Maker, held: list[Trial], index: int, *, lists: bool) -> Iterator[int]:
+    """Earlier requests that changed what this one is about: made it, changed it, or did something to it; with `lists`, what is in a list."""
     mine = {str(value) for need in maker.needs.get(held[index].operation.id, ()) if (value := value_at(held[index].inputs, need.input)) is not ABSENT}  # fmt: skip
     for earlier in range(index):
         one = held[earlier]
         if one.operation.safe or not one.ok or one.purpose is Purpose.CLEANUP or one.altered:
             continue
         theirs = {str(value) for need in maker.needs.get(one.operation.id, ()) if (value := value_at(one.inputs, need.input)) is not ABSENT}  # fmt: skip
-        listing = not mine and maker.resources.creates(one.operation)
+        listing = lists and not mine and maker.resources.creates(one.operation)
         if (mine and theirs & mine) or listing:
             yield earlier
 
@@ -224,7 +230,8 @@ def _undoing(yard: Yard, chain: list[Trial], ids: list[str], steps: list[Step]) 
         key = kind.key_of(deleter) if kind and deleter else None
         if deleter is None or key is None or not (chain[number].ok or number == len(chain) - 1):
             continue
-        if any(one.operation is deleter for one in chain):
+        made = str(maker.taken(key.value, chain[number]))
+        if any(one.operation is deleter and one.ok and str(value_at(one.inputs, key.input)) == made for one in chain):
             continue
         own = maker.own(deleter)
         values: dict[str, Any] = {}
