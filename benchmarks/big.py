@@ -1,4 +1,6 @@
-"""Makes big definitions of the harbour: so many operations, schemas of so many properties, with references among them."""
+"""Makes big definitions of the harbour: so many operations, schemas of so many properties, with references
+among them.
+"""
 
 from __future__ import annotations
 
@@ -33,7 +35,9 @@ _WORDS = [
 def big_definition(operations: int, schemas: int, properties: int, seed: int = 0) -> dict[str, Any]:
     """An OpenAPI 3.0 definition; the same numbers give the same text."""
     rng = random.Random(seed)
-    named = {f"{_WORDS[n % len(_WORDS)].title()}{n}": _schema(rng, n, schemas, properties) for n in range(schemas)}
+    named = {
+        f"{_WORDS[n % len(_WORDS)].title()}{n}": _schema(rng, n, schemas, properties) for n in range(schemas)
+    }
     names = list(named)
     paths: dict[str, Any] = {}
     for n in range(operations // 2):
@@ -67,7 +71,10 @@ def _schema(rng: random.Random, number: int, schemas: int, properties: int) -> d
         word = rng.choice(_WORDS)
         kind = rng.random()
         text = {
-            "description": f"The {word} of this entry, as the harbour office writes it down on the day of the visit ({n})."
+            "description": (
+                f"The {word} of this entry, as the harbour office writes it down on the day of the visit"
+                f" ({n})."
+            )
         }
         if kind < 0.15 and number:
             other = rng.randrange(number)
@@ -85,9 +92,20 @@ def _schema(rng: random.Random, number: int, schemas: int, properties: int) -> d
         elif kind < 0.5:
             found[f"{word}{n}"] = {"type": "string", "enum": rng.sample(_WORDS, 4), **text}
         elif kind < 0.7:
-            found[f"{word}{n}"] = {"type": "integer", "minimum": 0, "maximum": rng.randrange(10, 10_000), **text}
+            found[f"{word}{n}"] = {
+                "type": "integer",
+                "minimum": 0,
+                "maximum": rng.randrange(10, 10_000),
+                **text,
+            }
         else:
-            found[f"{word}{n}"] = {"type": "string", "minLength": 1, "maxLength": 60, "example": f"{word} {n}", **text}
+            found[f"{word}{n}"] = {
+                "type": "string",
+                "minLength": 1,
+                "maxLength": 60,
+                "example": f"{word} {n}",
+                **text,
+            }
     return {"type": "object", "required": list(found)[:3], "properties": found}
 
 
@@ -136,7 +154,9 @@ def big_text(bytes_wanted: int, operations: int, properties: int = 20, syntax: s
 
 
 def big_wsdl(operations: int, files: int, size: int) -> dict[str, str]:
-    """A WSDL by file name: its port types spread over WSDL files that the root imports, its types over XSD files that refer to each other."""
+    """A WSDL by file name: its port types spread over WSDL files that the root imports, its types over XSD
+    files that refer to each other.
+    """
     wsdls = max(1, files // 10)
     schemas = files - wsdls - 1
     per_file, per_wsdl = -(-operations // schemas), -(-operations // wsdls)
@@ -147,53 +167,71 @@ def big_wsdl(operations: int, files: int, size: int) -> dict[str, str]:
         body = []
         for n in range(number * per_file, min(operations, (number + 1) * per_file)):
             fields = "".join(
-                f'<xs:element name="{_WORDS[k % 20]}{k}" type="{("xs:token", "xs:date", "xs:decimal", f"f:State{number}")[k % 4]}" minOccurs="{k % 2}">'
-                f"<xs:annotation><xs:documentation>The {_WORDS[k % 20]} of job {n}.</xs:documentation></xs:annotation></xs:element>"
+                f'<xs:element name="{_WORDS[k % 20]}{k}"'
+                f' type="{("xs:token", "xs:date", "xs:decimal", f"f:State{number}")[k % 4]}"'
+                f' minOccurs="{k % 2}"><xs:annotation><xs:documentation>The {_WORDS[k % 20]} of job'
+                f" {n}.</xs:documentation></xs:annotation></xs:element>"
                 for k in range(filler)
             )
             body.append(
-                f'<xs:complexType name="Order{n}"><xs:sequence>{fields}<xs:element name="next" type="o:State{other}" minOccurs="0"/></xs:sequence></xs:complexType>'
-                f'<xs:element name="Do{n}"><xs:complexType><xs:sequence><xs:element name="order" type="f:Order{n}"/></xs:sequence></xs:complexType></xs:element>'
-                f'<xs:element name="Do{n}Response"><xs:complexType><xs:sequence><xs:element name="id" type="xs:token"/></xs:sequence></xs:complexType></xs:element>'
+                f'<xs:complexType name="Order{n}"><xs:sequence>{fields}<xs:element name="next"'
+                f' type="o:State{other}" minOccurs="0"/></xs:sequence></xs:complexType><xs:element'
+                f' name="Do{n}"><xs:complexType><xs:sequence><xs:element name="order"'
+                f' type="f:Order{n}"/></xs:sequence></xs:complexType></xs:element><xs:element'
+                f' name="Do{n}Response"><xs:complexType><xs:sequence><xs:element name="id"'
+                ' type="xs:token"/></xs:sequence></xs:complexType></xs:element>'
             )
         state = "".join(f'<xs:enumeration value="{word}"/>' for word in _WORDS[:6])
         found[f"types/f{number}.xsd"] = (
-            f'<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:f="urn:merrow:f{number}" xmlns:o="urn:merrow:f{other}" '
-            f'targetNamespace="urn:merrow:f{number}" elementFormDefault="qualified"><xs:import namespace="urn:merrow:f{other}" schemaLocation="f{other}.xsd"/>'
-            f'<xs:simpleType name="State{number}"><xs:restriction base="xs:token">{state}</xs:restriction></xs:simpleType>{"".join(body)}</xs:schema>'
+            f'<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:f="urn:merrow:f{number}"'
+            f' xmlns:o="urn:merrow:f{other}" targetNamespace="urn:merrow:f{number}"'
+            f' elementFormDefault="qualified"><xs:import namespace="urn:merrow:f{other}"'
+            f' schemaLocation="f{other}.xsd"/><xs:simpleType name="State{number}"><xs:restriction'
+            f' base="xs:token">{state}</xs:restriction></xs:simpleType>{"".join(body)}</xs:schema>'
         )
-    head = 'xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:soap="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:xs="http://www.w3.org/2001/XMLSchema"'
+    head = (
+        'xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:soap="http://schemas.xmlsoap.org/wsdl/soap/"'
+        ' xmlns:xs="http://www.w3.org/2001/XMLSchema"'
+    )
     ports = []
     for part in range(wsdls):
         mine = range(part * per_wsdl, min(operations, (part + 1) * per_wsdl))
         spaces = "".join(f' xmlns:f{n}="urn:merrow:f{n}"' for n in range(schemas))
         links = "".join(
-            f'<xs:import namespace="urn:merrow:f{n}" schemaLocation="types/f{n}.xsd"/>' for n in range(schemas)
+            f'<xs:import namespace="urn:merrow:f{n}" schemaLocation="types/f{n}.xsd"/>'
+            for n in range(schemas)
         )
         messages = "".join(
-            f'<message name="In{n}"><part name="p" element="f{n // per_file}:Do{n}"/></message><message name="Out{n}"><part name="p" element="f{n // per_file}:Do{n}Response"/></message>'
+            f'<message name="In{n}"><part name="p" element="f{n // per_file}:Do{n}"/></message><message'
+            f' name="Out{n}"><part name="p" element="f{n // per_file}:Do{n}Response"/></message>'
             for n in mine
         )
         abstract = "".join(
-            f'<operation name="do{n}"><input message="w:In{n}"/><output message="w:Out{n}"/></operation>' for n in mine
+            f'<operation name="do{n}"><input message="w:In{n}"/><output message="w:Out{n}"/></operation>'
+            for n in mine
         )
         bound = "".join(
-            f'<operation name="do{n}"><soap:operation soapAction="urn:do{n}"/><input><soap:body use="literal"/></input><output><soap:body use="literal"/></output></operation>'
+            f'<operation name="do{n}"><soap:operation soapAction="urn:do{n}"/><input><soap:body'
+            ' use="literal"/></input><output><soap:body use="literal"/></output></operation>'
             for n in mine
         )
         found[f"part{part}.wsdl"] = (
-            f'<definitions {head} xmlns:w="urn:merrow:w{part}"{spaces} targetNamespace="urn:merrow:w{part}"><types><xs:schema targetNamespace="urn:merrow:w{part}">{links}</xs:schema></types>'
-            f'{messages}<portType name="T{part}">{abstract}</portType><binding name="B{part}" type="w:T{part}">'
-            f'<soap:binding transport="http://schemas.xmlsoap.org/soap/http"/>{bound}</binding></definitions>'
+            f'<definitions {head} xmlns:w="urn:merrow:w{part}"{spaces}'
+            f' targetNamespace="urn:merrow:w{part}"><types><xs:schema'
+            f' targetNamespace="urn:merrow:w{part}">{links}</xs:schema></types>{messages}<portType'
+            f' name="T{part}">{abstract}</portType><binding name="B{part}" type="w:T{part}"><soap:binding'
+            f' transport="http://schemas.xmlsoap.org/soap/http"/>{bound}</binding></definitions>'
         )
         ports.append(part)
     links = "".join(f'<import namespace="urn:merrow:w{part}" location="part{part}.wsdl"/>' for part in ports)
     spaces = "".join(f' xmlns:w{part}="urn:merrow:w{part}"' for part in ports)
     services = "".join(
-        f'<port name="P{part}" binding="w{part}:B{part}"><soap:address location="http://big.merrow.example/soap/p{part}"/></port>'
+        f'<port name="P{part}" binding="w{part}:B{part}"><soap:address'
+        f' location="http://big.merrow.example/soap/p{part}"/></port>'
         for part in ports
     )
     found["big.wsdl"] = (
-        f'<definitions name="Big" {head}{spaces} targetNamespace="urn:merrow:w">{links}<service name="Big">{services}</service></definitions>'
+        f'<definitions name="Big" {head}{spaces} targetNamespace="urn:merrow:w">{links}<service'
+        f' name="Big">{services}</service></definitions>'
     )
     return found

@@ -1,4 +1,5 @@
-"""Reading big definitions: import, and the second use from the cache; time and peak memory, each in a process of its own.
+"""Reading big definitions: import, and the second use from the cache; time and peak memory, each in a process
+of its own.
 
 Run by hand: python benchmarks/definitions.py
 """
@@ -32,14 +33,16 @@ def run(folder: Path, *words: str) -> tuple[float, int]:
         "print(used.ru_utime + used.ru_stime, int(peak.split()[1]) // 1024, file=sys.stderr)\n"
         "sys.exit(status)"
     )
-    done = subprocess.run([sys.executable, "-c", code, *words], cwd=folder, capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        [sys.executable, "-c", code, *words], cwd=folder, capture_output=True, text=True, check=True
+    )
     seconds, memory = done.stderr.split("\n")[-2].split()
     return float(seconds), int(memory)
 
 
 def main() -> None:
     print(
-        f"{'definition':34}{'MB':>6}{'import s':>10}{'MB peak':>9}{'list s':>8}{'MB':>6}{'one s':>8}{'MB':>6}{'json.loads s':>14}"
+        f"{'definition':34}{'MB':>6}{'import s':>10}{'MB peak':>9}{'list s':>8}{'MB':>6}{'one s':>8}{'MB':>6}{'json.loads s':>14}"  # noqa: E501
     )
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
@@ -51,7 +54,7 @@ def main() -> None:
             listed, one = run(folder, "show", "big"), run(folder, "show", "big:get7")
             plain = _loads(path) if syntax == "json" else 0.0
             print(
-                f"{title:34}{path.stat().st_size / 1e6:6.1f}{first[0]:10.2f}{first[1]:9}{listed[0]:8.2f}{listed[1]:6}{one[0]:8.2f}{one[1]:6}{plain:14.2f}",
+                f"{title:34}{path.stat().st_size / 1e6:6.1f}{first[0]:10.2f}{first[1]:9}{listed[0]:8.2f}{listed[1]:6}{one[0]:8.2f}{one[1]:6}{plain:14.2f}",  # noqa: E501
                 flush=True,
             )
         _wsdl(folder)
@@ -65,7 +68,7 @@ def _wsdl(folder: Path) -> None:
     first = run(folder, "import", "wsdl", "--name", "soap")
     listed, one = run(folder, "show", "soap"), run(folder, "show", "soap:do77")
     print(
-        f"{'WSDL over 60 files, 1,500 operations':34}{size / 1e6:6.1f}{first[0]:10.2f}{first[1]:9}{listed[0]:8.2f}{listed[1]:6}{one[0]:8.2f}{one[1]:6}"
+        f"{'WSDL over 60 files, 1,500 operations':34}{size / 1e6:6.1f}{first[0]:10.2f}{first[1]:9}{listed[0]:8.2f}{listed[1]:6}{one[0]:8.2f}{one[1]:6}"  # noqa: E501
     )
 
 

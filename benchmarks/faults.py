@@ -1,7 +1,9 @@
 """Planted faults: how many of them exploring finds, and how many a composed suite does.
 
-Run by hand: python benchmarks/faults.py [fairways|tugs] [--every N] [--first K] [--compose] [--jobs 2] [--show] [--only NAME]
-Each fault is one change at one place of the service's source (tests/faulty/mutator.py). The service as it is comes first: nothing may be told of it.
+Run by hand: python benchmarks/faults.py [fairways|tugs] [--every N] [--first K] [--compose] [--jobs 2]
+[--show] [--only NAME]
+Each fault is one change at one place of the service's source (tests/faulty/mutator.py). The service as it is
+comes first: nothing may be told of it.
 """
 
 from __future__ import annotations
@@ -53,7 +55,13 @@ def prepare(service: str, home: Path, url: str) -> Any:
     suffix = "wsdl" if service == "tugs" else "yaml"
 
     def go(*words: object) -> subprocess.CompletedProcess[str]:
-        return subprocess.run([*PROGRAM, *map(str, words), "-C", str(home)], capture_output=True, text=True, env=env, check=False)  # fmt: skip
+        return subprocess.run(
+            [*PROGRAM, *map(str, words), "-C", str(home)],
+            capture_output=True,
+            text=True,
+            env=env,
+            check=False,
+        )
 
     subprocess.run([*PROGRAM, "init", str(home)], capture_output=True, env=env, check=True)
     go("import", ROOT / "tests" / "faulty" / f"{service}.{suffix}", "--name", service)
@@ -79,19 +87,41 @@ def tried(service: str, fault: str, compose: bool, all_of_it: bool = False) -> d
                 go("compose", service)
                 done = go("run", "--json")
             else:
-                done = go("explore", service, "--token", "fault", "--json", *([] if all_of_it else ["--failures", "1"]))
+                done = go(
+                    "explore",
+                    service,
+                    "--token",
+                    "fault",
+                    "--json",
+                    *([] if all_of_it else ["--failures", "1"]),
+                )
             try:
                 told = json.loads(done.stdout)
             except ValueError:
-                return {"fault": fault, "class": "broken", "told": [done.stderr[-600:]], "requests": 0, "seconds": 0.0}
+                return {
+                    "fault": fault,
+                    "class": "broken",
+                    "told": [done.stderr[-600:]],
+                    "requests": 0,
+                    "seconds": 0.0,
+                }
     finally:
         ours.send(None)
         process.join(5)
         process.terminate()
     found = [(name, one) for name in ("findings", "lenient", "doubts") for one in told[name]]
-    kinds = [f"{one['operation']} {one['kind']} {one['at']}: {one['declared']} / {one['observed']}" for _, one in found]
+    kinds = [
+        f"{one['operation']} {one['kind']} {one['at']}: {one['declared']} / {one['observed']}"
+        for _, one in found
+    ]
     requests = sum(one["requests"] for one in told.get("explored", {}).values())
-    return {"fault": fault, "class": found[0][0] if found else "", "told": kinds, "requests": requests, "seconds": time.perf_counter() - started}  # fmt: skip
+    return {
+        "fault": fault,
+        "class": found[0][0] if found else "",
+        "told": kinds,
+        "requests": requests,
+        "seconds": time.perf_counter() - started,
+    }
 
 
 def main() -> None:
@@ -105,7 +135,11 @@ def main() -> None:
     parser.add_argument("--only", default="", help="faults whose name has this in it")
     args = parser.parse_args()
     right = tried(args.service, "", args.compose, all_of_it=True)
-    print(f"right: {len(right['told'])} told, {right['requests']} requests, {right['seconds']:.1f} s", *right["told"][:10], sep="\n  ")  # fmt: skip
+    print(
+        f"right: {len(right['told'])} told, {right['requests']} requests, {right['seconds']:.1f} s",
+        *right["told"][:10],
+        sep="\n  ",
+    )
     faults = [one for one in planted(args.service) if args.only in one.name][args.first :: args.every]
     told = run_all(args, faults)
     summary(faults, told)
@@ -120,7 +154,10 @@ def run_all(args: argparse.Namespace, faults: list[Planted]) -> dict[str, dict[s
         with lock:
             told[fault.name] = result
             if args.show or not result["class"] or result["class"] == "broken":
-                print(f"{result['class'] or 'NOT FOUND':10} {fault.name:60} {fault.what}  {result['told'][:1]}", flush=True)  # fmt: skip
+                print(
+                    f"{result['class'] or 'NOT FOUND':10} {fault.name:60} {fault.what}  {result['told'][:1]}",
+                    flush=True,
+                )
 
     with ThreadPoolExecutor(args.jobs) as pool:
         list(pool.map(one, faults))
@@ -139,7 +176,10 @@ def summary(faults: list[Planted], told: dict[str, dict[str, Any]]) -> None:
     classes = Counter(one["class"] or "not found" for one in told.values())
     found = sum(bool(one["class"]) for one in told.values())
     requests = sorted(one["requests"] for one in told.values())
-    print(f"\n{found} of {len(told)} found ({100 * found / max(1, len(told)):.1f} %): {dict(classes)}; requests until then: median {requests[len(requests) // 2]}")  # fmt: skip
+    print(
+        f"\n{found} of {len(told)} found ({100 * found / max(1, len(told)):.1f} %): {dict(classes)}; requests"
+        f" until then: median {requests[len(requests) // 2]}"
+    )
 
 
 if __name__ == "__main__":

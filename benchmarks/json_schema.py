@@ -1,4 +1,5 @@
-"""The JSON schema engine beside its peers: interleaved rounds in one process, CPU time, ratios as medians of per-round ratios.
+"""The JSON schema engine beside its peers: interleaved rounds in one process, CPU time, ratios as medians of
+per-round ratios.
 
 Run by hand: python benchmarks/json_schema.py [ROUNDS]   (needs fastjsonschema, jsonschema, jsonschema-rs)
 """
@@ -46,9 +47,15 @@ CALL: Any = {
     },
 }
 VALUE = {
-    "callId": "PC-1004", "vessel": "Grey Tern", "kind": "bulk", "state": "moored", "arrives": "2026-03-14T06:30:00Z", "length": 118.5, "pilot": True,
+    "callId": "PC-1004",
+    "vessel": "Grey Tern",
+    "kind": "bulk",
+    "state": "moored",
+    "arrives": "2026-03-14T06:30:00Z",
+    "length": 118.5,
+    "pilot": True,
     "cargo": [{"goods": "grain", "tonnes": 3200 + n, "bay": f"B0{n}"} for n in range(5)],
-}  # fmt: skip
+}
 TREE: Any = {
     "$ref": "#/$defs/node",
     "$defs": {
@@ -56,7 +63,10 @@ TREE: Any = {
         "quay": {
             "type": "object",
             "required": ["kind", "parts"],
-            "properties": {"kind": {"const": "quay"}, "parts": {"type": "array", "items": {"$ref": "#/$defs/node"}}},
+            "properties": {
+                "kind": {"const": "quay"},
+                "parts": {"type": "array", "items": {"$ref": "#/$defs/node"}},
+            },
         },
         "berth": {
             "type": "object",
@@ -156,7 +166,9 @@ def seconds(function: Callable[[Any], Any], value: Any, repeats: int) -> float:
 
 def main() -> None:
     rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 7
-    print(f"{'work':30}{'ours us':>10}{'no hits':>9}{'fastjsonschema':>16}{'jsonschema-rs':>15}{'jsonschema':>12}")
+    print(
+        f"{'work':30}{'ours us':>10}{'no hits':>9}{'fastjsonschema':>16}{'jsonschema-rs':>15}{'jsonschema':>12}"  # noqa: E501
+    )
     for name, schema, value in work():
         runners = peers(schema)
         for function in runners.values():
@@ -166,12 +178,13 @@ def main() -> None:
             for key, function in runners.items()
         }
         measured = [
-            {key: seconds(function, value, repeats[key]) for key, function in runners.items()} for _ in range(rounds)
+            {key: seconds(function, value, repeats[key]) for key, function in runners.items()}
+            for _ in range(rounds)
         ]
         ours = statistics.median(one["ours"] for one in measured)
         ratios = {key: statistics.median(one[key] / one["ours"] for one in measured) for key in runners}
         print(
-            f"{name:30}{ours * 1e6:10.1f}{ratios['ours, no hits']:9.2f}{ratios['fastjsonschema']:15.1f}x{ratios['jsonschema-rs']:14.2f}x{ratios['jsonschema']:11.0f}x",
+            f"{name:30}{ours * 1e6:10.1f}{ratios['ours, no hits']:9.2f}{ratios['fastjsonschema']:15.1f}x{ratios['jsonschema-rs']:14.2f}x{ratios['jsonschema']:11.0f}x",  # noqa: E501
             flush=True,
         )
     started = time.process_time()
@@ -179,7 +192,8 @@ def main() -> None:
     schema.compile()
     schema.examine(VALUE)
     print(
-        f"compiling (a), 11 properties: {(time.process_time() - started) * 1000:.1f} ms; the interpreter serves the first two uses"
+        f"compiling (a), 11 properties: {(time.process_time() - started) * 1000:.1f} ms; the interpreter"
+        " serves the first two uses"
     )
 
 

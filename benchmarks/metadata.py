@@ -2,7 +2,8 @@
 
     python benchmarks/metadata.py [TYPES] [--compose]
 
-Each type has twenty properties and six navigation properties, three of them collections, and an entity set: 36 operations. Composing
+Each type has twenty properties and six navigation properties, three of them collections, and an entity set:
+36 operations. Composing
 takes minutes for hundreds of types, so it is measured only when asked for.
 """
 
@@ -26,24 +27,50 @@ def metadata(types: int) -> str:
     ]
     sets = []
     for number in range(types):
-        parts.append(f'<EntityType Name="T{number}"><Key><PropertyRef Name="Id{number}"/></Key><Property Name="Id{number}" Type="Edm.Int32" Nullable="false"/>')  # fmt: skip
+        parts.append(
+            f'<EntityType Name="T{number}"><Key><PropertyRef Name="Id{number}"/></Key><Property'
+            f' Name="Id{number}" Type="Edm.Int32" Nullable="false"/>'
+        )
         for each in range(20):
-            said = f"what property {each} of the made-up type {number} is for, at some length, since real metadata has such texts"
-            parts.append(f'<Property Name="P{each}Of{number}" Type="{KINDS[each % 4]}"><Annotation Term="Org.OData.Core.V1.Description" String="{said}"/></Property>\n')  # fmt: skip
+            said = (
+                f"what property {each} of the made-up type {number} is for, at some length, since real"
+                " metadata has such texts"
+            )
+            parts.append(
+                f'<Property Name="P{each}Of{number}" Type="{KINDS[each % 4]}"><Annotation'
+                f' Term="Org.OData.Core.V1.Description" String="{said}"/></Property>\n'
+            )
         bound = []
         for step in (1, 7, 31):
             one, many = (number + step) % types, (number * step + 1) % types
-            parts.append(f'<NavigationProperty Name="N{step}" Type="Merrow.Many.T{one}"/><NavigationProperty Name="C{step}" Type="Collection(Merrow.Many.T{many})"/>')  # fmt: skip
-            bound.append(f'<NavigationPropertyBinding Path="N{step}" Target="S{one}"/><NavigationPropertyBinding Path="C{step}" Target="S{many}"/>')  # fmt: skip
+            parts.append(
+                f'<NavigationProperty Name="N{step}" Type="Merrow.Many.T{one}"/><NavigationProperty'
+                f' Name="C{step}" Type="Collection(Merrow.Many.T{many})"/>'
+            )
+            bound.append(
+                f'<NavigationPropertyBinding Path="N{step}" Target="S{one}"/><NavigationPropertyBinding'
+                f' Path="C{step}" Target="S{many}"/>'
+            )
         parts.append("</EntityType>")
-        sets.append(f'<EntitySet Name="S{number}" EntityType="Merrow.Many.T{number}">{"".join(bound)}</EntitySet>')
-    return "".join([*parts, '<EntityContainer Name="Many">', *sets, "</EntityContainer></Schema></edmx:DataServices></edmx:Edmx>"])  # fmt: skip
+        sets.append(
+            f'<EntitySet Name="S{number}" EntityType="Merrow.Many.T{number}">{"".join(bound)}</EntitySet>'
+        )
+    return "".join(
+        [
+            *parts,
+            '<EntityContainer Name="Many">',
+            *sets,
+            "</EntityContainer></Schema></edmx:DataServices></edmx:Edmx>",
+        ]
+    )
 
 
 def seconds(*words: str, home: Path) -> float:
     """Processor seconds of a command."""
     before = resource.getrusage(resource.RUSAGE_CHILDREN)
-    subprocess.run([sys.executable, "-m", "juxtalogos", *words, "-C", str(home)], check=True, capture_output=True)
+    subprocess.run(
+        [sys.executable, "-m", "juxtalogos", *words, "-C", str(home)], check=True, capture_output=True
+    )
     after = resource.getrusage(resource.RUSAGE_CHILDREN)
     return after.ru_utime + after.ru_stime - before.ru_utime - before.ru_stime
 
@@ -55,7 +82,9 @@ def main() -> None:
     args = parser.parse_args()
     with tempfile.TemporaryDirectory() as folder:
         home = Path(folder) / "work"
-        subprocess.run([sys.executable, "-m", "juxtalogos", "init", str(home)], check=True, capture_output=True)
+        subprocess.run(
+            [sys.executable, "-m", "juxtalogos", "init", str(home)], check=True, capture_output=True
+        )
         rows: dict[str, list[float]] = {}
         for types in (args.types, 2 * args.types):
             file = Path(folder) / f"t{types}.edmx"

@@ -1,12 +1,16 @@
-"""Plants small faults in our own code, one at a time, runs the tests that reach them, and lists those that nobody noticed.
+"""Plants small faults in our own code, one at a time, runs the tests that reach them, and lists those that
+nobody noticed.
 
     python benchmarks/own_faults.py run ledger            rooms to plant in
     python benchmarks/own_faults.py run --faults 60       so many, chosen by the seed
     python benchmarks/own_faults.py ledger --seed 7
 
-A fault is a small change of the kind that people make: a negated condition, a limit off by one, a statement left out, a
-truth value turned round, another operator, an early return. The tests that reach a line are found by running each test
-file once with coverage of lines; a file whose tests never come by is not asked. The source is changed in a copy.
+A fault is a small change of the kind that people make: a negated condition, a limit off by one, a statement
+left out, a
+truth value turned round, another operator, an early return. The tests that reach a line are found by running
+each test
+file once with coverage of lines; a file whose tests never come by is not asked. The source is changed in a
+copy.
 """
 
 from __future__ import annotations
@@ -29,9 +33,17 @@ ROOT = Path(__file__).parent.parent
 LIMIT = 150
 """Seconds that the tests of one fault may take; longer counts as noticed."""
 SWAPS: dict[type[ast.cmpop], type[ast.cmpop]] = {
-    ast.Lt: ast.LtE, ast.LtE: ast.Lt, ast.Gt: ast.GtE, ast.GtE: ast.Gt, ast.Eq: ast.NotEq, ast.NotEq: ast.Eq,
-    ast.Is: ast.IsNot, ast.IsNot: ast.Is, ast.In: ast.NotIn, ast.NotIn: ast.In,
-}  # fmt: skip
+    ast.Lt: ast.LtE,
+    ast.LtE: ast.Lt,
+    ast.Gt: ast.GtE,
+    ast.GtE: ast.Gt,
+    ast.Eq: ast.NotEq,
+    ast.NotEq: ast.Eq,
+    ast.Is: ast.IsNot,
+    ast.IsNot: ast.Is,
+    ast.In: ast.NotIn,
+    ast.NotIn: ast.In,
+}
 TRACER = """
 import json, os, sys, threading
 _found = {}
@@ -74,7 +86,9 @@ def faults_of(path: Path) -> Iterator[Fault]:
             tree = ast.parse(source)
             found = next(one for count, one in enumerate(ast.walk(tree)) if count == number)
             if apply(tree, found, what):
-                yield Fault(path, getattr(node, "lineno", 0), what, ast.unparse(ast.fix_missing_locations(tree)))
+                yield Fault(
+                    path, getattr(node, "lineno", 0), what, ast.unparse(ast.fix_missing_locations(tree))
+                )
 
 
 def changes(node: ast.AST) -> Iterator[str]:
@@ -122,10 +136,29 @@ def apply(tree: ast.AST, node: ast.AST, what: str) -> bool:
 
 def run(folder: Path, files: list[str], limit: float, lines: Path | None = None) -> int | None:
     """The exit status of some test files on a copy of the source; None when they took too long."""
-    environment = {**os.environ, "PYTHONPATH": f"{folder / 'src'}{os.pathsep}{folder / 'tracer'}", "CI": "true"}
+    environment = {
+        **os.environ,
+        "PYTHONPATH": f"{folder / 'src'}{os.pathsep}{folder / 'tracer'}",
+        "CI": "true",
+    }
     if lines is not None:
         environment |= {"OWN_FAULTS_LINES": str(lines), "OWN_FAULTS_SOURCE": str(folder / "src")}
-    command = [sys.executable, "-m", "pytest", "-q", "-x", "-p", "no:cacheprovider", "-o", "addopts=", "-n", "2", "--dist", "loadfile", *files]  # fmt: skip
+    command = [
+        sys.executable,
+        "-m",
+        "pytest",
+        "-q",
+        "-x",
+        "-p",
+        "no:cacheprovider",
+        "-o",
+        "addopts=",
+        "-n",
+        "2",
+        "--dist",
+        "loadfile",
+        *files,
+    ]
     try:
         done = subprocess.run(command, cwd=folder, env=environment, capture_output=True, timeout=limit)
     except subprocess.TimeoutExpired:
@@ -149,16 +182,24 @@ def reached(folder: Path, tests: list[str]) -> dict[str, dict[str, set[int]]]:
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument("rooms", nargs="*", default=["run", "ledger"], help="folders or files below src/juxtalogos")
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
+    parser.add_argument(
+        "rooms", nargs="*", default=["run", "ledger"], help="folders or files below src/juxtalogos"
+    )
     parser.add_argument("--faults", type=int, default=40)
     parser.add_argument("--seed", type=int, default=0)
-    parser.add_argument("--tests", nargs="*", default=[], help="test files to ask; all that come by when left out")
+    parser.add_argument(
+        "--tests", nargs="*", default=[], help="test files to ask; all that come by when left out"
+    )
     args = parser.parse_args()
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         for part in ("src", "tests", "docs"):
-            shutil.copytree(ROOT / part, folder / part, ignore=shutil.ignore_patterns("__pycache__", "*.egg-info"))
+            shutil.copytree(
+                ROOT / part, folder / part, ignore=shutil.ignore_patterns("__pycache__", "*.egg-info")
+            )
         for part in ("pyproject.toml", "README.md"):
             shutil.copy(ROOT / part, folder / part)
         (folder / "tracer").mkdir()
@@ -167,7 +208,9 @@ def main() -> None:
         print("which tests come by which lines:", flush=True)
         lines = reached(folder, tests)
         places = [folder / "src" / "juxtalogos" / room for room in args.rooms]
-        paths = sorted(one for place in places for one in (place.rglob("*.py") if place.is_dir() else [place]))
+        paths = sorted(
+            one for place in places for one in (place.rglob("*.py") if place.is_dir() else [place])
+        )
         candidates = [fault for path in paths for fault in faults_of(path)]
         chosen = random.Random(args.seed).sample(candidates, min(args.faults, len(candidates)))
         survivors, unreached, began = [], 0, time.monotonic()
@@ -185,9 +228,16 @@ def main() -> None:
                 survivors.append(fault)
                 unreached += not asked
             told = "survived" if status == 0 else "noticed"
-            print(f"{number:4} {told:9} {relative}:{fault.line} {fault.what}" + ("" if asked else " (no test comes by)"), flush=True)  # fmt: skip
+            print(
+                f"{number:4} {told:9} {relative}:{fault.line} {fault.what}"
+                + ("" if asked else " (no test comes by)"),
+                flush=True,
+            )
         share = 100 * (len(chosen) - len(survivors)) / max(len(chosen), 1)
-        print(f"{len(chosen)} of {len(candidates)} faults planted, {share:.0f} % noticed, {unreached} where no test comes by, {time.monotonic() - began:.0f} s")  # fmt: skip
+        print(
+            f"{len(chosen)} of {len(candidates)} faults planted, {share:.0f} % noticed, {unreached} where no"
+            f" test comes by, {time.monotonic() - began:.0f} s"
+        )
 
 
 if __name__ == "__main__":

@@ -1,4 +1,5 @@
-"""A run of many cases beside a bare loop on the same HTTP library, interleaved in one run: CPU seconds, ratios as medians.
+"""A run of many cases beside a bare loop on the same HTTP library, interleaved in one run: CPU seconds,
+ratios as medians.
 
 Run by hand: python benchmarks/run.py [CASES] [ROUNDS]
 The server is a process of its own; a step is resolved, sent, decoded, checked, covered and recorded.
@@ -45,21 +46,33 @@ async def main():
     print(server.sockets[0].getsockname()[1], flush=True)
     await server.serve_forever()
 asyncio.run(main())
-"""
+"""  # noqa: E501
 _SCHEMA: Any = {
-    "type": "object", "required": ["id", "name", "depth", "lines"],
+    "type": "object",
+    "required": ["id", "name", "depth", "lines"],
     "properties": {
-        "id": {"type": "string", "pattern": "^B-"}, "name": {"type": "string"}, "depth": {"type": "number", "minimum": 0}, "note": {"type": "string"},
-        "lines": {"type": "array", "items": {"type": "object", "properties": {"side": {"enum": ["port", "starboard"]}, "count": {"type": "integer"}}}},
+        "id": {"type": "string", "pattern": "^B-"},
+        "name": {"type": "string"},
+        "depth": {"type": "number", "minimum": 0},
+        "note": {"type": "string"},
+        "lines": {
+            "type": "array",
+            "items": {
+                "type": "object",
+                "properties": {"side": {"enum": ["port", "starboard"]}, "count": {"type": "integer"}},
+            },
+        },
     },
-}  # fmt: skip
+}
 
 
 def workspace(folder: Path, cases: int, steps: int) -> Workspace:
     home = init_workspace(folder / "work")
     answers = {"200": {"description": "x", "content": {"application/json": {"schema": _SCHEMA}}}}
     parameters = [{"name": "id", "in": "path", "required": True, "schema": {"type": "string"}}]
-    paths = {"/berths/{id}": {"get": {"operationId": "getBerth", "parameters": parameters, "responses": answers}}}
+    paths = {
+        "/berths/{id}": {"get": {"operationId": "getBerth", "parameters": parameters, "responses": answers}}
+    }
     (folder / "quay.yaml").write_text(
         yaml.safe_dump({"openapi": "3.0.3", "info": {"title": "x", "version": "1"}, "paths": paths}), "utf-8"
     )
@@ -70,14 +83,23 @@ def workspace(folder: Path, cases: int, steps: int) -> Workspace:
             "workflowId": f"c{n}",
             "steps": [
                 {
-                    "stepId": f"s{k}", "operationId": "getBerth", "outputs": {"id": "$response.body#/id"}, "successCriteria": [{"condition": "$statusCode == 200"}],
-                    "parameters": [{"name": "id", "in": "path", "value": f"$steps.s{k - 1}.outputs.id" if k else f"B-{n}"}],
+                    "stepId": f"s{k}",
+                    "operationId": "getBerth",
+                    "outputs": {"id": "$response.body#/id"},
+                    "successCriteria": [{"condition": "$statusCode == 200"}],
+                    "parameters": [
+                        {
+                            "name": "id",
+                            "in": "path",
+                            "value": f"$steps.s{k - 1}.outputs.id" if k else f"B-{n}",
+                        }
+                    ],
                 }
                 for k in range(steps)
             ],
         }
         for n in range(cases)
-    ]  # fmt: skip
+    ]
     suite = {
         "arazzo": "1.0.1",
         "info": {"title": "x", "version": "1"},
@@ -142,7 +164,8 @@ def main() -> None:
                 )
             low, high = sorted(ratios)[len(ratios) // 10], sorted(ratios)[-1 - len(ratios) // 10]
             print(
-                f"median of {len(ratios)} parts: {statistics.median(ratios):.2f} times a bare loop (most between {low:.1f} and {high:.1f})"
+                f"median of {len(ratios)} parts: {statistics.median(ratios):.2f} times a bare loop (most"
+                f" between {low:.1f} and {high:.1f})"
             )
     finally:
         server.terminate()

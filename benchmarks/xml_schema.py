@@ -1,9 +1,12 @@
-"""Checking XML beside `lxml.etree.XMLSchema` (libxml2) and `xmlschema`, in the same run; with hits on our side.
+"""Checking XML beside `lxml.etree.XMLSchema` (libxml2) and `xmlschema`, in the same run; with hits on our
+side.
 
     python benchmarks/xml_schema.py [ROUNDS]
 
-Cases: (a) 100 kB of 4,500 elements, few values twice; (b) the same with values that repeat; (c) attributes and simple
-content; (d) deep content models with choices; (e) (a) with 1 % of the items broken. Documents are parsed before; what is
+Cases: (a) 100 kB of 4,500 elements, few values twice; (b) the same with values that repeat; (c) attributes
+and simple
+content; (d) deep content models with choices; (e) (a) with 1 % of the items broken. Documents are parsed
+before; what is
 measured is the check. Ratios are medians of each round's.
 """
 
@@ -35,7 +38,7 @@ SCHEMA = """<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:h="urn:
 <xs:element name="soundings"><xs:complexType><xs:sequence><xs:element name="s" maxOccurs="unbounded"><xs:complexType><xs:simpleContent><xs:extension base="xs:decimal">
  <xs:attribute name="unit" type="xs:token" use="required"/><xs:attribute name="no" type="xs:int" use="required"/></xs:extension></xs:simpleContent></xs:complexType></xs:element></xs:sequence></xs:complexType></xs:element>
 <xs:complexType name="Move"><xs:choice maxOccurs="unbounded"><xs:element name="go" type="xs:token"/><xs:element name="turn" type="xs:int"/><xs:sequence><xs:element name="hold" type="xs:duration"/><xs:element name="then" type="h:Move" minOccurs="0"/></xs:sequence></xs:choice></xs:complexType>
-<xs:element name="plan" type="h:Move"/></xs:schema>"""
+<xs:element name="plan" type="h:Move"/></xs:schema>"""  # noqa: E501
 
 
 def _log(count: int, distinct: int, broken: int = 0) -> str:
@@ -44,7 +47,8 @@ def _log(count: int, distinct: int, broken: int = 0) -> str:
         number = index % distinct
         kind = "towage" if broken and index % broken == 0 else ("inward", "outward", "shift")[number % 3]
         jobs.append(
-            f"<job><code>PJ-{1000 + number}</code><kind>{kind}</kind><vessel><name>Tern {number}</name><draught>{4 + number / 100:.2f}</draught></vessel>"
+            f"<job><code>PJ-{1000 + number}</code><kind>{kind}</kind><vessel><name>Tern"
+            f" {number}</name><draught>{4 + number / 100:.2f}</draught></vessel>"
             f"<at>2026-11-{1 + number % 28:02}T08:{number % 60:02}:00Z</at><tugs>{number % 5}</tugs></job>"
         )
     return f'<log xmlns="urn:merrow:h">{"".join(jobs)}</log>'
@@ -58,7 +62,10 @@ def _soundings() -> str:
 def _plan(depth: int = 30) -> str:
     inner = "<go>quay</go>"
     for index in range(depth):
-        inner = f"<turn>{index}</turn><hold>PT{index}M</hold><then>{inner}</then>" + "<go>mole</go><turn>7</turn>" * 30
+        inner = (
+            f"<turn>{index}</turn><hold>PT{index}M</hold><then>{inner}</then>"
+            + "<go>mole</go><turn>7</turn>" * 30
+        )
     return f'<plan xmlns="urn:merrow:h">{inner}</plan>'
 
 
@@ -86,7 +93,8 @@ def main() -> None:
         libxml2 = etree.XMLSchema(etree.parse(str(path)))
         peer = xmlschema.XMLSchema(str(path))
     print(
-        f"{'case':4} {'elements':>8} {'ours ms':>8} {'libxml2':>8} {'xmlschema':>9} {'/libxml2':>8} {'xmlschema/ours':>14}"
+        f"{'case':4} {'elements':>8} {'ours ms':>8} {'libxml2':>8} {'xmlschema':>9} {'/libxml2':>8}"
+        f" {'xmlschema/ours':>14}"
     )
     for name, text in CASES.items():
         tree, parsed = read_tree(text.encode()), etree.fromstring(text.encode())
@@ -99,7 +107,10 @@ def main() -> None:
             rows.append((mine, other, slow, mine / max(other, 1e-9), slow / max(mine, 1e-9)))
         mine, other, slow, ratio, faster = (statistics.median(column) for column in zip(*rows))
         count = sum(1 for _ in plain.iter())
-        print(f"{name:4} {count:8} {mine * 1e3:8.2f} {other * 1e3:8.2f} {slow * 1e3:9.1f} {ratio:8.2f} {faster:14.1f}")
+        print(
+            f"{name:4} {count:8} {mine * 1e3:8.2f} {other * 1e3:8.2f} {slow * 1e3:9.1f} {ratio:8.2f}"
+            f" {faster:14.1f}"
+        )
 
 
 if __name__ == "__main__":

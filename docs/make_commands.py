@@ -11,7 +11,7 @@ _HEAD = """# Commands
 
 Made from `--help` by `docs/make_commands.py`. Results go to stdout, all else to stderr; `--json` output carries a
 `version`. Every command also answers to the short name `jux`.
-"""
+"""  # noqa: E501
 
 
 def main() -> None:

@@ -1,4 +1,7 @@
-"""Writes the tables of finding kinds (docs/findings.md) and of laws (docs/exploring.md). Run: python docs/make_findings.py"""
+"""Writes the tables of finding kinds (docs/findings.md) and of laws (docs/exploring.md).
+
+Run: python docs/make_findings.py
+"""
 
 from __future__ import annotations
 
@@ -9,9 +12,15 @@ from juxtalogos.model.laws import LAWS
 
 
 def main() -> None:
-    put("findings.md", "kinds", "| kind | what it says |\n|---|---|", [f"| `{kind}` | {words} |" for kind, words in finding_kinds().items()])  # fmt: skip
+    put(
+        "findings.md",
+        "kinds",
+        "| kind | what it says |\n|---|---|",
+        [f"| `{kind}` | {words} |" for kind, words in finding_kinds().items()],
+    )
     laws = [
-        f"| `{one.name}` | {one.told} | {one.why} | {'finding' if one.must else 'doubt'} |" for one in LAWS.values()
+        f"| `{one.name}` | {one.told} | {one.why} | {'finding' if one.must else 'doubt'} |"
+        for one in LAWS.values()
     ]
     put("exploring.md", "laws", "| law | what must hold | why | class |\n|---|---|---|---|", laws)
 

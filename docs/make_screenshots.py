@@ -1,4 +1,5 @@
-"""Pictures of each main command's output and of the report, from the demo data. Run: python docs/make_screenshots.py
+"""Pictures of each main command's output and of the report, from the demo data. Run: python
+docs/make_screenshots.py
 
 Needs Debian's xvfb, xterm, imagemagick, fonts-dejavu and chromium.
 """
@@ -35,7 +36,10 @@ SHOTS = {
     "suite": "suite list berths",
     "import": "import ../broken.yaml",
     "soap": "call tideGate --set body/gate=north -C ../office",
-    "odata": "call Vessels.list --set '$orderby=Built' --set '$top=2' --set '$count=true' --set '$select=VesselId,Name,Built' -C ../registrar",
+    "odata": (
+        "call Vessels.list --set '$orderby=Built' --set '$top=2' --set '$count=true' --set"
+        " '$select=VesselId,Name,Built' -C ../registrar"
+    ),
     "audit": "audit ../morning.har --contract berths --target local",
 }
 _BROKEN = (
@@ -116,7 +120,11 @@ def _workspace(scratch: Path, url: str) -> Path:
 def _registrar(scratch: Path, url: str) -> None:
     """A workspace with the OData service."""
     home = scratch / "registrar"
-    for words in (["init", home], ["import", url, "-C", home], ["targets", "set", "quayside", url, "-C", home]):
+    for words in (
+        ["init", home],
+        ["import", url, "-C", home],
+        ["targets", "set", "quayside", url, "-C", home],
+    ):
         subprocess.run(["jux", *map(str, words)], check=True, capture_output=True)
 
 
@@ -136,7 +144,10 @@ def _office(scratch: Path, url: str) -> None:
 def _terminal(name: str, command: str, home: Path, wait: float = 40) -> None:
     done = home.parent / f"{name}.done"
     shown = shlex.quote("$ " + command.partition(" |")[0])
-    line = f"cd {shlex.quote(str(home))}; printf '%s\\n' {shown}; {command}; touch {shlex.quote(str(done))}; sleep 100"
+    line = (
+        f"cd {shlex.quote(str(home))}; printf '%s\\n' {shown}; {command}; touch {shlex.quote(str(done))};"
+        " sleep 100"
+    )
     window = subprocess.Popen(
         [
             "xterm",

@@ -1,4 +1,6 @@
-"""Fixtures: the built program as a process, the harbour as a real server, definitions and workspaces in temporary folders."""
+"""Fixtures: the built program as a process, the harbour as a real server, definitions and workspaces in
+temporary folders.
+"""
 
 from __future__ import annotations
 
@@ -64,7 +66,9 @@ class _Forker:
         with tempfile.TemporaryDirectory() as scratch, self.lock:
             if self.process is None:
                 line = [sys.executable, str(Path(__file__).with_name("forker.py"))]
-                self.process = subprocess.Popen(line, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True)
+                self.process = subprocess.Popen(
+                    line, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+                )
                 atexit.register(self.process.kill)
             assert self.process.stdin and self.process.stdout
             out, err = Path(scratch, "out"), Path(scratch, "err")
@@ -97,7 +101,8 @@ def jux(tmp_path: Path) -> Callable[..., Result]:
             "COLUMNS": "100",
             **(env or {}),
         }
-        # What changes how Python itself starts needs a start; so do some calls in any case, that it is driven too.
+        # What changes how Python itself starts needs a start; so do some calls in any case, that it is driven
+        # too.
         fresh = (
             any(name.startswith("PYTHON") for name in env or ())
             or not words
@@ -114,7 +119,9 @@ def jux(tmp_path: Path) -> Callable[..., Result]:
 
 @pytest.fixture(autouse=True)
 def own_data(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """What is trusted is kept for each test by itself, also where a command runs in the test's own process."""
+    """What is trusted is kept for each test by itself, also where a command runs in the
+    test's own process.
+    """
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "home" / "data"))
 
 
@@ -149,7 +156,9 @@ def berths(tmp_path: Path, jux: Callable[..., Result]) -> Path:
 
 
 def trusting(home: Path) -> None:
-    """Allows everything that a workspace names, as its user, in the home that the `jux` fixture gives its processes."""
+    """Allows everything that a workspace names, as its user, in the home that the `jux` fixture gives its
+    processes.
+    """
     from juxtalogos.workspace.trust import Trust
 
     with pytest.MonkeyPatch.context() as patch:
@@ -160,7 +169,10 @@ def trusting(home: Path) -> None:
 
 def add_target(home: Path, url: str) -> None:
     with (home / "juxtalogos.toml").open("a", encoding="utf-8") as out:
-        out.write(f'\n[targets.local]\nurl = "{url}"\n\n[targets.local.credentials.harbourKey]\nenv = "MERROW_KEY"\n')
+        out.write(
+            f'\n[targets.local]\nurl = "{url}"\n\n[targets.local.credentials.harbourKey]\nenv ='
+            ' "MERROW_KEY"\n'
+        )
     trusting(home)
 
 
@@ -170,7 +182,12 @@ KEY_ENV = {"MERROW_KEY": KEY}
 def definition(paths: Any, *, version: str = "3.0.3", **components: Any) -> str:
     """The text of a small definition."""
     return yaml.safe_dump(
-        {"openapi": version, "info": {"title": "Quay", "version": "1"}, "paths": paths, "components": components},
+        {
+            "openapi": version,
+            "info": {"title": "Quay", "version": "1"},
+            "paths": paths,
+            "components": components,
+        },
         sort_keys=False,
     )
 
@@ -210,7 +227,9 @@ def sign(contract: Any, operation: Any, request: Any, credentials: Any) -> tuple
 
 @pytest.fixture
 def work(berths: Path, harbour: str, monkeypatch: pytest.MonkeyPatch) -> Path:
-    """A workspace with the contract `berths` and the target `local`, which is the running harbour, and its key."""
+    """A workspace with the contract `berths` and the target `local`, which is the running harbour, and its
+    key.
+    """
     monkeypatch.setenv("MERROW_KEY", KEY)
     add_target(berths, harbour)
     return berths

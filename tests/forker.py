@@ -1,4 +1,5 @@
-"""A process that has the whole program read in and forks for each call of it: every call is a process of its own, without a start's half second.
+"""A process that has the whole program read in and forks for each call of it: every call is a process of its
+own, without a start's half second.
 
 Jobs come as JSON lines on stdin; the exit status of each goes to stdout.
 """
@@ -23,7 +24,16 @@ def read_in() -> None:
         if not module.name.endswith("__main__"):
             with contextlib.suppress(ImportError):
                 importlib.import_module(module.name)
-    for name in ("aiohttp", "rich.console", "rich.text", "jinja2", "ruamel.yaml", "tomlkit", "elementpath", "jsonpath"):
+    for name in (
+        "aiohttp",
+        "rich.console",
+        "rich.text",
+        "jinja2",
+        "ruamel.yaml",
+        "tomlkit",
+        "elementpath",
+        "jsonpath",
+    ):
         importlib.import_module(name)
 
 
@@ -37,7 +47,12 @@ def done(job: dict[str, Any]) -> int:
         os.dup2(os.open(job[name], os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), number)
     sys.stdin = io.TextIOWrapper(io.BufferedReader(io.FileIO(0, "rb", closefd=False)), encoding="utf-8")
     sys.stdout = io.TextIOWrapper(io.BufferedWriter(io.FileIO(1, "wb", closefd=False)), encoding="utf-8")
-    sys.stderr = io.TextIOWrapper(io.BufferedWriter(io.FileIO(2, "wb", closefd=False)), encoding="utf-8", errors="backslashreplace", line_buffering=True)  # fmt: skip
+    sys.stderr = io.TextIOWrapper(
+        io.BufferedWriter(io.FileIO(2, "wb", closefd=False)),
+        encoding="utf-8",
+        errors="backslashreplace",
+        line_buffering=True,
+    )
     sys.argv = ["juxtalogos", *job["words"]]
     from juxtalogos.start import entry
 

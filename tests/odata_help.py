@@ -42,17 +42,33 @@ def contract_of(name: str, texts: dict[str, bytes] | None = None) -> Contract:
 def edmx(inner: str, container: str = "", version: str = "4.0") -> bytes:
     """Metadata of V4 with some declarations, and what is in its container."""
     return (
-        f'<edmx:Edmx Version="{version}" xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx"><edmx:DataServices>\n'
-        f'<Schema Namespace="N" xmlns="http://docs.oasis-open.org/odata/ns/edm">\n{inner}\n'
-        f'<EntityContainer Name="C">{container}</EntityContainer></Schema></edmx:DataServices></edmx:Edmx>'
+        f'<edmx:Edmx Version="{version}"'
+        ' xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx"><edmx:DataServices>\n<Schema Namespace="N"'
+        f' xmlns="http://docs.oasis-open.org/odata/ns/edm">\n{inner}\n<EntityContainer'
+        f' Name="C">{container}</EntityContainer></Schema></edmx:DataServices></edmx:Edmx>'
     ).encode()
 
 
 def exchange(
-    method: str, path: str, status: int, body: Any = None, media: str = JSON4, *, sent: Any = None, headers: Any = ()
+    method: str,
+    path: str,
+    status: int,
+    body: Any = None,
+    media: str = JSON4,
+    *,
+    sent: Any = None,
+    headers: Any = (),
 ) -> Exchange:
     """An exchange as it would have been: a value is written as JSON, bytes and texts as they are."""
-    data = body if isinstance(body, bytes) else body.encode() if isinstance(body, str) else b"" if body is None else json.dumps(body).encode()  # fmt: skip
+    data = (
+        body
+        if isinstance(body, bytes)
+        else body.encode()
+        if isinstance(body, str)
+        else b""
+        if body is None
+        else json.dumps(body).encode()
+    )
     asked = (("Content-Type", "application/json"),) if sent is not None else ()
     request = Request(method, f"{BASE}{path}", asked, None if sent is None else json.dumps(sent).encode())
     fields = ((("Content-Type", media),) if data else ()) + tuple(headers)
@@ -68,4 +84,7 @@ def judged(contract: Contract, one: Exchange) -> Judgement:
 
 def told(contract: Contract, one: Exchange) -> set[tuple[str, str]]:
     """(kind, place) of what deviates; remarks behind a question mark."""
-    return {(f"{result.kind}{'' if result.fails else '?'}", result.at) for result in judged(contract, one).findings}
+    return {
+        (f"{result.kind}{'' if result.fails else '?'}", result.at)
+        for result in judged(contract, one).findings
+    }

@@ -1,4 +1,6 @@
-"""The run engine within the test's own process: a service that is a function, a clock that only the test moves."""
+"""The run engine within the test's own process: a service that is a function, a clock that only the test
+moves.
+"""
 
 from __future__ import annotations
 
@@ -58,7 +60,11 @@ DEFINITION = definition(
         },
         "/lines/{id}": {
             "get": {"operationId": "readLine", "parameters": BY_ID, "responses": _answers("200", "404")},
-            "delete": {"operationId": "dropLine", "parameters": BY_ID, "responses": {"204": {"description": "gone"}}},
+            "delete": {
+                "operationId": "dropLine",
+                "parameters": BY_ID,
+                "responses": {"204": {"description": "gone"}},
+            },
         },
     },
     securitySchemes={"lineKey": {"type": "apiKey", "in": "header", "name": "X-Line-Key"}},
@@ -162,7 +168,10 @@ class Bench:
         self.configure("")
 
     def configure(self, more: str, target: str = "") -> None:
-        text = f'[targets.here]\nurl = "{BASE}"\n{target}\n[targets.here.credentials.lineKey]\nenv = "LINE_KEY"\n{more}'
+        text = (
+            f'[targets.here]\nurl = "{BASE}"\n{target}\n[targets.here.credentials.lineKey]\nenv ='
+            f' "LINE_KEY"\n{more}'
+        )
         (self.home.root / "juxtalogos.toml").write_text(text, "utf-8")
         self.home = Workspace(self.home.root)
         with contextlib.suppress(ConfigError):  # what is wrong on purpose is told when it is run
@@ -173,7 +182,9 @@ class Bench:
         document = {
             "arazzo": "1.0.1",
             "info": {"title": name, "version": "1"},
-            "sourceDescriptions": [{"name": "quay", "url": "../definitions/quay/quay.yaml", "type": "openapi"}],
+            "sourceDescriptions": [
+                {"name": "quay", "url": "../definitions/quay/quay.yaml", "type": "openapi"}
+            ],
             "workflows": list(cases),
         }
         (self.home.suites / f"{name}.arazzo.yaml").write_text(to_yaml(document), "utf-8")
@@ -195,7 +206,9 @@ class Bench:
         between: Callable[[], None] = lambda: None,
         hard: bool = False,
     ) -> Ran:
-        """`until`: the run is interrupted as soon as this holds (`hard`: for the second time); `between`: called once all is ready and nothing is sent yet."""
+        """`until`: the run is interrupted as soon as this holds (`hard`: for the second time); `between`:
+        called once all is ready and nothing is sent yet.
+        """
         home, service, clock = self.home, Scripted(answer), Clock()
         plan = RunPlan.from_json(self.plan(jobs=jobs, repeat=repeat, seed=seed).to_json())
         bound = bind(home, plan)
@@ -228,7 +241,9 @@ class Bench:
             return Ran(number, verdict, ledger.cases(number), records, service, clock, done)
 
 
-def step(step_id: str, operation: str, *, line: Any = None, status: int | None = None, **more: Any) -> dict[str, Any]:
+def step(
+    step_id: str, operation: str, *, line: Any = None, status: int | None = None, **more: Any
+) -> dict[str, Any]:
     """A step; `line` is the id in the path."""
     found: dict[str, Any] = {"stepId": step_id, "operationId": f"$sourceDescriptions.quay.{operation}"}
     if line is not None:

@@ -1,4 +1,6 @@
-"""Recorded exchanges judged: right ones that look odd, wrong ones, and recordings that are odd themselves. All through the program."""
+"""Recorded exchanges judged: right ones that look odd, wrong ones, and recordings that are odd themselves.
+All through the program.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,13 @@ BASE = "https://merrow.example/v1"
 
 
 def entry(
-    method: str, url: str, status: int, kind: str | None, body: Any, more: dict[str, str] | None = None, **request: Any
+    method: str,
+    url: str,
+    status: int,
+    kind: str | None,
+    body: Any,
+    more: dict[str, str] | None = None,
+    **request: Any,
 ) -> dict[str, Any]:
     """A HAR entry; bytes go as Base64, `...` is a body left out."""
     headers = [{"name": name, "value": value} for name, value in (more or {}).items()]
@@ -32,13 +40,27 @@ def entry(
     return {
         "startedDateTime": "2026-03-14T06:30:00.000Z",
         "time": 12.5,
-        "request": {"method": method, "url": url, "httpVersion": "HTTP/2", "headers": [{"name": ":method", "value": method}], **request},
-        "response": {"status": status, "statusText": "", "httpVersion": "HTTP/2", "headers": headers, "content": content},
-    }  # fmt: skip
+        "request": {
+            "method": method,
+            "url": url,
+            "httpVersion": "HTTP/2",
+            "headers": [{"name": ":method", "value": method}],
+            **request,
+        },
+        "response": {
+            "status": status,
+            "statusText": "",
+            "httpVersion": "HTTP/2",
+            "headers": headers,
+            "content": content,
+        },
+    }
 
 
 def har(*entries: dict[str, Any]) -> str:
-    return json.dumps({"log": {"version": "1.2", "creator": {"name": "harbour", "version": "1"}, "entries": entries}})
+    return json.dumps(
+        {"log": {"version": "1.2", "creator": {"name": "harbour", "version": "1"}, "entries": entries}}
+    )
 
 
 @pytest.fixture
@@ -81,9 +103,27 @@ def test_exchanges_right_though_odd_and_wrong_in_one_place(version: str, audited
 
 
 _PATHS = [
-    "/berths", "/berths/{id}", "/berths/mine", "/berths/{id}/lines", "/berths/{id}:close", "/berths:search", "/tides/{day}.{kind}", "/a/{x}/c", "/a/b/{y}",
-    "/odd(1)/{id}", "/tide?view=full", "/tide", "/notes#short", "/files/{path+}", "/files/index", "/bays/{from}-{to}", "/käi/{id}", "/brace{/x", "/", "/s p",
-]  # fmt: skip
+    "/berths",
+    "/berths/{id}",
+    "/berths/mine",
+    "/berths/{id}/lines",
+    "/berths/{id}:close",
+    "/berths:search",
+    "/tides/{day}.{kind}",
+    "/a/{x}/c",
+    "/a/b/{y}",
+    "/odd(1)/{id}",
+    "/tide?view=full",
+    "/tide",
+    "/notes#short",
+    "/files/{path+}",
+    "/files/index",
+    "/bays/{from}-{to}",
+    "/käi/{id}",
+    "/brace{/x",
+    "/",
+    "/s p",
+]
 
 
 @pytest.mark.parametrize(
@@ -125,7 +165,9 @@ def test_odd_paths_are_matched_most_specific_first(url: str, operation: str | No
     paths: dict[str, Any] = {}
     for path in _PATHS:
         names = [part.partition("}")[0].rstrip("+") for part in path.split("{")[1:] if "}" in part]
-        parameters = [{"name": name, "in": "path", "required": True, "schema": {"type": "string"}} for name in names]
+        parameters = [
+            {"name": name, "in": "path", "required": True, "schema": {"type": "string"}} for name in names
+        ]
         paths[path] = {"get": {"parameters": parameters, "responses": answers()}}
     from juxtalogos.formats import wire_of
 
@@ -163,15 +205,28 @@ def test_what_is_not_an_operation_of_the_contract(audited: Any) -> None:
     ]
     found = audited(text, entries)
     assert [(one["operation"], one["verdict"]) for one in found] == [
-        ("listBerths", "passed"), ("own", "failed"), ("listBerths", "passed"), (None, "skipped"), (None, "skipped"), (None, "skipped"), (None, "skipped"),
-        (None, "failed"), (None, "failed"), ("listBerths", "error"), (None, "error"), (None, "error"), (None, "error"),
-    ]  # fmt: skip
+        ("listBerths", "passed"),
+        ("own", "failed"),
+        ("listBerths", "passed"),
+        (None, "skipped"),
+        (None, "skipped"),
+        (None, "skipped"),
+        (None, "skipped"),
+        (None, "failed"),
+        (None, "failed"),
+        ("listBerths", "error"),
+        (None, "error"),
+        (None, "error"),
+        (None, "error"),
+    ]
     assert found[7]["findings"][0]["declared"] == "GET /berths" and found[7]["findings"][0]["line"]
     assert found[8]["findings"][0]["kind"] == "operation.undeclared"
 
 
 def test_an_audit_is_a_run_like_any(berths: Path, harbour: str, jux: Callable[..., Result]) -> None:
-    """A run's exchanges written as HAR and audited give the same findings, coverage and reports; secrets stay hidden."""
+    """A run's exchanges written as HAR and audited give the same findings, coverage and reports; secrets stay
+    hidden.
+    """
     add_target(berths, harbour)
     jux("compose", "berths", "-C", berths)
     run = jux("run", "--json", "-C", berths, env=KEY_ENV).json
@@ -184,7 +239,8 @@ def test_an_audit_is_a_run_like_any(berths: Path, harbour: str, jux: Callable[..
     audit = jux("audit", "out.har", "--base-url", harbour, "--json", "-C", berths).json
     assert {one["verdict"] for one in audit["entries"]} <= {"passed", "unproven"} and not run["findings"]
     covered = [
-        jux("coverage", number, "--json", "-C", berths).json["contracts"] for number in (run["run"], audit["run"])
+        jux("coverage", number, "--json", "-C", berths).json["contracts"]
+        for number in (run["run"], audit["run"])
     ]
     assert covered[0] == covered[1]
     jux("report", audit["run"], "-C", berths)

@@ -1,4 +1,6 @@
-"""A broken part never takes its operation with it: told, shown and counted as not checkable, and everything beside it as ever."""
+"""A broken part never takes its operation with it: told, shown and counted as not checkable, and everything
+beside it as ever.
+"""
 
 from __future__ import annotations
 
@@ -31,28 +33,69 @@ def answered(contract: Contract, name: str, status: int, body: Any, sent: Any = 
     assert operation
     fields = (("Content-Type", "application/json"),)
     data = json.dumps(body).encode() if body is not None else b""
-    request = Request(operation.method, BASE + "/q", fields if sent is not None else (), json.dumps(sent).encode() if sent is not None else None)  # fmt: skip
-    return judge(wire_of(contract), operation, Exchange(request, Response(status, "", fields if data else (), data), Timings(0, 0, 0)), BASE)  # fmt: skip
+    request = Request(
+        operation.method,
+        BASE + "/q",
+        fields if sent is not None else (),
+        json.dumps(sent).encode() if sent is not None else None,
+    )
+    return judge(
+        wire_of(contract),
+        operation,
+        Exchange(request, Response(status, "", fields if data else (), data), Timings(0, 0, 0)),
+        BASE,
+    )
 
 
 def one(**operation: Any) -> Contract:
-    return read_contract(definition({"/q": {"post": {"operationId": "q", "responses": answers(SOUND), **operation}}}))
+    return read_contract(
+        definition({"/q": {"post": {"operationId": "q", "responses": answers(SOUND), **operation}}})
+    )
 
 
 BROKEN: list[tuple[str, dict[str, Any], str]] = [
     # what, the operation, the part that is not checkable
-    ("an answer's schema", {"responses": {**answers(NO), **answers(SOUND, "201")}}, "answer 200 application/json"),
-    ("a schema within", {"responses": {**answers({"type": "object", "properties": {"a": NO}}), **answers(SOUND, "201")}}, "answer 200 application/json"),
-    ("a reference to no file", {"responses": {**answers({"$ref": "gone.yaml"}), **answers(SOUND, "201")}}, "answer 200 application/json"),
-    ("a circle", {"responses": {**answers({"allOf": [{"$ref": "#/paths/~1q/post/responses/200/content/application~1json/schema"}]}), **answers(SOUND, "201")}}, "answer 200 application/json"),
-    ("a whole answer", {"responses": {"200": {"$ref": "#/components/responses/No"}, **answers(SOUND, "201")}}, "answer 200"),
+    (
+        "an answer's schema",
+        {"responses": {**answers(NO), **answers(SOUND, "201")}},
+        "answer 200 application/json",
+    ),
+    (
+        "a schema within",
+        {"responses": {**answers({"type": "object", "properties": {"a": NO}}), **answers(SOUND, "201")}},
+        "answer 200 application/json",
+    ),
+    (
+        "a reference to no file",
+        {"responses": {**answers({"$ref": "gone.yaml"}), **answers(SOUND, "201")}},
+        "answer 200 application/json",
+    ),
+    (
+        "a circle",
+        {
+            "responses": {
+                **answers(
+                    {"allOf": [{"$ref": "#/paths/~1q/post/responses/200/content/application~1json/schema"}]}
+                ),
+                **answers(SOUND, "201"),
+            }
+        },
+        "answer 200 application/json",
+    ),
+    (
+        "a whole answer",
+        {"responses": {"200": {"$ref": "#/components/responses/No"}, **answers(SOUND, "201")}},
+        "answer 200",
+    ),
     ("null for an answer", {"responses": {"200": None, **answers(SOUND, "201")}}, "answer 200"),
     ("a text for an answer", {"responses": {"200": "fine", **answers(SOUND, "201")}}, "answer 200"),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("what", "operation", "part"), BROKEN, ids=[row[0] for row in BROKEN])
-def test_what_comes_over_a_broken_part_is_unproven_and_the_rest_is_judged(what: str, operation: Any, part: str) -> None:
+def test_what_comes_over_a_broken_part_is_unproven_and_the_rest_is_judged(
+    what: str, operation: Any, part: str
+) -> None:
     contract = one(**operation)
     found = contract.operation("q")
     assert found and [name for name, _ in found.not_checkable()] == [part] and contract.faults
@@ -65,8 +108,14 @@ def test_what_comes_over_a_broken_part_is_unproven_and_the_rest_is_judged(what: 
 
 
 def test_broken_requests() -> None:
-    """A body that cannot be read is not made up; a variable that nobody declares is still an input; both stay in the contract."""
-    for lost in ({"requestBody": {"$ref": "#/components/requestBodies/No"}}, {"requestBody": {"required": True, "content": {"application/json": {"schema": NO}}}}, {"requestBody": None, "parameters": [{"$ref": "#/components/parameters/No"}]}):  # fmt: skip
+    """A body that cannot be read is not made up; a variable that nobody declares is still an input; both stay
+    in the contract.
+    """
+    for lost in (
+        {"requestBody": {"$ref": "#/components/requestBodies/No"}},
+        {"requestBody": {"required": True, "content": {"application/json": {"schema": NO}}}},
+        {"requestBody": None, "parameters": [{"$ref": "#/components/parameters/No"}]},
+    ):
         contract = one(**lost)
         assert contract.operation("q") and contract.faults
     contract = one(requestBody={"required": True, "content": {"application/json": {"schema": NO}}})
@@ -97,14 +146,21 @@ def nodes(value: Any, path: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
 def _named(value: Any) -> set[tuple[str, str]]:
     """(path, method) of the operations that a definition has."""
     methods = ("get", "put", "post", "delete", "patch")
-    return {(path, method.upper()) for path, item in value["paths"].items() for method in item if method in methods}
+    return {
+        (path, method.upper())
+        for path, item in value["paths"].items()
+        for method in item
+        if method in methods
+    }
 
 
 BREAKAGES = (None, "x", ["x"], {"x": {}}, {"$ref": "#/components/nothing"})
 
 
 def test_every_node_of_a_definition_replaced_in_turn() -> None:
-    """No operation goes; no exchange over what is broken passes unseen; few are unproven. A sample here, all of it in `benchmarks`."""
+    """No operation goes; no exchange over what is broken passes unseen; few are unproven. A sample here, all
+    of it in `benchmarks`.
+    """
     sound = yaml.safe_load(BERTHS)
     places = list(nodes(sound))
     wanted = _named(sound)
@@ -127,7 +183,9 @@ def test_every_node_of_a_definition_replaced_in_turn() -> None:
 
 
 def _unproven(contract: Contract, operation: Operation) -> bool:
-    """Whether a sound answer of an operation proves nothing; it never fails for what is broken in the definition alone."""
+    """Whether a sound answer of an operation proves nothing; it never fails for what is broken in the
+    definition alone.
+    """
     lost = dict(operation.not_checkable())
     try:
         request = wire_of(contract).encode(operation, sample_inputs(contract, operation, full=False), BASE)
@@ -153,9 +211,13 @@ def _unproven(contract: Contract, operation: Operation) -> bool:
 
 
 def test_the_user_sees_what_is_broken(jux: Callable[..., Result], tmp_path: Path, harbour: str) -> None:
-    """Import tells it with its line; `show` and coverage have it; a run does not pass for it; an audit knows the operation."""
+    """Import tells it with its line; `show` and coverage have it; a run does not pass for it; an audit knows
+    the operation.
+    """
     broken = yaml.safe_load(BERTHS)
-    broken["paths"]["/notices"]["get"]["responses"]["200"]["content"]["application/json"]["schema"] = {"$ref": "http://127.0.0.1:9/gone.yaml"}  # fmt: skip
+    broken["paths"]["/notices"]["get"]["responses"]["200"]["content"]["application/json"]["schema"] = {
+        "$ref": "http://127.0.0.1:9/gone.yaml"
+    }
     (tmp_path / "berths.yaml").write_text(yaml.safe_dump(broken, sort_keys=False))
     home = tmp_path / "work"
     jux("init", home)
@@ -182,7 +244,9 @@ def test_a_definition_without_anything_to_call_says_so() -> None:
 
 def test_a_definition_of_webhooks_only_is_read(jux: Callable[..., Result], tmp_path: Path) -> None:
     """Valid in 3.1: nothing is there to call, and what the service sends itself is listed."""
-    hooks = {"moored": {"post": {"summary": "a vessel is moored", "responses": {"200": {"description": "x"}}}}}
+    hooks = {
+        "moored": {"post": {"summary": "a vessel is moored", "responses": {"200": {"description": "x"}}}}
+    }
     text = yaml.safe_dump({"openapi": "3.1.0", "info": {"title": "Quay", "version": "1"}, "webhooks": hooks})
     (tmp_path / "hooks.yaml").write_text(text)
     jux("init", "w")

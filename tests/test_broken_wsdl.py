@@ -1,4 +1,6 @@
-"""Every node of the demo's WSDL and its schema broken in turn: no operation goes, sound answers are accused by nothing that is broken."""
+"""Every node of the demo's WSDL and its schema broken in turn: no operation goes, sound answers are accused
+by nothing that is broken.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,18 @@ from juxtalogos.workspace.files import folder_fetch
 
 FILES = ("pilotage.wsdl", "pilotage-types.xsd")
 SOUND = {name: resources.files("juxtalogos.demo").joinpath(name).read_bytes() for name in FILES}
-REFERENCES = ("type", "element", "ref", "base", "message", "part", "binding", "itemType", "substitutionGroup", "schemaLocation")  # fmt: skip
+REFERENCES = (
+    "type",
+    "element",
+    "ref",
+    "base",
+    "message",
+    "part",
+    "binding",
+    "itemType",
+    "substitutionGroup",
+    "schemaLocation",
+)
 BASE = "http://pilotage.merrow.example/pilotage"
 EVERY = 11
 
@@ -35,7 +48,10 @@ def answered(tmp_path: Path, jux: Callable[..., Result]) -> list[Exchange]:
         jux("import", tmp_path / FILES[0], "-C", home)
         jux("compose", "pilotage", "-C", home)
         with (home / "juxtalogos.toml").open("a") as config:
-            config.write(f'\n[targets.quay]\nurl = "{url}"\n[targets.quay.credentials.token]\nuser = "desk"\nenv = "MERROW_KEY"\n')  # fmt: skip
+            config.write(
+                f'\n[targets.quay]\nurl = "{url}"\n[targets.quay.credentials.token]\nuser = "desk"\nenv ='
+                ' "MERROW_KEY"\n'
+            )
         trusting(home)
         jux("run", "-C", home, env=KEY_ENV)
         jux("exchanges", "--har", tmp_path / "all.har", "-C", home)
@@ -44,7 +60,9 @@ def answered(tmp_path: Path, jux: Callable[..., Result]) -> list[Exchange]:
 
 
 def breakages(data: bytes) -> Iterator[tuple[str, bytes, bool]]:
-    """(what, the document with one reference that leads nowhere, or a node gone or made something else; whether only a reference is lost)."""
+    """(what, the document with one reference that leads nowhere, or a node gone or made something else;
+    whether only a reference is lost).
+    """
     root = etree.fromstring(data)
     for node in list(root.iter("{*}*"))[1:]:
         name, above = f"{etree.QName(node).localname} at line {node.sourceline}", node.getparent()
@@ -80,7 +98,11 @@ def test_every_node_of_a_wsdl_broken_in_turn(tmp_path: Path, jux: Callable[..., 
             judged += len(verdicts)
             unproven += verdicts.count("unproven")
             if only_reference:
-                assert contract.faults and not set(verdicts) - {"passed", "unproven"}, (what, verdicts, contract.faults)
+                assert contract.faults and not set(verdicts) - {"passed", "unproven"}, (
+                    what,
+                    verdicts,
+                    contract.faults,
+                )
         (tmp_path / file).write_bytes(data)
     assert 0 < unproven < 0.2 * judged
 

@@ -1,4 +1,6 @@
-"""What a tester does by hand: a call that is kept keeps its outcome, exchanges have names, slips are refused before anything is sent."""
+"""What a tester does by hand: a call that is kept keeps its outcome, exchanges have names, slips are refused
+before anything is sent.
+"""
 
 from __future__ import annotations
 
@@ -33,26 +35,37 @@ def office(berths: Path, jux: Jux) -> Iterator[tuple[Path, Jux]]:
 
 
 def steps_of(home: Path, name: str) -> list[dict[str, object]]:
-    return list(yaml.safe_load((home / "suites" / f"{name}.arazzo.yaml").read_text())["workflows"][0]["steps"])
+    return list(
+        yaml.safe_load((home / "suites" / f"{name}.arazzo.yaml").read_text())["workflows"][0]["steps"]
+    )
 
 
 OUTCOMES = (
     # words of the call, --expect, the criteria written, the status of a run of it
     (("getBerth", "--set", "berthId=B2"), "", [{"condition": "$statusCode >= 200 && $statusCode < 300"}], 0),
     (("getVessel", "--set", "vesselId=V-9999"), "", [{"condition": "$statusCode == 404"}], 0),
-    (("getVessel", "--set", "vesselId=V-9999"), "success", [{"condition": "$statusCode >= 200 && $statusCode < 300"}], 1),
+    (
+        ("getVessel", "--set", "vesselId=V-9999"),
+        "success",
+        [{"condition": "$statusCode >= 200 && $statusCode < 300"}],
+        1,
+    ),
     (("getVessel", "--set", "vesselId=V-9999"), "any", None, 0),
     (("getJob", "--set", "body/jobId=PJ-999999"), "", "NoSuchJob", 0),
     (("planJob",), "404", [{"condition": "$statusCode == 404"}], 1),
-)  # fmt: skip
+)
 
 
-@pytest.mark.parametrize(("words", "expect", "criteria", "status"), OUTCOMES, ids=[f"{row[0][0]} {row[1]}" for row in OUTCOMES])  # fmt: skip
+@pytest.mark.parametrize(
+    ("words", "expect", "criteria", "status"), OUTCOMES, ids=[f"{row[0][0]} {row[1]}" for row in OUTCOMES]
+)
 def test_a_kept_call_keeps_its_outcome(
     office: tuple[Path, Jux], words: tuple[str, ...], expect: str, criteria: object, status: int
 ) -> None:
     home, go = office
-    told = go("call", *words, "--save", "kept#one", *(("--expect", expect) if expect else ()), status=None).err
+    told = go(
+        "call", *words, "--save", "kept#one", *(("--expect", expect) if expect else ()), status=None
+    ).err
     assert "saved in" in told
     (step,) = steps_of(home, "kept")
     if isinstance(criteria, str):
@@ -86,8 +99,16 @@ def test_exchanges_have_names(office: tuple[Path, Jux]) -> None:
 
 SLIPS = (
     # words, what is told, how to mend it
-    (("call", "getVessel", "--set", "vesselId=@regsterVessel#/vesselId"), "@regsterVessel names no exchange", "registerVessel"),
-    (("call", "getVessel", "--set", "vesselId=@postNotice#/x"), "no exchange of postNotice has an answer yet", "call it first"),
+    (
+        ("call", "getVessel", "--set", "vesselId=@regsterVessel#/vesselId"),
+        "@regsterVessel names no exchange",
+        "registerVessel",
+    ),
+    (
+        ("call", "getVessel", "--set", "vesselId=@postNotice#/x"),
+        "no exchange of postNotice has an answer yet",
+        "call it first",
+    ),
     (("call", "getVessel", "--set", "vesselId=@99#/x"), "there is no exchange 99", "juxtalogos exchanges"),
     (("call", "getVessel", "--set", "vesselId=@registerVessel#/vesselNo"), "/vesselNo", ""),
     (("call", "getVessel", "--set", "vesselId=@last#/nope"), "/nope", ""),
@@ -95,12 +116,24 @@ SLIPS = (
     (("call", "registerVessel", "--set", "body/knd=bulk"), "there is no body/knd", "body/kind"),
     (("call", "registerVessel", "--set", "kind"), "has no =", "ADDRESS=VALUE"),
     (("call", "registerVessel", "--save", "kept"), "is no SUITE#CASE", "first#announce"),
-    (("call", "getJob", "--save", "x#y", "--expect", "fault:NoSuchJop"), "declares no fault NoSuchJop", "NoSuchJob"),
-    (("call", "getBerth", "--save", "x#y", "--expect", "fault:Gone"), "declares no fault Gone", "success, a status"),
+    (
+        ("call", "getJob", "--save", "x#y", "--expect", "fault:NoSuchJop"),
+        "declares no fault NoSuchJop",
+        "NoSuchJob",
+    ),
+    (
+        ("call", "getBerth", "--save", "x#y", "--expect", "fault:Gone"),
+        "declares no fault Gone",
+        "success, a status",
+    ),
     (("call", "getBerth", "--save", "x#y", "--expect", "fine"), "fine is no outcome", "success, a status"),
     (("call", "getBerth", "--target", "locl"), "there is no target locl", "local"),
     (("call", "getBerth", "--role", "chief"), "has no role chief", "roles.chief"),
-    (("call", "getBerth", "--credential", "harbourKy=env:MERROW_KEY"), "no contract has such a scheme", "harbourKey"),
+    (
+        ("call", "getBerth", "--credential", "harbourKy=env:MERROW_KEY"),
+        "no contract has such a scheme",
+        "harbourKey",
+    ),
     (("call", "getBerth", "--header", "X-Desk"), "is no header field", "NAME: VALUE"),
     (("exchanges", "@getVesel"), "@getVesel names no exchange", "getVessel"),
     (("pin", "body/kind", "--exchange", "@getBerth"), "no exchange of getBerth has an answer", ""),
@@ -113,8 +146,16 @@ SLIPS = (
     (("run", "kept", "--set", "vessle=1"), "no case has an input vessle", ""),
     (("run", "kept", "--still-failing"), "no case is left of", ""),
     (("suite", "set", "kept#one#registerVessel", "body/nme=x"), "has no body/nme", "body/name"),
-    (("suite", "set", "kept#one#getVessel", "vesselId=@regster#/vesselId"), "no step before", "registerVessel"),
-    (("suite", "set", "kept#one#getVessel", "vesselId=@registerVessel#/vesselNo"), "has /vesselNo", "/vesselId"),
+    (
+        ("suite", "set", "kept#one#getVessel", "vesselId=@regster#/vesselId"),
+        "no step before",
+        "registerVessel",
+    ),
+    (
+        ("suite", "set", "kept#one#getVessel", "vesselId=@registerVessel#/vesselNo"),
+        "has /vesselNo",
+        "/vesselId",
+    ),
     (("suite", "set", "kept#oen#getVessel", "vesselId=x"), "there is no case oen", "one"),
     (("suite", "set", "kept#one#getVessel", "--check", "body/kind equal x"), "", ""),
     (("suite", "table", "kept#one", "none.csv"), "there is no table none.csv", ""),
@@ -122,31 +163,87 @@ SLIPS = (
     (("suite", "table", "kept#one", "rows.csv", "--link", "kind=body/knd"), "has no body/knd", "body/kind"),
     (("suite", "rename", "kept#oen", "x"), "oen", ""),
     (("targets", "set", "quay", "http://127.0.0.1:1/x"), "there are several contracts", "--contract"),
-    (("targets", "set", "local", "--credential", "harborKey=env:X"), "no contract has a scheme harborKey", "harbourKey"),
-    (("targets", "set", "local", "--credential", "harbourKey=s3cret"), "names no secret by reference", "env:NAME"),
+    (
+        ("targets", "set", "local", "--credential", "harborKey=env:X"),
+        "no contract has a scheme harborKey",
+        "harbourKey",
+    ),
+    (
+        ("targets", "set", "local", "--credential", "harbourKey=s3cret"),
+        "names no secret by reference",
+        "env:NAME",
+    ),
     (("targets", "set", "lo cal", "http://127.0.0.1:1", "--every"), "is no target name", ""),
     (("coverage", "--contract", "berhts"), "there is no contract berhts", "berths"),
-    (("call", "--url", "http://127.0.0.1:9/x/{berth}", "--save", "a#b"), "{berth} in the URL has no value", "--set berth=VALUE"),
-    (("call", "--url", "http://127.0.0.1:9/x/{berth}", "--set", "bert=1", "--save", "a#b"), "the URL has no {bert}", ""),
-    (("call", "--url", "http://127.0.0.1:9/x", "--save", "a#b", "--contract", "berths"), "is a contract of a definition", "--contract NAME"),
-    (("call", "--url", "http://127.0.0.1:9/x", "--save", "a#b", "--target", "http://127.0.0.1:9"), "a target with a name", ""),
-    (("call", "--url", "http://127.0.0.1:9/x?token=s3cret", "--save", "a#b"), "carries a credential as token", "--credential"),
-    (("call", "uploadStowagePlan", "--set", "callId=PC-1000", "--set", "body=file:plan.cvs"), "no such file", "file:PATH"),
-    (("call", "uploadStowagePlan", "--set", "callId=PC-1000", "--set", "body=file:../s"), "is no file that may be sent", "in the workspace"),
+    (
+        ("call", "--url", "http://127.0.0.1:9/x/{berth}", "--save", "a#b"),
+        "{berth} in the URL has no value",
+        "--set berth=VALUE",
+    ),
+    (
+        ("call", "--url", "http://127.0.0.1:9/x/{berth}", "--set", "bert=1", "--save", "a#b"),
+        "the URL has no {bert}",
+        "",
+    ),
+    (
+        ("call", "--url", "http://127.0.0.1:9/x", "--save", "a#b", "--contract", "berths"),
+        "is a contract of a definition",
+        "--contract NAME",
+    ),
+    (
+        ("call", "--url", "http://127.0.0.1:9/x", "--save", "a#b", "--target", "http://127.0.0.1:9"),
+        "a target with a name",
+        "",
+    ),
+    (
+        ("call", "--url", "http://127.0.0.1:9/x?token=s3cret", "--save", "a#b"),
+        "carries a credential as token",
+        "--credential",
+    ),
+    (
+        ("call", "uploadStowagePlan", "--set", "callId=PC-1000", "--set", "body=file:plan.cvs"),
+        "no such file",
+        "file:PATH",
+    ),
+    (
+        ("call", "uploadStowagePlan", "--set", "callId=PC-1000", "--set", "body=file:../s"),
+        "is no file that may be sent",
+        "in the workspace",
+    ),
     (("call", "getVessel", "--set", "vesselId=@last#$.vesselNo"), "nothing at $.vesselNo", "pin --list"),
     (("call", "getVessel", "--set", "vesselId=@last#$.["), "is no JSONPath", "$.items"),
-    (("suite", "set", "kept#one#getVessel", "vesselId=@registerVessel#$.vesselNo"), "has vesselNo", "vesselId"),
+    (
+        ("suite", "set", "kept#one#getVessel", "vesselId=@registerVessel#$.vesselNo"),
+        "has vesselNo",
+        "vesselId",
+    ),
     (("suite", "set", "kept#one#getVessel", "vesselId=@registerVessel#vesselId"), "vesselId", "/vesselId"),
-    (("suite", "table", "kept#one", "rows.csv", "--once", "regster"), "there is no step regster", "registerVessel"),
+    (
+        ("suite", "table", "kept#one", "rows.csv", "--once", "regster"),
+        "there is no step regster",
+        "registerVessel",
+    ),
     (("pin", "body/nme", "--report-as", "name"), "nothing at body/nme", "body/name"),
     (("pin", "--renew", "vessls"), "the kept answer is gone", "pin --whole vessls"),
-    (("rules", "getVesel", "--off", "body.format", "--reason", "local times"), "no operation getVesel", "getVessel"),
-    (("rules", "getVessel", "--off", "body.formt", "--reason", "local times"), "no kind of check body.formt", "body.format"),
+    (
+        ("rules", "getVesel", "--off", "body.format", "--reason", "local times"),
+        "no operation getVesel",
+        "getVessel",
+    ),
+    (
+        ("rules", "getVessel", "--off", "body.formt", "--reason", "local times"),
+        "no kind of check body.formt",
+        "body.format",
+    ),
     (("rules", "getVessel", "--off", "body.format"), "for a reason", "--reason"),
     (("rules", "--remove", "4"), "there is no rule 4", "juxtalogos rules"),
-    (("rules", "allotBerth", "body/berthId=@listBerth#/0/berthId"), "unknown operation listBerth", "listBerths"),
+    (
+        ("rules", "allotBerth", "body/berthId=@listBerth#/0/berthId"),
+        "unknown operation listBerth",
+        "listBerths",
+    ),
     (("rules", "allotBerth", "body/berthId=@listBerths#/0/bertId"), "has /0/bertId", "/0/berthId"),
-)  # fmt: skip
+)
 
 
 def test_slips_are_refused_before_anything_is_sent(
@@ -178,11 +275,24 @@ def test_a_run_of_a_selection(office: tuple[Path, Jux]) -> None:
     _, go = office
     go("call", "getBerth", "--set", "berthId=B2", "--save", "team/quays#one")
     go("call", "listTides", "--save", "team/water#tides")
-    go("call", "getVessel", "--set", "vesselId=V-9999", "--save", "fleet#gone", "--expect", "success", status=None)
+    go(
+        "call",
+        "getVessel",
+        "--set",
+        "vesselId=V-9999",
+        "--save",
+        "fleet#gone",
+        "--expect",
+        "success",
+        status=None,
+    )
     go("suite", "tag", "team/water#tides", "nightly")
 
     def cases(*words: str, status: int | None = 0) -> set[str]:
-        return {f"{one['suite']}#{one['case']}" for one in go("run", *words, "--json", status=status).json["cases"]}
+        return {
+            f"{one['suite']}#{one['case']}"
+            for one in go("run", *words, "--json", status=status).json["cases"]
+        }
 
     assert cases("team/") == cases("team") == {"team/quays#one", "team/water#tides"}
     assert cases("team/quays", "fleet#gone", status=1) == {"team/quays#one", "fleet#gone"}
@@ -205,7 +315,10 @@ def test_sign_in_that_is_missing_is_told_and_the_service_blamed_for_nothing(bert
         assert ran["findings"] == [] and [one["verdict"] for one in ran["cases"]] == ["failed", "passed"]
         assert command in ran["cases"][0]["reason"]
         jux("targets", "set", "local", "--credential", "harbourKey=env:MERROW_KEY", "-C", berths)
-        assert '[targets.local.credentials.harbourKey]\nenv = "MERROW_KEY"' in (berths / "juxtalogos.toml").read_text()
+        assert (
+            '[targets.local.credentials.harbourKey]\nenv = "MERROW_KEY"'
+            in (berths / "juxtalogos.toml").read_text()
+        )
         assert "passed" in jux("call", "listNotices", "-C", berths, env=KEY_ENV).out
         assert (
             "passed" in jux("call", "listNotices", "--no-credentials", "-C", berths).out
@@ -213,7 +326,9 @@ def test_sign_in_that_is_missing_is_told_and_the_service_blamed_for_nothing(bert
 
 
 def test_notes_and_the_report_of_one_case(office: tuple[Path, Jux]) -> None:
-    """A note stands beside its check in every form, held or not; a report may be of one case, or of one exchange."""
+    """A note stands beside its check in every form, held or not; a report may be of one case, or of one
+    exchange.
+    """
     _, go = office
     go("call", "getBerth", "--set", "berthId=B2", "--save", "kept#one")
     go("pin", "body/quay", "--note", "as the harbour master says", "--exchange", "@getBerth")
@@ -244,11 +359,16 @@ def test_bodies_from_files_are_kept_as_people_read_them(office: tuple[Path, Jux]
     (tmp_path / "vessel.json").write_text('{"name": "Skerry", "kind": "bulk", "lengthMetres": 80}')
     go("call", "registerVessel", "--body-file", tmp_path / "vessel.json", "--save", "kept#one")
     (step,) = steps_of(home, "kept")
-    assert step["requestBody"] == {"contentType": "application/json", "payload": {"name": "Skerry", "kind": "bulk", "lengthMetres": 80}}  # fmt: skip
+    assert step["requestBody"] == {
+        "contentType": "application/json",
+        "payload": {"name": "Skerry", "kind": "bulk", "lengthMetres": 80},
+    }
     body = '<p:GetJob xmlns:p="urn:merrow:pilotage"><p:jobId>PJ-999999</p:jobId></p:GetJob>'
     (tmp_path / "job.xml").write_text(body)
     go("call", "getJob", "--body-file", tmp_path / "job.xml", "--save", "jobs#one")
-    assert "!!binary" not in (home / "suites" / "jobs.arazzo.yaml").read_text() and body in str(steps_of(home, "jobs"))
+    assert "!!binary" not in (home / "suites" / "jobs.arazzo.yaml").read_text() and body in str(
+        steps_of(home, "jobs")
+    )
     for suite in ("kept", "jobs"):
         assert "1 passed" in go("run", suite).out
 
@@ -262,7 +382,10 @@ def test_suite_check_tells_what_is_required_and_stale_in_both_formats(office: tu
     go("call", "registerVessel", "--save", "kept#one")
     go("call", "getVessel", "--set", "vesselId=V-9999", "--save", "kept#one")  # refused, and wanted so
     told = go("suite", "check").out
-    assert "juxtalogos suite set jobs#one#getJob body/jobId=@planJob#/job/jobId" in told and "2 cases are sound" in told
+    assert (
+        "juxtalogos suite set jobs#one#getJob body/jobId=@planJob#/job/jobId" in told
+        and "2 cases are sound" in told
+    )
     definition = home / "definitions" / "berths" / "berths.yaml"
     text = definition.read_text()
     assert "required: [name, kind, lengthMetres]" in text
@@ -276,7 +399,13 @@ def test_suite_check_tells_what_is_required_and_stale_in_both_formats(office: tu
         and "1 lack what is required" in checked
     )
     wsdl = home / "definitions" / "pilotage" / "pilotage.wsdl"
-    wsdl.write_text(wsdl.read_text().replace('<xs:element name="jobId" type="h:JobId"/>', '<xs:element name="jobId" type="h:JobId"/><xs:element name="desk" type="xs:string"/>', 1))  # fmt: skip
+    wsdl.write_text(
+        wsdl.read_text().replace(
+            '<xs:element name="jobId" type="h:JobId"/>',
+            '<xs:element name="jobId" type="h:JobId"/><xs:element name="desk" type="xs:string"/>',
+            1,
+        )
+    )
     assert "body/desk is required" in go("suite", "check", "jobs", status=1).out
 
 
@@ -289,12 +418,20 @@ def test_limits_patterns_and_formulas_are_pinned_by_address_in_both_formats(offi
     go("call", "planJob", "--save", "jobs#one")
     go("pin", "body/job/order/vessel/lengthMetres", "--above", "0")
     checks = steps_of(home, "kept")[0]["x-juxtalogos-checks"]
-    assert isinstance(checks, list) and [set(one) - {"at", "note"} for one in checks] == [{"above"}, {"below"}, {"matches"}, {"computed"}]  # fmt: skip
+    assert isinstance(checks, list) and [set(one) - {"at", "note"} for one in checks] == [
+        {"above"},
+        {"below"},
+        {"matches"},
+        {"computed"},
+    ]
     for suite in ("kept", "jobs"):
         assert "1 passed" in go("run", suite).out
     go("pin", "body/job/order/vessel/lengthMetres", "--above", "500", "--exchange", "@planJob")
     assert "expectations: 1" in go("run", "jobs", status=1).out
-    assert "there is nothing at" in go("pin", "body/jb/state", "--above", "1", "--exchange", "@planJob", status=2).err
+    assert (
+        "there is nothing at"
+        in go("pin", "body/jb/state", "--above", "1", "--exchange", "@planJob", status=2).err
+    )
 
 
 def test_composed_folders_lie_where_they_are_said_to(office: tuple[Path, Jux]) -> None:
@@ -343,7 +480,17 @@ def test_a_trusted_system_is_started_for_a_call(berths: Path, jux: Jux) -> None:
     with socket() as free:
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
-    words = [sys.executable, "-m", "juxtalogos", "demo", "--serve", "--port", str(port), "--deviations", "none"]
+    words = [
+        sys.executable,
+        "-m",
+        "juxtalogos",
+        "demo",
+        "--serve",
+        "--port",
+        str(port),
+        "--deviations",
+        "none",
+    ]
     base = f"http://127.0.0.1:{port}"
     jux("targets", "set", "own", f"{base}/v1", "-C", berths)
     with (berths / "juxtalogos.toml").open("a") as out:

@@ -1,4 +1,6 @@
-"""Calls as they are made by hand: without a contract, asked for, with values of earlier answers, in every media type; and handovers."""
+"""Calls as they are made by hand: without a contract, asked for, with values of earlier answers, in every
+media type; and handovers.
+"""
 
 from __future__ import annotations
 
@@ -26,9 +28,18 @@ def work(berths: Path, harbour: str, monkeypatch: pytest.MonkeyPatch) -> Path:
     return berths
 
 
-def test_a_call_without_a_contract(work: Path, harbour: str, tmp_path: Path, jux: Callable[..., Result]) -> None:
+def test_a_call_without_a_contract(
+    work: Path, harbour: str, tmp_path: Path, jux: Callable[..., Result]
+) -> None:
     found = jux(
-        "call", "--url", harbour + "/berths", "--header", "Authorization: Bearer tide-secret-9", "--json", "-C", work
+        "call",
+        "--url",
+        harbour + "/berths",
+        "--header",
+        "Authorization: Bearer tide-secret-9",
+        "--json",
+        "-C",
+        work,
     ).json
     assert found["verdict"] == "unproven" and found["response"]["status"] == 200 and found["checks"] == []
     kept = jux("exchanges", found["exchange"], "-C", work).out
@@ -57,7 +68,9 @@ def test_a_call_without_a_contract(work: Path, harbour: str, tmp_path: Path, jux
         assert message in jux("call", *words, "-C", work, status=2).err
 
 
-def test_a_host_name_answered_by_another_address(work: Path, harbour: str, jux: Callable[..., Result]) -> None:
+def test_a_host_name_answered_by_another_address(
+    work: Path, harbour: str, jux: Callable[..., Result]
+) -> None:
     port = harbour.rpartition(":")[2].partition("/")[0]
     found = jux(
         "call",
@@ -69,23 +82,36 @@ def test_a_host_name_answered_by_another_address(work: Path, harbour: str, jux: 
         "-C",
         work,
     ).json
-    assert dict(found["request"]["headers"])["Host"] == "merrow.invalid" and found["response"]["status"] == 200
+    assert (
+        dict(found["request"]["headers"])["Host"] == "merrow.invalid" and found["response"]["status"] == 200
+    )
     with (work / "juxtalogos.toml").open("a", encoding="utf-8") as out:
         out.write(
-            f'\n[targets.named]\nurl = "http://merrow.invalid/v1"\naddresses = {{ "merrow.invalid" = "127.0.0.1:{port}" }}\n'
+            '\n[targets.named]\nurl = "http://merrow.invalid/v1"\naddresses = { "merrow.invalid" ='
+            f' "127.0.0.1:{port}" }}\n'
         )
     assert jux("call", "listBerths", "--target", "named", "--json", "-C", work).json["verdict"] == "passed"
     (work / "m.http").write_bytes(b"GET /v1/berths HTTP/1.1\r\nHost: merrow.invalid\r\n\r\n")
-    assert jux("call", "listBerths", "--target", "named", "--message", work / "m.http", "-C", work).status == 0
+    assert (
+        jux("call", "listBerths", "--target", "named", "--message", work / "m.http", "-C", work).status == 0
+    )
     assert "has no address" in jux("call", "listBerths", "--at", "x", "-C", work, status=2).err
 
 
 def test_values_of_an_earlier_answer_are_saved_as_links(work: Path, jux: Callable[..., Result]) -> None:
-    made = jux("call", "registerVessel", "--save", "first#port", "--json", "--target", "local", "-C", work).json[
-        "exchange"
-    ]
+    made = jux(
+        "call", "registerVessel", "--save", "first#port", "--json", "--target", "local", "-C", work
+    ).json["exchange"]
     got = jux(
-        "call", "getVessel", "--set", f"vesselId=@{made}#/vesselId", "--save", "first#port", "--json", "-C", work
+        "call",
+        "getVessel",
+        "--set",
+        f"vesselId=@{made}#/vesselId",
+        "--save",
+        "first#port",
+        "--json",
+        "-C",
+        work,
     ).json
     assert got["verdict"] == "passed"
     jux(
@@ -114,17 +140,33 @@ def test_values_of_an_earlier_answer_are_saved_as_links(work: Path, jux: Callabl
     words = ("call", "getVessel", "--set", f"vesselId=@{loose}#/items/0/vesselId", "-C", work)
     assert "is no step of first#port" in jux(*words, "--save", "first#port", status=2).err
     assert jux(*words, status=None).status in (0, 2)  # without saving, the value is simply taken
-    assert "@V" in jux("call", "getVessel", "--set", "vesselId=@@V", "--json", "-C", work, status=None).json["request"][
-        "url"
-    ].replace("%40", "@")
+    assert "@V" in jux("call", "getVessel", "--set", "vesselId=@@V", "--json", "-C", work, status=None).json[
+        "request"
+    ]["url"].replace("%40", "@")
 
 
 def _ask(work: Path, lines: str, *words: str) -> subprocess.CompletedProcess[str]:
     environment = {**os.environ, **KEY_ENV, "NO_COLOR": "1", "HOME": str(work.parent / "home")}
     return subprocess.run(
-        [sys.executable, "-m", "juxtalogos", "call", *words, "--ask", "--json", "--target", "local", "-C", str(work)],
-        input=lines, capture_output=True, text=True, env=environment, timeout=60,
-    )  # fmt: skip
+        [
+            sys.executable,
+            "-m",
+            "juxtalogos",
+            "call",
+            *words,
+            "--ask",
+            "--json",
+            "--target",
+            "local",
+            "-C",
+            str(work),
+        ],
+        input=lines,
+        capture_output=True,
+        text=True,
+        env=environment,
+        timeout=60,
+    )
 
 
 def test_asking_for_each_input(work: Path) -> None:
@@ -137,7 +179,12 @@ def test_asking_for_each_input(work: Path) -> None:
         assert words in done.stderr
     done = _ask(work, "!x\n-\n!-\n" + "\n" * 12, "registerVessel")
     sent = json.loads(json.loads(done.stdout)["request"]["body"])
-    assert done.returncode == 0 and "it is required" in done.stderr and sent["name"] == "x" and "kind" not in sent
+    assert (
+        done.returncode == 0
+        and "it is required" in done.stderr
+        and sent["name"] == "x"
+        and "kind" not in sent
+    )
     done = _ask(work, "Tern\n", "registerVessel")
     assert done.returncode == 2 and "the input ended" in done.stderr
 
@@ -183,15 +230,28 @@ def test_the_same_call_in_every_media_type(shapes: Any, tmp_path: Path, jux: Cal
         "image/png": {},
     }
     (tmp_path / "quay.yaml").write_text(
-        definition({"/b": {"get": {"operationId": "getB", "responses": {"200": {"description": "x", "content": content}}}, "post": {"operationId": "one", "responses": answers(schema)}}}),
+        definition(
+            {
+                "/b": {
+                    "get": {
+                        "operationId": "getB",
+                        "responses": {"200": {"description": "x", "content": content}},
+                    },
+                    "post": {"operationId": "one", "responses": answers(schema)},
+                }
+            }
+        ),
         "utf-8",
-    )  # fmt: skip
+    )
     jux("init")
     jux("import", "quay.yaml")
     found = jux("call", "getB", "--each-media", "--target", url, "--json", status=1).json["calls"]
     assert [(one["asked"], one["status"], bool(one["differences"])) for one in found] == [
-        ("application/json", 200, False), ("application/xml", 200, False), ("text/csv", 200, True), ("image/png", 200, False),
-    ]  # fmt: skip
+        ("application/json", 200, False),
+        ("application/xml", 200, False),
+        ("text/csv", 200, True),
+        ("image/png", 200, False),
+    ]
     assert found[1]["note"] == "the same values" and "not compared" in found[3]["note"]
     handler.xml = '<berth id="5"><name>Skerry</name><more/></berth>'
     told = jux("call", "getB", "--each-media", "--target", url, status=1).out
@@ -231,16 +291,43 @@ def test_handover(berths: Path, tmp_path: Path, jux: Callable[..., Result]) -> N
     assert "base URL" in page.text and "announcePortCall" in page.text and "script" not in page.tags
     evil = "</pre><script>x</script> | `a` \u202e <b>"
     (tmp_path / "evil.yaml").write_text(
-        yaml.safe_dump({"openapi": "3.0.3", "info": {"title": evil, "version": "1", "description": evil}, "paths": {"/x": {"get": {
-            "summary": evil, "operationId": evil, "parameters": [{"name": evil, "in": "query", "description": evil, "schema": {"type": "string", "enum": [evil]}}],
-            "responses": answers({"type": "object", "properties": {evil: {"type": "string", "example": evil}}})}}}}),
+        yaml.safe_dump(
+            {
+                "openapi": "3.0.3",
+                "info": {"title": evil, "version": "1", "description": evil},
+                "paths": {
+                    "/x": {
+                        "get": {
+                            "summary": evil,
+                            "operationId": evil,
+                            "parameters": [
+                                {
+                                    "name": evil,
+                                    "in": "query",
+                                    "description": evil,
+                                    "schema": {"type": "string", "enum": [evil]},
+                                }
+                            ],
+                            "responses": answers(
+                                {"type": "object", "properties": {evil: {"type": "string", "example": evil}}}
+                            ),
+                        }
+                    }
+                },
+            }
+        ),
         "utf-8",
-    )  # fmt: skip
+    )
     jux("import", "evil.yaml", "-C", berths)
     jux("show", "evil", "--form", "handover", "--output", "e.html", "-C", berths)
     page = _Text()
     page.feed((tmp_path / "e.html").read_text("utf-8"))
-    assert "script" not in page.tags and "b" not in page.tags and "\u202e" not in page.text and "<script>x" in page.text
+    assert (
+        "script" not in page.tags
+        and "b" not in page.tags
+        and "\u202e" not in page.text
+        and "<script>x" in page.text
+    )
     text = jux("show", "evil", "--form", "handover", "-C", berths).out
     assert "\u202e" not in text and "\n<script>" not in text
     assert "go with --form handover" in jux("show", "berths", "--output", "x", "-C", berths, status=2).err

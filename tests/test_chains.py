@@ -1,4 +1,6 @@
-"""What a tester does after the first call: pin values, keep answers, chain, copy, compare; driven through the program."""
+"""What a tester does after the first call: pin values, keep answers, chain, copy, compare; driven through the
+program.
+"""
 
 from __future__ import annotations
 
@@ -50,7 +52,11 @@ def test_values_are_pinned_by_number_and_path(work: Path, go: Any) -> None:
         {"at": "body/name", "exists": True},
     ]
     assert go("run", "mine", "--json").json["verdict"] == "passed"
-    text = (work / "suites/mine.arazzo.yaml").read_text("utf-8").replace("equals: bulk", "equals: tanker # on purpose")
+    text = (
+        (work / "suites/mine.arazzo.yaml")
+        .read_text("utf-8")
+        .replace("equals: bulk", "equals: tanker # on purpose")
+    )
     (work / "suites/mine.arazzo.yaml").write_text(text, "utf-8")
     found = go("run", "mine", status=1).out
     assert '"tanker"' in found and '"bulk"' in found and "check.unmet" in found
@@ -73,7 +79,9 @@ def test_whole_answers_are_kept_and_compared(work: Path, go: Any) -> None:
     go("run", "mine")
     got = go("exchanges", "--json").json["exchanges"][1]["exchange"]
     go("pin", "--whole", "vessels/one", "--exchange", got)
-    assert json.loads((work / "kept/vessels/one.json").read_text("utf-8"))["values"]["steps.registerVessel.vesselId"]
+    assert json.loads((work / "kept/vessels/one.json").read_text("utf-8"))["values"][
+        "steps.registerVessel.vesselId"
+    ]
     # A new vessel has a new number, here and in what is kept of the run: a carried value.
     assert go("run", "mine", "--json").json["verdict"] == "passed"
     text = (work / "suites/mine.arazzo.yaml").read_text("utf-8").replace("name: Grey Tern", "name: Curlew")
@@ -92,7 +100,14 @@ def test_whole_answers_are_kept_and_compared(work: Path, go: Any) -> None:
     assert "the second answer was the same" in go("pin", "--whole", "tides", "--twice").out
 
 
-_BEFORE = {"id": "V-7", "at": "2026-03-14", "text": "call of V-7", "n": 1.0, "list": [3, 1], "deep": [{"a": 1}]}
+_BEFORE = {
+    "id": "V-7",
+    "at": "2026-03-14",
+    "text": "call of V-7",
+    "n": 1.0,
+    "list": [3, 1],
+    "deep": [{"a": 1}],
+}
 
 
 @pytest.mark.parametrize(
@@ -113,7 +128,7 @@ _BEFORE = {"id": "V-7", "at": "2026-03-14", "text": "call of V-7", "n": 1.0, "li
         (Allowed(), {**_BEFORE, "list": [1, 3]}, ["/list/0: kept 3, came 1", "/list/1: kept 1, came 3"]),
         (Allowed(unordered=("/list",)), {**_BEFORE, "list": [1, 4]}, ["/list: gone, was 3", "/list: new, 4"]),
     ],
-)  # fmt: skip
+)
 def test_what_may_differ(allowed: Allowed, came: Any, expected: list[str]) -> None:
     kept = KeptAnswer("k", "op", _BEFORE, {"steps.made.id": "V-7"}, allowed)
     assert kept.differences(came, {"steps.made.id": "V-8"}) == expected
@@ -156,7 +171,11 @@ def test_what_a_call_made_may_be_made_anew(came: dict[str, Any], expected: list[
     assert [one.path for one in found if one.path in named] == expected
 
 
-SENT = Exchange(Request("POST", "http://quay.test/v1/vessels", (), b'{"name": "Tern", "kind": "V-77"}'), Response(201, "", (("Location", "/v1/vessels/V-7"),), b""), Timings(0, 0, 0))  # fmt: skip
+SENT = Exchange(
+    Request("POST", "http://quay.test/v1/vessels", (), b'{"name": "Tern", "kind": "V-77"}'),
+    Response(201, "", (("Location", "/v1/vessels/V-7"),), b""),
+    Timings(0, 0, 0),
+)
 
 
 @pytest.mark.parametrize(
@@ -170,12 +189,16 @@ SENT = Exchange(Request("POST", "http://quay.test/v1/vessels", (), b'{"name": "T
         ({"free": True, "id": None, "note": "as it was"}, (), "", ()),
     ],
 )
-def test_what_an_answer_tells_of_what_was_made(value: Any, outputs: Any, noun: str, expected: tuple[str, ...]) -> None:
+def test_what_an_answer_tells_of_what_was_made(
+    value: Any, outputs: Any, noun: str, expected: tuple[str, ...]
+) -> None:
     assert created_places(value, SENT, outputs, noun) == expected
 
 
 def test_kept_creations_stay_right(work: Path, go: Any) -> None:
-    """Kept whole, run again and again: green; what really changes: red; renewed only when that is wanted; and `compare` says the same."""
+    """Kept whole, run again and again: green; what really changes: red; renewed only when that is wanted; and
+    `compare` says the same.
+    """
     go("call", "announcePortCall", "--target", "local", "--save", "mine#port")
     go("run", "mine")
     told = go("pin", "--whole", "calls/one", "--exchange", "@announcePortCall").out
@@ -193,7 +216,10 @@ def test_kept_creations_stay_right(work: Path, go: Any) -> None:
     assert go("run", "mine", "--json").json["verdict"] == "passed"
     assert "nothing to renew" in go("pin", "--renew", "calls/one", "--exchange", "@announcePortCall").out
     # Twice: the case is run, not the call alone; what is no step of a case cannot be.
-    assert "kept: kept/calls/two.json" in go("pin", "--whole", "calls/two", "--twice", "--exchange", "@announcePortCall").out  # fmt: skip
+    assert (
+        "kept: kept/calls/two.json"
+        in go("pin", "--whole", "calls/two", "--twice", "--exchange", "@announcePortCall").out
+    )
     go("call", "registerVessel")
     assert "save it in one first" in go("pin", "--whole", "calls/three", "--twice", status=2).err
     assert not (work / "kept/calls/three.json").exists()
@@ -202,14 +228,18 @@ def test_kept_creations_stay_right(work: Path, go: Any) -> None:
 def test_standing_checks_and_kinds_switched_off(work: Path, go: Any, jux: Callable[..., Result]) -> None:
     with (work / "juxtalogos.toml").open("a", encoding="utf-8") as out:
         out.write(
-            '\n[[contracts.berths.standing]]\noperation = "listBerths"\nat = "body"\ncount = 99\nnote = "all of them"\n'
+            '\n[[contracts.berths.standing]]\noperation = "listBerths"\nat = "body"\ncount = 99\nnote = "all'
+            ' of them"\n'
         )
     assert "99 items" in go("call", "listBerths", "--target", "local", status=1).out
     with serving("surface") as url:
         before = go("call", "listBerths", "--target", url, "--json", status=1).json["checks"]
         assert {"body.enum", "check.unmet"} <= {one["kind"] for one in before if not one["held"]}
         with (work / "juxtalogos.toml").open("a", encoding="utf-8") as out:
-            out.write('\n[[contracts.berths.off]]\noperation = "*"\nkind = "body.enum"\nreason = "the office knows"\n')
+            out.write(
+                '\n[[contracts.berths.off]]\noperation = "*"\nkind = "body.enum"\nreason = "the office'
+                ' knows"\n'
+            )
         after = go("call", "listBerths", "--target", url, "--json", status=1).json["checks"]
         assert {one["kind"] for one in after if not one["held"]} == {"check.unmet"}
     text = (work / "juxtalogos.toml").read_text("utf-8")
@@ -244,7 +274,9 @@ def test_cases_are_copied_renamed_moved_and_removed(
     go("suite", "copy", "mine#armada", "mine#again")
     assert [one["workflowId"] for one in _suite(work, "mine")["workflows"]] == ["armada", "again"]
     go("suite", "move", "mine#again", "other/deep#x")
-    assert _suite(work, "other/deep")["sourceDescriptions"][0]["url"] == "../../definitions/berths/berths.yaml"
+    assert (
+        _suite(work, "other/deep")["sourceDescriptions"][0]["url"] == "../../definitions/berths/berths.yaml"
+    )
     assert go("suite", "check").status == 0
     go("compose", "berths", "--folders")
     folders = {one["suite"] for one in go("suite", "list", "--json").json["cases"]}
@@ -278,7 +310,9 @@ def test_advice_on_literals_and_near_copies(work: Path, go: Any) -> None:
     assert any(vessel in one["what"] and "=@registerVessel#/vesselId" in one["offer"] for one in advice)
     for name, kind in (("a", "bulk"), ("b", "tanker"), ("c", "ro-ro")):
         go("call", "registerVessel", "--set", f"body/kind={kind}", "--save", f"copies#{name}")
-    [one] = [one for one in go("suite", "check", "copies", "--json").json["advice"] if one["suite"] == "copies"]
+    [one] = [
+        one for one in go("suite", "check", "copies", "--json").json["advice"] if one["suite"] == "copies"
+    ]
     assert one["what"] == "differs from b, c in body/kind only" and '"tanker"' in one["offer"]
 
 
@@ -298,20 +332,53 @@ def test_two_targets_side_by_side(work: Path, go: Any) -> None:
 @pytest.mark.parametrize(
     ("text", "expected"),
     [
-        ("1 + 2 * 3", 7), ("(1 + 2) * 3", 9), ("0.1 + 0.2", 0.3), ("7 % 4", 3), ("-2 - -3", 1), ("10 / 4", 2.5), ("'a' + text(1.50)", "a1.5"), ("inputs.n * 2", 8),
-        ("steps.made.id + '!'", "V-1!"), ("$steps.made.outputs.id", "V-1"), ("date('2026-02-27') + days(2)", "2026-03-01"), ("format(date('2026-03-04'), 'DD.MM.YY' )", "04.03.YY"),
-        ("date('2026-03-04T05:06:07Z') + hours(1)", "2026-03-04T06:06:07Z"), ("date('2026-03-04') - date('2026-03-01')", 3), ("length('⚓⚓')", 2), ("sum(inputs.list)", 6),
-        ("upper(part('berth', 0, 2))", "BE"), ("1 < 2", True), ("'a' == 'A'", False), ("round(2.345, 2)", 2.34), ("least(3, 1, 2)", 1), ("replace('a-b', '-', '')", "ab"),
-        ("number(' 12 ')", 12), ("true", True), ("'it''s'", "it's"),
+        ("1 + 2 * 3", 7),
+        ("(1 + 2) * 3", 9),
+        ("0.1 + 0.2", 0.3),
+        ("7 % 4", 3),
+        ("-2 - -3", 1),
+        ("10 / 4", 2.5),
+        ("'a' + text(1.50)", "a1.5"),
+        ("inputs.n * 2", 8),
+        ("steps.made.id + '!'", "V-1!"),
+        ("$steps.made.outputs.id", "V-1"),
+        ("date('2026-02-27') + days(2)", "2026-03-01"),
+        ("format(date('2026-03-04'), 'DD.MM.YY' )", "04.03.YY"),
+        ("date('2026-03-04T05:06:07Z') + hours(1)", "2026-03-04T06:06:07Z"),
+        ("date('2026-03-04') - date('2026-03-01')", 3),
+        ("length('⚓⚓')", 2),
+        ("sum(inputs.list)", 6),
+        ("upper(part('berth', 0, 2))", "BE"),
+        ("1 < 2", True),
+        ("'a' == 'A'", False),
+        ("round(2.345, 2)", 2.34),
+        ("least(3, 1, 2)", 1),
+        ("replace('a-b', '-', '')", "ab"),
+        ("number(' 12 ')", 12),
+        ("true", True),
+        ("'it''s'", "it's"),
     ],
-)  # fmt: skip
+)
 def test_formulas(text: str, expected: Any) -> None:
     scope = Scope({"n": 4, "list": [1, 2, 3]}, steps={"made": {"id": "V-1"}})
     assert compute(parse_formula(text), scope, FormulaContext()) == expected
 
 
 @pytest.mark.parametrize(
-    "text", ["", "1 +", "f(1)", "inputs", "a.b", "1 2", "(1", "days(1, 2)", "__import__('os')", "(" * 200, "1" * 3000]
+    "text",
+    [
+        "",
+        "1 +",
+        "f(1)",
+        "inputs",
+        "a.b",
+        "1 2",
+        "(1",
+        "days(1, 2)",
+        "__import__('os')",
+        "(" * 200,
+        "1" * 3000,
+    ],
 )
 def test_what_is_no_formula(text: str) -> None:
     with pytest.raises(BadFormula):
@@ -338,7 +405,10 @@ def test_formulas_without_a_value(text: str) -> None:
 
 
 def test_selecting_by_xpath_and_jsonpath() -> None:
-    body = b'<m:quay xmlns:m="urn:merrow"><m:berth id="4">Skerry</m:berth><m:berth id="5">Curlew</m:berth></m:quay>'
+    body = (
+        b'<m:quay xmlns:m="urn:merrow"><m:berth id="4">Skerry</m:berth><m:berth'
+        b' id="5">Curlew</m:berth></m:quay>'
+    )
     assert select_xml("//m:berth", body) == ["Skerry", "Curlew"]
     assert select_xml("//*[local-name()='berth']/@id", body) == ["4", "5"]
     assert select_xml("count(//m:berth) = 2", body) == [True]
@@ -395,7 +465,12 @@ def test_walks_as_they_are_written(tmp_path: Path, walk: str) -> None:
                     folder = folder / line[3:]
                     continue
                 done = subprocess.run(
-                    ["bash", "-c", line], cwd=folder, env=environment, capture_output=True, text=True, timeout=60
+                    ["bash", "-c", line],
+                    cwd=folder,
+                    env=environment,
+                    capture_output=True,
+                    text=True,
+                    timeout=60,
                 )
                 told = after if number == len(lines) else ""
                 exits = re.match(r"exits (\d) and ", told)
@@ -403,6 +478,11 @@ def test_walks_as_they_are_written(tmp_path: Path, walk: str) -> None:
                 assert done.returncode == wanted, (line, done.stdout, done.stderr)
                 says = re.match(r"(?:exits \d and )?says `([^`]+)`", told)
                 if says:
-                    assert says.group(1) in done.stdout + done.stderr, (line, says.group(1), done.stdout, done.stderr)
+                    assert says.group(1) in done.stdout + done.stderr, (
+                        line,
+                        says.group(1),
+                        done.stdout,
+                        done.stderr,
+                    )
                     count += 1
     assert count >= 10

@@ -38,30 +38,90 @@ BAD: list[tuple[str, list[str], int, str]] = [
     ("no workspace", ["show", "-C", "/"], 2, "make one: juxtalogos init"),
     ("missing file", ["import", "none.yaml", "-C", "{w}"], 2, "there is no such file or folder"),
     ("not YAML", ["import", "{t}/bad.yaml", "-C", "{w}"], 2, "bad.yaml:2: not YAML"),
-    ("another kind of YAML", ["import", "{t}/other.yaml", "-C", "{w}"], 2, "no service definition: a mapping with the keys services, volumes"),
+    (
+        "another kind of YAML",
+        ["import", "{t}/other.yaml", "-C", "{w}"],
+        2,
+        "no service definition: a mapping with the keys services, volumes",
+    ),
     ("unknown version", ["import", "{t}/version.yaml", "-C", "{w}"], 2, "unknown OpenAPI version 9.9.9"),
-    ("a folder without a definition", ["import", "{t}/empty", "-C", "{w}"], 2, "no definition is in this folder"),
-    ("bad contract name", ["import", "{t}/berths.yaml", "--name", "a b", "-C", "{w}"], 2, "is no contract name"),
+    (
+        "a folder without a definition",
+        ["import", "{t}/empty", "-C", "{w}"],
+        2,
+        "no definition is in this folder",
+    ),
+    (
+        "bad contract name",
+        ["import", "{t}/berths.yaml", "--name", "a b", "-C", "{w}"],
+        2,
+        "is no contract name",
+    ),
     ("unknown operation", ["show", "getBert", "-C", "{w}"], 2, "did you mean getBerth"),
     ("unknown operation of a contract", ["show", "berths:getBert", "-C", "{w}"], 2, "did you mean getBerth"),
-    ("bad --set", ["call", "getBerth", "--set", "berth", "--target", "http://127.0.0.1:9", "-C", "{w}"], 2, "has no '='"),
-    ("unknown address", ["call", "getBerth", "--set", "berth=1", "--target", "http://127.0.0.1:9", "-C", "{w}"], 2, "did you mean path.berthId"),
+    (
+        "bad --set",
+        ["call", "getBerth", "--set", "berth", "--target", "http://127.0.0.1:9", "-C", "{w}"],
+        2,
+        "has no '='",
+    ),
+    (
+        "unknown address",
+        ["call", "getBerth", "--set", "berth=1", "--target", "http://127.0.0.1:9", "-C", "{w}"],
+        2,
+        "did you mean path.berthId",
+    ),
     ("no target", ["call", "getBerth", "-C", "{w}"], 2, "no target is named"),
     ("unknown target", ["run", "--target", "locl", "-C", "{w}"], 2, "there are no suites"),
     ("bad target URL", ["targets", "set", "x", "htp:/foo", "-C", "{w}"], 2, "is no base URL"),
-    ("a password in a URL", ["targets", "set", "x", "http://a:b@h/", "-C", "{w}"], 2, "holds no user or password"),
-    ("refused connection", ["call", "getBerth", "--target", "http://127.0.0.1:9", "-C", "{w}"], 3, "127.0.0.1:9 refused the connection"),
-    ("unknown host", ["call", "getBerth", "--target", "http://merrow.invalid", "-C", "{w}"], 3, "merrow.invalid"),
+    (
+        "a password in a URL",
+        ["targets", "set", "x", "http://a:b@h/", "-C", "{w}"],
+        2,
+        "holds no user or password",
+    ),
+    (
+        "refused connection",
+        ["call", "getBerth", "--target", "http://127.0.0.1:9", "-C", "{w}"],
+        3,
+        "127.0.0.1:9 refused the connection",
+    ),
+    (
+        "unknown host",
+        ["call", "getBerth", "--target", "http://merrow.invalid", "-C", "{w}"],
+        3,
+        "merrow.invalid",
+    ),
     ("no such run", ["coverage", "77", "-C", "{w}"], 2, "there is no run 77"),
     ("no such exchange", ["exchanges", "77", "-C", "{w}"], 2, "there is no exchange 77"),
-    ("unknown suite", ["run", "berth", "--target", "http://127.0.0.1:9", "-C", "{w}"], 2, "there is no suite berth"),
-    ("no body file", ["call", "announcePortCall", "--body-file", "none", "--target", "http://127.0.0.1:9", "-C", "{w}"], 2, "cannot be read"),
-    ("bad header", ["call", "getBerth", "--header", "x", "--target", "http://127.0.0.1:9", "-C", "{w}"], 2, "is no header field"),
+    (
+        "unknown suite",
+        ["run", "berth", "--target", "http://127.0.0.1:9", "-C", "{w}"],
+        2,
+        "there is no suite berth",
+    ),
+    (
+        "no body file",
+        ["call", "announcePortCall", "--body-file", "none", "--target", "http://127.0.0.1:9", "-C", "{w}"],
+        2,
+        "cannot be read",
+    ),
+    (
+        "bad header",
+        ["call", "getBerth", "--header", "x", "--target", "http://127.0.0.1:9", "-C", "{w}"],
+        2,
+        "is no header field",
+    ),
     ("no body to write", ["skeleton", "getBerth", "--form", "body", "-C", "{w}"], 2, "takes no body"),
-    ("unknown option", ["coverage", "--requires", "-C", "{w}"], 2, "did you mean --require?; see juxtalogos coverage --help"),
+    (
+        "unknown option",
+        ["coverage", "--requires", "-C", "{w}"],
+        2,
+        "did you mean --require?; see juxtalogos coverage --help",
+    ),
     ("a workspace twice", ["init", "{w}"], 2, "is a workspace already"),
     ("unknown deviation", ["demo", "--deviations", "statis"], 2, "did you mean status"),
-]  # fmt: skip
+]
 
 
 def test_bad_input_ends_in_one_message_and_its_status(berths: Path, tmp_path: Path, jux: Jux) -> None:
@@ -80,14 +140,20 @@ def test_bad_input_ends_in_one_message_and_its_status(berths: Path, tmp_path: Pa
 
 
 CONFIGS: list[tuple[str, str]] = [
-    ("version = 1\n[target.local]\nurl = 'http://h'", "juxtalogos.toml:2: unknown key target\n  did you mean targets?"),
+    (
+        "version = 1\n[target.local]\nurl = 'http://h'",
+        "juxtalogos.toml:2: unknown key target\n  did you mean targets?",
+    ),
     (
         "version = 1\n[targets.local]\nurl = 'http://h'\ntimout = 3",
         "juxtalogos.toml:4: unknown key targets.local.timout\n  did you mean timeout",
     ),
     ("version = 2", "juxtalogos.toml:1: version: 1 expected, integer 2 found"),
     ("version = 1\n[targets.local]\nurl = 'ftp://h'", "juxtalogos.toml:3: ftp://h is no base URL"),
-    ("version = 1\n[targets.local.system]\nstart = 'python server.py'", "targets.local.system.start: array expected"),
+    (
+        "version = 1\n[targets.local.system]\nstart = 'python server.py'",
+        "targets.local.system.start: array expected",
+    ),
     ("version = 1\n[targets", "not TOML"),
 ]
 
@@ -113,13 +179,19 @@ def test_the_walk_of_a_new_user(ready: Path, tmp_path: Path, jux: Jux) -> None:
         assert words in shown, words
     message = tmp_path / "announce.http"
     message.write_text(
-        jux("skeleton", "announcePortCall", "--set", "body/vesselId=V-1002", *place).out.replace("06:30", "07:45"),
+        jux("skeleton", "announcePortCall", "--set", "body/vesselId=V-1002", *place).out.replace(
+            "06:30", "07:45"
+        ),
         "utf-8",
     )
     sent = jux("call", "announcePortCall", "--message", message, "--json", *place, env=KEY_ENV).json
     assert sent["verdict"] == "passed" and "07:45" in sent["response"]["body"]
-    called = jux("call", "getPortCall", "--set", "callId=PC-1002", "--save", "first#look", *place, env=KEY_ENV)
-    assert "GET /v1/port-calls/PC-1002" in called.out and "traceparent" in called.out and "passed" in called.out
+    called = jux(
+        "call", "getPortCall", "--set", "callId=PC-1002", "--save", "first#look", *place, env=KEY_ENV
+    )
+    assert (
+        "GET /v1/port-calls/PC-1002" in called.out and "traceparent" in called.out and "passed" in called.out
+    )
     suite = ready / "suites" / "first.arazzo.yaml"
     suite.write_text("# by hand\n" + suite.read_text("utf-8"), "utf-8")
     jux("call", "listTides", "--save", "first#look", *place, env=KEY_ENV)
@@ -146,9 +218,9 @@ def test_the_walk_of_a_new_user(ready: Path, tmp_path: Path, jux: Jux) -> None:
     assert sum(int(suite.get("tests", 0)) for suite in junit) == len(run["cases"])
     html = Path(jux("report", str(run["run"]), "--json", *place).json["path"]).read_text("utf-8")
     assert "default-src &#39;none&#39;" in html and "Every check held" in html
-    rows = jux("exchanges", "--run", run["run"], "--method", "delete", "--status", "2XX", "--json", *place).json[
-        "exchanges"
-    ]
+    rows = jux(
+        "exchanges", "--run", run["run"], "--method", "delete", "--status", "2XX", "--json", *place
+    ).json["exchanges"]
     assert rows and {row["method"] for row in rows} == {"DELETE"}
     assert "check" in jux("exchanges", rows[0]["exchange"], *place).out
     assert [row["kind"] for row in jux("runs", "--calls", "--json", *place).json["runs"]].count("call") == 3
@@ -200,15 +272,21 @@ def test_secrets_reach_neither_ledger_nor_report_nor_terminal(ready: Path, jux: 
 def test_an_unset_credential_variable(ready: Path, jux: Jux) -> None:
     result = jux("call", "listNotices", "-C", ready, status=2, env={"MERROW_KEY": ""})
     assert "the environment variable MERROW_KEY is not set" in result.err
-    assert jux("call", "listNotices", "--no-credentials", "--json", "-C", ready).json["response"]["status"] == 401
+    assert (
+        jux("call", "listNotices", "--no-credentials", "--json", "-C", ready).json["response"]["status"]
+        == 401
+    )
 
 
 def test_credentials_go_to_the_targets_origins_only(ready: Path, jux: Jux) -> None:
     with serving() as elsewhere:
         (ready / "juxtalogos.toml").write_text(
-            (ready / "juxtalogos.toml").read_text("utf-8") + f'\n[targets.far]\nurl = "{elsewhere}"\n', "utf-8"
+            (ready / "juxtalogos.toml").read_text("utf-8") + f'\n[targets.far]\nurl = "{elsewhere}"\n',
+            "utf-8",
         )
-        told = jux("call", "listNotices", "--target", "far", "--json", "-C", ready, env=KEY_ENV, status=1).json
+        told = jux(
+            "call", "listNotices", "--target", "far", "--json", "-C", ready, env=KEY_ENV, status=1
+        ).json
         assert (
             told["response"]["status"] == 401
             and told["verdict"] == "failed"
@@ -220,26 +298,57 @@ def test_a_written_criterion_steers_the_case(ready: Path, jux: Jux) -> None:
     suite = {
         "arazzo": "1.0.1",
         "info": {"title": "x", "version": "1"},
-        "sourceDescriptions": [{"name": "berths", "url": "../definitions/berths/berths.yaml", "type": "openapi"}],
+        "sourceDescriptions": [
+            {"name": "berths", "url": "../definitions/berths/berths.yaml", "type": "openapi"}
+        ],
         "workflows": [
             {
                 "workflowId": "steered",
-                "inputs": {"type": "object", "properties": {"vessel": {"type": "string", "default": "V-1001"}}},
+                "inputs": {
+                    "type": "object",
+                    "properties": {"vessel": {"type": "string", "default": "V-1001"}},
+                },
                 "steps": [
-                    {"stepId": "one", "operationId": "getVessel", "parameters": [{"name": "vesselId", "in": "path", "value": "$inputs.vessel"}],
-                     "successCriteria": [{"condition": "$statusCode == 200 && $response.body#/kind == 'GENERAL'"}, {"context": "$response.body#/name", "type": "regex", "condition": "^Grey"}],
-                     "outputs": {"name": "$response.body#/name", "none": "$response.body#/nothing"}},
-                    {"stepId": "needs", "operationId": "getVessel", "parameters": [{"name": "vesselId", "in": "path", "value": "$steps.one.outputs.none"}]},
+                    {
+                        "stepId": "one",
+                        "operationId": "getVessel",
+                        "parameters": [{"name": "vesselId", "in": "path", "value": "$inputs.vessel"}],
+                        "successCriteria": [
+                            {"condition": "$statusCode == 200 && $response.body#/kind == 'GENERAL'"},
+                            {"context": "$response.body#/name", "type": "regex", "condition": "^Grey"},
+                        ],
+                        "outputs": {"name": "$response.body#/name", "none": "$response.body#/nothing"},
+                    },
+                    {
+                        "stepId": "needs",
+                        "operationId": "getVessel",
+                        "parameters": [
+                            {"name": "vesselId", "in": "path", "value": "$steps.one.outputs.none"}
+                        ],
+                    },
                     {"stepId": "after", "operationId": "listBerths"},
                     {"stepId": "clean", "operationId": "listVessels", "x-juxtalogos-always": True},
                 ],
             },
-            {"workflowId": "unmet", "steps": [{"stepId": "a", "operationId": "listBerths", "successCriteria": [{"condition": "$response.body#/0/quay == 'Nowhere'"}]}, {"stepId": "b", "operationId": "listBerths"}]},
+            {
+                "workflowId": "unmet",
+                "steps": [
+                    {
+                        "stepId": "a",
+                        "operationId": "listBerths",
+                        "successCriteria": [{"condition": "$response.body#/0/quay == 'Nowhere'"}],
+                    },
+                    {"stepId": "b", "operationId": "listBerths"},
+                ],
+            },
         ],
-    }  # fmt: skip
+    }
     (ready / "suites" / "s.arazzo.yaml").write_text(yaml.safe_dump(suite, sort_keys=False), "utf-8")
     result = jux("run", "s", "--json", "-C", ready, status=1, env=KEY_ENV).json
-    assert {case["case"]: case["verdict"] for case in result["cases"]} == {"steered": "skipped", "unmet": "failed"}
+    assert {case["case"]: case["verdict"] for case in result["cases"]} == {
+        "steered": "skipped",
+        "unmet": "failed",
+    }
     steps = {row["step"]: row for row in jux("exchanges", "--json", "-C", ready).json["exchanges"]}
     assert [steps[name]["verdict"] for name in ("one", "needs", "after", "clean", "a", "b")] == [
         "passed",
@@ -252,7 +361,10 @@ def test_a_written_criterion_steers_the_case(ready: Path, jux: Jux) -> None:
     assert steps["needs"]["reason"] == "no value for $steps.one.outputs.none"
     (finding,) = result["expectations"]
     assert result["findings"] == [] and result["counts"]["expectations"] == 1
-    assert finding["kind"] == "criterion.unmet" and finding["observed"] == '$response.body#/0/quay is "Fish Quay"'
+    assert (
+        finding["kind"] == "criterion.unmet"
+        and finding["observed"] == '$response.body#/0/quay is "Fish Quay"'
+    )
     jux("run", "s#steered", "--set", "vessel=V-1002", "--json", "-C", ready, status=1, env=KEY_ENV)
 
 
@@ -287,17 +399,41 @@ SUITES: list[tuple[str, Callable[[Any], None], str]] = [
     ("no Arazzo", lambda suite: suite.pop("arazzo"), "no Arazzo 1.0 document"),
     ("unknown operation", _step(operationId="getBert"), "did you mean getBerth"),
     ("unknown source", _step(operationId="$sourceDescriptions.berth.getBerth"), "did you mean berths"),
-    ("unknown parameter", _step(parameters=[{"name": "berth", "in": "path", "value": 1}]), "did you mean path.berthId"),
+    (
+        "unknown parameter",
+        _step(parameters=[{"name": "berth", "in": "path", "value": 1}]),
+        "did you mean path.berthId",
+    ),
     ("a broken condition", _step(successCriteria=[{"condition": "$statusCode = 200"}]), "            ^"),
-    ("an unknown expression", _step(successCriteria=[{"condition": "$status == 200"}]), "no runtime expression"),
-    ("a step that does not come before", _step(parameters=[{"name": "berthId", "in": "path", "value": "$steps.b.outputs.x"}]), "does not come before"),
-    ("a broken pattern", _step(successCriteria=[{"context": "$response.body", "type": "regex", "condition": "["}]), "no regular expression"),
+    (
+        "an unknown expression",
+        _step(successCriteria=[{"condition": "$status == 200"}]),
+        "no runtime expression",
+    ),
+    (
+        "a step that does not come before",
+        _step(parameters=[{"name": "berthId", "in": "path", "value": "$steps.b.outputs.x"}]),
+        "does not come before",
+    ),
+    (
+        "a broken pattern",
+        _step(successCriteria=[{"context": "$response.body", "type": "regex", "condition": "["}]),
+        "no regular expression",
+    ),
     ("an unknown key", _step(succesCriteria=[]), "did you mean successCriteria"),
-    ("two operations", _step(operationPath="{$sourceDescriptions.berths.url}#/paths/~1berths/get"), "exactly one of"),
+    (
+        "two operations",
+        _step(operationPath="{$sourceDescriptions.berths.url}#/paths/~1berths/get"),
+        "exactly one of",
+    ),
     ("no steps", lambda suite: suite["workflows"][0].update(steps=[]), "list of one or more"),
     ("a case twice", lambda suite: suite["workflows"].append(suite["workflows"][0]), "stands 2 times"),
-    ("an unknown contract", lambda suite: suite["sourceDescriptions"][0].update(name="x", url="https://merrow.invalid/x.yaml"), "is no imported contract"),
-]  # fmt: skip
+    (
+        "an unknown contract",
+        lambda suite: suite["sourceDescriptions"][0].update(name="x", url="https://merrow.invalid/x.yaml"),
+        "is no imported contract",
+    ),
+]
 
 
 def test_bad_suites_are_told_before_anything_is_sent(
@@ -361,11 +497,16 @@ def test_an_interrupt_keeps_what_was_done(berths: Path, tmp_path: Path, jux: Jux
 def test_commands_of_a_workspace_run_only_when_trusted(berths: Path, tmp_path: Path, jux: Jux) -> None:
     port = _free_port()
     script = tmp_path / "log.py"
-    script.write_text("import sys, pathlib; pathlib.Path(sys.argv[1]).open('a').write(sys.argv[2] + '\\n')\n", "utf-8")
+    script.write_text(
+        "import sys, pathlib; pathlib.Path(sys.argv[1]).open('a').write(sys.argv[2] + '\\n')\n", "utf-8"
+    )
     log = tmp_path / "log.txt"
-    start = json.dumps([sys.executable, "-m", "juxtalogos.demo.server", "--port", str(port), "--deviations", "none"])
+    start = json.dumps(
+        [sys.executable, "-m", "juxtalogos.demo.server", "--port", str(port), "--deviations", "none"]
+    )
     system = f'start = {start}\nready = "http://127.0.0.1:{port}/ready"\n' + "".join(
-        f"{name} = {json.dumps([sys.executable, str(script), str(log), name])}\n" for name in ("reset", "stop")
+        f"{name} = {json.dumps([sys.executable, str(script), str(log), name])}\n"
+        for name in ("reset", "stop")
     )
     config = berths / "juxtalogos.toml"
     config.write_text(
@@ -399,9 +540,13 @@ def test_time_outs_and_broken_tls(berths: Path, tmp_path: Path, jux: Jux) -> Non
     plain = silent.getsockname()[1]
     config = berths / "juxtalogos.toml"
     config.write_text(
-        config.read_text("utf-8") + f'\n[targets.silent]\nurl = "http://127.0.0.1:{plain}"\ntimeout = 0.5\n', "utf-8"
+        config.read_text("utf-8") + f'\n[targets.silent]\nurl = "http://127.0.0.1:{plain}"\ntimeout = 0.5\n',
+        "utf-8",
     )
-    assert "gave no answer within 0.5 s" in jux("call", "listBerths", "--target", "silent", "-C", berths, status=3).out
+    assert (
+        "gave no answer within 0.5 s"
+        in jux("call", "listBerths", "--target", "silent", "-C", berths, status=3).out
+    )
     assert "http://127.0.0.1" in jux("targets", "-C", berths).out
     silent.close()
     if shutil.which("openssl") is None:
@@ -439,17 +584,22 @@ def test_time_outs_and_broken_tls(berths: Path, tmp_path: Path, jux: Jux) -> Non
     server.handle_error = lambda *_: None  # type: ignore[method-assign]
     threading.Thread(target=server.serve_forever, daemon=True).start()
     port = server.server_address[1]
-    refused = jux("call", "listBerths", "--target", f"https://127.0.0.1:{port}/v1", "-C", berths, status=3).out
+    refused = jux(
+        "call", "listBerths", "--target", f"https://127.0.0.1:{port}/v1", "-C", berths, status=3
+    ).out
     assert "TLS with 127.0.0.1" in refused and "self-signed" in refused
     config.write_text(
-        config.read_text("utf-8") + f'\n[targets.tls]\nurl = "https://127.0.0.1:{port}/v1"\nca-file = "../cert.pem"\n',
+        config.read_text("utf-8")
+        + f'\n[targets.tls]\nurl = "https://127.0.0.1:{port}/v1"\nca-file = "../cert.pem"\n',
         "utf-8",
     )
     assert jux("call", "listBerths", "--target", "tls", "--json", "-C", berths).json["verdict"] == "passed"
     message = tmp_path / "m.http"
     message.write_text("GET /v1/berths HTTP/1.1\nHost: quay\nConnection: close\n\n", "utf-8")
     assert (
-        jux("call", "listBerths", "--target", "tls", "--message", message, "--json", "-C", berths).json["verdict"]
+        jux("call", "listBerths", "--target", "tls", "--message", message, "--json", "-C", berths).json[
+            "verdict"
+        ]
         == "passed"
     )
     server.shutdown()
@@ -488,8 +638,13 @@ def test_dependencies_can_be_corrected(berths: Path, jux: Jux) -> None:
     found = jux("compose", "--dependencies", "--json", "-C", berths).json["dependencies"]
     assert {one["reason"].partition(":")[0] for one in found} == {"link", "path", "schema"}
     config = berths / "juxtalogos.toml"
-    rules = '\n[[contracts.berths.dependencies]]\noperation = "getBerth"\ninput = "path.berthId"\ndrop = true\n'
-    rules += '\n[[contracts.berths.dependencies]]\noperation = "getVessel"\ninput = "path.vesselId"\nfrom = "listVessels"\nvalue = "$response.body#/items/0/vesselId"\n'
+    rules = (
+        '\n[[contracts.berths.dependencies]]\noperation = "getBerth"\ninput = "path.berthId"\ndrop = true\n'
+    )
+    rules += (
+        '\n[[contracts.berths.dependencies]]\noperation = "getVessel"\ninput = "path.vesselId"\nfrom ='
+        ' "listVessels"\nvalue = "$response.body#/items/0/vesselId"\n'
+    )
     config.write_text(config.read_text("utf-8") + rules, "utf-8")
     changed = {
         (one["operation"], one["input"]): one
@@ -502,7 +657,9 @@ def test_dependencies_can_be_corrected(berths: Path, jux: Jux) -> None:
 
 
 @pytest.mark.parametrize(("deviations", "status"), [("all", 0), ("none", 0), ("length,quotes", 0)])
-def test_the_demo_finds_exactly_what_is_planted(tmp_path: Path, jux: Jux, deviations: str, status: int) -> None:
+def test_the_demo_finds_exactly_what_is_planted(
+    tmp_path: Path, jux: Jux, deviations: str, status: int
+) -> None:
     result = jux("demo", "--deviations", deviations, "--into", tmp_path / "d", status=status)
     assert "0 findings missed, 0 too many" in result.out
     assert list((tmp_path / "d" / "reports").glob("*.html"))
@@ -540,4 +697,6 @@ def test_every_command_and_option_is_documented(jux: Jux) -> None:
     text = (Path(__file__).parents[1] / "docs" / "commands.md").read_text("utf-8")
     for name in COMMANDS:
         shown = jux(name, "--help").out.strip()
-        assert shown in text, f"docs/commands.md is not what `{name} --help` says; run: python docs/make_commands.py"
+        assert shown in text, (
+            f"docs/commands.md is not what `{name} --help` says; run: python docs/make_commands.py"
+        )

@@ -1,4 +1,6 @@
-"""Two runs side by side, on random answers and random records, against something simpler that says the same."""
+"""Two runs side by side, on random answers and random records, against something simpler
+that says the same.
+"""
 
 from __future__ import annotations
 
@@ -26,11 +28,14 @@ def differences(one: Any, other: Any) -> Iterator[str]:
 
 
 MANY = settings(max_examples=150, deadline=None)
-SCALARS = st.none() | st.booleans() | st.integers(-2, 2) | st.sampled_from([0.5, 1.0, -0.0, "", "1", "~/", "é"])
+SCALARS = (
+    st.none() | st.booleans() | st.integers(-2, 2) | st.sampled_from([0.5, 1.0, -0.0, "", "1", "~/", "é"])
+)
 VALUES = st.recursive(
     SCALARS,
     lambda inner: (
-        st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from(["", "a", "b/c", "~d"]), inner, max_size=3)
+        st.lists(inner, max_size=3)
+        | st.dictionaries(st.sampled_from(["", "a", "b/c", "~d"]), inner, max_size=3)
     ),
     max_leaves=8,
 )
@@ -70,9 +75,13 @@ def test_differences_in_words_and_in_the_order_of_the_first() -> None:
     one = {"moored": 1, "a": [1, {"b": 2}], "gone": 0, "same": 1, "odd": [1]}
     other = {"new": 1, "same": 1.0, "a": [1, {"b": 3}, 4], "moored": True, "odd": {"1": 1}}
     assert list(differences(one, other)) == [
-        "/moored: 1 in the first, true in the other", "/a/1/b: 2 in the first, 3 in the other", "/a/2: only in the other",
-        "/gone: only in the first", "/odd: [1] in the first, {\"1\":1} in the other", "/new: only in the other",
-    ]  # fmt: skip
+        "/moored: 1 in the first, true in the other",
+        "/a/1/b: 2 in the first, 3 in the other",
+        "/a/2: only in the other",
+        "/gone: only in the first",
+        '/odd: [1] in the first, {"1":1} in the other',
+        "/new: only in the other",
+    ]
     assert list(differences("x" * 100, None)) == [f'the body: "{"x" * 59} in the first, null in the other']
 
 
@@ -88,7 +97,9 @@ def test_however_deep_answers_nest(depth: int) -> None:
     assert found.startswith("the body: ")
 
 
-def _record(index: int, case: str, step: str, status: int, verdict: Verdict, body: bytes | None) -> ExchangeRecord:
+def _record(
+    index: int, case: str, step: str, status: int, verdict: Verdict, body: bytes | None
+) -> ExchangeRecord:
     response = None if body is None else Response(status, "", (), body)
     exchange = Exchange(Request("GET", "http://quay.test/"), response, Timings(0, 0, 0))
     return ExchangeRecord(case, step, "berths", "op", exchange, verdict, "", suite="s", id=index)
@@ -96,11 +107,16 @@ def _record(index: int, case: str, step: str, status: int, verdict: Verdict, bod
 
 RECORDS = st.lists(
     st.builds(
-        _record, st.just(0), st.sampled_from("ab"), st.sampled_from("xy"), st.sampled_from([200, 404]), st.sampled_from([Verdict.PASSED, Verdict.FAILED]),
+        _record,
+        st.just(0),
+        st.sampled_from("ab"),
+        st.sampled_from("xy"),
+        st.sampled_from([200, 404]),
+        st.sampled_from([Verdict.PASSED, Verdict.FAILED]),
         st.sampled_from([b'{"a": 1}', b'{ "a" :1.0 }', b'{"a": 2}', b"no json", b"\xff", b"", None]),
     ),
     max_size=8,
-)  # fmt: skip
+)
 
 
 @MANY
@@ -124,7 +140,9 @@ def test_steps_are_paired_by_their_turn(first: list[ExchangeRecord], second: lis
             continue
         alike = len({_canonical(answer.body) for answer in answers if answer}) == 1
         assert bool(one.differences) is not alike
-        assert one.same is (alike and (one.first.status, one.first.verdict) == (one.second.status, one.second.verdict))
+        assert one.same is (
+            alike and (one.first.status, one.first.verdict) == (one.second.status, one.second.verdict)
+        )
 
 
 def _canonical(body: bytes) -> str:
@@ -135,9 +153,15 @@ def _canonical(body: bytes) -> str:
 
 
 def test_many_differences_are_cut_and_say_so() -> None:
-    bodies = [json.dumps({f"k{index}": side for index in range(count)}).encode() for side in (0, 1) for count in (MAX_DIFFERENCES, MAX_DIFFERENCES + 1)]  # fmt: skip
+    bodies = [
+        json.dumps({f"k{index}": side for index in range(count)}).encode()
+        for side in (0, 1)
+        for count in (MAX_DIFFERENCES, MAX_DIFFERENCES + 1)
+    ]
     for count in (0, 1):
-        first, second = (_record(1, "a", "x", 200, Verdict.PASSED, bodies[count + 2 * side]) for side in (0, 1))
+        first, second = (
+            _record(1, "a", "x", 200, Verdict.PASSED, bodies[count + 2 * side]) for side in (0, 1)
+        )
         (pair,) = pairs([first], [second])
         assert len(pair.differences) == MAX_DIFFERENCES + count
         assert (pair.differences[-1] == "and more") is bool(count)
@@ -147,18 +171,29 @@ def test_many_differences_are_cut_and_say_so() -> None:
 @given(VALUES, st.sampled_from([None, 2]))
 def test_json_is_written_and_read_back_the_same(value: Any, indent: int | None) -> None:
     text = dump_json(value, indent=indent)
-    assert json.loads(text) == value and parse_json(text) == value and parse_json(text.encode("utf-8-sig")) == value
+    assert (
+        json.loads(text) == value
+        and parse_json(text) == value
+        and parse_json(text.encode("utf-8-sig")) == value
+    )
     assert parse_json(text, unique=True) == value
 
 
 @pytest.mark.parametrize(
     ("data", "words"),
     [
-        (b"\xff", "not UTF-8 at byte 0"), (b'"a\xc3"', "not UTF-8 at byte 2"), (b"NaN", "NaN is no JSON number"), (b"[-Infinity]", "-Infinity is no JSON number"),
-        (b'{"a":1,\n"b" 2}', "line 2, column 5"), (b"", "line 1, column 1"), (b"[1] x", "extra data"), (b"[" * 100_000, "nested too deep"), (b"9" * 5_000, "exceeds the limit"),
+        (b"\xff", "not UTF-8 at byte 0"),
+        (b'"a\xc3"', "not UTF-8 at byte 2"),
+        (b"NaN", "NaN is no JSON number"),
+        (b"[-Infinity]", "-Infinity is no JSON number"),
+        (b'{"a":1,\n"b" 2}', "line 2, column 5"),
+        (b"", "line 1, column 1"),
+        (b"[1] x", "extra data"),
+        (b"[" * 100_000, "nested too deep"),
+        (b"9" * 5_000, "exceeds the limit"),
         (b'{"a": 1, "b": {"c": 1, "c": 2}}', "the name 'c' stands twice"),
     ],
-)  # fmt: skip
+)
 def test_what_is_no_json_is_told_with_its_place(data: bytes, words: str) -> None:
     with pytest.raises(NotJson, match=words):
         parse_json(data, unique=True)

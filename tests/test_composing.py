@@ -1,4 +1,6 @@
-"""What operations are for, and suites composed by that: tables of meanings, and random services that their own suites must pass and leave clean."""
+"""What operations are for, and suites composed by that: tables of meanings, and random services that their
+own suites must pass and leave clean.
+"""
 
 from __future__ import annotations
 
@@ -36,16 +38,36 @@ SOME = settings(max_examples=20, deadline=None, suppress_health_check=[HealthChe
 
 @pytest.mark.parametrize(
     ("word", "expected"),
-    [("berths", "berth"), ("Ferries", "ferry"), ("boxes", "box"), ("glasses", "glass"), ("wishes", "wish"), ("coaches", "coach"), ("glass", "glass"), ("gas", "ga"), ("tide", "tide"), ("", "")],
-)  # fmt: skip
+    [
+        ("berths", "berth"),
+        ("Ferries", "ferry"),
+        ("boxes", "box"),
+        ("glasses", "glass"),
+        ("wishes", "wish"),
+        ("coaches", "coach"),
+        ("glass", "glass"),
+        ("gas", "ga"),
+        ("tide", "tide"),
+        ("", ""),
+    ],
+)
 def test_singular(word: str, expected: str) -> None:
     assert singular(word) == expected
 
 
 @pytest.mark.parametrize(
     ("name", "reads", "noun"),
-    [("getPassage", True, "passage"), ("ListJobs", True, "job"), ("listen", False, ""), ("getting", False, ""), ("planPilotJob", False, "pilotjob"), ("GetETAs", True, "eta"), ("describe", True, ""), ("cancelPassages", False, "passage")],
-)  # fmt: skip
+    [
+        ("getPassage", True, "passage"),
+        ("ListJobs", True, "job"),
+        ("listen", False, ""),
+        ("getting", False, ""),
+        ("planPilotJob", False, "pilotjob"),
+        ("GetETAs", True, "eta"),
+        ("describe", True, ""),
+        ("cancelPassages", False, "passage"),
+    ],
+)
 def test_names_of_operations(name: str, reads: bool, noun: str) -> None:
     assert only_reads(name) is reads and noun_of(name) == noun
 
@@ -67,20 +89,35 @@ PATHS = {
     "/v1/ferries/": ("post",),
 }
 MEANT = {
-    "GET /berths": ("list", "/berths", False, "berth"), "POST /berths": ("create", "/berths", False, "berth"), "PUT /berths": ("replace", "/berths", False, "berth"),
-    "DELETE /berths": ("empty", "/berths", False, "berth"), "GET /berths/{id}": ("read", "/berths", True, "berth"), "PUT /berths/{id}": ("replace", "/berths", True, "berth"),
-    "PATCH /berths/{id}": ("update", "/berths", True, "berth"), "DELETE /berths/{id}": ("delete", "/berths", True, "berth"), "POST /berths/{id}": ("act", "/berths", True, "berth"),
-    "HEAD /berths/{id}": ("read", "/berths", True, "berth"), "GET /berths/{id}/lines": ("list", "/berths/{}/lines", False, "line"), "POST /berths/{id}/lines": ("create", "/berths/{}/lines", False, "line"),
-    "GET /berths/{id}/lines/{line}": ("read", "/berths/{}/lines", True, "line"), "POST /berths/{id}/close": ("act", "/berths/{}/close", False, "close"),
-    "GET /status": ("read", "/status", False, "statu"), "OPTIONS /status": ("read", "/status", False, "statu"), "GET /{any}": ("read", "/", True, ""),
-    "GET /": ("list", "/", False, ""), "POST /": ("create", "/", False, ""), "POST /v1/ferries/": ("act", "/v1/ferries", False, "ferry"),
-}  # fmt: skip
+    "GET /berths": ("list", "/berths", False, "berth"),
+    "POST /berths": ("create", "/berths", False, "berth"),
+    "PUT /berths": ("replace", "/berths", False, "berth"),
+    "DELETE /berths": ("empty", "/berths", False, "berth"),
+    "GET /berths/{id}": ("read", "/berths", True, "berth"),
+    "PUT /berths/{id}": ("replace", "/berths", True, "berth"),
+    "PATCH /berths/{id}": ("update", "/berths", True, "berth"),
+    "DELETE /berths/{id}": ("delete", "/berths", True, "berth"),
+    "POST /berths/{id}": ("act", "/berths", True, "berth"),
+    "HEAD /berths/{id}": ("read", "/berths", True, "berth"),
+    "GET /berths/{id}/lines": ("list", "/berths/{}/lines", False, "line"),
+    "POST /berths/{id}/lines": ("create", "/berths/{}/lines", False, "line"),
+    "GET /berths/{id}/lines/{line}": ("read", "/berths/{}/lines", True, "line"),
+    "POST /berths/{id}/close": ("act", "/berths/{}/close", False, "close"),
+    "GET /status": ("read", "/status", False, "statu"),
+    "OPTIONS /status": ("read", "/status", False, "statu"),
+    "GET /{any}": ("read", "/", True, ""),
+    "GET /": ("list", "/", False, ""),
+    "POST /": ("create", "/", False, ""),
+    "POST /v1/ferries/": ("act", "/v1/ferries", False, "ferry"),
+}
 
 
 def _described(path: str) -> dict[str, Any]:
     names = re.findall(r"\{(\w+)\}", path)
     return {
-        "parameters": [{"name": name, "in": "path", "required": True, "schema": {"type": "string"}} for name in names]
+        "parameters": [
+            {"name": name, "in": "path", "required": True, "schema": {"type": "string"}} for name in names
+        ]
     }
 
 
@@ -111,15 +148,22 @@ PLURALS = {noun: noun[:-1] + "ies" if noun.endswith("y") else noun + "s" for nou
 
 
 class Yard:
-    """A definition with collections, some below others, some of which refer to others; and the service that it describes."""
+    """A definition with collections, some below others, some of which refer to others; and the service that
+    it describes.
+    """
 
     def __init__(self, seed: int) -> None:
         chance = random.Random(seed)
         self.nouns = chance.sample(NOUNS, chance.randint(1, 4))
-        self.parent = {noun: chance.choice([None, *self.nouns[:index]]) for index, noun in enumerate(self.nouns)}
-        self.refers = {noun: chance.choice([None, *self.nouns[:index]]) for index, noun in enumerate(self.nouns)}
+        self.parent = {
+            noun: chance.choice([None, *self.nouns[:index]]) for index, noun in enumerate(self.nouns)
+        }
+        self.refers = {
+            noun: chance.choice([None, *self.nouns[:index]]) for index, noun in enumerate(self.nouns)
+        }
         self.methods = {
-            noun: ["get", "delete", *(one for one in ("put", "patch") if chance.random() < 0.5)] for noun in self.nouns
+            noun: ["get", "delete", *(one for one in ("put", "patch") if chance.random() < 0.5)]
+            for noun in self.nouns
         }
         self.key = {noun: chance.choice(["id", f"{noun}Id", f"{noun}_id"]) for noun in self.nouns}
         self.store: dict[str, dict[int, dict[str, Any]]] = {noun: {} for noun in self.nouns}
@@ -171,7 +215,11 @@ class Yard:
             for method in self.methods[noun]:
                 responses = {"204": {"description": "gone"}} if method == "delete" else answers(ref)
                 more = {"requestBody": body} if method in ("put", "patch") else {}
-                paths[item][method] = {"operationId": f"{method}_{noun}", "responses": {**responses, **gone}, **more}
+                paths[item][method] = {
+                    "operationId": f"{method}_{noun}",
+                    "responses": {**responses, **gone},
+                    **more,
+                }
         return definition(paths, schemas={noun: self.schema(noun) for noun in self.nouns})
 
     def __call__(self, request: Request) -> Reply:
@@ -251,9 +299,9 @@ def test_folders_hold_the_same_cases(seed: int) -> None:
     contract = read_contract(Yard(seed).definition())
     composed = compose(contract, find_dependencies(contract), "d.yaml")
     folders = by_folder(contract, composed, lambda name: f"../{name}")
-    assert sorted(one["workflowId"] for document in folders.values() for one in document["workflows"]) == sorted(
-        one["workflowId"] for one in composed.document["workflows"]
-    )
+    assert sorted(
+        one["workflowId"] for document in folders.values() for one in document["workflows"]
+    ) == sorted(one["workflowId"] for one in composed.document["workflows"])
     assert {name.partition("/")[2] for name in folders} == {one.group for one in contract.operations}
 
 

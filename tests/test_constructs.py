@@ -1,4 +1,6 @@
-"""Constructs of each version of OpenAPI: read, written as a request, and read back by parsers that are not ours."""
+"""Constructs of each version of OpenAPI: read, written as a request, and read back by parsers that are not
+ours.
+"""
 
 from __future__ import annotations
 
@@ -84,20 +86,39 @@ definitions:
 
 def test_openapi_2_0() -> None:
     contract = read_contract(OLD)
-    assert contract.version == "2.0" and contract.servers == ("https://merrow.example/v1", "http://merrow.example/v1")
-    assert [fault.what for fault in contract.faults] == ["the collectionFormat multi is not for header parameters"]
-    assert {scheme.name: scheme.kind for scheme in contract.security_schemes} == {"key": "apiKey", "office": "basic"}
+    assert contract.version == "2.0" and contract.servers == (
+        "https://merrow.example/v1",
+        "http://merrow.example/v1",
+    )
+    assert [fault.what for fault in contract.faults] == [
+        "the collectionFormat multi is not for header parameters"
+    ]
+    assert {scheme.name: scheme.kind for scheme in contract.security_schemes} == {
+        "key": "apiKey",
+        "office": "basic",
+    }
     assert set(contract.secret_fields) == {"X-Key", "secret"}
     get, put, plan, lines = contract.operations
     assert get.security == () and put.security == (("key",),)
     values = {
-        "path.id": 4, "query.plain": [1, 2], "query.spaced": ["a", "b"], "query.tabbed": ["a", "b"], "query.piped": ["a|", "b"],
-        "query.many": ["a", "b"], "header.X-Bays": [1, 2],
-    }  # fmt: skip
+        "path.id": 4,
+        "query.plain": [1, 2],
+        "query.spaced": ["a", "b"],
+        "query.tabbed": ["a", "b"],
+        "query.piped": ["a|", "b"],
+        "query.many": ["a", "b"],
+        "header.X-Bays": [1, 2],
+    }
     request = wire_of(contract).encode(get, Inputs(values), "http://h/v1")
     query = parse_qs(urlsplit(request.url).query)
     assert urlsplit(request.url).path == "/v1/berths/4" and header(request.headers, "x-bays") == "1|2"
-    assert query == {"plain": ["1,2"], "spaced": ["a b"], "tabbed": ["a\tb"], "piped": ["a||b"], "many": ["a", "b"]}
+    assert query == {
+        "plain": ["1,2"],
+        "spaced": ["a b"],
+        "tabbed": ["a\tb"],
+        "piped": ["a||b"],
+        "many": ["a", "b"],
+    }
     assert header(request.headers, "accept") == "application/json, text/csv"
     assert [media.media_type for media in put.body.media] == ["application/json", "application/xml"]
     assert get.answers[0].media[0].examples == ({"name": "Skerry"},) and get.answers[1].media[0].schema
@@ -127,13 +148,24 @@ _XML: Any = {
         "name": {"type": "string", "xml": {"name": "title"}},
         "depth": {"type": "number"},
         "free": {"type": "boolean", "nullable": True},
-        "bays": {"type": "array", "items": {"type": "integer", "xml": {"name": "bay"}}, "xml": {"wrapped": True, "name": "all-bays"}},
+        "bays": {
+            "type": "array",
+            "items": {"type": "integer", "xml": {"name": "bay"}},
+            "xml": {"wrapped": True, "name": "all-bays"},
+        },
         "notes": {"type": "array", "items": {"type": "string"}},
-        "gate": {"type": "object", "properties": {"open": {"type": "boolean"}, "by": {"type": "string", "xml": {"attribute": True}}}},
+        "gate": {
+            "type": "object",
+            "properties": {"open": {"type": "boolean"}, "by": {"type": "string", "xml": {"attribute": True}}},
+        },
     },
     "additionalProperties": False,
-}  # fmt: skip
-_TEXT = st.text(st.characters(codec="utf-8", exclude_categories=["Cc", "Cs"], exclude_characters="\ufffe\uffff"), min_size=1, max_size=8).filter(lambda text: text.strip() == text)  # fmt: skip
+}
+_TEXT = st.text(
+    st.characters(codec="utf-8", exclude_categories=["Cc", "Cs"], exclude_characters="\ufffe\uffff"),
+    min_size=1,
+    max_size=8,
+).filter(lambda text: text.strip() == text)
 
 
 @settings(max_examples=100, deadline=None)
@@ -183,21 +215,33 @@ def test_references_wherever_the_versions_allow_them() -> None:
         },
         "deep/b.yaml": {
             "get": {"operationId": "getB", "responses": {"200": {"$ref": "#/answer"}}},
-            "answer": {"description": "x", "content": {"application/json": {"schema": {"$ref": "../schemas.json#/Tree"}}}},
+            "answer": {
+                "description": "x",
+                "content": {"application/json": {"schema": {"$ref": "../schemas.json#/Tree"}}},
+            },
         },
         "schemas.json": {
             "tide": {"$anchor": "tide", "type": "integer"},
-            "Tree": {"type": "object", "properties": {"parts": {"type": "array", "items": {"$ref": "#/Tree"}}, "t": {"$ref": "#tide"}}},
+            "Tree": {
+                "type": "object",
+                "properties": {
+                    "parts": {"type": "array", "items": {"$ref": "#/Tree"}},
+                    "t": {"$ref": "#tide"},
+                },
+            },
         },
-    }  # fmt: skip
+    }
     from juxtalogos.documents.load import load_document
 
-    contract = OPENAPI.read("quay", "quay.yaml", lambda uri: load_document(uri, yaml.safe_dump(files[uri]).encode()))
+    contract = OPENAPI.read(
+        "quay", "quay.yaml", lambda uri: load_document(uri, yaml.safe_dump(files[uri]).encode())
+    )
     assert contract.faults == () and [one.id for one in contract.operations] == ["getA", "getB"]
     assert set(contract.documents) == set(files)
     assert [(one.kind, one.name, one.operation) for one in contract.outgoing] == [
-        ("webhook", "moored", ""), ("callback", "told", "getA"),
-    ]  # fmt: skip
+        ("webhook", "moored", ""),
+        ("callback", "told", "getA"),
+    ]
     tree = contract.schema(contract.operations[0].answers[0].media[0].schema)
     assert [one.path for one in tree.check({"parts": [{"t": "x"}], "t": 1})] == ["/parts/0/t"]
     assert not contract.schema(contract.operations[0].inputs[0].schema).accepts("x")

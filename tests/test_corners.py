@@ -1,4 +1,6 @@
-"""Corners that faults planted in our own code showed to be bare: random values against something simpler that says the same."""
+"""Corners that faults planted in our own code showed to be bare: random values against something simpler that
+says the same.
+"""
 
 from __future__ import annotations
 
@@ -59,7 +61,9 @@ from scripted import BASE, Bench, Scripted, case, lines, step
 Jux = Callable[..., Result]
 MANY = settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 words = st.text(
-    st.characters(codec="utf-8", exclude_characters="-~\x00", exclude_categories=["Cs"]), min_size=1, max_size=8
+    st.characters(codec="utf-8", exclude_characters="-~\x00", exclude_categories=["Cs"]),
+    min_size=1,
+    max_size=8,
 )
 
 
@@ -67,7 +71,9 @@ words = st.text(
 @given(words, words, words, words)
 def test_several_variables_in_one_segment_come_back(a: str, b: str, c: str, d: str) -> None:
     path = "/berths/{a}-{b}/at.{c}~{d}"
-    parameters = [{"name": name, "in": "path", "required": True, "schema": {"type": "string"}} for name in "abcd"]
+    parameters = [
+        {"name": name, "in": "path", "required": True, "schema": {"type": "string"}} for name in "abcd"
+    ]
     contract = read_contract(definition({path: {"get": {"parameters": parameters, "responses": answers()}}}))
     operation, wire = contract.operations[0], wire_of(contract)
     values = {f"path.{name}": value for name, value in zip("abcd", (a, b, c, d))}
@@ -124,7 +130,9 @@ def test_overloads_that_nothing_tells_apart_are_numbered(tmp_path: Path) -> None
     from test_soap import _BOUND, _GO, _IO, _OP, contract_of, wsdl
 
     bound = _BOUND.format('use="literal"')
-    contract = contract_of(tmp_path, wsdl(_GO, _IO.format('element="t:Go"', 'element="t:Gone"'), _OP * 3, bound * 3))
+    contract = contract_of(
+        tmp_path, wsdl(_GO, _IO.format('element="t:Go"', 'element="t:Gone"'), _OP * 3, bound * 3)
+    )
     assert [one.id for one in contract.operations] == ["S.Q.go", "S.Q.go.2", "S.Q.go.3"]
     assert len({contract.operation(one.id) for one in contract.operations}) == 3
 
@@ -152,7 +160,10 @@ def test_ready_without_start_waits_for_a_system_that_others_start(
     port = server.server_address[1]
 
     def session(ready: str, timeout: float = 20) -> Any:
-        target = f'addresses = {{"quay.test" = "127.0.0.1:{port}"}}\n[targets.here.system]\nready = "{ready}"\nready-timeout = {timeout}\n'
+        target = (
+            f'addresses = {{"quay.test" = "127.0.0.1:{port}"}}\n[targets.here.system]\nready ='
+            f' "{ready}"\nready-timeout = {timeout}\n'
+        )
         bench.configure("", target)
         return open_session({"quay": bench.home.contract("quay")}, bench.home.target("here"), bench.home.root)
 
@@ -161,7 +172,9 @@ def test_ready_without_start_waits_for_a_system_that_others_start(
             assert asked
 
     asyncio.run(up(session(f"{BASE}/ready")))
-    assert len(asked) == 3 and set(asked) == {"quay.test"}, "by the target's own addresses, its host name kept"
+    assert len(asked) == 3 and set(asked) == {"quay.test"}, (
+        "by the target's own addresses, its host name kept"
+    )
     with pytest.raises(ConfigError, match="none of the target's origins"):
         asyncio.run(up(session("http://other.test/ready")))
     server.shutdown()
@@ -202,19 +215,43 @@ statuses = st.sampled_from([0, 200, 201, 404, 500])
 kinds = st.sampled_from(["body.type", "status.undeclared", "check.unmet"])
 records = st.builds(
     lambda status, method, url, operation, verdict, suite, found: ExchangeRecord(
-        "c", "s", "quay", operation,
-        Exchange(Request(method, url), Response(status, "", (), b"{}") if status else None, Timings(0, 0, 0), "" if status else "none"),
-        Verdict(verdict), "", tuple(CheckResult(kind, False, "body", "a", "b") for kind in found), suite=suite,
+        "c",
+        "s",
+        "quay",
+        operation,
+        Exchange(
+            Request(method, url),
+            Response(status, "", (), b"{}") if status else None,
+            Timings(0, 0, 0),
+            "" if status else "none",
+        ),
+        Verdict(verdict),
+        "",
+        tuple(CheckResult(kind, False, "body", "a", "b") for kind in found),
+        suite=suite,
     ),
-    statuses, st.sampled_from(["GET", "POST"]), st.sampled_from(["http://h/a%25b", "http://h/'q", "http://h/A_"]), st.sampled_from(["x", "y"]),
-    st.sampled_from([str(one) for one in Verdict]), st.sampled_from(["", "w"]), st.lists(kinds, max_size=2),
-)  # fmt: skip
+    statuses,
+    st.sampled_from(["GET", "POST"]),
+    st.sampled_from(["http://h/a%25b", "http://h/'q", "http://h/A_"]),
+    st.sampled_from(["x", "y"]),
+    st.sampled_from([str(one) for one in Verdict]),
+    st.sampled_from(["", "w"]),
+    st.lists(kinds, max_size=2),
+)
 queries = st.builds(
     ExchangeQuery,
-    after=st.integers(0, 8), method=st.sampled_from(["", "get", "POST"]), url_part=st.sampled_from(["", "%", "'", "_", "a"]), status=st.sampled_from(["", "404", "2XX", "5xx", "0"]),
-    verdict=st.sampled_from(["", "failed", "passed"]), operation=st.sampled_from(["", "x"]), finding=st.sampled_from(["", "any", "body.type"]),
-    of_a_suite=st.booleans(), answered=st.booleans(), newest_first=st.booleans(), limit=st.sampled_from([-1, 0, 1, 5]),
-)  # fmt: skip
+    after=st.integers(0, 8),
+    method=st.sampled_from(["", "get", "POST"]),
+    url_part=st.sampled_from(["", "%", "'", "_", "a"]),
+    status=st.sampled_from(["", "404", "2XX", "5xx", "0"]),
+    verdict=st.sampled_from(["", "failed", "passed"]),
+    operation=st.sampled_from(["", "x"]),
+    finding=st.sampled_from(["", "any", "body.type"]),
+    of_a_suite=st.booleans(),
+    answered=st.booleans(),
+    newest_first=st.booleans(),
+    limit=st.sampled_from([-1, 0, 1, 5]),
+)
 
 
 def _wanted(query: ExchangeQuery, number: int, record: ExchangeRecord) -> bool:
@@ -296,7 +333,9 @@ def _random_run(
     from juxtalogos.suite.model import Step
 
     def one(number: int) -> Case:
-        calls = Step("s", Location("w"), contract, contract.operation("readLine"), parameters=(("path.id", number),))
+        calls = Step(
+            "s", Location("w"), contract, contract.operation("readLine"), parameters=(("path.id", number),)
+        )
         return Case(
             f"c{number}",
             (calls,),
@@ -348,7 +387,9 @@ def test_cases_that_need_one_another_run_once_and_in_order(
     needs = {number: needs[number] for number in order}
     failing = {number for number in needs if chance.random() < 0.2}
     with pytest.MonkeyPatch.context() as patch:
-        calls, verdicts = _random_run(Bench(tmp_path_factory.mktemp("bench") / "work", patch), needs, failing, jobs)
+        calls, verdicts = _random_run(
+            Bench(tmp_path_factory.mktemp("bench") / "work", patch), needs, failing, jobs
+        )
     expected: dict[str, str] = {}
     for number in sorted(needs):
         ready = all(expected[f"c{other}"] == "passed" for other in needs[number])
@@ -361,11 +402,20 @@ def test_cases_that_need_one_another_run_once_and_in_order(
 
 @MANY
 @given(st.one_of(st.none(), st.integers(0, 6)), st.integers(1, 3), st.integers(0, 2), st.booleans())
-def test_turns_are_as_many_as_rows_and_repetitions_say(rows: int | None, repeat: int, setup: int, undone: bool) -> None:
+def test_turns_are_as_many_as_rows_and_repetitions_say(
+    rows: int | None, repeat: int, setup: int, undone: bool
+) -> None:
     from juxtalogos.suite.model import Step
 
     steps = tuple(Step(f"s{number}", Location("w")) for number in range(4))
-    built = Case("c", steps, Location("w"), CaseKey("w", "c"), setup=tuple(f"s{number}" for number in range(setup)), undoing=frozenset(("s3",) if undone and setup else ()))  # fmt: skip
+    built = Case(
+        "c",
+        steps,
+        Location("w"),
+        CaseKey("w", "c"),
+        setup=tuple(f"s{number}" for number in range(setup)),
+        undoing=frozenset(("s3",) if undone and setup else ()),
+    )
     found = list(turns(built, rows, repeat))
     each = (1 if rows is None else rows) if rows is None or not setup else rows + 1 + (undone and setup > 0)
     assert len(found) == repeat * each and len({turn.label for turn in found}) == len(found)
@@ -387,7 +437,9 @@ def test_a_secret_that_is_learned_is_masked_like_one_known_from_the_start(secret
         assert learning.text(text) == known.text(text)
         if secret not in around and not set(secret) <= set(MASK):
             assert secret not in learning.text(secret)
-    assert learning.body(secret.encode("utf-8", "surrogatepass")) == known.body(secret.encode("utf-8", "surrogatepass"))
+    assert learning.body(secret.encode("utf-8", "surrogatepass")) == known.body(
+        secret.encode("utf-8", "surrogatepass")
+    )
 
 
 @MANY
@@ -406,7 +458,9 @@ def test_a_secret_that_is_learned_is_masked_like_one_known_from_the_start(secret
     st.dictionaries(words, st.one_of(st.integers(), words, st.none(), st.lists(st.integers()))),
 )
 def test_plans_come_back_as_they_were_written(refs: list[CaseRef], seed: int, values: dict[str, Any]) -> None:
-    plan = RunPlan(tuple(refs), "here", (("quay", "ab"),), tuple(values.items()), 1.25, seed, "token", 2, 3, True, "")
+    plan = RunPlan(
+        tuple(refs), "here", (("quay", "ab"),), tuple(values.items()), 1.25, seed, "token", 2, 3, True, ""
+    )
     assert RunPlan.from_json(plan.to_json()) == plan
 
 
@@ -448,7 +502,9 @@ def test_the_loop_is_the_same_with_and_without_the_faster_one(monkeypatch: pytes
 
 def test_every_record_of_a_batch_has_a_number_of_its_own() -> None:
     part = ExchangeRecord("c", "s/1", "quay", "x", None, Verdict.PASSED, "")
-    whole = replace(part, step="s", parts=(part, replace(part, step="s/2", parts=(replace(part, step="s/2/1"),))))
+    whole = replace(
+        part, step="s", parts=(part, replace(part, step="s/2", parts=(replace(part, step="s/2/1"),)))
+    )
     with SqliteLedger(Path("never-made.sqlite"), write=False) as ledger:
         ledger.db.execute("INSERT INTO run VALUES (1, 0, 0, 'run', 't', 'w', '', 0, '')")
         ledger._put(1, [whole, replace(part, step="t")], ())
@@ -464,7 +520,10 @@ def test_every_record_of_a_batch_has_a_number_of_its_own() -> None:
 
 
 def test_the_digest_of_a_contract_changes_with_each_of_its_documents() -> None:
-    texts = [definition({"/docks": {"get": {"responses": answers({"type": kind})}}}) for kind in ("string", "integer")]
+    texts = [
+        definition({"/docks": {"get": {"responses": answers({"type": kind})}}})
+        for kind in ("string", "integer")
+    ]
     digests = [digest_of(read_contract(text)) for text in (*texts, texts[0])]
     assert digests[0] == digests[2] != digests[1] and all(len(one) == 32 for one in digests)
 
@@ -486,7 +545,9 @@ def test_the_parts_of_a_batch_are_redacted_like_the_whole() -> None:
     """Also by a redactor that knows no secret of its own: a credential header is one anywhere."""
 
     def record(*parts: ExchangeRecord) -> ExchangeRecord:
-        sent = Exchange(Request("GET", "http://h/q", (("Authorization", "Bearer abc-quay-1"),)), None, Timings(0, 0, 0))
+        sent = Exchange(
+            Request("GET", "http://h/q", (("Authorization", "Bearer abc-quay-1"),)), None, Timings(0, 0, 0)
+        )
         return ExchangeRecord("c", "s", "quay", "x", sent, Verdict.ERROR, "", parts=parts)
 
     plain = replace(record(record()), exchange=None)
@@ -512,18 +573,25 @@ def test_what_is_kept_is_not_lost_with_its_process() -> None:
         case_told = {"suite": "s", "case": f"c{number}", "verdict": "failed", "reason": "why", "seconds": 0.5}
         executor._heard(worker, dealer, {"case": case_told, "unit": number})
         executor._heard(worker, dealer, {"ended": number})
-    assert [one.case for one in told_of] == ["c1", "c2"] and [unit.cases[0].case for unit, _ in ended] == ["c1", "c2"]
+    assert [one.case for one in told_of] == ["c1", "c2"] and [unit.cases[0].case for unit, _ in ended] == [
+        "c1",
+        "c2",
+    ]
     assert [records[0].verdict for _, records in ended] == [Verdict.FAILED] * 2 and executor.changed.is_set()
     assert list(worker.units) == [3] and list(worker.unkept) == [1, 2]
     executor._heard(worker, dealer, {"kept": [1]})
     assert list(worker.unkept) == [2] and executor.fault is None
-    executor._heard(worker, dealer, {"fault": "full", "where": "l.sqlite", "mend": "make room", "ledger": True})
+    executor._heard(
+        worker, dealer, {"fault": "full", "where": "l.sqlite", "mend": "make room", "ledger": True}
+    )
     executor._heard(worker, dealer, {"fault": "other", "where": "x", "mend": "", "ledger": False})
     assert isinstance(executor.fault, LedgerError) and executor.fault.what == "full"
 
 
 def test_a_source_of_work_hears_of_what_was_lost_with_a_process() -> None:
-    """Told once each: what had ended but was not committed, and what was still being done; only this ends now."""
+    """Told once each: what had ended but was not committed, and what was still being done; only this ends
+    now.
+    """
     executor = ProcessExecutor.__new__(ProcessExecutor)
     lost: list[tuple[str, str]] = []
     ended: list[tuple[str, Any]] = []
@@ -540,8 +608,12 @@ def test_a_source_of_work_hears_of_what_was_lost_with_a_process() -> None:
 
     units = {number: Unit((CaseRef("s", f"c{number}"),)) for number in (1, 2, 3)}
     process = SimpleNamespace(stdout=SimpleNamespace(readline=nothing), wait=killed)
-    worker: Any = SimpleNamespace(process=process, alive=True, unkept={1: units[1]}, units={2: units[2], 3: units[3]})
-    source: Any = SimpleNamespace(ended=lambda unit, records: ended.append((unit.cases[0].case, records[0].verdict)))
+    worker: Any = SimpleNamespace(
+        process=process, alive=True, unkept={1: units[1]}, units={2: units[2], 3: units[3]}
+    )
+    source: Any = SimpleNamespace(
+        ended=lambda unit, records: ended.append((unit.cases[0].case, records[0].verdict))
+    )
     executor.changed = asyncio.Event()
     executor._lost = tell  # type: ignore[method-assign]
     asyncio.run(executor._listen(worker, source))

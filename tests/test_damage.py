@@ -29,7 +29,9 @@ class Proxy(ThreadingHTTPServer):
     def __init__(self, upstream: str) -> None:
         super().__init__(("127.0.0.1", 0), _Handler)
         self.upstream = urlsplit(upstream)
-        self.damage: Callable[[str, str, int, dict[str, str], bytes], tuple[int, dict[str, str], bytes]] | None = None
+        self.damage: (
+            Callable[[str, str, int, dict[str, str], bytes], tuple[int, dict[str, str], bytes]] | None
+        ) = None
 
     @property
     def url(self) -> str:
@@ -142,7 +144,7 @@ BODIES: list[tuple[str, Change, str, str]] = [
     ("getPortCall", _set("cargo", [{"goods": "ore", "tonnes": 0}]), "body.range", "body/cargo/*/tonnes"),
     ("listTides", lambda value, rng: value[:1], "body.count", "body"),
     ("listTides", _shuffled, "", ""),
-]  # fmt: skip
+]
 
 Whole = Callable[[int, dict[str, str], bytes], tuple[int, dict[str, str], bytes]]
 
@@ -150,22 +152,100 @@ Whole = Callable[[int, dict[str, str], bytes], tuple[int, dict[str, str], bytes]
 MESSAGES: list[tuple[str, Whole, str, str]] = [
     ("getBerth", lambda status, headers, body: (203, headers, body), "status.undeclared", "status"),
     ("getBerth", lambda status, headers, body: (503, headers, body), "status.server-error", "status"),
-    ("getBerth", lambda status, headers, body: (status, {**headers, "Content-Type": "text/html"}, body), "media.undeclared", "header.Content-Type"),
-    ("getBerth", lambda status, headers, body: (status, {**headers, "Content-Type": "Application/JSON; Charset=UTF-8"}, body), "", ""),
+    (
+        "getBerth",
+        lambda status, headers, body: (status, {**headers, "Content-Type": "text/html"}, body),
+        "media.undeclared",
+        "header.Content-Type",
+    ),
+    (
+        "getBerth",
+        lambda status, headers, body: (
+            status,
+            {**headers, "Content-Type": "Application/JSON; Charset=UTF-8"},
+            body,
+        ),
+        "",
+        "",
+    ),
     ("getBerth", lambda status, headers, body: (status, {**headers, "X-Trace": "7"}, body), "", ""),
     ("getBerth", lambda status, headers, body: (status, headers, body[:-5]), "media.untrue", "body"),
     ("getBerth", lambda status, headers, body: (status, headers, b""), "body.missing", "body"),
     ("getBerth", lambda status, headers, body: (status, headers, b"  \n" + body), "", ""),
-    ("getBerth", lambda status, headers, body: (status, headers, json.dumps(json.loads(body), ensure_ascii=True, indent=4).encode()), "", ""),
+    (
+        "getBerth",
+        lambda status, headers, body: (
+            status,
+            headers,
+            json.dumps(json.loads(body), ensure_ascii=True, indent=4).encode(),
+        ),
+        "",
+        "",
+    ),
     ("getBerth", lambda status, headers, body: (status, headers, b"{'quay': 1}"), "media.untrue", "body"),
-    ("getBerth", lambda status, headers, body: (status, headers, body.decode().encode("utf-16")), "media.untrue", "body"),
-    ("listVessels", lambda status, headers, body: (status, {key: value for key, value in headers.items() if key != "X-Total-Count"}, body), "header.missing", "header.X-Total-Count"),
-    ("listVessels", lambda status, headers, body: (status, {**headers, "X-Total-Count": "many"}, body), "header.malformed", "header.X-Total-Count"),
-    ("listVessels", lambda status, headers, body: (404, {"Content-Type": "application/problem+json"}, b'{"title": "none", "status": 404}'), "", ""),
-    ("listVessels", lambda status, headers, body: (404, {"Content-Type": "application/problem+json"}, b'{"title": 4, "status": 404}'), "body.type", "body/title"),
-    ("getBerth", lambda status, headers, body: (404, {"Content-Type": "application/problem+json"}, b'{"title": "none", "status": 404}'), "", ""),
-    ("getBerth", lambda status, headers, body: (404, {"Content-Type": "application/json"}, b'{"title": "none", "status": 404}'), "media.undeclared", "header.Content-Type"),
-]  # fmt: skip
+    (
+        "getBerth",
+        lambda status, headers, body: (status, headers, body.decode().encode("utf-16")),
+        "media.untrue",
+        "body",
+    ),
+    (
+        "listVessels",
+        lambda status, headers, body: (
+            status,
+            {key: value for key, value in headers.items() if key != "X-Total-Count"},
+            body,
+        ),
+        "header.missing",
+        "header.X-Total-Count",
+    ),
+    (
+        "listVessels",
+        lambda status, headers, body: (status, {**headers, "X-Total-Count": "many"}, body),
+        "header.malformed",
+        "header.X-Total-Count",
+    ),
+    (
+        "listVessels",
+        lambda status, headers, body: (
+            404,
+            {"Content-Type": "application/problem+json"},
+            b'{"title": "none", "status": 404}',
+        ),
+        "",
+        "",
+    ),
+    (
+        "listVessels",
+        lambda status, headers, body: (
+            404,
+            {"Content-Type": "application/problem+json"},
+            b'{"title": 4, "status": 404}',
+        ),
+        "body.type",
+        "body/title",
+    ),
+    (
+        "getBerth",
+        lambda status, headers, body: (
+            404,
+            {"Content-Type": "application/problem+json"},
+            b'{"title": "none", "status": 404}',
+        ),
+        "",
+        "",
+    ),
+    (
+        "getBerth",
+        lambda status, headers, body: (
+            404,
+            {"Content-Type": "application/json"},
+            b'{"title": "none", "status": 404}',
+        ),
+        "media.undeclared",
+        "header.Content-Type",
+    ),
+]
 
 _VALUES = {
     "getBerth": ["path.berthId=B2"],

@@ -55,7 +55,10 @@ _BOMB = "a: &a [x, x, x, x, x, x, x, x, x, x]\n" + "".join(
         (b"<!DOCTYPE html><html>", "this is HTML"),
         (b"<definitions>", "not XML: no element found"),
         (b'<!DOCTYPE d [<!ENTITY a "b">]><d>&a;</d>', "a document type (DOCTYPE) is not accepted"),
-        ('<?xml version="1.0"?><!DOCTYPE d><d/>'.encode("utf-16"), "a document type (DOCTYPE) is not accepted"),
+        (
+            '<?xml version="1.0"?><!DOCTYPE d><d/>'.encode("utf-16"),
+            "a document type (DOCTYPE) is not accepted",
+        ),
         (b"<a>" * 100_000 + b"</a>" * 100_000, "nested deeper than 400 levels"),
         (b'<?xml version="1.0" encoding="nonesuch"?><a/>', "unknown encoding"),
         (b"<a>\xff</a>", "not well-formed"),
@@ -130,7 +133,9 @@ deep:
 
 
 def test_merge_keys_are_honoured_with_their_places() -> None:
-    """The mapping's own members stand over merged ones, earlier ones over later; lines are those of where each was written."""
+    """The mapping's own members stand over merged ones, earlier ones over later; lines are those of where
+    each was written.
+    """
     document = load_document("m.yaml", MERGES.encode())
     value = document.value
     assert value["one"] == {"first": "x", "get": {"a": 1}, "put": "own"}
@@ -138,9 +143,22 @@ def test_merge_keys_are_honoured_with_their_places() -> None:
     assert value["deep"] == {"get": {"a": 1}, "put": 2, "q": 1}
     assert value["quoted"] == {"<<": 1} and value["none"] == {"<<": 5}
     for pointer, line in {
-        "/base/put": 3, "/one": 5, "/one/first": 6, "/one/get": 2, "/one/get/a": 2, "/one/put": 8, "/list": 9, "/list/get/a": 2, "/list/post": 4,
-        "/inline/z": 12, "/inline/y": 13, "/quoted": 14, "/none": 15, "/deep/put": 3, "/deep/q": 17,
-    }.items():  # fmt: skip
+        "/base/put": 3,
+        "/one": 5,
+        "/one/first": 6,
+        "/one/get": 2,
+        "/one/get/a": 2,
+        "/one/put": 8,
+        "/list": 9,
+        "/list/get/a": 2,
+        "/list/post": 4,
+        "/inline/z": 12,
+        "/inline/y": 13,
+        "/quoted": 14,
+        "/none": 15,
+        "/deep/put": 3,
+        "/deep/q": 17,
+    }.items():
         assert position(document, pointer).line == line, pointer
     assert document.parsed.marks and document.parsed.marks.merged == "/one"
 
@@ -156,7 +174,13 @@ def test_merge_keys_are_honoured_with_their_places() -> None:
 def test_merges_are_as_an_independent_reader_has_them(base: object, own: dict[str, int]) -> None:
     if not isinstance(base, dict):
         return
-    text = "base: &b " + json.dumps(base) + "\nuse:\n  <<: *b\n" + "".join(f"  {json.dumps(key)}: {value}\n" for key, value in own.items()) + "after: 7\n"  # fmt: skip
+    text = (
+        "base: &b "
+        + json.dumps(base)
+        + "\nuse:\n  <<: *b\n"
+        + "".join(f"  {json.dumps(key)}: {value}\n" for key, value in own.items())
+        + "after: 7\n"
+    )
     document = load_document("m.yaml", text.encode())
     assert document.value == yaml.safe_load(text)
     assert position(document, "/after").line == text.count("\n")

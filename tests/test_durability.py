@@ -1,4 +1,6 @@
-"""What was kept stays, and what interrupts is told in a word: signals at any moment, a damaged ledger, kills."""
+"""What was kept stays, and what interrupts is told in a word: signals at any moment, a
+damaged ledger, kills.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,17 @@ def kept(berths: Path, jux: Jux) -> Path:
     with serving() as url:
         add_target(berths, url)
         for berth in ("B1", "B2", "B4"):
-            jux("call", "getBerth", "--no-credentials", "--set", f"berthId={berth}", "--save", "all#one", "-C", berths)
+            jux(
+                "call",
+                "getBerth",
+                "--no-credentials",
+                "--set",
+                f"berthId={berth}",
+                "--save",
+                "all#one",
+                "-C",
+                berths,
+            )
         jux("compose", "berths", "-C", berths)
         for _ in range(2):
             jux("run", "all", "--no-credentials", "-C", berths)
@@ -37,11 +49,22 @@ def kept(berths: Path, jux: Jux) -> Path:
 
 def test_a_signal_at_any_moment_ends_with_a_word(kept: Path) -> None:
     rng = random.Random(11)
-    commands = (["show", "berths"], ["coverage"], ["report", "-o", str(kept / "r.html")], ["suite", "check"], ["runs"])
+    commands = (
+        ["show", "berths"],
+        ["coverage"],
+        ["report", "-o", str(kept / "r.html")],
+        ["suite", "check"],
+        ["runs"],
+    )
     seen = set()
     for _ in range(30):
         sign, words = rng.choice((signal.SIGINT, signal.SIGTERM)), rng.choice(commands)
-        child = subprocess.Popen([sys.executable, "-m", "juxtalogos", *words, "-C", str(kept)], stdout=subprocess.PIPE, stderr=subprocess.PIPE, stdin=subprocess.DEVNULL)  # fmt: skip
+        child = subprocess.Popen(
+            [sys.executable, "-m", "juxtalogos", *words, "-C", str(kept)],
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            stdin=subprocess.DEVNULL,
+        )
         time.sleep(rng.uniform(0.06, 0.5))
         child.send_signal(sign)
         _, told = child.communicate(timeout=60)
@@ -104,7 +127,23 @@ def test_a_clock_that_is_set_forward_and_back_changes_no_result(kept: Path, jux:
     (shim / "sitecustomize.py").write_text(_CLOCK)
     env = {"PYTHONPATH": str(shim)}
     with serving() as url:
-        done = [json.loads(jux("run", "all", "--target", url, "--repeat", "3", "--json", "-C", kept, env=env if scripted else {}).out) for scripted in (False, True)]  # fmt: skip
+        done = [
+            json.loads(
+                jux(
+                    "run",
+                    "all",
+                    "--target",
+                    url,
+                    "--repeat",
+                    "3",
+                    "--json",
+                    "-C",
+                    kept,
+                    env=env if scripted else {},
+                ).out
+            )
+            for scripted in (False, True)
+        ]
     assert done[0]["counts"] == done[1]["counts"] and done[1]["verdict"] == "passed"
     for later in ({}, env):
         listed = json.loads(jux("runs", "--json", "-C", kept, env=later).out)["runs"]
@@ -118,9 +157,22 @@ def test_a_full_disk_loses_no_answer(kept: Path) -> None:
     with serving() as url:
         for words in (["call", "getBerth", "--set", "berthId=B1"], ["run", "all"]):
             found = subprocess.run(
-                [sys.executable, "-m", "juxtalogos", *words, "--target", url, "--no-credentials", "-C", str(kept)], capture_output=True, text=True, stdin=subprocess.DEVNULL,
+                [
+                    sys.executable,
+                    "-m",
+                    "juxtalogos",
+                    *words,
+                    "--target",
+                    url,
+                    "--no-credentials",
+                    "-C",
+                    str(kept),
+                ],
+                capture_output=True,
+                text=True,
+                stdin=subprocess.DEVNULL,
                 preexec_fn=lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (100, 100)),
-            )  # fmt: skip
+            )
             assert found.returncode == 2 and "make room on the disk" in found.stderr, found
             assert "Traceback" not in found.stderr and ("B1" in found.stdout) == (words[0] == "call")
 
@@ -154,13 +206,22 @@ def test_kills_lose_nothing_that_was_acknowledged(kept: Path, jux: Jux) -> None:
                 "-C",
                 str(kept),
             ]
-            child = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, stdin=subprocess.DEVNULL, env=dict(os.environ))  # fmt: skip
+            child = subprocess.Popen(
+                words,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+                stdin=subprocess.DEVNULL,
+                env=dict(os.environ),
+            )
             wait_for_more(kept, 20)
             time.sleep(rng.uniform(0, 0.3))
             child.kill()
             child.wait()
     assert "the ledger is whole" in jux("ledger", "check", "-C", kept).out
     with closing(sqlite3.connect(kept / ".juxtalogos" / "ledger.sqlite")) as db:
-        lost = db.execute("SELECT count(*) FROM exchange WHERE response_body IS NOT NULL AND response_body NOT IN (SELECT id FROM body)").fetchone()[0]  # fmt: skip
+        lost = db.execute(
+            "SELECT count(*) FROM exchange WHERE response_body IS NOT NULL AND response_body NOT IN (SELECT"
+            " id FROM body)"
+        ).fetchone()[0]
         assert lost == 0 and db.execute("SELECT count(*) FROM exchange").fetchone()[0] > 100
     jux("runs", "-C", kept)

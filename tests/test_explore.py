@@ -1,4 +1,6 @@
-"""Exploring, by the built program: every law is broken and told, right ways that look alike are not; budgets, interrupts, order, what is kept."""
+"""Exploring, by the built program: every law is broken and told, right ways that look alike are not; budgets,
+interrupts, order, what is kept.
+"""
 
 from __future__ import annotations
 
@@ -59,9 +61,15 @@ def kinds(told: Any, *classes: str) -> set[str]:
 
 BROKEN = {
     "unchallenged speechless lax forgetful miscounted": "challenge-told allow-told default-kept total-counts",
-    "unasked dangling elsewhere stubborn overfull roaming": "sign-in-asked reference-refused location-leads not-modified page-bounded owner-checked",
-    "astray double constant blind endless": "refusal-as-declared conflict-refused tag-changes filter-keeps job-ends",
-    "misspoken heedless deaf unsorted obliging": "created-told condition-heeded changed-kept sorted unknown-refused",
+    "unasked dangling elsewhere stubborn overfull roaming": (
+        "sign-in-asked reference-refused location-leads not-modified page-bounded owner-checked"
+    ),
+    "astray double constant blind endless": (
+        "refusal-as-declared conflict-refused tag-changes filter-keeps job-ends"
+    ),
+    "misspoken heedless deaf unsorted obliging": (
+        "created-told condition-heeded changed-kept sorted unknown-refused"
+    ),
     "short hopping shifted eager": "created-kept answers-agree revision-counts pages-whole conflict-refused",
     "picky idle straying": "valid-taken acting-does owner-checked",
     "restless contagious smudge": "reading-changes-nothing others-untouched refusal-traceless",
@@ -69,7 +77,7 @@ BROKEN = {
     "lossy": "created-kept created-listed",
     "greedy growing": "changed-only repeat-changes-nothing",
     "jealous": "same-taken",
-}  # fmt: skip
+}
 """Ways to break laws, and the laws that must be told of for them."""
 
 
@@ -80,7 +88,9 @@ def test_each_broken_law_is_told(odd: str, tmp_path: Path, jux: Jux) -> None:
         assert {f"law.{name}" for name in BROKEN[odd].split()} <= kinds(done.json), kinds(done.json)
         assert done.status == (1 if done.json["findings"] or done.json["lenient"] else 0)
         for one in (one for name in TOLD for one in done.json[name] if one["kind"] in LAWS):
-            assert (one["class"] == "finding") is (LAWS[one["kind"]].must and one["severity"] == "deviation"), one
+            assert (one["class"] == "finding") is (
+                LAWS[one["kind"]].must and one["severity"] == "deviation"
+            ), one
 
 
 @pytest.mark.parametrize("twin", ["", "soft", "normal collated"])
@@ -106,7 +116,13 @@ def test_soap_right_and_with_planted_faults(tmp_path: Path, jux: Jux) -> None:
     with yard(service, tmp_path / "right", jux) as go:
         told = go("explore", "yard", "--json").json
         assert not kinds(told) and service.state() == before and not told["explored"]["yard"]["notReached"]
-    wanted = {"register_tug:off by one:1": "lenient", "change_tug:dropped:2": "doubts", "tug:other fault:1": "doubts", "find_tugs:negated:1": "doubts", "tug_told:dropped:1": "doubts"}  # fmt: skip
+    wanted = {
+        "register_tug:off by one:1": "lenient",
+        "change_tug:dropped:2": "doubts",
+        "tug:other fault:1": "doubts",
+        "find_tugs:negated:1": "doubts",
+        "tug_told:dropped:1": "doubts",
+    }
     for fault in planted("tugs"):
         word = wanted.pop(fault.name.partition(":")[2], "")
         if word:
@@ -140,7 +156,10 @@ reason = "counted once a day"
 def sent(home: Path) -> list[tuple[Any, ...]]:
     """What was sent in the latest run, in its order, without the port."""
     with closing(sqlite3.connect(home / ".juxtalogos" / "ledger.sqlite")) as db:
-        rows = db.execute("SELECT suite_case, method, substr(url, 23), status FROM main.exchange WHERE run = (SELECT max(run) FROM main.exchange) ORDER BY id")  # fmt: skip
+        rows = db.execute(
+            "SELECT suite_case, method, substr(url, 23), status FROM main.exchange WHERE run = (SELECT"
+            " max(run) FROM main.exchange) ORDER BY id"
+        )
         return rows.fetchall()
 
 
@@ -164,7 +183,9 @@ def test_what_is_saved_runs_without_exploring(tmp_path: Path, jux: Jux) -> None:
         assert cases["addSlip-accepted-length"] == "failed" and cases["addSlip-works"] == "passed"
         assert cases["getSlip-changed-kept-length"] == "failed" and service.state() == before
         service.odd = frozenset()
-        healed = {one["case"]: one["verdict"] for one in go("run", "found", "--json", status=None).json["cases"]}
+        healed = {
+            one["case"]: one["verdict"] for one in go("run", "found", "--json", status=None).json["cases"]
+        }
         assert {verdict for name, verdict in healed.items() if name != "freeSlip-works"} == {"passed"}, healed
         assert "there already" in go("explore", "yard", "--save", "found", status=2).err
         for words in (
@@ -190,7 +211,10 @@ class Refusing(Slips):
 
 class Growing(Slips):
     def page(self, query: dict[str, str]) -> Any:
-        self.slips |= {f"X-{self.number()}": {**next(iter(self.slips.values())), "id": f"X-{self.counter}"} for _ in range(3)}  # fmt: skip
+        self.slips |= {
+            f"X-{self.number()}": {**next(iter(self.slips.values())), "id": f"X-{self.counter}"}
+            for _ in range(3)
+        }
         return super().page(query)
 
 
@@ -226,16 +250,23 @@ def test_what_gives_no_answer_ends_itself_and_not_the_rest(seconds: float, tmp_p
     before = service.state()
     with yard(service, tmp_path / "w", jux) as go:
         settings = tmp_path / "w" / "juxtalogos.toml"
-        settings.write_text(settings.read_text().replace("[targets.local]", "[targets.local]\ntimeout = 0.3", 1))
+        settings.write_text(
+            settings.read_text().replace("[targets.local]", "[targets.local]\ntimeout = 0.3", 1)
+        )
         told = go("explore", "yard", "--json", status=None).json
     assert kinds(told) == (set() if seconds else {"answer.none"}), kinds(told)
     assert {one["operation"] for one in told["findings"]} == (set() if seconds else {"patchSlip"})
-    assert list(told["explored"]["yard"]["notReached"]) == ["patchSlip"] and not told["explored"]["yard"]["endedEarly"]
+    assert (
+        list(told["explored"]["yard"]["notReached"]) == ["patchSlip"]
+        and not told["explored"]["yard"]["endedEarly"]
+    )
     assert service.state() == before
 
 
 def test_two_contracts_of_which_one_is_not_served_and_again_from_the_cache(tmp_path: Path, jux: Jux) -> None:
-    """Operations of the same names: neither what one has spent, nor that it is silent, is held against the other."""
+    """Operations of the same names: neither what one has spent, nor that it is silent, is held against the
+    other.
+    """
     service, home = Slips(), tmp_path / "w"
     before = service.state()
     with yard(service, home, jux) as go:
@@ -248,7 +279,11 @@ def test_two_contracts_of_which_one_is_not_served_and_again_from_the_cache(tmp_p
     assert list(told["explored"]) == ["another", "yard"] and not kinds(told)
     other, mine = told["explored"]["another"], told["explored"]["yard"]
     assert not other["reached"] and other["requests"] <= 80
-    assert mine["requests"] == alone["requests"] and mine["reached"] == alone["reached"] and not mine["endedEarly"]
+    assert (
+        mine["requests"] == alone["requests"]
+        and mine["reached"] == alone["reached"]
+        and not mine["endedEarly"]
+    )
     assert service.state() == before
 
 
@@ -272,7 +307,10 @@ def test_services_that_do_not_answer(way: str, tmp_path: Path, jux: Jux) -> None
     else:
         threading.Thread(target=answer, daemon=True).start()
     with yard(
-        Slips(), tmp_path / "w", jux, "\n[targets.there]\ntimeout = 0.3\n" + f'url = "http://127.0.0.1:{port}"\n'
+        Slips(),
+        tmp_path / "w",
+        jux,
+        "\n[targets.there]\ntimeout = 0.3\n" + f'url = "http://127.0.0.1:{port}"\n',
     ) as go:
         began = time.monotonic()
         done = go("explore", "yard", "--target", "there", "--json", status=3)
@@ -287,7 +325,12 @@ def test_an_interrupt_keeps_what_was_done_and_cleans_up(tmp_path: Path, jux: Jux
     before = service.state()
     with yard(service, home, jux) as go:
         line = [sys.executable, "-m", "juxtalogos", "explore", "yard", "-C", str(home)]
-        process = subprocess.Popen(line, stdout=subprocess.PIPE, stderr=subprocess.PIPE, env={**os.environ, **ENV, "HOME": str(tmp_path / "home")})  # fmt: skip
+        process = subprocess.Popen(
+            line,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            env={**os.environ, **ENV, "HOME": str(tmp_path / "home")},
+        )
         while service.counter < 1040:
             time.sleep(0.02)
         process.send_signal(signal.SIGINT)
@@ -300,9 +343,14 @@ def test_an_interrupt_keeps_what_was_done_and_cleans_up(tmp_path: Path, jux: Jux
 def test_only_reading_and_what_is_wrongly_asked(tmp_path: Path, jux: Jux) -> None:
     service = Slips()
     with yard(service, tmp_path / "w", jux) as go:
-        told = go("explore", "--only-reading", "--leave-out", "getBoat=not ours", "--weight", "list*=2", "--json").json
+        told = go(
+            "explore", "--only-reading", "--leave-out", "getBoat=not ours", "--weight", "list*=2", "--json"
+        ).json
         assert not kinds(told) and told["explored"]["yard"]["notReached"]["getBoat"] == "left out: not ours"
-        assert service.counter == 1002 and {method for _, method, _, _ in sent(tmp_path / "w")} <= {"GET", "HEAD"}
+        assert service.counter == 1002 and {method for _, method, _, _ in sent(tmp_path / "w")} <= {
+            "GET",
+            "HEAD",
+        }
         for words in (
             ["nothing"],
             ["--weight", "x"],
@@ -319,7 +367,13 @@ def test_only_reading_and_what_is_wrongly_asked(tmp_path: Path, jux: Jux) -> Non
 @pytest.mark.parametrize("service", ["fairways", "tugs"])
 def test_a_sample_of_planted_faults(service: str) -> None:
     """benchmarks/faults.py, every seventh fault: nothing of the right service, most of the rest."""
-    line = [sys.executable, str(Path(__file__).parent.parent / "benchmarks" / "faults.py"), service, "--every", "7"]
+    line = [
+        sys.executable,
+        str(Path(__file__).parent.parent / "benchmarks" / "faults.py"),
+        service,
+        "--every",
+        "7",
+    ]
     out = subprocess.run(line, capture_output=True, text=True, check=True).stdout
     assert "right: 0 told" in out
     found, planted_count = map(int, out.strip().splitlines()[-1].split(" found")[0].split(" of "))
@@ -330,6 +384,12 @@ def test_laws_are_described_in_the_docs() -> None:
     text = (Path(__file__).parent.parent / "docs" / "exploring.md").read_text()
     assert all(f"| `{one.name}` | {one.told} | {one.why} |" in text for one in LAWS.values())
     assert {f"law.{name}" for names in BROKEN.values() for name in names.split()} | {
-        "law.default-kept", "law.challenge-told", "law.allow-told", "law.head-as-get", "law.fault-told-truly", "law.state-consistent", "law.role-refused",
-    } == set(LAWS), "a law that no test breaks"  # fmt: skip
+        "law.default-kept",
+        "law.challenge-told",
+        "law.allow-told",
+        "law.head-as-get",
+        "law.fault-told-truly",
+        "law.state-consistent",
+        "law.role-refused",
+    } == set(LAWS), "a law that no test breaks"
     assert json.dumps(text)

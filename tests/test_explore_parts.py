@@ -1,4 +1,6 @@
-"""What exploring is made of: broken requests arrive broken, by readers that are not ours; what stands for the same; kinds of thing; budgets."""
+"""What exploring is made of: broken requests arrive broken, by readers that are not ours; what stands for the
+same; kinds of thing; budgets.
+"""
 
 from __future__ import annotations
 
@@ -90,7 +92,10 @@ def test_broken_requests_arrive_broken_in_json_and_queries(tmp_path: Path) -> No
                     "components": document["components"],
                 }
                 for text in texts:
-                    read = [text, *([json.loads(text)] if re.fullmatch(r"-?\d+(\.\d+)?|true|false", text) else [])]
+                    read = [
+                        text,
+                        *([json.loads(text)] if re.fullmatch(r"-?\d+(\.\d+)?|true|false", text) else []),
+                    ]
                     assert not any(jsonschema.Draft4Validator(schema).is_valid(value) for value in read), one
     assert count > 150
 
@@ -110,7 +115,14 @@ def test_broken_requests_arrive_broken_in_xml(tmp_path: Path) -> None:
     assert count > 150
 
 
-SAME = [(1, 1.0), ("2026-03-14T06:30:00Z", "2026-03-14T07:30:00+01:00"), ("Grey Tern", "grey  tern"), ("4.5", "4.50"), (7, "7"), ([1, 2], [2, 1])]  # fmt: skip
+SAME = [
+    (1, 1.0),
+    ("2026-03-14T06:30:00Z", "2026-03-14T07:30:00+01:00"),
+    ("Grey Tern", "grey  tern"),
+    ("4.5", "4.50"),
+    (7, "7"),
+    ([1, 2], [2, 1]),
+]
 OTHER = [
     (1, True),
     (1, 2),
@@ -126,14 +138,23 @@ OTHER = [
 
 def test_what_stands_for_the_same() -> None:
     assert all(same(*pair) for pair in SAME) and not any(same(*pair) for pair in OTHER)
-    assert not list(differing({"a": 1, "b": {"c": "x"}, "d": [1]}, {"a": 1.0, "b": {"c": "X"}, "d": [1, 9], "e": 0}))
-    assert [path for path, _, _ in differing({"a": 1, "b": {"c": "x"}}, {"a": 2, "b": {"c": "y"}})] == ["/a", "/b/c"]
+    assert not list(
+        differing({"a": 1, "b": {"c": "x"}, "d": [1]}, {"a": 1.0, "b": {"c": "X"}, "d": [1, 9], "e": 0})
+    )
+    assert [path for path, _, _ in differing({"a": 1, "b": {"c": "x"}}, {"a": 2, "b": {"c": "y"}})] == [
+        "/a",
+        "/b/c",
+    ]
     assert changes({"a": 1, "b": {"c": 1}}, {"a": 1, "b": {"c": 2}, "d": 3}) == {"/b/c", "/d"}
     assert item_in({"data": {"id": 7, "name": "x"}}, {"name": "x"}, 7) == {"id": 7, "name": "x"}
     assert items_in({"page": {"items": [1]}}) == [1] and items_in({"a": 1}) is None
 
 
-JSON = st.recursive(st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=6), lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=4), inner, max_size=3), max_leaves=8)  # fmt: skip
+JSON = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=6),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=4), inner, max_size=3),
+    max_leaves=8,
+)
 
 
 @given(JSON, JSON)
@@ -151,7 +172,12 @@ def test_comparing_never_falls_and_a_value_is_itself(one: Any, other: Any) -> No
 def test_words_tags_and_orders() -> None:
     assert list(meanings("minDepth", "depth")) == ["at least"] and "more than" in meanings("since", "made")
     assert "contains" in meanings("name", "name") and not meanings("shade", "colour")
-    assert in_order([1, 2, 2.5]) and not in_order([2, 1]) and in_order(["a2", "a10"]) and in_order(["a", "B", "c"])
+    assert (
+        in_order([1, 2, 2.5])
+        and not in_order([2, 1])
+        and in_order(["a2", "a10"])
+        and in_order(["a", "B", "c"])
+    )
     assert not in_order(["b", "a", "c"])
     assert conflict_named("TugBusy") and not conflict_named("NoSuchTug") and not conflict_named("TooDeep")
     for tag in ('"1795828050599"', 'W/"3"', '"abc"', '"a-0"', '""', "x"):

@@ -42,10 +42,26 @@ def test_copying_into_another_workspace_takes_what_the_case_names_and_nothing_el
     outside = tmp_path / "outside.csv"
     outside.write_text("line\n3\n")
     bench.suite(
-        case("a", step("read", "readLine", line="$inputs.line"), description="see file: told.csv, kept: nothing", **TABLE, **{"x-juxtalogos-table": {"file": "lines.csv"}}),
-        case("b", step("read", "readLine", line="$inputs.line"), **TABLE, **{"x-juxtalogos-table": {"file": "beside.csv"}}),
-        case("c", step("read", "readLine", line="$inputs.line"), **TABLE, **{"x-juxtalogos-table": {"file": "../../outside.csv"}}),
-    )  # fmt: skip
+        case(
+            "a",
+            step("read", "readLine", line="$inputs.line"),
+            description="see file: told.csv, kept: nothing",
+            **TABLE,
+            **{"x-juxtalogos-table": {"file": "lines.csv"}},
+        ),
+        case(
+            "b",
+            step("read", "readLine", line="$inputs.line"),
+            **TABLE,
+            **{"x-juxtalogos-table": {"file": "beside.csv"}},
+        ),
+        case(
+            "c",
+            step("read", "readLine", line="$inputs.line"),
+            **TABLE,
+            **{"x-juxtalogos-table": {"file": "../../outside.csv"}},
+        ),
+    )
     source = home / "suites" / "work.arazzo.yaml"
     source.write_text(source.read_text("utf-8") + "\n# a remark at the end\n", "utf-8")
     before = source.read_bytes(), source.stat().st_mtime_ns
@@ -78,7 +94,9 @@ def listing() -> Iterator[tuple[str, list[str]]]:
                 hrefs = (f"/deep/{int(self.path.rpartition('/')[2]) + 1}",)
             if hrefs:
                 linkset = {
-                    "linkset": [{"anchor": f"{base}/", "service-desc": [{"href": base + href} for href in hrefs]}]
+                    "linkset": [
+                        {"anchor": f"{base}/", "service-desc": [{"href": base + href} for href in hrefs]}
+                    ]
                 }
                 body, kind = json.dumps(linkset).encode(), "application/linkset+json"
             else:
@@ -114,22 +132,29 @@ PAYLOAD = '<p:Note xmlns:p="urn:q"><p:Header>ballast</p:Header><p:Body/></p:Note
     "text",
     [
         f'<e:Envelope xmlns:e="E"><e:Body>{PAYLOAD}</e:Body></e:Envelope>',
-        f'<?xml version="1.0"?>\n<!-- <e:Header/> --><Envelope xmlns="E" a="x > y">\n<!-- <Header> --><Body>{PAYLOAD}</Body></Envelope>',
+        (
+            '<?xml version="1.0"?>\n<!-- <e:Header/> --><Envelope xmlns="E" a="x > y">\n<!-- <Header>'
+            f" --><Body>{PAYLOAD}</Body></Envelope>"
+        ),
         f'<e:Envelope xmlns:e="E"><e:Header/><e:Body>{PAYLOAD}</e:Body></e:Envelope>',
         f'<e:Envelope xmlns:e="E"><e:Header a="1"><x>1</x></e:Header><e:Body>{PAYLOAD}</e:Body></e:Envelope>',
     ],
-)  # fmt: skip
+)
 def test_the_token_stands_in_the_envelopes_own_header(text: str) -> None:
     from juxtalogos.model.contract import SecurityScheme
     from juxtalogos.model.location import Location
 
     scheme = SecurityScheme("token", "wss-text", "", "", Location("w"))
-    signed = with_text(Request("POST", "http://h", (), text.encode()), scheme, Credential("s<cret", "desk"), {})
+    signed = with_text(
+        Request("POST", "http://h", (), text.encode()), scheme, Credential("s<cret", "desk"), {}
+    )
     root = [one for one in etree.fromstring(signed.body) if isinstance(one.tag, str)]
     assert root[0].tag == "{E}Header" and root[1].tag == "{E}Body" and len(root) == 2
     assert root[0].find("{*}Security") is not None and root[1].find(".//{*}Security") is None
     assert etree.tostring(root[1]).decode().count("ballast") == 1
-    plain = with_text(Request("POST", "http://h", (), PAYLOAD.encode()), scheme, Credential("s<cret", "desk"), {})
+    plain = with_text(
+        Request("POST", "http://h", (), PAYLOAD.encode()), scheme, Credential("s<cret", "desk"), {}
+    )
     assert plain.body == PAYLOAD.encode()
 
 
@@ -166,7 +191,8 @@ def test_faults_come_in_one_order_whatever_the_hash_seed(jux: Jux, tmp_path: Pat
 def test_the_criterion_of_a_declared_redirect(statuses: tuple[str, ...], condition: str) -> None:
     found = {status: {"description": "x"} for status in statuses}
     assert (
-        success_condition(read_contract(definition({"/q": {"get": {"responses": found}}})).operations[0]) == condition
+        success_condition(read_contract(definition({"/q": {"get": {"responses": found}}})).operations[0])
+        == condition
     )
 
 
@@ -192,7 +218,9 @@ BASE = {
         lambda schema: schema["oneOf"].pop(),
         lambda schema: schema["oneOf"][0]["properties"].update(b={"type": "string"}),
         lambda schema: schema["oneOf"][0]["properties"].update(a={"type": "integer"}),
-        lambda schema: schema["oneOf"][1]["properties"].update(a={"oneOf": [{"type": "integer"}, {"type": "null"}]}),
+        lambda schema: schema["oneOf"][1]["properties"].update(
+            a={"oneOf": [{"type": "integer"}, {"type": "null"}]}
+        ),
     ],
 )
 def test_a_changed_alternative_is_a_change(change: Callable[[Any], Any]) -> None:

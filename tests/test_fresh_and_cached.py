@@ -1,4 +1,6 @@
-"""A contract read from the cache is the same as a fresh one for everything that it can be asked, in whatever order."""
+"""A contract read from the cache is the same as a fresh one for everything that it can be asked, in whatever
+order.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +24,17 @@ from juxtalogos.workspace.workspace import Workspace, init_workspace
 
 HERE = Path(__file__).parent
 DEMO = resources.files("juxtalogos.demo")
-SOURCES = ["berths.yaml", "pilotage.wsdl", "registry.edmx", "registry-v2.edmx", "data/tugs.wsdl", "odata/quays.edmx", "odata/stores.edmx", "odata/yard.edmx", "odata/yard.json"]  # fmt: skip
+SOURCES = [
+    "berths.yaml",
+    "pilotage.wsdl",
+    "registry.edmx",
+    "registry-v2.edmx",
+    "data/tugs.wsdl",
+    "odata/quays.edmx",
+    "odata/stores.edmx",
+    "odata/yard.edmx",
+    "odata/yard.json",
+]
 BASE = "http://quay.test/v1"
 UNLIKE = re.compile(rb"urn:uuid:[0-9a-f-]+|(?:batch|changeset)_[0-9a-f]+|boundary=\S+|--[0-9a-f]{16,}")
 
@@ -30,13 +42,20 @@ UNLIKE = re.compile(rb"urn:uuid:[0-9a-f-]+|(?:batch|changeset)_[0-9a-f]+|boundar
 def told(contract: Contract, operation: Operation) -> dict[str, Any]:
     """All that a contract can be asked of one operation."""
     wire = wire_of(contract)
-    found: dict[str, Any] = {"operation": str(operation), "elements": [str(one) for one in wire.elements(operation)]}
+    found: dict[str, Any] = {
+        "operation": str(operation),
+        "elements": [str(one) for one in wire.elements(operation)],
+    }
     for full in (False, True):
         for seed in (0, 3):
             try:
                 inputs = sample_inputs(contract, operation, full=full, seed=seed)
                 request = wire.encode(operation, inputs, BASE)
-                found[f"sent {full} {seed}"] = (request.method, UNLIKE.sub(b"", request.url.encode()), UNLIKE.sub(b"", request.body or b""))  # fmt: skip
+                found[f"sent {full} {seed}"] = (
+                    request.method,
+                    UNLIKE.sub(b"", request.url.encode()),
+                    UNLIKE.sub(b"", request.body or b""),
+                )
                 found[f"matched {full} {seed}"] = [one.id for one in wire.match(request, BASE)]
             except (Unsampleable, UsageError) as error:
                 found[f"sent {full} {seed}"] = str(error)
@@ -55,13 +74,20 @@ def of_schema(schema: Any) -> Iterator[Any]:
         return
     yield str(value), schema.accepts(value)
     for one in islice(schema.mutate(value), 25):
-        yield one.path, one.keyword, str(one.location), [str(deviation) for deviation in schema.check(one.value)]
+        yield (
+            one.path,
+            one.keyword,
+            str(one.location),
+            [str(deviation) for deviation in schema.check(one.value)],
+        )
     for limit in islice(schema.boundaries(value), 10):
         yield limit.path, limit.keyword, schema.accepts(limit.value)
 
 
 @pytest.mark.parametrize("name", SOURCES)
-def test_the_same_for_everything_that_can_be_asked(name: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_same_for_everything_that_can_be_asked(
+    name: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
     path = HERE / name if (HERE / name).is_file() else Path(str(DEMO.joinpath(name)))
     home = init_workspace(tmp_path / "w")
@@ -83,4 +109,8 @@ def test_the_same_for_everything_that_can_be_asked(name: str, tmp_path: Path, mo
             list(of_schema(cached.schema(ref)))
         assert told(cached, operation) == first[index], operation.id
     assert [str(one) for one in fresh.faults] == [str(one) for one in cached.faults]
-    assert (fresh.security_schemes, fresh.servers, fresh.columns) == (cached.security_schemes, cached.servers, cached.columns)  # fmt: skip
+    assert (fresh.security_schemes, fresh.servers, fresh.columns) == (
+        cached.security_schemes,
+        cached.servers,
+        cached.columns,
+    )

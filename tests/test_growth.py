@@ -1,4 +1,6 @@
-"""Nothing in checking, sampling or telling is exponential in an answer or a definition: steps of the engine counted, n beside 2n."""
+"""Nothing in checking, sampling or telling is exponential in an answer or a definition: steps of the engine
+counted, n beside 2n.
+"""
 
 from __future__ import annotations
 
@@ -34,31 +36,68 @@ def recursive(rules: Any, dialect: str = "2020-12") -> Callable[[int], tuple[Sch
 def chained(rules: Callable[[int], Any], value: Any) -> Callable[[int], tuple[Schemas, Any, str]]:
     """A chain of schemas as long as asked for, each of which refers to the next several times."""
     return lambda size: (
-        {"$defs": {f"A{number}": rules(number + 1) for number in range(size)} | {f"A{size}": {"type": ["object", "string"]}}, **ref("A0")}, value, "2020-12"
-    )  # fmt: skip
+        {
+            "$defs": (
+                {f"A{number}": rules(number + 1) for number in range(size)}
+                | {f"A{size}": {"type": ["object", "string"]}}
+            ),
+            **ref("A0"),
+        },
+        value,
+        "2020-12",
+    )
 
 
 CHILD = {"type": "object", "properties": {"child": ref("P"), "n": {"type": "integer"}}}
 OTHER = {"type": "object", "properties": {"child": ref("P"), "m": {"type": "integer"}}}
 CONSTRUCTS: dict[str, Callable[[int], tuple[Schemas, Any, str]]] = {
     "anyOf that overlaps": recursive({"anyOf": [CHILD, OTHER]}),
-    "oneOf, one of which fails late": recursive({"oneOf": [{**CHILD, "required": ["n"]}, {**CHILD, "required": ["m"]}]}),
+    "oneOf, one of which fails late": recursive(
+        {"oneOf": [{**CHILD, "required": ["n"]}, {**CHILD, "required": ["m"]}]}
+    ),
     "if and then": recursive({"if": CHILD, "then": OTHER}),
     "not": recursive({**CHILD, "not": {"required": ["odd"], "properties": {"child": ref("P")}}}),
     "allOf twice": recursive({"allOf": [CHILD, OTHER]}),
     "dependentSchemas": recursive({**CHILD, "dependentSchemas": {"child": OTHER, "n": OTHER}}),
     "unevaluatedProperties": recursive({"anyOf": [CHILD, OTHER], "unevaluatedProperties": True}),
-    "items twice": lambda size: ({"$defs": {"P": {"anyOf": [{"type": "array", "items": ref("P")}, {"type": "array", "items": ref("P"), "maxItems": 9}, {"type": "integer"}]}}, **ref("P")}, _lists(size), "2020-12"),
+    "items twice": lambda size: (
+        {
+            "$defs": {
+                "P": {
+                    "anyOf": [
+                        {"type": "array", "items": ref("P")},
+                        {"type": "array", "items": ref("P"), "maxItems": 9},
+                        {"type": "integer"},
+                    ]
+                }
+            },
+            **ref("P"),
+        },
+        _lists(size),
+        "2020-12",
+    ),
     "discriminator of a parent": lambda size: (
-        {"$defs": {
-            "P": {"type": "object", "required": ["kind"], "discriminator": {"propertyName": "kind", "mapping": {"C": "#/$defs/C"}}, "properties": {"kind": {"type": "string"}, "child": ref("P")}},
-            "C": {"allOf": [ref("P"), {"type": "object", "properties": {"n": {"type": "integer"}}}]},
-        }, **ref("P")}, nested(size), "openapi-3.0",
+        {
+            "$defs": {
+                "P": {
+                    "type": "object",
+                    "required": ["kind"],
+                    "discriminator": {"propertyName": "kind", "mapping": {"C": "#/$defs/C"}},
+                    "properties": {"kind": {"type": "string"}, "child": ref("P")},
+                },
+                "C": {"allOf": [ref("P"), {"type": "object", "properties": {"n": {"type": "integer"}}}]},
+            },
+            **ref("P"),
+        },
+        nested(size),
+        "openapi-3.0",
     ),
     "allOf that doubles": chained(lambda number: {"allOf": [ref(f"A{number}"), ref(f"A{number}")]}, {}),
     "anyOf that doubles": chained(lambda number: {"anyOf": [ref(f"A{number}"), ref(f"A{number}")]}, {}),
-    "allOf that doubles, of a text": chained(lambda number: {"allOf": [ref(f"A{number}"), ref(f"A{number}")]}, "tide"),
-}  # fmt: skip
+    "allOf that doubles, of a text": chained(
+        lambda number: {"allOf": [ref(f"A{number}"), ref(f"A{number}")]}, "tide"
+    ),
+}
 
 
 def _lists(depth: int) -> Any:

@@ -1,6 +1,8 @@
-"""Hostile ground: inputs of every kind, damaged by a seeded generator, each ends in an error of ours or is used, within its budget.
+"""Hostile ground: inputs of every kind, damaged by a seeded generator, each ends in an error of ours or is
+used, within its budget.
 
-A sample runs with the tests; `python tests/test_hostile.py 5000` runs so many and prints the table of docs/reliability.md.
+A sample runs with the tests; `python tests/test_hostile.py 5000` runs so many and prints the table of
+docs/reliability.md.
 """
 
 from __future__ import annotations
@@ -52,13 +54,43 @@ DEMO = resources.files("juxtalogos.demo")
 # The damage.
 
 _WORDS = (
-    b"null", b"-1", b"1e999", b"NaN", b"9" * 400, b'"\\ud800"', b"\x00", b"\xff\xfe", b"{}", b"[]", b'{"$ref": "#"}', b'{"$ref": "nowhere.yaml#/x"}', b"'''", b"<!-- ", b"]]>", b"&amp;", b"&x;", b"%00",
-    b"$steps.x.outputs.y", b"\xe2\x80\xae", b"true", b"2147483648", b"(a+)+$", b"\\d{99999999999999999999}", b"\r\n", b"*", b"..", b"file:///etc/passwd", b"http://[", b"x" * 5000,
-)  # fmt: skip
+    b"null",
+    b"-1",
+    b"1e999",
+    b"NaN",
+    b"9" * 400,
+    b'"\\ud800"',
+    b"\x00",
+    b"\xff\xfe",
+    b"{}",
+    b"[]",
+    b'{"$ref": "#"}',
+    b'{"$ref": "nowhere.yaml#/x"}',
+    b"'''",
+    b"<!-- ",
+    b"]]>",
+    b"&amp;",
+    b"&x;",
+    b"%00",
+    b"$steps.x.outputs.y",
+    b"\xe2\x80\xae",
+    b"true",
+    b"2147483648",
+    b"(a+)+$",
+    b"\\d{99999999999999999999}",
+    b"\r\n",
+    b"*",
+    b"..",
+    b"file:///etc/passwd",
+    b"http://[",
+    b"x" * 5000,
+)
 
 
 def damaged(rng: random.Random, data: bytes) -> bytes:
-    """A text with one to four places changed: a word for another, a piece gone, doubled, moved, repeated, bytes turned."""
+    """A text with one to four places changed: a word for another, a piece gone, doubled, moved, repeated,
+    bytes turned.
+    """
     out = bytearray(data)
     for _ in range(rng.randint(1, 4)):
         at = rng.randrange(len(out) + 1)
@@ -88,8 +120,15 @@ def damaged(rng: random.Random, data: bytes) -> bytes:
 def _other_value(rng: random.Random, piece: bytes) -> bytes:
     """Numbers and letters of a piece turned into others, so that its form stays."""
     return bytes(
-        rng.choice(b"0123456789") if 48 <= one < 58 else rng.choice(b"abcxyzABC") if chr(one).isalpha() and rng.random() < 0.2 else one for one in piece
-    )  # fmt: skip
+        (
+            rng.choice(b"0123456789")
+            if 48 <= one < 58
+            else rng.choice(b"abcxyzABC")
+            if chr(one).isalpha() and rng.random() < 0.2
+            else one
+        )
+        for one in piece
+    )
 
 
 def gentle(rng: random.Random, data: bytes) -> bytes:
@@ -131,8 +170,15 @@ def _definition(name: str) -> Take:
                 request = wire_of(contract).encode(
                     operation, sample_inputs(contract, operation, full=True), "http://quay.test/v1"
                 )
-                answer = Response(200, "OK", (("Content-Type", "application/json"),), b'{"a": [1, {"b": null}]}')
-                judge(wire_of(contract), operation, Exchange(request, answer, Timings(0, 0, 0)), "http://quay.test/v1")
+                answer = Response(
+                    200, "OK", (("Content-Type", "application/json"),), b'{"a": [1, {"b": null}]}'
+                )
+                judge(
+                    wire_of(contract),
+                    operation,
+                    Exchange(request, answer, Timings(0, 0, 0)),
+                    "http://quay.test/v1",
+                )
             except (JuxtalogosError, TooDeep):
                 continue
         return bool(contract.operations)
@@ -218,7 +264,9 @@ def _answer(name: str, operation: str, kind: str) -> Take:
 
 
 def _live(data: bytes, folder: Path) -> bool:
-    """An answer as it comes over a connection, in one piece or in drips; closed after it, or left open without a word."""
+    """An answer as it comes over a connection, in one piece or in drips; closed after it, or left open
+    without a word.
+    """
     pieces = [data] if len(data) % 3 else [data[at : at + 97] for at in range(0, min(len(data), 4000), 97)]
 
     async def serve(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
@@ -251,10 +299,20 @@ def _live(data: bytes, folder: Path) -> bool:
 
 
 def _live_answer() -> bytes:
-    packed = gzip.compress(b'{"vesselId": "V-1001", "name": "Tern", "kind": "bulk", "lengthMetres": 90.5}', mtime=0)
+    packed = gzip.compress(
+        b'{"vesselId": "V-1001", "name": "Tern", "kind": "bulk", "lengthMetres": 90.5}', mtime=0
+    )
     parts = (packed[:30], packed[30:])
-    chunks = b"".join(b"%x;part=%d\r\n%b\r\n" % (len(part), number, part) for number, part in enumerate(parts))
-    return b"HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\nContent-Type: application/json; charset=utf-8\r\nContent-Encoding: gzip\r\nSet-Cookie: berth=B2; Path=/; Max-Age=60\r\nTransfer-Encoding: chunked\r\nETag: \"7\"\r\n\r\n" + chunks + b"0\r\nX-Tide: 4.1\r\n\r\n"  # fmt: skip
+    chunks = b"".join(
+        b"%x;part=%d\r\n%b\r\n" % (len(part), number, part) for number, part in enumerate(parts)
+    )
+    return (
+        b"HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\nContent-Type: application/json;"
+        b" charset=utf-8\r\nContent-Encoding: gzip\r\nSet-Cookie: berth=B2; Path=/;"
+        b' Max-Age=60\r\nTransfer-Encoding: chunked\r\nETag: "7"\r\n\r\n'
+        + chunks
+        + b"0\r\nX-Tide: 4.1\r\n\r\n"
+    )
 
 
 SUITE = b"""arazzo: 1.0.1
@@ -298,10 +356,42 @@ operation = "*"
 kind = "body.format"
 reason = "local times"
 """
-ENTRY = {"startedDateTime": "2026-03-14T06:30:00Z", "time": 5, "request": {"method": "GET", "url": "http://quay.test/v1/berths", "httpVersion": "HTTP/1.1", "headers": [{"name": "A", "value": "b"}], "queryString": [], "cookies": [], "headersSize": -1, "bodySize": 0},
-         "response": {"status": 200, "statusText": "OK", "httpVersion": "HTTP/1.1", "headers": [{"name": "Content-Type", "value": "application/json"}], "cookies": [], "content": {"size": 2, "mimeType": "application/json", "text": "[]"}, "redirectURL": "", "headersSize": -1, "bodySize": 2}, "cache": {}, "timings": {"send": 1, "wait": 1, "receive": 1}}  # fmt: skip
-MESSAGE = b"PUT /v1/berths/B2?state=free&state=held HTTP/1.1\r\nHost: h\r\nContent-Type: application/json\r\nAuthorization: Bearer x\r\n\r\n" + b'{"a": {"b": [1, 2, {"c": "d"}]}}'  # fmt: skip
-ENVELOPE = b'<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><p:GetJobAnswer xmlns:p="urn:merrow:pilotage" xmlns:h="urn:merrow:harbour"><p:job><h:jobId>PJ-1001</h:jobId><h:state>planned</h:state></p:job></p:GetJobAnswer></e:Body></e:Envelope>'  # fmt: skip
+ENTRY = {
+    "startedDateTime": "2026-03-14T06:30:00Z",
+    "time": 5,
+    "request": {
+        "method": "GET",
+        "url": "http://quay.test/v1/berths",
+        "httpVersion": "HTTP/1.1",
+        "headers": [{"name": "A", "value": "b"}],
+        "queryString": [],
+        "cookies": [],
+        "headersSize": -1,
+        "bodySize": 0,
+    },
+    "response": {
+        "status": 200,
+        "statusText": "OK",
+        "httpVersion": "HTTP/1.1",
+        "headers": [{"name": "Content-Type", "value": "application/json"}],
+        "cookies": [],
+        "content": {"size": 2, "mimeType": "application/json", "text": "[]"},
+        "redirectURL": "",
+        "headersSize": -1,
+        "bodySize": 2,
+    },
+    "cache": {},
+    "timings": {"send": 1, "wait": 1, "receive": 1},
+}
+MESSAGE = (
+    b"PUT /v1/berths/B2?state=free&state=held HTTP/1.1\r\nHost: h\r\nContent-Type:"
+    b" application/json\r\nAuthorization: Bearer x\r\n\r\n" + b'{"a": {"b": [1, 2, {"c": "d"}]}}'
+)
+ENVELOPE = (
+    b'<e:Envelope xmlns:e="http://schemas.xmlsoap.org/soap/envelope/"><e:Body><p:GetJobAnswer'
+    b' xmlns:p="urn:merrow:pilotage"'
+    b' xmlns:h="urn:merrow:harbour"><p:job><h:jobId>PJ-1001</h:jobId><h:state>planned</h:state></p:job></p:GetJobAnswer></e:Body></e:Envelope>'
+)
 
 
 def _zip() -> bytes:
@@ -327,10 +417,25 @@ def _book(folder: Path) -> bytes:
     from juxtalogos.model.verdict import Verdict
 
     path = folder / "made.sqlite"
-    exchange = Exchange(Request("GET", "http://quay.test/x", (), None), Response(200, "OK", (), b"{}" * 300), Timings(1, 0, 0))  # fmt: skip
+    exchange = Exchange(
+        Request("GET", "http://quay.test/x", (), None), Response(200, "OK", (), b"{}" * 300), Timings(1, 0, 0)
+    )
     with open_ledger(path, write=True) as ledger:
         run = ledger.begin("run", "q", "all")
-        records = [ExchangeRecord("c", f"s{number}", "berths", "op", exchange, Verdict.PASSED, "", suite="a", reported=(("x", "y"),)) for number in range(40)]  # fmt: skip
+        records = [
+            ExchangeRecord(
+                "c",
+                f"s{number}",
+                "berths",
+                "op",
+                exchange,
+                Verdict.PASSED,
+                "",
+                suite="a",
+                reported=(("x", "y"),),
+            )
+            for number in range(40)
+        ]
         ledger.add(run, records, [CaseRecord("a", "c", Verdict.PASSED, "", 0.1)])
         ledger.end(run, Verdict.PASSED)
     return path.read_bytes()
@@ -346,15 +451,26 @@ def kinds(folder: Path) -> dict[str, tuple[bytes, Take]]:
         "archives": (_zip(), _archive),
         "suites": (SUITE, _suite),
         "configuration": (CONFIG, _config),
-        "CSV tables": (b"name,length\nTern,90.5\n\"Sk,erry\",12\n" * 5, _table("t.csv")),
+        "CSV tables": (b'name,length\nTern,90.5\n"Sk,erry",12\n' * 5, _table("t.csv")),
         "JSON lines": (b'{"name": "Tern", "length": 90.5}\n' * 5, _table("t.jsonl")),
         "Excel tables": (_sheet(), _table("t.xlsx")),
-        "recordings": (json.dumps({"log": {"version": "1.2", "creator": {"name": "x", "version": "1"}, "entries": [ENTRY] * 3}}).encode(), _har),
+        "recordings": (
+            json.dumps(
+                {"log": {"version": "1.2", "creator": {"name": "x", "version": "1"}, "entries": [ENTRY] * 3}}
+            ).encode(),
+            _har,
+        ),
         "ledgers": (_book(folder), _ledger),
-        "JSON answers": (b'{"vesselId": "V-1001", "name": "Tern", "kind": "bulk", "lengthMetres": 90.5, "owner": {"name": "x"}}', _answer("berths", "getVessel", "application/json")),
+        "JSON answers": (
+            (
+                b'{"vesselId": "V-1001", "name": "Tern", "kind": "bulk", "lengthMetres": 90.5, "owner":'
+                b' {"name": "x"}}'
+            ),
+            _answer("berths", "getVessel", "application/json"),
+        ),
         "live answers": (_live_answer(), _live),
         "SOAP answers": (ENVELOPE, _answer("pilotage", "getJob", "text/xml")),
-    }  # fmt: skip
+    }
 
 
 def prepared(folder: Path) -> None:
@@ -364,27 +480,38 @@ def prepared(folder: Path) -> None:
             keep(home, imported)
 
 
-def one_input(kind: str, number: int, folder: Path, table: dict[str, tuple[bytes, Take]]) -> tuple[str, float]:
-    """(`used`, `refused`, or what fault of ours it was; processor seconds) of the generator's input of that number."""
+def one_input(
+    kind: str, number: int, folder: Path, table: dict[str, tuple[bytes, Take]]
+) -> tuple[str, float]:
+    """(`used`, `refused`, or what fault of ours it was; processor seconds) of the generator's input of that
+    number.
+    """
     rng = random.Random(f"{kind} {number}")
     sound, take = table[kind]
     if (number % 2 or (kind == "Excel tables" and number % 3)) and kind in _INSIDE:
         data = _INSIDE[kind](rng, sound)
         return _taken(take, data, folder)
-    soft = kind not in ("archives", "Excel tables", "ledgers") and number % (4 if sound.lstrip()[:1] == b"<" else 2)
+    soft = kind not in ("archives", "Excel tables", "ledgers") and number % (
+        4 if sound.lstrip()[:1] == b"<" else 2
+    )
     return _taken(take, gentle(rng, sound) if soft else damaged(rng, sound), folder)
 
 
 def _rezipped(rng: random.Random, data: bytes) -> bytes:
     """An archive of whose files one is damaged, packed soundly."""
     out = io.BytesIO()
-    with zipfile.ZipFile(io.BytesIO(data)) as archive, zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as fresh:
+    with (
+        zipfile.ZipFile(io.BytesIO(data)) as archive,
+        zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as fresh,
+    ):
         names = archive.namelist()
         cells = [name for name in names if "sheet1" in name or "sharedStrings" in name]
         hurt = rng.choice(cells) if cells and rng.random() < 0.7 else rng.choice(names)
         for name in names:
             content = archive.read(name)
-            change = _cells if name in cells and rng.random() < 0.6 else gentle if rng.random() < 0.7 else damaged
+            change = (
+                _cells if name in cells and rng.random() < 0.6 else gentle if rng.random() < 0.7 else damaged
+            )
             fresh.writestr(name, change(rng, content) if name == hurt else content)
     return out.getvalue()
 
@@ -393,7 +520,11 @@ def _cells(rng: random.Random, content: bytes) -> bytes:
     """A sheet in whose cells other texts stand."""
     import re
 
-    return re.sub(rb"(?<=>)[^<>]+(?=</(?:v|t)>)", lambda found: _other_value(rng, found[0]) if rng.random() < 0.5 else found[0], content)  # fmt: skip
+    return re.sub(
+        rb"(?<=>)[^<>]+(?=</(?:v|t)>)",
+        lambda found: _other_value(rng, found[0]) if rng.random() < 0.5 else found[0],
+        content,
+    )
 
 
 def _rewritten(rng: random.Random, data: bytes) -> bytes:
@@ -406,7 +537,10 @@ def _rewritten(rng: random.Random, data: bytes) -> bytes:
                 table = rng.choice(("exchange", "run", "suite_case", "body", "result_set"))
                 column = rng.choice([row[1] for row in db.execute(f"PRAGMA table_info({table})")])
                 with contextlib.suppress(sqlite3.Error):
-                    db.execute(f"UPDATE {table} SET {column} = ? WHERE rowid IN (SELECT rowid FROM {table} LIMIT 3)", (rng.choice((*_WORDS, 7, -1, "[]", "x", None)),))  # fmt: skip
+                    db.execute(
+                        f"UPDATE {table} SET {column} = ? WHERE rowid IN (SELECT rowid FROM {table} LIMIT 3)",
+                        (rng.choice((*_WORDS, 7, -1, "[]", "x", None)),),
+                    )
         return path.read_bytes()
 
 
@@ -434,7 +568,10 @@ def test_a_sample_of_hostile_inputs(part: int, tmp_path: Path) -> None:
         faults = [(kind, number, told) for number, (told, _) in enumerate(done) if told.startswith("fault")]
         assert not faults
         assert max(seconds for _, seconds in done) < SECONDS
-        assert sum(told == "used" for told, _ in done) * 3 >= len(done), (kind, Counter(told for told, _ in done))
+        assert sum(told == "used" for told, _ in done) * 3 >= len(done), (
+            kind,
+            Counter(told for told, _ in done),
+        )
 
 
 # The whole.
@@ -450,7 +587,9 @@ def _work(task: tuple[str, int, int]) -> list[tuple[str, int, str, float, int]]:
         found = []
         for number in range(first, last):
             told, seconds = one_input(kind, number, folder, table)
-            found.append((kind, number, told, seconds, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024))
+            found.append(
+                (kind, number, told, seconds, resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024)
+            )
         return found
 
 
@@ -464,11 +603,17 @@ def main(count: int) -> None:
     with multiprocessing.get_context("spawn").Pool(2, maxtasksperchild=1) as pool:
         for found in pool.imap_unordered(_work, tasks):
             rows += found
-    print("| kind | inputs | past parsing | faults of ours | most seconds | most MB |\n|---|---|---|---|---|---|")
+    print(
+        "| kind | inputs | past parsing | faults of ours | most seconds | most MB"
+        " |\n|---|---|---|---|---|---|"
+    )
     for name in names:
         mine = [row for row in rows if row[0] == name]
         faults = [row for row in mine if row[2].startswith("fault")]
-        print(f"| {name} | {len(mine)} | {sum(row[2] == 'used' for row in mine)} | {len(faults)} | {max(row[3] for row in mine):.1f} | {max(row[4] for row in mine)} |")  # fmt: skip
+        print(
+            f"| {name} | {len(mine)} | {sum(row[2] == 'used' for row in mine)} | {len(faults)} |"
+            f" {max(row[3] for row in mine):.1f} | {max(row[4] for row in mine)} |"
+        )
         for row in faults[:5]:
             print(row, file=sys.stderr)
 

@@ -1,4 +1,6 @@
-"""Definitions from anywhere: folders, archives, the network with its logins, catalogues; and what must not be followed or kept."""
+"""Definitions from anywhere: folders, archives, the network with its logins, catalogues; and what must not be
+followed or kept.
+"""
 
 from __future__ import annotations
 
@@ -97,7 +99,9 @@ def _everything(folder: Path) -> bytes:
     return b"".join(path.read_bytes() for path in folder.rglob("*") if path.is_file())
 
 
-def test_a_url_behind_a_login_with_parts_and_nothing_secret_kept(home: Path, jux: Callable[..., Result]) -> None:
+def test_a_url_behind_a_login_with_parts_and_nothing_secret_kept(
+    home: Path, jux: Callable[..., Result]
+) -> None:
     with web(**{"v1/quay.yaml?version=2": _SPLIT, "v1/parts/berth.yaml": _PART}) as (url, handler):
         handler.login = _basic("office", SECRET)
         address = url + "/v1/quay.yaml?version=2"
@@ -105,11 +109,19 @@ def test_a_url_behind_a_login_with_parts_and_nothing_secret_kept(home: Path, jux
         assert "401" in jux("import", address, "-C", home, status=2).err
         assert "GATE is not set" in jux("import", address, *words, status=2).err
         found = jux("import", address, *words, "--json", env={"GATE": SECRET}).json
-        assert found == {"contract": "quay", "format": "openapi", "version": "3.0.3", "operations": 1, "problems": []}
+        assert found == {
+            "contract": "quay",
+            "format": "openapi",
+            "version": "3.0.3",
+            "operations": 1,
+            "problems": [],
+        }
         assert all(seen["X-Office"] == SECRET for _, seen in handler.seen[-2:])
         origin = json.loads((home / "definitions/quay/origin.json").read_text("utf-8"))
         assert origin["source"] == address and set(origin["documents"]) == {"quay.yaml", "parts/berth.yaml"}
-        assert SECRET.encode() not in _everything(home) and base64.b64encode(SECRET.encode()) not in _everything(home)
+        assert SECRET.encode() not in _everything(home) and base64.b64encode(
+            SECRET.encode()
+        ) not in _everything(home)
         handler.pages["/v1/parts/berth.yaml"] = (200, {}, _PART.replace("number", "integer").encode())
         again = jux("import", "--refresh", "quay", "-C", home, "--json", env={"GATE": SECRET}).json
         assert [(one["operation"], one["what"]) for one in again["changes"]] == [
@@ -126,7 +138,14 @@ def test_a_url_behind_a_login_with_parts_and_nothing_secret_kept(home: Path, jux
             status=2,
         )
         handler.pages["/v1/quay.yaml?version=2&token=abc123"] = handler.pages["/v1/quay.yaml?version=2"]
-        jux("import", address.replace("//", f"//office:{SECRET}@") + "&token=abc123", "--name", "other", "-C", home)
+        jux(
+            "import",
+            address.replace("//", f"//office:{SECRET}@") + "&token=abc123",
+            "--name",
+            "other",
+            "-C",
+            home,
+        )
         assert not {SECRET.encode(), b"abc123"} & {
             text for text in (SECRET.encode(), b"abc123") if text in _everything(home)
         }
@@ -152,7 +171,12 @@ def test_a_catalogue(home: Path, jux: Callable[..., Result]) -> None:
         {"href": "/none.yaml"},
     ]
     linkset = json.dumps(
-        {"linkset": [{"anchor": "x", "service-desc": links}, {"anchor": "y", "service-doc": [{"href": "/doc"}]}]}
+        {
+            "linkset": [
+                {"anchor": "x", "service-desc": links},
+                {"anchor": "y", "service-doc": [{"href": "/doc"}]},
+            ]
+        }
     )
     kind = {"Content-Type": 'application/linkset+json; profile="https://www.rfc-editor.org/info/rfc9727"'}
     with web(**{"cat": (200, kind, linkset), "quay.yaml": quay, "deep/tides.yaml": quay}) as (url, handler):
@@ -163,10 +187,17 @@ def test_a_catalogue(home: Path, jux: Callable[..., Result]) -> None:
         assert "read again tides" in some.out and "quay" not in some.out
         assert f"targets set NAME {url}/x --contract tides" in some.err
         assert (
-            "did you mean tides.yaml" in jux("import", url + "/cat", "--entry", "tydes.yaml", "-C", home, status=2).err
+            "did you mean tides.yaml"
+            in jux("import", url + "/cat", "--entry", "tydes.yaml", "-C", home, status=2).err
         )
-        assert "no catalogue" in jux("import", url + "/quay.yaml", "--entry", "quay", "-C", home, status=2).err
-        handler.pages["/.well-known/api-catalog"] = (200, {}, linkset.replace("deep/tides", "/deep/tides").encode())
+        assert (
+            "no catalogue" in jux("import", url + "/quay.yaml", "--entry", "quay", "-C", home, status=2).err
+        )
+        handler.pages["/.well-known/api-catalog"] = (
+            200,
+            {},
+            linkset.replace("deep/tides", "/deep/tides").encode(),
+        )
         found = jux("import", url + "/.well-known/api-catalog", "-C", home, "--json", status=1)
         assert [one["contract"] for one in found.json["contracts"]] == ["quay", "tides"]
 
@@ -174,7 +205,10 @@ def test_a_catalogue(home: Path, jux: Callable[..., Result]) -> None:
 @pytest.mark.parametrize(
     ("page", "words"),
     [
-        ((200, {"Content-Type": "text/html"}, "<!DOCTYPE html><html>sign in</html>"), "this may be a login page"),
+        (
+            (200, {"Content-Type": "text/html"}, "<!DOCTYPE html><html>sign in</html>"),
+            "this may be a login page",
+        ),
         ((302, {"Location": "http://login.invalid/?back=1"}, ""), "has moved to http://login.invalid/"),
         ((302, {"Location": "/quay.yaml"}, ""), "redirects"),
         ((403, {}, ""), "a login is needed"),
@@ -184,21 +218,29 @@ def test_a_catalogue(home: Path, jux: Callable[..., Result]) -> None:
         ((200, {}, b"\xff\xfe\x00"), "not UTF-8"),
     ],
 )
-def test_what_comes_in_place_of_a_definition(page: Any, words: str, home: Path, jux: Callable[..., Result]) -> None:
+def test_what_comes_in_place_of_a_definition(
+    page: Any, words: str, home: Path, jux: Callable[..., Result]
+) -> None:
     with web(**{"quay.yaml": page}) as (url, _):
         found = jux("import", url + "/quay.yaml", "-C", home, status=2)
         assert (words in found.err and len(found.err.splitlines()) == 2) or words in found.err.splitlines()[0]
     assert list((home / "definitions").iterdir()) == []
 
 
-def test_references_keep_to_their_origin_and_to_public_addresses(home: Path, jux: Callable[..., Result]) -> None:
+def test_references_keep_to_their_origin_and_to_public_addresses(
+    home: Path, jux: Callable[..., Result]
+) -> None:
     with web(**{"berth.yaml": _PART}) as (other, handler):
         port = other.rpartition(":")[2]
         for reference, words, more in [
             (other + "/berth.yaml", "other origins", ()),
             ("file:///etc/passwd", "other origins", ()),
             ("//169.254.169.254/latest", "other origins", ()),
-            (f"http://localhost:{port}/berth.yaml", "not public", ("--allow-origin", f"http://localhost:{port}")),
+            (
+                f"http://localhost:{port}/berth.yaml",
+                "not public",
+                ("--allow-origin", f"http://localhost:{port}"),
+            ),
             ("http://10.1.2.3/berth.yaml", "not public", ("--allow-origin", "http://10.1.2.3")),
         ]:
             text = _SPLIT.replace("parts/berth.yaml", reference)
@@ -206,7 +248,9 @@ def test_references_keep_to_their_origin_and_to_public_addresses(home: Path, jux
                 found = jux("import", url + "/quay.yaml", "--replace", "-C", home, *more, status=1)
                 assert words in found.out, (reference, found.out)
         assert handler.seen == []
-        with web(**{"quay.yaml": _SPLIT.replace("parts/berth.yaml", f"http://localhost:{port}/berth.yaml")}) as (
+        with web(
+            **{"quay.yaml": _SPLIT.replace("parts/berth.yaml", f"http://localhost:{port}/berth.yaml")}
+        ) as (
             url,
             _,
         ):
@@ -227,10 +271,20 @@ def test_references_keep_to_their_origin_and_to_public_addresses(home: Path, jux
 @pytest.mark.parametrize(
     ("address", "public"),
     [
-        ("8.8.8.8", True), ("2001:4860:4860::8888", True), ("127.0.0.1", False), ("10.0.0.1", False), ("169.254.169.254", False), ("::1", False),
-        ("fe80::1%eth0", False), ("::ffff:10.0.0.1", False), ("100.64.0.1", False), ("224.0.0.1", False), ("0.0.0.0", False), ("", False),
+        ("8.8.8.8", True),
+        ("2001:4860:4860::8888", True),
+        ("127.0.0.1", False),
+        ("10.0.0.1", False),
+        ("169.254.169.254", False),
+        ("::1", False),
+        ("fe80::1%eth0", False),
+        ("::ffff:10.0.0.1", False),
+        ("100.64.0.1", False),
+        ("224.0.0.1", False),
+        ("0.0.0.0", False),
+        ("", False),
     ],
-)  # fmt: skip
+)
 def test_public_addresses(address: str, public: bool) -> None:
     assert is_public(address) is public
 
@@ -248,7 +302,11 @@ def _zip(*files: tuple[str, bytes], link: str = "") -> bytes:
 
 
 def test_archives(tmp_path: Path, home: Path, jux: Callable[..., Result]) -> None:
-    files = (("quay/quay.yaml", _SPLIT.encode()), ("quay/parts/berth.yaml", _PART.encode()), ("quay/read.me", b"x"))
+    files = (
+        ("quay/quay.yaml", _SPLIT.encode()),
+        ("quay/parts/berth.yaml", _PART.encode()),
+        ("quay/read.me", b"x"),
+    )
     (tmp_path / "quay.zip").write_bytes(_zip(*files))
     assert "1 operation" in jux("import", "quay.zip", "-C", home).out
     with web(download=_zip(*files)) as (url, _):
@@ -278,7 +336,7 @@ def test_archives(tmp_path: Path, home: Path, jux: Callable[..., Result]) -> Non
         (lambda: _zip(*((f"{n}.yaml", b" " * 60_000_000) for n in range(5))), "unpacks to more"),
         (lambda: _zip(("a.yaml", b"a: 1"))[:40], "cannot be read"),
     ],
-)  # fmt: skip
+)
 def test_hostile_archives(
     data: Callable[[], bytes], words: str, tmp_path: Path, home: Path, jux: Callable[..., Result]
 ) -> None:
@@ -290,20 +348,29 @@ def test_hostile_archives(
 def test_hostile_definitions(tmp_path: Path, home: Path, jux: Callable[..., Result]) -> None:
     """Each ends in one clear message, within bounds."""
     bombs = {
-        "alias": "a: &a [x,x,x,x,x,x,x,x,x,x]\n" + "".join(f"{chr(98 + n)}: &{chr(98 + n)} [{', '.join(['*' + chr(97 + n)] * 10)}]\n" for n in range(9)),
+        "alias": (
+            "a: &a [x,x,x,x,x,x,x,x,x,x]\n"
+            + "".join(
+                f"{chr(98 + n)}: &{chr(98 + n)} [{', '.join(['*' + chr(97 + n)] * 10)}]\n" for n in range(9)
+            )
+        ),
         "deep": "[" * 100_000,
         "deep-yaml": "openapi: 3.0.3\nx: " + "{a: " * 50_000,
         "large": "openapi: 3.0.3\n# " + "x" * 70_000_000,
         "entity": '<!DOCTYPE a [<!ENTITY a "b">]><a>&a;</a>',
-        "chain": definition({"/a": {"get": {"parameters": [{"$ref": "#/components/parameters/P0"}], "responses": answers()}}},
-                            parameters={f"P{n}": {"$ref": f"#/components/parameters/P{n + 1}"} for n in range(3_000)}),
+        "chain": definition(
+            {"/a": {"get": {"parameters": [{"$ref": "#/components/parameters/P0"}], "responses": answers()}}},
+            parameters={f"P{n}": {"$ref": f"#/components/parameters/P{n + 1}"} for n in range(3_000)},
+        ),
         "circle": definition({"/a": {"$ref": "#/paths/~1b"}, "/b": {"$ref": "#/paths/~1a"}}),
-    }  # fmt: skip
+    }
     for name, text in bombs.items():
         (tmp_path / f"{name}.yaml").write_text(text, "utf-8")
         found = jux("import", f"{name}.yaml", "-C", home, status=1 if name == "chain" else 2)
         assert 1 <= len((found.err + found.out).splitlines()) <= 8, (name, found)
-    many = yaml.safe_dump({"openapi": "3.0.3", "paths": {f"/{n}": {"$ref": f"p{n}.yaml"} for n in range(2_100)}})
+    many = yaml.safe_dump(
+        {"openapi": "3.0.3", "paths": {f"/{n}": {"$ref": f"p{n}.yaml"} for n in range(2_100)}}
+    )
     folder = tmp_path / "many"
     folder.mkdir()
     (folder / "quay.yaml").write_text(many, "utf-8")
@@ -328,7 +395,9 @@ def test_a_source_is_kept_as_it_was_typed_and_another_asks_before_it_takes_a_pla
         jux("import", "--refresh", "quay", "-C", home)
         (tmp_path / "quay.yaml").write_text(text.replace("operationId: q", "operationId: other"))
         told = jux("import", tmp_path / "quay.yaml", "-C", home, status=2).err
-        assert "there is a contract quay already, from http" in told and "--replace" in told and "--name" in told
+        assert (
+            "there is a contract quay already, from http" in told and "--replace" in told and "--name" in told
+        )
         assert jux("show", "quay", "--json", "-C", home).json["operations"][0]["id"] == "q"
         jux("import", tmp_path / "quay.yaml", "--replace", "-C", home)
         assert jux("show", "quay", "--json", "-C", home).json["operations"][0]["id"] == "other"

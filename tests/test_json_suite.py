@@ -1,4 +1,6 @@
-"""The official JSON Schema test suite, taken from the source distribution of `jsonschema` by pip when the tests run."""
+"""The official JSON Schema test suite, taken from the source distribution of `jsonschema` by pip when the
+tests run.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,10 @@ DRAFTS = {
     "draft2019-09": "2019-09",
     "draft2020-12": "2020-12",
 }
-VALIDATORS: dict[str, Any] = {"draft7": jsonschema.Draft7Validator, "draft2020-12": jsonschema.Draft202012Validator}
+VALIDATORS: dict[str, Any] = {
+    "draft7": jsonschema.Draft7Validator,
+    "draft2020-12": jsonschema.Draft202012Validator,
+}
 _VERSION = "4.23.0"
 _PATIENCE = 300 if os.environ.get("CI") else 120
 """Seconds that the registry may take: on a loaded machine it is slow, which is no fault of what is tested."""
@@ -63,7 +68,9 @@ def suite_folder() -> Path:
             if not archives:
                 missing(f"pip gave no source distribution of jsonschema: {done.stderr.decode()[-200:]}")
             with tarfile.open(archives[0]) as archive:
-                safely: Any = {"filter": "data"} if hasattr(tarfile, "data_filter") else {}  # not before 3.11.4
+                safely: Any = (
+                    {"filter": "data"} if hasattr(tarfile, "data_filter") else {}
+                )  # not before 3.11.4
                 archive.extractall(kept, **safely)
         return folder
 
@@ -113,7 +120,9 @@ def test_formats(draft: str) -> None:
             continue
         schema = compile_schema(group["schema"], DRAFTS[draft], formats="assert")
         wrong += [
-            f"{name}: {case['description']}" for case in group["tests"] if schema.accepts(case["data"]) != case["valid"]
+            f"{name}: {case['description']}"
+            for case in group["tests"]
+            if schema.accepts(case["data"]) != case["valid"]
         ]
     assert wrong == []
 

@@ -1,4 +1,6 @@
-"""Judging whole exchanges: random declarations and random answers against what an independent validator and the standard say of them."""
+"""Judging whole exchanges: random declarations and random answers against what an independent validator and
+the standard say of them.
+"""
 
 from __future__ import annotations
 
@@ -31,7 +33,9 @@ JSON = (("Content-Type", "application/json"),)
 
 
 def _answered(status: int, body: bytes, headers: Headers = JSON, method: str = "GET") -> Exchange:
-    return Exchange(Request(method, f"{BASE}/docks"), Response(status, "Fine", headers, body), Timings(1.0, 0.25, 0.5))
+    return Exchange(
+        Request(method, f"{BASE}/docks"), Response(status, "Fine", headers, body), Timings(1.0, 0.25, 0.5)
+    )
 
 
 def _judged(contract: Any, exchange: Exchange, operation: str = "GET /docks") -> Judgement:
@@ -39,7 +43,9 @@ def _judged(contract: Any, exchange: Exchange, operation: str = "GET /docks") ->
 
 
 def _quay(schema: Any, **more: Any) -> Any:
-    return read_contract(definition({"/docks": {"get": {"responses": answers(schema, **more)}}}, version="3.1.0"))
+    return read_contract(
+        definition({"/docks": {"get": {"responses": answers(schema, **more)}}}, version="3.1.0")
+    )
 
 
 @MANY
@@ -51,7 +57,9 @@ def test_a_body_deviates_just_when_the_schema_forbids_it(
     assume(not contract.faults)
     valid = jsonschema.Draft202012Validator(schema).is_valid(value)
     body = json.dumps(value, indent=indent, ensure_ascii=odd).encode()
-    headers: Headers = (("content-TYPE", "Application/JSON; Charset=UTF-8"), ("X-Tide", "low")) if odd else JSON
+    headers: Headers = (
+        (("content-TYPE", "Application/JSON; Charset=UTF-8"), ("X-Tide", "low")) if odd else JSON
+    )
     found = _judged(contract, _answered(200, body, headers))
     assert (found.verdict is Verdict.FAILED) is not valid and found.verdict is not Verdict.ERROR
     assert all(one.kind.startswith("body.") and one.at.startswith("body") for one in found.findings)
@@ -106,16 +114,26 @@ def test_samples_pass_and_each_change_of_them_is_found(schema: Any, full: bool, 
             break
 
 
-STATUSES = st.lists(st.sampled_from(["200", "201", "204", "404", "500", "2XX", "4XX", "5XX", "default"]), min_size=1, max_size=5, unique=True)  # fmt: skip
+STATUSES = st.lists(
+    st.sampled_from(["200", "201", "204", "404", "500", "2XX", "4XX", "5XX", "default"]),
+    min_size=1,
+    max_size=5,
+    unique=True,
+)
 
 
 @MANY
 @given(
-    STATUSES, st.sampled_from([200, 201, 202, 204, 304, 404, 409, 500, 503]), st.sampled_from(["GET", "HEAD", "POST"])
+    STATUSES,
+    st.sampled_from([200, 201, 202, 204, 304, 404, 409, 500, 503]),
+    st.sampled_from(["GET", "HEAD", "POST"]),
 )
 def test_the_declared_answer_is_the_most_specific_one(declared: list[str], status: int, method: str) -> None:
     """OpenAPI 3.1, Responses Object: a code stands over its range, and `default` covers what neither does."""
-    each = {one: {"description": "x", "headers": {f"X-Of-{one}": {"required": True, "schema": {}}}} for one in declared}
+    each = {
+        one: {"description": "x", "headers": {f"X-Of-{one}": {"required": True, "schema": {}}}}
+        for one in declared
+    }
     contract = read_contract(definition({"/docks": {method.lower(): {"responses": each}}}, version="3.1.0"))
     code, family = str(status), f"{str(status)[0]}XX"
     expected = next((one for one in (code, family, "default") if one in declared), None)
@@ -128,12 +146,21 @@ def test_the_declared_answer_is_the_most_specific_one(declared: list[str], statu
         assert [kind] == [one for one, _ in told]
     else:
         assert told == ([("status.server-error", "remark")] if status >= 500 else [])
-    assert (found.verdict is Verdict.FAILED) is bool(missing or (expected is None and told[0][1] == "deviation"))
+    assert (found.verdict is Verdict.FAILED) is bool(
+        missing or (expected is None and told[0][1] == "deviation")
+    )
 
 
 HEADER_SCHEMAS = st.sampled_from(
-    [{"type": "integer", "minimum": 2}, {"type": "boolean"}, {"type": "array", "items": {"type": "integer"}}, {"enum": ["low", "high"]}, {"type": "string", "maxLength": 3}, {"type": ["integer", "null"]}]
-)  # fmt: skip
+    [
+        {"type": "integer", "minimum": 2},
+        {"type": "boolean"},
+        {"type": "array", "items": {"type": "integer"}},
+        {"enum": ["low", "high"]},
+        {"type": "string", "maxLength": 3},
+        {"type": ["integer", "null"]},
+    ]
+)
 
 
 @MANY
@@ -145,12 +172,21 @@ HEADER_SCHEMAS = st.sampled_from(
 def test_headers_are_there_and_of_their_schema(schema: Any, required: bool, text: str | None) -> None:
     contract = _quay({}, headers={"X-Tide": {"required": required, "schema": schema}})
     headers: Headers = (*JSON, *((("x-tide", text),) if text is not None else ()))
-    found = [one for one in _judged(contract, _answered(200, b"{}", headers)).findings if one.at.startswith("header.")]
+    found = [
+        one
+        for one in _judged(contract, _answered(200, b"{}", headers)).findings
+        if one.at.startswith("header.")
+    ]
     if text is None:
         assert [one.kind for one in found] == ["header.missing"] * required
         return
-    # A header has no types of its own: its text is right when it can be read as any value that the schema allows.
-    readings: list[Any] = [text, *_read(text), [item for part in text.split(",") for item in _read(part.strip())[:1] or [part.strip()]]]  # fmt: skip
+    # A header has no types of its own: its text is right when it can be read as any value that the schema
+    # allows.
+    readings: list[Any] = [
+        text,
+        *_read(text),
+        [item for part in text.split(",") for item in _read(part.strip())[:1] or [part.strip()]],
+    ]
     allowed = any(jsonschema.Draft202012Validator(schema).is_valid(one) for one in readings)
     if text == "":
         return  # no text or a list of none, nothing says which
@@ -168,10 +204,24 @@ def _read(text: str) -> list[Any]:
 
 
 @MANY
-@given(st.lists(st.tuples(st.sampled_from(["GET", "POST"]), st.sampled_from([200, 204, 404, 418]), st.sampled_from([b"", b"{}", b'{"id": 1}', b'{"id": "x"}', b"[", b"\xff"])), max_size=8))  # fmt: skip
-def test_what_exchanges_exercise_is_declared_and_coverage_is_their_union(came: list[tuple[str, int, bytes]]) -> None:
+@given(
+    st.lists(
+        st.tuples(
+            st.sampled_from(["GET", "POST"]),
+            st.sampled_from([200, 204, 404, 418]),
+            st.sampled_from([b"", b"{}", b'{"id": 1}', b'{"id": "x"}', b"[", b"\xff"]),
+        ),
+        max_size=8,
+    )
+)
+def test_what_exchanges_exercise_is_declared_and_coverage_is_their_union(
+    came: list[tuple[str, int, bytes]],
+) -> None:
     item = {"type": "object", "properties": {"id": {"type": "integer"}, "tide": {"enum": ["low", "high"]}}}
-    operation = {"parameters": [{"name": "dock", "in": "query", "schema": {"type": "integer"}}], "responses": {**answers(item), "404": {"description": "x"}}}  # fmt: skip
+    operation = {
+        "parameters": [{"name": "dock", "in": "query", "schema": {"type": "integer"}}],
+        "responses": {**answers(item), "404": {"description": "x"}},
+    }
     contract = read_contract(definition({"/docks": {"get": operation, "post": operation}}, version="3.1.0"))
     wire, kinds = wire_of(contract), element_kinds(contract)
     hits: list[HitRow] = []
@@ -185,7 +235,9 @@ def test_what_exchanges_exercise_is_declared_and_coverage_is_their_union(came: l
         hits += [HitRow(element, name, status, "", 1, 1) for element in found.hits]
     whole = measure(wire, kinds, hits)
     assert {row.element.id for row in whole.rows if row.hits} == {one.element for one in hits}
-    assert whole.total.exercised == len({one.element for one in hits}) and whole.total.declared == len(whole.rows)
+    assert whole.total.exercised == len({one.element for one in hits}) and whole.total.declared == len(
+        whole.rows
+    )
     assert sum(row.hits for row in whole.rows) == len(hits)
     assert [row for row in whole.rows if not row.hits] == whole.gaps()
     assert sum(share.declared for _, share in whole.by_kind()) == whole.total.declared
@@ -201,13 +253,39 @@ def test_what_exchanges_exercise_is_declared_and_coverage_is_their_union(came: l
 
 
 @SOME
-@given(st.binary(max_size=40), st.sampled_from(["application/json", "text/plain", "application/xml", "multipart/form-data; boundary=x", "application/x-www-form-urlencoded", "image/png", "nonsense", ""]), st.integers(100, 599))  # fmt: skip
+@given(
+    st.binary(max_size=40),
+    st.sampled_from(
+        [
+            "application/json",
+            "text/plain",
+            "application/xml",
+            "multipart/form-data; boundary=x",
+            "application/x-www-form-urlencoded",
+            "image/png",
+            "nonsense",
+            "",
+        ]
+    ),
+    st.integers(100, 599),
+)
 def test_no_answer_is_too_odd_to_be_judged(body: bytes, kind: str, status: int) -> None:
     schema = {"type": "object", "required": ["id"], "properties": {"id": {"type": "integer"}}}
-    content = {one: {"schema": schema} for one in ("application/json", "text/*", "application/xml", "multipart/form-data", "application/x-www-form-urlencoded", "image/png")}  # fmt: skip
+    content = {
+        one: {"schema": schema}
+        for one in (
+            "application/json",
+            "text/*",
+            "application/xml",
+            "multipart/form-data",
+            "application/x-www-form-urlencoded",
+            "image/png",
+        )
+    }
     contract = read_contract(
         definition(
-            {"/docks": {"get": {"responses": {"2XX": {"description": "x", "content": content}}}}}, version="3.1.0"
+            {"/docks": {"get": {"responses": {"2XX": {"description": "x", "content": content}}}}},
+            version="3.1.0",
         )
     )
     found = _judged(contract, _answered(status, body, (("Content-Type", kind),) if kind else ()))

@@ -1,4 +1,6 @@
-"""Documents damaged at random places: whatever is read from outside ends in an error of ours or is used, never in a fault of the program."""
+"""Documents damaged at random places: whatever is read from outside ends in an error of ours or is used,
+never in a fault of the program.
+"""
 
 from __future__ import annotations
 
@@ -31,14 +33,28 @@ from test_arazzo import GET, HEAD, REGISTER
 from test_audit import BASE, entry, har
 
 JUNK = st.one_of(
-    st.none(), st.booleans(), st.integers(-3, 10**20), st.floats(allow_nan=False), st.text(max_size=6), st.just([]), st.just({}), st.just([None, {"a": []}]), st.just({"$ref": "#"}),
-    st.just({"$ref": "nowhere.yaml#/x"}), st.just("$steps.x.outputs.y"), st.just("{$inputs.x}"), st.just("$response.body#/a"), st.just({"type": "object", "properties": 4}),
-)  # fmt: skip
+    st.none(),
+    st.booleans(),
+    st.integers(-3, 10**20),
+    st.floats(allow_nan=False),
+    st.text(max_size=6),
+    st.just([]),
+    st.just({}),
+    st.just([None, {"a": []}]),
+    st.just({"$ref": "#"}),
+    st.just({"$ref": "nowhere.yaml#/x"}),
+    st.just("$steps.x.outputs.y"),
+    st.just("{$inputs.x}"),
+    st.just("$response.body#/a"),
+    st.just({"type": "object", "properties": 4}),
+)
 
 
 def _places(value: Any, path: tuple[Any, ...] = ()) -> list[tuple[Any, ...]]:
     found = [path] if path else []
-    members = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    members = (
+        value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    )
     for key, item in members:
         found += _places(item, (*path, key))
     return found
@@ -128,19 +144,68 @@ _SUITE: dict[str, Any] = {
     "workflows": [
         {
             "workflowId": "first",
-            "inputs": {"type": "object", "properties": {"name": {"type": "string", "default": "x", "x-juxtalogos-value": "upper('a')"}}},
+            "inputs": {
+                "type": "object",
+                "properties": {
+                    "name": {"type": "string", "default": "x", "x-juxtalogos-value": "upper('a')"}
+                },
+            },
             "steps": [
-                {**REGISTER, "x-juxtalogos-checks": [{"at": "body/name", "equals": "x"}, {"jsonpath": "$.a", "every": {"at": "/b", "above": 1}}, {"at": "body", "computed": "1 + inputs.name"}, {"at": "body", "fits": {"type": "object"}}]},
-                {**GET, "onFailure": [{"name": "r", "type": "retry", "retryAfter": 1, "criteria": [{"condition": "$statusCode == 503"}]}], "onSuccess": [{"reference": "$components.successActions.s"}]},
-                {"stepId": "call", "workflowId": "second", "parameters": [{"name": "a", "value": "{$steps.register.outputs.id}!"}]},
+                {
+                    **REGISTER,
+                    "x-juxtalogos-checks": [
+                        {"at": "body/name", "equals": "x"},
+                        {"jsonpath": "$.a", "every": {"at": "/b", "above": 1}},
+                        {"at": "body", "computed": "1 + inputs.name"},
+                        {"at": "body", "fits": {"type": "object"}},
+                    ],
+                },
+                {
+                    **GET,
+                    "onFailure": [
+                        {
+                            "name": "r",
+                            "type": "retry",
+                            "retryAfter": 1,
+                            "criteria": [{"condition": "$statusCode == 503"}],
+                        }
+                    ],
+                    "onSuccess": [{"reference": "$components.successActions.s"}],
+                },
+                {
+                    "stepId": "call",
+                    "workflowId": "second",
+                    "parameters": [{"name": "a", "value": "{$steps.register.outputs.id}!"}],
+                },
             ],
             "outputs": {"id": "$steps.register.outputs.id"},
-            "x-juxtalogos-table": {"file": "t.csv"}, "x-juxtalogos-setup": ["register"],
+            "x-juxtalogos-table": {"file": "t.csv"},
+            "x-juxtalogos-setup": ["register"],
         },
-        {"workflowId": "second", "dependsOn": ["first"], "steps": [{"stepId": "x", "operationPath": "{$sourceDescriptions.berths.url}#/paths/~1berths/get", "successCriteria": [{"context": "$response.body", "type": {"type": "xpath", "version": "xpath-30"}, "condition": "//a[1]"}]}]},
+        {
+            "workflowId": "second",
+            "dependsOn": ["first"],
+            "steps": [
+                {
+                    "stepId": "x",
+                    "operationPath": "{$sourceDescriptions.berths.url}#/paths/~1berths/get",
+                    "successCriteria": [
+                        {
+                            "context": "$response.body",
+                            "type": {"type": "xpath", "version": "xpath-30"},
+                            "condition": "//a[1]",
+                        }
+                    ],
+                }
+            ],
+        },
     ],
-    "components": {"successActions": {"s": {"name": "s", "type": "end"}}, "inputs": {"i": {"type": "object"}}, "parameters": {"p": {"name": "x", "value": 1}}},
-}  # fmt: skip
+    "components": {
+        "successActions": {"s": {"name": "s", "type": "end"}},
+        "inputs": {"i": {"type": "object"}},
+        "parameters": {"p": {"name": "x", "value": 1}},
+    },
+}
 
 
 @settings(max_examples=250, deadline=None, suppress_health_check=list(HealthCheck))
@@ -154,10 +219,21 @@ def test_damaged_suites(data: st.DataObject, work: Workspace) -> None:
         assert str(error) and len(str(error)) < 2_000
 
 
-_HAR = json.loads(har(
-    entry("GET", BASE + "/berths", 200, "application/json", [], {"Content-Encoding": "gzip"}), entry("POST", BASE + "/vessels", 201, "application/json", {"name": "x"}, postData={"mimeType": "application/json", "text": "{}"}),
-    entry("GET", BASE + "/tides?day=2026-03-14", 200, None, b"x"), entry("GET", BASE + "/berths/B1", 200, "application/json", ...),
-))  # fmt: skip
+_HAR = json.loads(
+    har(
+        entry("GET", BASE + "/berths", 200, "application/json", [], {"Content-Encoding": "gzip"}),
+        entry(
+            "POST",
+            BASE + "/vessels",
+            201,
+            "application/json",
+            {"name": "x"},
+            postData={"mimeType": "application/json", "text": "{}"},
+        ),
+        entry("GET", BASE + "/tides?day=2026-03-14", 200, None, b"x"),
+        entry("GET", BASE + "/berths/B1", 200, "application/json", ...),
+    )
+)
 
 
 @settings(max_examples=250, deadline=None, suppress_health_check=list(HealthCheck))

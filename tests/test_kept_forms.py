@@ -77,9 +77,7 @@ def _attribute(name: str, value: Any) -> bytes:
 
 def _cdata(name: str, value: Any) -> bytes:
     assume(re.fullmatch(r"[\w.-]+", name) and "]]>" not in str(value))
-    return (
-        f"<call><!-- dock --><{name} at='>'>a<![CDATA[{value}]]><!-- end --></{name} ><tide>low</tide></call>".encode()
-    )
+    return f"<call><!-- dock --><{name} at='>'>a<![CDATA[{value}]]><!-- end --></{name} ><tide>low</tide></call>".encode()
 
 
 def _wide_element(name: str, value: Any) -> bytes:
@@ -97,7 +95,8 @@ def _multipart(name: str, value: Any) -> bytes:
 @given(
     st.sampled_from(NAMES),
     st.sampled_from([_json, _json_unescaped, _form, _element, _attribute, _cdata, _wide_element, _multipart]),
-    st.sampled_from([SECRET, "ab", 'quo"te\\', "<&>", "mole 4711", "ünder"]) | PLAIN.filter(lambda text: len(text) > 1),
+    st.sampled_from([SECRET, "ab", 'quo"te\\', "<&>", "mole 4711", "ünder"])
+    | PLAIN.filter(lambda text: len(text) > 1),
 )
 def test_what_a_named_field_holds_is_hidden_wherever_it_stands(
     name: str, written: Callable[[str, Any], bytes], secret: str
@@ -137,11 +136,29 @@ def test_what_is_no_value_of_the_named_field_stays() -> None:
 @pytest.mark.parametrize("name", ["pin", "x.code"])
 @pytest.mark.parametrize(
     "part",
-    ['"NAME": "', '"NAME": [', "<NAME>", "<NAME><![CDATA[", "<NAME><![CDATA[<NAME>]]>", "<NAME ", "<x NAME=", "<!--<NAME>-->", "&NAME", '"NAME":[""', "</NAME>",
-     'Content-Disposition: form-data; name="NAME"\r\n', 'Content-Disposition: form-data; name="NAME"\r\n\r\n', "<a\t", "-1.e", '"NAME"' + " " * 90],
-)  # fmt: skip
+    [
+        '"NAME": "',
+        '"NAME": [',
+        "<NAME>",
+        "<NAME><![CDATA[",
+        "<NAME><![CDATA[<NAME>]]>",
+        "<NAME ",
+        "<x NAME=",
+        "<!--<NAME>-->",
+        "&NAME",
+        '"NAME":[""',
+        "</NAME>",
+        'Content-Disposition: form-data; name="NAME"\r\n',
+        'Content-Disposition: form-data; name="NAME"\r\n\r\n',
+        "<a\t",
+        "-1.e",
+        '"NAME"' + " " * 90,
+    ],
+)
 def test_hostile_bodies_are_masked_in_time_that_grows_as_they_do(name: str, part: str) -> None:
-    """Sixteen times the body may take sixteen times as long and some; a quadratic pattern takes 256 times as long."""
+    """Sixteen times the body may take sixteen times as long and some; a quadratic pattern takes 256 times as
+    long.
+    """
     redactor = Redactor.of([], [name])
 
     def seconds(count: int) -> float:
@@ -156,7 +173,9 @@ def test_hostile_bodies_are_masked_in_time_that_grows_as_they_do(name: str, part
 
 
 @MANY
-@given(st.lists(PLAIN.filter(lambda text: len(text.strip()) > 4), min_size=1, max_size=5), PLAIN, st.randoms())
+@given(
+    st.lists(PLAIN.filter(lambda text: len(text.strip()) > 4), min_size=1, max_size=5), PLAIN, st.randoms()
+)
 def test_secrets_that_hold_each_other_are_hidden_whole(parts: list[str], around: str, chance: Any) -> None:
     """The longest goes first, whatever the order in which they became known."""
     secrets = ["".join(parts[:count]) for count in range(1, len(parts) + 1)]
@@ -183,20 +202,46 @@ def test_a_body_cannot_hide_a_secret_by_how_it_begins(before: bytes, codec: str)
 
 def test_a_recorded_exchange_shows_its_own_secrets() -> None:
     request: Headers = (
-        ("Authorization", "Bearer tok-1234"), ("Cookie", "lang=en; session=abcdefghijkl; theme=dark"), ("X-Api-Key", "key-9"),
-        ("Proxy-Authorization", "raw-credential"), ("Accept", "*/*"),
-    )  # fmt: skip
+        ("Authorization", "Bearer tok-1234"),
+        ("Cookie", "lang=en; session=abcdefghijkl; theme=dark"),
+        ("X-Api-Key", "key-9"),
+        ("Proxy-Authorization", "raw-credential"),
+        ("Accept", "*/*"),
+    )
     answered: Headers = (("Set-Cookie", "berth=mnopqrstuvwx; Path=/quays/long-path; Secure"),)
     exchange = _exchange(Request("GET", "http://quay.test/", request), b"", answered)
-    assert list(carried_secrets(exchange)) == ["tok-1234", "abcdefghijkl", "key-9", "raw-credential", "mnopqrstuvwx"]
+    assert list(carried_secrets(exchange)) == [
+        "tok-1234",
+        "abcdefghijkl",
+        "key-9",
+        "raw-credential",
+        "mnopqrstuvwx",
+    ]
 
 
 HEADERS = st.lists(
-    st.tuples(st.sampled_from(["X-Dock", "x-dock", "Accept", "X-Tide"]), st.text("abc ,;=éü", max_size=8)), max_size=4
+    st.tuples(st.sampled_from(["X-Dock", "x-dock", "Accept", "X-Tide"]), st.text("abc ,;=éü", max_size=8)),
+    max_size=4,
 )
-TYPES = st.sampled_from(["application/json", "text/plain", "text/plain; charset=iso-8859-1", "text/xml; charset=UTF-16", "application/json; charset=latin-1",
-    "text/plain; charset=undefined", "text/plain; charset=nonsense", "application/octet-stream", "text/plain; charset=utf-8-sig", "multipart/form-data; boundary=x"])  # fmt: skip
-BODIES = st.binary(max_size=30) | PLAIN.map(str.encode) | st.sampled_from([b"\xc3\xa9", b"\xff\xfeA\x00", b"\xef\xbb\xbf{}", b"A\x00"])  # fmt: skip
+TYPES = st.sampled_from(
+    [
+        "application/json",
+        "text/plain",
+        "text/plain; charset=iso-8859-1",
+        "text/xml; charset=UTF-16",
+        "application/json; charset=latin-1",
+        "text/plain; charset=undefined",
+        "text/plain; charset=nonsense",
+        "application/octet-stream",
+        "text/plain; charset=utf-8-sig",
+        "multipart/form-data; boundary=x",
+    ]
+)
+BODIES = (
+    st.binary(max_size=30)
+    | PLAIN.map(str.encode)
+    | st.sampled_from([b"\xc3\xa9", b"\xff\xfeA\x00", b"\xef\xbb\xbf{}", b"A\x00"])
+)
 
 
 @st.composite
@@ -211,12 +256,27 @@ def exchanges(draw: st.DrawFn) -> Exchange:
         return Exchange(request, None, timings, draw(PLAIN.filter(lambda text: bool(text.strip()))))
     came: Headers = (*draw(HEADERS), *((("Content-Type", draw(TYPES)),) if draw(st.booleans()) else ()))
     kept = draw(st.integers(0, 5)) > 0
-    response = Response(status, draw(st.sampled_from(["Fine", "Moored"])), came, draw(BODIES) if kept else b"", draw(st.sampled_from(["1.0", "1.1", "2"])), body_kept=kept)  # fmt: skip
+    response = Response(
+        status,
+        draw(st.sampled_from(["Fine", "Moored"])),
+        came,
+        draw(BODIES) if kept else b"",
+        draw(st.sampled_from(["1.0", "1.1", "2"])),
+        body_kept=kept,
+    )
     return Exchange(request, response, timings)
 
 
 @MANY
-@example([Exchange(Request("GET", "http://quay.test/"), Response(200, "Fine", (("Content-Type", "text/plain; charset=iso-8859-1"),), b"\xc3\xa9"), Timings(0, 0.25, 0.5))])  # fmt: skip
+@example(
+    [
+        Exchange(
+            Request("GET", "http://quay.test/"),
+            Response(200, "Fine", (("Content-Type", "text/plain; charset=iso-8859-1"),), b"\xc3\xa9"),
+            Timings(0, 0.25, 0.5),
+        )
+    ]
+)
 @given(st.lists(exchanges(), max_size=4))
 def test_a_recording_gives_back_every_exchange(sent: list[Exchange]) -> None:
     text = write_har(sent)
@@ -243,8 +303,14 @@ def test_a_recording_gives_back_every_exchange(sent: list[Exchange]) -> None:
         ({}, "there is no 'request'"),
         ({"request": {"method": 1, "url": "http://x"}}, "method and url are texts"),
         ({"request": {"method": "GET", "url": "http://[x"}}, "cannot be read"),
-        ({"request": {"method": "GET", "url": "http://x"}, "response": {"status": "200"}}, "status is no number"),
-        ({"request": {"method": "GET", "url": "http://x"}, "response": {"status": True}}, "status is no number"),
+        (
+            {"request": {"method": "GET", "url": "http://x"}, "response": {"status": "200"}},
+            "status is no number",
+        ),
+        (
+            {"request": {"method": "GET", "url": "http://x"}, "response": {"status": True}},
+            "status is no number",
+        ),
         ({"request": {"method": "GET", "url": "http://x"}, "response": {"status": 99}}, "no status code"),
         ({"request": {"method": "GET", "url": "http://x"}, "response": {"status": 1000}}, "no status code"),
         (
@@ -271,7 +337,10 @@ def test_what_is_no_recording_is_told_with_its_place(text: bytes) -> None:
     ("value", "exchange"),
     [
         ({"status": 200.0, "content": {"text": "YQ==", "encoding": "base64"}}, (200, b"a", True, "")),
-        ({"status": 200, "content": {"text": "?", "encoding": "base64"}}, (200, b"", False, "the recorded body is not Base64, though it says so")),
+        (
+            {"status": 200, "content": {"text": "?", "encoding": "base64"}},
+            (200, b"", False, "the recorded body is not Base64, though it says so"),
+        ),
         ({"status": 200, "content": {"size": 5}}, (200, b"", False, "")),
         ({"status": 200, "content": {"size": 5, "text": ""}}, (200, b"", False, "")),
         ({"status": 200, "content": {"size": 0, "text": ""}}, (200, b"", True, "")),
@@ -283,8 +352,10 @@ def test_what_is_no_recording_is_told_with_its_place(text: bytes) -> None:
         ({"status": 0}, (0, b"no answer came", True, "")),
         (None, (0, b"the recording holds no response", True, "")),
     ],
-)  # fmt: skip
-def test_a_body_that_was_left_out_is_not_an_empty_one(value: Any, exchange: tuple[int, bytes, bool, str]) -> None:
+)
+def test_a_body_that_was_left_out_is_not_an_empty_one(
+    value: Any, exchange: tuple[int, bytes, bool, str]
+) -> None:
     entry = {"request": {"method": "get", "url": "http://quay.test/#mole"}, "response": value}
     (found,) = read_har(json.dumps({"log": {"entries": [entry]}}).encode(), "x.har")
     assert found.exchange and found.exchange.request == Request("GET", "http://quay.test/")
@@ -293,18 +364,30 @@ def test_a_body_that_was_left_out_is_not_an_empty_one(value: Any, exchange: tupl
     if response is None:
         assert (status, body.decode()) == (0, found.exchange.error)
     else:
-        assert (response.status, response.body, response.body_kept, response.problem) == (status, body, kept, problem)
+        assert (response.status, response.body, response.body_kept, response.problem) == (
+            status,
+            body,
+            kept,
+            problem,
+        )
 
 
 CODERS: dict[str, Callable[[bytes], bytes]] = {
-    "gzip": gzip.compress, "X-GZIP": gzip.compress, "deflate": zlib.compress, "Identity": lambda data: data,
+    "gzip": gzip.compress,
+    "X-GZIP": gzip.compress,
+    "deflate": zlib.compress,
+    "Identity": lambda data: data,
     "deflate ": lambda data: zlib.compress(data, wbits=-15),
-}  # fmt: skip
+}
 
 
 @MANY
-@given(st.binary(min_size=1, max_size=200), st.lists(st.sampled_from(sorted(CODERS)), max_size=3), st.booleans())
-def test_content_codings_are_undone_from_the_last_to_the_first(data: bytes, names: list[str], lines: bool) -> None:
+@given(
+    st.binary(min_size=1, max_size=200), st.lists(st.sampled_from(sorted(CODERS)), max_size=3), st.booleans()
+)
+def test_content_codings_are_undone_from_the_last_to_the_first(
+    data: bytes, names: list[str], lines: bool
+) -> None:
     body = data
     for name in names:
         body = CODERS[name](body)
@@ -314,10 +397,13 @@ def test_content_codings_are_undone_from_the_last_to_the_first(data: bytes, name
     assert (found.body, found.problem, found.truncated) == (data, "", False)
     if any(name != "Identity" for name in names):
         cut = decoded(
-            replace(response, body=CODERS["gzip"](b"x" * 5_000), headers=(("Content-Encoding", "gzip"),)), 1_000
+            replace(response, body=CODERS["gzip"](b"x" * 5_000), headers=(("Content-Encoding", "gzip"),)),
+            1_000,
         )
         assert cut.truncated and cut.body == b"x" * 1_000
-        broken = decoded(replace(response, body=b"\x00" + body, headers=(("Content-Encoding", "gzip"),)), 1_000)
+        broken = decoded(
+            replace(response, body=b"\x00" + body, headers=(("Content-Encoding", "gzip"),)), 1_000
+        )
         assert "not gzip" in broken.problem and broken.body == b"\x00" + body
     other = decoded(replace(response, headers=(("Content-Encoding", "br"),)), 10)
     assert "'br'" in other.problem and other.body == body
@@ -326,7 +412,9 @@ def test_content_codings_are_undone_from_the_last_to_the_first(data: bytes, name
 @MANY
 @given(
     st.text(max_size=20),
-    st.sampled_from(["utf-8", "UTF8", "iso-8859-1", "windows-1252", "utf-16", "shift_jis", "us-ascii", "cp037"]),
+    st.sampled_from(
+        ["utf-8", "UTF8", "iso-8859-1", "windows-1252", "utf-16", "shift_jis", "us-ascii", "cp037"]
+    ),
 )
 def test_a_text_is_read_in_the_charset_it_was_written_in(text: str, charset: str) -> None:
     try:
@@ -340,8 +428,24 @@ def test_a_text_is_read_in_the_charset_it_was_written_in(text: str, charset: str
 
 
 @pytest.mark.parametrize(
-    "charset", ["", "nonsense", "undefined", "hex", "base64", "rot13", "zlib", "idna", "punycode", "unicode_escape", "raw-unicode-escape", "a\x00b", "é", "x" * 500]
-)  # fmt: skip
+    "charset",
+    [
+        "",
+        "nonsense",
+        "undefined",
+        "hex",
+        "base64",
+        "rot13",
+        "zlib",
+        "idna",
+        "punycode",
+        "unicode_escape",
+        "raw-unicode-escape",
+        "a\x00b",
+        "é",
+        "x" * 500,
+    ],
+)
 def test_what_is_no_charset_of_a_message_is_refused(charset: str) -> None:
     for call in (lambda: decode_text(b"ab", charset), lambda: encode_text("ab", charset)):
         with pytest.raises(NotInCharset) as found:
@@ -349,11 +453,26 @@ def test_what_is_no_charset_of_a_message_is_refused(charset: str) -> None:
         assert len(str(found.value)) < 100
 
 
-_TYPES = ["*/*", "text/*", "text/csv", "text/csv; header=present", "text/csv; header=absent", "application/json", "application/*", "no type", ""]  # fmt: skip
+_TYPES = [
+    "*/*",
+    "text/*",
+    "text/csv",
+    "text/csv; header=present",
+    "text/csv; header=absent",
+    "application/json",
+    "application/*",
+    "no type",
+    "",
+]
 
 
 @MANY
-@given(st.lists(st.sampled_from(_TYPES), max_size=6), st.sampled_from(["text/csv", "TEXT/CSV; Header=Present; charset=x", "application/json", "image/png", "/", "a b/c"]))  # fmt: skip
+@given(
+    st.lists(st.sampled_from(_TYPES), max_size=6),
+    st.sampled_from(
+        ["text/csv", "TEXT/CSV; Header=Present; charset=x", "application/json", "image/png", "/", "a b/c"]
+    ),
+)
 def test_the_closest_range_wins_and_of_equals_the_first(declared: list[str], actual: str) -> None:
     """RFC 9110, section 12.5.1: the most specific range that applies has precedence."""
     wanted = parse_media_type(actual)
@@ -366,9 +485,11 @@ def test_the_closest_range_wins_and_of_equals_the_first(declared: list[str], act
         "text/csv; header=present": 4,
     }
     covers = {
-        "text/csv": ["*/*", "text/*", "text/csv"], "application/json": ["*/*", "application/*", "application/json"], "image/png": ["*/*"],
+        "text/csv": ["*/*", "text/*", "text/csv"],
+        "application/json": ["*/*", "application/*", "application/json"],
+        "image/png": ["*/*"],
         "TEXT/CSV; Header=Present; charset=x": ["*/*", "text/*", "text/csv", "text/csv; header=present"],
-    }.get(actual, [])  # fmt: skip
+    }.get(actual, [])
     fitting = [index for index, one in enumerate(declared) if one in covers]
     expected = max(fitting, key=lambda index: (rank[declared[index]], -index)) if fitting else None
     assert best_match(declared, actual) == expected

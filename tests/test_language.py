@@ -1,4 +1,6 @@
-"""Conditions and formulas on their own: random ones against Python, and those that are made to be too long, too deep or too large."""
+"""Conditions and formulas on their own: random ones against Python, and those that are made to be too long,
+too deep or too large.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,14 @@ from hypothesis import strategies as st
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
 from juxtalogos.suite.language.conditions import BadCondition, holds, in_words, parse_condition, reads
 from juxtalogos.suite.language.expressions import Scope
-from juxtalogos.suite.language.formulas import BadFormula, FormulaContext, NoValue, compute, parse_formula, reads_of
+from juxtalogos.suite.language.formulas import (
+    BadFormula,
+    FormulaContext,
+    NoValue,
+    compute,
+    parse_formula,
+    reads_of,
+)
 from juxtalogos.suite.language.numbers import number_in
 from juxtalogos.suite.language.selectors import select_json
 
@@ -56,7 +65,17 @@ def arithmetic(draw: st.DrawFn, depth: int = 3) -> tuple[str, Any]:
     try:
         with localcontext() as context:
             context.prec = 40
-            computed = None if None in (one, other) else {"+": lambda: one + other, "-": lambda: one - other, "*": lambda: one * other, "/": lambda: one / other, "%": lambda: one % other}[op]()  # fmt: skip
+            computed = (
+                None
+                if None in (one, other)
+                else {
+                    "+": lambda: one + other,
+                    "-": lambda: one - other,
+                    "*": lambda: one * other,
+                    "/": lambda: one / other,
+                    "%": lambda: one % other,
+                }[op]()
+            )
     except (InvalidOperation, DivisionByZero, ZeroDivisionError):
         computed = None
     return f"({left}) {op} ({right})", computed
@@ -75,8 +94,13 @@ def test_arithmetic_is_that_of_decimals(drawn: tuple[str, Any]) -> None:
 
 
 @MANY
-@given(st.lists(st.tuples(st.sampled_from("+-*"), st.integers(0, 9)), min_size=1, max_size=300), st.integers(0, 9))
-def test_products_bind_before_sums_and_chains_go_from_the_left(rest: list[tuple[str, int]], first: int) -> None:
+@given(
+    st.lists(st.tuples(st.sampled_from("+-*"), st.integers(0, 9)), min_size=1, max_size=300),
+    st.integers(0, 9),
+)
+def test_products_bind_before_sums_and_chains_go_from_the_left(
+    rest: list[tuple[str, int]], first: int
+) -> None:
     products = sum(op == "*" for op, _ in rest)
     assume(products < 28)
     text = f"{first}" + "".join(f" {op} {number}" for op, number in rest)
@@ -85,14 +109,22 @@ def test_products_bind_before_sums_and_chains_go_from_the_left(rest: list[tuple[
 
 def test_formulas_as_long_as_they_may_be() -> None:
     longest = "+".join(["1"] * 1_000)
-    assert compute(parse_formula(longest), SCOPE, FormulaContext()) == 1_000 and reads_of(parse_formula(longest)) == []
+    assert (
+        compute(parse_formula(longest), SCOPE, FormulaContext()) == 1_000
+        and reads_of(parse_formula(longest)) == []
+    )
     assert compute(parse_formula(" - ".join(["inputs.n"] * 150)), SCOPE, FormulaContext()) == 4 - 149 * 4
     assert [one.text for one in reads_of(parse_formula("inputs.a + steps.s.b * $response.body#/c"))] == [
         "$inputs.a",
         "$steps.s.outputs.b",
         "$response.body#/c",
     ]
-    for text in ("+".join(["1"] * 1_001), "(" * 41 + "1" + ")" * 41, "-" * 60 + "1", "lower(" * 41 + "'a'" + ")" * 41):
+    for text in (
+        "+".join(["1"] * 1_001),
+        "(" * 41 + "1" + ")" * 41,
+        "-" * 60 + "1",
+        "lower(" * 41 + "'a'" + ")" * 41,
+    ):
         with pytest.raises(BadFormula):
             parse_formula(text)
 
@@ -100,12 +132,33 @@ def test_formulas_as_long_as_they_may_be() -> None:
 @pytest.mark.parametrize(
     ("text", "inputs"),
     [
-        ("9" * 1_900, {}), ("1" + "0" * 308 + " * 10", {}), ("number('1e400')", {}), ("number('NaN')", {}), ("number('Infinity')", {}), ("inputs.x * 1", {"x": float("inf")}),
-        ("inputs.x + 1", {"x": float("nan")}), ("replace(inputs.x, '', inputs.x)", {"x": "a" * 90_000}), ("inputs.x + inputs.x", {"x": "a" * 60_000}), ("round(1, 5000)", {}),
-        ("hours(number('1e300'))", {}), ("date('2026-01-01') - days(inputs.x)", {"x": 10**9}), ("between(2, 1)", {}), ("least(1, 'a')", {}), ("length(1)", {}), ("sum(1)", {}),
-        ("sum(inputs.x)", {"x": [1, "a"]}), ("format('2026-01-01', 'DD')", {}), ("date('2026-02-30')", {}), ("-'a'", {}), ("lower(1)", {}), ("part(1, 0, 1)", {}), ("days(2)", {}), ("true + 1", {}), ("inputs.none.a", {}),
+        ("9" * 1_900, {}),
+        ("1" + "0" * 308 + " * 10", {}),
+        ("number('1e400')", {}),
+        ("number('NaN')", {}),
+        ("number('Infinity')", {}),
+        ("inputs.x * 1", {"x": float("inf")}),
+        ("inputs.x + 1", {"x": float("nan")}),
+        ("replace(inputs.x, '', inputs.x)", {"x": "a" * 90_000}),
+        ("inputs.x + inputs.x", {"x": "a" * 60_000}),
+        ("round(1, 5000)", {}),
+        ("hours(number('1e300'))", {}),
+        ("date('2026-01-01') - days(inputs.x)", {"x": 10**9}),
+        ("between(2, 1)", {}),
+        ("least(1, 'a')", {}),
+        ("length(1)", {}),
+        ("sum(1)", {}),
+        ("sum(inputs.x)", {"x": [1, "a"]}),
+        ("format('2026-01-01', 'DD')", {}),
+        ("date('2026-02-30')", {}),
+        ("-'a'", {}),
+        ("lower(1)", {}),
+        ("part(1, 0, 1)", {}),
+        ("days(2)", {}),
+        ("true + 1", {}),
+        ("inputs.none.a", {}),
     ],
-)  # fmt: skip
+)
 def test_a_formula_without_a_sane_value_has_none(text: str, inputs: dict[str, Any]) -> None:
     with pytest.raises(NoValue) as found:
         compute(parse_formula(text), Scope(inputs), FormulaContext())
@@ -125,11 +178,15 @@ def test_dates_and_made_up_values(day: date, count: int, seed: int) -> None:
     assert found("today()") == day.isoformat() and found("now()") == f"{day}T06:30:05Z"
     assert found("today() + days(inputs.n)") == (day + timedelta(count)).isoformat()
     assert found("(today() + days(inputs.n)) - today()") == count
-    assert found("now() - hours(1) < now()") is True and found("now() + minutes(inputs.n * 0) == now()") is True
+    assert (
+        found("now() - hours(1) < now()") is True and found("now() + minutes(inputs.n * 0) == now()") is True
+    )
     assert found("format(now(), 'YYYY/MM/DD hh:mm:ss')") == f"{day:%Y/%m/%d} 06:30:05"
     assert found("date(text(today())) == today()") is True
     assert found("pick('a', 'b', 'c')") in "abc" and found("pick(1, 2)") == found("pick(1, 2)")
-    assert 3 <= found("between(3, 9)") <= 9 and len(found("digits(12)")) == 12 and found("digits(12)").isdigit()
+    assert (
+        3 <= found("between(3, 9)") <= 9 and len(found("digits(12)")) == 12 and found("digits(12)").isdigit()
+    )
     low, high = sorted((count, 7))
     assert (found("least(inputs.n, 7)"), found("most(inputs.n, 7)")) == (low, high)
 
@@ -138,12 +195,38 @@ def test_dates_and_made_up_values(day: date, count: int, seed: int) -> None:
 def logic(draw: st.DrawFn, depth: int = 3) -> tuple[str, bool]:
     """(a condition, whether it holds)."""
     if depth == 0 or draw(st.integers(0, 3)) == 0:
-        return draw(st.sampled_from([
-            ("true", True), ("false", False), ("null", False), ("$inputs.yes", True), ("$inputs.nothing", False), ("$inputs.zero", False), ("$inputs.empty", False), ("$inputs.none", False), ("'x'", True),
-            ("$inputs.n == 4", True), ("$inputs.n != 4.0", False), ("$inputs.t == 'bERTH'", True), ("$statusCode < 300", True), ("$response.header.X-Count >= 12", True), ("$inputs.none == null", True),
-            ("$inputs.nothing == null", False), ("$inputs.nothing == $inputs.nowhere", False), ("$inputs.nothing != $inputs.nowhere", True), ("$inputs.nothing < 1", False), ("$inputs.deep.list[0].a == 7", True),
-            ("$inputs.deep.list[9] == 7", False), ("$inputs.yes == 1", False), ("$inputs.t > 'azz'", True), ("$inputs.t < 4", False), ("$inputs.deep.list[1] == $inputs.deep.list[1]", True), ("1 <= 1", True),
-        ]))  # fmt: skip
+        return draw(
+            st.sampled_from(
+                [
+                    ("true", True),
+                    ("false", False),
+                    ("null", False),
+                    ("$inputs.yes", True),
+                    ("$inputs.nothing", False),
+                    ("$inputs.zero", False),
+                    ("$inputs.empty", False),
+                    ("$inputs.none", False),
+                    ("'x'", True),
+                    ("$inputs.n == 4", True),
+                    ("$inputs.n != 4.0", False),
+                    ("$inputs.t == 'bERTH'", True),
+                    ("$statusCode < 300", True),
+                    ("$response.header.X-Count >= 12", True),
+                    ("$inputs.none == null", True),
+                    ("$inputs.nothing == null", False),
+                    ("$inputs.nothing == $inputs.nowhere", False),
+                    ("$inputs.nothing != $inputs.nowhere", True),
+                    ("$inputs.nothing < 1", False),
+                    ("$inputs.deep.list[0].a == 7", True),
+                    ("$inputs.deep.list[9] == 7", False),
+                    ("$inputs.yes == 1", False),
+                    ("$inputs.t > 'azz'", True),
+                    ("$inputs.t < 4", False),
+                    ("$inputs.deep.list[1] == $inputs.deep.list[1]", True),
+                    ("1 <= 1", True),
+                ]
+            )
+        )
     left, one = draw(logic(depth - 1))
     op = draw(st.sampled_from(["!", "&&", "||"]))
     if op == "!":
@@ -180,15 +263,38 @@ def test_conditions_of_any_length_but_not_of_any_depth() -> None:
         text = f" {op} ".join([first] * 5_000) + f" {op} true"
         assert holds(parse_condition(text), SCOPE) is expected
         assert len(reads(parse_condition(text))) == (5_000 if "$" in first else 0)
-    for text in ("$inputs.a" + "[0]" * 5_000, "$inputs.a" + ".b[0]" * 5_000, "!" * 5_000 + "true", "(" * 5_000 + "1"):
+    for text in (
+        "$inputs.a" + "[0]" * 5_000,
+        "$inputs.a" + ".b[0]" * 5_000,
+        "!" * 5_000 + "true",
+        "(" * 5_000 + "1",
+    ):
         with pytest.raises(BadCondition):
             parse_condition(text)
 
 
 @pytest.mark.parametrize(
     ("text", "number"),
-    [("12", 12), (" -3 ", -3), ("+0.50", 0.5), ("1e3", 1000.0), ("7.", 7.0), (str(2**63 + 1), 2**63 + 1), ("", None), ("1_0", None), ("nan", None), ("inf", None), ("0x1", None), ("1e999", None), ("²", None), ("١", None), ("1" * 1_001, None), ("1 2", None), ("--1", None)],
-)  # fmt: skip
+    [
+        ("12", 12),
+        (" -3 ", -3),
+        ("+0.50", 0.5),
+        ("1e3", 1000.0),
+        ("7.", 7.0),
+        (str(2**63 + 1), 2**63 + 1),
+        ("", None),
+        ("1_0", None),
+        ("nan", None),
+        ("inf", None),
+        ("0x1", None),
+        ("1e999", None),
+        ("²", None),
+        ("١", None),
+        ("1" * 1_001, None),
+        ("1 2", None),
+        ("--1", None),
+    ],
+)
 def test_numbers_that_texts_write(text: str, number: Any) -> None:
     assert number_in(text) == number and type(number_in(text)) is type(number)
 

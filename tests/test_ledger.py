@@ -1,4 +1,6 @@
-"""The ledger: given back as given, older forms read in place and migrated, locked, full, damaged and read-only files told apart."""
+"""The ledger: given back as given, older forms read in place and migrated, locked, full, damaged and
+read-only files told apart.
+"""
 
 from __future__ import annotations
 
@@ -47,17 +49,28 @@ def record(
         Timings(1, 0.1, 0.2),
         "" if status else "no answer",
     )
-    return ExchangeRecord(case, "s", "quay", "x", exchange, Verdict.FAILED, "why", results, suite="suite", **more)  # fmt: skip
+    return ExchangeRecord(
+        case, "s", "quay", "x", exchange, Verdict.FAILED, "why", results, suite="suite", **more
+    )
 
 
 def test_it_gives_back_what_it_was_given(tmp_path: Path) -> None:
     given = [
         record("a", b"\x00\xff" * 400, HELD, WRONG, DOUBTFUL, hits=("one|q", "two|q")),
-        record("b", b"", HELD, WRITTEN, known=(("make.id", 7),), flows=(("path.id", "$steps.make.outputs.id"),), note="n", role="pilot"),
+        record(
+            "b",
+            b"",
+            HELD,
+            WRITTEN,
+            known=(("make.id", 7),),
+            flows=(("path.id", "$steps.make.outputs.id"),),
+            note="n",
+            role="pilot",
+        ),
         record("c", b"\x00\xff" * 400, HELD, WRONG, hits=("one|q",), response_form=BodyForm.MASKED),
         record("d", b"", status=0),
         replace(record("e"), exchange=None, verdict=Verdict.SKIPPED),
-    ]  # fmt: skip
+    ]
     path = tmp_path / "l.sqlite"
     with open_ledger(path, write=True) as ledger:
         run = ledger.begin("run", "local", "suite", token="5e2a")
@@ -75,7 +88,11 @@ def test_it_gives_back_what_it_was_given(tmp_path: Path) -> None:
         )
         told = ledger.run()
         assert (told.exchanges, told.findings, told.verdict, told.token) == (5, 3, "failed", "5e2a")
-        assert [(one.count, one.exchanges) for one in ledger.findings(run)] == [(2, (1, 3)), (1, (1,)), (1, (2,))]
+        assert [(one.count, one.exchanges) for one in ledger.findings(run)] == [
+            (2, (1, 3)),
+            (1, (1,)),
+            (1, (2,)),
+        ]
         assert [one.finding.result for one in ledger.findings(run)] == [WRONG, DOUBTFUL, WRITTEN]
         assert {(row.element, row.count, row.exchange) for row in ledger.hits([run], "quay")} == {
             ("one|q", 2, 1),
@@ -115,10 +132,13 @@ QUERIES: list[tuple[dict[str, Any], list[str]]] = [
 
 
 @pytest.mark.parametrize(("query", "cases"), QUERIES, ids=str)
-def test_queries_are_answered_in_the_database(tmp_path: Path, query: dict[str, Any], cases: list[str]) -> None:
+def test_queries_are_answered_in_the_database(
+    tmp_path: Path, query: dict[str, Any], cases: list[str]
+) -> None:
     with open_ledger(tmp_path / "l.sqlite", write=True) as ledger:
         ledger.add(
-            ledger.begin("run", "t", "w"), [record("a", b"{}", WRONG), record("b", status=404), record("c", status=0)]
+            ledger.begin("run", "t", "w"),
+            [record("a", b"{}", WRONG), record("b", status=404), record("c", status=0)],
         )
         assert [one.case for one in ledger.exchanges(ExchangeQuery(**query))] == cases
 
@@ -128,7 +148,9 @@ def test_pages_together_are_the_whole(count: int, limit: int, newest: bool) -> N
     with SqliteLedger(Path("never-made.sqlite"), write=False) as ledger:
         ledger.db.execute("INSERT INTO run VALUES (1, 0, 0, 'run', 't', 'w', '', 0, '')")
         ledger._put(1, [replace(record(), exchange=None, step=str(number)) for number in range(count)], ())
-        found = [int(one.step) for one in ledger.exchanges(ExchangeQuery(run=1, limit=limit, newest_first=newest))]
+        found = [
+            int(one.step) for one in ledger.exchanges(ExchangeQuery(run=1, limit=limit, newest_first=newest))
+        ]
     order = list(range(count))[:: -1 if newest else 1]
     assert found == (order if limit < 0 else order[:limit])
 
@@ -145,7 +167,23 @@ def _told(path: Path) -> dict[str, Any]:
             )
             digest = hashlib.sha256(bodies).hexdigest()[:16]
             prints = [finding.former_fingerprint for finding in one.findings()]  # as version 1 wrote them
-            rows.append([one.id, one.run, one.suite, one.case, one.step, one.operation, one.status, str(one.verdict), one.reason, digest, len(one.results), prints, [list(pair) for pair in one.flows]])  # fmt: skip
+            rows.append(
+                [
+                    one.id,
+                    one.run,
+                    one.suite,
+                    one.case,
+                    one.step,
+                    one.operation,
+                    one.status,
+                    str(one.verdict),
+                    one.reason,
+                    digest,
+                    len(one.results),
+                    prints,
+                    [list(pair) for pair in one.flows],
+                ]
+            )
         cases = [[one.suite, one.case, str(one.verdict)] for one in ledger.cases(4)]
         view = run_view(ledger, 4, {})
         assert sum(one.count for one in view.findings) == sum(len(row[11]) for row in rows if row[1] == 4)
@@ -172,7 +210,9 @@ def test_an_older_form_is_read_in_place_and_migrated_when_it_is_written(tmp_path
     assert _told(path) == expected and path.read_bytes() == before
     with open_ledger(path, write=True) as ledger:
         run = ledger.begin("run", "t", "w")
-        assert run == 5 and ledger.add(run, [record("new", b"{}", WRONG)]) == [expected["exchanges"][-1][0] + 1]
+        assert run == 5 and ledger.add(run, [record("new", b"{}", WRONG)]) == [
+            expected["exchanges"][-1][0] + 1
+        ]
         assert ledger.version == 3 and len(ledger.findings(run)) == 1
     with sqlite3.connect(path) as database:
         database.execute("DELETE FROM exchange WHERE run = 5")

@@ -34,7 +34,10 @@ CALL: Any = {
             "uniqueItems": True,
         },
         "berth": {
-            "oneOf": [{"type": "string"}, {"type": "object", "required": ["id"], "properties": {"id": {"const": 4}}}]
+            "oneOf": [
+                {"type": "string"},
+                {"type": "object", "required": ["id"], "properties": {"id": {"const": 4}}},
+            ]
         },
         "note": {"type": ["string", "null"], "not": {"const": "none"}},
     },
@@ -42,14 +45,28 @@ CALL: Any = {
 }
 
 EXPECTED = {
-    ("/vessel", "type", "null"), ("/vessel", "type", "wrong type"), ("/vessel", "minLength", "one character too few"),
-    ("/vessel", "maxLength", "one character too many"), ("/vessel", "pattern", "does not match the pattern"), ("/vessel", "required", "without vessel"),
-    ("/kind", "enum", "not among the values"), ("/kind", "required", "without kind"), ("/length", "exclusiveMinimum", "just past the limit"),
-    ("/length", "maximum", "just past the limit"), ("/length", "multipleOf", "no multiple"), ("/when", "format", "not of the format"),
-    ("/lines", "minItems", "one item too few"), ("/lines", "maxItems", "one item too many"), ("/lines/0", "minimum", "just past the limit"),
-    ("/berth", "oneOf", "none of the alternatives"), ("/note", "not", "what is forbidden"), ("/not-declared", "additionalProperties", "a property that is closed out"),
-    ("", "minProperties", "one property too few"), ("/length", "dependentRequired", "when without length"), ("", "type", "wrong type"),
-}  # fmt: skip
+    ("/vessel", "type", "null"),
+    ("/vessel", "type", "wrong type"),
+    ("/vessel", "minLength", "one character too few"),
+    ("/vessel", "maxLength", "one character too many"),
+    ("/vessel", "pattern", "does not match the pattern"),
+    ("/vessel", "required", "without vessel"),
+    ("/kind", "enum", "not among the values"),
+    ("/kind", "required", "without kind"),
+    ("/length", "exclusiveMinimum", "just past the limit"),
+    ("/length", "maximum", "just past the limit"),
+    ("/length", "multipleOf", "no multiple"),
+    ("/when", "format", "not of the format"),
+    ("/lines", "minItems", "one item too few"),
+    ("/lines", "maxItems", "one item too many"),
+    ("/lines/0", "minimum", "just past the limit"),
+    ("/berth", "oneOf", "none of the alternatives"),
+    ("/note", "not", "what is forbidden"),
+    ("/not-declared", "additionalProperties", "a property that is closed out"),
+    ("", "minProperties", "one property too few"),
+    ("/length", "dependentRequired", "when without length"),
+    ("", "type", "wrong type"),
+}
 
 
 def test_one_mutation_per_rule_and_place() -> None:
@@ -112,7 +129,9 @@ def test_mutations_of_the_harbours_requests(name: str) -> None:
 
 def test_boundaries_are_valid_and_reach_their_limits() -> None:
     schema = compile_schema(CALL)
-    found = {(one.path, one.keyword, one.what): one.value for one in schema.boundaries(schema.sample(full=True))}
+    found = {
+        (one.path, one.keyword, one.what): one.value for one in schema.boundaries(schema.sample(full=True))
+    }
     assert len(found[("/vessel", "minLength", "at the limit")]["vessel"]) == 3
     assert len(found[("/vessel", "maxLength", "at the limit")]["vessel"]) == 9
     assert found[("/length", "exclusiveMinimum", "next to the limit")]["length"] == 5.5

@@ -1,4 +1,6 @@
-"""OData through the program: the registry and small services of our own, from the root to a judged recording."""
+"""OData through the program: the registry and small services of our own, from the root to
+a judged recording.
+"""
 
 from __future__ import annotations
 
@@ -20,9 +22,10 @@ Jux = Callable[..., Result]
 Answer = tuple[int, dict[str, str], bytes]
 Serve = Callable[[str, str, Any, bytes], Answer]
 METADATA = edmx(
-    '<EntityType Name="Rope"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.Int32" Nullable="false"/><Property Name="Kind" Type="Edm.String"/></EntityType>',
+    '<EntityType Name="Rope"><Key><PropertyRef Name="Id"/></Key><Property Name="Id" Type="Edm.Int32"'
+    ' Nullable="false"/><Property Name="Kind" Type="Edm.String"/></EntityType>',
     '<EntitySet Name="Ropes" EntityType="N.Rope"/>',
-)  # fmt: skip
+)
 HEAD = {"OData-Version": "4.0", "Content-Type": "application/json;odata.metadata=minimal"}
 
 
@@ -63,7 +66,9 @@ def root(path: str) -> Answer | None:
         return (
             200,
             HEAD,
-            json.dumps({"@odata.context": "$metadata", "value": [{"name": "Ropes", "url": "Ropes"}]}).encode(),
+            json.dumps(
+                {"@odata.context": "$metadata", "value": [{"name": "Ropes", "url": "Ropes"}]}
+            ).encode(),
         )
     if path == "/data/$metadata":
         return 200, {"Content-Type": "application/xml"}, METADATA
@@ -88,7 +93,9 @@ def home_of(jux: Jux, tmp_path: Path, url: str, *access: str) -> Path:
 
 
 def test_the_life_of_an_entity_by_hand(jux: Jux, tmp_path: Path) -> None:
-    """What an engineer does first: look, read by key, create with its parts, read it back, call, keep and hand over."""
+    """What an engineer does first: look, read by key, create with its parts, read it back, call, keep and
+    hand over.
+    """
     with serving() as address:
         url = address.replace("/v1", "/registry/v4")
         home = tmp_path / "work"
@@ -97,11 +104,25 @@ def test_the_life_of_an_entity_by_hand(jux: Jux, tmp_path: Path) -> None:
         assert "Registry, odata OData 4.0, 73 operations" in first.out
         jux("targets", "set", "local", url, "-C", home)
         shown = jux("show", "Vessels.list", "-C", home).out
-        assert "query.$filter" in shown and "which properties come: VesselId, Name" in shown and '"Sound"' in shown
+        assert (
+            "query.$filter" in shown
+            and "which properties come: VesselId, Name" in shown
+            and '"Sound"' in shown
+        )
         read = jux("call", "Vessels.read", "--set", "VesselId=103", "--set", "$expand=Owner", "-C", home)
-        assert "/Vessels(103)?$expand=Owner" in read.out and '"Aster Lines"' in read.out and "passed" in read.out
+        assert (
+            "/Vessels(103)?$expand=Owner" in read.out and '"Aster Lines"' in read.out and "passed" in read.out
+        )
         made = jux(
-            "call", "Inspections.create", "--full", "--set", "body/VesselId=103", "--save", "byhand#made", "-C", home
+            "call",
+            "Inspections.create",
+            "--full",
+            "--set",
+            "body/VesselId=103",
+            "--save",
+            "byhand#made",
+            "-C",
+            home,
         )
         assert "201" in made.out and "W/" in made.out
         number = jux("exchanges", "--json", "-C", home).json["exchanges"][-1]["exchange"]
@@ -109,8 +130,15 @@ def test_the_life_of_an_entity_by_hand(jux: Jux, tmp_path: Path) -> None:
         missing = jux("call", "Vessels.read", "--set", "VesselId=9", "-C", home)
         assert "404" in missing.out and "\ndeviation" not in missing.out
         jux("call", "Owners.create", "--set", "body/Code=ANY", "--set", "body/Name=Any", "-C", home)
-        assert "409" in jux("call", "Owners.create", "--set", "body/Code=ANY", "--set", "body/Name=Any", "-C", home).out
-        detained = jux("call", "Vessels.Detain", "--set", "VesselId=103", "--set", "body/Reason=fouled", "-C", home).out
+        assert (
+            "409"
+            in jux(
+                "call", "Owners.create", "--set", "body/Code=ANY", "--set", "body/Name=Any", "-C", home
+            ).out
+        )
+        detained = jux(
+            "call", "Vessels.Detain", "--set", "VesselId=103", "--set", "body/Reason=fouled", "-C", home
+        ).out
         assert '"Detained": true' in detained
         assert '"value": 14.62' in jux("call", "Fee", "--set", "Length=4.5", "-C", home).out
         unknown = jux("call", "Vessels.read", "--set", "$expnd=Owner", "-C", home, status=2)
@@ -129,7 +157,12 @@ def test_what_planted_deviations_do_to_audits(jux: Jux, tmp_path: Path) -> None:
     """A recording is judged as what was sent: the operation is found by its path, options are looked at."""
     entries = []
     for method, path, status, body in (
-        ("GET", "/data/Ropes?$top=1", 200, {"@odata.context": "$metadata#Ropes", "value": [{"Id": 1}, {"Id": 2}]}),
+        (
+            "GET",
+            "/data/Ropes?$top=1",
+            200,
+            {"@odata.context": "$metadata#Ropes", "value": [{"Id": 1}, {"Id": 2}]},
+        ),
         ("GET", "/data/Ropes(7)", 200, {"@odata.context": "$metadata#Ropes/$entity", "Id": 8, "Kind": "x"}),
         ("GET", "/data/Hawsers", 404, None),
     ):
@@ -137,17 +170,43 @@ def test_what_planted_deviations_do_to_audits(jux: Jux, tmp_path: Path) -> None:
         fields = [{"name": name, "value": value} for name, value in (HEAD if body else {}).items()]
         entries.append(
             {
-                "startedDateTime": "2026-11-01T00:00:00Z", "time": 1, "cache": {}, "timings": {"send": 0, "wait": 1, "receive": 0},
-                "request": {"method": method, "url": f"http://yard.test{path}", "httpVersion": "HTTP/1.1", "headers": [], "cookies": [], "queryString": [], "headersSize": -1, "bodySize": 0},
-                "response": {"status": status, "statusText": "", "httpVersion": "HTTP/1.1", "headers": fields, "cookies": [], "redirectURL": "", "headersSize": -1, "bodySize": len(text), "content": {"size": len(text), "mimeType": HEAD["Content-Type"], "text": text}},
+                "startedDateTime": "2026-11-01T00:00:00Z",
+                "time": 1,
+                "cache": {},
+                "timings": {"send": 0, "wait": 1, "receive": 0},
+                "request": {
+                    "method": method,
+                    "url": f"http://yard.test{path}",
+                    "httpVersion": "HTTP/1.1",
+                    "headers": [],
+                    "cookies": [],
+                    "queryString": [],
+                    "headersSize": -1,
+                    "bodySize": 0,
+                },
+                "response": {
+                    "status": status,
+                    "statusText": "",
+                    "httpVersion": "HTTP/1.1",
+                    "headers": fields,
+                    "cookies": [],
+                    "redirectURL": "",
+                    "headersSize": -1,
+                    "bodySize": len(text),
+                    "content": {"size": len(text), "mimeType": HEAD["Content-Type"], "text": text},
+                },
             }
-        )  # fmt: skip
+        )
     (tmp_path / "yard.edmx").write_bytes(METADATA)
-    (tmp_path / "seen.har").write_text(json.dumps({"log": {"version": "1.2", "creator": {"name": "x", "version": "1"}, "entries": entries}}))  # fmt: skip
+    (tmp_path / "seen.har").write_text(
+        json.dumps({"log": {"version": "1.2", "creator": {"name": "x", "version": "1"}, "entries": entries}})
+    )
     home = tmp_path / "work"
     jux("init", home)
     jux("import", tmp_path / "yard.edmx", "-C", home)
-    out = jux("audit", tmp_path / "seen.har", "--base-url", "http://yard.test/data", "-C", home, status=None).out
+    out = jux(
+        "audit", tmp_path / "seen.har", "--base-url", "http://yard.test/data", "-C", home, status=None
+    ).out
     assert "option.dropped" in out and "body.other" in out and "operation.undeclared" in out, out
 
 
@@ -176,9 +235,13 @@ def test_pages_are_followed_within_the_targets_origins(jux: Jux, tmp_path: Path)
 
 
 @pytest.mark.parametrize("known", [True, False], ids=["declared by now", "declared nowhere"])
-def test_before_a_property_is_told_the_metadata_is_fetched_again(known: bool, jux: Jux, tmp_path: Path) -> None:
+def test_before_a_property_is_told_the_metadata_is_fetched_again(
+    known: bool, jux: Jux, tmp_path: Path
+) -> None:
     newer = (
-        METADATA.replace(b'Name="Kind"', b'Name="Flag" Type="Edm.String"/><Property Name="Kind"') if known else METADATA
+        METADATA.replace(b'Name="Kind"', b'Name="Flag" Type="Edm.String"/><Property Name="Kind"')
+        if known
+        else METADATA
     )
     asked: list[str] = []
 
@@ -208,9 +271,15 @@ def test_tokens_against_forgery_are_fetched_where_the_target_asks_for_them(jux: 
         if headers.get("X-Yard-Token") == "Fetch":
             fetched.append(path)
             status, fields, data = root("/data") or (404, {}, b"")
-            return status, {**fields, "X-Yard-Token": valid[0], "Set-Cookie": f"session={valid[0]}; Path=/"}, data
+            return (
+                status,
+                {**fields, "X-Yard-Token": valid[0], "Set-Cookie": f"session={valid[0]}; Path=/"},
+                data,
+            )
         if method == "POST":
-            if headers.get("X-Yard-Token") != valid[0] or f"session={valid[0]}" not in (headers.get("Cookie") or ""):
+            if headers.get("X-Yard-Token") != valid[0] or f"session={valid[0]}" not in (
+                headers.get("Cookie") or ""
+            ):
                 return 403, {"X-Yard-Token": "Required"}, b""
             made.append(path)
             entity = {"@odata.context": "$metadata#Ropes/$entity", "Id": 1, "Kind": None}
@@ -222,7 +291,10 @@ def test_tokens_against_forgery_are_fetched_where_the_target_asks_for_them(jux: 
     with service(serve) as url:
         home = home_of(jux, tmp_path, url, "--credential", "basic=desk:env:YARD")
         config = home / "juxtalogos.toml"
-        table = '\n[targets.local.credentials.login]\nuser = "desk"\nenv = "YARD"\n[targets.local.credentials.forgeryToken]\nheader = "X-Yard-Token"\n'
+        table = (
+            '\n[targets.local.credentials.login]\nuser = "desk"\nenv ='
+            ' "YARD"\n[targets.local.credentials.forgeryToken]\nheader = "X-Yard-Token"\n'
+        )
         config.write_text(config.read_text() + table)
         jux("call", "Ropes.create", "--save", "made#once", "-C", home, env={"YARD": "s3cret"})
         jux("call", "Ropes.create", "--save", "made#again", "-C", home, env={"YARD": "s3cret"})
@@ -230,7 +302,9 @@ def test_tokens_against_forgery_are_fetched_where_the_target_asks_for_them(jux: 
         made.clear()
         valid[0] = "t0ken-one"
         out = jux("run", "made", "--jobs", "1", "-C", home, env={"YARD": "s3cret"}).out
-        shown = jux("exchanges", "--full", "-C", home, status=None).out + jux("exchanges", "1", "-C", home).out
+        shown = (
+            jux("exchanges", "--full", "-C", home, status=None).out + jux("exchanges", "1", "-C", home).out
+        )
     assert "2 passed" in out and len(made) == 2
     assert fetched == ["/data/", "/data/"]  # once, and once more when it was refused
     ledger = (home / ".juxtalogos" / "ledger.sqlite").read_bytes()
@@ -242,7 +316,11 @@ def test_tokens_against_forgery_are_fetched_where_the_target_asks_for_them(jux: 
 def test_a_service_that_wants_a_login_says_so(jux: Jux, tmp_path: Path) -> None:
     def serve(method: str, path: str, headers: Any, body: bytes) -> Answer:
         if "Authorization" not in headers:
-            return (200, {"Content-Type": "text/html"}, b"<!DOCTYPE html><html>sign in</html>") if "page" in path else (401, {}, b"")  # fmt: skip
+            return (
+                (200, {"Content-Type": "text/html"}, b"<!DOCTYPE html><html>sign in</html>")
+                if "page" in path
+                else (401, {}, b"")
+            )
         return root(path) or ropes({"Id": 1})
 
     with service(serve) as url:

@@ -1,4 +1,6 @@
-"""OData metadata -> operations: a table of method, URL and body for each construct; XML and JSON alike; broken and untidy metadata."""
+"""OData metadata -> operations: a table of method, URL and body for each construct; XML and JSON alike;
+broken and untidy metadata.
+"""
 
 from __future__ import annotations
 
@@ -54,7 +56,17 @@ TABLE: list[tuple[str, str, str, str, Any]] = [
     ("yard.edmx", "Stop", "POST", "/Stop", None),
     ("yard.edmx", "Reach", "GET", "/Reach(At='quay')", None),
     ("yard.edmx", "Reach.Rows.For", "GET", "/Reach(Rows=@Rows,For=duration'PT6H')?@Rows=%5B1%5D", None),
-    ("yard.edmx", "batch", "POST", "/$batch", {"requests": [{"id": "1", "method": "GET", "url": "Cranes", "headers": {"Accept": "application/json"}}]}),
+    (
+        "yard.edmx",
+        "batch",
+        "POST",
+        "/$batch",
+        {
+            "requests": [
+                {"id": "1", "method": "GET", "url": "Cranes", "headers": {"Accept": "application/json"}}
+            ]
+        },
+    ),
     ("quays.edmx", "Bollards.read", "GET", "/Bollards(1L)", None),
     ("quays.edmx", "Bollards.create", "POST", "/Bollards", {"Number": "42", "Pull": 1, "Loose": True}),
     ("quays.edmx", "Quays.update", "MERGE", "/Quays('quay')", {"Code": "quay"}),
@@ -65,13 +77,23 @@ TABLE: list[tuple[str, str, str, str, Any]] = [
     ("registry-v2.edmx", "Fee", "GET", "/Fee?Length=4.5M", None),
     ("registry.edmx", "Fee", "GET", "/Fee(Length=4.5)", None),
     ("registry.edmx", "Certificates.Expiring", "GET", "/Certificates/Merrow.Registry.Expiring(Days=1)", None),
-    ("registry.edmx", "Owners.Vessels.create", "POST", "/Owners('quay')/Vessels", {"Name": "quay", "Condition": "Sound", "OwnerCode": "quay"}),
-]  # fmt: skip
+    (
+        "registry.edmx",
+        "Owners.Vessels.create",
+        "POST",
+        "/Owners('quay')/Vessels",
+        {"Name": "quay", "Condition": "Sound", "OwnerCode": "quay"},
+    ),
+]
 
 
-@pytest.mark.parametrize(("source", "name", "method", "path", "body"), TABLE, ids=[f"{row[0]} {row[1]}" for row in TABLE])  # fmt: skip
+@pytest.mark.parametrize(
+    ("source", "name", "method", "path", "body"), TABLE, ids=[f"{row[0]} {row[1]}" for row in TABLE]
+)
 def test_each_construct_is_an_operation(source: str, name: str, method: str, path: str, body: Any) -> None:
-    """It is sent as the protocol says, its body is one that the metadata accepts, and the request is known again."""
+    """It is sent as the protocol says, its body is one that the metadata accepts, and the request is known
+    again.
+    """
     contract = contract_of(source)
     wire, operation = wire_of(contract), contract.operation(name)
     assert operation is not None
@@ -95,7 +117,9 @@ def test_only_what_annotations_allow() -> None:
     cranes, drivers = contract.operation("Cranes.list"), contract.operation("Drivers.list")
     assert cranes and drivers
     assert "query.$top" not in [one.address for one in cranes.inputs]
-    assert "query.$search" not in [one.address for one in drivers.inputs]  # offered where the metadata says so only
+    assert "query.$search" not in [
+        one.address for one in drivers.inputs
+    ]  # offered where the metadata says so only
     example = next(one for one in cranes.inputs if one.name == "$filter").examples
     assert all(text.partition(" ")[0] not in ("Row", "Load") for text in example)
     logs = contract.operation("Logs.update")
@@ -117,29 +141,113 @@ def test_xml_and_json_are_the_same_contract() -> None:
         assert twin is not None
         pairs = zip(one.schema_refs(operation), other.schema_refs(twin))
         for mine, theirs in pairs:
-            ours = [(row.name, row.type, row.required, row.allowed, row.description) for row in one.schema(mine).outline(5)]  # fmt: skip
-            assert ours == [(row.name, row.type, row.required, row.allowed, row.description) for row in other.schema(theirs).outline(5)]  # fmt: skip
+            ours = [
+                (row.name, row.type, row.required, row.allowed, row.description)
+                for row in one.schema(mine).outline(5)
+            ]
+            assert ours == [
+                (row.name, row.type, row.required, row.allowed, row.description)
+                for row in other.schema(theirs).outline(5)
+            ]
 
 
-ITEM = '<EntityType Name="T"><Key><PropertyRef Name="K"/></Key><Property Name="K" Type="Edm.Int32" Nullable="false"/>{}</EntityType>'  # fmt: skip
+ITEM = (
+    '<EntityType Name="T"><Key><PropertyRef Name="K"/></Key><Property Name="K" Type="Edm.Int32"'
+    ' Nullable="false"/>{}</EntityType>'
+)
 SET = '<EntitySet Name="Ts" EntityType="N.T"/>'
 UNTIDY: list[tuple[str, bytes, str, set[str]]] = [
     # what is wrong, the metadata, words of the fault, operations that must be there all the same
-    ("an unresolved type", edmx(ITEM.format('<Property Name="P" Type="N.Gone"/>'), SET), 'the type N.Gone of N.T/P is not there', {"Ts.list", "Ts.read", "Ts.create"}),
-    ("a base that is not there", edmx(ITEM.format("").replace('Name="T"', 'Name="T" BaseType="N.Gone"'), SET), "the base type", {"Ts.read"}),
-    ("derived from itself", edmx('<EntityType Name="A" BaseType="N.B"/><EntityType Name="B" BaseType="N.A"/>' + ITEM.format(""), SET), "is derived from itself", {"Ts.read"}),
-    ("a set of a type that is not there", edmx(ITEM.format(""), SET + '<EntitySet Name="Xs" EntityType="N.X"/>'), 'the type N.X of Xs', {"Xs.list", "Ts.read"}),
-    ("no key", edmx('<EntityType Name="T"><Property Name="P" Type="Edm.String"/></EntityType>', SET), "has no key", {"Ts.list", "Ts.create"}),
-    ("a key that is no property", edmx('<EntityType Name="T"><Key><PropertyRef Name="Q"/></Key><Property Name="P" Type="Edm.String"/></EntityType>', SET), "is no property of it", {"Ts.list"}),
-    ("a property twice", edmx(ITEM.format('<Property Name="K" Type="Edm.String"/>'), SET), "has K twice", {"Ts.read"}),
-    ("a property without a type", edmx(ITEM.format('<Property Name="P"/>'), SET), "P has no type", {"Ts.read"}),
-    ("an import of nothing", edmx(ITEM.format(""), SET + '<ActionImport Name="Go" Action="N.Go"/>'), "what Go calls", {"Ts.read"}),
-    ("no namespaces", re.sub(rb' xmlns(:edmx)?="[^"]*"|edmx:', b"", edmx(ITEM.format(""), SET)), "", {"Ts.read"}),
+    (
+        "an unresolved type",
+        edmx(ITEM.format('<Property Name="P" Type="N.Gone"/>'), SET),
+        "the type N.Gone of N.T/P is not there",
+        {"Ts.list", "Ts.read", "Ts.create"},
+    ),
+    (
+        "a base that is not there",
+        edmx(ITEM.format("").replace('Name="T"', 'Name="T" BaseType="N.Gone"'), SET),
+        "the base type",
+        {"Ts.read"},
+    ),
+    (
+        "derived from itself",
+        edmx(
+            '<EntityType Name="A" BaseType="N.B"/><EntityType Name="B" BaseType="N.A"/>' + ITEM.format(""),
+            SET,
+        ),
+        "is derived from itself",
+        {"Ts.read"},
+    ),
+    (
+        "a set of a type that is not there",
+        edmx(ITEM.format(""), SET + '<EntitySet Name="Xs" EntityType="N.X"/>'),
+        "the type N.X of Xs",
+        {"Xs.list", "Ts.read"},
+    ),
+    (
+        "no key",
+        edmx('<EntityType Name="T"><Property Name="P" Type="Edm.String"/></EntityType>', SET),
+        "has no key",
+        {"Ts.list", "Ts.create"},
+    ),
+    (
+        "a key that is no property",
+        edmx(
+            '<EntityType Name="T"><Key><PropertyRef Name="Q"/></Key><Property Name="P"'
+            ' Type="Edm.String"/></EntityType>',
+            SET,
+        ),
+        "is no property of it",
+        {"Ts.list"},
+    ),
+    (
+        "a property twice",
+        edmx(ITEM.format('<Property Name="K" Type="Edm.String"/>'), SET),
+        "has K twice",
+        {"Ts.read"},
+    ),
+    (
+        "a property without a type",
+        edmx(ITEM.format('<Property Name="P"/>'), SET),
+        "P has no type",
+        {"Ts.read"},
+    ),
+    (
+        "an import of nothing",
+        edmx(ITEM.format(""), SET + '<ActionImport Name="Go" Action="N.Go"/>'),
+        "what Go calls",
+        {"Ts.read"},
+    ),
+    (
+        "no namespaces",
+        re.sub(rb' xmlns(:edmx)?="[^"]*"|edmx:', b"", edmx(ITEM.format(""), SET)),
+        "",
+        {"Ts.read"},
+    ),
     ("UTF-16", edmx(ITEM.format(""), SET).decode().encode("utf-16"), "", {"Ts.read"}),
-    ("an unknown version", edmx(ITEM.format(""), SET, version="7.0"), 'the version is 7.0', {"Ts.read"}),
-    ("a reference to nothing", edmx(ITEM.format(""), SET).replace(b"<edmx:DataServices>", b'<edmx:Reference Uri="gone.xml"><edmx:Include Namespace="X"/></edmx:Reference><edmx:DataServices>'), 'reference to gone.xml', {"Ts.read"}),
-    ("the key behind the properties", edmx('<EntityType Name="T"><Property Name="K" Type="Edm.Int32" Nullable="false"/><Key><PropertyRef Name="K"/></Key></EntityType>', SET), "", {"Ts.read"}),
-]  # fmt: skip
+    ("an unknown version", edmx(ITEM.format(""), SET, version="7.0"), "the version is 7.0", {"Ts.read"}),
+    (
+        "a reference to nothing",
+        edmx(ITEM.format(""), SET).replace(
+            b"<edmx:DataServices>",
+            b'<edmx:Reference Uri="gone.xml"><edmx:Include'
+            b' Namespace="X"/></edmx:Reference><edmx:DataServices>',
+        ),
+        "reference to gone.xml",
+        {"Ts.read"},
+    ),
+    (
+        "the key behind the properties",
+        edmx(
+            '<EntityType Name="T"><Property Name="K" Type="Edm.Int32" Nullable="false"/><Key><PropertyRef'
+            ' Name="K"/></Key></EntityType>',
+            SET,
+        ),
+        "",
+        {"Ts.read"},
+    ),
+]
 
 
 @pytest.mark.parametrize(("what", "text", "words", "kept"), UNTIDY, ids=[row[0] for row in UNTIDY])
@@ -177,7 +285,9 @@ def test_metadata_with_pieces_cut_out_is_read_or_refused(data: st.DataObject) ->
     """Whatever is missing: a contract that can be used, or one error for the user."""
     text = (contract_of("yard.edmx").documents["yard.edmx"].text).decode()
     tags = [found.span() for found in re.finditer(r"<[^?/][^>]*/>|\w+=\"[^\"]*\"", text)]
-    for start, end in sorted(data.draw(st.lists(st.sampled_from(tags), max_size=6, unique=True)), reverse=True):
+    for start, end in sorted(
+        data.draw(st.lists(st.sampled_from(tags), max_size=6, unique=True)), reverse=True
+    ):
         text = text[:start] + " " * (end - start) + text[end:]
     try:
         contract = contract_of("m.edmx", {"m.edmx": text.encode()})
@@ -190,10 +300,23 @@ def test_metadata_with_pieces_cut_out_is_read_or_refused(data: st.DataObject) ->
 
 def test_metadata_in_several_documents() -> None:
     """Types come from where a reference leads; annotations stand in a document of their own."""
-    types = edmx(ITEM.format('<Property Name="P" Type="Edm.String"/>')).replace(b'<EntityContainer Name="C"></EntityContainer>', b"")  # fmt: skip
-    notes = edmx('<Annotations Target="R.C/Ts"><Annotation Term="Org.OData.Capabilities.V1.DeleteRestrictions"><Record><PropertyValue Property="Deletable" Bool="false"/></Record></Annotation></Annotations>').replace(b'<EntityContainer Name="C"></EntityContainer>', b"")  # fmt: skip
-    references = b'<edmx:Reference Uri="notes.edmx"><edmx:Include Namespace="N2"/></edmx:Reference><edmx:Reference Uri="types.edmx"><edmx:Include Namespace="N" Alias="A"/></edmx:Reference><edmx:DataServices>'
-    root = edmx("", '<EntitySet Name="Ts" EntityType="A.T"/>').replace(b"<edmx:DataServices>", references).replace(b'Namespace="N" xmlns', b'Namespace="R" xmlns')  # fmt: skip
+    types = edmx(ITEM.format('<Property Name="P" Type="Edm.String"/>')).replace(
+        b'<EntityContainer Name="C"></EntityContainer>', b""
+    )
+    notes = edmx(
+        '<Annotations Target="R.C/Ts"><Annotation'
+        ' Term="Org.OData.Capabilities.V1.DeleteRestrictions"><Record><PropertyValue Property="Deletable"'
+        ' Bool="false"/></Record></Annotation></Annotations>'
+    ).replace(b'<EntityContainer Name="C"></EntityContainer>', b"")
+    references = (
+        b'<edmx:Reference Uri="notes.edmx"><edmx:Include Namespace="N2"/></edmx:Reference><edmx:Reference'
+        b' Uri="types.edmx"><edmx:Include Namespace="N" Alias="A"/></edmx:Reference><edmx:DataServices>'
+    )
+    root = (
+        edmx("", '<EntitySet Name="Ts" EntityType="A.T"/>')
+        .replace(b"<edmx:DataServices>", references)
+        .replace(b'Namespace="N" xmlns', b'Namespace="R" xmlns')
+    )
     contract = contract_of("m.edmx", {"m.edmx": root, "types.edmx": types, "notes.edmx": notes})
     ids = {one.id for one in contract.operations}
     assert "Ts.read" in ids and "Ts.delete" not in ids and not contract.faults
@@ -202,12 +325,19 @@ def test_metadata_in_several_documents() -> None:
 
 def test_old_versions_are_told_apart() -> None:
     """V3 is spoken as the verbose JSON of its time; what its metadata has beside V2's is read."""
-    third = contract_of("quays.edmx").documents["quays.edmx"].text.replace(b'DataServiceVersion="2.0"', b'DataServiceVersion="3.0"')  # fmt: skip
+    third = (
+        contract_of("quays.edmx")
+        .documents["quays.edmx"]
+        .text.replace(b'DataServiceVersion="2.0"', b'DataServiceVersion="3.0"')
+    )
     contract = contract_of("m.edmx", {"m.edmx": third})
     operation = contract.operation("Quays.list")
     assert contract.version == "OData 3.0" and operation
     request = wire_of(contract).encode(operation, sample_inputs(contract, operation, full=False), BASE)
-    assert dict(request.headers) == {"Accept": "application/json;odata=verbose", "MaxDataServiceVersion": "3.0"}
+    assert dict(request.headers) == {
+        "Accept": "application/json;odata=verbose",
+        "MaxDataServiceVersion": "3.0",
+    }
 
 
 def test_operations_grow_with_the_metadata_and_no_faster() -> None:
@@ -215,9 +345,12 @@ def test_operations_grow_with_the_metadata_and_no_faster() -> None:
 
     def size(count: int) -> tuple[int, int, int]:
         types = "".join(
-            ITEM.format(f'<NavigationProperty Name="A" Type="N.T{(n + 1) % count}"/><NavigationProperty Name="B" Type="Collection(N.T{(n * 3) % count})"/>').replace('Name="T"', f'Name="T{n}"')
+            ITEM.format(
+                f'<NavigationProperty Name="A" Type="N.T{(n + 1) % count}"/><NavigationProperty Name="B"'
+                f' Type="Collection(N.T{(n * 3) % count})"/>'
+            ).replace('Name="T"', f'Name="T{n}"')
             for n in range(count)
-        )  # fmt: skip
+        )
         sets = "".join(f'<EntitySet Name="S{n}" EntityType="N.T{n}"/>' for n in range(count))
         contract = contract_of("m.edmx", {"m.edmx": edmx(types, sets)})
         links = sum(len(answer.links) for one in contract.operations for answer in one.answers)

@@ -1,4 +1,6 @@
-"""Query options really honoured, in each wire form; filters against an oracle; literals and keys there and back; batches."""
+"""Query options really honoured, in each wire form; filters against an oracle; literals and keys there and
+back; batches.
+"""
 
 from __future__ import annotations
 
@@ -35,35 +37,66 @@ def v4(options: str, found: list[dict[str, Any]], **more: Any) -> Exchange:
         **{f"@odata.{key}": value for key, value in more.items()},
         "value": found,
     }
-    return exchange("GET", f"/Certificates?{urllib.parse.quote(options, safe='=&$')}", 200, body, headers=(("OData-Version", "4.0"),))  # fmt: skip
+    return exchange(
+        "GET",
+        f"/Certificates?{urllib.parse.quote(options, safe='=&$')}",
+        200,
+        body,
+        headers=(("OData-Version", "4.0"),),
+    )
 
 
 def _old(one: dict[str, Any]) -> dict[str, Any]:
     number = {"Number": str(one["Number"])} if "Number" in one else {}
     expires = {"Expires": f"/Date({1764547200000 + 86_400_000 * one['Number']})/"} if "Expires" in one else {}
-    inline = {key: value for key, value in one.get("Vessel", {}).items() if key not in ("Condition", "Detained")}
+    inline = {
+        key: value for key, value in one.get("Vessel", {}).items() if key not in ("Condition", "Detained")
+    }
     vessel = {"Vessel": inline} if "Vessel" in one else {"Vessel": {"__deferred": {"uri": "x"}}}
-    return {**{key: value for key, value in one.items() if key in ("Kind", "VesselId")}, **number, **expires, **vessel}
+    return {
+        **{key: value for key, value in one.items() if key in ("Kind", "VesselId")},
+        **number,
+        **expires,
+        **vessel,
+    }
 
 
 def v2(options: str, found: list[dict[str, Any]], **more: Any) -> Exchange:
-    options = options.replace("$count=true", "$inlinecount=allpages").replace("2026-12-15T00:00:00Z", "datetime'2025-12-02T12:00:00'")  # fmt: skip
-    body = {"d": {"results": [_old(one) for one in found], **{f"__{key}": str(value) for key, value in more.items()}}}
-    return exchange("GET", f"/Certificates?{urllib.parse.quote(options, safe='=&$')}", 200, body, "application/json")
+    options = options.replace("$count=true", "$inlinecount=allpages").replace(
+        "2026-12-15T00:00:00Z", "datetime'2025-12-02T12:00:00'"
+    )
+    body = {
+        "d": {
+            "results": [_old(one) for one in found],
+            **{f"__{key}": str(value) for key, value in more.items()},
+        }
+    }
+    return exchange(
+        "GET", f"/Certificates?{urllib.parse.quote(options, safe='=&$')}", 200, body, "application/json"
+    )
 
 
 def atom(options: str, found: list[dict[str, Any]], **more: Any) -> Exchange:
-    options = options.replace("$count=true", "$inlinecount=allpages").replace("2026-12-15T00:00:00Z", "datetime'2026-12-15T00:00:00'")  # fmt: skip
+    options = options.replace("$count=true", "$inlinecount=allpages").replace(
+        "2026-12-15T00:00:00Z", "datetime'2026-12-15T00:00:00'"
+    )
 
     def entry(one: dict[str, Any]) -> str:
-        inner = "".join(f"<d:{key}>{str(value)[:19]}</d:{key}>" for key, value in one.items() if key != "Vessel")
+        inner = "".join(
+            f"<d:{key}>{str(value)[:19]}</d:{key}>" for key, value in one.items() if key != "Vessel"
+        )
         link = '<link rel="http://schemas.microsoft.com/ado/2007/08/dataservices/related/Vessel" href="x">'
         link += "<m:inline/>" if "Vessel" in one else ""
-        return f'<entry><id>x</id><title/><updated>x</updated>{link}</link><content type="application/xml"><m:properties>{inner}</m:properties></content></entry>'
+        return (
+            f"<entry><id>x</id><title/><updated>x</updated>{link}</link><content"
+            f' type="application/xml"><m:properties>{inner}</m:properties></content></entry>'
+        )
 
     count = f"<m:count>{more['count']}</m:count>" if "count" in more else ""
     text = (
-        '<feed xmlns="http://www.w3.org/2005/Atom" xmlns:d="http://schemas.microsoft.com/ado/2007/08/dataservices" xmlns:m="http://schemas.microsoft.com/ado/2007/08/dataservices/metadata">'
+        '<feed xmlns="http://www.w3.org/2005/Atom"'
+        ' xmlns:d="http://schemas.microsoft.com/ado/2007/08/dataservices"'
+        ' xmlns:m="http://schemas.microsoft.com/ado/2007/08/dataservices/metadata">'
         f"{count}<id>x</id><title/><updated>x</updated>{''.join(map(entry, found))}</feed>"
     )
     return exchange(
@@ -94,7 +127,9 @@ FORMS = {"V4": (V4, v4), "V2": (V2, v2), "Atom": (V2, atom)}
 
 @pytest.mark.parametrize("form", FORMS)
 @pytest.mark.parametrize(("option", "query", "wrong", "right"), OPTIONS, ids=[row[0] for row in OPTIONS])
-def test_an_option_that_is_not_honoured_is_found(form: str, option: str, query: str, wrong: Any, right: Any) -> None:
+def test_an_option_that_is_not_honoured_is_found(
+    form: str, option: str, query: str, wrong: Any, right: Any
+) -> None:
     source, make = FORMS[form]
     contract = contract_of(source)
 
@@ -109,7 +144,9 @@ def test_an_option_that_is_not_honoured_is_found(form: str, option: str, query: 
 
 
 def test_what_is_only_recommended_is_a_remark() -> None:
-    """More properties than were selected may come; texts are in the service's own order; pages end where the service likes."""
+    """More properties than were selected may come; texts are in the service's own order; pages end where the
+    service likes.
+    """
     contract = contract_of(V4)
     assert told(contract, v4("$select=Number", [A, B])) == {("option.dropped?", "body/value/0/Kind")}
     assert not told(contract, v4("$orderby=Kind", [B, A]))
@@ -119,7 +156,9 @@ def test_what_is_only_recommended_is_a_remark() -> None:
     assert not told(contract, v4("$expand=Vessel/$count", [A]))
     nulls = [{**_old(A), "Expires": None}, _old(B)]
     for order in (nulls, nulls[::-1]):  # V2 does not say where null stands
-        sound = exchange("GET", "/Certificates?$orderby=Expires", 200, {"d": {"results": order}}, "application/json")
+        sound = exchange(
+            "GET", "/Certificates?$orderby=Expires", 200, {"d": {"results": order}}, "application/json"
+        )
         assert {kind for kind, _ in told(contract_of(V2), sound)} == {"body.type"}
     crane = {"@odata.context": "#Cranes", "value": [{"Row": 1}]}
     streams = exchange("GET", "/Cranes?$select=Row,Photo", 200, crane, headers=(("OData-Version", "4.0"),))
@@ -133,17 +172,42 @@ _OPERATORS = {"eq": "==", "ne": "!=", "lt": "<", "le": "<=", "gt": ">", "ge": ">
 _numbers = st.tuples(st.sampled_from(["N", "D"]), st.sampled_from(sorted(_OPERATORS)), st.integers(0, 9)).map(
     lambda one: (f"{one[0]} {one[1]} {one[2]}", f"(ROW['{one[0]}'] {_OPERATORS[one[1]]} {one[2]})")
 )
-_texts = st.sampled_from(["contains(T,'ua')", "startswith(T,'Q')", "endswith(T,'x')", "T eq 'Quay'", "B eq true", "O eq null", "O ne null", "length(T) gt 3"]).map(
-    lambda text: (text, {"contains(T,'ua')": "True", "startswith(T,'Q')": "True", "endswith(T,'x')": "False", "T eq 'Quay'": "True", "B eq true": "True", "O eq null": "True", "O ne null": "False", "length(T) gt 3": "True"}[text])
-)  # fmt: skip
+_texts = st.sampled_from(
+    [
+        "contains(T,'ua')",
+        "startswith(T,'Q')",
+        "endswith(T,'x')",
+        "T eq 'Quay'",
+        "B eq true",
+        "O eq null",
+        "O ne null",
+        "length(T) gt 3",
+    ]
+).map(
+    lambda text: (
+        text,
+        {
+            "contains(T,'ua')": "True",
+            "startswith(T,'Q')": "True",
+            "endswith(T,'x')": "False",
+            "T eq 'Quay'": "True",
+            "B eq true": "True",
+            "O eq null": "True",
+            "O ne null": "False",
+            "length(T) gt 3": "True",
+        }[text],
+    )
+)
 _filters = st.recursive(
     _numbers | _texts,
     lambda inner: st.one_of(
-        st.tuples(inner, st.sampled_from(["and", "or"]), inner).map(lambda one: (f"({one[0][0]} {one[1]} {one[2][0]})", f"({one[0][1]} {one[1]} {one[2][1]})")),
+        st.tuples(inner, st.sampled_from(["and", "or"]), inner).map(
+            lambda one: (f"({one[0][0]} {one[1]} {one[2][0]})", f"({one[0][1]} {one[1]} {one[2][1]})")
+        ),
         inner.map(lambda one: (f"not ({one[0]})", f"(not {one[1]})")),
     ),
     max_leaves=8,
-)  # fmt: skip
+)
 
 
 @given(_filters)
@@ -181,21 +245,35 @@ LITERALS: list[tuple[str, Any, str, str]] = [
     ("Edm.Decimal", 4.5, "4.5", "4.5M"),
     ("Edm.Double", 4.5, "4.5", "4.5d"),
     ("Edm.Boolean", True, "true", "true"),
-    ("Edm.Guid", "6f1d2c3a-58b4-4e7a-9d10-2b7c41e0a9f5", "6f1d2c3a-58b4-4e7a-9d10-2b7c41e0a9f5", "guid'6f1d2c3a-58b4-4e7a-9d10-2b7c41e0a9f5'"),
-    ("Edm.DateTimeOffset", "2026-03-14T06:30:00Z", "2026-03-14T06:30:00Z", "datetimeoffset'2026-03-14T06:30:00Z'"),
+    (
+        "Edm.Guid",
+        "6f1d2c3a-58b4-4e7a-9d10-2b7c41e0a9f5",
+        "6f1d2c3a-58b4-4e7a-9d10-2b7c41e0a9f5",
+        "guid'6f1d2c3a-58b4-4e7a-9d10-2b7c41e0a9f5'",
+    ),
+    (
+        "Edm.DateTimeOffset",
+        "2026-03-14T06:30:00Z",
+        "2026-03-14T06:30:00Z",
+        "datetimeoffset'2026-03-14T06:30:00Z'",
+    ),
     ("Edm.DateTime", "/Date(1773469800000)/", "2026-03-14T06:30:00", "datetime'2026-03-14T06:30:00'"),
     ("Edm.Time", "PT6H", "PT6H", "time'PT6H'"),
     ("Edm.Duration", "PT6H", "duration'PT6H'", "'PT6H'"),
     ("Edm.Binary", "cXVheQ==", "binary'cXVheQ=='", "X'71756179'"),
     ("Edm.Int32", None, "null", "null"),
-]  # fmt: skip
+]
 
 
 def test_literals_by_type_and_version() -> None:
     for kind, value, new, old in LITERALS:
         assert literal(kind, value, v4=True) == new, kind
         assert literal(kind, value, v4=False) == old, kind
-    assert value_of("X'71756179'") == "cXVheQ==" and value_of("12L") == 12 and value_of("datetime'2026'") == "2026"
+    assert (
+        value_of("X'71756179'") == "cXVheQ=="
+        and value_of("12L") == 12
+        and value_of("datetime'2026'") == "2026"
+    )
     assert from_moment("/Date(1773469800000+0060)/", offset=True) == "2026-03-14T07:30:00+01:00"
     assert split_arguments("a='x,)y',b=2") == [("a", "'x,)y'"), ("b", "2")] and split_arguments("'x") is None
 
@@ -226,26 +304,48 @@ def _batch(kind: str) -> Exchange:
                 {"id": "1", "status": 200, "body": good},
             ]
         }
-        request = Request("POST", f"{BASE}/$batch", (("Content-Type", "application/json"),), json.dumps(sent).encode())
-        return Exchange(request, Response(200, "", (("Content-Type", "application/json"), ("OData-Version", "4.0")), json.dumps(got).encode()), Timings(0, 0, 0))  # fmt: skip
+        request = Request(
+            "POST", f"{BASE}/$batch", (("Content-Type", "application/json"),), json.dumps(sent).encode()
+        )
+        return Exchange(
+            request,
+            Response(
+                200,
+                "",
+                (("Content-Type", "application/json"), ("OData-Version", "4.0")),
+                json.dumps(got).encode(),
+            ),
+            Timings(0, 0, 0),
+        )
     contract = contract_of(V4)
     operation = contract.operation("batch")
     assert operation
     value = {
         "requests": [
             {"id": "1", "method": "GET", "url": "Owners"},
-            {"id": "2", "atomicityGroup": "g", "method": "POST", "url": "Owners", "body": {"Code": "A", "Name": "B"}},
+            {
+                "id": "2",
+                "atomicityGroup": "g",
+                "method": "POST",
+                "url": "Owners",
+                "body": {"Code": "A", "Name": "B"},
+            },
         ]
     }
     request = wire_of(contract).encode(operation, Inputs({}, value, "multipart/mixed"), BASE)
 
     def part(status: int, body: Any) -> str:
-        return f"Content-Type: application/http\r\n\r\nHTTP/1.1 {status} \r\nOData-Version: 4.0\r\nContent-Type: {JSON4}\r\n\r\n{json.dumps(body)}\r\n"
+        return (
+            f"Content-Type: application/http\r\n\r\nHTTP/1.1 {status} \r\nOData-Version: 4.0\r\nContent-Type:"
+            f" {JSON4}\r\n\r\n{json.dumps(body)}\r\n"
+        )
 
     inner = f"Content-Type: multipart/mixed; boundary=c\r\n\r\n--c\r\n{part(201, wrong)}--c--\r\n"
     text = f"--b\r\n{part(200, good)}--b\r\n{inner}--b--\r\n"
     return Exchange(
-        request, Response(200, "", (("Content-Type", "multipart/mixed;boundary=b"),), text.encode()), Timings(0, 0, 0)
+        request,
+        Response(200, "", (("Content-Type", "multipart/mixed;boundary=b"),), text.encode()),
+        Timings(0, 0, 0),
     )
 
 
@@ -254,8 +354,9 @@ def test_the_parts_of_a_batch_are_exchanges_of_their_own(kind: str) -> None:
     contract = contract_of(V4)
     found = judged_parts(wire_of(contract), _batch(kind), BASE)
     assert [(operation.id, {one.kind for one in result.findings}) for operation, _, result in found] == [
-        ("Owners.list", set()), ("Owners.create", {"header.missing"}),
-    ]  # fmt: skip
+        ("Owners.list", set()),
+        ("Owners.create", {"header.missing"}),
+    ]
     cut = _batch(kind)
     assert cut.response
     for end in range(0, len(cut.response.body), 7):  # a batch that was cut short is no fault of ours
@@ -276,6 +377,13 @@ def test_bodies_in_atom() -> None:
     request = wire.encode(operation, Inputs(inputs.values, body, "application/atom+xml"), BASE)
     text = (request.body or b"").decode()
     assert "null" in text and "Merrow.Registry.Vessel" in text
-    hits = set(wire.hits(operation, exchange("POST", "/Vessels", 201, sent={}), wire.decode(operation, exchange("POST", "/Vessels", 201)), BASE))  # fmt: skip
+    hits = set(
+        wire.hits(
+            operation,
+            exchange("POST", "/Vessels", 201, sent={}),
+            wire.decode(operation, exchange("POST", "/Vessels", 201)),
+            BASE,
+        )
+    )
     one = Exchange(request, Response(204, "", (), b""), Timings(0, 0, 0))
     assert len(set(wire.hits(operation, one, wire.decode(operation, one), BASE)) - hits) > 3

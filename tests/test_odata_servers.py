@@ -1,4 +1,6 @@
-"""Data services that nobody here wrote: their metadata by URL, composed, run; what they really do wrong, told apart by section."""
+"""Data services that nobody here wrote: their metadata by URL, composed, run; what they really do wrong, told
+apart by section.
+"""
 
 from __future__ import annotations
 
@@ -43,19 +45,29 @@ def walked(jux: Jux, home: Path, url: str, name: str) -> tuple[set[tuple[str, st
     listed = {one["id"] for one in jux("show", name, "--json", "-C", home).json["operations"]}
     with open_ledger(home / ".juxtalogos" / "ledger.sqlite") as ledger:
         run = ledger.run().id
-        found = {(one.finding.operation, one.finding.result.kind, general_path(one.finding.result.at)) for one in ledger.findings(run) if one.finding.result.fails}  # fmt: skip
+        found = {
+            (one.finding.operation, one.finding.result.kind, general_path(one.finding.result.at))
+            for one in ledger.findings(run)
+            if one.finding.result.fails
+        }
         records = ledger.exchanges(ExchangeQuery(run=run, limit=100_000))
-        good = {one.operation for one in records if one.exchange and one.exchange.response and one.exchange.response.status < 300}  # fmt: skip
+        good = {
+            one.operation
+            for one in records
+            if one.exchange and one.exchange.response and one.exchange.response.status < 300
+        }
     return found, listed, good
 
 
 WRONG_V4 = {
-    # JSON 4.0, section 7, and part 1, 11.2.4.1: a declared property that was selected comes, as null where it has no value.
+    # JSON 4.0, section 7, and part 1, 11.2.4.1: a declared property that was selected comes, as null where it
+    # has no value.
     ("Keepers.list", "option.dropped", "body/value/*/Since"),
     ("Keepers.read", "option.dropped", "body/Since"),
 }
 WRONG_V2 = {
-    # V2 operations, 2.6: MERGE changes what it brings, and nothing else; here it empties what may not be empty.
+    # V2 operations, 2.6: MERGE changes what it brings, and nothing else; here it empties what may not be
+    # empty.
     ("Bollards.read", "body.type", "body/d/Loose"),
     ("Bollards.read", "body.type", "body/d/Pull"),
     ("Bollards.read", "change.lost", "body/d/Loose"),
@@ -74,7 +86,9 @@ WRONG_V2 = {
 @pytest.mark.parametrize(
     ("kind", "library", "wrong"), [("v4", "odatapy", WRONG_V4), ("v2", "pyslet", WRONG_V2)], ids=["V4", "V2"]
 )
-def test_a_service_that_nobody_here_wrote(kind: str, library: str, wrong: set[Any], jux: Jux, tmp_path: Path) -> None:
+def test_a_service_that_nobody_here_wrote(
+    kind: str, library: str, wrong: set[Any], jux: Jux, tmp_path: Path
+) -> None:
     with running(kind, library) as url:
         found, listed, good = walked(jux, tmp_path / "work", url, "stores")
     assert found == wrong

@@ -1,4 +1,6 @@
-"""Reading OpenAPI definitions: faults with lines, references over files, ids, and parameters read back by another parser."""
+"""Reading OpenAPI definitions: faults with lines, references over files, ids, and parameters read back by
+another parser.
+"""
 
 from __future__ import annotations
 
@@ -33,38 +35,210 @@ _OK = answers({"type": "string"})
 
 FAULTS: list[tuple[str, dict[str, Any], str, int]] = [
     # what is wrong, the definition's `paths` and `components`, the message, how many operations stay
-    ("a reference to nothing", {"paths": {"/q": {"get": {"responses": answers({"$ref": "#/components/schemas/No"})}, "put": {"responses": _OK}}}}, "where nothing is", 2),
-    ("a reference to no file", {"paths": {"/q": {"get": {"responses": answers({"$ref": "no.yaml#/X"})}, "put": {"responses": _OK}}}}, "there is no such file", 2),
-    ("a parameter reference", {"paths": {"/q": {"get": {"parameters": [{"$ref": "#/components/parameters/No"}], "responses": _OK}, "put": {"responses": _OK}}}}, "where nothing is", 2),
-    ("a circle of references", {"paths": {"/q": {"get": {"responses": answers({"$ref": "#/components/schemas/A"})}, "put": {"responses": _OK}}}, "components": {"schemas": {"A": {"$ref": "#/components/schemas/B"}, "B": {"$ref": "#/components/schemas/A"}}}}, "defined by itself", 2),
-    ("a circle of parameters", {"paths": {"/q": {"get": {"parameters": [{"$ref": "#/components/parameters/A"}], "responses": _OK}}}, "components": {"parameters": {"A": {"$ref": "#/components/parameters/A"}}}}, "round in a circle", 1),
-    ("a hole in the path", {"paths": {"/q/{id}": {"get": {"responses": _OK}}}}, "no parameter is declared for {id}", 1),
+    (
+        "a reference to nothing",
+        {
+            "paths": {
+                "/q": {
+                    "get": {"responses": answers({"$ref": "#/components/schemas/No"})},
+                    "put": {"responses": _OK},
+                }
+            }
+        },
+        "where nothing is",
+        2,
+    ),
+    (
+        "a reference to no file",
+        {"paths": {"/q": {"get": {"responses": answers({"$ref": "no.yaml#/X"})}, "put": {"responses": _OK}}}},
+        "there is no such file",
+        2,
+    ),
+    (
+        "a parameter reference",
+        {
+            "paths": {
+                "/q": {
+                    "get": {"parameters": [{"$ref": "#/components/parameters/No"}], "responses": _OK},
+                    "put": {"responses": _OK},
+                }
+            }
+        },
+        "where nothing is",
+        2,
+    ),
+    (
+        "a circle of references",
+        {
+            "paths": {
+                "/q": {
+                    "get": {"responses": answers({"$ref": "#/components/schemas/A"})},
+                    "put": {"responses": _OK},
+                }
+            },
+            "components": {
+                "schemas": {"A": {"$ref": "#/components/schemas/B"}, "B": {"$ref": "#/components/schemas/A"}}
+            },
+        },
+        "defined by itself",
+        2,
+    ),
+    (
+        "a circle of parameters",
+        {
+            "paths": {
+                "/q": {"get": {"parameters": [{"$ref": "#/components/parameters/A"}], "responses": _OK}}
+            },
+            "components": {"parameters": {"A": {"$ref": "#/components/parameters/A"}}},
+        },
+        "round in a circle",
+        1,
+    ),
+    (
+        "a hole in the path",
+        {"paths": {"/q/{id}": {"get": {"responses": _OK}}}},
+        "no parameter is declared for {id}",
+        1,
+    ),
     ("a path without a slash", {"paths": {"q": {"get": {"responses": _OK}}}}, "does not begin with '/'", 1),
-    ("no status code", {"paths": {"/q": {"get": {"responses": {"ok": {"description": "x"}}}}}}, "is no status code", 1),
-    ("no media type", {"paths": {"/q": {"get": {"responses": {"200": {"description": "x", "content": {"json": {}}}}}}}}, "is no media type", 1),
-    ("an id twice", {"paths": {"/q": {"get": {"operationId": "x", "responses": _OK}, "put": {"operationId": "x", "responses": _OK}}}}, "stands 2 times", 2),
-    ("a parameter without a place", {"paths": {"/q": {"get": {"parameters": [{"name": "a"}], "responses": _OK}}}}, "needs `name`, and `in`", 1),
-    ("required in a property", {"paths": {"/q": {"get": {"responses": answers({"type": "object", "properties": {"a": {"type": "string", "required": True}}})}}}}, "`required` in a schema is a list", 1),
-    ("an unknown type", {"paths": {"/q": {"get": {"responses": answers({"type": "text"})}}}}, "unknown type text", 1),
-    ("a broken pattern", {"paths": {"/q": {"get": {"responses": answers({"type": "string", "pattern": "["})}}}}, "no regular expression", 1),
-    ("a security scheme that is not declared", {"paths": {"/q": {"get": {"security": [{"key": []}], "responses": _OK}}}}, "is not declared", 1),
-    ("a text for a schema", {"paths": {"/q": {"get": {"responses": answers({"properties": {"a": "string"}})}}}}, "a schema is a mapping of keywords", 1),
-    ("a list of properties", {"paths": {"/q": {"get": {"responses": answers({"properties": [{"a": {}}]})}}}}, "`properties` is [{\"a\": {}}], not a mapping of names", 1),
-    ("a length below 0", {"paths": {"/q": {"get": {"responses": answers({"maxLength": -1})}}}}, "`maxLength` is -1, not a whole number of at least 0", 1),
-    ("a limit in quotes", {"paths": {"/q": {"get": {"responses": answers({"minimum": "1"})}}}}, "`minimum` is \"1\", not a number", 1),
-    ("allOf of a reference's text", {"paths": {"/q": {"get": {"responses": answers({"allOf": ["#/components/schemas/A"]})}}}}, "not a list of schemas", 1),
-    ("an answer of an older form", {"paths": {"/q": {"get": {"responses": {"200": {"description": "x", "schema": {"type": "string"}}}}}}}, "a response object has no schema", 1),
-    ("an answer without a description", {"paths": {"/q": {"get": {"responses": {"200": {}}}}}}, "has no description", 1),
-    ("content that is a list", {"paths": {"/q": {"get": {"responses": {"200": {"description": "x", "content": []}}}}}}, "`content` of the answer 200 is not a mapping", 1),
-    ("a header that is a text", {"paths": {"/q": {"get": {"responses": {"200": {"description": "x", "headers": {"X-A": "a"}}}}}}}, "the header X-A is no mapping", 1),
-    ("a parameter twice", {"paths": {"/q": {"get": {"parameters": [{"name": "a", "in": "query"}] * 2, "responses": _OK}}}}, "the query parameter a stands twice", 1),
+    (
+        "no status code",
+        {"paths": {"/q": {"get": {"responses": {"ok": {"description": "x"}}}}}},
+        "is no status code",
+        1,
+    ),
+    (
+        "no media type",
+        {"paths": {"/q": {"get": {"responses": {"200": {"description": "x", "content": {"json": {}}}}}}}},
+        "is no media type",
+        1,
+    ),
+    (
+        "an id twice",
+        {
+            "paths": {
+                "/q": {
+                    "get": {"operationId": "x", "responses": _OK},
+                    "put": {"operationId": "x", "responses": _OK},
+                }
+            }
+        },
+        "stands 2 times",
+        2,
+    ),
+    (
+        "a parameter without a place",
+        {"paths": {"/q": {"get": {"parameters": [{"name": "a"}], "responses": _OK}}}},
+        "needs `name`, and `in`",
+        1,
+    ),
+    (
+        "required in a property",
+        {
+            "paths": {
+                "/q": {
+                    "get": {
+                        "responses": answers(
+                            {"type": "object", "properties": {"a": {"type": "string", "required": True}}}
+                        )
+                    }
+                }
+            }
+        },
+        "`required` in a schema is a list",
+        1,
+    ),
+    (
+        "an unknown type",
+        {"paths": {"/q": {"get": {"responses": answers({"type": "text"})}}}},
+        "unknown type text",
+        1,
+    ),
+    (
+        "a broken pattern",
+        {"paths": {"/q": {"get": {"responses": answers({"type": "string", "pattern": "["})}}}},
+        "no regular expression",
+        1,
+    ),
+    (
+        "a security scheme that is not declared",
+        {"paths": {"/q": {"get": {"security": [{"key": []}], "responses": _OK}}}},
+        "is not declared",
+        1,
+    ),
+    (
+        "a text for a schema",
+        {"paths": {"/q": {"get": {"responses": answers({"properties": {"a": "string"}})}}}},
+        "a schema is a mapping of keywords",
+        1,
+    ),
+    (
+        "a list of properties",
+        {"paths": {"/q": {"get": {"responses": answers({"properties": [{"a": {}}]})}}}},
+        '`properties` is [{"a": {}}], not a mapping of names',
+        1,
+    ),
+    (
+        "a length below 0",
+        {"paths": {"/q": {"get": {"responses": answers({"maxLength": -1})}}}},
+        "`maxLength` is -1, not a whole number of at least 0",
+        1,
+    ),
+    (
+        "a limit in quotes",
+        {"paths": {"/q": {"get": {"responses": answers({"minimum": "1"})}}}},
+        '`minimum` is "1", not a number',
+        1,
+    ),
+    (
+        "allOf of a reference's text",
+        {"paths": {"/q": {"get": {"responses": answers({"allOf": ["#/components/schemas/A"]})}}}},
+        "not a list of schemas",
+        1,
+    ),
+    (
+        "an answer of an older form",
+        {
+            "paths": {
+                "/q": {"get": {"responses": {"200": {"description": "x", "schema": {"type": "string"}}}}}
+            }
+        },
+        "a response object has no schema",
+        1,
+    ),
+    (
+        "an answer without a description",
+        {"paths": {"/q": {"get": {"responses": {"200": {}}}}}},
+        "has no description",
+        1,
+    ),
+    (
+        "content that is a list",
+        {"paths": {"/q": {"get": {"responses": {"200": {"description": "x", "content": []}}}}}},
+        "`content` of the answer 200 is not a mapping",
+        1,
+    ),
+    (
+        "a header that is a text",
+        {"paths": {"/q": {"get": {"responses": {"200": {"description": "x", "headers": {"X-A": "a"}}}}}}},
+        "the header X-A is no mapping",
+        1,
+    ),
+    (
+        "a parameter twice",
+        {"paths": {"/q": {"get": {"parameters": [{"name": "a", "in": "query"}] * 2, "responses": _OK}}}},
+        "the query parameter a stands twice",
+        1,
+    ),
     ("no operations", {"paths": {}}, "no operations", 0),
     ("paths that are a list", {"paths": []}, "no mapping", 0),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize(("what", "parts", "words", "sound"), FAULTS, ids=[fault[0] for fault in FAULTS])
-def test_faults_are_listed_and_the_sound_rest_is_kept(what: str, parts: dict[str, Any], words: str, sound: int) -> None:
+def test_faults_are_listed_and_the_sound_rest_is_kept(
+    what: str, parts: dict[str, Any], words: str, sound: int
+) -> None:
     contract = read_contract(definition(parts["paths"], **parts.get("components", {})))
     found = [fault for fault in contract.faults if words in fault.what]
     assert found and len(set(found)) == len(found) < 3, contract.faults
@@ -74,24 +248,40 @@ def test_faults_are_listed_and_the_sound_rest_is_kept(what: str, parts: dict[str
 
 
 def test_what_is_left_out_of_a_schema_forbids_nothing_and_what_no_schema_is_proves_nothing() -> None:
-    contract = read_contract(definition({"/q": {"get": {"responses": answers({"maxLength": -1, "minimum": "5"})}}}))
+    contract = read_contract(
+        definition({"/q": {"get": {"responses": answers({"maxLength": -1, "minimum": "5"})}}})
+    )
     schema = contract.schema(next(contract.schema_refs(contract.operations[0])))
     assert schema.accepts("quay") and schema.accepts(1) and schema.accepts_anything
     # An extension and an example are no schemas, whatever they have; a property may be called like a keyword.
-    free = {"x-a": {"schema": {"type": "int"}}, "example": {"minLength": -1}, "properties": {"type": {"type": "string"}, "minLength": {"type": "integer"}}}  # fmt: skip
+    free = {
+        "x-a": {"schema": {"type": "int"}},
+        "example": {"minLength": -1},
+        "properties": {"type": {"type": "string"}, "minLength": {"type": "integer"}},
+    }
     assert read_contract(definition({"/q": {"get": {"responses": answers(free)}}})).faults == ()
 
 
 @pytest.mark.parametrize(
     ("parameters", "words"),
     [
-        ([{"in": "body", "name": "b", "schema": {}}, {"in": "formData", "name": "f", "type": "string"}], "form data cannot stand beside a body"),
-        ([{"in": "body", "name": "b", "schema": {}}, {"in": "body", "name": "c", "schema": {}}], "one body parameter only"),
+        (
+            [{"in": "body", "name": "b", "schema": {}}, {"in": "formData", "name": "f", "type": "string"}],
+            "form data cannot stand beside a body",
+        ),
+        (
+            [{"in": "body", "name": "b", "schema": {}}, {"in": "body", "name": "c", "schema": {}}],
+            "one body parameter only",
+        ),
         ([{"in": "query", "name": "b", "type": "int"}], "unknown type int"),
     ],
-)  # fmt: skip
+)
 def test_faults_of_the_older_form(parameters: Any, words: str) -> None:
-    old = {"swagger": "2.0", "info": {"title": "q", "version": "1"}, "paths": {"/q": {"post": {"parameters": parameters, "responses": {"200": {"description": "x"}}}}}}  # fmt: skip
+    old = {
+        "swagger": "2.0",
+        "info": {"title": "q", "version": "1"},
+        "paths": {"/q": {"post": {"parameters": parameters, "responses": {"200": {"description": "x"}}}}},
+    }
     assert [words in fault.what for fault in read_contract(json.dumps(old)).faults] == [True]
 
 
@@ -119,7 +309,9 @@ def test_definitions_over_several_files(tmp_path: Path, jux: Callable[..., Resul
         definition(
             {
                 "/quays": {"$ref": "parts/paths.yaml#/quays"},
-                "/b": {"get": {"operationId": "b", "responses": answers({"$ref": "parts/schemas.json#/Berth"})}},
+                "/b": {
+                    "get": {"operationId": "b", "responses": answers({"$ref": "parts/schemas.json#/Berth"})}
+                },
             }
         ),
         "utf-8",
@@ -138,19 +330,37 @@ def test_definitions_over_several_files(tmp_path: Path, jux: Callable[..., Resul
         "utf-8",
     )
     (folder / "parts" / "schemas.json").write_text(
-        '{"Berth": {"type": "object", "properties": {"next": {"$ref": "#/Berth"}, "depth": {"$ref": "../depth.yaml"}}}}',
+        '{"Berth": {"type": "object", "properties": {"next": {"$ref": "#/Berth"}, "depth": {"$ref":'
+        ' "../depth.yaml"}}}}',
         "utf-8",
     )
     (folder / "depth.yaml").write_text("type: number\nminimum: 2\n", "utf-8")
     jux("init", "w")
     result = jux("import", folder, "--name", "quays", "--json", "-C", "w").json
-    assert result == {"contract": "quays", "format": "openapi", "version": "3.0.3", "operations": 2, "problems": []}
-    assert sorted(path.relative_to(tmp_path / "w/definitions/quays").as_posix() for path in (tmp_path / "w/definitions/quays").rglob("*") if path.is_file()) == [
-        "depth.yaml", "main.yaml", "origin.json", "parts/paths.yaml", "parts/schemas.json",
-    ]  # fmt: skip
-    assert jux("show", "quays", "-C", "w").out.startswith("Quay")  # a contract goes before an operation of its name
+    assert result == {
+        "contract": "quays",
+        "format": "openapi",
+        "version": "3.0.3",
+        "operations": 2,
+        "problems": [],
+    }
+    assert sorted(
+        path.relative_to(tmp_path / "w/definitions/quays").as_posix()
+        for path in (tmp_path / "w/definitions/quays").rglob("*")
+        if path.is_file()
+    ) == [
+        "depth.yaml",
+        "main.yaml",
+        "origin.json",
+        "parts/paths.yaml",
+        "parts/schemas.json",
+    ]
+    assert jux("show", "quays", "-C", "w").out.startswith(
+        "Quay"
+    )  # a contract goes before an operation of its name
     rows = {
-        row["path"]: row for row in jux("show", "b", "--json", "-C", "w").json["answers"][0]["media"][0]["properties"]
+        row["path"]: row
+        for row in jux("show", "b", "--json", "-C", "w").json["answers"][0]["media"][0]["properties"]
     }
     assert rows["/depth"]["allowed"] == "at least 2" and "as Berth above" in rows["/next"]["type"]
 
@@ -158,7 +368,11 @@ def test_definitions_over_several_files(tmp_path: Path, jux: Callable[..., Resul
 def test_files_outside_the_folder_are_not_read(tmp_path: Path, jux: Callable[..., Result]) -> None:
     (tmp_path / "secret.yaml").write_text("type: string\n", "utf-8")
     (tmp_path / "api").mkdir()
-    for name, target in (("up", "../secret.yaml"), ("link", "linked.yaml"), ("net", "http://127.0.0.1:9/x.yaml")):
+    for name, target in (
+        ("up", "../secret.yaml"),
+        ("link", "linked.yaml"),
+        ("net", "http://127.0.0.1:9/x.yaml"),
+    ):
         (tmp_path / "api" / f"{name}.yaml").write_text(
             definition({"/q": {"get": {"responses": answers({"$ref": target})}}}), "utf-8"
         )
@@ -183,10 +397,21 @@ def test_a_broken_definition_does_not_replace_a_sound_one(
 
 
 _STYLED = [
-    ("path", "simple", False), ("path", "simple", True), ("path", "label", False), ("path", "label", True), ("path", "matrix", False), ("path", "matrix", True),
-    ("query", "form", True), ("query", "form", False), ("query", "spaceDelimited", False), ("query", "pipeDelimited", False), ("query", "deepObject", True),
-    ("header", "simple", False), ("header", "simple", True), ("cookie", "form", False),
-]  # fmt: skip
+    ("path", "simple", False),
+    ("path", "simple", True),
+    ("path", "label", False),
+    ("path", "label", True),
+    ("path", "matrix", False),
+    ("path", "matrix", True),
+    ("query", "form", True),
+    ("query", "form", False),
+    ("query", "spaceDelimited", False),
+    ("query", "pipeDelimited", False),
+    ("query", "deepObject", True),
+    ("header", "simple", False),
+    ("header", "simple", True),
+    ("cookie", "form", False),
+]
 _WORDS = st.text("abz09 -_~&=?/#%+é", min_size=1, max_size=6)
 
 
@@ -205,12 +430,15 @@ def test_primitives_are_read_back(styled: tuple[str, str, bool], value: Any) -> 
 def test_lists_are_read_back(styled: tuple[str, str, bool], value: list[str]) -> None:
     place, style, explode = styled
     if style != "deepObject":
-        assert _round_trip(place, style, explode, {"type": "array", "items": {"type": "string"}}, value) == value
+        assert (
+            _round_trip(place, style, explode, {"type": "array", "items": {"type": "string"}}, value) == value
+        )
 
 
 @settings(max_examples=200, deadline=None)
 @given(
-    st.sampled_from(_STYLED), st.dictionaries(st.sampled_from(["role", "name", "x"]), st.integers(0, 99), min_size=1)
+    st.sampled_from(_STYLED),
+    st.dictionaries(st.sampled_from(["role", "name", "x"]), st.integers(0, 99), min_size=1),
 )
 def test_objects_are_read_back(styled: tuple[str, str, bool], value: dict[str, int]) -> None:
     place, style, explode = styled
@@ -221,7 +449,14 @@ def test_objects_are_read_back(styled: tuple[str, str, bool], value: dict[str, i
 
 
 def _round_trip(place: str, style: str, explode: bool, schema: Any, value: Any) -> Any:
-    parameter = {"name": "p", "in": place, "required": True, "style": style, "explode": explode, "schema": schema}
+    parameter = {
+        "name": "p",
+        "in": place,
+        "required": True,
+        "style": style,
+        "explode": explode,
+        "schema": schema,
+    }
     path = "/q/{p}/end" if place == "path" else "/q"
     contract = read_contract(definition({path: {"get": {"parameters": [parameter], "responses": _OK}}}))
     operation = contract.operations[0]
@@ -235,7 +470,8 @@ def _round_trip(place: str, style: str, explode: bool, schema: Any, value: Any) 
 @pytest.mark.parametrize(
     ("place", "style", "explode", "value", "text"),
     [
-        # The table "style examples" of OpenAPI 3.0.3 (parameter object), with the array and the object it uses.
+        # The table "style examples" of OpenAPI 3.0.3 (parameter object), with the array and the object it
+        # uses.
         ("path", "matrix", False, "blue", ";color=blue"),
         ("path", "matrix", False, ["blue", "black", "brown"], ";color=blue,black,brown"),
         ("path", "matrix", False, {"R": 100, "G": 200}, ";color=R,100,G,200"),
@@ -260,7 +496,9 @@ def test_the_standards_table_of_styles(place: str, style: str, explode: bool, va
 
 
 def test_server_side_parsers_read_what_was_put_in() -> None:
-    """The query and form of every composed request, read by Python's own parsers and judged by `jsonschema`."""
+    """The query and form of every composed request, read by Python's own parsers and
+    judged by `jsonschema`.
+    """
     contract = read_contract(BERTHS, "berths")
     spec = yaml.safe_load(BERTHS)
     store = {"components": spec["components"]}
@@ -326,10 +564,19 @@ HARD: list[Any] = [
     {
         "oneOf": [
             {"$ref": "#/components/schemas/Base"},
-            {"type": "array", "minItems": 2, "uniqueItems": True, "items": {"type": "string", "enum": ["x", "y", "z"]}},
+            {
+                "type": "array",
+                "minItems": 2,
+                "uniqueItems": True,
+                "items": {"type": "string", "enum": ["x", "y", "z"]},
+            },
         ]
     },
-    {"type": "object", "minProperties": 2, "additionalProperties": {"type": "string", "pattern": "^[A-Z]{3}-\\d+$"}},
+    {
+        "type": "object",
+        "minProperties": 2,
+        "additionalProperties": {"type": "string", "pattern": "^[A-Z]{3}-\\d+$"},
+    },
     {
         "type": "object",
         "properties": {
@@ -344,7 +591,11 @@ HARD: list[Any] = [
     {
         "type": "array",
         "minItems": 3,
-        "items": {"type": "object", "required": ["k"], "properties": {"k": {"type": "integer", "enum": [4, 8]}}},
+        "items": {
+            "type": "object",
+            "required": ["k"],
+            "properties": {"k": {"type": "integer", "enum": [4, 8]}},
+        },
     },
     {"not": {"type": "object"}, "type": "string"},
 ]
@@ -374,7 +625,10 @@ def test_skeleton_bodies_of_hard_definitions(index: int, full: bool) -> None:
         {
             "/q": {
                 "post": {
-                    "requestBody": {"required": True, "content": {"application/json": {"schema": HARD[index]}}},
+                    "requestBody": {
+                        "required": True,
+                        "content": {"application/json": {"schema": HARD[index]}},
+                    },
                     "responses": _OK,
                 }
             }
@@ -385,7 +639,9 @@ def test_skeleton_bodies_of_hard_definitions(index: int, full: bool) -> None:
     for seed in range(3):
         body = sample_inputs(contract, contract.operations[0], full=full, seed=seed).body
         schema = {**HARD[index], "components": _PARTS}
-        assert jsonschema.Draft4Validator(schema, format_checker=jsonschema.FormatChecker()).is_valid(body), body
+        assert jsonschema.Draft4Validator(schema, format_checker=jsonschema.FormatChecker()).is_valid(body), (
+            body
+        )
 
 
 def test_setting_inputs_by_address() -> None:
@@ -417,12 +673,30 @@ def test_setting_inputs_by_address() -> None:
 
 
 def test_matching_prefers_what_is_concrete() -> None:
-    paths = {path: {"get": {"operationId": name, "parameters": [{"name": one, "in": "path", "required": True, "schema": {"type": "string"}} for one in names], "responses": _OK}}
-             for path, name, names in (("/b/{id}", "one", ["id"]), ("/b/free", "free", []), ("/{kind}/free", "kind", ["kind"]), ("/b/{id}.{ending}", "file", ["id", "ending"]))}  # fmt: skip
+    paths = {
+        path: {
+            "get": {
+                "operationId": name,
+                "parameters": [
+                    {"name": one, "in": "path", "required": True, "schema": {"type": "string"}}
+                    for one in names
+                ],
+                "responses": _OK,
+            }
+        }
+        for path, name, names in (
+            ("/b/{id}", "one", ["id"]),
+            ("/b/free", "free", []),
+            ("/{kind}/free", "kind", ["kind"]),
+            ("/b/{id}.{ending}", "file", ["id", "ending"]),
+        )
+    }
     contract = read_contract(definition(paths))
 
     def matched(path: str, base: str = "http://h/v1") -> list[str]:
-        return [operation.id for operation in wire_of(contract).match(Request("GET", f"http://h/v1{path}"), base)]
+        return [
+            operation.id for operation in wire_of(contract).match(Request("GET", f"http://h/v1{path}"), base)
+        ]
 
     assert matched("/b/free")[0] == "free"
     assert matched("/b/7") == ["one"]

@@ -1,4 +1,6 @@
-"""What a person reads: fits the width, breaks no word, groups what is alike, tells the worst first; and names that survive reordering."""
+"""What a person reads: fits the width, breaks no word, groups what is alike, tells the worst first; and names
+that survive reordering.
+"""
 
 from __future__ import annotations
 
@@ -26,10 +28,18 @@ Jux = Callable[..., Result]
 WORDS = st.text("abcdefgh/._-", min_size=1, max_size=14)
 
 
-@given(st.lists(st.lists(st.lists(WORDS, max_size=9).map(" ".join), min_size=4, max_size=4), max_size=6), st.integers(20, 140))  # fmt: skip
+@given(
+    st.lists(st.lists(st.lists(WORDS, max_size=9).map(" ".join), min_size=4, max_size=4), max_size=6),
+    st.integers(20, 140),
+)
 def test_tables_fit_and_break_no_word(rows: list[list[str]], width: int) -> None:
     headings = ("address", "kind", "why", "at")
-    found = ["".join(text for text, _ in line) for line in table_lines(headings, [[(text, "") for text in row] for row in rows], width, frozenset((3,)))]  # fmt: skip
+    found = [
+        "".join(text for text, _ in line)
+        for line in table_lines(
+            headings, [[(text, "") for text in row] for row in rows], width, frozenset((3,))
+        )
+    ]
     longest = max((len(word) for row in rows for cell in row for word in cell.split()), default=0)
     first = max((len(row[0]) for row in rows), default=0)
     assert all(len(line) <= max(width, longest + 14, first, 32) for line in found)
@@ -40,9 +50,14 @@ def test_tables_fit_and_break_no_word(rows: list[list[str]], width: int) -> None
 
 def test_one_long_word_does_not_take_the_table_from_the_others() -> None:
     rows = [[("held", ""), ("status", ""), ("200 OK", "")], [("held", ""), ("url", ""), ("x" * 90, "")]]
-    told = ["".join(text for text, _ in line) for line in table_lines(("check", "kind", "observed"), rows, 80, frozenset())]  # fmt: skip
+    told = [
+        "".join(text for text, _ in line)
+        for line in table_lines(("check", "kind", "observed"), rows, 80, frozenset())
+    ]
     assert (
-        told[:2] == ["check  kind    observed", "held   status  200 OK"] and told[2] == "held" and "x" * 90 in told[4]
+        told[:2] == ["check  kind    observed", "held   status  200 OK"]
+        and told[2] == "held"
+        and "x" * 90 in told[4]
     )
 
 
@@ -66,21 +81,34 @@ def test_a_long_run_is_told_briefly_and_the_worst_first(berths: Path, jux: Jux, 
         add_target(berths, url)
         jux("compose", "berths", "-C", berths)
         brief = jux("run", "--repeat", "8", "-C", berths, env={**KEY_ENV, "COLUMNS": "100"}, status=1).out
-        full = jux("run", "--repeat", "8", "--full", "-C", berths, env={**KEY_ENV, "COLUMNS": "100"}, status=1).out
+        full = jux(
+            "run", "--repeat", "8", "--full", "-C", berths, env={**KEY_ENV, "COLUMNS": "100"}, status=1
+        ).out
     lines = brief.splitlines()
     assert len(lines) < 160 < len(full.splitlines()) and max(map(len, lines)) <= 100
     verdicts = [
-        word for line in lines for word in line.split()[2:3] if word in ("failed", "unproven", "passed", "error")
+        word
+        for line in lines
+        for word in line.split()[2:3]
+        if word in ("failed", "unproven", "passed", "error")
     ]
     assert verdicts == sorted(verdicts, key=("error", "failed", "unproven", "passed").index)
     found = re.findall(r"^([a-z]+\.[a-z-]+)  \S+  berths\.yaml:\d+$", brief, re.MULTILINE)
     assert found and found[0] == "status.server-error"
     assert re.search(r"^findings: \d+", brief, re.MULTILINE) and "times, first in exchange" in brief
     told = jux("compare", "-C", berths, env={"COLUMNS": "100"}, status=1).out.splitlines()
-    assert re.match(r"\d+ steps: \d+ the same, \d+ not", told[0]) and len(told) < 80 and max(map(len, told)) <= 100
+    assert (
+        re.match(r"\d+ steps: \d+ the same, \d+ not", told[0])
+        and len(told) < 80
+        and max(map(len, told)) <= 100
+    )
     gaps = jux("coverage", "--gaps", "-C", berths, env={"COLUMNS": "90"}).out.splitlines()
     more = jux("coverage", "--gaps", "--full", "-C", berths, env={"COLUMNS": "90"}).out.splitlines()
-    assert len(gaps) < len(more) and max(map(len, gaps)) <= 90 and any("more of the kind" in line for line in gaps)
+    assert (
+        len(gaps) < len(more)
+        and max(map(len, gaps)) <= 90
+        and any("more of the kind" in line for line in gaps)
+    )
 
 
 def test_four_classes_apart(tmp_path: Path, jux: Jux) -> None:
@@ -101,10 +129,17 @@ def test_four_classes_apart(tmp_path: Path, jux: Jux) -> None:
         told = jux("run", "desk", "-C", home, env=KEY_ENV, status=1)
         data = jux("run", "desk", "--json", "-C", home, env=KEY_ENV, status=1).json
     assert set(CLASSES.values()) <= data.keys() and data["version"] == 2
-    assert [one["kind"] for one in data["expectations"]] == ["criterion.unmet"] and data["counts"]["expectations"] == 1
-    assert all(one["class"] == "finding" for one in data["findings"]) and data["counts"]["findings"] == len(data["findings"]) > 0  # fmt: skip
+    assert [one["kind"] for one in data["expectations"]] == ["criterion.unmet"] and data["counts"][
+        "expectations"
+    ] == 1
+    assert (
+        all(one["class"] == "finding" for one in data["findings"])
+        and data["counts"]["findings"] == len(data["findings"]) > 0
+    )
     assert "criterion.unmet" not in {one["kind"] for one in data["findings"]}
-    assert re.search(r"^expectations: 1 ", told.out, re.MULTILINE) and re.search(r"^findings: ", told.out, re.MULTILINE)
+    assert re.search(r"^expectations: 1 ", told.out, re.MULTILINE) and re.search(
+        r"^findings: ", told.out, re.MULTILINE
+    )
     assert ResultClass(data["findings"][0]["class"]) is ResultClass.FINDING
 
 
@@ -114,7 +149,13 @@ XSD = """<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema">{}<xs:complexTyp
 
 def test_places_keep_their_names_when_a_definition_is_reordered() -> None:
     before = yaml.safe_load(BERTHS)
-    before["components"]["schemas"]["Berth"] = {"allOf": [{"type": "object"}, {"$ref": "#/components/schemas/Vessel"}, {"type": "object", "properties": {"surface": {"type": "string"}}}]}  # fmt: skip
+    before["components"]["schemas"]["Berth"] = {
+        "allOf": [
+            {"type": "object"},
+            {"$ref": "#/components/schemas/Vessel"},
+            {"type": "object", "properties": {"surface": {"type": "string"}}},
+        ]
+    }
     after = copy.deepcopy(before)
     after["components"]["schemas"]["Berth"]["allOf"].insert(0, {"required": ["quay"]})
     after["paths"]["/vessels"]["get"]["parameters"].reverse()
@@ -127,7 +168,10 @@ def test_places_keep_their_names_when_a_definition_is_reordered() -> None:
         ("/components/schemas/Berth", "/components/schemas/Berth"),
     ]
     count = len(before["paths"]["/vessels"]["get"]["parameters"])
-    pointers += [(f"/paths/~1vessels/get/parameters/{at}", f"/paths/~1vessels/get/parameters/{count - 1 - at}") for at in range(count)]  # fmt: skip
+    pointers += [
+        (f"/paths/~1vessels/get/parameters/{at}", f"/paths/~1vessels/get/parameters/{count - 1 - at}")
+        for at in range(count)
+    ]
     contracts = [read_contract(yaml.safe_dump(one, sort_keys=False)) for one in (before, after)]
     for pair in pointers:
         prints = [_finding(contract, pointer) for contract, pointer in zip(contracts, pair)]
@@ -139,13 +183,26 @@ def test_places_keep_their_names_when_a_definition_is_reordered() -> None:
         return load_document("t.xsd", XSD.format(extra, inner).encode())
 
     one, other = xml("", ""), xml('<xs:element name="a"/>', '<xs:element ref="a"/>')
-    for pair in (("/schema/complexType/sequence/element[1]", "/schema/complexType/sequence/element[2]"), ("/schema/element", "/schema/element[@name='b']")):  # fmt: skip
-        places = [document.value.path(document.value.find(pointer)) for document, pointer in zip((one, other), pair)]
+    for pair in (
+        ("/schema/complexType/sequence/element[1]", "/schema/complexType/sequence/element[2]"),
+        ("/schema/element", "/schema/element[@name='b']"),
+    ):
+        places = [
+            document.value.path(document.value.find(pointer)) for document, pointer in zip((one, other), pair)
+        ]
         assert "ref=b" in anchor(other, places[1]) or "name='b'" in anchor(other, places[1])
 
 
 def _finding(contract: Any, pointer: str) -> Finding:
-    result = CheckResult("body.type", False, "body/x/3", "string", "integer", Location("quay.yaml", pointer), Severity.DEVIATION)  # fmt: skip
+    result = CheckResult(
+        "body.type",
+        False,
+        "body/x/3",
+        "string",
+        "integer",
+        Location("quay.yaml", pointer),
+        Severity.DEVIATION,
+    )
     (named,) = anchored(contract, (result,))
     return Finding(named, "berths", "listBerths", 200)
 
@@ -162,12 +219,18 @@ def test_places_in_a_definition_on_one_line_have_a_column_and_an_excerpt(tmp_pat
         (tmp_path / name).write_text(re.sub(r">\s+<", "><", text))
     jux("import", tmp_path / "pilotage.wsdl", "-C", home)
     with serving("all") as url, (home / "juxtalogos.toml").open("a") as config:
-        config.write(f'[targets.quay]\nurl = "{url.replace("/v1", "/pilotage")}"\n[targets.quay.credentials.token]\nuser = "desk"\nenv = "MERROW_KEY"\n')  # fmt: skip
+        config.write(
+            "[targets.quay]\nurl ="
+            f' "{url.replace("/v1", "/pilotage")}"\n[targets.quay.credentials.token]\nuser = "desk"\nenv ='
+            ' "MERROW_KEY"\n'
+        )
         config.flush()
         trusting(home)
         jux("compose", "pilotage", "-C", home)
         told = jux("run", "-C", home, env={**KEY_ENV, "COLUMNS": "120"}, status=1).out
-    places = re.findall(r"^[a-z]+\.[a-z-]+  \S+  pilotage(?:-types\.xsd|\.wsdl):(\d+):(\d+)\n +(\S.*)$", told, re.MULTILINE)  # fmt: skip
+    places = re.findall(
+        r"^[a-z]+\.[a-z-]+  \S+  pilotage(?:-types\.xsd|\.wsdl):(\d+):(\d+)\n +(\S.*)$", told, re.MULTILINE
+    )
     assert len(places) > 3 and len({column for _, column, _ in places}) > 3
     assert all(excerpt.startswith("<") and len(excerpt) <= 112 for _, _, excerpt in places)
     assert '<xs:enumeration value="inward"/>' in told

@@ -57,7 +57,20 @@ def test_semantics(source: str, matching: list[str], other: list[str]) -> None:
 
 @pytest.mark.parametrize(
     "source",
-    ["(", "[", "a)", "*", "a{3,2}", "(?<n>", "(?x)", "\\", "[b-a]", r"\k<no>", r"\u{110000}", "(" * 200 + ")" * 200],
+    [
+        "(",
+        "[",
+        "a)",
+        "*",
+        "a{3,2}",
+        "(?<n>",
+        "(?x)",
+        "\\",
+        "[b-a]",
+        r"\k<no>",
+        r"\u{110000}",
+        "(" * 200 + ")" * 200,
+    ],
 )
 def test_what_is_no_pattern_is_told(source: str) -> None:
     with pytest.raises(PatternError):
@@ -65,7 +78,16 @@ def test_what_is_no_pattern_is_told(source: str) -> None:
 
 
 @pytest.mark.parametrize(
-    "source", [r"^(a+)+$", r"^(a|a)*$", r"^(?=x?)(a|aa)+$", r"^(a+)\1+$", r"^((a*)*)*\2$", r"(.*a){20}", r"^(\w+\s?)+$"]
+    "source",
+    [
+        r"^(a+)+$",
+        r"^(a|a)*$",
+        r"^(?=x?)(a|aa)+$",
+        r"^(a+)\1+$",
+        r"^((a*)*)*\2$",
+        r"(.*a){20}",
+        r"^(\w+\s?)+$",
+    ],
 )
 def test_no_pattern_hangs(source: str) -> None:
     started = time.perf_counter()
@@ -88,11 +110,26 @@ def test_plain_engine_agrees_where_it_is_used() -> None:
 @pytest.mark.parametrize(
     ("source", "harmless"),
     [
-        (r"^[A-Z]{3}-\d{4}$", True), (r"^\d+$", True), (r"^\d+-\d+$", True), (r"^(?:a|b)\d*$", True), (r"x{3}y?z", True), (r"^(\d{2}){3}$", True),
-        (r"^\w+@\w+\.[a-z]{2,3}$", True), (r"^\d*\d*$", False), (r"\d+x", False), (r"^(a+)+$", False), (r"^(a|a)*$", False), (r"^.*,.*$", False),
-        (r"^(a|b|c){9}$", False), (r"^\d+\b\d$", False), (r"^(?=a)b$", False), (r"^(.)\1$", False), (r"^a{5000}$", False), (r"^\d*[1-9]?$", False),
+        (r"^[A-Z]{3}-\d{4}$", True),
+        (r"^\d+$", True),
+        (r"^\d+-\d+$", True),
+        (r"^(?:a|b)\d*$", True),
+        (r"x{3}y?z", True),
+        (r"^(\d{2}){3}$", True),
+        (r"^\w+@\w+\.[a-z]{2,3}$", True),
+        (r"^\d*\d*$", False),
+        (r"\d+x", False),
+        (r"^(a+)+$", False),
+        (r"^(a|a)*$", False),
+        (r"^.*,.*$", False),
+        (r"^(a|b|c){9}$", False),
+        (r"^\d+\b\d$", False),
+        (r"^(?=a)b$", False),
+        (r"^(.)\1$", False),
+        (r"^a{5000}$", False),
+        (r"^\d*[1-9]?$", False),
         (r"^\d*a?\d$", False),
     ],
-)  # fmt: skip
+)
 def test_which_patterns_are_proven_harmless(source: str, harmless: bool) -> None:
     assert (compile_pattern(source).plain_search() is not None) is harmless

@@ -107,8 +107,24 @@ def bench(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, service: Lines) -> Be
 
 
 def started(bench: Bench, *words: str) -> subprocess.Popen[bytes]:
-    command = [sys.executable, "-m", "juxtalogos", "run", "--target", "here", "-C", str(bench.home.root), *words]
-    return subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, stdin=subprocess.DEVNULL, start_new_session=True)  # fmt: skip
+    command = [
+        sys.executable,
+        "-m",
+        "juxtalogos",
+        "run",
+        "--target",
+        "here",
+        "-C",
+        str(bench.home.root),
+        *words,
+    ]
+    return subprocess.Popen(
+        command,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        stdin=subprocess.DEVNULL,
+        start_new_session=True,
+    )
 
 
 def wait_until(holds: Callable[[], bool], seconds: float = 30) -> None:
@@ -119,21 +135,35 @@ def wait_until(holds: Callable[[], bool], seconds: float = 30) -> None:
 
 
 def workers_of(pid: int) -> list[int]:
-    found = subprocess.run(["ps", "-o", "pid=", "--ppid", str(pid)], capture_output=True, text=True).stdout.split()
+    found = subprocess.run(
+        ["ps", "-o", "pid=", "--ppid", str(pid)], capture_output=True, text=True
+    ).stdout.split()
     return [int(one) for one in found]
 
 
 def test_processes_do_what_one_does(bench: Bench, service: Lines, jux: Jux) -> None:
     (bench.home.root / "tables").mkdir()
-    (bench.home.root / "tables" / "lines.csv").write_text("line\n" + "\n".join(map(str, range(130))) + "\n", "utf-8")
+    (bench.home.root / "tables" / "lines.csv").write_text(
+        "line\n" + "\n".join(map(str, range(130))) + "\n", "utf-8"
+    )
     inputs = {"type": "object", "properties": {"line": {"type": "integer"}}}
     bench.suite(
         *(life(f"c{number}") for number in range(12)),
-        case("rows", step("read", "readLine", line="$inputs.line"), inputs=inputs, **{"x-juxtalogos-table": {"file": "lines.csv"}}),
-        case("first", step("make", "makeLine"), step("drop", "dropLine", line="$steps.make.outputs.id"), outputs={"id": "$steps.make.outputs.id"}),
+        case(
+            "rows",
+            step("read", "readLine", line="$inputs.line"),
+            inputs=inputs,
+            **{"x-juxtalogos-table": {"file": "lines.csv"}},
+        ),
+        case(
+            "first",
+            step("make", "makeLine"),
+            step("drop", "dropLine", line="$steps.make.outputs.id"),
+            outputs={"id": "$steps.make.outputs.id"},
+        ),
         case("then", step("read", "readLine", line="$workflows.first.outputs.id"), dependsOn=["first"]),
         life("alone", **{"x-juxtalogos-alone": True}),
-    )  # fmt: skip
+    )
     told = []
     for processes in (1, 3):
         service.seen.clear()
@@ -145,22 +175,41 @@ def test_processes_do_what_one_does(bench: Bench, service: Lines, jux: Jux) -> N
         assert sent == {("POST", "/v1/lines"): 14, ("GET", "/v1/lines/*"): 144, ("DELETE", "/v1/lines/*"): 14}
     assert told[0] == told[1] and len(told[0]) == 145 and not service.left
     with open_ledger(bench.home.ledger_path) as ledger:
-        one, other = (sorted((step.case, step.step, step.status) for step in ledger.steps(run)) for run in (1, 2))
+        one, other = (
+            sorted((step.case, step.step, step.status) for step in ledger.steps(run)) for run in (1, 2)
+        )
         assert one == other
         hits = [{(row.element, row.count) for row in ledger.hits([run], "quay")} for run in (1, 2)]
         assert hits[0] == hits[1]
 
 
-def test_the_system_is_reset_for_one_case_at_a_time_across_processes(bench: Bench, service: Lines, jux: Jux) -> None:
+def test_the_system_is_reset_for_one_case_at_a_time_across_processes(
+    bench: Bench, service: Lines, jux: Jux
+) -> None:
     log = bench.home.root / "resets"
-    code = f"import time; out = open({str(log)!r}, 'a'); out.write('+'); out.flush(); time.sleep(0.05); out.write('-')"
+    code = (
+        f"import time; out = open({str(log)!r}, 'a'); out.write('+'); out.flush(); time.sleep(0.05);"
+        " out.write('-')"
+    )
     text = f'[targets.here.system]\nreset = ["{sys.executable}", "-c", "{code}"]\n'
     with (bench.home.root / "juxtalogos.toml").open("a", encoding="utf-8") as out:
         out.write(text)
     bench.suite(*(life(f"c{number}") for number in range(6)))
     digest = re.search(r"--trust (\w+)", jux("run", "--target", "here", "-C", bench.home.root, status=2).err)
     assert digest
-    jux("run", "--target", "here", "--processes", 3, "--jobs", 6, "--trust", digest.group(1), "-C", bench.home.root)
+    jux(
+        "run",
+        "--target",
+        "here",
+        "--processes",
+        3,
+        "--jobs",
+        6,
+        "--trust",
+        digest.group(1),
+        "-C",
+        bench.home.root,
+    )
     assert log.read_text() == "+-" * 6
     starts = [path for _, method, path in service.seen if method in ("POST", "DELETE")]
     assert [path == "/v1/lines" for path in starts] == [True, False] * 6, "never two cases side by side"
@@ -177,7 +226,9 @@ def test_a_process_that_dies_takes_only_its_own_cases_with_it(bench: Bench, serv
     found = {one["case"]: one for one in json.loads(out)["cases"]}
     assert set(found) == {f"c{number}" for number in range(40)}
     lost = [one for one in found.values() if one["verdict"] == "error"]
-    assert 1 <= len(lost) <= 3 and all("the process that ran it ended with status -9" in one["reason"] for one in lost)
+    assert 1 <= len(lost) <= 3 and all(
+        "the process that ran it ended with status -9" in one["reason"] for one in lost
+    )
 
 
 @pytest.mark.parametrize("processes", ["1", "2"])
@@ -226,8 +277,15 @@ def test_summaries_are_linear(bench: Bench, jux: Jux) -> None:
         path = bench.home.root / f"{size}.sqlite"
         with open_ledger(path, write=True) as ledger:
             run = ledger.begin("run", "t", "w")
-            steps = [ExchangeRecord(f"c{number // 3}", f"s{number % 3}", "", "", None, Verdict.PASSED, "", suite="w") for number in range(3 * size)]  # fmt: skip
-            ledger.add(run, steps, [CaseRecord("w", f"c{number}", Verdict.PASSED, "", 0.1) for number in range(size)])
+            steps = [
+                ExchangeRecord(
+                    f"c{number // 3}", f"s{number % 3}", "", "", None, Verdict.PASSED, "", suite="w"
+                )
+                for number in range(3 * size)
+            ]
+            ledger.add(
+                run, steps, [CaseRecord("w", f"c{number}", Verdict.PASSED, "", 0.1) for number in range(size)]
+            )
             calls = 0
 
             def count(*_: object) -> None:

@@ -1,4 +1,6 @@
-"""Getting into services of seven styles, and out again without a trace: the built program, no line written by hand."""
+"""Getting into services of seven styles, and out again without a trace: the built program, no line written by
+hand.
+"""
 
 from __future__ import annotations
 
@@ -45,12 +47,17 @@ def office(service: Service, home: Path, jux: Jux) -> Iterator[Callable[..., Res
 def answered(home: Path) -> set[str]:
     """Operations that a suite's own run had a success from."""
     with closing(sqlite3.connect(home / ".juxtalogos" / "ledger.sqlite")) as db:
-        query = "SELECT DISTINCT operation FROM exchange JOIN run ON run.id = run WHERE kind = 'run' AND status BETWEEN 200 AND 299"  # fmt: skip
+        query = (
+            "SELECT DISTINCT operation FROM exchange JOIN run ON run.id = run WHERE kind = 'run' AND status"
+            " BETWEEN 200 AND 299"
+        )
         return {row[0] for row in db.execute(query)}
 
 
 @pytest.mark.parametrize("style", STYLES)
-def test_every_operation_is_reached_and_nothing_is_left(style: type[Service], tmp_path: Path, jux: Jux) -> None:
+def test_every_operation_is_reached_and_nothing_is_left(
+    style: type[Service], tmp_path: Path, jux: Jux
+) -> None:
     service, home = style(), tmp_path / "w"
     before = service.state()
     with office(service, home, jux) as go:
@@ -59,7 +66,10 @@ def test_every_operation_is_reached_and_nothing_is_left(style: type[Service], tm
         assert {one["operation"] for one in composed["withheld"]} == operations & DESTRUCTIVE
         assert not composed["learned"]["notReached"] and service.state() == before
         assert composed["learned"]["requests"] <= 12 * len(operations)
-        for words in (("--jobs", "8", "--token", "again"), ("--processes", "2", "--repeat", "2", "--token", "again")):
+        for words in (
+            ("--jobs", "8", "--token", "again"),
+            ("--processes", "2", "--repeat", "2", "--token", "again"),
+        ):
             found = go("run", *words, "--json").json
             assert {one["verdict"] for one in found["cases"]} == {"passed"} and not found["leftBehind"], words
             assert service.state() == before, words
@@ -113,7 +123,13 @@ def test_an_interrupted_or_killed_run_is_cleaned_up(style: type[Service], tmp_pa
         go("compose", "quay")
         for number, sign in enumerate((signal.SIGINT, signal.SIGKILL, signal.SIGKILL)):
             words = [sys.executable, "-m", "juxtalogos", "run", "--repeat", "50", "-C", str(home)]
-            child = subprocess.Popen(words, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, stdin=subprocess.DEVNULL, env=dict(os.environ))  # fmt: skip
+            child = subprocess.Popen(
+                words,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+                stdin=subprocess.DEVNULL,
+                env=dict(os.environ),
+            )
             seen = len(service.seen)
             wait_for(lambda: len(service.seen) > seen + 17 + 13 * number)  # noqa: B023
             child.send_signal(sign)
@@ -135,7 +151,8 @@ def test_services_that_let_nobody_in(tmp_path: Path, jux: Jux) -> None:
             if service.status != 404:
                 assert not found["findings"] and "failed" in verdicts
                 assert any(
-                    re.search(f"{service.status}: (it wants|sent without)", one["reason"]) for one in found["cases"]
+                    re.search(f"{service.status}: (it wants|sent without)", one["reason"])
+                    for one in found["cases"]
                 )
     with office(Forgetful(), tmp_path / "e", jux) as go:
         go("compose", "quay")
@@ -149,14 +166,19 @@ def test_refusals_are_told_by_the_servers_own_words(tmp_path: Path, jux: Jux) ->
     with office(service, tmp_path / "w", jux) as go:
         go("compose", "quay")
         ran = go("run")
-        assert "request.refused" in ran.out and "must be one of 'dredging', 'wreck search'" in " ".join(ran.out.split())
+        assert "request.refused" in ran.out and "must be one of 'dredging', 'wreck search'" in " ".join(
+            ran.out.split()
+        )
         assert '[[contracts.quay.known]] operation = "POST /surveys", at = "body/purpose"' in ran.out
         assert go("run", "--strict", status=1).status == 1
         found = go("run", "--json").json
         assert found["counts"]["refusals"] and not found["findings"] and not found["expectations"]
         by_case = {one["case"]: one for one in found["cases"]}
         assert by_case["POST-surveys"]["verdict"] == "refused"
-        assert by_case["GET-surveys-surveyId"]["verdict"] == "skipped" and "POST-surveys" in by_case["GET-surveys-surveyId"]["reason"]  # fmt: skip
+        assert (
+            by_case["GET-surveys-surveyId"]["verdict"] == "skipped"
+            and "POST-surveys" in by_case["GET-surveys-surveyId"]["reason"]
+        )
 
 
 def test_only_reading(tmp_path: Path, jux: Jux) -> None:
@@ -166,7 +188,13 @@ def test_only_reading(tmp_path: Path, jux: Jux) -> None:
         assert {one["operation"].split()[0] for one in composed["withheld"]} == {"POST", "PUT", "DELETE"}
         go("run")
         assert {method for method, _, _ in service.seen} == {"GET"}
-        assert answered(tmp_path / "w") == {"GET /ports", "GET /agents", "GET /agents/{agentId}", "GET /vessels", "GET /vessels/{id}"}  # fmt: skip
+        assert answered(tmp_path / "w") == {
+            "GET /ports",
+            "GET /agents",
+            "GET /agents/{agentId}",
+            "GET /vessels",
+            "GET /vessels/{id}",
+        }
 
 
 def test_get_or_create_gives_what_is_somebody_elses(tmp_path: Path, jux: Jux) -> None:
@@ -219,4 +247,6 @@ input = "body/callback_url"
         assert '"purpose": "wreck search"' in go("skeleton", "POST /surveys", "--form", "body").out
         assert "wreck search" in go("call", "POST /surveys", "--trial").out
     made = json.loads(go("compose", "quay", "--dependencies", "--json").out)
-    assert {one["reason"] for one in made["dependencies"]} and all(one["sure"] >= 50 for one in made["dependencies"])
+    assert {one["reason"] for one in made["dependencies"]} and all(
+        one["sure"] >= 50 for one in made["dependencies"]
+    )

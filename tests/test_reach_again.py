@@ -1,4 +1,6 @@
-"""What was learned, met again: changed definitions, damaged files, hostile words; texts that no encoding holds."""
+"""What was learned, met again: changed definitions, damaged files, hostile words; texts that no encoding
+holds.
+"""
 
 from __future__ import annotations
 
@@ -52,10 +54,29 @@ class Hostile(Service):
     def routes(self) -> list[Route]:
         port = shape((), **{"port id": TEXT, "name": TEXT})
         return [
-            Route("POST", "/ports", self.refuse, answer=port, body=shape(("name",), name=TEXT), status=201, summary="a\ud800b"),
-            Route("GET", "/ports", lambda call: (200, [{"port id": "\ud800", "name": "\ud800q"}]), answer=many(port), query={"tone": {"type": "string", "example": "\ud800"}}),
-            Route("GET", "/ports/{portId}", lambda call: (200, {"port id": "\ud800", "na\nme": "\ud800"}), answer=port),
-        ]  # fmt: skip
+            Route(
+                "POST",
+                "/ports",
+                self.refuse,
+                answer=port,
+                body=shape(("name",), name=TEXT),
+                status=201,
+                summary="a\ud800b",
+            ),
+            Route(
+                "GET",
+                "/ports",
+                lambda call: (200, [{"port id": "\ud800", "name": "\ud800q"}]),
+                answer=many(port),
+                query={"tone": {"type": "string", "example": "\ud800"}},
+            ),
+            Route(
+                "GET",
+                "/ports/{portId}",
+                lambda call: (200, {"port id": "\ud800", "na\nme": "\ud800"}),
+                answer=port,
+            ),
+        ]
 
     def refuse(self, call: Call) -> Any:
         raise Refused(400, "name \ud800 must be one of '\udc00x', 'b'", name="\ud800", **{"\ud800": "\ud800"})
@@ -73,7 +94,11 @@ def test_lone_surrogates_and_names_with_spaces_end_nothing(tmp_path: Path, jux: 
 TEXTS = st.text(st.characters(), max_size=60) | st.sampled_from(
     ("name must be one of 'a', 'b'", "between 3 and ", "/body/name", "\ud800", "at least 1e9")
 )
-VALUES = st.recursive(st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | TEXTS, lambda inner: st.lists(inner, max_size=3) | st.dictionaries(TEXTS, inner, max_size=3), max_leaves=8)  # fmt: skip
+VALUES = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | TEXTS,
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(TEXTS, inner, max_size=3),
+    max_leaves=8,
+)
 
 
 @settings(deadline=None, max_examples=150)

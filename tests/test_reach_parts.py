@@ -1,4 +1,6 @@
-"""What reach is made of: names and meanings, dependencies by evidence, names of one's own, refusals read, pace."""
+"""What reach is made of: names and meanings, dependencies by evidence, names of one's own, refusals read,
+pace.
+"""
 
 from __future__ import annotations
 
@@ -30,29 +32,62 @@ from juxtalogos.workspace.known import DependencyRule, Hints, KnownValue
 
 @pytest.mark.parametrize(
     ("name", "does"),
-    [("listCranes", "list"), ("GetPassage", "read"), ("addCrane", "create"), ("rename_crane", "update"), ("RemoveShift", "delete"), ("removeAllCranes", "empty"), ("bulk_delete", "empty"), ("deleteEvery", "empty"),
-     ("purge", "empty"), ("shutDown", "empty"), ("assignTugs", "act"), ("tideGate", "unknown"), ("listen", "unknown"), ("", "unknown"), ("isOpen", "unknown"), ("validateSeal", "read")],
-)  # fmt: skip
+    [
+        ("listCranes", "list"),
+        ("GetPassage", "read"),
+        ("addCrane", "create"),
+        ("rename_crane", "update"),
+        ("RemoveShift", "delete"),
+        ("removeAllCranes", "empty"),
+        ("bulk_delete", "empty"),
+        ("deleteEvery", "empty"),
+        ("purge", "empty"),
+        ("shutDown", "empty"),
+        ("assignTugs", "act"),
+        ("tideGate", "unknown"),
+        ("listen", "unknown"),
+        ("", "unknown"),
+        ("isOpen", "unknown"),
+        ("validateSeal", "read"),
+    ],
+)
 def test_what_a_name_says_that_is_done(name: str, does: str) -> None:
     assert intent_of(name) == does
 
 
 PATHS = {
-    ("GET", "/api/v2/yards/"): ("list", "/api/v2/yards", False), ("DELETE", "/api/v2/yards/{id}/"): ("delete", "/api/v2/yards", True), ("GET", "/api/v2/yards/{yard_id}/stacks/"): ("list", "/api/v2/yards/{}/stacks", False),
-    ("POST", "/api/v2/yards/{yard_id}/stacks/"): ("create", "/api/v2/yards/{}/stacks", False), ("GET", "/api/v2/yards/{yard_id}/stacks/{stack_id}/"): ("read", "/api/v2/yards/{}/stacks", True),
-    ("POST", "/api/v2/yards/bulk_delete/"): ("empty", "/api/v2/yards/bulk_delete", False), ("POST", "/api/v2/yards/create"): ("create", "/api/v2/yards", False), ("POST", "/api/v2/yards/{id}/remove"): ("delete", "/api/v2/yards", True),
-    ("POST", "/api/v2/yards/{id}/clear"): ("act", "/api/v2/yards/{}/clear", False), ("GET", "/getCrane"): ("read", "", False), ("GET", "/moveCrane"): ("update", "", False), ("POST", "/addCrane"): ("create", "", False),
-    ("GET", "/settings"): ("read", "/settings", False), ("POST", "/plan"): ("act", "/plan", False),
-    ("POST", "/api/v2/yards/{id}/open"): ("act", "/api/v2/yards/{}/open", False), ("DELETE", "/slips/{id}"): ("delete", "/slips", True), ("POST", "/slips/{id}/cancel"): ("act", "/slips/{}/cancel", False),
-    ("GET", "/check-ins"): ("list", "/check-ins", False), ("GET", "/check-ins/{id}"): ("read", "/check-ins", True), ("GET", "/issue-types"): ("read", "/issue-types", False), ("POST", "/set-points"): ("create", "/set-points", False), ("GET", "/set-points/{id}"): ("read", "/set-points", True),
-}  # fmt: skip
+    ("GET", "/api/v2/yards/"): ("list", "/api/v2/yards", False),
+    ("DELETE", "/api/v2/yards/{id}/"): ("delete", "/api/v2/yards", True),
+    ("GET", "/api/v2/yards/{yard_id}/stacks/"): ("list", "/api/v2/yards/{}/stacks", False),
+    ("POST", "/api/v2/yards/{yard_id}/stacks/"): ("create", "/api/v2/yards/{}/stacks", False),
+    ("GET", "/api/v2/yards/{yard_id}/stacks/{stack_id}/"): ("read", "/api/v2/yards/{}/stacks", True),
+    ("POST", "/api/v2/yards/bulk_delete/"): ("empty", "/api/v2/yards/bulk_delete", False),
+    ("POST", "/api/v2/yards/create"): ("create", "/api/v2/yards", False),
+    ("POST", "/api/v2/yards/{id}/remove"): ("delete", "/api/v2/yards", True),
+    ("POST", "/api/v2/yards/{id}/clear"): ("act", "/api/v2/yards/{}/clear", False),
+    ("GET", "/getCrane"): ("read", "", False),
+    ("GET", "/moveCrane"): ("update", "", False),
+    ("POST", "/addCrane"): ("create", "", False),
+    ("GET", "/settings"): ("read", "/settings", False),
+    ("POST", "/plan"): ("act", "/plan", False),
+    ("POST", "/api/v2/yards/{id}/open"): ("act", "/api/v2/yards/{}/open", False),
+    ("DELETE", "/slips/{id}"): ("delete", "/slips", True),
+    ("POST", "/slips/{id}/cancel"): ("act", "/slips/{}/cancel", False),
+    ("GET", "/check-ins"): ("list", "/check-ins", False),
+    ("GET", "/check-ins/{id}"): ("read", "/check-ins", True),
+    ("GET", "/issue-types"): ("read", "/issue-types", False),
+    ("POST", "/set-points"): ("create", "/set-points", False),
+    ("GET", "/set-points/{id}"): ("read", "/set-points", True),
+}
 
 
 def test_verbs_count_and_not_methods() -> None:
     paths: dict[str, Any] = {}
     for method, path in PATHS:
         names = [part[1:-1] for part in path.split("/") if part[:1] == "{"]
-        given_ = [{"name": name, "in": "path", "required": True, "schema": {"type": "string"}} for name in names]
+        given_ = [
+            {"name": name, "in": "path", "required": True, "schema": {"type": "string"}} for name in names
+        ]
         given_ += [{"name": "to", "in": "query", "required": True, "schema": {"type": "string"}}] * (
             path == "/moveCrane"
         )
@@ -65,7 +100,13 @@ def test_verbs_count_and_not_methods() -> None:
 
 
 def _object(*required: str, **properties: Any) -> dict[str, Any]:
-    return {"type": "object", "required": list(required), "properties": {name: {"type": kind} if isinstance(kind, str) else kind for name, kind in properties.items()}}  # fmt: skip
+    return {
+        "type": "object",
+        "required": list(required),
+        "properties": {
+            name: {"type": kind} if isinstance(kind, str) else kind for name, kind in properties.items()
+        },
+    }
 
 
 def _body(schema: Any) -> dict[str, Any]:
@@ -74,31 +115,84 @@ def _body(schema: Any) -> dict[str, Any]:
 
 def test_dependencies_by_evidence() -> None:
     ship = _object("id", id="integer", name="string", code="string", type="string")
-    log = {"type": "array", "items": _object(id="integer", path="string", type="string", name="string", code="string")}
+    log = {
+        "type": "array",
+        "items": _object(id="integer", path="string", type="string", name="string", code="string"),
+    }
     path = [{"name": "shipId", "in": "path", "required": True, "schema": {"type": "integer"}}]
     tag = {"name": "If-Match", "in": "header", "schema": {"type": "string"}}
     paths = {
         "/log": {"get": {"operationId": "log", "responses": answers(log)}},
-        "/ships": {"get": {"operationId": "ships", "responses": answers({"type": "array", "items": ship})}, "post": {"operationId": "addShip", "requestBody": _body(_object("name", name="string")), "responses": answers(ship, "201")}},
-        "/ships/{shipId}": {"parameters": path, "get": {"operationId": "ship", "responses": {"200": {"description": "x", "headers": {"ETag": {"schema": {"type": "string"}}}, "content": {"application/json": {"schema": ship}}}}},
-                            "put": {"operationId": "putShip", "parameters": [tag], "requestBody": _body(_object("name", name="string")), "responses": answers(ship)}, "delete": {"operationId": "dropShip", "responses": {"204": {"description": "x"}}}},
-        "/berth": {"post": {"operationId": "berth", "requestBody": _body(_object("ship_id", "code", ship_id="integer", code="string")), "responses": answers()}},
-        "/jobs": {"post": {"operationId": "addJob", "requestBody": _body(_object()), "responses": {"202": {"description": "x", "headers": {"Location": {"schema": {"type": "string"}}}}}}},
-        "/jobs/{jobId}": {"parameters": [{**path[0], "name": "jobId"}], "get": {"operationId": "job", "responses": answers()}},
-    }  # fmt: skip
+        "/ships": {
+            "get": {"operationId": "ships", "responses": answers({"type": "array", "items": ship})},
+            "post": {
+                "operationId": "addShip",
+                "requestBody": _body(_object("name", name="string")),
+                "responses": answers(ship, "201"),
+            },
+        },
+        "/ships/{shipId}": {
+            "parameters": path,
+            "get": {
+                "operationId": "ship",
+                "responses": {
+                    "200": {
+                        "description": "x",
+                        "headers": {"ETag": {"schema": {"type": "string"}}},
+                        "content": {"application/json": {"schema": ship}},
+                    }
+                },
+            },
+            "put": {
+                "operationId": "putShip",
+                "parameters": [tag],
+                "requestBody": _body(_object("name", name="string")),
+                "responses": answers(ship),
+            },
+            "delete": {"operationId": "dropShip", "responses": {"204": {"description": "x"}}},
+        },
+        "/berth": {
+            "post": {
+                "operationId": "berth",
+                "requestBody": _body(_object("ship_id", "code", ship_id="integer", code="string")),
+                "responses": answers(),
+            }
+        },
+        "/jobs": {
+            "post": {
+                "operationId": "addJob",
+                "requestBody": _body(_object()),
+                "responses": {
+                    "202": {"description": "x", "headers": {"Location": {"schema": {"type": "string"}}}}
+                },
+            }
+        },
+        "/jobs/{jobId}": {
+            "parameters": [{**path[0], "name": "jobId"}],
+            "get": {"operationId": "job", "responses": answers()},
+        },
+    }
     contract = read_contract(definition(paths))
     found = {(one.operation, one.input): one for one in Finder(contract).found()}
     used = {key: (one.source, one.value) for key, one in found.items() if one.sure >= LIMIT}
     created = ("addShip", "$response.body#/id")
     assert used == {
-        ("ship", "path.shipId"): created, ("putShip", "path.shipId"): created, ("dropShip", "path.shipId"): created, ("berth", "body/ship_id"): created,
-        ("putShip", "header.If-Match"): ("ship", "$response.header.ETag"), ("job", "path.jobId"): ("addJob", "$response.header.Location segment -1"),
-    }  # fmt: skip
+        ("ship", "path.shipId"): created,
+        ("putShip", "path.shipId"): created,
+        ("dropShip", "path.shipId"): created,
+        ("berth", "body/ship_id"): created,
+        ("putShip", "header.If-Match"): ("ship", "$response.header.ETag"),
+        ("job", "path.jobId"): ("addJob", "$response.header.Location segment -1"),
+    }
     assert found[("berth", "body/code")].sure < LIMIT, "a name that is any thing's is a suggestion"
-    reading = {one.operation: one.source for one in Finder(contract, only_reading=True).found() if one.sure >= LIMIT}
+    reading = {
+        one.operation: one.source for one in Finder(contract, only_reading=True).found() if one.sure >= LIMIT
+    }
     assert reading == {"ship": "ships", "putShip": "ships", "dropShip": "ships", "berth": "ships"}
     rule = DependencyRule("*", "path.shipId", "ships", "$response.body#/0/id")
-    ruled = {one.operation: one.source for one in Finder(contract, [rule]).found() if one.input == "path.shipId"}
+    ruled = {
+        one.operation: one.source for one in Finder(contract, [rule]).found() if one.input == "path.shipId"
+    }
     assert ruled == {"ship": "ships", "putShip": "ships", "dropShip": "ships"}
     composed = compose(contract, Finder(contract).found(), "x")
     full = next(case for case in composed.document["workflows"] if case["workflowId"] == "putShip")
@@ -106,12 +200,27 @@ def test_dependencies_by_evidence() -> None:
     learned = [DependencyRule("dropShip", "path.shipId", "ships", "$response.body#/0/id", learned=True)]
     scope = ComposeScope(Hints(tuple(learned)))
     withheld = dict(compose(contract, Finder(contract, learned).found(), "x", scope).withheld)
-    assert "destroy" in withheld["dropShip"], "what a service showed is no leave to delete what is somebody else's"
+    assert "destroy" in withheld["dropShip"], (
+        "what a service showed is no leave to delete what is somebody else's"
+    )
 
 
-TEXTS = st.fixed_dictionaries({"type": st.just("string")}, optional={"minLength": st.integers(0, 12), "maxLength": st.integers(12, 60)}) | st.sampled_from(
-    [{"type": "string", "pattern": pattern} for pattern in (r"^[a-z][a-z0-9-]{2,30}$", r"^[A-Z]{3}$", r"^V-\d{4}$", r"^[A-Z]{2}\d{6}$", r"^\w+@\w+\.\w+$", r"^\d{9}$", r"^[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$")]
-)  # fmt: skip
+TEXTS = st.fixed_dictionaries(
+    {"type": st.just("string")}, optional={"minLength": st.integers(0, 12), "maxLength": st.integers(12, 60)}
+) | st.sampled_from(
+    [
+        {"type": "string", "pattern": pattern}
+        for pattern in (
+            r"^[a-z][a-z0-9-]{2,30}$",
+            r"^[A-Z]{3}$",
+            r"^V-\d{4}$",
+            r"^[A-Z]{2}\d{6}$",
+            r"^\w+@\w+\.\w+$",
+            r"^\d{9}$",
+            r"^[0-9a-f]{8}-[0-9a-f]{4}-4[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$",
+        )
+    ]
+)
 
 
 @settings(max_examples=60, deadline=None)
@@ -123,8 +232,9 @@ def test_names_of_ones_own_fit_their_schema_and_never_meet(schema: Any, seed: in
     assert formula, schema
     made = [
         compute(parse_formula(formula), Scope({}), FormulaContext(token=token, label=label))
-        for token in ("a", "b") for label in ("one", "two", "one[row 2]")
-    ]  # fmt: skip
+        for token in ("a", "b")
+        for label in ("one", "two", "one[row 2]")
+    ]
     assert all(map(accepts, made))
     assert len(set(made)) == len(made) or room(formula) < 10**5
     again = compute(parse_formula(formula), Scope({}), FormulaContext(token="a", label="one"))
@@ -146,7 +256,10 @@ def _refused(body: Any, status: int = 422) -> Exchange:
     return Exchange(Request("POST", "http://h/x"), Response(status, "No", (), data), Timings(0, 0, 0))
 
 
-SENT = Inputs({"query.zone": "north", "header.X-Desk": "quay"}, {"purpose": "quay", "draught": 1.5, "starts": "2026-03-14T06:30:00Z", "owner": {"mail": "tern@x"}})  # fmt: skip
+SENT = Inputs(
+    {"query.zone": "north", "header.X-Desk": "quay"},
+    {"purpose": "quay", "draught": 1.5, "starts": "2026-03-14T06:30:00Z", "owner": {"mail": "tern@x"}},
+)
 ADDRESSES = [
     "query.zone",
     "header.X-Desk",
@@ -162,24 +275,49 @@ LATER = "format(now() + days(30), 'YYYY-MM-DDThh:mm:ssZ')"
 @pytest.mark.parametrize(
     ("body", "first", "value"),
     [
-        ({"errors": [{"pointer": "/draught", "detail": "must lie between 2 and 25"}]}, "body/draught", ("value", 13.5)),
-        ({"detail": [{"loc": ["body", "purpose"], "msg": "must be one of 'dredging', 'wreck search'"}]}, "body/purpose", ("value", "dredging")),
+        (
+            {"errors": [{"pointer": "/draught", "detail": "must lie between 2 and 25"}]},
+            "body/draught",
+            ("value", 13.5),
+        ),
+        (
+            {"detail": [{"loc": ["body", "purpose"], "msg": "must be one of 'dredging', 'wreck search'"}]},
+            "body/purpose",
+            ("value", "dredging"),
+        ),
         ({"errors": {"starts": ["must be in the future"]}}, "body/starts", ("formula", LATER)),
         ({"message": "purpose: allowed are dredging, wreck search"}, "body/purpose", ("value", "dredging")),
-        ({"error": "The parameter \"zone\" is unknown; choose from: east, west"}, "query.zone", ("value", "east")),
-        (b"<f:Fault xmlns:f='x'><faultstring>draught must be at least 3</faultstring></f:Fault>", "body/draught", ("value", 4)),
+        (
+            {"error": 'The parameter "zone" is unknown; choose from: east, west'},
+            "query.zone",
+            ("value", "east"),
+        ),
+        (
+            b"<f:Fault xmlns:f='x'><faultstring>draught must be at least 3</faultstring></f:Fault>",
+            "body/draught",
+            ("value", 4),
+        ),
         ({"detail": "'tern@x' is no e-mail address"}, "body/owner/mail", ("value", "desk@harbour.test")),
         ({"title": "callback is missing"}, "body/callback", None),
-        (b"no", None, None), (b"\xff\xfe", None, None), ([[["deep"]]], None, None), (b"[" * 5000, None, None),
+        (b"no", None, None),
+        (b"\xff\xfe", None, None),
+        ([[["deep"]]], None, None),
+        (b"[" * 5000, None, None),
     ],
-)  # fmt: skip
+)
 def test_what_a_refusal_names(body: Any, first: str | None, value: Any) -> None:
     exchange = _refused(body)
     found = named_inputs(exchange, SENT, ADDRESSES)
     assert (found[0].address if found else None) == first
     assert len(words_of(exchange)) <= 200
     if value is not None:
-        sent = {"body/draught": 1.5, "body/purpose": "quay", "body/starts": "2026-03-14T06:30:00Z", "query.zone": "north", "body/owner/mail": "tern@x"}  # fmt: skip
+        sent = {
+            "body/draught": 1.5,
+            "body/purpose": "quay",
+            "body/starts": "2026-03-14T06:30:00Z",
+            "query.zone": "north",
+            "body/owner/mail": "tern@x",
+        }
         named = Named(found[0].address, found[0].text)
         assert value in list(wanted_values(named, sent[found[0].address]))[:3]
 
@@ -251,6 +389,13 @@ def test_a_deviation_fails_its_own_cases_only(deviation: str, berths: Path, jux:
         ran = jux("run", *sign_in, "--json", "-C", berths, env=KEY_ENV, status=1).json
     home = Workspace(berths)
     (suite,), _ = read_suites(home, suite_paths(home))
-    own = {case.id for case in suite.cases if any(step.operation and step.operation.id == planted.operation and not step.needed and not step.always for step in case.steps)}  # fmt: skip
+    own = {
+        case.id
+        for case in suite.cases
+        if any(
+            step.operation and step.operation.id == planted.operation and not step.needed and not step.always
+            for step in case.steps
+        )
+    }
     failed = {one["case"] for one in ran["cases"] if one["verdict"] == "failed"}
     assert failed and failed == own

@@ -1,4 +1,5 @@
-"""Services that nobody here wrote, and that publish a definition: how far compose gets by itself. Slow; run where the programs are installed.
+"""Services that nobody here wrote, and that publish a definition: how far compose gets by itself. Slow; run
+where the programs are installed.
 
 pip install kinto jupyter-server; pytest -m slow tests/test_reach_real.py
 """
@@ -90,9 +91,13 @@ def test_a_store_of_records(tmp_path: Path, jux: Jux) -> None:
     port = free_port()
     (tmp_path / "kinto.ini").write_text(SETTINGS.format(port=port))
     base = f"http://127.0.0.1:{port}/v1"
-    with running([str(Path(sys.executable).with_name("kinto")), "start", "--ini", "kinto.ini"], f"{base}/", tmp_path):
+    with running(
+        [str(Path(sys.executable).with_name("kinto")), "start", "--ini", "kinto.ini"], f"{base}/", tmp_path
+    ):
         (tmp_path / "it.json").write_bytes(urllib.request.urlopen(f"{base}/__api__").read())
-        worked, tried, requests = learned(jux, tmp_path / "w", tmp_path / "it.json", base, "basicauth=merrow:env:DESK_PASSWORD")  # fmt: skip
+        worked, tried, requests = learned(
+            jux, tmp_path / "w", tmp_path / "it.json", base, "basicauth=merrow:env:DESK_PASSWORD"
+        )
         left = json.loads(urllib.request.urlopen(f"{base}/buckets").read())["data"]
     assert worked >= 0.9 * tried and requests <= 15 * tried and not left
 
@@ -105,7 +110,17 @@ def test_a_server_of_notebooks(tmp_path: Path, jux: Jux) -> None:
     root, port = tmp_path / "root", free_port()
     root.mkdir()
     (root / "a.ipynb").write_text('{"cells": [], "metadata": {}, "nbformat": 4, "nbformat_minor": 5}')
-    words = [sys.executable, "-m", "jupyter_server", "--no-browser", f"--port={port}", "--IdentityProvider.token=", "--ServerApp.disable_check_xsrf=True", "--allow-root", f"--ServerApp.root_dir={root}"]  # fmt: skip
+    words = [
+        sys.executable,
+        "-m",
+        "jupyter_server",
+        "--no-browser",
+        f"--port={port}",
+        "--IdentityProvider.token=",
+        "--ServerApp.disable_check_xsrf=True",
+        "--allow-root",
+        f"--ServerApp.root_dir={root}",
+    ]
     with running(words, f"http://127.0.0.1:{port}/api/", tmp_path):
         source = Path(jupyter_server.__file__).parent / "services" / "api" / "api.yaml"
         worked, tried, requests = learned(jux, tmp_path / "w", source, f"http://127.0.0.1:{port}")

@@ -1,4 +1,6 @@
-"""From contract to request: sign-in, bodies of every kind, composing, what requests exercise, and what a terminal may show."""
+"""From contract to request: sign-in, bodies of every kind, composing, what requests exercise, and what a
+terminal may show.
+"""
 
 from __future__ import annotations
 
@@ -43,7 +45,11 @@ def _secured(scheme: dict[str, Any], security: Any = None) -> Any:
 @pytest.mark.parametrize(
     ("scheme", "where", "value"),
     [
-        ({"type": "http", "scheme": "basic"}, "Authorization", "Basic " + base64.b64encode(b"watch:p:w").decode()),
+        (
+            {"type": "http", "scheme": "basic"},
+            "Authorization",
+            "Basic " + base64.b64encode(b"watch:p:w").decode(),
+        ),
         ({"type": "http", "scheme": "Bearer"}, "Authorization", "Bearer p:w"),
         ({"type": "oauth2", "flows": {}}, "Authorization", "Bearer p:w"),
         ({"type": "apiKey", "in": "header", "name": "X-Key"}, "X-Key", "p:w"),
@@ -60,17 +66,23 @@ def test_sign_in(scheme: dict[str, Any], where: str, value: str) -> None:
 
 def test_sign_in_by_query_and_alternatives() -> None:
     contract = _secured({"type": "apiKey", "in": "query", "name": "key"})
-    signed, _ = sign(contract, contract.operations[0], Request("GET", "http://h/q?a=1"), {"s": Credential("p&w")})
+    signed, _ = sign(
+        contract, contract.operations[0], Request("GET", "http://h/q?a=1"), {"s": Credential("p&w")}
+    )
     assert signed.url == "http://h/q?a=1&key=p%26w"
     either = _secured({"type": "http", "scheme": "basic"}, [{"s": []}, {"t": []}])
-    signed, missing = sign(either, either.operations[0], Request("GET", "http://h/q"), {"t": Credential("tok")})
+    signed, missing = sign(
+        either, either.operations[0], Request("GET", "http://h/q"), {"t": Credential("tok")}
+    )
     assert header(signed.headers, "authorization") == "Bearer tok" and missing == ()
     optional = _secured({"type": "http", "scheme": "basic"}, [{"s": []}, {}])
     assert sign(optional, optional.operations[0], Request("GET", "http://h/q"), {}) == (
         Request("GET", "http://h/q"),
         (),
     )
-    assert "Credential(user=" in repr(Credential("secret", "u")) and "secret" not in repr(Credential("secret", "u"))
+    assert "Credential(user=" in repr(Credential("secret", "u")) and "secret" not in repr(
+        Credential("secret", "u")
+    )
     assert base64.b64encode(b"u:secret").decode() in variants(Credential("secret", "u"))
 
 
@@ -85,7 +97,10 @@ def test_where_secrets_come_from(tmp_path: Path, monkeypatch: pytest.MonkeyPatch
     assert secret("env:QUAY_KEY", "x", workspace) == "from-env"
     assert secret(f"file:{tmp_path / 'key'}", "x", workspace) == "from-file"
     assert secret(f"file:{workspace / 'link'}", "x", workspace) == "from-file"
-    assert filled("Bearer env:QUAY_KEY", "x") == ("Bearer from-env", "from-env") and filled("env", "x") == ("env", "")
+    assert filled("Bearer env:QUAY_KEY", "x") == ("Bearer from-env", "from-env") and filled("env", "x") == (
+        "env",
+        "",
+    )
     for reference in (f"file:{workspace / 'key'}", f"file:{tmp_path / 'none'}", "env:QUAY_NO_KEY"):
         with pytest.raises(ConfigError):
             secret(reference, "x", workspace)
@@ -138,7 +153,9 @@ def _posted(media_type: str, schema: Any = _BODY, **more: Any) -> tuple[Any, Req
 
 
 def test_multipart_bodies_are_read_by_another_parser() -> None:
-    contract, request, value = _posted("multipart/form-data", encoding={"plan": {"contentType": "application/json"}})
+    contract, request, value = _posted(
+        "multipart/form-data", encoding={"plan": {"contentType": "application/json"}}
+    )
     message = message_from_bytes(
         b"Content-Type: "
         + (header(request.headers, "content-type") or "").encode()
@@ -154,7 +171,9 @@ def test_multipart_bodies_are_read_by_another_parser() -> None:
     assert parts["plan"][0].get_content_type() == "application/json"
     hits = _hits(contract, request)
     assert {"name", "tags", "plan", "size"} <= {
-        hit.partition("/properties/")[2].partition("|")[0] for hit in hits if hit.startswith("request-property")
+        hit.partition("/properties/")[2].partition("|")[0]
+        for hit in hits
+        if hit.startswith("request-property")
     }
 
 
@@ -199,13 +218,19 @@ def test_odd_inputs_are_told() -> None:
     request = wire_of(contract).encode(
         vessel, Inputs({"path.vesselId": "../../etc?x#y", "header.X-Any": "1"}), "http://h/v1"
     )
-    assert request.url == "http://h/v1/vessels/..%2F..%2Fetc%3Fx%23y" and header(request.headers, "x-any") == "1"
+    assert (
+        request.url == "http://h/v1/vessels/..%2F..%2Fetc%3Fx%23y" and header(request.headers, "x-any") == "1"
+    )
 
 
 def _hits(contract: Any, request: Request) -> set[str]:
-    exchange = Exchange(request, Response(200, "OK", (("Content-Type", "application/json"),), b'"x"'), Timings(0, 0, 0))
+    exchange = Exchange(
+        request, Response(200, "OK", (("Content-Type", "application/json"),), b'"x"'), Timings(0, 0, 0)
+    )
     operation = wire_of(contract).match(request, "http://h")[0]
-    return set(wire_of(contract).hits(operation, exchange, wire_of(contract).decode(operation, exchange), "http://h"))
+    return set(
+        wire_of(contract).hits(operation, exchange, wire_of(contract).decode(operation, exchange), "http://h")
+    )
 
 
 def test_requests_exercise_parameters_and_their_values_wherever_they_stand() -> None:
@@ -219,7 +244,12 @@ def test_requests_exercise_parameters_and_their_values_wherever_they_stand() -> 
     ]
     contract = read_contract(definition({"/q/{kind}": {"get": {"parameters": parameters, "responses": _OK}}}))
     inputs = Inputs(
-        {"path.kind": "bulk", "query.kinds": ["bulk", "tanker"], "header.X-Kind": "tanker", "cookie.seen": "bulk"}
+        {
+            "path.kind": "bulk",
+            "query.kinds": ["bulk", "tanker"],
+            "header.X-Kind": "tanker",
+            "cookie.seen": "bulk",
+        }
     )
     hits = _hits(contract, wire_of(contract).encode(contract.operations[0], inputs, "http://h"))
     assert sum(hit.startswith("parameter|") for hit in hits) == 4
@@ -236,7 +266,11 @@ def _composed(paths: Any, **components: Any) -> list[Any]:
     return compose(contract, dependencies, "../definitions/quay/quay.yaml").document["workflows"]
 
 
-_ITEM = {"type": "object", "required": ["id"], "properties": {"id": {"type": "string"}, "name": {"type": "string"}}}
+_ITEM = {
+    "type": "object",
+    "required": ["id"],
+    "properties": {"id": {"type": "string"}, "name": {"type": "string"}},
+}
 
 
 def _item_parameter(name: str) -> list[Any]:
@@ -252,7 +286,10 @@ def test_flows_without_operation_ids() -> None:
         "/quays/{quayId}": {
             "parameters": _item_parameter("quayId"),
             "get": {"responses": {**answers(_ITEM), "410": {"description": "gone"}}},
-            "put": {"requestBody": {"content": {"application/json": {"schema": _ITEM}}}, "responses": answers(_ITEM)},
+            "put": {
+                "requestBody": {"content": {"application/json": {"schema": _ITEM}}},
+                "responses": answers(_ITEM),
+            },
             "delete": {"responses": {"204": {"description": "x"}}},
         },
     }
@@ -273,7 +310,11 @@ def test_flows_without_operation_ids() -> None:
     assert flow["steps"][5]["x-juxtalogos-always"] is True
     assert flow["steps"][6]["successCriteria"] == [{"condition": "$statusCode == 410"}]
     read = next(case for case in cases if case["workflowId"] == "GET-quays-quayId")
-    assert [step["stepId"] for step in read["steps"]] == ["POST-quays", "GET-quays-quayId", "DELETE-quays-quayId"]
+    assert [step["stepId"] for step in read["steps"]] == [
+        "POST-quays",
+        "GET-quays-quayId",
+        "DELETE-quays-quayId",
+    ]
 
 
 def test_dependencies_by_name_by_reference_and_never_in_a_circle() -> None:
@@ -284,10 +325,36 @@ def test_dependencies_by_name_by_reference_and_never_in_a_circle() -> None:
         "properties": {"pilotId": {"type": "string"}, "jobRef": {"type": "string"}},
     }
     paths = {
-        "/watch": {"get": {"operationId": "onWatch", "responses": answers({"type": "object", "properties": {"first": pilot}})}},
-        "/jobs": {"post": {"operationId": "addJob", "requestBody": {"required": True, "content": {"application/json": {"schema": job}}}, "responses": answers(job, "201", links={"l": {"operationRef": "#/paths/~1bill/post", "parameters": {"query.ref": "$response.body#/jobRef"}}})}},
-        "/bill": {"post": {"operationId": "bill", "parameters": [{"name": "ref", "in": "query", "schema": {"type": "string"}}], "responses": _OK}},
-    }  # fmt: skip
+        "/watch": {
+            "get": {
+                "operationId": "onWatch",
+                "responses": answers({"type": "object", "properties": {"first": pilot}}),
+            }
+        },
+        "/jobs": {
+            "post": {
+                "operationId": "addJob",
+                "requestBody": {"required": True, "content": {"application/json": {"schema": job}}},
+                "responses": answers(
+                    job,
+                    "201",
+                    links={
+                        "l": {
+                            "operationRef": "#/paths/~1bill/post",
+                            "parameters": {"query.ref": "$response.body#/jobRef"},
+                        }
+                    },
+                ),
+            }
+        },
+        "/bill": {
+            "post": {
+                "operationId": "bill",
+                "parameters": [{"name": "ref", "in": "query", "schema": {"type": "string"}}],
+                "responses": _OK,
+            }
+        },
+    }
     contract = read_contract(definition(paths))
     found = {
         (one.operation, one.input): (one.source, one.value, one.reason.partition(":")[0])
@@ -338,7 +405,11 @@ def test_skeletons_in_every_form() -> None:
         and json.loads(message.partition("\n\n")[2]) == inputs.body
     )
     line = skeleton(
-        wire_of(contract), operation, Inputs({}, {"name": "it's; rm -rf $(x)"}, "application/json"), "http://h", "curl"
+        wire_of(contract),
+        operation,
+        Inputs({}, {"name": "it's; rm -rf $(x)"}, "application/json"),
+        "http://h",
+        "curl",
     )
     import shlex
 
@@ -382,7 +453,11 @@ def test_suites_are_read_alike_by_both_versions_of_yaml(value: str) -> None:
 
 def test_terminals_see_no_control_characters() -> None:
     assert clean("a\x1b[31m\u202eb\u2028\ud800\x9b") == "a\\x1b[31m\\u202eb\\u2028\\ud800\\x9b"
-    assert clean("a\nb\tc", keep_lines=True) == "a\nb\tc" and clean("a\nb") == "a\\x0ab" and clean("Tür 🚢") == "Tür 🚢"
+    assert (
+        clean("a\nb\tc", keep_lines=True) == "a\nb\tc"
+        and clean("a\nb") == "a\\x0ab"
+        and clean("Tür 🚢") == "Tür 🚢"
+    )
 
 
 def test_nearest_names() -> None:

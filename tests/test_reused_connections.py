@@ -14,7 +14,9 @@ from juxtalogos.model.exchange import Exchange, Request
 
 
 class Quay:
-    """Answers once a connection with a status, and closes it some seconds later; in between nothing is answered."""
+    """Answers once a connection with a status, and closes it some seconds later; in between nothing is
+    answered.
+    """
 
     def __init__(self, status: int, later: float) -> None:
         self.status, self.later, self.seen = status, later, 0
@@ -24,7 +26,10 @@ class Quay:
             await reader.readuntil(b"\r\n\r\n")
             self.seen += 1
             body = b'{"id": 1}'
-            head = f"HTTP/1.1 {self.status} X\r\nContent-Type: application/json\r\nContent-Length: {len(body)}\r\n\r\n"
+            head = (
+                f"HTTP/1.1 {self.status} X\r\nContent-Type: application/json\r\nContent-Length:"
+                f" {len(body)}\r\n\r\n"
+            )
             writer.write(head.encode() + body)
             await writer.drain()
             if self.later:
@@ -59,7 +64,9 @@ def test_a_closed_connection_is_not_used_again(method: str, status: int, later: 
 def test_what_was_sent_in_vain_is_sent_again_where_that_does_no_harm() -> None:
     found = asyncio.run(sent(Quay(200, 5.0), "GET"))
     assert all(one.response for one in found)
-    assert [len(one.tries) for one in found] == [0, 1, 0, 1, 0, 1] or [len(one.tries) for one in found][1:] == [1] * 5
+    assert [len(one.tries) for one in found] == [0, 1, 0, 1, 0, 1] or [len(one.tries) for one in found][
+        1:
+    ] == [1] * 5
     assert all("closed the connection without an answer" in one.error for one in found[1].tries)
     posted = asyncio.run(sent(Quay(200, 5.0), "POST", 2))
     assert posted[1].response is None and not posted[1].tries  # it may have been done
@@ -67,7 +74,9 @@ def test_what_was_sent_in_vain_is_sent_again_where_that_does_no_harm() -> None:
 
 def test_the_try_in_vain_is_kept(tmp_path: Path, jux: Callable[..., Result]) -> None:
     line = {"type": "object", "properties": {"id": {"type": "integer"}}}
-    (tmp_path / "lines.yaml").write_text(definition({"/lines": {"get": {"operationId": "lines", "responses": answers(line)}}}))  # fmt: skip
+    (tmp_path / "lines.yaml").write_text(
+        definition({"/lines": {"get": {"operationId": "lines", "responses": answers(line)}}})
+    )
     home = tmp_path / "w"
     jux("init", home)
     jux("import", tmp_path / "lines.yaml", "-C", home)

@@ -1,4 +1,6 @@
-"""Rooms tested on their own: transport, redaction, conditions, the ledger and its writer, the report's defences, the model."""
+"""Rooms tested on their own: transport, redaction, conditions, the ledger and its writer, the report's
+defences, the model.
+"""
 
 from __future__ import annotations
 
@@ -68,7 +70,9 @@ def send(reply: bytes, **options: Any) -> Exchange:
 
 def message(body: bytes, *lines: str) -> bytes:
     return (
-        "\r\n".join(["HTTP/1.1 200 OK", f"Content-Length: {len(body)}", "Connection: close", *lines, "", ""]).encode()
+        "\r\n".join(
+            ["HTTP/1.1 200 OK", f"Content-Length: {len(body)}", "Connection: close", *lines, "", ""]
+        ).encode()
         + body
     )
 
@@ -116,7 +120,8 @@ def test_what_is_no_http_answer(reply: bytes, words: str) -> None:
 
 def test_redirects_are_not_followed_and_headers_kept_in_order() -> None:
     exchange = send(
-        b"HTTP/1.1 302 Found\r\nLocation: http://127.0.0.1:9/\r\nSet-Cookie: a=1\r\nSet-Cookie: b=2\r\nContent-Length: 0\r\n\r\n"
+        b"HTTP/1.1 302 Found\r\nLocation: http://127.0.0.1:9/\r\nSet-Cookie: a=1\r\nSet-Cookie:"
+        b" b=2\r\nContent-Length: 0\r\n\r\n"
     )
     assert exchange.response and exchange.response.status == 302
     assert [value for name, value in exchange.response.headers if name == "Set-Cookie"] == ["a=1", "b=2"]
@@ -138,16 +143,25 @@ def test_messages() -> None:
             parse_request(text, "http://x", "m")
 
 
-@given(st.text(min_size=4, max_size=20).filter(lambda text: text.strip() == text and len(text.strip('"\\')) > 3))
+@given(
+    st.text(min_size=4, max_size=20).filter(lambda text: text.strip() == text and len(text.strip('"\\')) > 3)
+)
 def test_a_secret_is_hidden_in_all_its_forms(secret: str) -> None:
     from urllib.parse import quote
 
     redactor = Redactor.of([secret])
-    forms = [secret, quote(secret, safe=""), json.dumps(secret)[1:-1], json.dumps(secret, ensure_ascii=False)[1:-1]]
+    forms = [
+        secret,
+        quote(secret, safe=""),
+        json.dumps(secret)[1:-1],
+        json.dumps(secret, ensure_ascii=False)[1:-1],
+    ]
     for form in forms:
         assert form not in redactor.text(f"<{form}>").replace(MASK, "")
         body = (
-            redactor.body(f"<{form}>".encode("utf-8", "surrogatepass")) if form.isascii() or form.isprintable() else b""
+            redactor.body(f"<{form}>".encode("utf-8", "surrogatepass"))
+            if form.isascii() or form.isprintable()
+            else b""
         )
         assert form.encode("utf-8", "surrogatepass") not in body.replace(MASK.encode(), b"")
 
@@ -208,7 +222,9 @@ def test_media_type_parts() -> None:
 _SCOPE = Scope(
     {"berth": "B4", "n": 3},
     {"one": {"id": 7, "list": [{"name": "Tern"}]}},
-    exchange=Exchange(Request("GET", "http://h/q"), Response(200, "OK", (("X-Count", "12"),), b""), Timings(0, 0, 0)),
+    exchange=Exchange(
+        Request("GET", "http://h/q"), Response(200, "OK", (("X-Count", "12"),), b""), Timings(0, 0, 0)
+    ),
     request_values={"query.limit": 5},
     response_value={"items": [{"id": 1, "free": True, "none": None}], "name": "Grey Tern"},
 )
@@ -272,11 +288,19 @@ def test_expressions_in_values() -> None:
         "d": "$5 and {x}",
         "e": 1,
     }
-    assert fill(value, _SCOPE, missing) == {"a": 3, "b": "call B4 of 7", "c": [ABSENT], "d": "$5 and {x}", "e": 1}
+    assert fill(value, _SCOPE, missing) == {
+        "a": 3,
+        "b": "call B4 of 7",
+        "c": [ABSENT],
+        "d": "$5 and {x}",
+        "e": 1,
+    }
     assert missing == ["$steps.one.outputs.no"]
 
 
-def _record(case: str, body: bytes = b"{}", results: tuple[CheckResult, ...] = (), **more: Any) -> ExchangeRecord:
+def _record(
+    case: str, body: bytes = b"{}", results: tuple[CheckResult, ...] = (), **more: Any
+) -> ExchangeRecord:
     exchange = Exchange(
         Request("GET", "http://h/q", (("A", "1"),)),
         Response(200, "OK", (("Content-Type", "application/json"),), body),
@@ -295,7 +319,10 @@ def _record(case: str, body: bytes = b"{}", results: tuple[CheckResult, ...] = (
     )
 
 
-_HOSTILE = '</pre></script><script>document.title="owned"</script><img src=x onerror="alert(1)"> \u202egnp.exe \x1b[31m {{ 127*127 }} ]]> &amp; \ud800 \x00'
+_HOSTILE = (
+    '</pre></script><script>document.title="owned"</script><img src=x onerror="alert(1)"> \u202egnp.exe'
+    " \x1b[31m {{ 127*127 }} ]]> &amp; \ud800 \x00"
+)
 
 
 def _hostile_report(tmp_path: Path) -> dict[str, bytes]:
@@ -363,7 +390,8 @@ def test_the_report_in_a_browser(tmp_path: Path) -> None:
     done = subprocess.run(command, capture_output=True, timeout=90)
     dom = done.stdout.decode()
     assert "<title>Run 1: 1 findings</title>" in dom, done.stderr.decode()[-300:]
-    # Our own script ran (the filter counted, the exchange named in the address is unfolded), the hostile one did not.
+    # Our own script ran (the filter counted, the exchange named in the address is unfolded), the hostile one
+    # did not.
     assert "1 of 1" in dom and re.search(r"<details class=\"exchange\"[^>]* open", dom)
 
 
@@ -425,25 +453,94 @@ def _judged(responses: Any, response: Response, method: str = "get") -> tuple[st
 _JSON = (("Content-Type", "application/json"),)
 
 ODD_BUT_RIGHT: list[tuple[str, Any, Response, str, str]] = [
-    ("a HEAD answer without its body", answers({"type": "object"}), Response(200, "OK", _JSON, b""), "head", "passed"),
-    ("204 beside a declared body", {"204": {"description": "x", "content": {"application/json": {"schema": {"type": "object"}}}}}, Response(204, "", (), b""), "get", "passed"),
+    (
+        "a HEAD answer without its body",
+        answers({"type": "object"}),
+        Response(200, "OK", _JSON, b""),
+        "head",
+        "passed",
+    ),
+    (
+        "204 beside a declared body",
+        {"204": {"description": "x", "content": {"application/json": {"schema": {"type": "object"}}}}},
+        Response(204, "", (), b""),
+        "get",
+        "passed",
+    ),
     ("an empty 200 without content", answers(None), Response(200, "OK", (), b""), "get", "passed"),
     ("a range", answers({"type": "integer"}, "2XX"), Response(202, "", _JSON, b"3"), "get", "passed"),
-    ("a lower-case range", answers({"type": "integer"}, "2xx"), Response(202, "", _JSON, b"3"), "get", "passed"),
-    ("a default answer with a schema", answers({"type": "integer"}, "default"), Response(418, "", _JSON, b"3"), "get", "passed"),
-    ("a declared redirect", answers(None, "302"), Response(302, "Found", (("Location", "/x"),), b""), "get", "passed"),
-    ("an empty text", {"200": {"description": "x", "content": {"text/plain": {"schema": {"type": "string"}}}}}, Response(200, "OK", (("Content-Type", "text/plain"),), b""), "get", "passed"),
-    ("any media type", {"200": {"description": "x", "content": {"*/*": {"schema": {"type": "object"}}}}}, Response(200, "OK", (("Content-Type", "application/hal+json"),), b"{}"), "get", "passed"),
-    ("an integer written 1.0", answers({"type": "integer"}), Response(200, "OK", _JSON, b"1.0"), "get", "passed"),
-    ("an unknown format", answers({"type": "string", "format": "tide-table"}), Response(200, "OK", _JSON, b'"x"'), "get", "passed"),
-    ("a picture", {"200": {"description": "x", "content": {"image/*": {"schema": {"type": "string", "format": "binary"}}}}}, Response(200, "OK", (("Content-Type", "image/png"),), b"\x89PNG"), "get", "passed"),
-]  # fmt: skip
+    (
+        "a lower-case range",
+        answers({"type": "integer"}, "2xx"),
+        Response(202, "", _JSON, b"3"),
+        "get",
+        "passed",
+    ),
+    (
+        "a default answer with a schema",
+        answers({"type": "integer"}, "default"),
+        Response(418, "", _JSON, b"3"),
+        "get",
+        "passed",
+    ),
+    (
+        "a declared redirect",
+        answers(None, "302"),
+        Response(302, "Found", (("Location", "/x"),), b""),
+        "get",
+        "passed",
+    ),
+    (
+        "an empty text",
+        {"200": {"description": "x", "content": {"text/plain": {"schema": {"type": "string"}}}}},
+        Response(200, "OK", (("Content-Type", "text/plain"),), b""),
+        "get",
+        "passed",
+    ),
+    (
+        "any media type",
+        {"200": {"description": "x", "content": {"*/*": {"schema": {"type": "object"}}}}},
+        Response(200, "OK", (("Content-Type", "application/hal+json"),), b"{}"),
+        "get",
+        "passed",
+    ),
+    (
+        "an integer written 1.0",
+        answers({"type": "integer"}),
+        Response(200, "OK", _JSON, b"1.0"),
+        "get",
+        "passed",
+    ),
+    (
+        "an unknown format",
+        answers({"type": "string", "format": "tide-table"}),
+        Response(200, "OK", _JSON, b'"x"'),
+        "get",
+        "passed",
+    ),
+    (
+        "a picture",
+        {
+            "200": {
+                "description": "x",
+                "content": {"image/*": {"schema": {"type": "string", "format": "binary"}}},
+            }
+        },
+        Response(200, "OK", (("Content-Type", "image/png"),), b"\x89PNG"),
+        "get",
+        "passed",
+    ),
+]
 
 
 @pytest.mark.parametrize(
-    ("what", "responses", "response", "method", "verdict"), ODD_BUT_RIGHT, ids=[row[0] for row in ODD_BUT_RIGHT]
+    ("what", "responses", "response", "method", "verdict"),
+    ODD_BUT_RIGHT,
+    ids=[row[0] for row in ODD_BUT_RIGHT],
 )
-def test_right_answers_that_look_odd(what: str, responses: Any, response: Response, method: str, verdict: str) -> None:
+def test_right_answers_that_look_odd(
+    what: str, responses: Any, response: Response, method: str, verdict: str
+) -> None:
     assert _judged(responses, response, method) == (verdict, [])
 
 
@@ -455,11 +552,16 @@ def test_what_is_only_doubtful_is_a_remark() -> None:
     assert _judged(answers({"type": "integer"}, "503"), Response(503, "", _JSON, b"1"))[1] == [
         ("status.server-error", "remark")
     ]
-    text = definition({"/q": {"get": {"responses": answers({"type": "string", "format": "date"})}}}, version="3.1.0")
+    text = definition(
+        {"/q": {"get": {"responses": answers({"type": "string", "format": "date"})}}}, version="3.1.0"
+    )
     contract = read_contract(text)
     exchange = Exchange(Request("GET", "http://h/q"), Response(200, "OK", _JSON, b'"soon"'), Timings(0, 0, 0))
     found = judge(wire_of(contract), contract.operations[0], exchange, "http://h")
-    assert (found.verdict, [result.severity for result in found.findings]) == (Verdict.PASSED, [Severity.REMARK])
+    assert (found.verdict, [result.severity for result in found.findings]) == (
+        Verdict.PASSED,
+        [Severity.REMARK],
+    )
     unread = Response(200, "OK", _JSON, b"[1", truncated=True)
     assert _judged(answers({"type": "array"}), unread)[0] == "failed"
 
@@ -479,7 +581,9 @@ def test_coverage_counts_each_element_once() -> None:
     }
     contract = read_contract(definition(paths, **shared))
     exchange = Exchange(
-        Request("GET", "http://h/one"), Response(200, "OK", _JSON, b'{"id": 1, "kind": "a"}'), Timings(0, 0, 0)
+        Request("GET", "http://h/one"),
+        Response(200, "OK", _JSON, b'{"id": 1, "kind": "a"}'),
+        Timings(0, 0, 0),
     )
     judgement = judge(wire_of(contract), contract.operations[0], exchange, "http://h")
 

@@ -1,4 +1,6 @@
-"""The run engine on its own: order, actions, clean-up, tables, set-up, sign-in, the ledger read back, the system under test."""
+"""The run engine on its own: order, actions, clean-up, tables, set-up, sign-in, the ledger read back, the
+system under test.
+"""
 
 from __future__ import annotations
 
@@ -93,12 +95,17 @@ def test_actions_lead_on_back_and_into_other_cases(bench: Bench) -> None:
     mend = [{"name": "mend", "type": "goto", "workflowId": "helper"}]
     stop = [{"name": "stop", "type": "end"}]
     bench.suite(
-        case("forward", step("one", "readLine", line=1, onSuccess=skip), step("two", "readLine", line=2), step("last", "readLine", line=3)),
+        case(
+            "forward",
+            step("one", "readLine", line=1, onSuccess=skip),
+            step("two", "readLine", line=2),
+            step("last", "readLine", line=3),
+        ),
         case("aside", step("broken", "readLine", line=4, status=404, onFailure=mend)),
         case("early", step("one", "readLine", line=5, onSuccess=stop), step("two", "readLine", line=6)),
         case("helper", step("help", "readLine", line=8)),
         case("caller", {"stepId": "call", "workflowId": "helper"}, step("then", "readLine", line=9)),
-    )  # fmt: skip
+    )
     ran = bench.run(jobs=1)
     assert list(ran.steps("forward")) == ["one", "last"] and list(ran.steps("early")) == ["one"]
     assert list(ran.steps("aside")) == ["broken", "broken.mend/help"]
@@ -125,7 +132,9 @@ def test_needed_cases_come_first_once_and_give_their_outputs(bench: Bench) -> No
     assert ran.verdicts() == {"first": "passed", "then": "passed", "too": "passed"}
     ran = bench.run(refusing("POST /lines"))
     assert ran.verdicts() == {"first": "failed", "then": "skipped", "too": "skipped"}
-    assert next(one for one in ran.cases if one.case == "then").reason == "first did not succeed, which it needs"
+    assert (
+        next(one for one in ran.cases if one.case == "then").reason == "first did not succeed, which it needs"
+    )
 
 
 def test_jobs_bound_what_runs_side_by_side(bench: Bench) -> None:
@@ -157,7 +166,9 @@ def test_a_row_a_turn_and_set_up_once(bench: Bench) -> None:
 
 
 def test_cookies_belong_to_their_case(bench: Bench) -> None:
-    bench.suite(*(case(name, step("make", "makeLine"), step("read", "readLine", line=1)) for name in ("a", "b")))
+    bench.suite(
+        *(case(name, step("make", "makeLine"), step("read", "readLine", line=1)) for name in ("a", "b"))
+    )
 
     def answer(request: Request) -> Reply:
         if request.method == "POST":
@@ -181,7 +192,10 @@ def test_standing_checks_and_kinds_switched_off(bench: Bench) -> None:
 
 
 def test_values_from_the_seed_are_the_same_again(bench: Bench) -> None:
-    inputs = {"type": "object", "properties": {"line": {"type": "integer", "x-juxtalogos-value": "between(1, 99999)"}}}
+    inputs = {
+        "type": "object",
+        "properties": {"line": {"type": "integer", "x-juxtalogos-value": "between(1, 99999)"}},
+    }
     bench.suite(case("c", step("read", "readLine", line="$inputs.line"), inputs=inputs))
     calls = [bench.run(seed=seed).service.calls() for seed in (1, 1, 2)]
     assert calls[0] == calls[1] != calls[2]
@@ -216,9 +230,9 @@ def test_the_system_under_test_is_started_awaited_and_stopped(bench: Bench, tmp_
     python = sys.executable
     bench.configure(
         "",
-        f'urls = {{quay = "http://127.0.0.1:{port}"}}\n[targets.here.system]\nstart = ["{python}", "{script}"]\n'
-        f'ready = "http://127.0.0.1:{port}/"\nready-timeout = 20\n'
-        f'stop = ["{python}", "-c", "open({str(stopped)!r}, \'w\')"]\n',
+        f'urls = {{quay = "http://127.0.0.1:{port}"}}\n[targets.here.system]\nstart = ["{python}",'
+        f' "{script}"]\nready = "http://127.0.0.1:{port}/"\nready-timeout = 20\nstop = ["{python}", "-c",'
+        f" \"open({str(stopped)!r}, 'w')\"]\n",
     )
     session = open_session({"quay": bench.home.contract("quay")}, bench.home.target("here"), bench.home.root)
 
@@ -229,6 +243,8 @@ def test_the_system_under_test_is_started_awaited_and_stopped(bench: Bench, tmp_
     asyncio.run(work())
     assert stopped.exists()
     with pytest.raises(ConfigError, match="status 3: tide"):
-        asyncio.run(run_command((python, "-c", "print('tide'); raise SystemExit(3)"), bench.home.root, "reset"))
+        asyncio.run(
+            run_command((python, "-c", "print('tide'); raise SystemExit(3)"), bench.home.root, "reset")
+        )
     with pytest.raises(ConfigError, match="cannot be run"):
         asyncio.run(run_command(("./no-such-program",), bench.home.root, "reset"))

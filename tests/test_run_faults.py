@@ -34,22 +34,52 @@ def life(name: str, **more: Any) -> dict[str, Any]:
     return case(
         name,
         a_step("make", "makeLine"),
-        a_step("read", "readLine", line="$steps.make.outputs.id", status=200, **{
-            "x-juxtalogos-checks": [{"at": "body/id", "equals": 7}, {"at": "body/id", "computed": "steps.make.id"}],
-            "x-juxtalogos-outputs": {"state": {"context": "$response.body", "type": "jsonpath", "selector": "$.state"}},
-            "onSuccess": [{"name": "on", "type": "goto", "stepId": "last", "criteria": [{"condition": "$statusCode == 200"}]}],
-        }),
+        a_step(
+            "read",
+            "readLine",
+            line="$steps.make.outputs.id",
+            status=200,
+            **{
+                "x-juxtalogos-checks": [
+                    {"at": "body/id", "equals": 7},
+                    {"at": "body/id", "computed": "steps.make.id"},
+                ],
+                "x-juxtalogos-outputs": {
+                    "state": {"context": "$response.body", "type": "jsonpath", "selector": "$.state"}
+                },
+                "onSuccess": [
+                    {
+                        "name": "on",
+                        "type": "goto",
+                        "stepId": "last",
+                        "criteria": [{"condition": "$statusCode == 200"}],
+                    }
+                ],
+            },
+        ),
         a_step("last", "readLine", line="$steps.make.outputs.id"),
         a_step("drop", "dropLine", line="$steps.make.outputs.id", **{"x-juxtalogos-always": True}),
         outputs={"id": "$steps.make.outputs.id"},
         **more,
-    )  # fmt: skip
+    )
 
 
 METHODS: list[tuple[Any, str]] = [
-    (session.Session, "encoded"), (session.Session, "signed"), (session.Session, "send"), (session.Session, "base_url"), (Signer, "chosen"), (Signer, "void"), (rules.Rules, "apply"),
-    (ExchangeRecord, "redacted"), (Redactor, "text"), (Redactor, "exchange"), (walk.Walk, "follow"), (walk.Walk, "step"), (walk.Walk, "walk"), (walk.CasePosition, "go"),
-]  # fmt: skip
+    (session.Session, "encoded"),
+    (session.Session, "signed"),
+    (session.Session, "send"),
+    (session.Session, "base_url"),
+    (Signer, "chosen"),
+    (Signer, "void"),
+    (rules.Rules, "apply"),
+    (ExchangeRecord, "redacted"),
+    (Redactor, "text"),
+    (Redactor, "exchange"),
+    (walk.Walk, "follow"),
+    (walk.Walk, "step"),
+    (walk.Walk, "walk"),
+    (walk.CasePosition, "go"),
+]
 NEVER = {"run_plan", "new_state", "turns_of"}
 """What makes the turns themselves: without it there is none."""
 
@@ -95,14 +125,19 @@ def test_each_call_of_the_engine_may_raise(
             broken = failing_at(original, turn, error)
             ran = bench.run(jobs=1, between=partial(monkeypatch.setattr, holder, name, broken))
             monkeypatch.setattr(holder, name, original)
-            told = f"{holder.__name__}.{name}, call {turn}: {ran.verdicts()} {[(one.case, one.step, str(one.verdict), one.reason) for one in ran.records if one.reason]}"
+            told = (
+                f"{holder.__name__}.{name}, call {turn}: {ran.verdicts()}"
+                f" {[(one.case, one.step, str(one.verdict), one.reason) for one in ran.records if one.reason]}"
+            )
             assert sorted(ran.verdicts()) == names and len(ran.cases) == len(names), told
             bad = [one for one in ran.cases if one.verdict != "passed"]
             assert len(bad) <= 1, told
             if bad:
                 raised += 1
                 assert "a fault of juxtalogos" in bad[0].reason and "ebb-and-flow" not in bad[0].reason, told
-            made, dropped = (sum(one.method == method for one in ran.service.sent) for method in ("POST", "DELETE"))
+            made, dropped = (
+                sum(one.method == method for one in ran.service.sent) for method in ("POST", "DELETE")
+            )
             assert not any("ebb-and-flow" in one.reason for one in ran.records), told
             drops = [one for one in ran.records if one.step == "drop"]
             sent = {one.case for one in drops if one.exchange is not None or "be kept" in one.reason}
@@ -127,30 +162,71 @@ def test_the_transport_itself_may_raise(bench: Bench) -> None:
 
 FOUND: dict[str, tuple[dict[str, Any], Callable[[Request], Reply]]] = {
     "Retry-After: ²": (
-        case("c", a_step("read", "readLine", line=1, status=200, onFailure=[{"name": "again", "type": "retry", "retryAfter": 1, "retryLimit": 1}])),
+        case(
+            "c",
+            a_step(
+                "read",
+                "readLine",
+                line=1,
+                status=200,
+                onFailure=[{"name": "again", "type": "retry", "retryAfter": 1, "retryLimit": 1}],
+            ),
+        ),
         lambda request: reply(404, {"id": 1}, ("Retry-After", "²")),
     ),
     "mentions of a number": (
-        case("c", a_step("read", "readLine", line=1, **{"x-juxtalogos-checks": [{"at": "text", "mentions": "$response.body#/id"}]})),
+        case(
+            "c",
+            a_step(
+                "read",
+                "readLine",
+                line=1,
+                **{"x-juxtalogos-checks": [{"at": "text", "mentions": "$response.body#/id"}]},
+            ),
+        ),
         lines,
     ),
     "matches of ( by an input": (
-        case("c", a_step("read", "readLine", line=1, **{"x-juxtalogos-checks": [{"at": "body/state", "matches": "$inputs.pattern"}]}), inputs={"type": "object", "properties": {"pattern": {"default": "("}}}),
+        case(
+            "c",
+            a_step(
+                "read",
+                "readLine",
+                line=1,
+                **{"x-juxtalogos-checks": [{"at": "body/state", "matches": "$inputs.pattern"}]},
+            ),
+            inputs={"type": "object", "properties": {"pattern": {"default": "("}}},
+        ),
         lines,
     ),
     "charset=undefined": (
         case("c", a_step("read", "readLine", line=1)),
-        lambda request: replace(reply(200, {"id": 1}), headers=(("Content-Type", "text/plain; charset=undefined"),)),
+        lambda request: replace(
+            reply(200, {"id": 1}), headers=(("Content-Type", "text/plain; charset=undefined"),)
+        ),
     ),
     "a lone surrogate": (
         case("c", a_step("read", "readLine", line=1)),
-        lambda request: replace(reply(200), headers=(("Content-Type", "application/json"), ("X-\udc80", "\ud800")), body=b'{"id": 1, "\\ud800": 1}'),
+        lambda request: replace(
+            reply(200),
+            headers=(("Content-Type", "application/json"), ("X-\udc80", "\ud800")),
+            body=b'{"id": 1, "\\ud800": 1}',
+        ),
     ),
     "a formula over nothing": (
-        case("c", a_step("read", "readLine", line=1, **{"x-juxtalogos-checks": [{"at": "body/id", "computed": "inputs.count / 0"}]}), inputs={"type": "object", "properties": {"count": {"default": 1}}}),
+        case(
+            "c",
+            a_step(
+                "read",
+                "readLine",
+                line=1,
+                **{"x-juxtalogos-checks": [{"at": "body/id", "computed": "inputs.count / 0"}]},
+            ),
+            inputs={"type": "object", "properties": {"count": {"default": 1}}},
+        ),
         lines,
     ),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("name", FOUND)
@@ -159,11 +235,15 @@ def test_what_ended_runs_once(bench: Bench, name: str) -> None:
     bench.suite(found, case("other", a_step("read", "readLine", line=2)))
     ran = bench.run(answer)
     assert sorted(ran.verdicts()) == ["c", "other"]
-    assert not any("fault of juxtalogos" in one.reason for one in ran.records), [one.reason for one in ran.records]
+    assert not any("fault of juxtalogos" in one.reason for one in ran.records), [
+        one.reason for one in ran.records
+    ]
     if name.startswith("mentions"):
         assert ran.verdicts()["c"] == "passed"
     if name.startswith("matches"):
-        assert "no pattern" in next(one.observed for one in ran.records[0].results if one.kind == "check.unmet")
+        assert "no pattern" in next(
+            one.observed for one in ran.records[0].results if one.kind == "check.unmet"
+        )
     if name.startswith("Retry"):
         assert ran.clock.waits == [1]
 
@@ -204,8 +284,15 @@ def test_set_up_and_rows_share_one_reset_one_clean_up_and_are_repeated(bench: Be
 
     ran = bench.run(reset=reset, repeat=2)
     assert list(ran.verdicts()) == [
-        f"rows[{part}]" for turn in (1, 2) for part in (f"turn {turn}, set-up", f"row 1, turn {turn}", f"row 2, turn {turn}", f"turn {turn}, clean-up")
-    ]  # fmt: skip
+        f"rows[{part}]"
+        for turn in (1, 2)
+        for part in (
+            f"turn {turn}, set-up",
+            f"row 1, turn {turn}",
+            f"row 2, turn {turn}",
+            f"turn {turn}, clean-up",
+        )
+    ]
     assert (
         ran.service.calls() == ["POST /lines", "GET /lines/3", "GET /lines/4", "DELETE /lines/7"] * 2
         and len(resets) == 2
@@ -229,9 +316,15 @@ def test_a_goto_back_into_the_set_up_is_an_error_of_the_suite(bench: Bench) -> N
     (bench.home.root / "tables" / "lines.csv").write_text("line\n3\n4\n", "utf-8")
     back = [{"name": "back", "type": "goto", "stepId": "make"}]
     bench.suite(
-        case("rows", a_step("make", "makeLine"), a_step("read", "readLine", line=1, onSuccess=back), **TABLE, **{"x-juxtalogos-setup": ["make"]}),
+        case(
+            "rows",
+            a_step("make", "makeLine"),
+            a_step("read", "readLine", line=1, onSuccess=back),
+            **TABLE,
+            **{"x-juxtalogos-setup": ["make"]},
+        ),
         case("other", a_step("read", "readLine", line=2)),
-    )  # fmt: skip
+    )
     ran = bench.run()
     assert ran.verdicts() == {
         "rows[set-up]": "passed",
@@ -248,18 +341,24 @@ def test_a_retry_by_way_of_a_set_up_step_is_an_error_of_the_suite(bench: Bench) 
     again = [{"name": "again", "type": "retry", "retryAfter": 0, "retryLimit": 2, "stepId": "make"}]
     read = a_step("read", "readLine", line="$inputs.line", status=404, onFailure=again)
     after = a_step("after", "readLine", line=9, status=200)
-    bench.suite(case("rows", a_step("make", "makeLine"), read, after, **TABLE, **{"x-juxtalogos-setup": ["make"]}))
+    bench.suite(
+        case("rows", a_step("make", "makeLine"), read, after, **TABLE, **{"x-juxtalogos-setup": ["make"]})
+    )
     ran = bench.run()
     assert ran.verdicts() == {"rows[set-up]": "passed", "rows[row 1]": "error", "rows[row 2]": "error"}
     assert all("a set-up step runs once" in one.reason for one in ran.cases[1:])
-    assert ran.service.calls() == ["POST /lines", "GET /lines/3", "GET /lines/4"], (
-        "neither the set-up again nor what comes behind"
-    )
+    assert ran.service.calls() == [
+        "POST /lines",
+        "GET /lines/3",
+        "GET /lines/4",
+    ], "neither the set-up again nor what comes behind"
 
 
 def test_clean_up_after_a_thousand_steps(bench: Bench) -> None:
     back = [{"name": "round", "type": "goto", "stepId": "read"}]
-    bench.suite(case("round", a_step("make", "makeLine"), a_step("read", "readLine", line=1, onSuccess=back), DROP))
+    bench.suite(
+        case("round", a_step("make", "makeLine"), a_step("read", "readLine", line=1, onSuccess=back), DROP)
+    )
     ran = bench.run()
     assert ran.service.calls()[-1] == "DELETE /lines/7" and ran.verdicts() == {"round": "error"}
 
@@ -267,7 +366,9 @@ def test_clean_up_after_a_thousand_steps(bench: Bench) -> None:
 @pytest.mark.parametrize("hard", [False, True])
 def test_clean_up_after_an_interrupt(bench: Bench, hard: bool) -> None:
     bench.suite(*(life(f"c{number}") for number in range(20)))
-    ran = bench.run(jobs=4, hard=hard, until=lambda service: sum(one.method == "POST" for one in service.sent) >= 6)
+    ran = bench.run(
+        jobs=4, hard=hard, until=lambda service: sum(one.method == "POST" for one in service.sent) >= 6
+    )
     made, dropped = (sum(one.method == method for one in ran.service.sent) for method in ("POST", "DELETE"))
     assert made == dropped < 20
     broken = [one for one in ran.cases if one.verdict == "error"]
@@ -276,7 +377,9 @@ def test_clean_up_after_an_interrupt(bench: Bench, hard: bool) -> None:
 
 
 def test_a_case_that_must_be_alone(bench: Bench) -> None:
-    bench.suite(*(life(f"c{number}", **({"x-juxtalogos-alone": True} if number == 3 else {})) for number in range(8)))
+    bench.suite(
+        *(life(f"c{number}", **({"x-juxtalogos-alone": True} if number == 3 else {})) for number in range(8))
+    )
     beside: list[int] = []
     alone: list[str] = []
 
@@ -322,7 +425,14 @@ def test_turns() -> None:
 
 
 def test_units_keep_together_what_belongs_together() -> None:
-    cases = [a_case("a"), a_case("b", "a"), a_case("c"), a_case("d", "b"), a_case("e", alone=True), a_case("t")]
+    cases = [
+        a_case("a"),
+        a_case("b", "a"),
+        a_case("c"),
+        a_case("d", "b"),
+        a_case("e", alone=True),
+        a_case("t"),
+    ]
     everything: Any = {one.key: (None, one) for one in cases}
     refs = [(CaseRef("w", one.id), one.key) for one in cases]
     found = list(units(refs, everything, {CaseKey("w", "t"): 120}, alone=False))

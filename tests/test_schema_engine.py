@@ -29,7 +29,9 @@ _SCALARS = (
     | st.text(max_size=4)
 )
 _VALUES = st.recursive(
-    _SCALARS, lambda inner: st.lists(inner, max_size=4) | st.dictionaries(_KEYS, inner, max_size=4), max_leaves=8
+    _SCALARS,
+    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(_KEYS, inner, max_size=4),
+    max_leaves=8,
 )
 
 
@@ -38,8 +40,15 @@ def _schemas() -> st.SearchStrategy[Any]:
     leaf = st.fixed_dictionaries(
         {},
         optional={
-            "type": st.sampled_from(["null", "boolean", "object", "array", "number", "integer", "string"])
-            | st.lists(st.sampled_from(["null", "integer", "string", "object"]), min_size=1, max_size=3, unique=True),
+            "type": (
+                st.sampled_from(["null", "boolean", "object", "array", "number", "integer", "string"])
+                | st.lists(
+                    st.sampled_from(["null", "integer", "string", "object"]),
+                    min_size=1,
+                    max_size=3,
+                    unique=True,
+                )
+            ),
             "enum": st.lists(_SCALARS, min_size=1, max_size=3),
             "const": _SCALARS,
             "minimum": st.integers(-3, 9),
@@ -129,7 +138,10 @@ _CALL = {
     [
         ({"vessel": "Tern", "length": 80}, []),
         ({"length": 80}, [("body.required", "/vessel", "property vessel is required", "missing")]),
-        ({"vessel": "T", "length": 80}, [("body.length", "/vessel", "2 or more characters", '1 characters: "T"')]),
+        (
+            {"vessel": "T", "length": 80},
+            [("body.length", "/vessel", "2 or more characters", '1 characters: "T"')],
+        ),
         ({"vessel": "Tern", "length": "80"}, [("body.type", "/length", "number", 'string "80"')]),
         ({"vessel": "Tern", "length": 401}, [("body.range", "/length", "at most 400", "integer 401")]),
         (
@@ -210,7 +222,9 @@ def test_openapi_3_0_rules() -> None:
         (remark,) = response.check(value)
         assert remark.advisory and remark.keyword == keyword and response.accepts(value)
     # What stands beside $ref is ignored in 3.0.
-    assert _ref({"$ref": "#/components/schemas/Key", "maxLength": 1}, Direction.REQUEST, **key).accepts("longer")
+    assert _ref({"$ref": "#/components/schemas/Key", "maxLength": 1}, Direction.REQUEST, **key).accepts(
+        "longer"
+    )
 
 
 def test_readonly_in_a_sibling_of_allof_is_found() -> None:
@@ -291,7 +305,11 @@ def test_nothing_hangs_or_overflows() -> None:
             ]
         },
         {"type": "object", "minProperties": 3, "properties": {"a": {"type": "null"}}},
-        {"type": "object", "properties": {"child": {"$ref": "#"}, "name": {"type": "string"}}, "required": ["name"]},
+        {
+            "type": "object",
+            "properties": {"child": {"$ref": "#"}, "name": {"type": "string"}},
+            "required": ["name"],
+        },
         {"type": "array", "contains": {"const": "berth"}, "items": {"type": "string"}, "minItems": 2},
         {"not": {"type": "string"}},
         {
@@ -309,9 +327,9 @@ def test_nothing_hangs_or_overflows() -> None:
 def test_samples_of_hard_schemas(schema: Any, full: bool) -> None:
     for seed in range(3):
         sample = compile_schema(schema).sample(full=full, seed=seed)
-        assert jsonschema.Draft202012Validator(schema, format_checker=jsonschema.FormatChecker()).is_valid(sample), (
+        assert jsonschema.Draft202012Validator(schema, format_checker=jsonschema.FormatChecker()).is_valid(
             sample
-        )
+        ), sample
 
 
 def test_examples_come_first_and_wrong_ones_are_passed_over() -> None:
@@ -340,7 +358,10 @@ def test_elements_and_hits() -> None:
             },
         },
         "$defs": {
-            "Owner": {"type": "object", "properties": {"name": {"type": "string"}, "parent": {"$ref": "#/$defs/Owner"}}}
+            "Owner": {
+                "type": "object",
+                "properties": {"name": {"type": "string"}, "parent": {"$ref": "#/$defs/Owner"}},
+            }
         },
     }
     compiled = compile_schema(schema)
@@ -405,14 +426,25 @@ _TOLD = {
     "type": "object",
     "required": ["shape"],
     "properties": {
-        "shape": {"oneOf": [{"$ref": "#/$defs/quay"}, {"$ref": "#/$defs/mark"}], "discriminator": {"propertyName": "kind"}},
+        "shape": {
+            "oneOf": [{"$ref": "#/$defs/quay"}, {"$ref": "#/$defs/mark"}],
+            "discriminator": {"propertyName": "kind"},
+        },
         "size": {"anyOf": [{"type": "integer", "minimum": 1}, {"type": "string", "enum": ["S", "L"]}]},
     },
     "$defs": {
-        "quay": {"type": "object", "required": ["kind"], "properties": {"kind": {"const": "quay"}, "parts": {"type": "array", "items": {"$ref": "#"}}}},
-        "mark": {"type": "object", "required": ["kind"], "properties": {"kind": {"enum": ["buoy", "light"]}, "name": {"type": "string", "minLength": 2}}},
+        "quay": {
+            "type": "object",
+            "required": ["kind"],
+            "properties": {"kind": {"const": "quay"}, "parts": {"type": "array", "items": {"$ref": "#"}}},
+        },
+        "mark": {
+            "type": "object",
+            "required": ["kind"],
+            "properties": {"kind": {"enum": ["buoy", "light"]}, "name": {"type": "string", "minLength": 2}},
+        },
     },
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize(
@@ -421,14 +453,21 @@ _TOLD = {
         {
             "shape": {
                 "kind": "quay",
-                "parts": [{"shape": {"kind": "light", "name": "Mole"}, "size": 3}, {"shape": {"kind": "buoy"}}],
+                "parts": [
+                    {"shape": {"kind": "light", "name": "Mole"}, "size": 3},
+                    {"shape": {"kind": "buoy"}},
+                ],
             },
             "size": "L",
         },
         {
             "shape": {
                 "kind": "quay",
-                "parts": [{"shape": {"kind": "light", "name": "M"}}, {"shape": {"kind": "buoy", "name": "No. 7"}}, 3],
+                "parts": [
+                    {"shape": {"kind": "light", "name": "M"}},
+                    {"shape": {"kind": "buoy", "name": "No. 7"}},
+                    3,
+                ],
             }
         },
         {"shape": {"kind": "pier"}, "size": 0},
@@ -445,7 +484,9 @@ def test_branches_told_apart(value: Any) -> None:
 @settings(max_examples=150, deadline=None)
 @given(st.data())
 def test_broken_items_are_told_alike_wherever_their_list_stands(data: st.DataObject) -> None:
-    """Compiled functions go on behind broken items; what those hit in part is what the interpreter says they hit."""
+    """Compiled functions go on behind broken items; what those hit in part is what the interpreter says they
+    hit.
+    """
     items = data.draw(
         st.sampled_from(
             [
@@ -468,15 +509,28 @@ def test_broken_items_are_told_alike_wherever_their_list_stands(data: st.DataObj
     }
     schema = {
         **data.draw(
-            st.sampled_from([lists, page, {"allOf": [page, {"type": "object", "patternProperties": {"^c": lists}}]}])
+            st.sampled_from(
+                [lists, page, {"allOf": [page, {"type": "object", "patternProperties": {"^c": lists}}]}]
+            )
         ),
         "$defs": _TOLD["$defs"],
         "$id": "urn:x",
     }
-    one = st.sampled_from([
-        "S", 1, None, {}, {"shape": {"kind": "quay"}}, {"shape": {"kind": "light", "name": "x"}}, {"shape": {"kind": "buoy"}, "size": 0},
-        {"shape": {"kind": "quay"}, "size": "L"}, {"kind": "quay", "parts": [{}]}, [{"shape": {"kind": "buoy"}, "size": 2}], [{}],
-    ])  # fmt: skip
+    one = st.sampled_from(
+        [
+            "S",
+            1,
+            None,
+            {},
+            {"shape": {"kind": "quay"}},
+            {"shape": {"kind": "light", "name": "x"}},
+            {"shape": {"kind": "buoy"}, "size": 0},
+            {"shape": {"kind": "quay"}, "size": "L"},
+            {"kind": "quay", "parts": [{}]},
+            [{"shape": {"kind": "buoy"}, "size": 2}],
+            [{}],
+        ]
+    )
     value = data.draw(st.lists(one, max_size=6))
     _both_ways(
         schema,
@@ -562,8 +616,29 @@ _KEYWORDS = st.sampled_from(
     ]
 )
 _ODD = st.sampled_from(
-    [float("nan"), float("inf"), 1e400, -0.0, 10**400, -(10**30), "\ud800", "a" * 300, "(", "^(a+)+$", "#", "#/", "#/$defs/x", "//", "%", "http://[", True, None, [], {}]
-)  # fmt: skip
+    [
+        float("nan"),
+        float("inf"),
+        1e400,
+        -0.0,
+        10**400,
+        -(10**30),
+        "\ud800",
+        "a" * 300,
+        "(",
+        "^(a+)+$",
+        "#",
+        "#/",
+        "#/$defs/x",
+        "//",
+        "%",
+        "http://[",
+        True,
+        None,
+        [],
+        {},
+    ]
+)
 _JUNK = st.recursive(
     _SCALARS | _ODD | _KEYWORDS,
     lambda inner: st.lists(inner, max_size=3) | st.dictionaries(_KEYWORDS | _KEYS, inner, max_size=4),
@@ -572,9 +647,13 @@ _JUNK = st.recursive(
 
 
 @settings(max_examples=500, deadline=None)
-@given(_JUNK, _JUNK, st.sampled_from(["draft4", "draft7", "2019-09", "2020-12", "openapi-3.0", "openapi-3.1"]))
+@given(
+    _JUNK, _JUNK, st.sampled_from(["draft4", "draft7", "2019-09", "2020-12", "openapi-3.0", "openapi-3.1"])
+)
 def test_no_schema_and_no_value_ends_in_a_fault_of_ours(schema: Any, value: Any, dialect: str) -> None:
-    """What is no schema allows everything; references that lead nowhere and depth are told by errors of their own."""
+    """What is no schema allows everything; references that lead nowhere and depth are told by errors of their
+    own.
+    """
     expected = (BadReference, TooDeep, Unsampleable)
     compiled = compile_schema(schema, dialect)
     with contextlib.suppress(*expected):
@@ -603,19 +682,37 @@ def test_the_documented_example_runs(
     out = capsys.readouterr().out
     assert 'text matching ^B[0-9]+$ string "Q4" #/properties/berth/pattern' in out
     assert "without berth /berth required" in out and "() [" in out
-    told = "/GetJob/jobId pattern matching PJ-[0-9]{4,6} P-0000 pilotage-types.xsd#/schema/simpleType[@name='JobId']/restriction/pattern"
+    told = (
+        "/GetJob/jobId pattern matching PJ-[0-9]{4,6} P-0000"
+        " pilotage-types.xsd#/schema/simpleType[@name='JobId']/restriction/pattern"
+    )
     assert told in out and told in text
 
 
 @pytest.mark.parametrize(
     ("name", "good", "bad"),
     [
-        ("base64url", "cXVheQ", "a+b"), ("char", "x", "xy"), ("decimal", "-1.50", "1,5"), ("http-date", "Sat, 14 Mar 2026 06:30:00 GMT", "2026-03-14"),
-        ("media-range", "text/*; q=1", "text"), ("sf-boolean", "?1", "true"), ("sf-string", '"a\\"b"', "a"), ("sf-token", "*a/b", "1a"), ("uint16", 65535, 65536),
-        ("uint64", 2**64 - 1, -1), ("double-int", 2**53 - 1, 2**53), ("unixtime", 1, 1.5), ("int32", -(2**31), 2**31), ("int64", 2**63 - 1, 2**63), ("byte", "cXVheQ==", "cXVheQ="),
-        ("float", 3.4e38, 3.5e38), ("int32", 1, float("inf")), ("idn-email", "ümlaut@käi.example", "x"), ("idn-hostname", "käi.example", "〮.example"),
+        ("base64url", "cXVheQ", "a+b"),
+        ("char", "x", "xy"),
+        ("decimal", "-1.50", "1,5"),
+        ("http-date", "Sat, 14 Mar 2026 06:30:00 GMT", "2026-03-14"),
+        ("media-range", "text/*; q=1", "text"),
+        ("sf-boolean", "?1", "true"),
+        ("sf-string", '"a\\"b"', "a"),
+        ("sf-token", "*a/b", "1a"),
+        ("uint16", 65535, 65536),
+        ("uint64", 2**64 - 1, -1),
+        ("double-int", 2**53 - 1, 2**53),
+        ("unixtime", 1, 1.5),
+        ("int32", -(2**31), 2**31),
+        ("int64", 2**63 - 1, 2**63),
+        ("byte", "cXVheQ==", "cXVheQ="),
+        ("float", 3.4e38, 3.5e38),
+        ("int32", 1, float("inf")),
+        ("idn-email", "ümlaut@käi.example", "x"),
+        ("idn-hostname", "käi.example", "〮.example"),
     ],
-)  # fmt: skip
+)
 def test_formats_of_the_openapi_registry(name: str, good: Any, bad: Any) -> None:
     schema = compile_schema({"format": name}, "openapi-3.1")
     assert schema.accepts(good) and not schema.accepts(bad)

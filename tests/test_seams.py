@@ -1,4 +1,6 @@
-"""The seams: a fourth format, a reporter and a sign-in as plug-ins of another package, through every command; flows of sign-in; loose requests."""
+"""The seams: a fourth format, a reporter and a sign-in as plug-ins of another package, through every command;
+flows of sign-in; loose requests.
+"""
 
 from __future__ import annotations
 
@@ -42,14 +44,56 @@ ROPE = {
 YARD = {
     "ropeyard": "Ropes of Merrow",
     "does": {
-        "makeRope": {"intent": "create", "on": "ropes", "takes": {"type": "object", "required": ["metres"], "properties": {"metres": {"type": "integer", "minimum": 1, "maximum": 9}}}, "gives": ROPE},
-        "readRope": {"intent": "read", "on": "ropes", "of": ["ropeId"], "item": {"type": "integer"}, "gives": ROPE, "faults": ["NoSuchRope"], "refusal": {"type": "object", "required": ["refused"]}},
-        "dropRope": {"intent": "delete", "on": "ropes", "of": ["ropeId"], "item": {"type": "integer"}, "gives": {"type": "boolean"}, "faults": ["NoSuchRope"], "refusal": {"type": "object", "required": ["refused"]}},
+        "makeRope": {
+            "intent": "create",
+            "on": "ropes",
+            "takes": {
+                "type": "object",
+                "required": ["metres"],
+                "properties": {"metres": {"type": "integer", "minimum": 1, "maximum": 9}},
+            },
+            "gives": ROPE,
+        },
+        "readRope": {
+            "intent": "read",
+            "on": "ropes",
+            "of": ["ropeId"],
+            "item": {"type": "integer"},
+            "gives": ROPE,
+            "faults": ["NoSuchRope"],
+            "refusal": {"type": "object", "required": ["refused"]},
+        },
+        "dropRope": {
+            "intent": "delete",
+            "on": "ropes",
+            "of": ["ropeId"],
+            "item": {"type": "integer"},
+            "gives": {"type": "boolean"},
+            "faults": ["NoSuchRope"],
+            "refusal": {"type": "object", "required": ["refused"]},
+        },
         "listRopes": {"intent": "list", "on": "ropes", "gives": {"type": "array", "items": ROPE}},
-        "all": {"takes": {"type": "object", "required": ["calls"], "properties": {"calls": {"type": "array", "minItems": 1, "items": {"type": "object", "required": ["do"], "properties": {"do": {"const": "listRopes"}}}}}}, "gives": {"type": "object"}},
+        "all": {
+            "takes": {
+                "type": "object",
+                "required": ["calls"],
+                "properties": {
+                    "calls": {
+                        "type": "array",
+                        "minItems": 1,
+                        "items": {
+                            "type": "object",
+                            "required": ["do"],
+                            "properties": {"do": {"const": "listRopes"}},
+                        },
+                    }
+                },
+            },
+            "gives": {"type": "object"},
+        },
         "broken": "a text",
     },
-}  # fmt: skip
+}
 
 
 @contextmanager
@@ -129,7 +173,9 @@ def test_a_fourth_format_goes_through_every_command(plugged: Callable[..., Resul
             assert re.search(r"operation +intent +sign-in +summary", listed) and re.search(
                 r"makeRope +create +word", listed
             )
-        assert "at most 9" in plugged("show", "makeRope").out and "NoSuchRope" in plugged("show", "readRope").out
+        assert (
+            "at most 9" in plugged("show", "makeRope").out and "NoSuchRope" in plugged("show", "readRope").out
+        )
         assert "asked for first, as header X-Knock" in plugged("show", "yard", "--form", "handover").out
         assert json.loads(plugged("skeleton", "makeRope", "--form", "body").out) == {
             "do": "makeRope",
@@ -144,13 +190,15 @@ def test_a_fourth_format_goes_through_every_command(plugged: Callable[..., Resul
         assert found["verdict"] == "passed" and found["response"]["status"] == 200
         plugged("call", "readRope", "--set", "query.other=7", status=2)
         plugged("call", "dropRope", "--set", "ropeId=@1#/ropeId")
-        assert "4 dependencies" in plugged("compose", "yard").out or "2 dependencies" in plugged("compose", "yard").out
+        assert (
+            "4 dependencies" in plugged("compose", "yard").out
+            or "2 dependencies" in plugged("compose", "yard").out
+        )
         done = plugged("run", "yard", "--json", status=1).json
         verdicts = {one["case"]: one["verdict"] for one in done["cases"]}
-        assert (
-            verdicts["makeRope"] == "failed"  # and not those that only begin with it
-            and {verdicts[one] for one in ("readRope", "dropRope", "all", "listRopes")} == {"passed"}
-        )
+        assert verdicts["makeRope"] == "failed" and {  # and not those that only begin with it
+            verdicts[one] for one in ("readRope", "dropRope", "all", "listRopes")
+        } == {"passed"}
         assert {(one["operation"], one["kind"], one["at"]) for one in done["findings"]} == {
             ("makeRope", "body.range", "body/metres")
         }
@@ -167,7 +215,9 @@ def test_a_fourth_format_goes_through_every_command(plugged: Callable[..., Resul
         assert "rope.knot" in plugged("exchanges", "--finding", "rope.not", status=2).err
         explored = plugged("explore", "yard", "--json", status=1).json
         reached = explored["explored"]["yard"]
-        assert {"makeRope", "readRope", "dropRope", "listRopes"} <= {*reached["reached"]} and not explored["leftBehind"]
+        assert {"makeRope", "readRope", "dropRope", "listRopes"} <= {*reached["reached"]} and not explored[
+            "leftBehind"
+        ]
         rules = {(one["place"], one["rule"]): one["sent"] for one in reached["broken"]}
         assert rules["body", "word"] == 2 and not any(place == "method" for place, _ in rules), rules
         assert not [one for one in explored["cases"] if "fault of juxtalogos" in one["reason"]]
@@ -196,12 +246,17 @@ def test_without_the_plug_in_its_contract_is_told_and_all_else_goes_on(
     jux("init", tmp_path / "own")
     jux("import", tmp_path / "plain.yaml", "-C", tmp_path / "own", env={"PYTHONPATH": str(broken)})
     (tmp_path / "other.yaml").write_text("what: ever\n")
-    told = jux("import", tmp_path / "other.yaml", "-C", tmp_path / "own", env={"PYTHONPATH": str(broken)}, status=2)
+    told = jux(
+        "import", tmp_path / "other.yaml", "-C", tmp_path / "own", env={"PYTHONPATH": str(broken)}, status=2
+    )
     assert "the plug-in bad cannot be loaded" in told.err and "uninstall it" in told.err
 
 
 def test_built_in_names_load_no_plug_in() -> None:
-    code = "import sys; from juxtalogos.formats import FORMATS; FORMATS['openapi']; assert 'importlib.metadata' not in sys.modules"
+    code = (
+        "import sys; from juxtalogos.formats import FORMATS; FORMATS['openapi']; assert 'importlib.metadata'"
+        " not in sys.modules"
+    )
     subprocess.run(
         [sys.executable, "-c", code],
         check=True,
@@ -215,12 +270,16 @@ def test_built_in_names_load_no_plug_in() -> None:
 def test_a_format_under_another_name_gives_the_same_bytes(tmp_path: Path, jux: Jux) -> None:
     other = tmp_path / "site"
     other.mkdir()
-    (other / "sitecustomize.py").write_text(f"import sys; sys.path.insert(0, {str(other)!r}); import twin_table")
+    (other / "sitecustomize.py").write_text(
+        f"import sys; sys.path.insert(0, {str(other)!r}); import twin_table"
+    )
     (other / "twin.py").write_text(
-        "from dataclasses import replace\nfrom juxtalogos.formats.openapi import OPENAPI\nTWIN = replace(OPENAPI, name='twin')\n"
+        "from dataclasses import replace\nfrom juxtalogos.formats.openapi import OPENAPI\nTWIN ="
+        " replace(OPENAPI, name='twin')\n"
     )
     (other / "twin_table.py").write_text(
-        "import juxtalogos.formats as formats\nformats.FORMATS.builtin = {'twin': 'twin:TWIN'}\nformats._SYNTAXES = {'twin': ('json', 'yaml')}\n"
+        "import juxtalogos.formats as formats\nformats.FORMATS.builtin = {'twin':"
+        " 'twin:TWIN'}\nformats._SYNTAXES = {'twin': ('json', 'yaml')}\n"
     )
     from conftest import BERTHS
 
@@ -247,15 +306,22 @@ def test_a_format_under_another_name_gives_the_same_bytes(tmp_path: Path, jux: J
                 out.write('[targets.local.credentials.harbourKey]\nenv = "MERROW_KEY"\n')
             trusting(folder)
             found = {
-                "operations": run("show", "berths", "--json"), "one": run("show", "announcePortCall"), "step": run("skeleton", "announcePortCall", "--form", "step"),
-                "message": run("skeleton", "announcePortCall", "--full"), "compose": run("compose", "berths"), "handover": run("show", "berths", "--form", "handover"),
-            }  # fmt: skip
+                "operations": run("show", "berths", "--json"),
+                "one": run("show", "announcePortCall"),
+                "step": run("skeleton", "announcePortCall", "--form", "step"),
+                "message": run("skeleton", "announcePortCall", "--full"),
+                "compose": run("compose", "berths"),
+                "handover": run("show", "berths", "--form", "handover"),
+            }
             found["suite"] = (folder / "suites" / "berths.arazzo.yaml").read_text("utf-8")
             run("run", "berths", "--jobs", 1, status=1)
             found["findings"] = run("exchanges", "--finding", "any", "--json")
             found["coverage"] = run("coverage", "--by-operation")
             told.append(
-                {key: _alike(text.replace(url.split("/")[2], "H"), name, folder) for key, text in found.items()}
+                {
+                    key: _alike(text.replace(url.split("/")[2], "H"), name, folder)
+                    for key, text in found.items()
+                }
             )
     for key in told[0]:
         assert told[0][key] == told[1][key], key
@@ -263,7 +329,11 @@ def test_a_format_under_another_name_gives_the_same_bytes(tmp_path: Path, jux: J
 
 def _alike(text: str, name: str, folder: Path) -> str:
     """Without what may differ: the format's own name, the folder, and the one line more of the definition."""
-    text = text.replace(str(folder), "W").replace(f'"format": "{name}"', '"format": "F"').replace(f"({name} 3", "(F 3")
+    text = (
+        text.replace(str(folder), "W")
+        .replace(f'"format": "{name}"', '"format": "F"')
+        .replace(f"({name} 3", "(F 3")
+    )
     text = re.sub(r'("line": |berths\.yaml:)\d+', r"\1N", text)
     return re.sub(r"type: openapi\n", "", text)
 
@@ -271,9 +341,27 @@ def _alike(text: str, name: str, folder: Path) -> str:
 # Sign-in as flows.
 
 OAUTH = definition(
-    {"/q": {"get": {"operationId": "q", "security": [{"gate": []}], "responses": {**answers({"type": "object"}), "401": {"description": "no"}}}}},
-    securitySchemes={"gate": {"type": "oauth2", "flows": {"clientCredentials": {"tokenUrl": "http://gate.test/token", "scopes": {"read": "r", "moor": "m"}}}}},
-)  # fmt: skip
+    {
+        "/q": {
+            "get": {
+                "operationId": "q",
+                "security": [{"gate": []}],
+                "responses": {**answers({"type": "object"}), "401": {"description": "no"}},
+            }
+        }
+    },
+    securitySchemes={
+        "gate": {
+            "type": "oauth2",
+            "flows": {
+                "clientCredentials": {
+                    "tokenUrl": "http://gate.test/token",
+                    "scopes": {"read": "r", "moor": "m"},
+                }
+            },
+        }
+    },
+)
 
 
 class Gate:
@@ -288,12 +376,24 @@ class Gate:
         if request.url == "http://gate.test/token":
             self.asked.append(request)
             self.tokens.append(f"ebb-token-{len(self.tokens)}")
-            return reply(200, {"access_token": self.tokens[-1], "token_type": "Bearer", "expires_in": self.seconds})
+            return reply(
+                200, {"access_token": self.tokens[-1], "token_type": "Bearer", "expires_in": self.seconds}
+            )
         told = header(request.headers, "authorization")
-        return reply(200, {}) if self.tokens and told == f"Bearer {self.tokens[-1]}" else reply(401, {"error": "no"})
+        return (
+            reply(200, {})
+            if self.tokens and told == f"Bearer {self.tokens[-1]}"
+            else reply(401, {"error": "no"})
+        )
 
 
-def signing(gate: Callable[[Request], Reply], *origins: str, user: str = "quay desk", rounds: int = 1, before: Callable[[], None] = lambda: None) -> tuple[list[Exchange], Scripted, list[str]]:  # fmt: skip
+def signing(
+    gate: Callable[[Request], Reply],
+    *origins: str,
+    user: str = "quay desk",
+    rounds: int = 1,
+    before: Callable[[], None] = lambda: None,
+) -> tuple[list[Exchange], Scripted, list[str]]:
     contract = read_contract(OAUTH)
     operation, own = contract.operations[0], FORMATS["openapi"].sign_in
     service, learned = Scripted(gate), []
@@ -350,11 +450,19 @@ def test_a_ready_made_token_needs_no_request() -> None:
     ("gate", "origins", "words"),
     [
         (Gate(), (), "none of the target's origins"),
-        (lambda request: reply(400, {"error": "invalid_client"}), ("http://gate.test:80",), "answered 400 invalid_client"),
+        (
+            lambda request: reply(400, {"error": "invalid_client"}),
+            ("http://gate.test:80",),
+            "answered 400 invalid_client",
+        ),
         (lambda request: reply(200, [1]), ("http://gate.test:80",), "answered 200"),
-        (lambda request: "refused the connection", ("http://gate.test:80",), "answered refused the connection"),
+        (
+            lambda request: "refused the connection",
+            ("http://gate.test:80",),
+            "answered refused the connection",
+        ),
     ],
-)  # fmt: skip
+)
 def test_no_token_is_told_with_its_remedy(
     gate: Callable[[Request], Reply], origins: tuple[str, ...], words: str
 ) -> None:
@@ -399,10 +507,13 @@ def test_oauth_in_a_run_of_the_built_program(tmp_path: Path, jux: Jux) -> None:
     jux("import", tmp_path / "gate.yaml", "-C", home)
     jux("compose", "gate", "-C", home)
     (home / "juxtalogos.toml").write_text(
-        f'[targets.local]\nurl = "{url}"\n[targets.local.credentials.gate]\nenv = "GATE"\nuser = "desk"\n', "utf-8"
+        f'[targets.local]\nurl = "{url}"\n[targets.local.credentials.gate]\nenv = "GATE"\nuser = "desk"\n',
+        "utf-8",
     )
     trusting(home)
-    found = jux("run", "--target", "local", "--repeat", 3, "--jobs", 1, "-C", home, env={"GATE": "weir-and-sluice"})
+    found = jux(
+        "run", "--target", "local", "--repeat", 3, "--jobs", 1, "-C", home, env={"GATE": "weir-and-sluice"}
+    )
     assert "3 passed" in found.out and tokens == ["void", "flood-token-1"]
     shown = jux("exchanges", "1", "-C", home).out
     assert MASK in shown and "flood-token" not in shown, "a token that an answer gives back is masked too"
@@ -419,12 +530,19 @@ def test_oauth_in_a_run_of_the_built_program(tmp_path: Path, jux: Jux) -> None:
 
 def test_loose_requests_send_what_does_not_fit(tmp_path: Path) -> None:
     parameters = [{"name": "id", "in": "path", "required": True, "schema": {"type": "integer"}}]
-    contract = read_contract(definition({"/q/{id}": {"get": {"parameters": parameters, "responses": answers()}}}))
+    contract = read_contract(
+        definition({"/q/{id}": {"get": {"parameters": parameters, "responses": answers()}}})
+    )
     wire, operation = wire_of(contract), contract.operations[0]
     request = wire.encode(
-        operation, Inputs({"query.odd": "a b", "cookie.c": 1, "header.X": "y"}, {"any": 1}), "http://h", loose=True
+        operation,
+        Inputs({"query.odd": "a b", "cookie.c": 1, "header.X": "y"}, {"any": 1}),
+        "http://h",
+        loose=True,
     )
-    assert request.url == "http://h/q/?odd=a+b" and request.body and header(request.headers, "cookie") == "c=1"
+    assert (
+        request.url == "http://h/q/?odd=a+b" and request.body and header(request.headers, "cookie") == "c=1"
+    )
     assert wire is wire_of(contract)
 
 
@@ -435,7 +553,9 @@ def test_loose_envelopes(tmp_path: Path) -> None:
     from juxtalogos.workspace.remote import Access
 
     for name in ("pilotage.wsdl", "pilotage-types.xsd"):
-        (tmp_path / name).write_text(resources.files("juxtalogos.demo").joinpath(name).read_text("utf-8"), "utf-8")
+        (tmp_path / name).write_text(
+            resources.files("juxtalogos.demo").joinpath(name).read_text("utf-8"), "utf-8"
+        )
     (imported,) = read_source(str(tmp_path / "pilotage.wsdl"), Access())
     assert imported.contract is not None
     wire, operation = wire_of(imported.contract), imported.contract.operation("planJob")

@@ -1,4 +1,6 @@
-"""WSDL and SOAP from end to end: the built program on the pilotage service, and the wire form in all its styles."""
+"""WSDL and SOAP from end to end: the built program on the pilotage service, and the wire form in all its
+styles.
+"""
 
 from __future__ import annotations
 
@@ -57,7 +59,11 @@ def office(tmp_path: Path, jux: Jux) -> Iterator[Path]:
         home = tmp_path / "work"
         jux("init", home)
         jux("import", wsdl, "-C", home)
-        target = f'\n[targets.quay]\nurl = "{url.replace("/v1", "/pilotage")}"\n[targets.quay.credentials.token]\nuser = "desk"\nenv = "MERROW_KEY"\n'
+        target = (
+            "\n[targets.quay]\nurl ="
+            f' "{url.replace("/v1", "/pilotage")}"\n[targets.quay.credentials.token]\nuser = "desk"\nenv ='
+            ' "MERROW_KEY"\n'
+        )
         with (home / "juxtalogos.toml").open("a") as config:
             config.write(target)
         trusting(home)
@@ -83,7 +89,9 @@ def test_look_fill_send(tmp_path: Path, jux: Jux, office: Path) -> None:
     oracle = body_schema(tmp_path)
     for operation in (one["id"] for one in listed):
         for extra in ((), ("--full",)):
-            envelope = etree.fromstring(jux("skeleton", operation, "--form", "body", *extra, "-C", office).out.encode())
+            envelope = etree.fromstring(
+                jux("skeleton", operation, "--form", "body", *extra, "-C", office).out.encode()
+            )
             body = envelope.find("{*}Body")[0]
             assert oracle.validate(body), oracle.error_log
     message = jux("skeleton", "rosterPilot", "-C", office).out
@@ -92,13 +100,24 @@ def test_look_fill_send(tmp_path: Path, jux: Jux, office: Path) -> None:
         and "<p:Desk>" in message
     )
     sent = jux(
-        "call", "planJob", "--json", "-C", office, *_sets(
-            "body/order/@xsi:type=EscortOrder", "body/order/leadTug=T4", "body/order/distanceCables=3", "body/order/to/sea/@buoy=M7",
-            "body/order/remark/0=first", "body/order/remark/1=second", "body/order/vessel/name=Tern & Gull", "body/order/@urgent=true",
+        "call",
+        "planJob",
+        "--json",
+        "-C",
+        office,
+        *_sets(
+            "body/order/@xsi:type=EscortOrder",
+            "body/order/leadTug=T4",
+            "body/order/distanceCables=3",
+            "body/order/to/sea/@buoy=M7",
+            "body/order/remark/0=first",
+            "body/order/remark/1=second",
+            "body/order/vessel/name=Tern & Gull",
+            "body/order/@urgent=true",
         ),
         env=KEY_ENV,
         status=None,
-    )  # fmt: skip
+    )
     request = etree.fromstring(sent.json["request"]["body"].encode())
     order = request.find(".//{*}order")
     assert [etree.QName(one).localname for one in order] == [
@@ -154,13 +173,26 @@ def test_tables_and_questions(jux: Jux, office: Path) -> None:
         "-C",
         office,
     ).out
-    assert table.splitlines() == ["kind,tugs", "inward,3", "outward,3", "shift,3", "escort,3", "inward,0", "inward,4"]
+    assert table.splitlines() == [
+        "kind,tugs",
+        "inward,3",
+        "outward,3",
+        "shift,3",
+        "escort,3",
+        "inward,0",
+        "inward,4",
+    ]
     jux("call", "planJob", "-C", office, env=KEY_ENV)
     asked = subprocess.run(
         [sys.executable, "-m", "juxtalogos", "call", "getJob", "--ask", "-C", str(office)],
-        input="PJ-1\nPJ-1001\n", capture_output=True, text=True, env={**os.environ, **KEY_ENV},
-    )  # fmt: skip
-    assert "matching PJ-[0-9]{4,6} expected, PJ-1 given" in asked.stderr and asked.returncode == 0, asked.stderr
+        input="PJ-1\nPJ-1001\n",
+        capture_output=True,
+        text=True,
+        env={**os.environ, **KEY_ENV},
+    )
+    assert "matching PJ-[0-9]{4,6} expected, PJ-1 given" in asked.stderr and asked.returncode == 0, (
+        asked.stderr
+    )
     assert "<p:jobId>PJ-1001</p:jobId>" in asked.stdout
 
 
@@ -211,7 +243,17 @@ def test_compose_run_cover_audit(tmp_path: Path, jux: Jux, office: Path) -> None
 
 def test_pin_link_and_keep(jux: Jux, office: Path) -> None:
     jux("call", "planJob", "--save", "first#plan", "-C", office, env=KEY_ENV)
-    jux("call", "getJob", "--set", "body/jobId=@1#/job/jobId", "--save", "first#plan", "-C", office, env=KEY_ENV)
+    jux(
+        "call",
+        "getJob",
+        "--set",
+        "body/jobId=@1#/job/jobId",
+        "--save",
+        "first#plan",
+        "-C",
+        office,
+        env=KEY_ENV,
+    )
     places = jux("pin", "--list", "--json", "-C", office).json["places"]
     state = next(one for one in places if one["address"].endswith("/state"))
     assert state["address"] == "body/job/state" and state["value"] == "planned"
@@ -221,23 +263,104 @@ def test_pin_link_and_keep(jux: Jux, office: Path) -> None:
     suite = (office / "suites" / "first.arazzo.yaml").read_text()
     assert "$steps.planJob.outputs" in suite and "at: body/job/state" in suite and "type: number" in suite
     ran = jux("run", "first", "-C", office, env=KEY_ENV, status=None)
-    # The job's number is new and is carried; what differs is the moment it was noted, and that was not told to differ.
+    # The job's number is new and is carried; what differs is the moment it was noted, and that was not told
+    # to differ.
     assert ran.status in (0, 1) and "jobId" not in ran.out
 
 
 DEFINITION_FAULTS = (
-    ('element="p:GetJob"/>', 'element="p:GetJop"/>', "there is no element p:GetJop", "pilotage.wsdl:142", "declare it", ""),
-    ('message="p:ListJobsIn"', 'message="p:ListJobIn"', "the message p:ListJobIn is not there", "pilotage.wsdl:176", "did you mean ListJobsIn", ""),
-    ('binding="p:WatchBinding"', 'binding="p:WachBinding"', "names the binding p:WachBinding, which is not there", "pilotage.wsdl:", "did you mean WatchBinding", "listPilots rosterPilot tideGate quoteFee"),
-    ('<operation name="quoteFee"><soap12', '<operation name="quotFee"><soap12', "the port type has no operation quotFee", "pilotage.wsdl:", "correct the name", "quotFee"),
-    ('schemaLocation="pilotage-types.xsd"', 'schemaLocation="types.xsd"', "'types.xsd': there is no such file", "pilotage.wsdl:14", "add the file", ""),
-    ('type="p:Licence"', 'type="p:Licens"', "there is no type p:Licens", "pilotage.wsdl:", "did you mean Licence", ""),
-    ('part="desk"', 'part="dask"', "the header names the part dask, which is not there", "pilotage.wsdl:", "correct message and part", ""),
-    ('<port name="WatchPort" binding="p:WatchBinding"><soap12:address location="http://pilotage.merrow.example/pilotage/watch"/></port>', "", "belongs to no port: 4 operations of it cannot be called", "pilotage.wsdl:234", "add a port", "listPilots rosterPilot tideGate quoteFee"),
-    ('type="p:Watch"', 'type="p:Wach"', "the port type p:Wach is not there", "pilotage.wsdl:234", "add it or correct", "listPilots rosterPilot tideGate quoteFee"),
-    ('<input message="p:TideGateIn"/>', "", "tideGate is sent by the service itself", "pilotage.wsdl:", "it cannot be called", "tideGate"),
-    ('<soap12:binding style', '<p:binding style', "is neither SOAP 1.1, SOAP 1.2 nor HTTP", "pilotage.wsdl:234", "cannot be called", "listPilots rosterPilot tideGate quoteFee"),
-)  # fmt: skip
+    (
+        'element="p:GetJob"/>',
+        'element="p:GetJop"/>',
+        "there is no element p:GetJop",
+        "pilotage.wsdl:142",
+        "declare it",
+        "",
+    ),
+    (
+        'message="p:ListJobsIn"',
+        'message="p:ListJobIn"',
+        "the message p:ListJobIn is not there",
+        "pilotage.wsdl:176",
+        "did you mean ListJobsIn",
+        "",
+    ),
+    (
+        'binding="p:WatchBinding"',
+        'binding="p:WachBinding"',
+        "names the binding p:WachBinding, which is not there",
+        "pilotage.wsdl:",
+        "did you mean WatchBinding",
+        "listPilots rosterPilot tideGate quoteFee",
+    ),
+    (
+        '<operation name="quoteFee"><soap12',
+        '<operation name="quotFee"><soap12',
+        "the port type has no operation quotFee",
+        "pilotage.wsdl:",
+        "correct the name",
+        "quotFee",
+    ),
+    (
+        'schemaLocation="pilotage-types.xsd"',
+        'schemaLocation="types.xsd"',
+        "'types.xsd': there is no such file",
+        "pilotage.wsdl:14",
+        "add the file",
+        "",
+    ),
+    (
+        'type="p:Licence"',
+        'type="p:Licens"',
+        "there is no type p:Licens",
+        "pilotage.wsdl:",
+        "did you mean Licence",
+        "",
+    ),
+    (
+        'part="desk"',
+        'part="dask"',
+        "the header names the part dask, which is not there",
+        "pilotage.wsdl:",
+        "correct message and part",
+        "",
+    ),
+    (
+        (
+            '<port name="WatchPort" binding="p:WatchBinding"><soap12:address'
+            ' location="http://pilotage.merrow.example/pilotage/watch"/></port>'
+        ),
+        "",
+        "belongs to no port: 4 operations of it cannot be called",
+        "pilotage.wsdl:234",
+        "add a port",
+        "listPilots rosterPilot tideGate quoteFee",
+    ),
+    (
+        'type="p:Watch"',
+        'type="p:Wach"',
+        "the port type p:Wach is not there",
+        "pilotage.wsdl:234",
+        "add it or correct",
+        "listPilots rosterPilot tideGate quoteFee",
+    ),
+    (
+        '<input message="p:TideGateIn"/>',
+        "",
+        "tideGate is sent by the service itself",
+        "pilotage.wsdl:",
+        "it cannot be called",
+        "tideGate",
+    ),
+    (
+        "<soap12:binding style",
+        "<p:binding style",
+        "is neither SOAP 1.1, SOAP 1.2 nor HTTP",
+        "pilotage.wsdl:234",
+        "cannot be called",
+        "listPilots rosterPilot tideGate quoteFee",
+    ),
+)
 
 
 @pytest.mark.parametrize(("old", "new", "what", "where", "mend", "lost"), DEFINITION_FAULTS)
@@ -280,9 +403,10 @@ def wsdl(
     style: str = "document",
     port: str = "",
 ) -> str:
-    binding = {"soap": "http://schemas.xmlsoap.org/wsdl/soap/", "soap12": "http://schemas.xmlsoap.org/wsdl/soap12/"}[
-        head
-    ]
+    binding = {
+        "soap": "http://schemas.xmlsoap.org/wsdl/soap/",
+        "soap12": "http://schemas.xmlsoap.org/wsdl/soap12/",
+    }[head]
     return f"""<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:b="{binding}" xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:t"
       xmlns:mime="http://schemas.xmlsoap.org/wsdl/mime/" xmlns:wsaw="http://www.w3.org/2006/05/addressing/wsdl" xmlns:wsdl="http://schemas.xmlsoap.org/wsdl/"
       xmlns:enc="http://schemas.xmlsoap.org/soap/encoding/" targetNamespace="urn:t"><types><xs:schema targetNamespace="urn:t" elementFormDefault="qualified">{types}</xs:schema></types>
@@ -293,42 +417,110 @@ def wsdl(
 
 _IO = '<message name="I"><part name="a" {0}/></message><message name="O"><part name="r" {1}/></message>'
 _OP = '<operation name="go"><input message="t:I"/><output message="t:O"/></operation>'
-_BOUND = '<operation name="go"><b:operation soapAction="urn:go"/><input><b:body {0}/></input><output><b:body {0}/></output></operation>'
-_GO = '<xs:element name="Go"><xs:complexType><xs:sequence><xs:element name="n" type="xs:int"/></xs:sequence></xs:complexType></xs:element><xs:element name="Gone" type="xs:string"/>'
+_BOUND = (
+    '<operation name="go"><b:operation soapAction="urn:go"/><input><b:body {0}/></input><output><b:body'
+    " {0}/></output></operation>"
+)
+_GO = (
+    '<xs:element name="Go"><xs:complexType><xs:sequence><xs:element name="n"'
+    ' type="xs:int"/></xs:sequence></xs:complexType></xs:element><xs:element name="Gone" type="xs:string"/>'
+)
 _RPC = 'use="literal" namespace="urn:ops"'
 _ENCODED = 'use="encoded" namespace="urn:ops" encodingStyle="http://schemas.xmlsoap.org/soap/encoding/"'
 
 STYLES: dict[str, tuple[str, str, Any]] = {
-    "document": (wsdl(_GO, _IO.format('element="t:Go"', 'element="t:Gone"'), _OP, _BOUND.format('use="literal"')), "<t:Go><t:n>3</t:n></t:Go>", {"n": 3}),
-    "document, a simple element": (wsdl(_GO, _IO.format('element="t:Gone"', 'element="t:Gone"'), _OP, _BOUND.format('use="literal"')), "<t:Gone>quay</t:Gone>", "quay"),
-    "document, a type": (
-        wsdl('<xs:complexType name="T"><xs:sequence><xs:element name="x" type="xs:int"/></xs:sequence></xs:complexType>', _IO.format('type="t:T"', 'type="t:T"'), _OP, _BOUND.format('use="literal"')),
-        "<env:Body><t:x>3</t:x></env:Body>", {"x": 3},
+    "document": (
+        wsdl(_GO, _IO.format('element="t:Go"', 'element="t:Gone"'), _OP, _BOUND.format('use="literal"')),
+        "<t:Go><t:n>3</t:n></t:Go>",
+        {"n": 3},
     ),
-    "rpc literal": (wsdl("", _IO.format('type="xs:int"', 'type="xs:string"'), _OP, _BOUND.format(_RPC), style="rpc"), "<ops:go><a>3</a></ops:go>", {"a": 3}),
-    "rpc literal, SOAP 1.2": (wsdl("", _IO.format('type="xs:int"', 'type="xs:string"'), _OP, _BOUND.format(_RPC), style="rpc", head="soap12"), "<ops:go><a>3</a></ops:go>", {"a": 3}),
+    "document, a simple element": (
+        wsdl(_GO, _IO.format('element="t:Gone"', 'element="t:Gone"'), _OP, _BOUND.format('use="literal"')),
+        "<t:Gone>quay</t:Gone>",
+        "quay",
+    ),
+    "document, a type": (
+        wsdl(
+            '<xs:complexType name="T"><xs:sequence><xs:element name="x"'
+            ' type="xs:int"/></xs:sequence></xs:complexType>',
+            _IO.format('type="t:T"', 'type="t:T"'),
+            _OP,
+            _BOUND.format('use="literal"'),
+        ),
+        "<env:Body><t:x>3</t:x></env:Body>",
+        {"x": 3},
+    ),
+    "rpc literal": (
+        wsdl("", _IO.format('type="xs:int"', 'type="xs:string"'), _OP, _BOUND.format(_RPC), style="rpc"),
+        "<ops:go><a>3</a></ops:go>",
+        {"a": 3},
+    ),
+    "rpc literal, SOAP 1.2": (
+        wsdl(
+            "",
+            _IO.format('type="xs:int"', 'type="xs:string"'),
+            _OP,
+            _BOUND.format(_RPC),
+            style="rpc",
+            head="soap12",
+        ),
+        "<ops:go><a>3</a></ops:go>",
+        {"a": 3},
+    ),
     "rpc encoded": (
         wsdl("", _IO.format('type="xs:int"', 'type="xs:string"'), _OP, _BOUND.format(_ENCODED), style="rpc"),
-        '<ops:go env:encodingStyle="http://schemas.xmlsoap.org/soap/encoding/"><a xsi:type="xs:int">3</a></ops:go>', {"a": 3},
+        (
+            '<ops:go env:encodingStyle="http://schemas.xmlsoap.org/soap/encoding/"><a'
+            ' xsi:type="xs:int">3</a></ops:go>'
+        ),
+        {"a": 3},
     ),
     "rpc encoded, arrays": (
         wsdl(
-            '<xs:complexType name="L"><xs:complexContent><xs:restriction base="enc:Array"><xs:attribute ref="enc:arrayType" wsdl:arrayType="xs:int[]"/></xs:restriction></xs:complexContent></xs:complexType>',
-            _IO.format('type="t:L"', 'type="t:L"'), _OP, _BOUND.format(_ENCODED), style="rpc",
+            '<xs:complexType name="L"><xs:complexContent><xs:restriction base="enc:Array"><xs:attribute'
+            ' ref="enc:arrayType"'
+            ' wsdl:arrayType="xs:int[]"/></xs:restriction></xs:complexContent></xs:complexType>',
+            _IO.format('type="t:L"', 'type="t:L"'),
+            _OP,
+            _BOUND.format(_ENCODED),
+            style="rpc",
         ),
-        '<a xsi:type="t:L" enc:arrayType="xs:int[2]"><item xsi:type="xs:int">3</item><item xsi:type="xs:int">4</item></a>', {"a": {"item": [3, 4]}},
+        (
+            '<a xsi:type="t:L" enc:arrayType="xs:int[2]"><item xsi:type="xs:int">3</item><item'
+            ' xsi:type="xs:int">4</item></a>'
+        ),
+        {"a": {"item": [3, 4]}},
     ),
-    "no parts": (wsdl("", '<message name="I"/><message name="O"/>', _OP, _BOUND.format('use="literal"')), "<env:Body/>", None),
+    "no parts": (
+        wsdl("", '<message name="I"/><message name="O"/>', _OP, _BOUND.format('use="literal"')),
+        "<env:Body/>",
+        None,
+    ),
     "a header": (
-        wsdl(_GO, _IO.format('element="t:Go"', 'element="t:Gone"') + '<message name="H"><part name="h" element="t:Gone"/></message>', _OP,
-             _BOUND.format('use="literal"').replace("<input>", '<input><b:header message="t:H" part="h" use="literal"/>')),
-        "<env:Header><t:Gone>quay</t:Gone></env:Header>", {"n": 3},
+        wsdl(
+            _GO,
+            _IO.format('element="t:Go"', 'element="t:Gone"')
+            + '<message name="H"><part name="h" element="t:Gone"/></message>',
+            _OP,
+            _BOUND.format('use="literal"').replace(
+                "<input>", '<input><b:header message="t:H" part="h" use="literal"/>'
+            ),
+        ),
+        "<env:Header><t:Gone>quay</t:Gone></env:Header>",
+        {"n": 3},
     ),
     "addressing": (
-        wsdl(_GO, _IO.format('element="t:Go"', 'element="t:Gone"'), _OP, _BOUND.format('use="literal"'), port='<wsaw:UsingAddressing wsdl:required="true"/>'),
-        "<wsa:Action>urn:go</wsa:Action><wsa:To>http://h/s</wsa:To><wsa:MessageID>", {"n": 3},
+        wsdl(
+            _GO,
+            _IO.format('element="t:Go"', 'element="t:Gone"'),
+            _OP,
+            _BOUND.format('use="literal"'),
+            port='<wsaw:UsingAddressing wsdl:required="true"/>',
+        ),
+        "<wsa:Action>urn:go</wsa:Action><wsa:To>http://h/s</wsa:To><wsa:MessageID>",
+        {"n": 3},
     ),
-}  # fmt: skip
+}
 
 
 def contract_of(tmp_path: Path, text: str) -> Contract:
@@ -384,7 +576,10 @@ def test_styles(tmp_path: Path, name: str) -> None:
         version = operation.fact("version")[-3:]
         entries = list(element) if schema.of_type else [element]
         body = closed(
-            version, [], entries, {uri: prefix for prefix, uri in contract.namespaces} | schema.reader.prefixes
+            version,
+            [],
+            entries,
+            {uri: prefix for prefix, uri in contract.namespaces} | schema.reader.prefixes,
         )
         assert answered(contract, body) == []
 
@@ -396,20 +591,27 @@ def examined_nothing() -> Any:
 
 
 def env(inner: str, space: str = E11, head: str = "") -> bytes:
-    return f'<e:Envelope xmlns:e="{space}" xmlns:t="urn:t">{head}<e:Body>{inner}</e:Body></e:Envelope>'.encode()
+    return (
+        f'<e:Envelope xmlns:e="{space}" xmlns:t="urn:t">{head}<e:Body>{inner}</e:Body></e:Envelope>'.encode()
+    )
 
 
 _FAULT = "<e:Fault><faultcode>e:Client</faultcode><faultstring>no</faultstring>{}</e:Fault>"
-_FAULT12 = '<e:Fault><e:Code><e:Value>e:{}</e:Value></e:Code><e:Reason><e:Text xml:lang="en">no</e:Text></e:Reason>{}</e:Fault>'
+_FAULT12 = (
+    "<e:Fault><e:Code><e:Value>e:{}</e:Value></e:Code><e:Reason><e:Text"
+    ' xml:lang="en">no</e:Text></e:Reason>{}</e:Fault>'
+)
 _TYPES = (
-    _GO
-    + '<xs:element name="Shut"><xs:complexType><xs:sequence><xs:element name="gate" type="xs:token"/></xs:sequence></xs:complexType></xs:element>'
+    _GO + '<xs:element name="Shut"><xs:complexType><xs:sequence><xs:element name="gate"'
+    ' type="xs:token"/></xs:sequence></xs:complexType></xs:element>'
 )
 _WITH_FAULT = (
-    '<operation name="go"><input message="t:I"/><output message="t:O"/><fault name="Shut" message="t:F"/></operation>'
+    '<operation name="go"><input message="t:I"/><output message="t:O"/><fault name="Shut"'
+    ' message="t:F"/></operation>'
 )
 _MESSAGES = (
-    _IO.format('element="t:Go"', 'element="t:Gone"') + '<message name="F"><part name="f" element="t:Shut"/></message>'
+    _IO.format('element="t:Go"', 'element="t:Gone"')
+    + '<message name="F"><part name="f" element="t:Shut"/></message>'
 )
 
 ANSWERS = (
@@ -424,26 +626,80 @@ ANSWERS = (
     (env(""), 200, "", "1.1", [("body.missing", True)]),
     (env("<t:Gone>x</t:Gone><t:Gone>x</t:Gone>"), 200, "", "1.1", [("body.extra", True)]),
     (env("<t:Gone><t:n/></t:Gone>"), 200, "", "1.1", [("body.type", True)]),
-    (b"<html><body>login</body></html>", 200, "text/html", "1.1", [("media.undeclared", True), ("envelope.form", True)]),
+    (
+        b"<html><body>login</body></html>",
+        200,
+        "text/html",
+        "1.1",
+        [("media.undeclared", True), ("envelope.form", True)],
+    ),
     (b"<html/>", 404, "text/html", "1.1", [("status.undeclared", False)]),
     (b"oops", 500, "text/plain", "1.1", [("status.server-error", True)]),
     (b"oops", 200, "text/xml", "1.1", [("media.untrue", True)]),
     (env("<t:Gone>x</t:Gone>")[:-20], 200, "text/xml", "1.1", [("media.untrue", True)]),
-    (f'<e:Envelope xmlns:e="{E11}"><e:Head/></e:Envelope>'.encode(), 200, "", "1.1", [("envelope.form", True)]),
+    (
+        f'<e:Envelope xmlns:e="{E11}"><e:Head/></e:Envelope>'.encode(),
+        200,
+        "",
+        "1.1",
+        [("envelope.form", True)],
+    ),
     (env(_FAULT.format("<detail><t:Shut><t:gate>g</t:gate></t:Shut></detail>")), 500, "", "1.1", []),
     (env(_FAULT.format("<detail><t:Shut/></detail>")), 500, "", "1.1", [("body.required", True)]),
-    (env(_FAULT.format("<detail><t:Shut><t:gate>g</t:gate></t:Shut></detail>")), 200, "", "1.1", [("status.protocol", True)]),
+    (
+        env(_FAULT.format("<detail><t:Shut><t:gate>g</t:gate></t:Shut></detail>")),
+        200,
+        "",
+        "1.1",
+        [("status.protocol", True)],
+    ),
     (env(_FAULT.format("")), 500, "", "1.1", [("fault.undeclared", False)]),
-    (env("<e:Fault><faultcode>e:Server</faultcode></e:Fault>"), 500, "", "1.1", [("fault.form", True), ("fault.undeclared", False)]),
+    (
+        env("<e:Fault><faultcode>e:Server</faultcode></e:Fault>"),
+        500,
+        "",
+        "1.1",
+        [("fault.form", True), ("fault.undeclared", False)],
+    ),
     (env(_FAULT12.format("Sender", ""), E12), 400, "", "1.2", [("fault.undeclared", False)]),
     (env(_FAULT12.format("Sender", ""), E12), 500, "", "1.2", [("fault.undeclared", False)]),
-    (env(_FAULT12.format("Receiver", ""), E12), 400, "", "1.2", [("status.protocol", True), ("fault.undeclared", False)]),
-    (env(_FAULT12.format("Client", ""), E12), 500, "", "1.2", [("fault.form", True), ("fault.undeclared", False)]),
+    (
+        env(_FAULT12.format("Receiver", ""), E12),
+        400,
+        "",
+        "1.2",
+        [("status.protocol", True), ("fault.undeclared", False)],
+    ),
+    (
+        env(_FAULT12.format("Client", ""), E12),
+        500,
+        "",
+        "1.2",
+        [("fault.form", True), ("fault.undeclared", False)],
+    ),
     (env(_FAULT.format("") * 2), 500, "", "1.1", [("fault.form", True), ("fault.undeclared", False)]),
-    (env(_FAULT.format("") + "<t:Gone>x</t:Gone>"), 500, "", "1.1", [("fault.form", True), ("fault.undeclared", False)]),
-    (env(_FAULT12.format("Sender", "") * 2, E12), 400, "", "1.2", [("fault.form", True), ("fault.undeclared", False)]),
-    (env(_FAULT12.format("Sender", "<e:Detail><t:Shut><t:gate>g</t:gate></t:Shut></e:Detail>"), E12), 400, "", "1.2", []),
-)  # fmt: skip
+    (
+        env(_FAULT.format("") + "<t:Gone>x</t:Gone>"),
+        500,
+        "",
+        "1.1",
+        [("fault.form", True), ("fault.undeclared", False)],
+    ),
+    (
+        env(_FAULT12.format("Sender", "") * 2, E12),
+        400,
+        "",
+        "1.2",
+        [("fault.form", True), ("fault.undeclared", False)],
+    ),
+    (
+        env(_FAULT12.format("Sender", "<e:Detail><t:Shut><t:gate>g</t:gate></t:Shut></e:Detail>"), E12),
+        400,
+        "",
+        "1.2",
+        [],
+    ),
+)
 
 
 @pytest.mark.parametrize(("body", "status", "media", "version", "found"), ANSWERS)
@@ -451,7 +707,9 @@ def test_answers(
     tmp_path: Path, body: bytes, status: int, media: str, version: str, found: list[tuple[str, bool]]
 ) -> None:
     head = {"1.1": "soap", "1.2": "soap12"}[version]
-    contract = contract_of(tmp_path, wsdl(_TYPES, _MESSAGES, _WITH_FAULT, _BOUND.format('use="literal"'), head=head))
+    contract = contract_of(
+        tmp_path, wsdl(_TYPES, _MESSAGES, _WITH_FAULT, _BOUND.format('use="literal"'), head=head)
+    )
     told = answered(contract, body, status, media)
     assert [(kind, fails) for kind, _, fails in told] == found, told
 
@@ -490,12 +748,17 @@ def test_plain_http_bindings(tmp_path: Path) -> None:
     http, mime = "http://schemas.xmlsoap.org/wsdl/http/", "http://schemas.xmlsoap.org/wsdl/mime/"
     text = wsdl(
         _GO,
-        '<message name="I"><part name="gate" type="xs:string"/><part name="day" type="xs:date"/></message><message name="O"><part name="r" element="t:Gone"/></message>',
+        '<message name="I"><part name="gate" type="xs:string"/><part name="day"'
+        ' type="xs:date"/></message><message name="O"><part name="r" element="t:Gone"/></message>',
         _OP,
         "",
     )
     for verb, location, way in (("GET", "/gates/(gate)", "urlReplacement"), ("POST", "/gates", "urlEncoded")):
-        bound = f'<operation name="go"><h:operation location="{location}"/><input><h:{way}/></input><output><m:mimeXml part="r"/></output></operation>'
+        bound = (
+            '<operation name="go"><h:operation'
+            f' location="{location}"/><input><h:{way}/></input><output><m:mimeXml'
+            ' part="r"/></output></operation>'
+        )
         plain = re.sub(r"<b:binding[^>]*/>", f'<h:binding verb="{verb}"/>{bound}', text).replace(
             "<definitions ", f'<definitions xmlns:h="{http}" xmlns:m="{mime}" '
         )
@@ -522,7 +785,9 @@ def test_plain_http_bindings(tmp_path: Path) -> None:
             (b"x", ["media.untrue"]),
         )
         for body, kinds in answers:
-            exchange = Exchange(request, Response(200, "", (("Content-Type", "text/xml"),), body), Timings(0, 0, 0))
+            exchange = Exchange(
+                request, Response(200, "", (("Content-Type", "text/xml"),), body), Timings(0, 0, 0)
+            )
             answer = examined(wire_of(contract).decode(operation, exchange))
             assert [
                 one.kind
@@ -536,7 +801,10 @@ def test_overloads_and_two_ports_have_ids_of_their_own(tmp_path: Path) -> None:
         _IO.format('element="t:Go"', 'element="t:Gone"')
         + '<message name="J"><part name="a" element="t:Gone"/></message>'
     )
-    operations = '<operation name="go"><input name="one" message="t:I"/><output message="t:O"/></operation><operation name="go"><input name="two" message="t:J"/><output message="t:O"/></operation>'
+    operations = (
+        '<operation name="go"><input name="one" message="t:I"/><output message="t:O"/></operation><operation'
+        ' name="go"><input name="two" message="t:J"/><output message="t:O"/></operation>'
+    )
     bound = _BOUND.format('use="literal"')
     both = bound.replace("<input>", '<input name="one">') + bound.replace("<input>", '<input name="two">')
     contract = contract_of(tmp_path, wsdl(_GO, messages, operations, both))
@@ -557,7 +825,8 @@ def test_a_wsdl_in_many_files(tmp_path: Path, jux: Jux) -> None:
     whole.find("{*}types").remove(schema)
     etree.SubElement(whole.find("{*}types"), schema.tag).append(
         etree.fromstring(
-            '<xs:import xmlns:xs="http://www.w3.org/2001/XMLSchema" namespace="urn:t" schemaLocation="xsd/t.xsd"/>'
+            '<xs:import xmlns:xs="http://www.w3.org/2001/XMLSchema" namespace="urn:t"'
+            ' schemaLocation="xsd/t.xsd"/>'
         )
     )
     given = tmp_path / "given"
@@ -565,10 +834,12 @@ def test_a_wsdl_in_many_files(tmp_path: Path, jux: Jux) -> None:
     (given / "abstract.wsdl").write_bytes(etree.tostring(whole))
     # Circular, and a chameleon: the included file has no namespace of its own.
     (given / "xsd" / "t.xsd").write_text(
-        '<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:t" elementFormDefault="qualified"><xs:include schemaLocation="c.xsd"/></xs:schema>'
+        '<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" targetNamespace="urn:t"'
+        ' elementFormDefault="qualified"><xs:include schemaLocation="c.xsd"/></xs:schema>'
     )
     (given / "xsd" / "c.xsd").write_text(
-        f'<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" elementFormDefault="qualified"><xs:include schemaLocation="t.xsd"/>{_GO}</xs:schema>'
+        '<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" elementFormDefault="qualified"><xs:include'
+        f' schemaLocation="t.xsd"/>{_GO}</xs:schema>'
     )
     root = etree.fromstring(text.encode())
     for child in list(root):
@@ -584,7 +855,8 @@ def test_a_wsdl_in_many_files(tmp_path: Path, jux: Jux) -> None:
     result = jux("import", given, "-C", tmp_path / "w")
     assert "1 operation, 4 documents" in result.out
     assert "<t:n>3</t:n>" in jux("skeleton", "go", "-C", tmp_path / "w").out
-    # An import that names no location finds its namespace among the files of the folder; the cache knows it too.
+    # An import that names no location finds its namespace among the files of the folder; the cache knows it
+    # too.
     abstract = (given / "abstract.wsdl").read_text()
     (given / "abstract.wsdl").write_text(abstract.replace(' schemaLocation="xsd/t.xsd"', ""))
     assert "1 operation, 4 documents" in jux("import", given, "-C", tmp_path / "w").out
@@ -593,7 +865,9 @@ def test_a_wsdl_in_many_files(tmp_path: Path, jux: Jux) -> None:
 
 
 def test_what_is_often_met(tmp_path: Path) -> None:
-    """A schema as data beside any element, `xml:lang` by import, several ports of one port type, an answer in another charset."""
+    """A schema as data beside any element, `xml:lang` by import, several ports of one port type, an answer in
+    another charset.
+    """
     types = """<xs:import namespace="http://www.w3.org/XML/1998/namespace" schemaLocation="http://www.w3.org/2001/xml.xsd"/>
       <xs:element name="Go"><xs:complexType><xs:sequence><xs:element name="n" type="xs:int" minOccurs="0"/></xs:sequence></xs:complexType></xs:element>
       <xs:element name="Gone"><xs:complexType><xs:sequence><xs:element name="GoResult" minOccurs="0"><xs:complexType><xs:sequence>
@@ -612,7 +886,10 @@ def test_what_is_often_met(tmp_path: Path) -> None:
         .replace("b:", "b12:")
         .replace("t12:", "t:")
     )
-    port = '<port name="Q12" binding="t:B12"><b12:address location="http://s.merrow.example/s"/></port></service>'
+    port = (
+        '<port name="Q12" binding="t:B12"><b12:address'
+        ' location="http://s.merrow.example/s"/></port></service>'
+    )
     text = (
         text.replace("<service", soap12 + "<service")
         .replace("</service>", port)
@@ -623,8 +900,14 @@ def test_what_is_often_met(tmp_path: Path) -> None:
         ("S.Q.go", "SOAP 1.1"),
         ("S.Q12.go", "SOAP 1.2"),
     ]
-    data = '<t:GoResult><xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" id="d"><xs:element name="x"/></xs:schema><rows xmlns=""><row>1</row></rows></t:GoResult>'
-    assert answered(contract, env(f'<t:Gone>{data}<t:note xml:lang="en">x</t:note></t:Gone>'), name="S.Q.go") == []
+    data = (
+        '<t:GoResult><xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" id="d"><xs:element'
+        ' name="x"/></xs:schema><rows xmlns=""><row>1</row></rows></t:GoResult>'
+    )
+    assert (
+        answered(contract, env(f'<t:Gone>{data}<t:note xml:lang="en">x</t:note></t:Gone>'), name="S.Q.go")
+        == []
+    )
     assert answered(contract, env('<t:Gone><t:note xml:lang="e n">x</t:note></t:Gone>'), name="S.Q.go") == [
         ("body.type", "body/note/@lang", True)
     ]
@@ -636,12 +919,16 @@ def test_what_is_often_met(tmp_path: Path) -> None:
 def test_tokens(tmp_path: Path) -> None:
     contract = contract_of(tmp_path, STYLES["document"][0])
     operation = contract.operations[0]
-    request = wire_of(contract).encode(operation, sample_inputs(contract, operation, full=False), "http://h/s")
+    request = wire_of(contract).encode(
+        operation, sample_inputs(contract, operation, full=False), "http://h/s"
+    )
     credential = Credential("s<cr&t", "desk")
     for scheme in ("token", "digest"):
         signed, missing = sign(contract, operation, request, {scheme: credential})
         token = etree.fromstring(signed.body).find(".//{*}UsernameToken")
-        password, nonce, created = (token.findtext(f"{{*}}{name}") for name in ("Password", "Nonce", "Created"))
+        password, nonce, created = (
+            token.findtext(f"{{*}}{name}") for name in ("Password", "Nonce", "Created")
+        )
         assert missing == () and token.findtext("{*}Username") == "desk"
         if scheme == "token":
             assert password == "s<cr&t"
@@ -653,32 +940,45 @@ def test_tokens(tmp_path: Path) -> None:
 
 
 def test_attachments_are_put_back(tmp_path: Path) -> None:
-    types = '<xs:element name="Go" type="xs:string"/><xs:element name="Chart"><xs:complexType><xs:sequence><xs:element name="data" type="xs:base64Binary"/></xs:sequence></xs:complexType></xs:element>'
+    types = (
+        '<xs:element name="Go" type="xs:string"/><xs:element'
+        ' name="Chart"><xs:complexType><xs:sequence><xs:element name="data"'
+        ' type="xs:base64Binary"/></xs:sequence></xs:complexType></xs:element>'
+    )
     contract = contract_of(
-        tmp_path, wsdl(types, _IO.format('element="t:Go"', 'element="t:Chart"'), _OP, _BOUND.format('use="literal"'))
+        tmp_path,
+        wsdl(types, _IO.format('element="t:Go"', 'element="t:Chart"'), _OP, _BOUND.format('use="literal"')),
     )
     include = '<x:Include xmlns:x="http://www.w3.org/2004/08/xop/include" href="cid:one%40merrow"/>'
     root = env(f"<t:Chart><t:data>{include}</t:data></t:Chart>")
     packed = (
-        b'--b\r\nContent-Type: application/xop+xml; type="text/xml"\r\nContent-ID: <root>\r\n\r\n' + root
-        + b"\r\n--b\r\nContent-Type: application/octet-stream\r\nContent-Transfer-Encoding: binary\r\nContent-ID: <one@merrow>\r\n\r\n\x00\xff\x10chart\r\n--b--\r\n"
-    )  # fmt: skip
+        b'--b\r\nContent-Type: application/xop+xml; type="text/xml"\r\nContent-ID: <root>\r\n\r\n'
+        + root
+        + b"\r\n--b\r\nContent-Type: application/octet-stream\r\nContent-Transfer-Encoding:"
+        b" binary\r\nContent-ID: <one@merrow>\r\n\r\n\x00\xff\x10chart\r\n--b--\r\n"
+    )
     media = 'multipart/related; boundary=b; type="application/xop+xml"; start="<root>"'
     assert answered(contract, packed, 200, media) == []
     operation = contract.operations[0]
     exchange = Exchange(
         Request("POST", "http://h/s"), Response(200, "", (("Content-Type", media),), packed), Timings(0, 0, 0)
     )
-    assert base64.b64decode(wire_of(contract).decode(operation, exchange).value["data"]) == b"\x00\xff\x10chart"
+    assert (
+        base64.b64decode(wire_of(contract).decode(operation, exchange).value["data"]) == b"\x00\xff\x10chart"
+    )
 
 
 def test_attachments_and_mtom_are_sent(tmp_path: Path) -> None:
     messages = _IO.format('element="t:Go"', 'element="t:Gone"').replace(
-        "</message>", '<part name="chart" type="xs:base64Binary"/><part name="note" type="xs:string"/></message>', 1
+        "</message>",
+        '<part name="chart" type="xs:base64Binary"/><part name="note" type="xs:string"/></message>',
+        1,
     )
     related = (
-        '<mime:multipartRelated><mime:part><b:body parts="a" use="literal"/></mime:part><mime:part><mime:content part="chart" type="application/pdf"/></mime:part>'
-        '<mime:part><mime:content part="note" type="text/plain"/><mime:content part="note" type="text/html"/></mime:part></mime:multipartRelated>'
+        '<mime:multipartRelated><mime:part><b:body parts="a"'
+        ' use="literal"/></mime:part><mime:part><mime:content part="chart"'
+        ' type="application/pdf"/></mime:part><mime:part><mime:content part="note"'
+        ' type="text/plain"/><mime:content part="note" type="text/html"/></mime:part></mime:multipartRelated>'
     )
     bound = _BOUND.format('use="literal"').replace(
         '<input><b:body use="literal"/></input>', f"<input>{related}</input>"
@@ -688,20 +988,30 @@ def test_attachments_and_mtom_are_sent(tmp_path: Path) -> None:
     body = {"n": 3, "cid:chart": base64.b64encode(b"\x00%PDF").decode()}
     request = wire_of(contract).encode(operation, Inputs({}, body), "http://h/s")
     whole = message_from_bytes(
-        f"Content-Type: {header(request.headers, 'content-type')}\r\n\r\n".encode() + request.body, policy=policy.HTTP
+        f"Content-Type: {header(request.headers, 'content-type')}\r\n\r\n".encode() + request.body,
+        policy=policy.HTTP,
     )
     parts = [
-        (part.get_content_type(), part["Content-ID"], part.get_payload(decode=True)) for part in whole.iter_parts()
+        (part.get_content_type(), part["Content-ID"], part.get_payload(decode=True))
+        for part in whole.iter_parts()
     ]
     assert [(kind, name) for kind, name, _ in parts] == [
-        ("text/xml", "<root@juxtalogos>"), ("application/pdf", "<chart@juxtalogos>"), ("text/plain", "<note@juxtalogos>"),
-    ]  # fmt: skip
+        ("text/xml", "<root@juxtalogos>"),
+        ("application/pdf", "<chart@juxtalogos>"),
+        ("text/plain", "<note@juxtalogos>"),
+    ]
     assert b"<t:n>3</t:n>" in parts[0][2] and parts[1][2] == b"\x00%PDF" and parts[2][2] == b"quay"
     assert wire_of(contract).match(request, "http://h/s") == (operation,)
     with pytest.raises(UsageError, match="no attachment cid:chrt"):
         wire_of(contract).encode(operation, Inputs({}, {"n": 3, "cid:chrt": "x"}), "http://h/s")
-    ns = 'xmlns:wsp="http://www.w3.org/ns/ws-policy" xmlns:wsu="urn:u" xmlns:wsoma="http://schemas.xmlsoap.org/ws/2004/09/policy/optimizedmimeserialization"'
-    asked = '<wsp:Policy wsu:Id="m" {0}><wsp:ExactlyOne><wsp:All><wsoma:OptimizedMimeSerialization{1}/></wsp:All></wsp:ExactlyOne></wsp:Policy>'
+    ns = (
+        'xmlns:wsp="http://www.w3.org/ns/ws-policy" xmlns:wsu="urn:u"'
+        ' xmlns:wsoma="http://schemas.xmlsoap.org/ws/2004/09/policy/optimizedmimeserialization"'
+    )
+    asked = (
+        '<wsp:Policy wsu:Id="m"'
+        " {0}><wsp:ExactlyOne><wsp:All><wsoma:OptimizedMimeSerialization{1}/></wsp:All></wsp:ExactlyOne></wsp:Policy>"
+    )
     for optional, packaging in (("", "MTOM"), (' wsp:Optional="true"', "")):
         text = wsdl(
             _GO,
@@ -720,18 +1030,35 @@ def test_attachments_and_mtom_are_sent(tmp_path: Path) -> None:
 POLICIES = (
     # what a policy holds, the sign-in told, what is missing of a target without credentials
     ("", "not declared", ()),
-    ("<sp:SupportingTokens><w:Policy><sp:UsernameToken/></w:Policy></sp:SupportingTokens>", "token", ("token",)),
+    (
+        "<sp:SupportingTokens><w:Policy><sp:UsernameToken/></w:Policy></sp:SupportingTokens>",
+        "token",
+        ("token",),
+    ),
     ("<sp:UsernameToken><w:Policy><sp:HashPassword/></w:Policy></sp:UsernameToken>", "digest", ("digest",)),
     ('<sp:UsernameToken w:Optional="true"/>', "token or none", ()),
-    ("<w:ExactlyOne><w:All><sp:UsernameToken/></w:All><w:All><sp:HttpBasicAuthentication/></w:All></w:ExactlyOne>", "token or basic", ("token",)),
+    (
+        "<w:ExactlyOne><w:All><sp:UsernameToken/></w:All><w:All><sp:HttpBasicAuthentication/></w:All></w:ExactlyOne>",
+        "token or basic",
+        ("token",),
+    ),
     ("<sp:Layout/>", "not declared", ()),
-)  # fmt: skip
+)
 
 
 @pytest.mark.parametrize(("inner", "told", "missing"), POLICIES)
 def test_sign_in_is_as_policies_say(tmp_path: Path, inner: str, told: str, missing: tuple[str, ...]) -> None:
-    policy = f'<w:Policy xmlns:w="http://www.w3.org/ns/ws-policy" xmlns:sp="urn:sp"><w:ExactlyOne><w:All>{inner}</w:All></w:ExactlyOne></w:Policy>'
-    text = wsdl(_GO, _IO.format('element="t:Go"', 'element="t:Gone"'), _OP, _BOUND.format('use="literal"'), port=policy)
+    policy = (
+        '<w:Policy xmlns:w="http://www.w3.org/ns/ws-policy"'
+        f' xmlns:sp="urn:sp"><w:ExactlyOne><w:All>{inner}</w:All></w:ExactlyOne></w:Policy>'
+    )
+    text = wsdl(
+        _GO,
+        _IO.format('element="t:Go"', 'element="t:Gone"'),
+        _OP,
+        _BOUND.format('use="literal"'),
+        port=policy,
+    )
     contract = contract_of(tmp_path, text)
     operation = contract.operations[0]
     assert operation.fact("sign-in") == told
@@ -742,15 +1069,25 @@ def test_sign_in_is_as_policies_say(tmp_path: Path, inner: str, told: str, missi
 
 
 def test_references_of_encoded_values(tmp_path: Path) -> None:
-    types = '<xs:complexType name="J"><xs:all><xs:element name="x" type="xs:int" form="unqualified"/><xs:element name="next" type="t:J" minOccurs="0" form="unqualified"/></xs:all></xs:complexType>'
+    types = (
+        '<xs:complexType name="J"><xs:all><xs:element name="x" type="xs:int" form="unqualified"/><xs:element'
+        ' name="next" type="t:J" minOccurs="0" form="unqualified"/></xs:all></xs:complexType>'
+    )
     contract = contract_of(
-        tmp_path, wsdl(types, _IO.format('type="t:J"', 'type="t:J"'), _OP, _BOUND.format(_ENCODED), style="rpc")
+        tmp_path,
+        wsdl(types, _IO.format('type="t:J"', 'type="t:J"'), _OP, _BOUND.format(_ENCODED), style="rpc"),
     )
     xsi = 'xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xmlns:xsd="http://www.w3.org/2001/XMLSchema"'
-    inner = f'<o:goResponse xmlns:o="urn:ops" {xsi}><r href="#a"/></o:goResponse><multiRef id="a" xsi:type="t:J" {xsi}><next href="#b"/><x xsi:type="xsd:int">1</x></multiRef><multiRef id="b"><x>{{}}</x></multiRef>'
+    inner = (
+        f'<o:goResponse xmlns:o="urn:ops" {xsi}><r href="#a"/></o:goResponse><multiRef id="a" xsi:type="t:J"'
+        f' {xsi}><next href="#b"/><x xsi:type="xsd:int">1</x></multiRef><multiRef'
+        ' id="b"><x>{}</x></multiRef>'
+    )
     assert answered(contract, env(inner.format("2"))) == []
     assert answered(contract, env(inner.format("two"))) == [("body.type", "body/r/next/x", True)]
-    assert answered(contract, env(inner.replace('href="#b"', 'href="#a"').format("2")))  # round in a circle: ends
+    assert answered(
+        contract, env(inner.replace('href="#b"', 'href="#a"').format("2"))
+    )  # round in a circle: ends
 
 
 UNREAD = (
@@ -763,7 +1100,7 @@ UNREAD = (
     (('group ref="t:g"', 'group ref="t:gg"'), "unproven", []),
     (('attributeGroup ref="t:ag"', 'attributeGroup ref="t:agg"'), "unproven", []),
     (('name="N"><xs:restriction base="xs:int"', 'name="N"><xs:restriction base="xs:token"'), "passed", []),
-)  # fmt: skip
+)
 
 
 @pytest.mark.parametrize(("damage", "verdict", "kinds"), UNREAD)
@@ -771,14 +1108,23 @@ def test_what_a_schema_names_and_is_not_there_accuses_nobody(
     tmp_path: Path, damage: tuple[str, str], verdict: str, kinds: list[str]
 ) -> None:
     types = (
-        '<xs:simpleType name="N"><xs:restriction base="xs:int"/></xs:simpleType><xs:element name="k" type="xs:token"/><xs:group name="g"><xs:sequence><xs:element name="h" type="xs:token"/></xs:sequence></xs:group>'
-        '<xs:attributeGroup name="ag"><xs:attribute name="at" type="xs:token"/></xs:attributeGroup><xs:complexType name="B"><xs:sequence><xs:element name="b" type="xs:token"/></xs:sequence></xs:complexType>'
-        '<xs:complexType name="D"><xs:complexContent><xs:extension base="t:B"><xs:sequence><xs:element name="n" type="t:N"/><xs:element ref="t:k"/><xs:group ref="t:g"/></xs:sequence><xs:attributeGroup ref="t:ag"/></xs:extension></xs:complexContent></xs:complexType>'
-        '<xs:element name="Gone"><xs:complexType><xs:sequence><xs:element name="d" type="t:D"/></xs:sequence></xs:complexType></xs:element>'
+        '<xs:simpleType name="N"><xs:restriction base="xs:int"/></xs:simpleType><xs:element name="k"'
+        ' type="xs:token"/><xs:group name="g"><xs:sequence><xs:element name="h"'
+        ' type="xs:token"/></xs:sequence></xs:group><xs:attributeGroup name="ag"><xs:attribute name="at"'
+        ' type="xs:token"/></xs:attributeGroup><xs:complexType name="B"><xs:sequence><xs:element name="b"'
+        ' type="xs:token"/></xs:sequence></xs:complexType><xs:complexType'
+        ' name="D"><xs:complexContent><xs:extension base="t:B"><xs:sequence><xs:element name="n"'
+        ' type="t:N"/><xs:element ref="t:k"/><xs:group ref="t:g"/></xs:sequence><xs:attributeGroup'
+        ' ref="t:ag"/></xs:extension></xs:complexContent></xs:complexType><xs:element'
+        ' name="Gone"><xs:complexType><xs:sequence><xs:element name="d"'
+        ' type="t:D"/></xs:sequence></xs:complexType></xs:element>'
     )
     assert damage[0] in types
     text = wsdl(
-        types.replace(*damage), _IO.format('element="t:k"', 'element="t:Gone"'), _OP, _BOUND.format('use="literal"')
+        types.replace(*damage),
+        _IO.format('element="t:k"', 'element="t:Gone"'),
+        _OP,
+        _BOUND.format('use="literal"'),
     )
     (tmp_path / "s.wsdl").write_text(text)
     contract = SOAP.read("s", "s.wsdl", folder_fetch(tmp_path))
@@ -796,7 +1142,8 @@ def test_what_a_schema_names_and_is_not_there_accuses_nobody(
 
 
 LOST = (
-    # (damage, the part that is not checkable, whether a request can be made up, verdicts of a sound answer and of a fault)
+    # (damage, the part that is not checkable, whether a request can be made up, verdicts of a sound answer
+    # and of a fault)
     (('message="t:O"', 'message="t:Oo"'), "answer 200 text/xml", True, ("unproven", "passed")),
     (('element="t:Gone"', 'element="t:Gonne"'), "answer 200 text/xml", True, ("unproven", "passed")),
     (('element="t:Go"', 'element="t:Goo"'), "body text/xml", False, ("unproven", "unproven")),
@@ -805,7 +1152,7 @@ LOST = (
     (('element="t:Shut"', 'element="t:Shutt"'), "answer 500 text/xml", True, ("passed", "unproven")),
     (('message="t:H" part="h"', 'message="t:H" part="x"'), "header.x", False, ("passed", "passed")),
     (('message="t:H" part="h"', 'message="t:Hh" part="h"'), "header.h", False, ("passed", "passed")),
-)  # fmt: skip
+)
 
 
 @pytest.mark.parametrize(("damage", "part", "made", "verdicts"), LOST)
@@ -813,13 +1160,19 @@ def test_a_broken_part_of_a_wsdl_is_not_checkable(
     tmp_path: Path, damage: tuple[str, str], part: str, made: bool, verdicts: tuple[str, str]
 ) -> None:
     messages = _MESSAGES + '<message name="H"><part name="h" element="t:Gone"/></message>'
-    bound = _BOUND.format('use="literal"').replace("<input>", '<input><b:header message="t:H" part="h" use="literal"/>')
+    bound = _BOUND.format('use="literal"').replace(
+        "<input>", '<input><b:header message="t:H" part="h" use="literal"/>'
+    )
     text = wsdl(_TYPES, messages, _WITH_FAULT, bound)
     assert damage[0] in text
     (tmp_path / "s.wsdl").write_text(text.replace(*damage, 1))
     contract = SOAP.read("s", "s.wsdl", folder_fetch(tmp_path))
     operation = contract.operation("go")
-    assert operation is not None and contract.faults and [name for name, _ in operation.not_checkable()] == [part]
+    assert (
+        operation is not None
+        and contract.faults
+        and [name for name, _ in operation.not_checkable()] == [part]
+    )
     wire = wire_of(contract)
     assert all(wire.elements(operation))
     if made:
@@ -845,9 +1198,12 @@ def test_a_wrapper_of_another_namespace_is_read_on(tmp_path: Path, use: str) -> 
     told = [
         answered(contract, env(f'<o:{name} xmlns:o="urn:{space}"><r>{value}</r></o:{name}>'))
         for name, space, value in (
-            ("goResponse", "ops", "3"), ("goResponse", "old", "3"), ("goResponse", "old", "x"), ("wentResponse", "old", "x"),
+            ("goResponse", "ops", "3"),
+            ("goResponse", "old", "3"),
+            ("goResponse", "old", "x"),
+            ("wentResponse", "old", "x"),
         )
-    ]  # fmt: skip
+    ]
     other, wrong = ("body.other", "body", True), ("body.type", "body/r", True)
     assert told == [[], [other], [other, wrong], [other]]
     two = '<o:goResponse xmlns:o="urn:old"><r>x</r></o:goResponse><t:more/>'
@@ -858,9 +1214,16 @@ def test_a_wrapper_of_another_namespace_is_read_on(tmp_path: Path, use: str) -> 
 
 
 def test_encoded_samples_hold_no_made_up_references(tmp_path: Path) -> None:
-    """What SOAP encoding adds to each value is not set by hand, is no row of `show` and no gap of coverage."""
+    """What SOAP encoding adds to each value is not set by hand, is no row of `show` and
+    no gap of coverage.
+    """
     enc = 'xmlns:se="http://schemas.xmlsoap.org/soap/encoding/" xmlns:wsdl="http://schemas.xmlsoap.org/wsdl/"'
-    types = f'<xs:complexType name="J" {enc}><xs:all><xs:element name="x" type="se:int" form="unqualified"/></xs:all></xs:complexType><xs:complexType name="Js" {enc}><xs:complexContent><xs:restriction base="se:Array"><xs:attribute ref="se:arrayType" wsdl:arrayType="t:J[]"/></xs:restriction></xs:complexContent></xs:complexType>'
+    types = (
+        f'<xs:complexType name="J" {enc}><xs:all><xs:element name="x" type="se:int"'
+        ' form="unqualified"/></xs:all></xs:complexType><xs:complexType name="Js"'
+        f' {enc}><xs:complexContent><xs:restriction base="se:Array"><xs:attribute ref="se:arrayType"'
+        ' wsdl:arrayType="t:J[]"/></xs:restriction></xs:complexContent></xs:complexType>'
+    )
     text = wsdl(types, _IO.format('type="t:Js"', 'type="t:Js"'), _OP, _BOUND.format(_ENCODED), style="rpc")
     contract = contract_of(tmp_path, text)
     operation = contract.operations[0]
@@ -875,7 +1238,9 @@ def test_encoded_samples_hold_no_made_up_references(tmp_path: Path) -> None:
 
 
 def test_encoded_values_from_end_to_end(tmp_path: Path, jux: Jux) -> None:
-    """What a sent value names has its prefix declared; elements of the encoding's own schema have no line and no gap without one."""
+    """What a sent value names has its prefix declared; elements of the encoding's own schema have no line and
+    no gap without one.
+    """
     (tmp_path / "lists.wsdl").write_text(STYLES["rpc encoded, arrays"][0])
     work = tmp_path / "w"
     jux("init", work)
@@ -891,25 +1256,57 @@ def test_encoded_values_from_end_to_end(tmp_path: Path, jux: Jux) -> None:
 
 
 HOSTILE: dict[str, Callable[[], bytes]] = {
-    "an entity bomb": lambda: b'<!DOCTYPE d [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;&a;&a;&a;&a;&a;">]><definitions>&b;</definitions>',
-    "an external entity": lambda: b'<!DOCTYPE d [<!ENTITY a SYSTEM "file:///etc/passwd">]><definitions>&a;</definitions>',
+    "an entity bomb": lambda: (
+        b'<!DOCTYPE d [<!ENTITY a "aaaaaaaaaa"><!ENTITY b'
+        b' "&a;&a;&a;&a;&a;&a;&a;&a;">]><definitions>&b;</definitions>'
+    ),
+    "an external entity": lambda: (
+        b'<!DOCTYPE d [<!ENTITY a SYSTEM "file:///etc/passwd">]><definitions>&a;</definitions>'
+    ),
     "depth": lambda: b"<a>" * 100_000 + b"</a>" * 100_000,
     "a wrong encoding": lambda: b'<?xml version="1.0" encoding="utf-8"?><a>\xff\xfe\xff</a>',
     "another encoding": lambda: '<?xml version="1.0" encoding="utf-16"?><!DOCTYPE a><a/>'.encode("utf-16"),
     "size": lambda: b"<a>" + b" " * 200_000_000 + b"</a>",
     "no service": lambda: b'<definitions xmlns="http://schemas.xmlsoap.org/wsdl/"/>',
     "another root": lambda: b'<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema"/>',
-    "types in a circle": lambda: STYLES["document"][0].replace("<xs:element name", '<xs:simpleType name="X"><xs:restriction base="t:Y"/></xs:simpleType><xs:simpleType name="Y"><xs:restriction base="t:X"/></xs:simpleType><xs:group name="g"><xs:sequence><xs:group ref="t:g"/></xs:sequence></xs:group><xs:element name', 1).encode(),
-    "a document that imports itself": lambda: STYLES["document"][0].replace("<types>", '<import namespace="urn:t" location="w.wsdl"/><types>').encode(),
-    "a path that leads out": lambda: STYLES["document"][0].replace("<types>", '<import namespace="urn:t" location="../../../etc/passwd"/><types>').encode(),
-}  # fmt: skip
+    "types in a circle": (
+        lambda: (
+            STYLES["document"][0]
+            .replace(
+                "<xs:element name",
+                '<xs:simpleType name="X"><xs:restriction base="t:Y"/></xs:simpleType><xs:simpleType'
+                ' name="Y"><xs:restriction base="t:X"/></xs:simpleType><xs:group name="g"><xs:sequence><xs:group'
+                ' ref="t:g"/></xs:sequence></xs:group><xs:element name',
+                1,
+            )
+            .encode()
+        )
+    ),
+    "a document that imports itself": (
+        lambda: (
+            STYLES["document"][0]
+            .replace("<types>", '<import namespace="urn:t" location="w.wsdl"/><types>')
+            .encode()
+        )
+    ),
+    "a path that leads out": (
+        lambda: (
+            STYLES["document"][0]
+            .replace("<types>", '<import namespace="urn:t" location="../../../etc/passwd"/><types>')
+            .encode()
+        )
+    ),
+}
 
 
 @pytest.mark.parametrize("name", HOSTILE)
 def test_hostile_definitions_end_in_a_message(tmp_path: Path, name: str) -> None:
     (tmp_path / "given").mkdir()
     (tmp_path / "given" / "w.wsdl").write_bytes(HOSTILE[name]())
-    code = "import resource,sys\nresource.setrlimit(resource.RLIMIT_AS,(3<<30,3<<30))\nfrom juxtalogos.cli.main import main\nsys.exit(main(sys.argv[1:]))"
+    code = (
+        "import resource,sys\nresource.setrlimit(resource.RLIMIT_AS,(3<<30,3<<30))\nfrom juxtalogos.cli.main"
+        " import main\nsys.exit(main(sys.argv[1:]))"
+    )
     for words in (["init", "w"], ["import", "given/w.wsdl", "-C", "w"]):
         done = subprocess.run(
             [sys.executable, "-c", code, *words], cwd=tmp_path, capture_output=True, text=True, timeout=60
@@ -926,6 +1323,8 @@ def test_hostile_definitions_end_in_a_message(tmp_path: Path, name: str) -> None
 def test_hostile_answers_are_told_and_nothing_more(tmp_path: Path, name: str) -> None:
     contract = contract_of(tmp_path, STYLES["document"][0])
     assert answered(contract, HOSTILE[name]()) == [("media.untrue", "body", True)]
-    assert answered(contract, HOSTILE["depth"]()) == []  # it may be XML: nobody is accused of what was not followed
+    assert (
+        answered(contract, HOSTILE["depth"]()) == []
+    )  # it may be XML: nobody is accused of what was not followed
     deep = env("<t:Gone>" * 300 + "</t:Gone>" * 300)
     assert [kind for kind, _, _ in answered(contract, deep)] == ["body.type"]

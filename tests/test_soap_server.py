@@ -1,4 +1,6 @@
-"""Against a SOAP server that is not ours: PHP's SoapServer, with a WSDL of document, rpc and encoded style."""
+"""Against a SOAP server that is not ours: PHP's SoapServer, with a WSDL of document, rpc
+and encoded style.
+"""
 
 from __future__ import annotations
 

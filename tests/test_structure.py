@@ -1,4 +1,6 @@
-"""The structure that is meant: no import circle, no protocol's name above the formats, every public function told, one name for one thing."""
+"""The structure that is meant: no import circle, no protocol's name above the formats, every public function
+told, one name for one thing.
+"""
 
 from __future__ import annotations
 
@@ -61,8 +63,16 @@ def test_nothing_above_the_formats_names_a_protocol() -> None:
             if isinstance(node, ast.ImportFrom):
                 names += [node.module or "", *(one.name for one in node.names)]
             if isinstance(node, ast.Compare | ast.Subscript | ast.Dict):
-                names += [one.value for one in ast.walk(node) if isinstance(one, ast.Constant) and isinstance(one.value, str)]  # fmt: skip
-            found += [f"{path.name}:{getattr(node, 'lineno', 0)} {name}" for name in names if isinstance(name, str) and word.search(name)]  # fmt: skip
+                names += [
+                    one.value
+                    for one in ast.walk(node)
+                    if isinstance(one, ast.Constant) and isinstance(one.value, str)
+                ]
+            found += [
+                f"{path.name}:{getattr(node, 'lineno', 0)} {name}"
+                for name in names
+                if isinstance(name, str) and word.search(name)
+            ]
     assert not found
 
 
@@ -105,28 +115,44 @@ def test_every_public_function_is_told() -> None:
 def test_one_name_for_one_thing() -> None:
     """The name of a public class stands for one thing only."""
     names = Counter(
-        node.name for path, tree in TREES.items() for node in tree.body
+        node.name
+        for path, tree in TREES.items()
+        for node in tree.body
         if isinstance(node, ast.ClassDef) and not node.name.startswith("_") and "demo" not in path.parts
-    )  # fmt: skip
+    )
     allowed = {"Matcher", "Documents"}
     """The same thing for two formats."""
     assert {name for name, count in names.items() if count > 1} <= allowed
 
 
-TOLD = {"UsageError", "ConfigError", "LedgerError", "DocumentError", "SuiteError", "TrustError", "JuxtalogosError"}
+TOLD = {
+    "UsageError",
+    "ConfigError",
+    "LedgerError",
+    "DocumentError",
+    "SuiteError",
+    "TrustError",
+    "JuxtalogosError",
+}
 
 
 def test_every_error_says_how_to_mend_it_and_where() -> None:
-    """A remedy always; the place always but for what was typed on the command line, which the message itself names."""
+    """A remedy always; the place always but for what was typed on the command line, which the message itself
+    names.
+    """
     raised = [
         (f"{module_of(path)}:{node.lineno} {node.func.id}", {one.arg: one.value for one in node.keywords})
-        for path, tree in TREES.items() if "demo" not in path.parts
-        for node in ast.walk(tree) if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id in TOLD
-    ]  # fmt: skip
+        for path, tree in TREES.items()
+        if "demo" not in path.parts
+        for node in ast.walk(tree)
+        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id in TOLD
+    ]
     assert len(raised) > 250
     empty = [name for name, said in raised if not _says(said.get("mend"))]
     assert not empty, "no remedy"
-    nowhere = [name for name, said in raised if not name.endswith("UsageError") and not _says(said.get("where"))]
+    nowhere = [
+        name for name, said in raised if not name.endswith("UsageError") and not _says(said.get("where"))
+    ]
     assert not nowhere, "no place"
 
 

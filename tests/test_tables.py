@@ -35,7 +35,9 @@ def bench(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Bench:
 
 
 def rows(bench: Bench, **table: str) -> Any:
-    bench.suite(case("c", step("read", "readLine", line="$inputs.line"), **INPUTS, **{"x-juxtalogos-table": table}))
+    bench.suite(
+        case("c", step("read", "readLine", line="$inputs.line"), **INPUTS, **{"x-juxtalogos-table": table})
+    )
     from juxtalogos.suite.document.reader import read_suites, suite_paths
 
     (suite,), _ = read_suites(bench.home, suite_paths(bench.home))
@@ -50,7 +52,12 @@ def test_texts(bench: Bench) -> None:
     assert rows(bench, file="t.tsv") == ({"line": "1", "at": "a,b"},)
     (folder / "t.csv").write_text("")
     assert rows(bench, file="t.csv") == ()
-    for text, words in (("line,line\n1,2\n", "stands twice"), ("line\n1,2\n", "line 2 has 2 cells"), ('line\n"1', "unexpected end"), ("line\n\udcff", "")):  # fmt: skip
+    for text, words in (
+        ("line,line\n1,2\n", "stands twice"),
+        ("line\n1,2\n", "line 2 has 2 cells"),
+        ('line\n"1', "unexpected end"),
+        ("line\n\udcff", ""),
+    ):
         (folder / "t.csv").write_bytes(text.encode("utf-8", "surrogateescape"))
         with pytest.raises(SuiteError, match=words or "cannot be read"):
             rows(bench, file="t.csv")
@@ -58,12 +65,20 @@ def test_texts(bench: Bench) -> None:
 
 def test_books(bench: Bench) -> None:
     book = openpyxl.Workbook()
-    for row in (["line", None, "at", None], [1, "no name", datetime(2026, 5, 1), None], [None] * 4, [2.5, None, datetime(2026, 5, 1, 6, 30), 7], [True, None, date(2026, 5, 2)]):  # fmt: skip
+    for row in (
+        ["line", None, "at", None],
+        [1, "no name", datetime(2026, 5, 1), None],
+        [None] * 4,
+        [2.5, None, datetime(2026, 5, 1, 6, 30), 7],
+        [True, None, date(2026, 5, 2)],
+    ):
         book.active.append(row)
     book.save(bench.home.root / "tables" / "t.xlsx")
     assert rows(bench, file="t.xlsx") == (
-        {"line": 1, "at": "2026-05-01"}, {"line": 2.5, "at": "2026-05-01T06:30:00"}, {"line": True, "at": "2026-05-02"},
-    )  # fmt: skip
+        {"line": 1, "at": "2026-05-01"},
+        {"line": 2.5, "at": "2026-05-01T06:30:00"},
+        {"line": True, "at": "2026-05-02"},
+    )
     for data in (b"PK\x03\x04 and nothing more", b"no zip at all"):
         (bench.home.root / "tables" / "t.xlsx").write_bytes(data)
         with pytest.raises(SuiteError, match="no Excel file"):
@@ -119,7 +134,9 @@ def test_a_library_that_is_not_installed_is_named_with_its_extra(
     assert extra("builtins", "x", "y") is builtins and tables.MAX_COLUMNS
 
 
-CELLS = st.text(st.characters(codec="utf-8", exclude_categories=["Cs"], exclude_characters="\x00\r"), max_size=6)
+CELLS = st.text(
+    st.characters(codec="utf-8", exclude_categories=["Cs"], exclude_characters="\x00\r"), max_size=6
+)
 
 
 @settings(max_examples=80, deadline=None)
@@ -140,13 +157,20 @@ def test_every_cell_comes_back_as_it_was_written(written: list[dict[str, Any]], 
                 )
                 writer.writeheader()
                 writer.writerows(written)
-            assert READERS[suffix](cells) == [{name: str(cell) for name, cell in row.items()} for row in written]
+            assert READERS[suffix](cells) == [
+                {name: str(cell) for name, cell in row.items()} for row in written
+            ]
 
 
 @pytest.mark.parametrize(
     ("text", "words"),
-    [("{}\n\n[1]\n", "line 3 is no object"), ('{"line": 1}\n{"line": NaN}\n', "line 2 is no JSON: NaN"), ("{}\n" + '{"line": ' + "[" * 90_000, "line 2 is no JSON: nested too deep"), ("\n{'a': 1}", "line 2 is no JSON")],
-)  # fmt: skip
+    [
+        ("{}\n\n[1]\n", "line 3 is no object"),
+        ('{"line": 1}\n{"line": NaN}\n', "line 2 is no JSON: NaN"),
+        ("{}\n" + '{"line": ' + "[" * 90_000, "line 2 is no JSON: nested too deep"),
+        ("\n{'a': 1}", "line 2 is no JSON"),
+    ],
+)
 def test_what_is_wrong_with_a_line(bench: Bench, text: str, words: str) -> None:
     (bench.home.root / "tables" / "t.jsonl").write_text(text)
     with pytest.raises(SuiteError, match=words):

@@ -102,17 +102,38 @@ def test_headers_and_roles_in_every_command_and_no_secret_anywhere(home: Path, j
         return dict(seen[-1])
 
     first = sent("call", "me", "--save", "desk#one")
-    assert (first["X-Gate"], first["X-Desk"]) == ("key gate-secret-3", "east") and "Authorization" not in first
+    assert (first["X-Gate"], first["X-Desk"]) == (
+        "key gate-secret-3",
+        "east",
+    ) and "Authorization" not in first
     assert sent("call", "whoami")["Authorization"] == "Basic ZGVzazpkZXNrLXNlY3JldC03"
     chief = sent("call", "whoami", "--role", "chief", "--save", "desk#two")
-    assert (chief["Authorization"], chief["X-Desk"], chief["X-Gate"]) == ("Basic Y2hpZWY6Y2hpZWYtc2VjcmV0LTk=", "bridge", "key gate-secret-3")  # fmt: skip
+    assert (chief["Authorization"], chief["X-Desk"], chief["X-Gate"]) == (
+        "Basic Y2hpZWY6Y2hpZWYtc2VjcmV0LTk=",
+        "bridge",
+        "key gate-secret-3",
+    )
     own = sent(
-        "call", "whoami", "--credential", "login=watch:env:GATE", "--header", "X-Desk: west", "--save", "desk#three"
+        "call",
+        "whoami",
+        "--credential",
+        "login=watch:env:GATE",
+        "--header",
+        "X-Desk: west",
+        "--save",
+        "desk#three",
     )
     assert (own["Authorization"], own["X-Desk"]) == ("Basic d2F0Y2g6Z2F0ZS1zZWNyZXQtMw==", "west")
-    assert sent("call", "me", "--header", "Authorization: Bearer env:DESK", "--save", "desk#four")["Authorization"] == "Bearer desk-secret-7"  # fmt: skip
+    assert (
+        sent("call", "me", "--header", "Authorization: Bearer env:DESK", "--save", "desk#four")[
+            "Authorization"
+        ]
+        == "Bearer desk-secret-7"
+    )
     bare = jux("call", "whoami", "--no-credentials", "-C", home)  # no secret is even read
-    assert "X-Gate" not in seen[-1] and "Authorization" not in seen[-1] and seen[-1]["X-Desk"] == "east", bare.err
+    assert "X-Gate" not in seen[-1] and "Authorization" not in seen[-1] and seen[-1]["X-Desk"] == "east", (
+        bare.err
+    )
     suite = (home / "suites" / "desk.arazzo.yaml").read_text()
     assert "x-juxtalogos-role: chief" in suite and "west" in suite and "env:" not in suite
     del seen[:]
@@ -129,11 +150,23 @@ def test_headers_and_roles_in_every_command_and_no_secret_anywhere(home: Path, j
 
 REFUSED = (
     (("call", "whoami", "--role", "cheif"), "has no role cheif", "did you mean chief?"),
-    (("call", "whoami", "--credential", "login=plainsecret"), "names no secret by reference", "a secret itself is never given"),
-    (("call", "whoami", "--credential", "lgin=env:DESK"), "a credential for lgin, and no contract has such a scheme", "did you mean login?"),
-    (("call", "me", "--header", "X-Key: env:NOWHERE"), "the environment variable NOWHERE is not set", "export NOWHERE"),
+    (
+        ("call", "whoami", "--credential", "login=plainsecret"),
+        "names no secret by reference",
+        "a secret itself is never given",
+    ),
+    (
+        ("call", "whoami", "--credential", "lgin=env:DESK"),
+        "a credential for lgin, and no contract has such a scheme",
+        "did you mean login?",
+    ),
+    (
+        ("call", "me", "--header", "X-Key: env:NOWHERE"),
+        "the environment variable NOWHERE is not set",
+        "export NOWHERE",
+    ),
     (("run", "desk", "--role", "nobody"), "has no role nobody", ""),
-)  # fmt: skip
+)
 
 
 @pytest.mark.parametrize(("words", "what", "mend"), REFUSED, ids=[" ".join(row[0]) for row in REFUSED])
@@ -160,7 +193,9 @@ def test_credentials_and_roles_that_lead_nowhere_are_told_by_name(home: Path, ju
 
 
 def test_each_contract_keeps_its_target(tmp_path: Path, jux: Jux, mirror: Any) -> None:
-    """The target used last belongs to the contract that was called; a URL belongs to one contract where there are several."""
+    """The target used last belongs to the contract that was called; a URL belongs to one contract where there
+    are several.
+    """
     home, url = tmp_path / "w", mirror[0]
     jux("init", home)
     for name, text in (("open", OPEN), ("keyed", KEYED)):
@@ -186,11 +221,16 @@ def test_reaching_says_what_was_tried(tmp_path: Path, jux: Jux, mirror: Any, har
     (tmp_path / "open.yaml").write_text(OPEN)
     jux("import", tmp_path / "open.yaml", "-C", home)
     assert "it answers (me: 200)" in jux("targets", "set", "a", url, "-C", home).out
-    assert "me is not found there (404): is the base URL right?" in jux("targets", "set", "a", f"{url}/gone", "-C", home).out  # fmt: skip
+    assert (
+        "me is not found there (404): is the base URL right?"
+        in jux("targets", "set", "a", f"{url}/gone", "-C", home).out
+    )
     assert "cannot be reached now" in jux("targets", "set", "a", "http://127.0.0.1:9", "-C", home).out
     (tmp_path / "berths.yaml").write_text(BERTHS)
     jux("import", tmp_path / "berths.yaml", "-C", home)
-    assert "for berths" in jux("targets", "set", "b", harbour, "-C", home).out  # its path is the definition's own
+    assert (
+        "for berths" in jux("targets", "set", "b", harbour, "-C", home).out
+    )  # its path is the definition's own
     listed = jux("targets", "check", "b", "-C", home, "--json", env=KEY_ENV).json["targets"]
     assert [(one["contract"], one["reached"], one["reason"]) for one in listed] == [("berths", True, "")]
 

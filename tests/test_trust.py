@@ -1,4 +1,6 @@
-"""Trust, by the built program with a fresh home: what runs, and where secrets go, only as the user of this folder allowed it."""
+"""Trust, by the built program with a fresh home: what runs, and where secrets go, only as the user of this
+folder allowed it.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +37,9 @@ def write(home: Path, text: str) -> None:
 
 def test_no_secret_goes_where_nobody_allowed_it(office: tuple[Path, str, Jux], tmp_path: Path) -> None:
     home, place, go = office
-    write(home, f'\n[targets.q]\nurl = "{place}/v1"\n[targets.q.credentials.harbourKey]\nenv = "MERROW_KEY"\n')
+    write(
+        home, f'\n[targets.q]\nurl = "{place}/v1"\n[targets.q.credentials.harbourKey]\nenv = "MERROW_KEY"\n'
+    )
     for words in (("call", "listNotices"), ("call", "getBerth", "--save", "a#b")):
         told = go(*words, status=2).err
         assert f"nobody has allowed MERROW_KEY to be sent to {place}" in told
@@ -61,12 +65,19 @@ def test_no_secret_goes_where_nobody_allowed_it(office: tuple[Path, str, Jux], t
     assert "to be sent to http://localhost:" in go("call", "listNotices", status=2).err
     (home / "juxtalogos.toml").write_text(text.replace("jobs = 4", "jobs = 2") + "\n# an edit elsewhere\n")
     go("call", "listNotices")
-    write(home, 'origins = ["http://tokens.test"]\n[targets.q.roles.chief.headers]\nX-Chief = "env:HOME"\n'.replace("origins", "# origins"))  # fmt: skip
+    write(
+        home,
+        'origins = ["http://tokens.test"]\n[targets.q.roles.chief.headers]\nX-Chief = "env:HOME"\n'.replace(
+            "origins", "# origins"
+        ),
+    )
     assert "HOME" in go("call", "listNotices", "--role", "chief", status=2).err
     # The origin stays, and where its host is connected to is another place: asked for.
     clean = (home / "juxtalogos.toml").read_text()
     host = place.rpartition("/")[2].partition(":")[0]
-    (home / "juxtalogos.toml").write_text(clean.replace("[targets.q]", f'[targets.q]\naddresses = {{"{host}" = "elsewhere.test:81"}}'))  # fmt: skip
+    (home / "juxtalogos.toml").write_text(
+        clean.replace("[targets.q]", f'[targets.q]\naddresses = {{"{host}" = "elsewhere.test:81"}}')
+    )
     assert "http://elsewhere.test:81" in go("call", "listNotices", status=2).err
     (home / "juxtalogos.toml").write_text(clean)
     go("trust", "--forget")
@@ -79,9 +90,21 @@ def test_who_types_where_a_secret_is_allows_it(office: tuple[Path, str, Jux]) ->
     go("call", "listNotices")
     go("targets", "set", "q", f"http://localhost:{place.rpartition(':')[2]}/v1")  # typed by its user too
     go("call", "listNotices", "--trial")
-    go("call", "listNotices", "--target", f"{place}/v1", "--credential", "harbourKey=env:MERROW_KEY", "--trial")
+    go(
+        "call",
+        "listNotices",
+        "--target",
+        f"{place}/v1",
+        "--credential",
+        "harbourKey=env:MERROW_KEY",
+        "--trial",
+    )
     # Written into the file by somebody else: asked for.
-    write(home, '\n[targets.other]\nurl = "http://elsewhere.test/v1"\n[targets.other.headers]\nX-K = "Key env:MERROW_KEY"\n')  # fmt: skip
+    write(
+        home,
+        '\n[targets.other]\nurl = "http://elsewhere.test/v1"\n[targets.other.headers]\nX-K = "Key'
+        ' env:MERROW_KEY"\n',
+    )
     assert "http://elsewhere.test:80" in go("call", "listNotices", "--target", "other", status=2).err
 
 
@@ -90,7 +113,11 @@ def test_commands_are_trusted_with_the_files_they_name(office: tuple[Path, str, 
     script, mark = home / "tools" / "up.py", tmp_path / "ran"
     script.parent.mkdir()
     script.write_text(f"import pathlib\npathlib.Path({str(mark)!r}).touch()\n")
-    write(home, f'\n[targets.q]\nurl = "{place}/v1"\n[targets.q.system]\nreset = ["{sys.executable}", "tools/up.py"]\nready = "{place}/ready"\nstop = ["true"]\n')  # fmt: skip
+    write(
+        home,
+        f'\n[targets.q]\nurl = "{place}/v1"\n[targets.q.system]\nreset = ["{sys.executable}",'
+        f' "tools/up.py"]\nready = "{place}/ready"\nstop = ["true"]\n',
+    )
     go("call", "getBerth", "--save", "a#b")
     told = go("run", "a", status=2).err
     assert "nobody has trusted" in told and not mark.exists()
@@ -124,7 +151,16 @@ def test_credentials_of_a_catalogue_go_to_its_own_origin_only(jux: Jux, tmp_path
 
     text = (tmp_path / "berths.yaml").read_text()
     with web(**{"quay.yaml": text}) as (other, foreign), web(**{"tide.yaml": text}) as (url, own):
-        linkset = json.dumps({"linkset": [{"anchor": url, "service-desc": [{"href": f"{url}/tide.yaml"}, {"href": f"{other}/quay.yaml"}]}]})  # fmt: skip
+        linkset = json.dumps(
+            {
+                "linkset": [
+                    {
+                        "anchor": url,
+                        "service-desc": [{"href": f"{url}/tide.yaml"}, {"href": f"{other}/quay.yaml"}],
+                    }
+                ]
+            }
+        )
         own.pages["/cat"] = (200, {"Content-Type": "application/linkset+json"}, linkset.encode())
         words = ("--credential", "bearer=env:MERROW_KEY", "--allow-origin", other, "-C", berths)
         jux("import", f"{url}/cat", *words, env=KEY_ENV)
@@ -141,7 +177,9 @@ def test_credentials_of_a_catalogue_go_to_its_own_origin_only(jux: Jux, tmp_path
 
 
 @pytest.mark.parametrize("place", ["suites", "reports", "kept", ".juxtalogos", "definitions", "tables"])
-def test_what_is_written_stays_in_the_workspace(office: tuple[Path, str, Jux], tmp_path: Path, place: str) -> None:
+def test_what_is_written_stays_in_the_workspace(
+    office: tuple[Path, str, Jux], tmp_path: Path, place: str
+) -> None:
     home, url, go = office
     go("targets", "set", "q", f"{url}/v1")
     go("call", "getBerth", "--save", "a#b")
@@ -153,7 +191,13 @@ def test_what_is_written_stays_in_the_workspace(office: tuple[Path, str, Jux], t
         (outside / place).mkdir()
     (home / place).symlink_to(outside / place)
     before = sorted((path, path.stat().st_size) for path in outside.rglob("*"))
-    for words in (("call", "getBerth", "--save", "a#c"), ("run", "a"), ("report",), ("pin", "--whole", "x"), ("compose", "berths")):  # fmt: skip
+    for words in (
+        ("call", "getBerth", "--save", "a#c"),
+        ("run", "a"),
+        ("report",),
+        ("pin", "--whole", "x"),
+        ("compose", "berths"),
+    ):
         told = go(*words, status=2).err
         assert f"{place} leads out of the workspace" in told
     assert sorted((path, path.stat().st_size) for path in outside.rglob("*")) == before
@@ -169,7 +213,9 @@ class Chest(KeyringBackend):
 """
 
 
-def test_a_secret_in_a_keyring_is_read_where_it_may_go(office: tuple[Path, str, Jux], jux: Jux, tmp_path: Path) -> None:
+def test_a_secret_in_a_keyring_is_read_where_it_may_go(
+    office: tuple[Path, str, Jux], jux: Jux, tmp_path: Path
+) -> None:
     home, place, _ = office
     shelf = tmp_path / "shelf"
     shelf.mkdir()
@@ -177,7 +223,8 @@ def test_a_secret_in_a_keyring_is_read_where_it_may_go(office: tuple[Path, str, 
     env = {"PYTHONPATH": str(shelf), "PYTHON_KEYRING_BACKEND": "chest.Chest"}
     write(
         home,
-        f'\n[targets.q]\nurl = "{place}/v1"\n[targets.q.credentials.harbourKey]\nkeyring = "merrow/harbour/desk"\n',
+        f'\n[targets.q]\nurl = "{place}/v1"\n[targets.q.credentials.harbourKey]\nkeyring ='
+        ' "merrow/harbour/desk"\n',
     )
     told = jux("call", "listNotices", "-C", home, env=env, status=2).err
     assert f"juxtalogos trust --send keyring:merrow/harbour/desk={place}" in told
@@ -194,7 +241,9 @@ def test_a_secret_in_a_keyring_is_read_where_it_may_go(office: tuple[Path, str, 
 def test_fields_that_are_listed_are_hidden(berths: Path, jux: Jux) -> None:
     write(berths, '\n[contracts.berths]\nsecrets = ["body/quay", "query.minDepth"]\n')
     with serving() as url:
-        done = jux("call", "getBerth", "--set", "berthId=B1", "--no-credentials", "--target", url, "-C", berths)
+        done = jux(
+            "call", "getBerth", "--set", "berthId=B1", "--no-credentials", "--target", url, "-C", berths
+        )
         assert '"quay": "[redacted]"' in done.out
         jux("call", "listBerths", "--set", "minDepth=7.5", "--no-credentials", "--target", url, "-C", berths)
     kept = jux("exchanges", "@last", "-C", berths).out + jux("exchanges", "@getBerth", "-C", berths).out

@@ -1,4 +1,6 @@
-"""One view of a run: terminal, JSON, JUnit, HTML and exit status agree with one another and with the records themselves, whatever a run holds."""
+"""One view of a run: terminal, JSON, JUnit, HTML and exit status agree with one another and with the records
+themselves, whatever a run holds.
+"""
 
 from __future__ import annotations
 
@@ -29,16 +31,26 @@ from juxtalogos.report.groups import by_class, found_groups
 from juxtalogos.report.view import RunView, run_view
 
 MANY = settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
-CONTRACT = read_contract(definition({"/q": {"get": {"operationId": "q", "responses": answers({"type": "integer"})}}}))
+CONTRACT = read_contract(
+    definition({"/q": {"get": {"operationId": "q", "responses": answers({"type": "integer"})}}})
+)
 PLACES = [None, Location("quay.yaml", "/paths/~1q/get/responses/200"), Location("gone.yaml", "/x")]
 
 results = st.builds(
     CheckResult,
-    kind=st.sampled_from(["body.type", "status.undeclared", "criterion.unmet", "media.missing"]), held=st.booleans(), at=st.sampled_from(["status", "body/a/0", "body/a/1"]),
-    declared=st.sampled_from(["200", "<b>"]), observed=st.sampled_from(["500", "]]>&"]), location=st.sampled_from(PLACES), severity=st.sampled_from(list(Severity)),
-)  # fmt: skip
+    kind=st.sampled_from(["body.type", "status.undeclared", "criterion.unmet", "media.missing"]),
+    held=st.booleans(),
+    at=st.sampled_from(["status", "body/a/0", "body/a/1"]),
+    declared=st.sampled_from(["200", "<b>"]),
+    observed=st.sampled_from(["500", "]]>&"]),
+    location=st.sampled_from(PLACES),
+    severity=st.sampled_from(list(Severity)),
+)
 steps = st.tuples(
-    st.sampled_from([0, 200, 404, 500]), st.sampled_from(list(Verdict)), st.lists(results, max_size=4), st.booleans()
+    st.sampled_from([0, 200, 404, 500]),
+    st.sampled_from(list(Verdict)),
+    st.lists(results, max_size=4),
+    st.booleans(),
 )
 cases = st.lists(st.tuples(st.sampled_from(["w", "other/deep"]), st.lists(steps, max_size=3)), max_size=6)
 
@@ -49,7 +61,9 @@ def _records(drawn: list[Any]) -> tuple[list[CaseRecord], list[ExchangeRecord]]:
         for index, (status, verdict, checks, sent) in enumerate(listed):
             response = Response(status, "", (("Content-Type", "application/json"),), b"1") if status else None
             exchange = (
-                Exchange(Request("GET", f"http://h/{number}"), response, Timings(0, 0, 0), "" if status else "none")
+                Exchange(
+                    Request("GET", f"http://h/{number}"), response, Timings(0, 0, 0), "" if status else "none"
+                )
                 if sent
                 else None
             )
@@ -87,8 +101,11 @@ def viewed(
 def test_findings_are_those_of_the_records(drawn: list[Any], remarks: bool) -> None:
     with viewed(drawn, remarks=remarks) as (view, _, exchanges):
         wanted = Counter(
-            finding.fingerprint for one in exchanges for finding in one.findings() if remarks or finding.result.severity is not Severity.REMARK
-        )  # fmt: skip
+            finding.fingerprint
+            for one in exchanges
+            for finding in one.findings()
+            if remarks or finding.result.severity is not Severity.REMARK
+        )
         assert {one.found.fingerprint: one.count for one in view.findings} == wanted
         told = run_data(view)
         assert {one["fingerprint"]: one["times"] for name in told["counts"] for one in told[name]} == wanted
@@ -114,7 +131,9 @@ def test_cases_steps_and_counts_are_those_of_the_records(drawn: list[Any]) -> No
             ]
         sent = [one for one in exchanges if one.exchange]
         assert dict(view.statuses) == Counter(str(one.status) if one.status else "no answer" for one in sent)
-        assert list(view.exchanges()) == list(view.exchanges()) and len(list(view.exchanges())) == len(exchanges)
+        assert list(view.exchanges()) == list(view.exchanges()) and len(list(view.exchanges())) == len(
+            exchanges
+        )
         assert view.run.findings == sum(result.fails for one in exchanges for result in one.results)
 
 
@@ -123,13 +142,19 @@ def test_cases_steps_and_counts_are_those_of_the_records(drawn: list[Any]) -> No
 def test_reports_agree_with_the_view(drawn: list[Any]) -> None:
     with viewed(drawn) as (view, found, exchanges):
         root = ElementTree.fromstring(REPORTERS["junit"].write(view))
-        assert sum(int(suite.get("tests", "0")) for suite in root) == len(found) == len(list(root.iter("testcase")))
+        assert (
+            sum(int(suite.get("tests", "0")) for suite in root)
+            == len(found)
+            == len(list(root.iter("testcase")))
+        )
         for kind, verdicts in (
             ("failures", ("failed",)),
             ("errors", ("error",)),
             ("skipped", ("skipped", "unproven", "refused")),
         ):
-            assert sum(int(suite.get(kind, "0")) for suite in root) == sum(one.verdict in verdicts for one in found)
+            assert sum(int(suite.get(kind, "0")) for suite in root) == sum(
+                one.verdict in verdicts for one in found
+            )
         assert {(one.get("classname"), one.get("name")) for one in root.iter("testcase")} == {
             (one.suite.replace("/", "."), one.case) for one in found
         }
@@ -138,7 +163,9 @@ def test_reports_agree_with_the_view(drawn: list[Any]) -> None:
             len(found_groups(one)) for one in by_class(view.findings).values()
         )
         assert page.count('<details class="exchange"') == len(exchanges)
-        assert page.count("<b>") >= 1 and "declared</h4><p><b>" not in page, "what was declared is text, not markup"
+        assert page.count("<b>") >= 1 and "declared</h4><p><b>" not in page, (
+            "what was declared is text, not markup"
+        )
 
 
 @MANY
@@ -146,7 +173,9 @@ def test_reports_agree_with_the_view(drawn: list[Any]) -> None:
 def test_the_exit_status_follows_from_the_records(drawn: list[Any], strict: bool) -> None:
     with viewed(drawn) as (view, found, exchanges):
         verdicts = {one.verdict for one in found}
-        failing = any(result.fails for one in exchanges for result in one.results) or Verdict.FAILED in verdicts
+        failing = (
+            any(result.fails for one in exchanges for result in one.results) or Verdict.FAILED in verdicts
+        )
         counted = strict and verdicts & {Verdict.UNPROVEN, Verdict.REFUSED, Verdict.SKIPPED}
         if failing or counted:
             wanted = 1
@@ -172,7 +201,12 @@ def test_what_the_terminal_shows(capsys: pytest.CaptureFixture[str]) -> None:
     out = capsys.readouterr().out
     assert "\x1b" not in out and "\\x1b[31mred\\u202e" in out
     assert re.search(r"w#c0 +failed +200 - +0 +because 0", out) and re.search(r"w#c1 +error +- +100", out)
-    assert "answers: none × 1  200 × 1" in out and "findings: 1" in out and "remarks: 1" in out and "quay.yaml:" in out
+    assert (
+        "answers: none × 1  200 × 1" in out
+        and "findings: 1" in out
+        and "remarks: 1" in out
+        and "quay.yaml:" in out
+    )
     assert re.search(r"1 +c0#s0 +GET http://h/0 +200 +failed", out)
     assert "run 1: 2 cases, 1 error, 1 failed" in out
     with viewed([]) as (view, _, _):

@@ -1,4 +1,6 @@
-"""Written checks on their own: each test against what it says in Python, on random values; and what can be wrong with one."""
+"""Written checks on their own: each test against what it says in Python, on random values; and what can be
+wrong with one.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,15 @@ SCALARS = NUMBERS | TEXTS | st.booleans() | st.none()
 VALUES = SCALARS | st.lists(SCALARS, max_size=4) | st.dictionaries(st.sampled_from("ab"), SCALARS, max_size=2)
 
 
-def _checked(written: dict[str, Any], value: Any = ABSENT, *, text: bytes | None = None, kind: str = "application/json", headers: Any = (), inputs: Any = None) -> CheckResult:  # fmt: skip
+def _checked(
+    written: dict[str, Any],
+    value: Any = ABSENT,
+    *,
+    text: bytes | None = None,
+    kind: str = "application/json",
+    headers: Any = (),
+    inputs: Any = None,
+) -> CheckResult:
     body = text if text is not None else json.dumps(value).encode() if value is not ABSENT else b""
     response = Response(200, "", (("Content-Type", kind), *headers), body)
     exchange = Exchange(Request("GET", "http://quay.test/docks"), response, Timings(0, 0.1, 0.2))
@@ -58,19 +68,34 @@ def _same(one: Any, other: Any) -> bool:
 
 CRITERIA = (
     # (type, condition, value of a JSON body or text of an XML one, whether it holds)
-    ("regex", "^true$", True, True), ("regex", "True", True, False), ("regex", "^null$", None, True), ("regex", '"id":3', {"id": 3}, True),
-    ("regex", "'id'", {"id": 3}, False), ("regex", "^3$", 3, True), ("regex", "^Tern$", "Tern", True),
-    ("xpath", "string(//nope)", "<a/>", False), ("xpath", "string(//b)", "<a><b>x</b></a>", True), ("xpath", "//b/@c", '<a><b c=""/></a>', True),
-    ("xpath", "count(//b)", "<a/>", False), ("xpath", "count(//b)", "<a><b/></a>", True), ("xpath", "//b", "<a><b/></a>", True), ("xpath", "//b", "<a/>", False),
-    ("xpath", "//b = 'x'", "<a><b>x</b></a>", True), ("xpath", "//b = //c", "<a/>", False), ("xpath", "not(//b)", "<a/>", True),
-    ("xpath", "number(//b)", "<a><b>deep</b></a>", False), ("xpath", "0, 1", "<a/>", False),
-)  # fmt: skip
+    ("regex", "^true$", True, True),
+    ("regex", "True", True, False),
+    ("regex", "^null$", None, True),
+    ("regex", '"id":3', {"id": 3}, True),
+    ("regex", "'id'", {"id": 3}, False),
+    ("regex", "^3$", 3, True),
+    ("regex", "^Tern$", "Tern", True),
+    ("xpath", "string(//nope)", "<a/>", False),
+    ("xpath", "string(//b)", "<a><b>x</b></a>", True),
+    ("xpath", "//b/@c", '<a><b c=""/></a>', True),
+    ("xpath", "count(//b)", "<a/>", False),
+    ("xpath", "count(//b)", "<a><b/></a>", True),
+    ("xpath", "//b", "<a><b/></a>", True),
+    ("xpath", "//b", "<a/>", False),
+    ("xpath", "//b = 'x'", "<a><b>x</b></a>", True),
+    ("xpath", "//b = //c", "<a/>", False),
+    ("xpath", "not(//b)", "<a/>", True),
+    ("xpath", "number(//b)", "<a><b>deep</b></a>", False),
+    ("xpath", "0, 1", "<a/>", False),
+)
 
 
 @pytest.mark.parametrize(("how", "condition", "value", "held"), CRITERIA)
 def test_criteria_look_at_what_was_sent(how: str, condition: str, value: Any, held: bool) -> None:
     body = value.encode() if how == "xpath" else json.dumps(value).encode()
-    exchange = Exchange(Request("GET", "http://quay.test/docks"), Response(200, "", (), body), Timings(0, 0.1, 0.2))
+    exchange = Exchange(
+        Request("GET", "http://quay.test/docks"), Response(200, "", (), body), Timings(0, 0.1, 0.2)
+    )
     scope = Scope({}, exchange=exchange, response_value={} if how == "xpath" else value)
     state = cast(CaseState, SimpleNamespace(scope=scope, suite=SimpleNamespace(namespaces={})))
     found = criterion_result(Criterion(condition, PLACE, "$response.body", how), state)
@@ -90,9 +115,11 @@ def test_equality_is_that_of_json(value: Any, other: Any, how: str) -> None:
 
 
 ORDERS: dict[str, Callable[[Any, Any], bool]] = {
-    "above": lambda value, limit: value > limit, "below": lambda value, limit: value < limit,
-    "atLeast": lambda value, limit: value >= limit, "atMost": lambda value, limit: value <= limit,
-}  # fmt: skip
+    "above": lambda value, limit: value > limit,
+    "below": lambda value, limit: value < limit,
+    "atLeast": lambda value, limit: value >= limit,
+    "atMost": lambda value, limit: value <= limit,
+}
 
 
 @MANY
@@ -100,14 +127,18 @@ ORDERS: dict[str, Callable[[Any, Any], bool]] = {
 def test_limits_are_of_numbers_or_of_texts(value: Any, low: Any, high: Any, by: float) -> None:
     def beside(limit: Any) -> Any:
         """The value as it is compared: with a number, a text counts as the number it writes."""
-        return {"1": 1, "2.5": 2.5}.get(value, value) if isinstance(value, str) and _is_number(limit) else value
+        return (
+            {"1": 1, "2.5": 2.5}.get(value, value) if isinstance(value, str) and _is_number(limit) else value
+        )
 
     def comparable(limit: Any) -> bool:
         one = beside(limit)
         return (_is_number(one) and _is_number(limit)) or (isinstance(one, str) and isinstance(limit, str))
 
     for name, holds in ORDERS.items():
-        assert _checked({"at": "body", name: low}, value).held is (comparable(low) and holds(beside(low), low)), name
+        assert _checked({"at": "body", name: low}, value).held is (
+            comparable(low) and holds(beside(low), low)
+        ), name
     within = comparable(low) and comparable(high) and beside(low) >= low and beside(high) <= high
     assert _checked({"at": "body", "within": [low, high]}, value).held is within
     if _is_number(low):
@@ -118,11 +149,24 @@ def test_limits_are_of_numbers_or_of_texts(value: Any, low: Any, high: Any, by: 
 @pytest.mark.parametrize(
     ("text", "number", "same"),
     [
-        ("118", 118, True), (" 118.0 ", 118, True), ("+118", 118, True), ("1.18e2", 118, True), ("118.", 118, True), ("9007199254740993", 2**53 + 1, True),
-        ("9007199254740992", 2**53 + 1, False), ("1_1_8", 118, False), ("١١٨", 118, False), ("infinity", math.inf, False), ("nan", math.nan, False), ("0x76", 118, False),
-        ("", 0, False), ("118 m", 118, False), ("9" * 5_000, 118, False), ("true", 1, False),
+        ("118", 118, True),
+        (" 118.0 ", 118, True),
+        ("+118", 118, True),
+        ("1.18e2", 118, True),
+        ("118.", 118, True),
+        ("9007199254740993", 2**53 + 1, True),
+        ("9007199254740992", 2**53 + 1, False),
+        ("1_1_8", 118, False),
+        ("١١٨", 118, False),
+        ("infinity", math.inf, False),
+        ("nan", math.nan, False),
+        ("0x76", 118, False),
+        ("", 0, False),
+        ("118 m", 118, False),
+        ("9" * 5_000, 118, False),
+        ("true", 1, False),
     ],
-)  # fmt: skip
+)
 def test_the_text_of_a_header_is_the_number_it_writes(text: str, number: float, same: bool) -> None:
     headers = [("X-Length", text)]
     for at in ("header.X-Length", "$response.header.X-Length"):
@@ -157,7 +201,9 @@ def test_lists_are_counted_and_gone_through(value: Any, least: int, most: int) -
         places = [str(index) for index, one in enumerate(value) if not _is_number(one)]
         assert every.observed == f"{size} items, not so: {', '.join(places)}"
     texts_too = (
-        [good or (isinstance(one, str) and one in ("1", "2.5")) for good, one in zip(fitting, value)] if is_list else []
+        [good or (isinstance(one, str) and one in ("1", "2.5")) for good, one in zip(fitting, value)]
+        if is_list
+        else []
     )
     assert _checked({"at": "body", "any": {"above": 0}}, value).held is any(texts_too)
     items = [{"a": one} for one in value] if is_list else value
@@ -198,18 +244,36 @@ def test_texts_in_texts(value: Any, parts: list[str]) -> None:
         assert _checked({"at": "body", "matches": "^[ab]*$"}, value).held is (set(text) <= set("ab"))
     else:
         assert not _checked({"at": "body", "matches": ""}, value).held
-    kind = {str: "string", bool: "boolean", type(None): "null", list: "array", dict: "object"}.get(type(value))
+    kind = {str: "string", bool: "boolean", type(None): "null", list: "array", dict: "object"}.get(
+        type(value)
+    )
     for name in ("string", "boolean", "null", "array", "object"):
         assert _checked({"at": "body", "type": name}, value).held is (kind == name)
-    assert _checked({"at": "body", "type": ["number", "null"]}, value).held is (_is_number(value) or value is None)
-    assert _checked({"at": "body", "type": "integer"}, value).held is (_is_number(value) and value == int(value))
+    assert _checked({"at": "body", "type": ["number", "null"]}, value).held is (
+        _is_number(value) or value is None
+    )
+    assert _checked({"at": "body", "type": "integer"}, value).held is (
+        _is_number(value) and value == int(value)
+    )
 
 
 HOLD_OF_NOTHING = {"differs", "omits", "exists"}
 OPERANDS: dict[str, Any] = {
-    "among": [1], "exists": False, "type": "null", "within": [0, 1], "count": 0, "ordered": "ascending", "every": {"exists": True}, "any": {"exists": True},
-    "mentions": "a", "omits": "a", "matches": "", "fits": {}, "computed": "1", "near": 0,
-}  # fmt: skip
+    "among": [1],
+    "exists": False,
+    "type": "null",
+    "within": [0, 1],
+    "count": 0,
+    "ordered": "ascending",
+    "every": {"exists": True},
+    "any": {"exists": True},
+    "mentions": "a",
+    "omits": "a",
+    "matches": "",
+    "fits": {},
+    "computed": "1",
+    "near": 0,
+}
 
 
 @pytest.mark.parametrize("test", sorted(TESTS.keys() - {"kept"}))
@@ -230,12 +294,23 @@ def test_what_is_not_there_holds_only_what_says_so(test: str) -> None:
 @pytest.mark.parametrize(
     ("written", "inputs"),
     [
-        ({"equals": "$inputs.none"}, {}), ({"differs": "$inputs.none"}, {}), ({"every": {"differs": "$inputs.none"}}, {}), ({"any": {"equals": "$inputs.none"}}, {}),
-        ({"omits": "x{$inputs.none}"}, {}), ({"computed": "inputs.none + 1"}, {}), ({"computed": "1 / 0"}, {}), ({"within": [0, "$inputs.a"]}, {"a": [1]}),
-        ({"among": "$inputs.a"}, {"a": 4}), ({"count": "$inputs.a"}, {"a": "x"}), ({"matches": "$inputs.a"}, {"a": "("}), ({"near": "$inputs.a", "by": 1}, {"a": "x"}),
-        ({"mentions": "$inputs.a"}, {"a": {"b": []}}), ({"type": "$inputs.a"}, {"a": 4}), ({"ordered": "$inputs.a"}, {"a": 4}),
+        ({"equals": "$inputs.none"}, {}),
+        ({"differs": "$inputs.none"}, {}),
+        ({"every": {"differs": "$inputs.none"}}, {}),
+        ({"any": {"equals": "$inputs.none"}}, {}),
+        ({"omits": "x{$inputs.none}"}, {}),
+        ({"computed": "inputs.none + 1"}, {}),
+        ({"computed": "1 / 0"}, {}),
+        ({"within": [0, "$inputs.a"]}, {"a": [1]}),
+        ({"among": "$inputs.a"}, {"a": 4}),
+        ({"count": "$inputs.a"}, {"a": "x"}),
+        ({"matches": "$inputs.a"}, {"a": "("}),
+        ({"near": "$inputs.a", "by": 1}, {"a": "x"}),
+        ({"mentions": "$inputs.a"}, {"a": {"b": []}}),
+        ({"type": "$inputs.a"}, {"a": 4}),
+        ({"ordered": "$inputs.a"}, {"a": 4}),
     ],
-)  # fmt: skip
+)
 def test_an_operand_without_a_value_or_of_another_kind_never_passes(
     written: dict[str, Any], inputs: dict[str, Any]
 ) -> None:
@@ -251,17 +326,47 @@ def test_an_operand_without_a_value_or_of_another_kind_never_passes(
 @pytest.mark.parametrize(
     ("written", "words"),
     [
-        ([], "a check is a mapping"), ({}, "makes 0"), ({"at": "body", "equals": 1, "above": 1}, "makes 2"), ({"equals": 1}, "says once where"), ({"at": "body", "jsonpath": "$", "equals": 1}, "says once where"),
-        ({"at": 4, "equals": 1}, "says once where"), ({"at": "bodyx", "equals": 1}, "no place in an exchange"), ({"at": "header.", "equals": 1}, "no place"), ({"at": "$nothing", "equals": 1}, "no runtime expression"),
-        ({"jsonpath": "$[", "equals": 1}, ""), ({"xpath": "//[", "equals": 1}, ""), ({"at": "body", "eqals": 1}, "unknown key"), ({"at": "body", "among": []}, "list of values"), ({"at": "body", "among": 1}, "list of values"),
-        ({"at": "body", "matches": "("}, "no regular expression"), ({"at": "body", "matches": 1}, "no regular expression"), ({"at": "body", "exists": "yes"}, "true or false"), ({"at": "body", "type": "text"}, "type of JSON"),
-        ({"at": "body", "type": []}, "type of JSON"), ({"at": "body", "within": [1]}, "two limits"), ({"at": "body", "mentions": []}, "text or a list"), ({"at": "body", "omits": ""}, "text or a list"), ({"at": "body", "count": -1}, "number, or a mapping"),
-        ({"at": "body", "count": True}, "number, or a mapping"), ({"at": "body", "count": {}}, "number, or a mapping"), ({"at": "body", "count": {"exactly": 1}}, "number, or a mapping"), ({"at": "body", "ordered": "up"}, "ascending or descending"),
-        ({"at": "body", "ordered": {"by": "name"}}, "ascending or descending"), ({"at": "body", "near": True}, "a number"), ({"at": "body", "near": 1, "by": -1}, "tolerance"), ({"at": "body", "near": 1, "by": True}, "tolerance"), ({"at": "body", "equals": 1, "by": 1}, "tolerance"),
-        ({"at": "body", "every": 1}, "a test of each item"), ({"at": "body", "any": {"at": "name", "equals": 1}}, "JSON Pointer"), ({"at": "body", "any": {"any": {"equals": 1}}}, "no test of an item"), ({"at": "body", "every": {"computed": "1"}}, "no test of an item"),
-        ({"at": "body", "every": {"kept": "x"}}, "in a suite only"), ({"at": "body", "kept": "x"}, "in a suite only"), ({"at": "body", "every": {}}, "makes 0"),
+        ([], "a check is a mapping"),
+        ({}, "makes 0"),
+        ({"at": "body", "equals": 1, "above": 1}, "makes 2"),
+        ({"equals": 1}, "says once where"),
+        ({"at": "body", "jsonpath": "$", "equals": 1}, "says once where"),
+        ({"at": 4, "equals": 1}, "says once where"),
+        ({"at": "bodyx", "equals": 1}, "no place in an exchange"),
+        ({"at": "header.", "equals": 1}, "no place"),
+        ({"at": "$nothing", "equals": 1}, "no runtime expression"),
+        ({"jsonpath": "$[", "equals": 1}, ""),
+        ({"xpath": "//[", "equals": 1}, ""),
+        ({"at": "body", "eqals": 1}, "unknown key"),
+        ({"at": "body", "among": []}, "list of values"),
+        ({"at": "body", "among": 1}, "list of values"),
+        ({"at": "body", "matches": "("}, "no regular expression"),
+        ({"at": "body", "matches": 1}, "no regular expression"),
+        ({"at": "body", "exists": "yes"}, "true or false"),
+        ({"at": "body", "type": "text"}, "type of JSON"),
+        ({"at": "body", "type": []}, "type of JSON"),
+        ({"at": "body", "within": [1]}, "two limits"),
+        ({"at": "body", "mentions": []}, "text or a list"),
+        ({"at": "body", "omits": ""}, "text or a list"),
+        ({"at": "body", "count": -1}, "number, or a mapping"),
+        ({"at": "body", "count": True}, "number, or a mapping"),
+        ({"at": "body", "count": {}}, "number, or a mapping"),
+        ({"at": "body", "count": {"exactly": 1}}, "number, or a mapping"),
+        ({"at": "body", "ordered": "up"}, "ascending or descending"),
+        ({"at": "body", "ordered": {"by": "name"}}, "ascending or descending"),
+        ({"at": "body", "near": True}, "a number"),
+        ({"at": "body", "near": 1, "by": -1}, "tolerance"),
+        ({"at": "body", "near": 1, "by": True}, "tolerance"),
+        ({"at": "body", "equals": 1, "by": 1}, "tolerance"),
+        ({"at": "body", "every": 1}, "a test of each item"),
+        ({"at": "body", "any": {"at": "name", "equals": 1}}, "JSON Pointer"),
+        ({"at": "body", "any": {"any": {"equals": 1}}}, "no test of an item"),
+        ({"at": "body", "every": {"computed": "1"}}, "no test of an item"),
+        ({"at": "body", "every": {"kept": "x"}}, "in a suite only"),
+        ({"at": "body", "kept": "x"}, "in a suite only"),
+        ({"at": "body", "every": {}}, "makes 0"),
     ],
-)  # fmt: skip
+)
 def test_what_is_wrong_with_a_check_is_told(written: Any, words: str) -> None:
     with pytest.raises(BadCheck) as found:
         read_check(written, PLACE, lambda schema, _: compile_schema(schema))

@@ -1,4 +1,6 @@
-"""WSDLs, schemas and answers damaged at random places: used, or told in an error of ours, never a fault of the program."""
+"""WSDLs, schemas and answers damaged at random places: used, or told in an error of ours, never a fault of
+the program.
+"""
 
 from __future__ import annotations
 
@@ -34,22 +36,51 @@ SOAP = FORMATS["soap"]
 _DEMO = resources.files("juxtalogos.demo")
 _LOCKS = (Path(__file__).parent / "php" / "locks.wsdl").read_text()
 _WSDLS = [
-    {"w.wsdl": _DEMO.joinpath("pilotage.wsdl").read_text("utf-8"), "pilotage-types.xsd": _DEMO.joinpath("pilotage-types.xsd").read_text("utf-8")},
+    {
+        "w.wsdl": _DEMO.joinpath("pilotage.wsdl").read_text("utf-8"),
+        "pilotage-types.xsd": _DEMO.joinpath("pilotage-types.xsd").read_text("utf-8"),
+    },
     {"w.wsdl": _LOCKS},
-]  # fmt: skip
+]
 _WRAP = (
-    '<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:b="http://schemas.xmlsoap.org/wsdl/soap/" xmlns:t="urn:merrow:t" targetNamespace="urn:w"><types>{}</types>'
-    '<message name="I"><part name="p" element="t:{}"/></message><portType name="P"><operation name="go"><input message="w:I" xmlns:w="urn:w"/><output message="w:I" xmlns:w="urn:w"/></operation></portType>'
-    '<binding name="B" type="w:P" xmlns:w="urn:w"><b:binding/><operation name="go"><input><b:body use="literal"/></input><output><b:body use="literal"/></output></operation></binding>'
-    '<service name="S"><port name="Q" binding="w:B" xmlns:w="urn:w"><b:address location="http://h/s"/></port></service></definitions>'
+    '<definitions xmlns="http://schemas.xmlsoap.org/wsdl/" xmlns:b="http://schemas.xmlsoap.org/wsdl/soap/"'
+    ' xmlns:t="urn:merrow:t" targetNamespace="urn:w"><types>{}</types><message name="I"><part name="p"'
+    ' element="t:{}"/></message><portType name="P"><operation name="go"><input message="w:I"'
+    ' xmlns:w="urn:w"/><output message="w:I" xmlns:w="urn:w"/></operation></portType><binding name="B"'
+    ' type="w:P" xmlns:w="urn:w"><b:binding/><operation name="go"><input><b:body'
+    ' use="literal"/></input><output><b:body use="literal"/></output></operation></binding><service'
+    ' name="S"><port name="Q" binding="w:B" xmlns:w="urn:w"><b:address'
+    ' location="http://h/s"/></port></service></definitions>'
 )
 for _name, _files in CASES.items():
     _first = etree.fromstring(_files["main.xsd"].encode()).find("{http://www.w3.org/2001/XMLSchema}element")
     if len(_files) == 1 and _first is not None and "no namespace" not in _name:
         _WSDLS.append({"w.wsdl": _WRAP.format(_files["main.xsd"], _first.get("name"))})
 VALUES = st.one_of(
-    st.text(st.characters(min_codepoint=32, max_codepoint=126), max_size=6), st.sampled_from(("t:x", "xs:int", "p:Job", "h:Order", "unbounded", "-1", "0", "1", "99999999999", "true", "#all", "##any", "", "[", "(a", "a{2,1}", "\\p{Xx}", "."))
-)  # fmt: skip
+    st.text(st.characters(min_codepoint=32, max_codepoint=126), max_size=6),
+    st.sampled_from(
+        (
+            "t:x",
+            "xs:int",
+            "p:Job",
+            "h:Order",
+            "unbounded",
+            "-1",
+            "0",
+            "1",
+            "99999999999",
+            "true",
+            "#all",
+            "##any",
+            "",
+            "[",
+            "(a",
+            "a{2,1}",
+            "\\p{Xx}",
+            ".",
+        )
+    ),
+)
 
 
 def damaged(data: st.DataObject, text: str) -> str:
@@ -58,7 +89,9 @@ def damaged(data: st.DataObject, text: str) -> str:
     for _ in range(data.draw(st.integers(1, 3))):
         nodes = [one for one in root.iter() if isinstance(one.tag, str)]
         node = nodes[data.draw(st.integers(0, len(nodes) - 1))]
-        how = data.draw(st.sampled_from(["value", "value", "attribute", "remove", "double", "move", "rename", "text"]))
+        how = data.draw(
+            st.sampled_from(["value", "value", "attribute", "remove", "double", "move", "rename", "text"])
+        )
         above = node.getparent()
         keys = list(node.attrib)
         if how in ("value", "attribute") and keys:
@@ -121,12 +154,16 @@ def use(contract: Contract) -> list[tuple[Any, Any]]:
             if schema is not None:
                 list(itertools.islice(schema.mutate(inputs.body), 20))
                 list(itertools.islice(schema.boundaries(inputs.body), 20))
-            answer = operation.answers[0].media[0] if operation.answers and operation.answers[0].media else None
+            answer = (
+                operation.answers[0].media[0] if operation.answers and operation.answers[0].media else None
+            )
             if answer and answer.schema:
                 made: Any = contract.schema(answer.schema)
                 element = made.element(made.sample(full=True, seed=3))
                 version = operation.fact("version")[-3:] or "1.1"
-                body = closed(version if version in ("1.1", "1.2") else "1.1", [], [element], made.reader.prefixes)
+                body = closed(
+                    version if version in ("1.1", "1.2") else "1.1", [], [element], made.reader.prefixes
+                )
                 found.append((operation, body))
         except JuxtalogosError:
             continue

@@ -1,4 +1,6 @@
-"""The XSD engine beside libxml2: samples, mutations, simple types, and what is said of schemas and documents that are wrong."""
+"""The XSD engine beside libxml2: samples, mutations, simple types, and what is said of schemas and documents
+that are wrong.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,8 @@ from xsd_cases import CASES
 XSD = "http://www.w3.org/2001/XMLSchema"
 SEEDS = (0, 1, 2, 5)
 
-# Where libxml2 is wrong: (what its verdict is, a pattern of what was changed, the section that says otherwise).
+# Where libxml2 is wrong: (what its verdict is, a pattern of what was changed, the section that says
+# otherwise).
 LIBXML2_ERRS = (
     ("rejects", r" = ' .*\\n'$", "part 2, 4.3.6: white space around dates, times and durations collapses"),
     ("accepts", r"base64Binary", "part 2, 3.2.16: other characters than Base64's are no value"),
@@ -98,13 +101,88 @@ def test_every_mutation_is_told_by_place_and_rule(tmp_path: Path, name: str) -> 
 
 
 TEXTS = (
-    "", "1", "0", " true ", "01", "+1", "-0", "1.0", ".5", "1.", "1e3", "INF", "-INF", "+INF", "NaN", "2026-11-25", "2026-02-30", "2024-02-29",
-    "0000-01-01", "-0001-01-01", "12026-01-01", "2026-11-25Z", "2026-11-25+14:00", "2026-11-25+14:01", "2026-11-25T24:00:00",
-    "2026-11-25T24:00:01", "2026-11-25T10:20:30.5Z", "10:20:30", "24:00:00", "10:20:60", "P1Y", "P", "PT", "P1M2DT3H", "-P1D", "P1.5D", "PT1.5S",
-    "2026-11", "2026", "--11", "--11-31", "--02-29", "---31", "---32", "0a", "0A ff", "YQ==", "YWI=", "YWJj", "YW Jj", "YQ=", "YR==", "a:b",
-    "xs:foo", "http://x/y z", "%zz", "a#b#c", "://x", "a b", "a  b", "\ta\n", "é", "x-y.z", "1a", "en-GB", "english-toolong", "-129", "128", "255",
-    "256", "18446744073709551616", "-9223372036854775809", "urn:é", "[", "http://[::1]/", "--11--", "#a", "?x", "x:", "1:2", "./a:b",
-)  # fmt: skip
+    "",
+    "1",
+    "0",
+    " true ",
+    "01",
+    "+1",
+    "-0",
+    "1.0",
+    ".5",
+    "1.",
+    "1e3",
+    "INF",
+    "-INF",
+    "+INF",
+    "NaN",
+    "2026-11-25",
+    "2026-02-30",
+    "2024-02-29",
+    "0000-01-01",
+    "-0001-01-01",
+    "12026-01-01",
+    "2026-11-25Z",
+    "2026-11-25+14:00",
+    "2026-11-25+14:01",
+    "2026-11-25T24:00:00",
+    "2026-11-25T24:00:01",
+    "2026-11-25T10:20:30.5Z",
+    "10:20:30",
+    "24:00:00",
+    "10:20:60",
+    "P1Y",
+    "P",
+    "PT",
+    "P1M2DT3H",
+    "-P1D",
+    "P1.5D",
+    "PT1.5S",
+    "2026-11",
+    "2026",
+    "--11",
+    "--11-31",
+    "--02-29",
+    "---31",
+    "---32",
+    "0a",
+    "0A ff",
+    "YQ==",
+    "YWI=",
+    "YWJj",
+    "YW Jj",
+    "YQ=",
+    "YR==",
+    "a:b",
+    "xs:foo",
+    "http://x/y z",
+    "%zz",
+    "a#b#c",
+    "://x",
+    "a b",
+    "a  b",
+    "\ta\n",
+    "é",
+    "x-y.z",
+    "1a",
+    "en-GB",
+    "english-toolong",
+    "-129",
+    "128",
+    "255",
+    "256",
+    "18446744073709551616",
+    "-9223372036854775809",
+    "urn:é",
+    "[",
+    "http://[::1]/",
+    "--11--",
+    "#a",
+    "?x",
+    "x:",
+    "1:2",
+    "./a:b",
+)
 
 
 @pytest.mark.parametrize(
@@ -126,27 +204,168 @@ def test_built_in_types(name: str) -> None:
 
 
 FAULTS = (
-    ('<xs:element name="a" type="t:Jop"/><xs:simpleType name="Job"><xs:restriction base="xs:int"/></xs:simpleType>', "there is no type t:Jop", 'element[@name=\'a\']/@type|element/@type', "did you mean Job"),
-    ('<xs:element name="a"><xs:complexType><xs:sequence><xs:element ref="t:b"/></xs:sequence></xs:complexType></xs:element>', "there is no element t:b", "@ref", ""),
-    ('<xs:simpleType name="S"><xs:restriction base="xs:int"><xs:minInclusive value="x"/></xs:restriction></xs:simpleType>', "minInclusive is x", "minInclusive", "correct it"),
-    ('<xs:simpleType name="S"><xs:restriction base="xs:string"><xs:pattern value="[a"/></xs:restriction></xs:simpleType>', "[a is no pattern", "pattern", "appendix F"),
-    ('<xs:simpleType name="S"><xs:restriction base="xs:string"><xs:maxInclusive value="3"/></xs:restriction></xs:simpleType>', "maxInclusive has no meaning for string", "maxInclusive", "remove it"),
-    ('<xs:simpleType name="S"><xs:restriction base="xs:string"><xs:totalDigits value="3"/></xs:restriction></xs:simpleType>', "totalDigits has no meaning for string", "totalDigits", "remove it"),
-    ('<xs:simpleType name="S"><xs:restriction base="xs:date"><xs:length value="3"/></xs:restriction></xs:simpleType>', "length has no meaning for date", "length", "remove it"),
-    ('<xs:simpleType name="S"><xs:restriction base="t:S"/></xs:simpleType>', "derived from itself", "simpleType", "another base"),
-    ('<xs:complexType name="C"><xs:complexContent><xs:extension base="t:C"/></xs:complexContent></xs:complexType>', "derived from itself", "@base", "another base"),
-    ('<xs:group name="G"><xs:sequence><xs:group ref="t:G"/></xs:sequence></xs:group>', "this group contains itself", "group", "break the circle"),
-    ('<xs:attributeGroup name="G"><xs:attributeGroup ref="t:G"/></xs:attributeGroup>', "this attribute group contains itself", "attributeGroup", "break"),
-    ('<xs:element name="a"/><xs:element name="a" type="xs:int"/>', "element a is declared twice", "element[2]", "remove"),
-    ('<xs:complexType name="C"><xs:sequence><xs:element name="x" minOccurs="3" maxOccurs="2"/></xs:sequence></xs:complexType>', "minOccurs is 3, more than maxOccurs 2", "element", "correct"),
-    ('<xs:include schemaLocation="main.xsd"/><xs:import namespace="urn:other" schemaLocation="main.xsd"/>', "namespace 'urn:other' is imported", "import", "same namespace"),
-    ('<xs:sequence/>', "<sequence> cannot stand here", "sequence", ""),
-    ('<xs:element name="a"><xs:complexType/><xs:key name="k"><xs:selector xpath="a[1]"/><xs:field xpath="@b"/></xs:key></xs:element>', "'a[1]' is no selector", "key", "3.11.6"),
-    ('<xs:simpleType name="S" final="restriction"><xs:restriction base="xs:int"/></xs:simpleType><xs:simpleType name="T"><xs:restriction base="t:S"/></xs:simpleType>', "does not allow restriction", "restriction", "derive otherwise"),
-    ('<xs:element name="a"><xs:complexType><xs:sequence><xs:element name="x" minOccurs="0"/><xs:element name="x"/></xs:sequence></xs:complexType></xs:element>', "it is open which declaration x belongs to", "complexType", "unique particle attribution"),
-    ('<xs:element name="a"><xs:complexType><xs:sequence><xs:any minOccurs="0"/><xs:element name="x"/></xs:sequence></xs:complexType></xs:element>', "it is open which declaration x belongs to", "complexType", ""),
-    ('<xs:complexType name="B"><xs:sequence><xs:element name="x"/></xs:sequence></xs:complexType><xs:complexType name="R"><xs:complexContent><xs:restriction base="t:B"><xs:sequence><xs:element name="x"/><xs:element name="y"/></xs:sequence></xs:restriction></xs:complexContent></xs:complexType>', "this restriction lets in y, which its base B does not", "'R'", "extension"),
-)  # fmt: skip
+    (
+        (
+            '<xs:element name="a" type="t:Jop"/><xs:simpleType name="Job"><xs:restriction'
+            ' base="xs:int"/></xs:simpleType>'
+        ),
+        "there is no type t:Jop",
+        "element[@name='a']/@type|element/@type",
+        "did you mean Job",
+    ),
+    (
+        (
+            '<xs:element name="a"><xs:complexType><xs:sequence><xs:element'
+            ' ref="t:b"/></xs:sequence></xs:complexType></xs:element>'
+        ),
+        "there is no element t:b",
+        "@ref",
+        "",
+    ),
+    (
+        (
+            '<xs:simpleType name="S"><xs:restriction base="xs:int"><xs:minInclusive'
+            ' value="x"/></xs:restriction></xs:simpleType>'
+        ),
+        "minInclusive is x",
+        "minInclusive",
+        "correct it",
+    ),
+    (
+        (
+            '<xs:simpleType name="S"><xs:restriction base="xs:string"><xs:pattern'
+            ' value="[a"/></xs:restriction></xs:simpleType>'
+        ),
+        "[a is no pattern",
+        "pattern",
+        "appendix F",
+    ),
+    (
+        (
+            '<xs:simpleType name="S"><xs:restriction base="xs:string"><xs:maxInclusive'
+            ' value="3"/></xs:restriction></xs:simpleType>'
+        ),
+        "maxInclusive has no meaning for string",
+        "maxInclusive",
+        "remove it",
+    ),
+    (
+        (
+            '<xs:simpleType name="S"><xs:restriction base="xs:string"><xs:totalDigits'
+            ' value="3"/></xs:restriction></xs:simpleType>'
+        ),
+        "totalDigits has no meaning for string",
+        "totalDigits",
+        "remove it",
+    ),
+    (
+        (
+            '<xs:simpleType name="S"><xs:restriction base="xs:date"><xs:length'
+            ' value="3"/></xs:restriction></xs:simpleType>'
+        ),
+        "length has no meaning for date",
+        "length",
+        "remove it",
+    ),
+    (
+        '<xs:simpleType name="S"><xs:restriction base="t:S"/></xs:simpleType>',
+        "derived from itself",
+        "simpleType",
+        "another base",
+    ),
+    (
+        (
+            '<xs:complexType name="C"><xs:complexContent><xs:extension'
+            ' base="t:C"/></xs:complexContent></xs:complexType>'
+        ),
+        "derived from itself",
+        "@base",
+        "another base",
+    ),
+    (
+        '<xs:group name="G"><xs:sequence><xs:group ref="t:G"/></xs:sequence></xs:group>',
+        "this group contains itself",
+        "group",
+        "break the circle",
+    ),
+    (
+        '<xs:attributeGroup name="G"><xs:attributeGroup ref="t:G"/></xs:attributeGroup>',
+        "this attribute group contains itself",
+        "attributeGroup",
+        "break",
+    ),
+    (
+        '<xs:element name="a"/><xs:element name="a" type="xs:int"/>',
+        "element a is declared twice",
+        "element[2]",
+        "remove",
+    ),
+    (
+        (
+            '<xs:complexType name="C"><xs:sequence><xs:element name="x" minOccurs="3"'
+            ' maxOccurs="2"/></xs:sequence></xs:complexType>'
+        ),
+        "minOccurs is 3, more than maxOccurs 2",
+        "element",
+        "correct",
+    ),
+    (
+        '<xs:include schemaLocation="main.xsd"/><xs:import namespace="urn:other" schemaLocation="main.xsd"/>',
+        "namespace 'urn:other' is imported",
+        "import",
+        "same namespace",
+    ),
+    ("<xs:sequence/>", "<sequence> cannot stand here", "sequence", ""),
+    (
+        (
+            '<xs:element name="a"><xs:complexType/><xs:key name="k"><xs:selector xpath="a[1]"/><xs:field'
+            ' xpath="@b"/></xs:key></xs:element>'
+        ),
+        "'a[1]' is no selector",
+        "key",
+        "3.11.6",
+    ),
+    (
+        (
+            '<xs:simpleType name="S" final="restriction"><xs:restriction'
+            ' base="xs:int"/></xs:simpleType><xs:simpleType name="T"><xs:restriction'
+            ' base="t:S"/></xs:simpleType>'
+        ),
+        "does not allow restriction",
+        "restriction",
+        "derive otherwise",
+    ),
+    (
+        (
+            '<xs:element name="a"><xs:complexType><xs:sequence><xs:element name="x"'
+            ' minOccurs="0"/><xs:element name="x"/></xs:sequence></xs:complexType></xs:element>'
+        ),
+        "it is open which declaration x belongs to",
+        "complexType",
+        "unique particle attribution",
+    ),
+    (
+        (
+            '<xs:element name="a"><xs:complexType><xs:sequence><xs:any minOccurs="0"/><xs:element'
+            ' name="x"/></xs:sequence></xs:complexType></xs:element>'
+        ),
+        "it is open which declaration x belongs to",
+        "complexType",
+        "",
+    ),
+    (
+        (
+            '<xs:complexType name="B"><xs:sequence><xs:element'
+            ' name="x"/></xs:sequence></xs:complexType><xs:complexType'
+            ' name="R"><xs:complexContent><xs:restriction base="t:B"><xs:sequence><xs:element'
+            ' name="x"/><xs:element'
+            ' name="y"/></xs:sequence></xs:restriction></xs:complexContent></xs:complexType>'
+        ),
+        "this restriction lets in y, which its base B does not",
+        "'R'",
+        "extension",
+    ),
+)
 
 
 @pytest.mark.parametrize(("body", "what", "place", "mend"), FAULTS)
@@ -172,18 +391,38 @@ TOLD = (
     (GOOD.replace("ABE", "abe"), "/roster/pilot[1]/code", "pattern", "matching [A-Z]{3}", "abe"),
     (GOOD.replace("<since>2009-01-01</since>", ""), "/roster/pilot[1]", "missing", "since", "nothing more"),
     (GOOD.replace("<code>ABE</code>", ""), "/roster/pilot[1]/since", "missing", "code", "since"),
-    (GOOD.replace(' no="1"', ""), "/roster/pilot[1]/@no", "required", "the attribute no", "no such attribute"),
-    (GOOD.replace("</pilot>", "<sick/></pilot>"), "/roster/pilot[1]/sick", "undeclared", "leave or ill", "sick"),
-    (GOOD.replace("</pilot>", "<ill>1</ill><leave>2026-01-01</leave></pilot>"), "/roster/pilot[1]/leave", "order", "nothing more", "leave, out of its order"),
+    (
+        GOOD.replace(' no="1"', ""),
+        "/roster/pilot[1]/@no",
+        "required",
+        "the attribute no",
+        "no such attribute",
+    ),
+    (
+        GOOD.replace("</pilot>", "<sick/></pilot>"),
+        "/roster/pilot[1]/sick",
+        "undeclared",
+        "leave or ill",
+        "sick",
+    ),
+    (
+        GOOD.replace("</pilot>", "<ill>1</ill><leave>2026-01-01</leave></pilot>"),
+        "/roster/pilot[1]/leave",
+        "order",
+        "nothing more",
+        "leave, out of its order",
+    ),
     (GOOD.replace("2009-01-01", "2009-02-30"), "/roster/pilot[1]/since", "type", "date", "2009-02-30"),
     (GOOD * 4, "/roster/pilot[4]", "order", "nothing more", "pilot, out of its order"),
     (GOOD + GOOD.replace('no="1"', 'no="x"'), "/roster/pilot[2]/@no", "type", "int", "x"),
     (GOOD.replace("<code>", "text<code>"), "/roster/pilot[1]", "text", "elements only", "the text text"),
-)  # fmt: skip
+)
 
 
 @pytest.mark.parametrize(("inner", "path", "keyword", "declared", "observed"), TOLD)
-def test_what_is_said(tmp_path: Path, inner: str, path: str, keyword: str, declared: str, observed: str) -> None:
+def test_what_is_said(
+    tmp_path: Path, inner: str, path: str, keyword: str, declared: str, observed: str
+) -> None:
     (tmp_path / "roster.xsd").write_text(ROSTER)
     schemas = compile_schemas([tmp_path / "roster.xsd"])
     found = schemas.check(f'<roster xmlns="urn:r">{inner}</roster>')
@@ -193,7 +432,9 @@ def test_what_is_said(tmp_path: Path, inner: str, path: str, keyword: str, decla
         declared,
         observed,
     )
-    assert found[0].location.document.endswith("roster.xsd") and found[0].location.pointer.startswith("/schema/element")
+    assert found[0].location.document.endswith("roster.xsd") and found[0].location.pointer.startswith(
+        "/schema/element"
+    )
 
 
 def test_broken_items_are_told_in_order_with_the_hits_of_the_rest(tmp_path: Path) -> None:
@@ -201,7 +442,9 @@ def test_broken_items_are_told_in_order_with_the_hits_of_the_rest(tmp_path: Path
     schemas = compile_schemas([tmp_path / "roster.xsd"])
     items = [GOOD.replace("ABE", "abe") if index % 7 == 3 else GOOD for index in range(50)]
     found = schemas.check(f'<roster xmlns="urn:r">{"".join(items)}</roster>')
-    assert [one.path for one in found] == [f"/roster/pilot[{index + 1}]/code" for index in range(50) if index % 7 == 3]
+    assert [one.path for one in found] == [
+        f"/roster/pilot[{index + 1}]/code" for index in range(50) if index % 7 == 3
+    ]
 
 
 def test_ids_and_references(tmp_path: Path) -> None:
@@ -255,7 +498,9 @@ def test_rules_that_are_seldom_met(tmp_path: Path, inner: str, found: list[tuple
 
 @pytest.mark.parametrize("name", CASES)
 def test_what_is_asked_first_changes_nothing(tmp_path: Path, name: str) -> None:
-    """A set of schemas read at once, and the same read one question at a time: stand-ins, variants, samples."""
+    """A set of schemas read at once, and the same read one question at a time: stand-ins,
+    variants, samples.
+    """
     compiled(tmp_path, name)
     trees = {file: load_tree(tmp_path / file, file) for file in CASES[name]}
     whole, lazy = compile_schemas([tmp_path / "main.xsd"]).reader, SchemaReader(Sources(trees.get))
@@ -269,7 +514,8 @@ def test_what_is_asked_first_changes_nothing(tmp_path: Path, name: str) -> None:
         assert [one.name for one in whole.variants(ours)] == [one.name for one in lazy.variants(theirs)]
         if not ours.abstract:
             made = [
-                to_text(sample_element(one, of, full=True), one.prefixes) for one, of in ((whole, ours), (lazy, theirs))
+                to_text(sample_element(one, of, full=True), one.prefixes)
+                for one, of in ((whole, ours), (lazy, theirs))
             ]
             assert made[0] == made[1]
 

@@ -1,10 +1,12 @@
-"""Schemas for the differential tests: every construct of XSD 1.0, in small pieces. Each case: (name, files by name); the first file leads."""
+"""Schemas for the differential tests: every construct of XSD 1.0, in small pieces. Each case: (name, files by
+name); the first file leads.
+"""
 
 from __future__ import annotations
 
 _HEAD = (
-    '<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:merrow:t" targetNamespace="urn:merrow:t" '
-    'elementFormDefault="qualified">'
+    '<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:merrow:t"'
+    ' targetNamespace="urn:merrow:t" elementFormDefault="qualified">'
 )
 
 
@@ -53,7 +55,8 @@ CASES: dict[str, dict[str, str]] = {
       <xs:element name="mark"><xs:complexType><xs:sequence>
         <xs:group ref="t:either" maxOccurs="2"/><xs:element name="then" type="xs:string" minOccurs="0"/>
       </xs:sequence><xs:attributeGroup ref="t:stamp"/></xs:complexType></xs:element>"""),
-    "extension and xsi:type": _one("""
+    "extension and xsi:type": _one(
+        """
       <xs:complexType name="Job"><xs:sequence><xs:element name="id" type="xs:int"/></xs:sequence>
         <xs:attribute name="unit" type="xs:string"/></xs:complexType>
       <xs:complexType name="Escort"><xs:complexContent><xs:extension base="t:Job"><xs:sequence>
@@ -63,7 +66,8 @@ CASES: dict[str, dict[str, str]] = {
         <xs:element name="lamp" type="xs:string"/><xs:element name="radar" type="xs:string"/></xs:choice>
         </xs:extension></xs:complexContent></xs:complexType>
       <xs:element name="jobs"><xs:complexType><xs:sequence>
-        <xs:element name="job" type="t:Job" maxOccurs="unbounded"/></xs:sequence></xs:complexType></xs:element>"""),
+        <xs:element name="job" type="t:Job" maxOccurs="unbounded"/></xs:sequence></xs:complexType></xs:element>"""
+    ),
     "abstract": _one("""
       <xs:complexType name="Craft" abstract="true"><xs:sequence><xs:element name="name" type="xs:string"/></xs:sequence></xs:complexType>
       <xs:complexType name="Tug"><xs:complexContent><xs:extension base="t:Craft"><xs:sequence>
@@ -82,14 +86,16 @@ CASES: dict[str, dict[str, str]] = {
           <xs:maxInclusive value="12"/></xs:restriction></xs:simpleType></xs:attribute>
         <xs:attribute name="odd" use="prohibited"/></xs:restriction></xs:complexContent></xs:complexType>
       <xs:element name="move" type="t:Move"/><xs:element name="short" type="t:Short"/>"""),
-    "block and final": _one("""
+    "block and final": _one(
+        """
       <xs:complexType name="A"><xs:sequence><xs:element name="x" type="xs:int"/></xs:sequence></xs:complexType>
       <xs:complexType name="B"><xs:complexContent><xs:extension base="t:A"><xs:sequence><xs:element name="y" type="xs:int"/>
         </xs:sequence></xs:extension></xs:complexContent></xs:complexType>
       <xs:complexType name="C"><xs:complexContent><xs:restriction base="t:A"><xs:sequence><xs:element name="x" type="xs:byte"/>
         </xs:sequence></xs:restriction></xs:complexContent></xs:complexType>
       <xs:element name="open" type="t:A"/><xs:element name="noext" type="t:A" block="extension"/>
-      <xs:element name="nores" type="t:A" block="restriction"/><xs:element name="none" type="t:A" block="#all"/>"""),
+      <xs:element name="nores" type="t:A" block="restriction"/><xs:element name="none" type="t:A" block="#all"/>"""
+    ),
     "substitution": _one("""
       <xs:element name="event" type="xs:string" abstract="true"/>
       <xs:element name="arrival" type="xs:string" substitutionGroup="t:event"/>
@@ -121,7 +127,8 @@ CASES: dict[str, dict[str, str]] = {
       <xs:complexType name="Longer" mixed="true"><xs:complexContent><xs:extension base="t:Text"><xs:sequence>
         <xs:element name="sign" type="xs:string"/></xs:sequence></xs:extension></xs:complexContent></xs:complexType>
       <xs:element name="longer" type="t:Longer"/>"""),
-    "wildcards": _one("""
+    "wildcards": _one(
+        """
       <xs:element name="known" type="xs:int"/>
       <xs:element name="lax"><xs:complexType><xs:sequence><xs:element name="a" type="xs:int"/>
         <xs:any namespace="##any" processContents="lax" minOccurs="0" maxOccurs="2"/></xs:sequence>
@@ -129,7 +136,8 @@ CASES: dict[str, dict[str, str]] = {
       <xs:element name="strict"><xs:complexType><xs:sequence><xs:any namespace="##targetNamespace" minOccurs="1" maxOccurs="2"/></xs:sequence></xs:complexType></xs:element>
       <xs:element name="skip"><xs:complexType><xs:sequence><xs:any namespace="##other" processContents="skip" minOccurs="1"/></xs:sequence>
         <xs:anyAttribute namespace="##other" processContents="skip"/></xs:complexType></xs:element>
-      <xs:element name="listed"><xs:complexType><xs:sequence><xs:any namespace="urn:x urn:y ##local" processContents="lax" maxOccurs="unbounded"/></xs:sequence></xs:complexType></xs:element>"""),
+      <xs:element name="listed"><xs:complexType><xs:sequence><xs:any namespace="urn:x urn:y ##local" processContents="lax" maxOccurs="unbounded"/></xs:sequence></xs:complexType></xs:element>"""
+    ),
     "lists and unions": _one("""
       <xs:simpleType name="Marks"><xs:list itemType="xs:short"/></xs:simpleType>
       <xs:simpleType name="Few"><xs:restriction base="t:Marks"><xs:minLength value="2"/><xs:maxLength value="3"/></xs:restriction></xs:simpleType>
@@ -154,7 +162,8 @@ CASES: dict[str, dict[str, str]] = {
         <xs:element name="kept"><xs:simpleType><xs:restriction base="xs:string"><xs:whiteSpace value="collapse"/><xs:enumeration value="in port"/><xs:enumeration value="at sea"/></xs:restriction></xs:simpleType></xs:element>
         <xs:element name="ratio"><xs:simpleType><xs:restriction base="xs:double"><xs:minInclusive value="0"/><xs:maxInclusive value="1"/></xs:restriction></xs:simpleType></xs:element>
       </xs:sequence></xs:complexType></xs:element>"""),
-    "simple content": _one("""
+    "simple content": _one(
+        """
       <xs:simpleType name="Unit"><xs:restriction base="xs:string"><xs:enumeration value="m"/><xs:enumeration value="ft"/></xs:restriction></xs:simpleType>
       <xs:complexType name="Depth"><xs:simpleContent><xs:extension base="xs:decimal">
         <xs:attribute name="unit" type="t:Unit" use="required"/>
@@ -162,7 +171,8 @@ CASES: dict[str, dict[str, str]] = {
       <xs:complexType name="Shoal"><xs:simpleContent><xs:restriction base="t:Depth"><xs:maxInclusive value="5"/>
         <xs:attribute name="unit" type="t:Unit" fixed="m" use="required"/></xs:restriction></xs:simpleContent></xs:complexType>
       <xs:element name="depth" type="t:Depth"/>
-      <xs:element name="soundings"><xs:complexType><xs:sequence><xs:element name="d" type="t:Depth" maxOccurs="unbounded"/></xs:sequence></xs:complexType></xs:element>"""),
+      <xs:element name="soundings"><xs:complexType><xs:sequence><xs:element name="d" type="t:Depth" maxOccurs="unbounded"/></xs:sequence></xs:complexType></xs:element>"""
+    ),
     "default and fixed": _one("""
       <xs:element name="order"><xs:complexType><xs:sequence>
         <xs:element name="port" type="xs:string" fixed="Merrow"/><xs:element name="count" type="xs:int" default="3"/>
@@ -179,11 +189,13 @@ CASES: dict[str, dict[str, str]] = {
       <xs:unique name="calls"><xs:selector xpath=".//t:pilot"/><xs:field xpath="t:call"/></xs:unique>
       <xs:keyref name="turns" refer="t:byNo"><xs:selector xpath="t:turn"/><xs:field xpath="t:pilot"/></xs:keyref>
       </xs:element>"""),
-    "recursion": _one("""
+    "recursion": _one(
+        """
       <xs:complexType name="Zone"><xs:sequence><xs:element name="name" type="xs:Name"/>
         <xs:element name="zone" type="t:Zone" minOccurs="0" maxOccurs="unbounded"/></xs:sequence></xs:complexType>
       <xs:element name="zone" type="t:Zone"/>
-      <xs:element name="term"><xs:complexType><xs:choice><xs:element ref="t:term"/><xs:element name="leaf" type="xs:int"/></xs:choice></xs:complexType></xs:element>"""),
+      <xs:element name="term"><xs:complexType><xs:choice><xs:element ref="t:term"/><xs:element name="leaf" type="xs:int"/></xs:choice></xs:complexType></xs:element>"""
+    ),
     "many in a choice": _one(
         '<xs:element name="signals"><xs:complexType><xs:choice minOccurs="1" maxOccurs="40">'
         + "".join(
@@ -252,41 +264,54 @@ CASES: dict[str, dict[str, str]] = {
         _HEAD.replace(' elementFormDefault="qualified"', ""),
     ),
     "no namespace": _one(
-        '<xs:element name="plain"><xs:complexType><xs:sequence><xs:element name="x" type="Y"/></xs:sequence></xs:complexType></xs:element>'
-        '<xs:simpleType name="Y"><xs:restriction base="xs:int"><xs:maxInclusive value="10"/></xs:restriction></xs:simpleType>',
+        '<xs:element name="plain"><xs:complexType><xs:sequence><xs:element name="x"'
+        ' type="Y"/></xs:sequence></xs:complexType></xs:element><xs:simpleType name="Y"><xs:restriction'
+        ' base="xs:int"><xs:maxInclusive value="10"/></xs:restriction></xs:simpleType>',
         '<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema">',
     ),
     "import and chameleon": {
-        "main.xsd": f"""{_HEAD.replace("xmlns:t=", 'xmlns:o="urn:merrow:o" xmlns:t=')}
+        "main.xsd": (
+            f"""{_HEAD.replace("xmlns:t=", 'xmlns:o="urn:merrow:o" xmlns:t=')}
           <xs:import namespace="urn:merrow:o" schemaLocation="sub/other.xsd"/><xs:include schemaLocation="chameleon.xsd"/>
-          <xs:element name="m"><xs:complexType><xs:sequence><xs:element ref="o:e"/><xs:element name="c" type="t:Cham"/></xs:sequence></xs:complexType></xs:element></xs:schema>""",
-        "chameleon.xsd": """<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" elementFormDefault="qualified">
+          <xs:element name="m"><xs:complexType><xs:sequence><xs:element ref="o:e"/><xs:element name="c" type="t:Cham"/></xs:sequence></xs:complexType></xs:element></xs:schema>"""
+        ),
+        "chameleon.xsd": (
+            """<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" elementFormDefault="qualified">
           <xs:include schemaLocation="main.xsd"/>
           <xs:complexType name="Cham"><xs:sequence><xs:element name="k" type="Kind"/></xs:sequence></xs:complexType>
-          <xs:simpleType name="Kind"><xs:restriction base="xs:string"><xs:enumeration value="a"/></xs:restriction></xs:simpleType></xs:schema>""",
-        "sub/other.xsd": """<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:merrow:t" targetNamespace="urn:merrow:o">
+          <xs:simpleType name="Kind"><xs:restriction base="xs:string"><xs:enumeration value="a"/></xs:restriction></xs:simpleType></xs:schema>"""
+        ),
+        "sub/other.xsd": (
+            """<xs:schema xmlns:xs="http://www.w3.org/2001/XMLSchema" xmlns:t="urn:merrow:t" targetNamespace="urn:merrow:o">
           <xs:import namespace="urn:merrow:t" schemaLocation="../main.xsd"/>
-          <xs:element name="e"><xs:complexType><xs:sequence><xs:element name="i" type="t:Kind"/></xs:sequence></xs:complexType></xs:element></xs:schema>""",
+          <xs:element name="e"><xs:complexType><xs:sequence><xs:element name="i" type="t:Kind"/></xs:sequence></xs:complexType></xs:element></xs:schema>"""
+        ),
     },
     "redefine": {
-        "main.xsd": f"""{_HEAD}<xs:redefine schemaLocation="base.xsd">
+        "main.xsd": (
+            f"""{_HEAD}<xs:redefine schemaLocation="base.xsd">
           <xs:complexType name="P"><xs:complexContent><xs:extension base="t:P"><xs:sequence><xs:element name="z" type="xs:int"/></xs:sequence></xs:extension></xs:complexContent></xs:complexType>
           <xs:simpleType name="S"><xs:restriction base="t:S"><xs:maxLength value="3"/></xs:restriction></xs:simpleType>
           <xs:group name="G"><xs:sequence><xs:group ref="t:G"/><xs:element name="w" type="xs:int"/></xs:sequence></xs:group>
           <xs:attributeGroup name="AG"><xs:attributeGroup ref="t:AG"/><xs:attribute name="two" type="xs:int"/></xs:attributeGroup>
-          </xs:redefine></xs:schema>""",
-        "base.xsd": f"""{_HEAD}<xs:complexType name="P"><xs:sequence><xs:element name="s" type="t:S"/></xs:sequence></xs:complexType>
+          </xs:redefine></xs:schema>"""
+        ),
+        "base.xsd": (
+            f"""{_HEAD}<xs:complexType name="P"><xs:sequence><xs:element name="s" type="t:S"/></xs:sequence></xs:complexType>
           <xs:simpleType name="S"><xs:restriction base="xs:string"><xs:minLength value="1"/></xs:restriction></xs:simpleType>
           <xs:group name="G"><xs:sequence><xs:element name="v" type="xs:int"/></xs:sequence></xs:group>
           <xs:attributeGroup name="AG"><xs:attribute name="one" type="xs:int" use="required"/></xs:attributeGroup>
-          <xs:element name="p" type="t:P"/><xs:element name="g"><xs:complexType><xs:group ref="t:G"/><xs:attributeGroup ref="t:AG"/></xs:complexType></xs:element></xs:schema>""",
+          <xs:element name="p" type="t:P"/><xs:element name="g"><xs:complexType><xs:group ref="t:G"/><xs:attributeGroup ref="t:AG"/></xs:complexType></xs:element></xs:schema>"""
+        ),
     },
     "derived wildcards": _one("""
       <xs:complexType name="W"><xs:sequence><xs:element name="a" type="xs:int"/></xs:sequence><xs:anyAttribute namespace="urn:x" processContents="skip"/></xs:complexType>
       <xs:complexType name="V"><xs:complexContent><xs:extension base="t:W"><xs:anyAttribute namespace="urn:y" processContents="skip"/></xs:extension></xs:complexContent></xs:complexType>
       <xs:element name="w" type="t:W"/><xs:element name="v" type="t:V"/>"""),
-    "empty content": _one("""
+    "empty content": _one(
+        """
       <xs:element name="ping"><xs:complexType/></xs:element>
       <xs:element name="pong"><xs:complexType><xs:sequence/><xs:attribute name="n" type="xs:int"/></xs:complexType></xs:element>
-      <xs:element name="bare"><xs:complexType><xs:attribute name="n" type="xs:ID"/></xs:complexType></xs:element>"""),
+      <xs:element name="bare"><xs:complexType><xs:attribute name="n" type="xs:ID"/></xs:complexType></xs:element>"""
+    ),
 }

@@ -1,4 +1,6 @@
-"""Plug-ins: what other installed packages add to our tables, found by entry point when no built-in is meant."""
+"""Plug-ins: what other installed packages add to our tables, found by entry point when no
+built-in is meant.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,8 @@ Value = TypeVar("Value")
 
 
 class Table(Mapping[str, Value], Generic[Value]):
-    """Values by name, each loaded when it is first asked for: ours by `module:attribute`, then those of an entry point's group.
+    """Values by name, each loaded when it is first asked for: ours by `module:attribute`, then those of an
+    entry point's group.
 
     A built-in is never replaced. To look for a name that is built in loads no plug-in.
     """
@@ -30,7 +33,7 @@ class Table(Mapping[str, Value], Generic[Value]):
             from importlib.metadata import entry_points
 
             found = sorted(entry_points(group=self.group), key=lambda one: (one.name, one.value))
-            self._added = {one.name: one for one in reversed(found) if one.name not in self.builtin}
+            self._added = {item.name: item for item in reversed(found) if item.name not in self.builtin}
         return self._added
 
     def __getitem__(self, name: str) -> Value:

@@ -26,7 +26,9 @@ def status_of_interrupt() -> int:
 
 
 def entry() -> NoReturn:
-    """Runs the program; an interrupt at any moment, also while modules load, ends it with a status and no traceback."""
+    """Runs the program; an interrupt at any moment, also while modules load, ends it with a status and no
+    traceback.
+    """
     status = 130
     try:
         for sign in _ENDING:

@@ -1,1 +1,3 @@
-"""Two services of which the source is changed on purpose, one place at a time, to see which changes are found."""
+"""Two services of which the source is changed on purpose, one place at a time, to see which changes are
+found.
+"""

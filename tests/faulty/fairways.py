@@ -1,4 +1,6 @@
-"""A REST service that does all that its definition (fairways.yaml) says: the source that `mutator.py` changes."""
+"""A REST service that does all that its definition (fairways.yaml) says: the source that `mutator.py`
+changes.
+"""
 
 from __future__ import annotations
 
@@ -333,7 +335,11 @@ class Fairways(Service):
         self.allow(call, "master")
         item = self.find(self.fairways, call.ids[0])
         sent = call.body().get("buoys")
-        if not isinstance(sent, list) or not 1 <= len(sent) <= 10 or not all(isinstance(one, dict) for one in sent):
+        if (
+            not isinstance(sent, list)
+            or not 1 <= len(sent) <= 10
+            or not all(isinstance(one, dict) for one in sent)
+        ):
             raise Refused(400, "buoys must be a list of one to ten")
         taken = [self.buoy_fields(Fields(one)) for one in sent]
         codes = [one["code"] for one in taken]
@@ -471,7 +477,11 @@ class Fairways(Service):
         return 200, self.job_told(job), {}
 
     def job_told(self, job: Item) -> Item:
-        return {"id": job["id"], "state": job["state"], "surveyId": job["survey"] if job["state"] == "done" else None}
+        return {
+            "id": job["id"],
+            "state": job["state"],
+            "surveyId": job["survey"] if job["state"] == "done" else None,
+        }
 
     def list_surveys(self, call: Call) -> Any:
         return 200, self.ready(), {}
@@ -529,7 +539,11 @@ class Fairways(Service):
             told = {"title": "refused", "status": refusal.status, "detail": refusal.detail}
             return refusal.status, told, {"Content-Type": "application/problem+json", **extra(refusal)}
         except Exception as error:  # a fault of a changed source: as any server would tell it
-            return 500, {"title": type(error).__name__, "status": 500}, {"Content-Type": "application/problem+json"}
+            return (
+                500,
+                {"title": type(error).__name__, "status": 500},
+                {"Content-Type": "application/problem+json"},
+            )
 
     def answered(self, call: Call) -> Any:
         allowed = []
@@ -559,11 +573,32 @@ def tag(item: Item) -> str:
 
 
 ROUTES = [
-    ("GET", "/fairways", "list_fairways"), ("POST", "/fairways", "add_fairway"), ("GET", "/fairways/([^/]+)", "get_fairway"), ("PUT", "/fairways/([^/]+)", "put_fairway"),
-    ("PATCH", "/fairways/([^/]+)", "patch_fairway"), ("DELETE", "/fairways/([^/]+)", "drop_fairway"), ("POST", "/fairways/([^/]+)/close", "close_fairway"), ("POST", "/fairways/([^/]+)/open", "open_fairway"),
-    ("GET", "/fairways/([^/]+)/buoys", "list_buoys"), ("POST", "/fairways/([^/]+)/buoys", "add_buoy"), ("POST", "/fairways/([^/]+)/buoys/bulk", "add_buoys"), ("GET", "/fairways/([^/]+)/buoys/([^/]+)", "get_buoy"),
-    ("PATCH", "/fairways/([^/]+)/buoys/([^/]+)", "patch_buoy"), ("DELETE", "/fairways/([^/]+)/buoys/([^/]+)", "drop_buoy"), ("GET", "/orders", "list_orders"), ("POST", "/orders", "add_order"),
-    ("GET", "/orders/([^/]+)", "get_order"), ("DELETE", "/orders/([^/]+)", "drop_order"), ("POST", "/orders/([^/]+)/start", "start_order"), ("POST", "/orders/([^/]+)/finish", "finish_order"),
-    ("POST", "/orders/([^/]+)/cancel", "cancel_order"), ("POST", "/surveys", "add_survey"), ("GET", "/surveys", "list_surveys"), ("GET", "/surveys/([^/]+)", "get_survey"), ("DELETE", "/surveys/([^/]+)", "drop_survey"),
-    ("GET", "/jobs/([^/]+)", "get_job"), ("GET", "/office", "get_office"), ("PUT", "/office", "put_office"),
-]  # fmt: skip
+    ("GET", "/fairways", "list_fairways"),
+    ("POST", "/fairways", "add_fairway"),
+    ("GET", "/fairways/([^/]+)", "get_fairway"),
+    ("PUT", "/fairways/([^/]+)", "put_fairway"),
+    ("PATCH", "/fairways/([^/]+)", "patch_fairway"),
+    ("DELETE", "/fairways/([^/]+)", "drop_fairway"),
+    ("POST", "/fairways/([^/]+)/close", "close_fairway"),
+    ("POST", "/fairways/([^/]+)/open", "open_fairway"),
+    ("GET", "/fairways/([^/]+)/buoys", "list_buoys"),
+    ("POST", "/fairways/([^/]+)/buoys", "add_buoy"),
+    ("POST", "/fairways/([^/]+)/buoys/bulk", "add_buoys"),
+    ("GET", "/fairways/([^/]+)/buoys/([^/]+)", "get_buoy"),
+    ("PATCH", "/fairways/([^/]+)/buoys/([^/]+)", "patch_buoy"),
+    ("DELETE", "/fairways/([^/]+)/buoys/([^/]+)", "drop_buoy"),
+    ("GET", "/orders", "list_orders"),
+    ("POST", "/orders", "add_order"),
+    ("GET", "/orders/([^/]+)", "get_order"),
+    ("DELETE", "/orders/([^/]+)", "drop_order"),
+    ("POST", "/orders/([^/]+)/start", "start_order"),
+    ("POST", "/orders/([^/]+)/finish", "finish_order"),
+    ("POST", "/orders/([^/]+)/cancel", "cancel_order"),
+    ("POST", "/surveys", "add_survey"),
+    ("GET", "/surveys", "list_surveys"),
+    ("GET", "/surveys/([^/]+)", "get_survey"),
+    ("DELETE", "/surveys/([^/]+)", "drop_survey"),
+    ("GET", "/jobs/([^/]+)", "get_job"),
+    ("GET", "/office", "get_office"),
+    ("PUT", "/office", "put_office"),
+]

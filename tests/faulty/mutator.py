@@ -1,4 +1,5 @@
-"""Planted faults: one change at one place of a service's source, each with its operator and the function that it is in.
+"""Planted faults: one change at one place of a service's source, each with its operator and the function that
+it is in.
 
 Changes that nobody outside can see (`UNSEEN`) are left out, each with its reason.
 """
@@ -33,9 +34,20 @@ _CODES = {
     422: 409,
 }
 _FAMILIES = {
-    "other status": "valid", "dropped field": "valid", "wrong type": "valid", "other fault": "valid", "negated": "state", "dropped": "state", "off by one": "refused input",
-    "skipped validation": "refused input", "optional made required": "valid", "required made optional": "refused input", "skipped sign-in": "sign-in", "deletes too much": "state", "wrong comparison": "state",
-}  # fmt: skip
+    "other status": "valid",
+    "dropped field": "valid",
+    "wrong type": "valid",
+    "other fault": "valid",
+    "negated": "state",
+    "dropped": "state",
+    "off by one": "refused input",
+    "skipped validation": "refused input",
+    "optional made required": "valid",
+    "required made optional": "refused input",
+    "skipped sign-in": "sign-in",
+    "deletes too much": "state",
+    "wrong comparison": "state",
+}
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,7 +89,9 @@ def planted(service: str) -> Iterator[Planted]:
                     continue
                 _put(changed, place, new)
                 told = f"{before.splitlines()[0][:60]} -> {ast.unparse(new).splitlines()[0][:60]}"
-                yield Planted(service, function.name, operator, number, told, ast.fix_missing_locations(changed))
+                yield Planted(
+                    service, function.name, operator, number, told, ast.fix_missing_locations(changed)
+                )
 
 
 def module(fault: Planted) -> types.ModuleType:
@@ -112,7 +126,9 @@ def _functions(tree: ast.Module) -> Iterator[ast.FunctionDef]:
         if isinstance(node, ast.FunctionDef) and node.name not in SKIPPED:
             yield node
         elif isinstance(node, ast.ClassDef):
-            yield from (one for one in node.body if isinstance(one, ast.FunctionDef) and one.name not in SKIPPED)
+            yield from (
+                one for one in node.body if isinstance(one, ast.FunctionDef) and one.name not in SKIPPED
+            )
 
 
 _REFERENCES = ("fairwayId", "tugId", "jobId")
@@ -145,7 +161,9 @@ def _changes(node: ast.AST) -> Iterator[tuple[str, Change]]:
             yield "other status", _other_refusal
         case ast.Call(func=ast.Name(id="Fault"), args=[ast.Constant(value=str() as name), *_]) if name:
             yield "other fault", _other_fault
-        case ast.Call(func=ast.Attribute(attr="take"), args=[ast.Constant(value=name), _]) if name not in _REFERENCES:
+        case ast.Call(func=ast.Attribute(attr="take"), args=[ast.Constant(value=name), _]) if (
+            name not in _REFERENCES
+        ):
             yield "skipped validation", _any_text
         case ast.Call(func=ast.Name(id="text" | "number" | "integer" | "whole" | "many")):
             yield from (("off by one", _moved(index)) for index in range(2) if _is_number(node, index))
@@ -164,7 +182,9 @@ def _changes(node: ast.AST) -> Iterator[tuple[str, Change]]:
 def _alike(tree: ast.Module, function: ast.FunctionDef, node: ast.AST) -> Any:
     """The same place in a copy of the tree."""
     index = next(index for index, one in enumerate(ast.walk(function)) if one is node)
-    found = next(one for one in _functions(tree) if one.name == function.name and one.lineno == function.lineno)
+    found = next(
+        one for one in _functions(tree) if one.name == function.name and one.lineno == function.lineno
+    )
     return next(one for number, one in enumerate(ast.walk(found)) if number == index)
 
 
@@ -273,7 +293,9 @@ def _moved_slice(place: Any) -> ast.AST:
 
 
 UNSEEN: dict[str, str] = {
-    "fairways:one:other status:1": "a parameter that stands twice is neither allowed nor forbidden by its schema",
+    "fairways:one:other status:1": (
+        "a parameter that stands twice is neither allowed nor forbidden by its schema"
+    ),
     "fairways:fairway_fields:off by one:1": "the pattern has the limit too",
     "fairways:fairway_fields:off by one:2": "the pattern has the limit too",
     "fairways:buoy_fields:off by one:1": "the pattern has the limit too",

@@ -180,7 +180,13 @@ class Tugs(Service):
         if any(one["tugId"] == item["tugId"] and one["state"] == "running" for one in self.jobs.values()):
             raise Fault("TugBusy", "it has a job", ("tugId", item["tugId"]))
         new = self.new("J")
-        self.jobs[new] = {"jobId": new, "tugId": item["tugId"], "hours": hours, "berth": berth, "state": "running"}
+        self.jobs[new] = {
+            "jobId": new,
+            "tugId": item["tugId"],
+            "hours": hours,
+            "berth": berth,
+            "state": "running",
+        }
         return member("jobId", new)
 
     def get_job(self, sent: Sent) -> str:
@@ -285,10 +291,20 @@ def envelope(body: str) -> bytes:
 def fault_told(fault: Fault) -> bytes:
     members = "".join(member(name, value) for name, value in fault.members)
     detail = f"<detail><{fault.name} xmlns='{OURS}'>{members}</{fault.name}></detail>" if fault.name else ""
-    return envelope(f"<s:Fault><faultcode>s:{fault.code}</faultcode><faultstring>{escape(fault.reason)}</faultstring>{detail}</s:Fault>")  # fmt: skip
+    return envelope(
+        f"<s:Fault><faultcode>s:{fault.code}</faultcode><faultstring>{escape(fault.reason)}</faultstring>{detail}</s:Fault>"
+    )
 
 
 OPERATIONS = {
-    "RegisterTug": "register_tug", "GetTug": "get_tug", "FindTugs": "find_tugs", "ChangeTug": "change_tug", "ScrapTug": "scrap_tug",
-    "BeginJob": "begin_job", "GetJob": "get_job", "ListJobs": "list_jobs", "EndJob": "end_job", "RemoveJob": "remove_job",
-}  # fmt: skip
+    "RegisterTug": "register_tug",
+    "GetTug": "get_tug",
+    "FindTugs": "find_tugs",
+    "ChangeTug": "change_tug",
+    "ScrapTug": "scrap_tug",
+    "BeginJob": "begin_job",
+    "GetJob": "get_job",
+    "ListJobs": "list_jobs",
+    "EndJob": "end_job",
+    "RemoveJob": "remove_job",
+}

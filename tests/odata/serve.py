@@ -1,4 +1,6 @@
-"""A data service that nobody here wrote, over a small model of our own: `v4` (JSON) or `v2` (JSON and Atom). Prints its address."""
+"""A data service that nobody here wrote, over a small model of our own: `v4` (JSON) or `v2` (JSON and Atom).
+Prints its address.
+"""
 
 from __future__ import annotations
 
@@ -35,16 +37,22 @@ def v4(url: str) -> Any:
         return one
 
     odata = OData.new_instance()
-    handler = odata.create_handler(odata.create_service_metadata(XmlEdmProvider((HERE / "stores.edmx").read_text())))
+    handler = odata.create_handler(
+        odata.create_service_metadata(XmlEdmProvider((HERE / "stores.edmx").read_text()))
+    )
     store = InMemoryDataStore()
     store.set_entities("Keepers", [entity(Badge=(f"K-{number}", "Edm.String")) for number in (1, 2, 3)])
     store.set_entities(
         "Items",
         [
-            entity(ItemId=(number, "Edm.Int32"), Name=(f"cable {number}", "Edm.String"), Weight=(Decimal("3.50") * number, "Edm.Decimal"))
+            entity(
+                ItemId=(number, "Edm.Int32"),
+                Name=(f"cable {number}", "Edm.String"),
+                Weight=(Decimal("3.50") * number, "Edm.Decimal"),
+            )
             for number in (7, 5, 6)
         ],
-    )  # fmt: skip
+    )
     handler.register(InMemoryProcessor(store))
     return ODataWSGIApp(handler)
 
@@ -62,7 +70,9 @@ def v2(url: str) -> Any:
     server.set_model(document)
     rows: dict[str, list[dict[str, Any]]] = {
         "Quays": [{"Code": "NORTH", "Length": Decimal("120.5")}, {"Code": "EAST", "Length": Decimal(80)}],
-        "Bollards": [{"Number": number, "Pull": pull, "Loose": False} for number, pull in ((3, 40), (1, 60), (2, 20))],
+        "Bollards": [
+            {"Number": number, "Pull": pull, "Loose": False} for number, pull in ((3, 40), (1, 60), (2, 20))
+        ],
     }
     for name, entities in rows.items():
         with document.root.DataServices[f"Merrow.Quays.{name}"].open() as collection:

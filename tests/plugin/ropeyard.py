@@ -1,4 +1,6 @@
-"""A format of its own: every call is a POST to one address; the body says what is to be done. Several calls may go in one."""
+"""A format of its own: every call is a POST to one address; the body says what is to be done. Several calls
+may go in one.
+"""
 
 from __future__ import annotations
 
@@ -50,9 +52,19 @@ def read(name: str, root: str, fetch: Fetch, others: Any = ()) -> Contract:
     schemes = (SecurityScheme("word", "knock", "header", "X-Knock", Location(root).child("word")),)
     documents = {root: document}
     return Contract(
-        name, "ropeyard", "1", document.value.get("ropeyard", ""), tuple(found), documents, root, engine(documents, "2020-12"),
-        faults=tuple(faults), security_schemes=schemes, dialect="2020-12", columns=("intent", "sign-in"),
-    )  # fmt: skip
+        name,
+        "ropeyard",
+        "1",
+        document.value.get("ropeyard", ""),
+        tuple(found),
+        documents,
+        root,
+        engine(documents, "2020-12"),
+        faults=tuple(faults),
+        security_schemes=schemes,
+        dialect="2020-12",
+        columns=("intent", "sign-in"),
+    )
 
 
 def _operation(contract: str, key: str, value: Mapping[str, Any], place: Location) -> Operation:
@@ -62,15 +74,49 @@ def _operation(contract: str, key: str, value: Mapping[str, Any], place: Locatio
 
     intent = Intent(value.get("intent", "act"))
     on = value.get("on", "")
-    given = tuple(Input(one, "query", True, media("item", Direction.REQUEST).schema, place.child("item"), "", False, identifies=on) for one in value.get("of", ()))  # fmt: skip
-    body = Body(True, (media("takes", Direction.REQUEST),), place.child("takes")) if "takes" in value else None
-    faults = tuple(DeclaredAnswer("200", (media("refusal", Direction.RESPONSE),), (), place.child("faults"), fault=one) for one in value.get("faults", ()))  # fmt: skip
+    given = tuple(
+        Input(
+            one,
+            "query",
+            True,
+            media("item", Direction.REQUEST).schema,
+            place.child("item"),
+            "",
+            False,
+            identifies=on,
+        )
+        for one in value.get("of", ())
+    )
+    body = (
+        Body(True, (media("takes", Direction.REQUEST),), place.child("takes")) if "takes" in value else None
+    )
+    faults = tuple(
+        DeclaredAnswer("200", (media("refusal", Direction.RESPONSE),), (), place.child("faults"), fault=one)
+        for one in value.get("faults", ())
+    )
     return Operation(
-        key, contract, "POST", "", place, place.pointer, key, inputs=given, body=body,
-        answers=(DeclaredAnswer("200", (media("gives", Direction.RESPONSE),), (), place.child("gives")), *faults),
-        security=(("word",),), facts=(("intent", intent),), intent=intent, safe=intent in (Intent.READ, Intent.LIST),
-        resource=on, on_item=bool(given), noun=on.removesuffix("s"), group=on or "yard",
-    )  # fmt: skip
+        key,
+        contract,
+        "POST",
+        "",
+        place,
+        place.pointer,
+        key,
+        inputs=given,
+        body=body,
+        answers=(
+            DeclaredAnswer("200", (media("gives", Direction.RESPONSE),), (), place.child("gives")),
+            *faults,
+        ),
+        security=(("word",),),
+        facts=(("intent", intent),),
+        intent=intent,
+        safe=intent in (Intent.READ, Intent.LIST),
+        resource=on,
+        on_item=bool(given),
+        noun=on.removesuffix("s"),
+        group=on or "yard",
+    )
 
 
 def engine(documents: Mapping[str, Document], dialect: str) -> JsonEngine:
@@ -127,7 +173,16 @@ class RopeWire:
             named = next((one for one in faults if one.fault == value["refused"]), None)
             told = ObservedFault(named.fault if named else "", str(value["refused"]), "", names)
             if named is None:
-                return Answer(None, None, fault=told, problems=(Problem("rope.knot", "body", " or ".join(names) or "no refusal", str(value["refused"])),))  # fmt: skip
+                return Answer(
+                    None,
+                    None,
+                    fault=told,
+                    problems=(
+                        Problem(
+                            "rope.knot", "body", " or ".join(names) or "no refusal", str(value["refused"])
+                        ),
+                    ),
+                )
             return Answer(named, named.media[0], value, fault=told)
         media = declared.media[0]
         return Answer(declared, media, value, self.contract.schema(media.schema) if media.schema else None)
@@ -149,7 +204,9 @@ class RopeWire:
         if answer.declared:
             found.append(
                 Element(
-                    "knot" if answer.declared.fault else "status", answer.declared.location, answer.declared.fault
+                    "knot" if answer.declared.fault else "status",
+                    answer.declared.location,
+                    answer.declared.fault,
                 ).id
             )
         if answer.examined is not None:
@@ -162,9 +219,13 @@ class RopeWire:
             return ()
         pairs = zip(message["with"]["calls"], parse_json(response.body)["answers"])
         return tuple(
-            replace(exchange, request=replace(exchange.request, body=dump_json(call).encode()), response=replace(response, body=dump_json(answer).encode()))
+            replace(
+                exchange,
+                request=replace(exchange.request, body=dump_json(call).encode()),
+                response=replace(response, body=dump_json(answer).encode()),
+            )
             for call, answer in pairs
-        )  # fmt: skip
+        )
 
     def conversation(self, base_url: str) -> None:
         return None
@@ -192,9 +253,18 @@ def knock(request: Request, scheme: SecurityScheme, credential: Any, memory: dic
 
 
 ROPEYARD = Format(
-    "ropeyard", claims, read, engine, RopeWire, finding_kinds={"rope.knot": "a refusal that nobody declared"},
-    element_kinds={"knot": "refusals"}, endings=(".rope",), open_places=(), hint="a rope yard has `ropeyard: TITLE`", version="1",
-)  # fmt: skip
+    "ropeyard",
+    claims,
+    read,
+    engine,
+    RopeWire,
+    finding_kinds={"rope.knot": "a refusal that nobody declared"},
+    element_kinds={"knot": "refusals"},
+    endings=(".rope",),
+    open_places=(),
+    hint="a rope yard has `ropeyard: TITLE`",
+    version="1",
+)
 KNOCK = SignInScheme(
     knock,
     "a word that is asked for first, as {place} {key}",

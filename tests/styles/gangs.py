@@ -47,22 +47,44 @@ class Gangs(Service):
         elements, messages, ports, bound = [], [], [], []
         for name, (given, answer, refusals) in _OPERATIONS.items():
             fields = "".join(_field(one) for one in given)
-            elements.append(f"<x:element name='{name}'><x:complexType><x:sequence>{fields}</x:sequence></x:complexType></x:element>")  # fmt: skip
-            elements.append(f"<x:element name='{name}Answer'><x:complexType><x:sequence>{answer}</x:sequence></x:complexType></x:element>")  # fmt: skip
-            messages.append(f"<message name='{name}In'><part name='p' element='t:{name}'/></message><message name='{name}Out'><part name='p' element='t:{name}Answer'/></message>")  # fmt: skip
-            ports.append(f"<operation name='{name}'><input message='t:{name}In'/><output message='t:{name}Out'/>{''.join(map(_fault, refusals))}</operation>")  # fmt: skip
-            told = "".join(f"<fault name='{one}'><s:fault name='{one}' use='literal'/></fault>" for one in refusals)
-            bound.append(f"<operation name='{name}'><s:operation soapAction='{OURS}/{name}'/><input><s:body use='literal'/></input><output><s:body use='literal'/></output>{told}</operation>")  # fmt: skip
+            elements.append(
+                "<x:element"
+                f" name='{name}'><x:complexType><x:sequence>{fields}</x:sequence></x:complexType></x:element>"
+            )
+            elements.append(
+                "<x:element"
+                f" name='{name}Answer'><x:complexType><x:sequence>{answer}</x:sequence></x:complexType></x:element>"
+            )
+            messages.append(
+                f"<message name='{name}In'><part name='p' element='t:{name}'/></message><message"
+                f" name='{name}Out'><part name='p' element='t:{name}Answer'/></message>"
+            )
+            ports.append(
+                f"<operation name='{name}'><input message='t:{name}In'/><output"
+                f" message='t:{name}Out'/>{''.join(map(_fault, refusals))}</operation>"
+            )
+            told = "".join(
+                f"<fault name='{one}'><s:fault name='{one}' use='literal'/></fault>" for one in refusals
+            )
+            bound.append(
+                f"<operation name='{name}'><s:operation soapAction='{OURS}/{name}'/><input><s:body"
+                f" use='literal'/></input><output><s:body use='literal'/></output>{told}</operation>"
+            )
         for fault in faults:
             elements.append(f"<x:element name='{fault}' type='x:string'/>")
             messages.append(f"<message name='{fault}'><part name='p' element='t:{fault}'/></message>")
         return (
-            f"<definitions xmlns='http://schemas.xmlsoap.org/wsdl/' xmlns:s='http://schemas.xmlsoap.org/wsdl/soap/' xmlns:x='http://www.w3.org/2001/XMLSchema' xmlns:t='{OURS}' targetNamespace='{OURS}' name='gangs'>"
-            f"<types><x:schema targetNamespace='{OURS}' elementFormDefault='qualified'>"
-            "<x:complexType name='Gang'><x:sequence><x:element name='gangId' type='x:string'/><x:element name='title' type='x:string'/></x:sequence></x:complexType>"
-            f"{''.join(elements)}</x:schema></types>{''.join(messages)}<portType name='GangsPort'>{''.join(ports)}</portType>"
-            f"<binding name='GangsBinding' type='t:GangsPort'><s:binding style='document' transport='http://schemas.xmlsoap.org/soap/http'/>{''.join(bound)}</binding>"
-            "<service name='Gangs'><port name='Gangs' binding='t:GangsBinding'><s:address location='http://127.0.0.1/gangs'/></port></service></definitions>"
+            "<definitions xmlns='http://schemas.xmlsoap.org/wsdl/'"
+            " xmlns:s='http://schemas.xmlsoap.org/wsdl/soap/' xmlns:x='http://www.w3.org/2001/XMLSchema'"
+            f" xmlns:t='{OURS}' targetNamespace='{OURS}' name='gangs'><types><x:schema"
+            f" targetNamespace='{OURS}' elementFormDefault='qualified'><x:complexType"
+            " name='Gang'><x:sequence><x:element name='gangId' type='x:string'/><x:element name='title'"
+            f" type='x:string'/></x:sequence></x:complexType>{''.join(elements)}</x:schema></types>{''.join(messages)}<portType"
+            f" name='GangsPort'>{''.join(ports)}</portType><binding name='GangsBinding'"
+            " type='t:GangsPort'><s:binding style='document'"
+            f" transport='http://schemas.xmlsoap.org/soap/http'/>{''.join(bound)}</binding><service"
+            " name='Gangs'><port name='Gangs' binding='t:GangsBinding'><s:address"
+            " location='http://127.0.0.1/gangs'/></port></service></definitions>"
         )
 
     def answer(self, method: str, target: str, headers: Any, data: bytes) -> tuple[int, Any, dict[str, str]]:
@@ -80,7 +102,15 @@ class Gangs(Service):
                 said = self.does(name, given)
             except LookupError as fault:
                 word = str(fault.args[0])
-                return 500, _fault_answer("Client", f"{word}: {fault.args[1]}", f"<{word} xmlns='{OURS}'>{escape(str(fault.args[1]))}</{word}>"), kind  # fmt: skip
+                return (
+                    500,
+                    _fault_answer(
+                        "Client",
+                        f"{word}: {fault.args[1]}",
+                        f"<{word} xmlns='{OURS}'>{escape(str(fault.args[1]))}</{word}>",
+                    ),
+                    kind,
+                )
         return 200, _envelope(f"<{name}Answer xmlns='{OURS}'>{said}</{name}Answer>"), kind
 
     def does(self, name: str, given: dict[str, str]) -> str:
@@ -91,7 +121,10 @@ class Gangs(Service):
             raise LookupError("NoSuchShift", shift)
         match name:
             case "ListGangs":
-                return "".join(f"<gang><gangId>{one}</gangId><title>{title}</title></gang>" for one, title in self.gangs.items())  # fmt: skip
+                return "".join(
+                    f"<gang><gangId>{one}</gangId><title>{title}</title></gang>"
+                    for one, title in self.gangs.items()
+                )
             case "GetGang":
                 return f"<gang><gangId>{gang}</gangId><title>{self.gangs[gang]}</title></gang>"
             case "AddShift":
@@ -103,7 +136,9 @@ class Gangs(Service):
             case "GetShift":
                 return f"<hours>{self.shifts[shift][1]}</hours>"
             case "ListShifts":
-                return "".join(f"<shiftId>{one}</shiftId>" for one, (of, _) in self.shifts.items() if of == gang)
+                return "".join(
+                    f"<shiftId>{one}</shiftId>" for one, (of, _) in self.shifts.items() if of == gang
+                )
             case "RemoveShift":
                 del self.shifts[shift]
                 return "<removed>true</removed>"
@@ -114,7 +149,10 @@ class Gangs(Service):
 
 def _field(text: str) -> str:
     name, kind = text.rstrip("?").split(":", 1)
-    return f"<x:element name='{name}' type='{kind}'{' minOccurs=' + chr(39) + '0' + chr(39) if text.endswith('?') else ''}/>"
+    return (
+        f"<x:element name='{name}'"
+        f" type='{kind}'{' minOccurs=' + chr(39) + '0' + chr(39) if text.endswith('?') else ''}/>"
+    )
 
 
 def _fault(name: str) -> str:

@@ -1,4 +1,6 @@
-"""Six REST stand-ins: ids chosen by the client, nested resources, foreign keys and unique names, strict validation, misleading names, no REST at all."""
+"""Six REST stand-ins: ids chosen by the client, nested resources, foreign keys and unique names, strict
+validation, misleading names, no REST at all.
+"""
 
 from __future__ import annotations
 
@@ -14,20 +16,30 @@ class Moorings(Service):
 
     def __init__(self) -> None:
         super().__init__()
-        self.moorings: dict[str, Any] = {"north-quay": {"name": "North quay", "depth": 8.5}, "1": {"name": "Old stones", "depth": 2}}  # fmt: skip
+        self.moorings: dict[str, Any] = {
+            "north-quay": {"name": "North quay", "depth": 8.5},
+            "1": {"name": "Old stones", "depth": 2},
+        }
 
     def kept(self) -> Any:
         return self.moorings
 
     def routes(self) -> list[Route]:
-        body = shape(("name",), name=TEXT, depth={"type": "number", "minimum": 1, "maximum": 30}, remarks=TEXT)
+        body = shape(
+            ("name",), name=TEXT, depth={"type": "number", "minimum": 1, "maximum": 30}, remarks=TEXT
+        )
         item = shape(("mooringId", "name"), mooringId=TEXT, name=TEXT, depth={"type": "number"})
         return [
             Route("GET", "/moorings", self.listed, answer=many(item)),
             Route("PUT", "/moorings/{mooringId}", self.put, answer=item, body=body, status=201),
             Route("GET", "/moorings/{mooringId}", lambda call: (200, self.shown(call)), answer=item),
             Route("DELETE", "/moorings/{mooringId}", self.remove, status=204),
-            Route("POST", "/moorings/{mooringId}/inspections", self.inspect, answer=shape(("result",), result=TEXT)),
+            Route(
+                "POST",
+                "/moorings/{mooringId}/inspections",
+                self.inspect,
+                answer=shape(("result",), result=TEXT),
+            ),
         ]
 
     def listed(self, call: Call) -> Any:
@@ -40,7 +52,10 @@ class Moorings(Service):
         return {"mooringId": name, **self.moorings[name]}
 
     def put(self, call: Call) -> Any:
-        self.moorings[call.path["mooringId"]] = {"name": call.body["name"], "depth": call.body.get("depth", 5)}
+        self.moorings[call.path["mooringId"]] = {
+            "name": call.body["name"],
+            "depth": call.body.get("depth", 5),
+        }
         return 201, self.shown(call)
 
     def remove(self, call: Call) -> Any:
@@ -54,39 +69,95 @@ class Moorings(Service):
 
 
 class Yards(Service):
-    """Three levels, a version before the path, slashes behind it; a yard with stacks in it is not removed; and one singleton."""
+    """Three levels, a version before the path, slashes behind it; a yard with stacks in it is not removed;
+    and one singleton.
+    """
 
     def __init__(self) -> None:
         super().__init__()
-        self.yards: dict[int, Any] = {7: {"name": "East", "stacks": {3: {"row": "A", "boxes": {5: {"seal": "S-1"}}}}}}
+        self.yards: dict[int, Any] = {
+            7: {"name": "East", "stacks": {3: {"row": "A", "boxes": {5: {"seal": "S-1"}}}}}
+        }
         self.settings = {"tide_table": "spring", "night_work": False}
 
     def kept(self) -> Any:
         return self.yards, self.settings
 
     def routes(self) -> list[Route]:
-        yard, stack, box = shape(("id", "name"), id=WHOLE, name=TEXT), shape(("id", "row"), id=WHOLE, row=TEXT), shape(("id", "seal"), id=WHOLE, seal=TEXT)  # fmt: skip
-        settings = shape(("tide_table",), tide_table={"type": "string", "enum": ["spring", "neap"]}, night_work={"type": "boolean"})  # fmt: skip
+        yard, stack, box = (
+            shape(("id", "name"), id=WHOLE, name=TEXT),
+            shape(("id", "row"), id=WHOLE, row=TEXT),
+            shape(("id", "seal"), id=WHOLE, seal=TEXT),
+        )
+        settings = shape(
+            ("tide_table",),
+            tide_table={"type": "string", "enum": ["spring", "neap"]},
+            night_work={"type": "boolean"},
+        )
         base = "/api/v2/yards/"
         page = {"limit": {"type": "integer", "minimum": 1, "maximum": 50}}
         routes = [
             Route("GET", base, self.list_yards, answer=shape(("results",), results=many(yard)), query=page),
-            Route("POST", base, self.add_yard, answer=yard, body=shape(("name",), name={"type": "string", "maxLength": 24}), status=201),
+            Route(
+                "POST",
+                base,
+                self.add_yard,
+                answer=yard,
+                body=shape(("name",), name={"type": "string", "maxLength": 24}),
+                status=201,
+            ),
             Route("GET", base + "{id}/", lambda call: (200, self.yard(call, "id")[1]), answer=yard),
-            Route("PATCH", base + "{id}/", self.rename, answer=yard, body=shape(name={"type": "string", "maxLength": 24})),
+            Route(
+                "PATCH",
+                base + "{id}/",
+                self.rename,
+                answer=yard,
+                body=shape(name={"type": "string", "maxLength": 24}),
+            ),
             Route("DELETE", base + "{id}/", self.drop_yard, status=204),
-            Route("GET", base + "{yard_id}/stacks/", self.list_stacks, answer=shape(("results",), results=many(stack))),
-            Route("POST", base + "{yard_id}/stacks/", self.add_stack, answer=stack, body=shape(("row",), row=TEXT), status=201),
-            Route("GET", base + "{yard_id}/stacks/{stack_id}/", lambda call: (200, self.stack(call)[1]), answer=stack),
+            Route(
+                "GET",
+                base + "{yard_id}/stacks/",
+                self.list_stacks,
+                answer=shape(("results",), results=many(stack)),
+            ),
+            Route(
+                "POST",
+                base + "{yard_id}/stacks/",
+                self.add_stack,
+                answer=stack,
+                body=shape(("row",), row=TEXT),
+                status=201,
+            ),
+            Route(
+                "GET",
+                base + "{yard_id}/stacks/{stack_id}/",
+                lambda call: (200, self.stack(call)[1]),
+                answer=stack,
+            ),
             Route("DELETE", base + "{yard_id}/stacks/{stack_id}/", self.drop_stack, status=204),
-            Route("GET", base + "{yard_id}/stacks/{stack_id}/boxes/", self.list_boxes, answer=shape(("results",), results=many(box))),
-            Route("POST", base + "{yard_id}/stacks/{stack_id}/boxes/", self.add_box, answer=box, body=shape(("seal",), seal=TEXT), status=201),
+            Route(
+                "GET",
+                base + "{yard_id}/stacks/{stack_id}/boxes/",
+                self.list_boxes,
+                answer=shape(("results",), results=many(box)),
+            ),
+            Route(
+                "POST",
+                base + "{yard_id}/stacks/{stack_id}/boxes/",
+                self.add_box,
+                answer=box,
+                body=shape(("seal",), seal=TEXT),
+                status=201,
+            ),
             Route("GET", base + "{yard_id}/stacks/{stack_id}/boxes/{box_id}/", self.box, answer=box),
             Route("DELETE", base + "{yard_id}/stacks/{stack_id}/boxes/{box_id}/", self.drop_box, status=204),
-            Route("POST", "/api/v2/yards/bulk_delete/", self.drop_all, status=204, body=shape(ids=many(WHOLE))),
+            Route(
+                "POST", "/api/v2/yards/bulk_delete/", self.drop_all, status=204, body=shape(ids=many(WHOLE))
+            ),
             Route("GET", "/api/v2/settings/", lambda call: (200, self.settings), answer=settings),
             Route("PUT", "/api/v2/settings/", self.set_settings, answer=settings, body=settings),
-        ]  # fmt: skip
+        ]
         for route in routes:
             route.ids = WHOLE
         return routes
@@ -123,7 +194,11 @@ class Yards(Service):
         return 204, None
 
     def list_stacks(self, call: Call) -> Any:
-        return 200, {"results": [{"id": number, "row": one["row"]} for number, one in self.yard(call)[0]["stacks"].items()]}  # fmt: skip
+        return 200, {
+            "results": [
+                {"id": number, "row": one["row"]} for number, one in self.yard(call)[0]["stacks"].items()
+            ]
+        }
 
     def add_stack(self, call: Call) -> Any:
         number = self.number()
@@ -137,7 +212,9 @@ class Yards(Service):
         return 204, None
 
     def list_boxes(self, call: Call) -> Any:
-        return 200, {"results": [{"id": number, **one} for number, one in self.stack(call)[0]["boxes"].items()]}
+        return 200, {
+            "results": [{"id": number, **one} for number, one in self.stack(call)[0]["boxes"].items()]
+        }
 
     def add_box(self, call: Call) -> Any:
         number = self.number()
@@ -160,7 +237,10 @@ class Yards(Service):
         return 204, None
 
     def set_settings(self, call: Call) -> Any:
-        self.settings = {"tide_table": call.body["tide_table"], "night_work": bool(call.body.get("night_work", False))}
+        self.settings = {
+            "tide_table": call.body["tide_table"],
+            "night_work": bool(call.body.get("night_work", False)),
+        }
         return 200, self.settings
 
 
@@ -178,20 +258,64 @@ class Agency(Service):
 
     def routes(self) -> list[Route]:
         port = shape(("code",), code=TEXT, town=TEXT)
-        agent, vessel = shape(("id", "name"), id=WHOLE, name=TEXT, port_code=TEXT), shape(("id", "name"), id=WHOLE, name=TEXT, agent_id=WHOLE)  # fmt: skip
+        agent, vessel = (
+            shape(("id", "name"), id=WHOLE, name=TEXT, port_code=TEXT),
+            shape(("id", "name"), id=WHOLE, name=TEXT, agent_id=WHOLE),
+        )
         name = {"type": "string", "minLength": 3, "maxLength": 40, "example": "Tern and Sons"}
         return [
             Route("GET", "/ports", lambda call: (200, list(self.ports.values())), answer=many(port)),
-            Route("GET", "/agents", lambda call: (200, list(self.agents.values())), answer=many(agent), query={"town": TEXT}),
-            Route("POST", "/agents", self.add_agent, answer=agent, status=201, body=shape(("name", "port_code"), name=name, port_code={"type": "string", "pattern": "^[A-Z]{3}$"})),
-            Route("GET", "/agents/{agentId}", lambda call: (200, self.one(self.agents, call.path["agentId"])), answer=agent, ids=WHOLE),
+            Route(
+                "GET",
+                "/agents",
+                lambda call: (200, list(self.agents.values())),
+                answer=many(agent),
+                query={"town": TEXT},
+            ),
+            Route(
+                "POST",
+                "/agents",
+                self.add_agent,
+                answer=agent,
+                status=201,
+                body=shape(
+                    ("name", "port_code"), name=name, port_code={"type": "string", "pattern": "^[A-Z]{3}$"}
+                ),
+            ),
+            Route(
+                "GET",
+                "/agents/{agentId}",
+                lambda call: (200, self.one(self.agents, call.path["agentId"])),
+                answer=agent,
+                ids=WHOLE,
+            ),
             Route("DELETE", "/agents/{agentId}", self.drop_agent, status=204, ids=WHOLE),
             Route("GET", "/vessels", lambda call: (200, list(self.vessels.values())), answer=many(vessel)),
-            Route("POST", "/vessels", self.add_vessel, answer=vessel, status=201, body=shape(("name", "agent_id"), name=name, agent_id=WHOLE, note=TEXT)),
-            Route("GET", "/vessels/{id}", lambda call: (200, self.one(self.vessels, call.path["id"])), answer=vessel, ids=WHOLE),
-            Route("PUT", "/vessels/{id}", self.change_vessel, answer=vessel, body=shape(("name", "agent_id"), name=name, agent_id=WHOLE), ids=WHOLE),
+            Route(
+                "POST",
+                "/vessels",
+                self.add_vessel,
+                answer=vessel,
+                status=201,
+                body=shape(("name", "agent_id"), name=name, agent_id=WHOLE, note=TEXT),
+            ),
+            Route(
+                "GET",
+                "/vessels/{id}",
+                lambda call: (200, self.one(self.vessels, call.path["id"])),
+                answer=vessel,
+                ids=WHOLE,
+            ),
+            Route(
+                "PUT",
+                "/vessels/{id}",
+                self.change_vessel,
+                answer=vessel,
+                body=shape(("name", "agent_id"), name=name, agent_id=WHOLE),
+                ids=WHOLE,
+            ),
             Route("DELETE", "/vessels/{id}", self.drop_vessel, status=204, ids=WHOLE),
-        ]  # fmt: skip
+        ]
 
     @staticmethod
     def one(store: dict[int, Any], text: str) -> Any:
@@ -241,7 +365,9 @@ class Agency(Service):
 
 
 class Surveys(Service):
-    """Stricter than its definition: words that stand nowhere, dates in the future, an optional header that nobody knows a value for."""
+    """Stricter than its definition: words that stand nowhere, dates in the future, an optional header that
+    nobody knows a value for.
+    """
 
     def __init__(self) -> None:
         super().__init__()
@@ -253,15 +379,29 @@ class Surveys(Service):
     def routes(self) -> list[Route]:
         item = shape(("surveyId", "purpose"), surveyId=TEXT, purpose=TEXT, draught={"type": "number"})
         moment = {"type": "string", "format": "date-time"}
-        body = shape(("purpose", "draught", "starts"), purpose=TEXT, draught={"type": "number"}, starts=moment, ends=moment, surveyor=TEXT, callback_url=TEXT)  # fmt: skip
+        body = shape(
+            ("purpose", "draught", "starts"),
+            purpose=TEXT,
+            draught={"type": "number"},
+            starts=moment,
+            ends=moment,
+            surveyor=TEXT,
+            callback_url=TEXT,
+        )
         desk = {"X-Desk": TEXT}
         routes = [
             Route("GET", "/surveys", self.listed, answer=many(item), query={"since": TEXT, "order": TEXT}),
             Route("POST", "/surveys", self.add, answer=item, body=body, status=201),
             Route("GET", "/surveys/{surveyId}", lambda call: (200, self.one(call)), answer=item),
-            Route("POST", "/surveys/{surveyId}/notes", self.note, answer=shape(("count",), count=WHOLE), body=shape(("text", "tone"), text=TEXT, tone=TEXT)),
+            Route(
+                "POST",
+                "/surveys/{surveyId}/notes",
+                self.note,
+                answer=shape(("count",), count=WHOLE),
+                body=shape(("text", "tone"), text=TEXT, tone=TEXT),
+            ),
             Route("DELETE", "/surveys/{surveyId}", self.drop, status=204),
-        ]  # fmt: skip
+        ]
         for route in routes:
             route.headers = desk
         return routes
@@ -269,7 +409,11 @@ class Surveys(Service):
     def answer(self, method: str, target: str, headers: Any, data: bytes) -> tuple[int, Any, dict[str, str]]:
         desk = headers.get("X-Desk")
         if desk is not None and desk not in ("east", "west"):
-            return 400, {"title": "Bad header", "detail": "X-Desk names no desk of ours"}, {"Content-Type": "application/problem+json"}  # fmt: skip
+            return (
+                400,
+                {"title": "Bad header", "detail": "X-Desk names no desk of ours"},
+                {"Content-Type": "application/problem+json"},
+            )
         return super().answer(method, target, headers, data)
 
     def listed(self, call: Call) -> Any:
@@ -293,14 +437,20 @@ class Surveys(Service):
         starts = _moment(body["starts"])
         if starts is None or starts <= datetime.now(UTC):
             wrong.append(("/starts", "must be in the future"))
-        if "ends" in body and (_moment(body["ends"]) is None or starts is None or _moment(body["ends"]) <= starts):  # type: ignore[operator]
+        if "ends" in body and (
+            _moment(body["ends"]) is None or starts is None or _moment(body["ends"]) <= starts
+        ):  # type: ignore[operator]
             wrong.append(("/ends", "must come after starts"))
         if "surveyor" in body:
             wrong.append(("/surveyor", "is not known"))
         if "callback_url" in body and not body["callback_url"].startswith("https://"):
             wrong.append(("/callback_url", "must be an https address"))
         if wrong:
-            raise Refused(422, "the survey is not sound", errors=[{"pointer": place, "detail": what} for place, what in wrong[:1]])  # fmt: skip
+            raise Refused(
+                422,
+                "the survey is not sound",
+                errors=[{"pointer": place, "detail": what} for place, what in wrong[:1]],
+            )
         name = f"SV-{self.number()}"
         self.surveys[name] = {"surveyId": name, "purpose": body["purpose"], "draught": body["draught"]}
         return 201, self.surveys[name]
@@ -326,7 +476,9 @@ def _moment(text: str) -> datetime | None:
 
 
 class Lockkeepers(Service):
-    """Names that mislead: an `id` that is a row number, a `name` in the path that is the code, an id that only Location tells."""
+    """Names that mislead: an `id` that is a row number, a `name` in the path that is the code, an id that
+    only Location tells.
+    """
 
     def __init__(self) -> None:
         super().__init__()
@@ -342,14 +494,33 @@ class Lockkeepers(Service):
         return [
             Route("GET", "/log", self.log, answer=many(entry)),
             Route("GET", "/locks", lambda call: (200, list(self.locks.values())), answer=many(lock)),
-            Route("POST", "/locks", self.add, answer=lock, body=shape(("label",), label={"type": "string", "minLength": 2, "maxLength": 30}), status=201),
+            Route(
+                "POST",
+                "/locks",
+                self.add,
+                answer=lock,
+                body=shape(("label",), label={"type": "string", "minLength": 2, "maxLength": 30}),
+                status=201,
+            ),
             Route("GET", "/locks/{name}", lambda call: (200, self.found(call)), answer=lock),
             Route("DELETE", "/locks/{name}", self.drop, status=204),
-            Route("GET", "/locks/{name}/gate", lambda call: (200, {"open": bool(self.found(call))}), answer=shape(open={"type": "boolean"})),
-            Route("POST", "/passages", self.ask, status=201, answer=None, body=shape(("type",), type={"type": "string", "enum": ["up", "down"]}, path=TEXT)),
+            Route(
+                "GET",
+                "/locks/{name}/gate",
+                lambda call: (200, {"open": bool(self.found(call))}),
+                answer=shape(open={"type": "boolean"}),
+            ),
+            Route(
+                "POST",
+                "/passages",
+                self.ask,
+                status=201,
+                answer=None,
+                body=shape(("type",), type={"type": "string", "enum": ["up", "down"]}, path=TEXT),
+            ),
             Route("GET", "/passages/{id}", lambda call: (200, self.passage(call)), answer=shape(type=TEXT)),
             Route("DELETE", "/passages/{id}", self.forget, status=204),
-        ]  # fmt: skip
+        ]
 
     def log(self, call: Call) -> Any:
         return 200, [{"id": 9001, "path": "/locks", "type": "note", "name": "nobody"}]
@@ -402,14 +573,45 @@ class Cranes(Service):
         number = {"craneNo": WHOLE}
         place = {"type": "string", "enum": ["P1", "P2", "P3"]}
         return [
-            Route("GET", "/listCranes", lambda call: (200, {"cranes": list(self.cranes.values())}), answer=shape(("cranes",), cranes=many(crane))),
-            Route("GET", "/getCrane", lambda call: (200, self.crane(call)), answer=crane, query=number, needed=("craneNo",)),
+            Route(
+                "GET",
+                "/listCranes",
+                lambda call: (200, {"cranes": list(self.cranes.values())}),
+                answer=shape(("cranes",), cranes=many(crane)),
+            ),
+            Route(
+                "GET",
+                "/getCrane",
+                lambda call: (200, self.crane(call)),
+                answer=crane,
+                query=number,
+                needed=("craneNo",),
+            ),
             Route("POST", "/addCrane", self.add, answer=crane, body=shape(("title",), title=TEXT, at=place)),
-            Route("GET", "/moveCrane", self.move, answer=crane, query={**number, "to": place}, needed=("craneNo", "to")),
-            Route("POST", "/renameCrane", self.rename, answer=crane, body=shape(("craneNo", "title"), craneNo=WHOLE, title=TEXT)),
-            Route("POST", "/removeCrane", self.remove, answer=shape(removed=WHOLE), body=shape(("craneNo",), craneNo=WHOLE)),
+            Route(
+                "GET",
+                "/moveCrane",
+                self.move,
+                answer=crane,
+                query={**number, "to": place},
+                needed=("craneNo", "to"),
+            ),
+            Route(
+                "POST",
+                "/renameCrane",
+                self.rename,
+                answer=crane,
+                body=shape(("craneNo", "title"), craneNo=WHOLE, title=TEXT),
+            ),
+            Route(
+                "POST",
+                "/removeCrane",
+                self.remove,
+                answer=shape(removed=WHOLE),
+                body=shape(("craneNo",), craneNo=WHOLE),
+            ),
             Route("POST", "/removeAllCranes", self.remove_all, answer=shape(removed=WHOLE)),
-        ]  # fmt: skip
+        ]
 
     def crane(self, call: Call) -> Any:
         number = int((call.body or call.query)["craneNo"])
@@ -419,7 +621,11 @@ class Cranes(Service):
 
     def add(self, call: Call) -> Any:
         number = self.number()
-        self.cranes[number] = {"craneNo": number, "title": call.body["title"], "at": call.body.get("at", "P1")}
+        self.cranes[number] = {
+            "craneNo": number,
+            "title": call.body["title"],
+            "at": call.body.get("at", "P1"),
+        }
         return 200, self.cranes[number]
 
     def move(self, call: Call) -> Any:

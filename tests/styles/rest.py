@@ -1,4 +1,6 @@
-"""What the stand-ins of REST services share: routes with their declarations, a server, a definition made of the routes."""
+"""What the stand-ins of REST services share: routes with their declarations, a server, a definition made of
+the routes.
+"""
 
 from __future__ import annotations
 
@@ -56,15 +58,29 @@ class Route:
 
     def declared(self) -> Schema:
         """The operation object."""
-        parameters = [{"name": name, "in": "path", "required": True, "schema": self.ids} for name in re.findall(r"\{(\w+)\}", self.path)]  # fmt: skip
+        parameters = [
+            {"name": name, "in": "path", "required": True, "schema": self.ids}
+            for name in re.findall(r"\{(\w+)\}", self.path)
+        ]
         for place, names in (("query", self.query), ("header", self.headers)):
-            parameters += [{"name": name, "in": place, "required": name in self.needed, "schema": schema} for name, schema in names.items()]  # fmt: skip
-        content = {"content": {"application/json": {"schema": self.answer}}} if self.answer is not None else {}
-        problem = {"description": "refused", "content": {"application/problem+json": {"schema": {"type": "object"}}}}
+            parameters += [
+                {"name": name, "in": place, "required": name in self.needed, "schema": schema}
+                for name, schema in names.items()
+            ]
+        content = (
+            {"content": {"application/json": {"schema": self.answer}}} if self.answer is not None else {}
+        )
+        problem = {
+            "description": "refused",
+            "content": {"application/problem+json": {"schema": {"type": "object"}}},
+        }
         found: Schema = {
             "parameters": parameters,
-            "responses": {str(self.status): {"description": "done", **content}, **{str(status): problem for status in self.refuses}},
-        }  # fmt: skip
+            "responses": {
+                str(self.status): {"description": "done", **content},
+                **{str(status): problem for status in self.refuses},
+            },
+        }
         if self.summary:
             found["summary"] = self.summary
         if self.body is not None:
@@ -102,7 +118,9 @@ class Service:
         paths: dict[str, Any] = {}
         for route in self.routes():
             paths.setdefault(route.path, {})[route.method.lower()] = route.declared()
-        return json.dumps({"openapi": "3.0.3", "info": {"title": type(self).__name__, "version": "1"}, "paths": paths})
+        return json.dumps(
+            {"openapi": "3.0.3", "info": {"title": type(self).__name__, "version": "1"}, "paths": paths}
+        )
 
     def answer(self, method: str, target: str, headers: Any, data: bytes) -> tuple[int, Any, dict[str, str]]:
         parts = urlsplit(target)
@@ -111,20 +129,37 @@ class Service:
             found = re.fullmatch(pattern, parts.path)
             if route.method != method or not found:
                 continue
-            query = {name: values[0] for name, values in parse_qs(parts.query, keep_blank_values=True).items()}
+            query = {
+                name: values[0] for name, values in parse_qs(parts.query, keep_blank_values=True).items()
+            }
             try:
                 body = json.loads(data) if data else None
-                call = Call({name: unquote(value) for name, value in found.groupdict().items()}, query, headers, body)
+                call = Call(
+                    {name: unquote(value) for name, value in found.groupdict().items()}, query, headers, body
+                )
                 with self.lock:
-                    if self.deletes_fail and route.status in (200, 204) and (method == "DELETE" or "remove" in route.path.lower()):  # fmt: skip
+                    if (
+                        self.deletes_fail
+                        and route.status in (200, 204)
+                        and (method == "DELETE" or "remove" in route.path.lower())
+                    ):
                         raise Refused(500, "the store is being mended")
                     _required(route, call)
                     done = route.does(call)
             except Refused as refusal:
-                told = {"title": "refused", "status": refusal.status, "detail": refusal.detail, **refusal.more}
+                told = {
+                    "title": "refused",
+                    "status": refusal.status,
+                    "detail": refusal.detail,
+                    **refusal.more,
+                }
                 return refusal.status, told, {"Content-Type": "application/problem+json"}
             except (ValueError, KeyError, TypeError) as error:
-                return 400, {"title": "refused", "status": 400, "detail": f"not understood: {error}"}, {"Content-Type": "application/problem+json"}  # fmt: skip
+                return (
+                    400,
+                    {"title": "refused", "status": 400, "detail": f"not understood: {error}"},
+                    {"Content-Type": "application/problem+json"},
+                )
             return done[0], done[1], dict(done[2]) if len(done) > 2 else {}
         return 404, {"title": "no such address"}, {"Content-Type": "application/problem+json"}
 
@@ -135,7 +170,9 @@ class Service:
 
         class Desk(BaseHTTPRequestHandler):
             protocol_version = "HTTP/1.1"
-            wbufsize = -1  # head and body in one packet: else each answer waits for the other side's acknowledgement
+            wbufsize = (
+                -1
+            )  # head and body in one packet: else each answer waits for the other side's acknowledgement
 
             def do_GET(self) -> None:
                 data = self.rfile.read(int(self.headers.get("Content-Length") or 0))
@@ -143,7 +180,9 @@ class Service:
                 service.seen.append((self.command, self.path, status))
                 sent = b"" if body is None else body if isinstance(body, bytes) else json.dumps(body).encode()
                 self.send_response(status)
-                for name, value in ({"Content-Type": "application/json"} | headers if sent else headers).items():
+                for name, value in (
+                    {"Content-Type": "application/json"} | headers if sent else headers
+                ).items():
                     self.send_header(name, value)
                 if status != 204:
                     self.send_header("Content-Length", str(len(sent)))
@@ -155,7 +194,9 @@ class Service:
             def log_message(self, *words: Any) -> None: ...
 
         class Quiet(ThreadingHTTPServer):
-            def handle_error(self, request: Any, client_address: Any) -> None: ...  # clients are killed in tests
+            def handle_error(
+                self, request: Any, client_address: Any
+            ) -> None: ...  # clients are killed in tests
 
         server = Quiet(("127.0.0.1", 0), Desk)
         server.daemon_threads = True
@@ -174,7 +215,9 @@ def _required(route: Route, call: Call) -> None:
     if route.body is not None:
         for name in route.body.get("required", ()):
             if not isinstance(call.body, dict) or name not in call.body:
-                raise Refused(422, f"{name} is missing", errors=[{"pointer": f"/{name}", "detail": "is required"}])
+                raise Refused(
+                    422, f"{name} is missing", errors=[{"pointer": f"/{name}", "detail": "is required"}]
+                )
 
 
 def shape(required: tuple[str, ...] = (), **properties: Schema) -> Schema:

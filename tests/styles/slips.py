@@ -1,4 +1,6 @@
-"""A service that keeps every law, with a switch for each way to break one, and for right ways that look like it (twins)."""
+"""A service that keeps every law, with a switch for each way to break one, and for right ways that look like
+it (twins).
+"""
 
 from __future__ import annotations
 
@@ -51,18 +53,29 @@ class Slips(Service):
     # What it declares.
 
     SLIP: ClassVar[Item] = {
-        "type": "object", "required": ["id", "name", "size", "length", "note", "state", "version"],
+        "type": "object",
+        "required": ["id", "name", "size", "length", "note", "state", "version"],
         "properties": {
-            "id": {"type": "string"}, "name": WORD, "size": {"type": "string", "enum": SIZES}, "length": {"type": "integer", "minimum": 5, "maximum": 90}, "note": {"type": "string", "nullable": True},
-            "state": {"type": "string", "enum": ["free", "taken", "gone"]}, "version": {"type": "integer"},
+            "id": {"type": "string"},
+            "name": WORD,
+            "size": {"type": "string", "enum": SIZES},
+            "length": {"type": "integer", "minimum": 5, "maximum": 90},
+            "note": {"type": "string", "nullable": True},
+            "state": {"type": "string", "enum": ["free", "taken", "gone"]},
+            "version": {"type": "integer"},
         },
-    }  # fmt: skip
+    }
     NEW: ClassVar[Item] = {
-        "type": "object", "required": ["name", "size"], "additionalProperties": False,
+        "type": "object",
+        "required": ["name", "size"],
+        "additionalProperties": False,
         "properties": {
-            "name": WORD, "size": {"type": "string", "enum": SIZES}, "length": {"type": "integer", "minimum": 5, "maximum": 90, "default": 20}, "note": {"type": "string", "nullable": True, "maxLength": 40},
+            "name": WORD,
+            "size": {"type": "string", "enum": SIZES},
+            "length": {"type": "integer", "minimum": 5, "maximum": 90, "default": 20},
+            "note": {"type": "string", "nullable": True, "maxLength": 40},
         },
-    }  # fmt: skip
+    }
     BOAT: ClassVar[Item] = {
         "type": "object",
         "required": ["id", "slipId", "mark"],
@@ -81,7 +94,10 @@ class Slips(Service):
         told = {"description": "done", "headers": tag, **_content(self.SLIP)}
 
         def answers(*codes: str, **done: Any) -> Item:
-            return {**{name[1:]: one for name, one in done.items()}, **dict.fromkeys(("401", *codes), problem)}
+            return {
+                **{name[1:]: one for name, one in done.items()},
+                **dict.fromkeys(("401", *codes), problem),
+            }
 
         def body(schema: Any) -> Item:
             return {"required": True, **_content(schema)}
@@ -92,10 +108,16 @@ class Slips(Service):
         )
         match = [{"name": "If-Match", "in": "header", "schema": {"type": "string"}}]
         query = [
-            {"name": "size", "in": "query", "schema": {"type": "string", "enum": SIZES}}, {"name": "minLength", "in": "query", "schema": {"type": "integer"}},
-            {"name": "sort", "in": "query", "schema": {"type": "string", "enum": ["name", "-name", "length", "-length"]}},
-            {"name": "limit", "in": "query", "schema": {"type": "integer", "minimum": 1, "maximum": 50}}, {"name": "offset", "in": "query", "schema": {"type": "integer", "minimum": 0}},
-        ]  # fmt: skip
+            {"name": "size", "in": "query", "schema": {"type": "string", "enum": SIZES}},
+            {"name": "minLength", "in": "query", "schema": {"type": "integer"}},
+            {
+                "name": "sort",
+                "in": "query",
+                "schema": {"type": "string", "enum": ["name", "-name", "length", "-length"]},
+            },
+            {"name": "limit", "in": "query", "schema": {"type": "integer", "minimum": 1, "maximum": 50}},
+            {"name": "offset", "in": "query", "schema": {"type": "integer", "minimum": 0}},
+        ]
         page = {
             "type": "object",
             "required": ["items", "total"],
@@ -109,35 +131,131 @@ class Slips(Service):
         gone = {"description": "gone"}
         paths = {
             "/slips": {
-                "get": {"operationId": "listSlips", "parameters": query, "responses": answers("400", _200={"description": "a page", **_content(page)})},
-                "post": {"operationId": "addSlip", "requestBody": body(self.NEW), "responses": answers("400", "409", "415", _201=created)},
+                "get": {
+                    "operationId": "listSlips",
+                    "parameters": query,
+                    "responses": answers("400", _200={"description": "a page", **_content(page)}),
+                },
+                "post": {
+                    "operationId": "addSlip",
+                    "requestBody": body(self.NEW),
+                    "responses": answers("400", "409", "415", _201=created),
+                },
             },
             "/slips/{slipId}": {
                 "parameters": slip,
-                "get": {"operationId": "getSlip", "parameters": [{**match[0], "name": "If-None-Match"}], "responses": answers("404", _200=told, _304=gone)},
-                "put": {"operationId": "putSlip", "parameters": match, "requestBody": body(self.NEW), "responses": answers("400", "404", "409", "412", "415", _200=told)},
-                "patch": {"operationId": "patchSlip", "requestBody": body({**self.NEW, "required": []}), "responses": answers("400", "404", "409", "415", _200=told)},
+                "get": {
+                    "operationId": "getSlip",
+                    "parameters": [{**match[0], "name": "If-None-Match"}],
+                    "responses": answers("404", _200=told, _304=gone),
+                },
+                "put": {
+                    "operationId": "putSlip",
+                    "parameters": match,
+                    "requestBody": body(self.NEW),
+                    "responses": answers("400", "404", "409", "412", "415", _200=told),
+                },
+                "patch": {
+                    "operationId": "patchSlip",
+                    "requestBody": body({**self.NEW, "required": []}),
+                    "responses": answers("400", "404", "409", "415", _200=told),
+                },
                 "delete": {"operationId": "dropSlip", "responses": answers("404", "409", _204=gone)},
             },
-            "/slips/{slipId}/take": {"parameters": slip, "post": {"operationId": "takeSlip", "responses": answers("404", "409", _200=told)}},
-            "/slips/{slipId}/free": {"parameters": slip, "post": {"operationId": "freeSlip", "responses": answers("404", "409", _200=told)}},
+            "/slips/{slipId}/take": {
+                "parameters": slip,
+                "post": {"operationId": "takeSlip", "responses": answers("404", "409", _200=told)},
+            },
+            "/slips/{slipId}/free": {
+                "parameters": slip,
+                "post": {"operationId": "freeSlip", "responses": answers("404", "409", _200=told)},
+            },
             "/slips/{slipId}/boats": {
                 "parameters": slip,
-                "get": {"operationId": "listBoats", "responses": answers("404", _200={"description": "all", **_content({"type": "array", "items": self.BOAT})})},
-                "post": {"operationId": "addBoat", "requestBody": body({"type": "object", "required": ["mark"], "properties": {"mark": WORD}}), "responses": answers("400", "404", "415", _201={"description": "made", **_content(self.BOAT)})},
+                "get": {
+                    "operationId": "listBoats",
+                    "responses": answers(
+                        "404", _200={"description": "all", **_content({"type": "array", "items": self.BOAT})}
+                    ),
+                },
+                "post": {
+                    "operationId": "addBoat",
+                    "requestBody": body(
+                        {"type": "object", "required": ["mark"], "properties": {"mark": WORD}}
+                    ),
+                    "responses": answers(
+                        "400", "404", "415", _201={"description": "made", **_content(self.BOAT)}
+                    ),
+                },
             },
             "/slips/{slipId}/boats/{boatId}": {
                 "parameters": [*slip, *boat],
-                "get": {"operationId": "getBoat", "responses": answers("404", _200={"description": "one", **_content(self.BOAT)})},
+                "get": {
+                    "operationId": "getBoat",
+                    "responses": answers("404", _200={"description": "one", **_content(self.BOAT)}),
+                },
                 "delete": {"operationId": "dropBoat", "responses": answers("404", _204=gone)},
             },
-            "/moves": {"post": {"operationId": "moveBoat", "requestBody": body({"type": "object", "required": ["slipId"], "properties": {"slipId": {"type": "string", "minLength": 1}}}),
-                                "responses": answers("400", "415", "422", _202={"description": "begun", "headers": {"Location": {"required": True, "schema": {"type": "string"}}}, **_content({"type": "object", "required": ["state"], "properties": {"state": {"type": "string"}}})})}},
-            "/moves/{moveId}": {"get": {"operationId": "getMove", "parameters": [{"name": "moveId", "in": "path", "required": True, "schema": {"type": "string"}}],
-                                        "responses": answers("404", _200={"description": "the move", **_content({"type": "object", "required": ["state"], "properties": {"state": {"type": "string"}}})})}},
-        }  # fmt: skip
+            "/moves": {
+                "post": {
+                    "operationId": "moveBoat",
+                    "requestBody": body(
+                        {
+                            "type": "object",
+                            "required": ["slipId"],
+                            "properties": {"slipId": {"type": "string", "minLength": 1}},
+                        }
+                    ),
+                    "responses": answers(
+                        "400",
+                        "415",
+                        "422",
+                        _202={
+                            "description": "begun",
+                            "headers": {"Location": {"required": True, "schema": {"type": "string"}}},
+                            **_content(
+                                {
+                                    "type": "object",
+                                    "required": ["state"],
+                                    "properties": {"state": {"type": "string"}},
+                                }
+                            ),
+                        },
+                    ),
+                }
+            },
+            "/moves/{moveId}": {
+                "get": {
+                    "operationId": "getMove",
+                    "parameters": [
+                        {"name": "moveId", "in": "path", "required": True, "schema": {"type": "string"}}
+                    ],
+                    "responses": answers(
+                        "404",
+                        _200={
+                            "description": "the move",
+                            **_content(
+                                {
+                                    "type": "object",
+                                    "required": ["state"],
+                                    "properties": {"state": {"type": "string"}},
+                                }
+                            ),
+                        },
+                    ),
+                }
+            },
+        }
         schemes = {"key": {"type": "apiKey", "in": "header", "name": "X-Key"}}
-        return json.dumps({"openapi": "3.0.3", "info": {"title": "Slips", "version": "1"}, "security": [{"key": []}], "paths": paths, "components": {"securitySchemes": schemes}})  # fmt: skip
+        return json.dumps(
+            {
+                "openapi": "3.0.3",
+                "info": {"title": "Slips", "version": "1"},
+                "security": [{"key": []}],
+                "paths": paths,
+                "components": {"securitySchemes": schemes},
+            }
+        )
 
     # What it does.
 
@@ -153,7 +271,11 @@ class Slips(Service):
                         problem | ({} if "unchallenged" in self.odd else {"WWW-Authenticate": "Key"}),
                     )
                 return self.does(
-                    method, parts.path, {name: one[0] for name, one in parse_qs(parts.query).items()}, headers, data
+                    method,
+                    parts.path,
+                    {name: one[0] for name, one in parse_qs(parts.query).items()},
+                    headers,
+                    data,
                 )
             except Refused as refusal:
                 return refusal.status, {"title": refusal.detail}, problem | refusal.more.get("headers", {})
@@ -185,7 +307,11 @@ class Slips(Service):
                 if key not in self.jobs:
                     raise Refused(404, "there is no such move")
                 self.jobs[key] += 1
-                return 200, {"state": "done" if self.jobs[key] > 2 and "endless" not in self.odd else "running"}, {}
+                return (
+                    200,
+                    {"state": "done" if self.jobs[key] > 2 and "endless" not in self.odd else "running"},
+                    {},
+                )
         raise Refused(
             405 if steps[0] in ("slips", "moves") else 404,
             "not here",
@@ -212,7 +338,9 @@ class Slips(Service):
             if not self.fits(name, value):
                 raise Refused(400, f"{name} is not as it should be")
             taken[name] = (
-                value.strip().upper() if name == "note" and value is not None and "normal" in self.odd else value
+                value.strip().upper()
+                if name == "note" and value is not None and "normal" in self.odd
+                else value
             )
         return taken
 
@@ -243,7 +371,9 @@ class Slips(Service):
         if "lossy" not in self.odd:
             self.slips[new] = {
                 **item,
-                "length": item["length"] - 1 if "short" in self.odd and item["length"] > 5 else item["length"],
+                "length": (
+                    item["length"] - 1 if "short" in self.odd and item["length"] > 5 else item["length"]
+                ),
             }
         if "late" in self.odd:
             self.hidden[new] = time.monotonic() + 0.25
@@ -270,7 +400,10 @@ class Slips(Service):
             if "smudge" in self.odd and isinstance(sent.get("note"), str):
                 item["note"] = sent["note"][:40]
             taken = self.fields(sent, whole=method == "PUT")
-            if headers.get("If-Match", self.tag(item)) not in ("*", self.tag(item)) and "heedless" not in self.odd:
+            if (
+                headers.get("If-Match", self.tag(item)) not in ("*", self.tag(item))
+                and "heedless" not in self.odd
+            ):
                 raise Refused(412, "it was changed")
             return self.change(item, taken, method)
         if method == "DELETE":
@@ -285,7 +418,9 @@ class Slips(Service):
         ):
             raise Refused(409, "the name is taken")
         before = dict(item)
-        item.update({name: value for name, value in taken.items() if not ("deaf" in self.odd and name == "length")})
+        item.update(
+            {name: value for name, value in taken.items() if not ("deaf" in self.odd and name == "length")}
+        )
         if "greedy" in self.odd and method == "PATCH" and "length" in taken:
             item["note"] = None
         if "contagious" in self.odd:
@@ -320,7 +455,11 @@ class Slips(Service):
         self, method: str, slip: str, rest: list[str], headers: Any, data: bytes
     ) -> tuple[int, Any, dict[str, str]]:
         if method == "GET" and not rest:
-            return 200, [one for one in self.boats.values() if one["slipId"] == slip or "roaming" in self.odd], {}
+            return (
+                200,
+                [one for one in self.boats.values() if one["slipId"] == slip or "roaming" in self.odd],
+                {},
+            )
         if method == "POST" and not rest:
             mark = self.read(headers, data).get("mark")
             if not isinstance(mark, str) or not 2 <= len(mark) <= 30:
@@ -363,9 +502,11 @@ class Slips(Service):
         if order and "unsorted" not in self.odd:
             name = order.lstrip("-")
             found.sort(
-                key=(lambda one: one["name"][::-1])
-                if "collated" in self.odd and name == "name"
-                else (lambda one: one[name]),
+                key=(
+                    (lambda one: one["name"][::-1])
+                    if "collated" in self.odd and name == "name"
+                    else (lambda one: one[name])
+                ),
                 reverse=order.startswith("-"),
             )
         total = len(found) + (1 if "miscounted" in self.odd else 0)
@@ -373,6 +514,9 @@ class Slips(Service):
         shift = 1 if "shifted" in self.odd and first else 0
         return (
             200,
-            {"items": found[first + shift : first + limit + (1 if "overfull" in self.odd else 0)], "total": total},
+            {
+                "items": found[first + shift : first + limit + (1 if "overfull" in self.odd else 0)],
+                "total": total,
+            },
             {},
         )

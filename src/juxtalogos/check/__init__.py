@@ -32,16 +32,30 @@ def examined(answer: Answer) -> Answer:
     try:
         seen = answer.schema.examine(answer.value)
         return Answer(
-            answer.declared, answer.media, answer.value, answer.schema, answer.problems, answer.headers, answer.unread,
-            seen, answer.fault, answer.allowed,
-        )  # fmt: skip
+            answer.declared,
+            answer.media,
+            answer.value,
+            answer.schema,
+            answer.problems,
+            answer.headers,
+            answer.unread,
+            seen,
+            answer.fault,
+            answer.allowed,
+        )
     except ValueError as error:  # nested too deep to follow: nothing is proven
         return replace(answer, unread=str(error))
 
 
 def check_exchange(
-    contract: Contract, operation: Operation, answer: Answer, exchange: Exchange, extra: tuple[WireCheck, ...] = ()
+    contract: Contract,
+    operation: Operation,
+    answer: Answer,
+    exchange: Exchange,
+    extra: tuple[WireCheck, ...] = (),
 ) -> Iterator[CheckResult]:
-    """The results of every check on an exchange that has a response; `extra` are the protocol's own. The answer is an examined one."""
+    """The results of every check on an exchange that has a response; `extra` are the protocol's own. The
+    answer is an examined one.
+    """
     for check in (*CHECKS.values(), *extra):
         yield from check(contract, operation, answer, exchange)

@@ -25,7 +25,8 @@ def check_presence(
     location = answer.declared.location
     declared = answer.declared.media
     if not declared and response.body and not answer.declared.open_body:
-        # A redirect SHOULD carry a short note for people (RFC 9110, section 15.4); with 205 no content may come (15.3.6).
+        # A redirect SHOULD carry a short note for people (RFC 9110, section 15.4); with 205 no content may
+        # come (15.3.6).
         unsaid = answer.declared.unsaid_body and response.status != 205
         severity = Severity.REMARK if unsaid or 300 <= response.status < 400 else Severity.DEVIATION
         observed = f"{len(response.body)} bytes"
@@ -35,12 +36,19 @@ def check_presence(
         # No text is not JSON (RFC 8259, section 2); for other types an empty body may be a value.
         if all(parsed is not None and parsed.is_json for parsed in types):
             yield CheckResult(
-                "body.missing", False, "body", " or ".join(media.media_type for media in declared), "no body", location
+                "body.missing",
+                False,
+                "body",
+                " or ".join(media.media_type for media in declared),
+                "no body",
+                location,
             )
 
 
 def _not_checkable(operation: Operation, answer: Answer, exchange: Exchange) -> tuple[str, str, str] | None:
-    """(place, what it would be compared with, why it is not) where the definition's own part cannot be read."""
+    """(place, what it would be compared with, why it is not) where the definition's own
+    part cannot be read.
+    """
     for part in (answer.media, answer.declared):
         if part is not None and part.unreadable:
             return "body", "as its schema says", part.unreadable
@@ -51,9 +59,13 @@ def _not_checkable(operation: Operation, answer: Answer, exchange: Exchange) -> 
     return None
 
 
-def check_body(contract: Contract, operation: Operation, answer: Answer, exchange: Exchange) -> Iterator[CheckResult]:
+def check_body(
+    contract: Contract, operation: Operation, answer: Answer, exchange: Exchange
+) -> Iterator[CheckResult]:
     """The body is what its media type says and has no deviation from its schema."""
-    location = answer.media.location if answer.media else answer.declared.location if answer.declared else None
+    location = (
+        answer.media.location if answer.media else answer.declared.location if answer.declared else None
+    )
     for problem in answer.problems:
         yield CheckResult(problem.kind, False, problem.at, problem.declared, problem.observed, location)
     lost = _not_checkable(operation, answer, exchange)
@@ -64,11 +76,13 @@ def check_body(contract: Contract, operation: Operation, answer: Answer, exchang
     if answer.schema is None and not (unkept and answer.media and answer.media.schema):
         return
     if answer.schema is None or answer.examined is None:
-        yield CheckResult("body.incomplete", True, "body", "as its schema says", answer.unread, location, proving=False)
+        yield CheckResult(
+            "body.incomplete", True, "body", "as its schema says", answer.unread, location, proving=False
+        )
         return
     deviations = answer.examined.deviations
-    undecided = next((one for one in deviations if one.undecided), None)
-    deviations = tuple(one for one in deviations if not one.undecided)
+    undecided = next((inner for inner in deviations if inner.undecided), None)
+    deviations = tuple(inner for inner in deviations if not inner.undecided)
     for deviation in deviations[:MAX_RESULTS]:
         severity = Severity.REMARK if deviation.advisory else Severity.DEVIATION
         yield CheckResult(
@@ -89,9 +103,11 @@ def check_body(contract: Contract, operation: Operation, answer: Answer, exchang
             f"{len(deviations) - MAX_RESULTS} further deviations",
             location,
         )
-    if undecided and all(one.advisory for one in deviations):
+    if undecided and all(inner.advisory for inner in deviations):
         at, observed = f"body{undecided.path}", undecided.observed
-        yield CheckResult("body.incomplete", True, at, undecided.declared, observed, undecided.location, proving=False)
+        yield CheckResult(
+            "body.incomplete", True, at, undecided.declared, observed, undecided.location, proving=False
+        )
     elif all(deviation.advisory for deviation in deviations):
         proving = not answer.schema.accepts_anything
         yield CheckResult(

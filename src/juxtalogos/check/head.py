@@ -12,11 +12,16 @@ from juxtalogos.model.findings import CheckResult, Severity
 from juxtalogos.model.wire import Answer
 
 
-def check_status(contract: Contract, operation: Operation, answer: Answer, exchange: Exchange) -> Iterator[CheckResult]:
+def check_status(
+    contract: Contract, operation: Operation, answer: Answer, exchange: Exchange
+) -> Iterator[CheckResult]:
     """The code is declared; a 5xx that is not is the service's failure."""
     assert exchange.response is not None
     status = exchange.response.status
-    declared = ", ".join(dict.fromkeys(one.status for one in operation.answers)) or "no status at all"
+    declared = (
+        ", ".join(dict.fromkeys(declared_answer.status for declared_answer in operation.answers))
+        or "no status at all"
+    )
     observed = f"{status} {_phrase(status)}".strip()
     location = answer.declared.location if answer.declared else operation.location.child("responses")
     failed = status >= 500
@@ -27,11 +32,15 @@ def check_status(contract: Contract, operation: Operation, answer: Answer, excha
         return  # nothing is declared of its answers at all
     if answer.declared is None:
         severity = Severity.REMARK if answer.allowed else Severity.DEVIATION
-        yield CheckResult(kind, False, "status", declared, observed, location, severity, detail=answer.allowed)
+        yield CheckResult(
+            kind, False, "status", declared, observed, location, severity, detail=answer.allowed
+        )
         return
     # Nothing forbids a declared 5xx, yet it is never what a caller hoped for.
     severity = Severity.REMARK if failed else Severity.DEVIATION
-    yield CheckResult(kind, not failed, "status", declared, observed, location, severity, proving=answer.explicit)
+    yield CheckResult(
+        kind, not failed, "status", declared, observed, location, severity, proving=answer.explicit
+    )
 
 
 def _phrase(status: int) -> str:
@@ -41,7 +50,9 @@ def _phrase(status: int) -> str:
         return ""
 
 
-def check_media(contract: Contract, operation: Operation, answer: Answer, exchange: Exchange) -> Iterator[CheckResult]:
+def check_media(
+    contract: Contract, operation: Operation, answer: Answer, exchange: Exchange
+) -> Iterator[CheckResult]:
     """The Content-Type is one of those declared for this status."""
     response = exchange.response
     assert response is not None
@@ -57,26 +68,36 @@ def check_media(contract: Contract, operation: Operation, answer: Answer, exchan
     if actual is None:
         # A sender SHOULD say what it sends (RFC 9110, section 8.3): doubtful, not forbidden.
         yield CheckResult(
-            "media.missing", False, "header.Content-Type", declared, "no Content-Type", location, Severity.REMARK
+            "media.missing",
+            False,
+            "header.Content-Type",
+            declared,
+            "no Content-Type",
+            location,
+            Severity.REMARK,
         )
     elif answer.media is None:
         malformed = "" if parse_media_type(actual) else " (no media type)"
-        yield CheckResult("media.undeclared", False, "header.Content-Type", declared, actual + malformed, location)
+        yield CheckResult(
+            "media.undeclared", False, "header.Content-Type", declared, actual + malformed, location
+        )
     else:
-        yield CheckResult("media.undeclared", True, "header.Content-Type", declared, actual, location, proving=False)
+        yield CheckResult(
+            "media.undeclared", True, "header.Content-Type", declared, actual, location, proving=False
+        )
 
 
 def check_headers(
     contract: Contract, operation: Operation, answer: Answer, exchange: Exchange
 ) -> Iterator[CheckResult]:
     """Declared headers are there when required, and well-formed when there."""
-    for one in answer.headers:
-        at, location = f"header.{one.declared.name}", one.declared.location
-        if one.text is None:
-            if one.declared.required:
+    for head in answer.headers:
+        at, location = f"header.{head.declared.name}", head.declared.location
+        if head.text is None:
+            if head.declared.required:
                 yield CheckResult("header.missing", False, at, "required", "missing", location)
             continue
-        deviations = one.schema.check(one.value) if one.schema else ()
+        deviations = head.schema.check(head.value) if head.schema else ()
         for deviation in deviations:
             severity = Severity.REMARK if deviation.advisory else Severity.DEVIATION
             yield CheckResult(
@@ -89,13 +110,13 @@ def check_headers(
                 severity,
             )
         if not deviations:
-            proving = not one.declared.unreadable and (one.schema is not None or one.declared.required)
+            proving = not head.declared.unreadable and (head.schema is not None or head.declared.required)
             yield CheckResult(
                 "header.malformed",
                 True,
                 at,
-                "as its schema says" if one.schema else "any value",
-                one.text,
+                "as its schema says" if head.schema else "any value",
+                head.text,
                 location,
                 proving=proving,
             )

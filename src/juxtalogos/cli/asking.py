@@ -52,15 +52,31 @@ class Asker:
 
     def inputs(self, operation: Operation, inputs: Inputs) -> Inputs:
         """Inputs as a person gives them; an empty line keeps the sample, or leaves an optional one out."""
-        hint = "an empty line takes the value in brackets; - leaves an input out; ! before a value sends it though it is not allowed"
+        hint = (
+            "an empty line takes the value in brackets; - leaves an input out; ! before a value sends it"
+            " though it is not allowed"
+        )
         self.out.note((hint, "note"))
         values: dict[str, Any] = dict(inputs.values)
-        for one in operation.inputs:
-            row = next(iter(self.contract.schema(one.schema).outline()), None) if one.schema else None
-            current = values.pop(one.address, ABSENT)
-            given = self.ask(Question(one.address, one.schema, row, one.required, one.description, current))
+        for declared_input in operation.inputs:
+            row = (
+                next(iter(self.contract.schema(declared_input.schema).outline()), None)
+                if declared_input.schema
+                else None
+            )
+            current = values.pop(declared_input.address, ABSENT)
+            given = self.ask(
+                Question(
+                    declared_input.address,
+                    declared_input.schema,
+                    row,
+                    declared_input.required,
+                    declared_input.description,
+                    current,
+                )
+            )
             if given is not ABSENT:
-                values[one.address] = given
+                values[declared_input.address] = given
         found = Inputs(values, inputs.body, inputs.content_type)
         media = chosen_media(operation, inputs.content_type)
         return self.body(found, media.schema) if media and media.schema else found
@@ -76,7 +92,9 @@ class Asker:
             if given is not ABSENT:
                 inputs = with_values(inputs, {question.address: given})
             elif current is not ABSENT:
-                inputs = Inputs(inputs.values, without_place(inputs.body, split_pointer(row.path)), inputs.content_type)
+                inputs = Inputs(
+                    inputs.values, without_place(inputs.body, split_pointer(row.path)), inputs.content_type
+                )
         return inputs
 
     def ask(self, question: Question) -> Any:
@@ -93,7 +111,9 @@ class Asker:
             if text == "-":
                 self.out.note(("  it is required; write !- to leave it out all the same", "remark"))
                 continue
-            value = wire_of(self.contract).parse_text(question.schema, question.pointer, text.removeprefix("!"))
+            value = wire_of(self.contract).parse_text(
+                question.schema, question.pointer, text.removeprefix("!")
+            )
             wrong = "" if text.startswith("!") else self.wrong(question, value)
             if not wrong:
                 return value
@@ -113,7 +133,9 @@ def _line(shown: str) -> str:
     sys.stderr.flush()
     line = sys.stdin.readline()
     if not line:
-        raise UsageError("the input ended before every question was answered", mend="answer each, or leave --ask out")
+        raise UsageError(
+            "the input ended before every question was answered", mend="answer each, or leave --ask out"
+        )
     return line.rstrip("\r\n")
 
 

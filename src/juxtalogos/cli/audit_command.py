@@ -8,7 +8,15 @@ from pathlib import Path
 from typing import Any
 
 from juxtalogos.cli.calling import result_data
-from juxtalogos.cli.options import Arguments, add_common, add_full, add_remarks, add_strict, terminal, workspace
+from juxtalogos.cli.options import (
+    Arguments,
+    add_common,
+    add_full,
+    add_remarks,
+    add_strict,
+    terminal,
+    workspace,
+)
 from juxtalogos.cli.summary import FEW_CASES, exit_status, show_findings
 from juxtalogos.cli.terminal import Terminal
 from juxtalogos.exchange.har import HarEntry, read_har
@@ -25,10 +33,10 @@ from juxtalogos.workspace.config import check_url
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Judge recorded exchanges (HAR 1.2, as browsers and proxies write it): each is matched to its operation and checked
-like the answer of a live run; all go into the ledger, and coverage and reports serve them too. Entries outside the
-base URL are skipped; one under it that no operation declares is a finding; a body that the recording left out
-leaves its exchange unproven.
+Judge recorded exchanges (HAR 1.2, as browsers and proxies write it): each is matched to its
+operation and checked like the answer of a live run; all go into the ledger, and coverage and
+reports serve them too. Entries outside the base URL are skipped; one under it that no operation
+declares is a finding; a body that the recording left out leaves its exchange unproven.
 
 exit status: 0 all held; 1 a finding; 2 the file cannot be used; 3 no entry holds an answer."""
 EXAMPLE = """\
@@ -47,8 +55,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="NAME",
         help="judge by this contract; by every one when left out",
     )
-    parser.add_argument("--base-url", metavar="URL", help="where the contract was served; else --target says it")
-    parser.add_argument("--target", metavar="NAME", help="take the base URLs from a target of juxtalogos.toml")
+    parser.add_argument(
+        "--base-url", metavar="URL", help="where the contract was served; else --target says it"
+    )
+    parser.add_argument(
+        "--target", metavar="NAME", help="take the base URLs from a target of juxtalogos.toml"
+    )
     add_strict(parser)
     add_remarks(parser)
     add_full(parser)
@@ -71,7 +83,9 @@ def run(args: _AuditArguments) -> int:
     try:
         entries = read_har(args.file.read_bytes(), str(args.file))
     except OSError as error:
-        raise UsageError(f"cannot be read: {error.strerror}", where=str(args.file), mend="check the path") from None
+        raise UsageError(
+            f"cannot be read: {error.strerror}", where=str(args.file), mend="check the path"
+        ) from None
     contracts = {place.contract.name: place.contract for place in places}
     redactor = _redactor(entries, contracts)
     with open_ledger(home.ledger_path, write=True) as ledger:
@@ -95,7 +109,9 @@ def run(args: _AuditArguments) -> int:
 def _places(args: _AuditArguments, home: Workspace) -> list[ServedAt]:
     names = args.contract or home.contract_names()
     if not names:
-        raise UsageError("there is no contract to judge by", mend="import a definition: juxtalogos import SOURCE")
+        raise UsageError(
+            "there is no contract to judge by", mend="import a definition: juxtalogos import SOURCE"
+        )
     contracts = [home.contract(name) for name in names]
     if args.base_url:
         return [ServedAt(contract, check_url(args.base_url)) for contract in contracts]
@@ -103,9 +119,13 @@ def _places(args: _AuditArguments, home: Workspace) -> list[ServedAt]:
         target = home.target(args.target)
         served = [contract for contract in contracts if args.contract or target.serves(contract.name)]
         return [ServedAt(contract, target.base_url(contract)) for contract in served or contracts]
-    places = [ServedAt(contract, server) for contract in contracts for server in contract.servers if "://" in server]
+    places = [
+        ServedAt(contract, server) for contract in contracts for server in contract.servers if "://" in server
+    ]
     if not places:
-        raise UsageError("no base URL is known", mend="say where it was served: --base-url URL or --target NAME")
+        raise UsageError(
+            "no base URL is known", mend="say where it was served: --base-url URL or --target NAME"
+        )
     return places
 
 
@@ -136,22 +156,28 @@ def _as_data(view: RunView) -> dict[str, Any]:
     for index, record in enumerate(view.exchanges()):
         contract = view.contracts.get(record.contract)
         documents = contract.documents if contract else {}
-        unmet = [one for one in record.results if not one.held]
-        remarks = [one for one in unmet if one.result_class is ResultClass.REMARK]
+        unmet = [result for result in record.results if not result.held]
+        remarks = [result for result in unmet if result.result_class is ResultClass.REMARK]
         data: dict[str, Any] = {
             "index": index,
             "operation": record.operation or None,
             "contract": record.contract or None,
             "verdict": str(record.verdict),
             "reason": record.reason,
-            "findings": [_finding_data(one, documents) for one in unmet if one.result_class is ResultClass.FINDING],
+            "findings": [
+                _finding_data(result, documents)
+                for result in unmet
+                if result.result_class is ResultClass.FINDING
+            ],
             "expectations": [
-                _finding_data(one, documents) for one in unmet if one.result_class is ResultClass.EXPECTATION
+                _finding_data(result, documents)
+                for result in unmet
+                if result.result_class is ResultClass.EXPECTATION
             ],
             "exchange": record.id,
         }
         if view.remarks:
-            data["remarks"] = [_finding_data(one, documents) for one in remarks]
+            data["remarks"] = [_finding_data(remark, documents) for remark in remarks]
         entries.append(data)
     return {"version": 1, "run": view.run.id, "verdict": view.run.verdict, "entries": entries}
 
@@ -187,5 +213,7 @@ def _tell(out: Terminal, view: RunView, full: bool) -> None:
     if view.steps and counts.keys() <= {Verdict.SKIPPED}:
         out.note(("no entry lies under the base URL, so nothing was judged; see the URLs with -v", "note"))
     number = view.run.id
-    out.line((view.run.verdict, view.run.verdict), f"  run {number}: {len(view.steps)} recorded exchanges: {told}")
+    out.line(
+        (view.run.verdict, view.run.verdict), f"  run {number}: {len(view.steps)} recorded exchanges: {told}"
+    )
     out.note((f"next: juxtalogos report {number}  or  juxtalogos coverage {number}", "note"))

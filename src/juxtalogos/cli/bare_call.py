@@ -30,7 +30,9 @@ def call_url(
     json: bool,
     raw: bool,
 ) -> int:
-    """Sends a request of no contract, shows and keeps it; gives the exit status. `hidden` are the secrets in it."""
+    """Sends a request of no contract, shows and keeps it; gives the exit status. `hidden` are the secrets in
+    it.
+    """
 
     async def send() -> Exchange:
         async with Transport(options) as transport:
@@ -40,7 +42,9 @@ def call_url(
     redactor = Redactor.of((*hidden, *carried_secrets(exchange)))
     shown = redactor.exchange(exchange)
     verdict = Verdict.UNPROVEN if exchange.response else Verdict.ERROR
-    reason = "no contract says what the answer should be" if exchange.response else redactor.text(exchange.error)
+    reason = (
+        "no contract says what the answer should be" if exchange.response else redactor.text(exchange.error)
+    )
     number = _keep(folder, shown, verdict, reason) if keep else 0
     if json:
         out.json(

@@ -24,7 +24,14 @@ from juxtalogos.cli.options import (
     terminal,
     workspace,
 )
-from juxtalogos.cli.sending import asked_again, hidden, keep_exchange, send_as_it_stands, send_once, show_outcome
+from juxtalogos.cli.sending import (
+    asked_again,
+    hidden,
+    keep_exchange,
+    send_as_it_stands,
+    send_once,
+    show_outcome,
+)
 from juxtalogos.compose.filling import filled, known_given, misfits, settings_given
 from juxtalogos.exchange.redact import Redactor, is_credential
 from juxtalogos.exchange.transport import TransportOptions
@@ -49,12 +56,13 @@ if TYPE_CHECKING:
     from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Send one request of an operation and show the exchange, every check made on it, and the verdict. Required inputs
-that are not set take valid sample values. With --message an edited HTTP/1.1 message is sent as it stands; only a
-missing Content-Length and the target's credentials are added. A value may come from an earlier exchange
-(ADDRESS=@EXCHANGE#/path); when the call is saved, it stays a link between the steps. With --url a request is sent
-that no contract knows of: it is shown and kept, and proves nothing; with --save it becomes a message of a contract
-of its own under definitions/ and a step like any other, its base URL the target's."""
+Send one request of an operation and show the exchange, every check made on it, and the verdict.
+Required inputs that are not set take valid sample values. With --message an edited HTTP/1.1 message
+is sent as it stands; only a missing Content-Length and the target's credentials are added. A value
+may come from an earlier exchange (ADDRESS=@EXCHANGE#/path); when the call is saved, it stays a link
+between the steps. With --url a request is sent that no contract knows of: it is shown and kept, and
+proves nothing; with --save it becomes a message of a contract of its own under definitions/ and a
+step like any other, its base URL the target's."""
 EXAMPLE = """\
   juxtalogos call getPortCall --set callId=PC-1004
   juxtalogos call announcePortCall --set body/vessel/name=Tern --save first#announce
@@ -86,15 +94,22 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="ADDRESS=VALUE",
-        help="an input's value, such as query.limit=5 or body/vessel/name=Tern; @17#/id takes it from exchange 17",
+        help=(
+            "an input's value, such as query.limit=5 or body/vessel/name=Tern; @17#/id takes it from"
+            " exchange 17"
+        ),
     )
     add_unchecked(parser)
     parser.add_argument("--ask", action="store_true", help="ask for each input, with what is allowed")
     parser.add_argument("--body-file", type=Path, metavar="FILE", help="send this file's bytes as the body")
-    parser.add_argument("--message", type=Path, metavar="FILE", help="send this HTTP/1.1 message as it stands")
+    parser.add_argument(
+        "--message", type=Path, metavar="FILE", help="send this HTTP/1.1 message as it stands"
+    )
     parser.add_argument("--full", action="store_true", help="fill in optional inputs too")
     parser.add_argument(
-        "--each-media", action="store_true", help="call once for each declared media type and compare the values"
+        "--each-media",
+        action="store_true",
+        help="call once for each declared media type and compare the values",
     )
     parser.add_argument(
         "--at",
@@ -104,7 +119,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="connect to this address for a host name; Host and TLS name stay",
     )
     parser.add_argument("--raw", action="store_true", help="show bodies as they came")
-    parser.add_argument("--save", metavar="SUITE#CASE", help="append the call as a step of a case, to come out alike")
+    parser.add_argument(
+        "--save", metavar="SUITE#CASE", help="append the call as a step of a case, to come out alike"
+    )
     parser.add_argument(
         "--expect",
         default="",
@@ -143,11 +160,15 @@ class _CallArguments(Arguments):
 
 def run(args: _CallArguments) -> int:
     if args.contract and not (args.url and args.save):
-        raise UsageError("--contract names where a call of a URL is kept", mend="give it with --url and --save")
+        raise UsageError(
+            "--contract names where a call of a URL is kept", mend="give it with --url and --save"
+        )
     if args.url:
         return _call_and_keep_url(args) if args.save else _call_url(args)
     if not args.operation:
-        raise UsageError("no operation is given", mend="name one that `juxtalogos show` lists, or give --url URL")
+        raise UsageError(
+            "no operation is given", mend="name one that `juxtalogos show` lists, or give --url URL"
+        )
     home = workspace(args)
     contract, operation = home.operation(args.operation)
     target = home.target(args.target, [contract.name])
@@ -156,7 +177,9 @@ def run(args: _CallArguments) -> int:
         return _call(args, home, session, contract, operation)
 
 
-def _call(args: _CallArguments, home: Workspace, session: Session, contract: Contract, operation: Operation) -> int:
+def _call(
+    args: _CallArguments, home: Workspace, session: Session, contract: Contract, operation: Operation
+) -> int:
     links: list[StepLink] = []
     if args.message:
         exchange = _send_message(args, session, contract, operation)
@@ -190,7 +213,8 @@ def _session(
     )
     if args.at:
         session = replace(
-            session, options=replace(session.options, addresses={**session.options.addresses, **_addresses(args.at)})
+            session,
+            options=replace(session.options, addresses={**session.options.addresses, **_addresses(args.at)}),
         )
     if args.save:
         place_of(args.save)
@@ -208,8 +232,15 @@ def _told(
     exchange: Exchange,
 ) -> tuple[Judgement, int]:
     """The judgement of an exchange and its number, both shown."""
-    if exchange.response is None and session.target.system and not Trust(home.root, Grant.of(args.trust, ())).runs:
-        told = f"the system of the target {session.target.name} was not started: nobody has trusted its commands (juxtalogos trust)"  # fmt: skip
+    if (
+        exchange.response is None
+        and session.target.system
+        and not Trust(home.root, Grant.of(args.trust, ())).runs
+    ):
+        told = (
+            f"the system of the target {session.target.name} was not started: nobody has trusted its commands"
+            " (juxtalogos trust)"
+        )
         terminal(args).note((told, "remark"))
     asked = asked_again(session, contract, operation, exchange, session.judged(contract, operation, exchange))
     judgement = hidden(session, asked)
@@ -247,7 +278,9 @@ def _save(
     outcome = args.expect or outcome_seen(operation, exchange, judgement.answer)
     criteria = criteria_of(outcome, operation)
     hidden = secret_inputs(contract, operation, inputs, lambda value: redactor.text(str(value)) != str(value))
-    path, step = save_call(home.suites, args.save, contract, operation, inputs, links, args.role, criteria, hidden)
+    path, step = save_call(
+        home.suites, args.save, contract, operation, inputs, links, args.role, criteria, hidden
+    )
     if number:
         with open_ledger(home.ledger_path, write=True) as ledger:
             ledger.assign(number, *place_of(args.save), step)
@@ -256,7 +289,10 @@ def _save(
     for address, name in hidden.items():
         terminal(args).note(
             (
-                f"{address} is a secret, so it is an input of the case: juxtalogos run ... --set {name}=env:NAME",
+                (
+                    f"{address} is a secret, so it is an input of the case: juxtalogos run ... --set"
+                    f" {name}=env:NAME"
+                ),
                 "remark",
             )
         )
@@ -265,18 +301,26 @@ def _save(
 def _inputs_sent(
     args: _CallArguments, session: Session, contract: Contract, operation: Operation, exchange: Exchange
 ) -> Inputs | None:
-    """The inputs of a message that was sent as it stood; what of it no input says is told. None when it is not of the operation."""
+    """The inputs of a message that was sent as it stood; what of it no input says is told. None when it is
+    not of the operation.
+    """
     wire, base = wire_of(contract), session.base_url(contract)
     sent = exchange.request
     if operation not in wire.match(sent, base):
-        terminal(args).note((f"not saved: the message is no call of {operation.id} as it is declared", "remark"))
+        terminal(args).note(
+            (f"not saved: the message is no call of {operation.id} as it is declared", "remark")
+        )
         return None
     inputs = wire.taken(operation, sent, base)
     again = wire.encode(operation, inputs, base, loose=True)
-    before, after = ({part.partition("=")[0] for part in urlsplit(one.url).query.split("&")} for one in (sent, again))
+    before, after = (
+        {part.partition("=")[0] for part in urlsplit(one.url).query.split("&")} for one in (sent, again)
+    )
     if before - after:
         told = ", ".join(sorted(before - after))
-        terminal(args).note((f"the step leaves out what the definition does not know: query {told}", "remark"))
+        terminal(args).note(
+            (f"the step leaves out what the definition does not know: query {told}", "remark")
+        )
     return inputs
 
 
@@ -284,36 +328,64 @@ def _call_and_keep_url(args: _CallArguments) -> int:
     from juxtalogos.cli.message_call import drafted_call
 
     if args.operation or args.message or args.ask or args.each_media or args.full or args.unchecked:
-        raise UsageError("--url sends a request of no contract", mend="give it --method, --header, --set and --body-file only")  # fmt: skip
+        raise UsageError(
+            "--url sends a request of no contract",
+            mend="give it --method, --header, --set and --body-file only",
+        )
     home, headers = workspace(args), [header_field(one) for one in args.header]
     body = _body_file(args)
-    draft = drafted_call(home, args.url, args.method, headers, body, args.settings, args.contract, args.target)
+    draft = drafted_call(
+        home, args.url, args.method, headers, body, args.settings, args.contract, args.target
+    )
     contract, operation = draft.contract, draft.operation
     session = _session(args, home, contract, operation, draft.target)
     exchange = _send(args, session, contract, operation, draft.inputs)
     judgement, number = _told(args, home, session, contract, operation, exchange)
     if body and session.redactor.body(body) != body:
-        terminal(args).note(("not saved: the body holds a secret, and a message is kept as it stands", "remark"))
+        terminal(args).note(
+            ("not saved: the body holds a secret, and a message is kept as it stands", "remark")
+        )
     elif _may_be_saved(args, exchange):
         draft.keep(home)
         terminal(args).note(f"kept as {draft.operation.full_id}: definitions/{contract.name}/{draft.file}")
         home.remember_target(draft.target, [contract.name])
-        _save(args, home, contract, operation, draft.inputs, [], exchange, judgement, number, session.redactor)
+        _save(
+            args, home, contract, operation, draft.inputs, [], exchange, judgement, number, session.redactor
+        )
     return _exit_status(judgement)
 
 
 def _call_url(args: _CallArguments) -> int:
     from juxtalogos.cli.bare_call import bare_request, call_url
 
-    if args.operation or args.settings or args.message or args.ask or args.each_media or args.role or args.credential:  # fmt: skip
-        raise UsageError("--url sends a request of no contract", mend="give it --method, --header and --body-file only")
-    given = [(name, *secrets.filled(text, f"--header {name}")) for name, text in map(header_field, args.header)]
+    if (
+        args.operation
+        or args.settings
+        or args.message
+        or args.ask
+        or args.each_media
+        or args.role
+        or args.credential
+    ):
+        raise UsageError(
+            "--url sends a request of no contract", mend="give it --method, --header and --body-file only"
+        )
+    given = [
+        (name, *secrets.filled(text, f"--header {name}")) for name, text in map(header_field, args.header)
+    ]
     headers = tuple((name, text) for name, text, _ in given)
     hidden = [secret for _, _, secret in given if secret]
     request = bare_request(args.url, args.method, headers, _body_file(args))
     options = TransportOptions(addresses=_addresses(args.at))
     return call_url(
-        terminal(args), request, options, args.directory, hidden, keep=not args.trial, json=args.json, raw=args.raw
+        terminal(args),
+        request,
+        options,
+        args.directory,
+        hidden,
+        keep=not args.trial,
+        json=args.json,
+        raw=args.raw,
     )
 
 
@@ -326,7 +398,12 @@ def _addresses(texts: list[str]) -> dict[str, str]:
 
 
 def _call_each(
-    args: _CallArguments, home: Workspace, session: Session, contract: Contract, operation: Operation, inputs: Inputs
+    args: _CallArguments,
+    home: Workspace,
+    session: Session,
+    contract: Contract,
+    operation: Operation,
+    inputs: Inputs,
 ) -> int:
     from juxtalogos.cli.media_calls import MediaCall, call_each
 
@@ -354,10 +431,15 @@ def _inputs(
     content_type = next((value for name, value in headers.items() if name.lower() == "content-type"), "")
     settings, linked = split_settings(home, operation, args.settings)
     given = settings_given(wire_of(contract), operation, settings, content_type)
-    given |= {one.address: one.value for one in linked}
+    given |= {link.address: link.value for link in linked}
     known = known_given(contract, operation, home.hints(contract.name, session.target), full=args.full)
     inputs = filled(
-        contract, operation, {**known, **given}, full=args.full, content_type=content_type, unchecked=args.unchecked
+        contract,
+        operation,
+        {**known, **given},
+        full=args.full,
+        content_type=content_type,
+        unchecked=args.unchecked,
     )
     if args.ask:
         from juxtalogos.cli.asking import Asker
@@ -372,7 +454,9 @@ def _inputs(
 
 def _apart(texts: list[str]) -> list[tuple[str, str]]:
     """The header fields that carry a secret: they are no inputs, and are never saved."""
-    return [(name, text) for name, text in map(header_field, texts) if secrets.refers(text) or is_credential(name)]
+    return [
+        (name, text) for name, text in map(header_field, texts) if secrets.refers(text) or is_credential(name)
+    ]
 
 
 def _body_file(args: _CallArguments) -> bytes | None:
@@ -388,22 +472,34 @@ def _file_given(path: Path, what: str) -> bytes:
         ) from None
 
 
-def _send(args: _CallArguments, session: Session, contract: Contract, operation: Operation, inputs: Inputs) -> Exchange:
+def _send(
+    args: _CallArguments, session: Session, contract: Contract, operation: Operation, inputs: Inputs
+) -> Exchange:
     request = session.encoded(contract, operation, inputs, loose=args.unchecked)
     missing = session.unmet(contract, operation)
     if missing and not args.no_credentials:
         terminal(args).note(
-            (f"sent without {', '.join(missing)}: the target {session.target.name} has no such credential; ", "remark"),
+            (
+                (
+                    f"sent without {', '.join(missing)}: the target {session.target.name} has no such"
+                    " credential; "
+                ),
+                "remark",
+            ),
             f"set it: {session.sign_in_command(missing[0])}",
         )
 
     return send_once(session, contract, operation, request)
 
 
-def _send_message(args: _CallArguments, session: Session, contract: Contract, operation: Operation) -> Exchange:
+def _send_message(
+    args: _CallArguments, session: Session, contract: Contract, operation: Operation
+) -> Exchange:
     assert args.message is not None
     data = _file_given(args.message, "message")
     session.permit(operation)
     if args.settings or args.body_file or len(args.header) > len(_apart(args.header)):
-        raise UsageError("a message is sent as it stands", mend="put values, body and headers into the message itself")
+        raise UsageError(
+            "a message is sent as it stands", mend="put values, body and headers into the message itself"
+        )
     return send_as_it_stands(session, contract, operation, data, str(args.message))

@@ -34,7 +34,9 @@ def show_exchange(out: Terminal, exchange: Exchange, *, raw: bool, limit: int = 
     request, response = exchange.request, exchange.response
     parts = urlsplit(request.url)
     target = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
-    out.line(("sent  ", "note"), (f"{request.method} {target}", "head"), f"   to {parts.scheme}://{parts.netloc}")
+    out.line(
+        ("sent  ", "note"), (f"{request.method} {target}", "head"), f"   to {parts.scheme}://{parts.netloc}"
+    )
     for name, value in request.headers:
         out.line("      ", (name, "name"), f": {value}")
     if request.body:
@@ -97,7 +99,10 @@ def show_results(out: Terminal, results: tuple[CheckResult, ...], documents: Map
         )
     if rows:
         noted = any(result.detail for result in results)
-        out.table(("check", "kind", "at", "declared", "observed", "definition, note" if noted else "definition"), rows)
+        out.table(
+            ("check", "kind", "at", "declared", "observed", "definition, note" if noted else "definition"),
+            rows,
+        )
 
 
 def result_data(result: CheckResult, documents: Mapping[str, Document]) -> dict[str, Any]:
@@ -140,7 +145,11 @@ def exchange_data(exchange: Exchange) -> dict[str, Any]:
     }
     if response is None:
         return {**data, "error": exchange.error}
-    head = {"status": response.status, "reason": response.reason, "headers": [list(pair) for pair in response.headers]}
+    head = {
+        "status": response.status,
+        "reason": response.reason,
+        "headers": [list(pair) for pair in response.headers],
+    }
     return {**data, "response": {**head, **_body_data(response.body)}}
 
 

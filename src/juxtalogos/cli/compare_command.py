@@ -7,7 +7,15 @@ from collections import Counter
 from dataclasses import replace
 from typing import Any
 
-from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, add_full, terminal, workspace
+from juxtalogos.cli.options import (
+    EXIT_FAILED,
+    EXIT_HELD,
+    Arguments,
+    add_common,
+    add_full,
+    terminal,
+    workspace,
+)
 from juxtalogos.cli.terminal import Terminal
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, RunRecord, open_ledger
@@ -21,9 +29,10 @@ from juxtalogos.suite.kept_answers import read_rules
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Lay two runs side by side, such as the same suite on two targets: each step with its statuses, verdicts and where
-the answers differ. What differs by right is not told: values that each run made or knew for itself (ids, its own
-times), and what the rules of an operation allow (kept/rules). Without numbers the two latest runs are compared.
+Lay two runs side by side, such as the same suite on two targets: each step with its statuses,
+verdicts and where the answers differ. What differs by right is not told: values that each run made
+or knew for itself (ids, its own times), and what the rules of an operation allow (kept/rules).
+Without numbers the two latest runs are compared.
 
 exit status: 0 all the same; 1 something differs."""
 EXAMPLE = """\
@@ -34,7 +43,9 @@ EXAMPLE = """\
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("runs", nargs="*", type=int, metavar="RUN", help="two runs; the two latest when left out")
+    parser.add_argument(
+        "runs", nargs="*", type=int, metavar="RUN", help="two runs; the two latest when left out"
+    )
     parser.add_argument("--all", action="store_true", help="show steps that are the same too")
     add_full(parser)
     add_common(parser)
@@ -54,21 +65,32 @@ def run(args: _CompareArguments) -> int:
         numbers = args.runs or [one.id for one in ledger.runs(2, calls=False)][::-1]
         if len(numbers) < 2:
             raise UsageError(
-                "there are not two runs yet", mend="run the same suite twice: juxtalogos run SUITE --target NAME"
+                "there are not two runs yet",
+                mend="run the same suite twice: juxtalogos run SUITE --target NAME",
             )
         first, second = (ledger.run(number) for number in numbers)
         one, other = (ledger.exchanges(ExchangeQuery(run=run.id)) for run in (first, second))
         found = pairs(one, other, lambda record: _answer(home, record))
     differing = [pair for pair in found if not pair.same]
     if args.json:
-        out.json({"version": 1, "runs": [first.id, second.id], "targets": [first.target, second.target], "steps": [_data(one) for one in (found if args.all else differing)], "same": len(found) - len(differing)})  # fmt: skip
+        out.json(
+            {
+                "version": 1,
+                "runs": [first.id, second.id],
+                "targets": [first.target, second.target],
+                "steps": [_data(item) for item in (found if args.all else differing)],
+                "same": len(found) - len(differing),
+            }
+        )
         return EXIT_FAILED if differing else EXIT_HELD
     _tell(out, (first, second), found, differing, args)
     return EXIT_FAILED if differing else EXIT_HELD
 
 
 def _answer(home: Workspace, record: ExchangeRecord) -> tuple[Any, Allowed]:
-    """An answer as its definition has it, with what may differ by the operation's rules and what its call made."""
+    """An answer as its definition has it, with what may differ by the operation's rules and what its call
+    made.
+    """
     contract = home.contract(record.contract) if record.contract in home.contract_names() else None
     operation = contract.operation(record.operation) if contract else None
     if contract is None or operation is None or record.exchange is None or record.exchange.response is None:
@@ -86,11 +108,17 @@ VALUES = "other values in the answer"
 
 
 def _tell(
-    out: Terminal, runs: tuple[RunRecord, RunRecord], found: list[Pair], differing: list[Pair], args: _CompareArguments
+    out: Terminal,
+    runs: tuple[RunRecord, RunRecord],
+    found: list[Pair],
+    differing: list[Pair],
+    args: _CompareArguments,
 ) -> None:
     """What changed first, like with like; then the steps, the worst first."""
     first, second = runs
-    out.line(f"{len(found)} steps: {len(found) - len(differing)} the same, ", (f"{len(differing)} not", "head"))
+    out.line(
+        f"{len(found)} steps: {len(found) - len(differing)} the same, ", (f"{len(differing)} not", "head")
+    )
     changes = Counter(map(_change, differing))
     for change, count in changes.most_common():
         out.line((f"{count:6}  ", "head"), change)
@@ -99,7 +127,9 @@ def _tell(
         out.line()
         out.line(("values that differ", "head"))
         listed = places if args.full else places[:PLACES]
-        out.table(("steps", "operation", "place", "for example"), listed, styles=("", "name", "name"), right=(0,))
+        out.table(
+            ("steps", "operation", "place", "for example"), listed, styles=("", "name", "name"), right=(0,)
+        )
         if len(listed) < len(places):
             out.line((f"and {len(places) - len(listed)} more places: --full", "note"))
     # Whose values alone differ is told by its places.
@@ -112,8 +142,13 @@ def _tell(
     out.table(
         ("step", f"run {first.id} ({first.target})", f"run {second.id} ({second.target})", "answers"),
         [
-            (f"{one.suite}#{one.case}#{one.step}", _side(one.first), _side(one.second), _words(one))
-            for one in listed_steps
+            (
+                f"{earlier.suite}#{earlier.case}#{earlier.step}",
+                _side(earlier.first),
+                _side(earlier.second),
+                _words(earlier),
+            )
+            for earlier in listed_steps
         ],
         styles=("name",),
     )
@@ -138,7 +173,9 @@ def _badness(pair: Pair) -> tuple[bool, int]:
     if pair.first is None or pair.second is None:
         return True, 0
     order = list(Verdict)
-    return order.index(pair.second.verdict) >= order.index(pair.first.verdict), order.index(pair.second.verdict)
+    return order.index(pair.second.verdict) >= order.index(pair.first.verdict), order.index(
+        pair.second.verdict
+    )
 
 
 def _side(record: ExchangeRecord | None) -> str:
@@ -153,7 +190,11 @@ def _words(pair: Pair) -> str:
 
 def _data(pair: Pair) -> dict[str, Any]:
     def side(record: ExchangeRecord | None) -> Any:
-        return {"exchange": record.id, "status": record.status or None, "verdict": record.verdict} if record else None
+        return (
+            {"exchange": record.id, "status": record.status or None, "verdict": record.verdict}
+            if record
+            else None
+        )
 
     return {
         "suite": pair.suite,

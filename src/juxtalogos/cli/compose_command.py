@@ -34,14 +34,15 @@ if TYPE_CHECKING:
     from juxtalogos.run.learning.rounds import Lessons
 
 DESCRIPTION = """\
-Write a suite (Arazzo 1.0.1) for everything in a contract: a case per operation with the calls that give what it
-needs, and for each resource a flow that creates, reads, updates and deletes. The same contract, and the same that is
-known of it, gives the same file. What would destroy more than the run makes is left out, and named.
+Write a suite (Arazzo 1.0.1) for everything in a contract: a case per operation with the calls that
+give what it needs, and for each resource a flow that creates, reads, updates and deletes. The same
+contract, and the same that is known of it, gives the same file. What would destroy more than the
+run makes is left out, and named.
 
-With --learn the service is asked first, by what only reads; with --learn=writing everything is tried, refusals are
-read, other sensible ways are tried, and what was created is removed. What was learned is kept in
-learned/TARGET/CONTRACT.toml, and used from then on. With --dependencies the dependencies between operations are listed
-with their reasons; juxtalogos.toml can correct them."""
+With --learn the service is asked first, by what only reads; with --learn=writing everything is
+tried, refusals are read, other sensible ways are tried, and what was created is removed. What was
+learned is kept in learned/TARGET/CONTRACT.toml, and used from then on. With --dependencies the
+dependencies between operations are listed with their reasons; juxtalogos.toml can correct them."""
 EXAMPLE = """\
   juxtalogos compose berths
   juxtalogos compose berths --learn=writing --target local
@@ -50,7 +51,9 @@ EXAMPLE = """\
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("contract", nargs="?", metavar="CONTRACT", help="the contract; the only one when left out")
+    parser.add_argument(
+        "contract", nargs="?", metavar="CONTRACT", help="the contract; the only one when left out"
+    )
     parser.add_argument("--dependencies", action="store_true", help="list dependencies only")
     parser.add_argument("--suite", metavar="NAME", help="the suite's name; the contract's when left out")
     parser.add_argument(
@@ -103,7 +106,7 @@ def run(args: ComposeArguments) -> int:
     finder = Finder(contract, hints.dependencies, only_reading=args.only_reading)
     if args.dependencies:
         return _tell(out, contract, finder.found(), as_json=args.json)
-    dependencies = [one for one in finder.found() if one.sure >= LIMIT]
+    dependencies = [item for item in finder.found() if item.sure >= LIMIT]
     name = args.suite or contract.name
     path = _path(home, name)
     scope = ComposeScope(hints, args.include_destructive, args.only_reading)
@@ -145,7 +148,9 @@ def _target(args: ComposeArguments, home: Workspace, contract: Contract) -> Targ
         return None
 
 
-def _write(args: ComposeArguments, home: Workspace, contract: Contract, composed: Composed, name: str) -> Path:
+def _write(
+    args: ComposeArguments, home: Workspace, contract: Contract, composed: Composed, name: str
+) -> Path:
     """Writes the suite, or its parts in a folder; gives where."""
     documents = {name: composed.document}
     if args.folders:
@@ -153,7 +158,9 @@ def _write(args: ComposeArguments, home: Workspace, contract: Contract, composed
         def below(one: str) -> str:
             return name + one.removeprefix(contract.name)
 
-        found = by_folder(contract, composed, lambda one: source_url(home.root, _path(home, below(one)), contract))
+        found = by_folder(
+            contract, composed, lambda one: source_url(home.root, _path(home, below(one)), contract)
+        )
         documents = {below(one): document for one, document in found.items()}
     texts = {_path(home, one): to_yaml(document).encode() for one, document in documents.items()}
     for place, text in texts.items():
@@ -180,7 +187,11 @@ def _show(out: Terminal, contract: Contract, composed: Composed, written: Path, 
     if by_reason:
         out.note(("compose them all the same with --include-destructive", "note"))
     if composed.lasting:
-        out.line(("lasting: ", "remark"), _few(composed.lasting), "  nothing in the contract removes what they create")
+        out.line(
+            ("lasting: ", "remark"),
+            _few(composed.lasting),
+            "  nothing in the contract removes what they create",
+        )
     for place, room in list(composed.cramped.items())[:3]:
         told = f"room for {room:,} names of the run's own" if room else "no room for names of the run's own"
         out.line(("names: ", "remark"), place, f"  its schema leaves {told}: two runs may meet")
@@ -194,10 +205,22 @@ def _few(names: list[str], most: int = 6) -> str:
 
 def _tell(out: Terminal, contract: Contract, dependencies: Sequence[Dependency], *, as_json: bool) -> int:
     """The dependencies that would be composed, each with its reason; then those that are but suggestions."""
-    rows = [(one.operation, one.input, one.source, one.value, one.reason, one.sure) for one in dependencies]
+    rows = [
+        (
+            dependency.operation,
+            dependency.input,
+            dependency.source,
+            dependency.value,
+            dependency.reason,
+            dependency.sure,
+        )
+        for dependency in dependencies
+    ]
     if as_json:
         keys = ("operation", "input", "from", "value", "reason", "sure")
-        out.json({"version": 2, "contract": contract.name, "dependencies": [dict(zip(keys, row)) for row in rows]})
+        out.json(
+            {"version": 2, "contract": contract.name, "dependencies": [dict(zip(keys, row)) for row in rows]}
+        )
         return EXIT_HELD
     for used in (True, False):
         chosen = [(*row[:4], (row[4], "note")) for row in rows if (row[5] >= LIMIT) is used]

@@ -6,7 +6,15 @@ import argparse
 import re
 from typing import Any
 
-from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, add_full, terminal, workspace
+from juxtalogos.cli.options import (
+    EXIT_FAILED,
+    EXIT_HELD,
+    Arguments,
+    add_common,
+    add_full,
+    terminal,
+    workspace,
+)
 from juxtalogos.cli.terminal import Terminal
 from juxtalogos.coverage import Coverage, Share, measure
 from juxtalogos.documents.positions import describe, position
@@ -18,8 +26,9 @@ from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.location import Location
 
 DESCRIPTION = """\
-Show how much of a definition one or several runs exercised: operations, status codes, media types, parameters,
-request and response properties, enum members, response headers; the gaps with their definition lines."""
+Show how much of a definition one or several runs exercised: operations, status codes, media types,
+parameters, request and response properties, enum members, response headers; the gaps with their
+definition lines."""
 EXAMPLE = """\
   juxtalogos coverage
   juxtalogos coverage 3-5 --gaps --require 80
@@ -28,7 +37,10 @@ EXAMPLE = """\
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "runs", nargs="*", metavar="RUN", help="run numbers or ranges such as 3-5; the latest run when left out"
+        "runs",
+        nargs="*",
+        metavar="RUN",
+        help="run numbers or ranges such as 3-5; the latest run when left out",
     )
     parser.add_argument("--contract", help="one contract only")
     parser.add_argument("--gaps", action="store_true", help="list what was not exercised")
@@ -70,15 +82,23 @@ def run(args: _CoverageArguments) -> int:
     good: dict[str, int] = {}
     """By contract how many operations were answered with success."""
     with open_ledger(home.ledger_path) as ledger:
-        numbers = [ledger.run(number).id for number in run_numbers(args.runs)] if args.runs else [ledger.run().id]
+        numbers = (
+            [ledger.run(number).id for number in run_numbers(args.runs)] if args.runs else [ledger.run().id]
+        )
         names = [args.contract] if args.contract else ledger.contracts(numbers)
         for name in names:
             if name not in home.contract_names():
-                raise UsageError(f"there is no contract {quoted(name)}", mend=nearest(name, home.contract_names()))
+                raise UsageError(
+                    f"there is no contract {quoted(name)}", mend=nearest(name, home.contract_names())
+                )
             contract = home.contract(name)
             hits = list(ledger.hits(numbers, name))
             good[name] = len(
-                {one.operation for one in hits if 200 <= one.status < 300 and contract.operation(one.operation)}
+                {
+                    hit.operation
+                    for hit in hits
+                    if 200 <= hit.status < 300 and contract.operation(hit.operation)
+                }
             )
             measured.append((contract, measure(wire_of(contract), element_kinds(contract), hits)))
     if args.json:
@@ -103,7 +123,12 @@ def run(args: _CoverageArguments) -> int:
 
 
 def _show(
-    out: Terminal, args: _CoverageArguments, numbers: list[int], contract: Contract, coverage: Coverage, good: int
+    out: Terminal,
+    args: _CoverageArguments,
+    numbers: list[int],
+    contract: Contract,
+    coverage: Coverage,
+    good: int,
 ) -> None:
     runs = ", ".join(map(str, numbers[:6])) + (" …" if len(numbers) > 6 else "")
     out.line((contract.name, "head"), f"   run{'s' if len(numbers) > 1 else ''} {runs}")
@@ -125,14 +150,16 @@ def _show(
         for row in gaps:
             grouped.setdefault(_heading(coverage, row.element), []).append(row.element)
         rows = [
-            (heading, one.label, (describe(contract.documents, one.location), "note"))
+            (heading, part.label, (describe(contract.documents, part.location), "note"))
             for heading, elements in grouped.items()
-            for one in (elements if args.full else elements[:GAPS])
+            for part in (elements if args.full else elements[:GAPS])
         ]
         out.table(("kind", "element", "definition"), rows, styles=("", "name"))
         for heading, elements in grouped.items():
             if len(elements) > GAPS and not args.full:
-                out.line((f"and {len(elements) - GAPS} more of the kind {heading}: --full, or --json", "note"))
+                out.line(
+                    (f"and {len(elements) - GAPS} more of the kind {heading}: --full, or --json", "note")
+                )
     elif gaps:
         out.note((f"{len(gaps)} gaps; list them with --gaps", "note"))
 
@@ -146,7 +173,13 @@ def _heading(coverage: Coverage, element: Element) -> str:
 def _row(name: str, share: Share) -> tuple[Any, ...]:
     blocks = round(share.percent / 5)
     style = "held" if share.percent >= 80 else "remark" if share.percent >= 40 else "deviation"
-    return name, share.exercised, share.declared, f"{share.percent:.1f}", ("█" * blocks + "░" * (20 - blocks), style)
+    return (
+        name,
+        share.exercised,
+        share.declared,
+        f"{share.percent:.1f}",
+        ("█" * blocks + "░" * (20 - blocks), style),
+    )
 
 
 def _line(contract: Contract, location: Location) -> int | None:

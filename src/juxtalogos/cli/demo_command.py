@@ -18,9 +18,9 @@ from juxtalogos.model.errors import UsageError, nearest
 from juxtalogos.model.findings import general_path
 
 DESCRIPTION = """\
-Start the services of the Port of Merrow on a loopback port, berths (OpenAPI), pilotage (WSDL and SOAP) and registry
-(OData V4, with a V2 face), walk import, show, call, compose, run, coverage and report in a scratch workspace, and
-compare the findings with the deviations planted in the services.
+Start the services of the Port of Merrow on a loopback port, berths (OpenAPI), pilotage (WSDL and
+SOAP) and registry (OData V4, with a V2 face), walk import, show, call, compose, run, coverage and
+report in a scratch workspace, and compare the findings with the deviations planted in the services.
 
 exit status: 0 the findings are exactly the planted ones; 1 they are not."""
 EXAMPLE = """\
@@ -41,7 +41,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="which planted deviations are on: all, none, or names separated by commas",
     )
     parser.add_argument("--list", action="store_true", help="list the planted deviations")
-    parser.add_argument("--serve", action="store_true", help="only serve, for trials by hand; until interrupted")
+    parser.add_argument(
+        "--serve", action="store_true", help="only serve, for trials by hand; until interrupted"
+    )
     parser.add_argument("--port", type=int, default=0, metavar="N", help="the service's port (any free one)")
     parser.add_argument(
         "--into", type=Path, metavar="DIR", help="make the workspace here instead of in a scratch folder"
@@ -69,7 +71,10 @@ def run(args: _DemoArguments) -> int:
     if args.list:
         out.table(
             ("deviation", "contract", "operation", "what the service does", "finding"),
-            [(one.name, one.contract, one.operation, one.what, one.findings[0][0]) for one in (*PLANTED, *HIDDEN)],
+            [
+                (one.name, one.contract, one.operation, one.what, one.findings[0][0])
+                for one in (*PLANTED, *HIDDEN)
+            ],
             styles=("name",),
         )
         return EXIT_HELD
@@ -114,7 +119,10 @@ def _walk(out: Terminal, args: _DemoArguments, odd: frozenset[str], urls: dict[s
     try:
         _steps(out, folder, definitions / "berths.yaml", urls["berths"])
         found = _found(folder)
-        words = "What valid requests cannot find: requests that break a rule, laws over several exchanges, sign-in, sequences."
+        words = (
+            "What valid requests cannot find: requests that break a rule, laws over several exchanges,"
+            " sign-in, sequences."
+        )
         _say(out, words, ["explore", "berths", "--token", "harbour", "-C", str(folder)])
         explored = _found(folder)
         _second_service(out, folder, urls["pilotage"])
@@ -141,8 +149,13 @@ def _steps(out: Terminal, folder: Path, definition: Path, url: str) -> None:
         "The service's address is ours to give: servers named in a definition are never called unasked.",
         ["targets", "set", "quayside", url, *place],
     )
-    words = "Two operations want a sign-in: where the secret is gets written down, never the secret, and it may go to this target only."
-    _say(out, words, ["targets", "set", "quayside", "--credential", f"harbourKey=env:{_KEY_VARIABLE}", *place])
+    words = (
+        "Two operations want a sign-in: where the secret is gets written down, never the secret, and it may"
+        " go to this target only."
+    )
+    _say(
+        out, words, ["targets", "set", "quayside", "--credential", f"harbourKey=env:{_KEY_VARIABLE}", *place]
+    )
     _say(out, "What the contract has.", ["show", "berths", *place])
     _say(
         out,
@@ -154,7 +167,11 @@ def _steps(out: Terminal, folder: Path, definition: Path, url: str) -> None:
         "How operations depend on one another, and why we think so.",
         ["compose", "berths", "--dependencies", *place],
     )
-    _say(out, "A suite for all of it: a case per operation, and a flow per resource.", ["compose", "berths", *place])
+    _say(
+        out,
+        "A suite for all of it: a case per operation, and a flow per resource.",
+        ["compose", "berths", *place],
+    )
     _say(out, "The suite is run; every exchange is judged and kept.", ["run", "berths", *place])
     _say(out, "How much of the definition that exercised.", ["coverage", *place])
     _say(out, "And the report, one file for a browser; JUnit XML for pipelines.", ["report", *place])
@@ -169,14 +186,21 @@ def _second_service(out: Terminal, folder: Path, url: str) -> None:
         ["import", f"{url}?wsdl", *place],
     )
     _say(out, "", ["targets", "set", "quayside", url, "--contract", "pilotage", *place])
-    _say(out, "", ["targets", "set", "quayside", "--credential", f"token=night desk:env:{_KEY_VARIABLE}", *place])
+    _say(
+        out,
+        "",
+        ["targets", "set", "quayside", "--credential", f"token=night desk:env:{_KEY_VARIABLE}", *place],
+    )
     _say(out, "Its operations, with service, port, version and style.", ["show", "pilotage", *place])
     _say(
         out,
         "One of them: inputs by address, placed in the schema's order; a WS-Security token goes with it.",
         ["call", "planJob", "--set", "body/order/vessel/name=Tern", "--set", "body/order/tugs=2", *place],
     )
-    words = "Of tideGate nothing tells what it does; what may destroy something is not composed unasked, so it is said once."
+    words = (
+        "Of tideGate nothing tells what it does; what may destroy something is not composed unasked, so it is"
+        " said once."
+    )
     _say(out, words, ["rules", "tideGate", "--does", "read", *place])
     _say(out, "Values flow by type and name; declared faults are provoked.", ["compose", "pilotage", *place])
     _say(out, "", ["run", "pilotage", *place])
@@ -186,14 +210,31 @@ def _second_service(out: Terminal, folder: Path, url: str) -> None:
 
 def _data_service(out: Terminal, folder: Path, url: str) -> None:
     place = ["-C", str(folder)]
-    words = "The third service speaks OData: its root leads to the metadata, and entity sets become operations."
+    words = (
+        "The third service speaks OData: its root leads to the metadata, and entity sets become operations."
+    )
     _say(out, words, ["import", url, *place])
     _say(out, "", ["targets", "set", "quayside", url, "--contract", "registry", *place])
     words = "A new entity with its parts: a deep insert, as the metadata has it."
     _say(out, words, ["skeleton", "Inspections.create", "--full", *place])
     words = "Query options are inputs, and what comes back is compared with what they asked for."
-    _say(out, words, ["call", "Vessels.list", "--set", "$filter=Condition eq Merrow.Registry.Condition'Sound'", "--set", "$count=true", *place])  # fmt: skip
-    words = "Keys and entity tags flow along the metadata; each query option is tried by itself; actions, functions, batches."
+    _say(
+        out,
+        words,
+        [
+            "call",
+            "Vessels.list",
+            "--set",
+            "$filter=Condition eq Merrow.Registry.Condition'Sound'",
+            "--set",
+            "$count=true",
+            *place,
+        ],
+    )
+    words = (
+        "Keys and entity tags flow along the metadata; each query option is tried by itself; actions,"
+        " functions, batches."
+    )
     _say(out, words, ["compose", "registry", *place])
     _say(out, "", ["run", "registry", *place])
     _say(out, "Query options and navigation count as covered or not.", ["coverage", *place])
@@ -202,7 +243,11 @@ def _data_service(out: Terminal, folder: Path, url: str) -> None:
 
 def _older_face(out: Terminal, folder: Path, url: str) -> None:
     place = ["-C", str(folder)]
-    _say(out, "The same registry as it was spoken to before: OData V2, JSON and Atom.", ["import", url, "--name", "registry-v2", *place])  # fmt: skip
+    _say(
+        out,
+        "The same registry as it was spoken to before: OData V2, JSON and Atom.",
+        ["import", url, "--name", "registry-v2", *place],
+    )
     _say(out, "", ["targets", "set", "quayside", url, "--contract", "registry-v2", *place])
     _say(out, "", ["compose", "registry-v2", *place])
     _say(out, "", ["run", "registry-v2", *place])
@@ -232,31 +277,39 @@ def _found(folder: Path) -> set[tuple[str, str, str]]:
 
     with open_ledger(folder / ".juxtalogos" / "ledger.sqlite") as ledger:
         return {
-            (one.finding.operation, one.finding.result.kind, general_path(one.finding.result.at))
-            for one in ledger.findings(ledger.run().id)
+            (told.finding.operation, told.finding.result.kind, general_path(told.finding.result.at))
+            for told in ledger.findings(ledger.run().id)
         }
 
 
 def _compare(
-    out: Terminal, folder: Path, odd: frozenset[str], found: set[tuple[str, str, str]], explored: set[tuple[str, str, str]]
-) -> int:  # fmt: skip
+    out: Terminal,
+    folder: Path,
+    odd: frozenset[str],
+    found: set[tuple[str, str, str]],
+    explored: set[tuple[str, str, str]],
+) -> int:
     expected = expected_findings(odd)
     out.line()
     out.line(("Planted deviations and what was found", "head"))
-    rows = [_row(one, found) for one in PLANTED if one.name in odd]
+    rows = [_row(planted, found) for planted in PLANTED if planted.name in odd]
     if rows:
         out.table(("", "operation", "planted", "finding"), rows)
-    hidden = [one for one in HIDDEN if one.name in odd]
+    hidden = [planted for planted in HIDDEN if planted.name in odd]
     if hidden:
         out.line()
         out.line(("Planted, and to be found by exploring only", "head"))
-        out.table(("", "operation", "planted", "finding"), [_row(one, explored) for one in hidden])
+        out.table(("", "operation", "planted", "finding"), [_row(entry, explored) for entry in hidden])
     for operation, kind, at in sorted(found - expected):
         out.line(("not planted, yet found: ", "deviation"), f"{operation} {kind} at {at}")
-    told = {(operation, kind, at) for operation, kind, at in explored if kind != "request.refused" and not kind.endswith(".undeclared")}  # fmt: skip
+    told = {
+        (operation, kind, at)
+        for operation, kind, at in explored
+        if kind != "request.refused" and not kind.endswith(".undeclared")
+    }
     for operation, kind, at in sorted(told) if not odd else ():
         out.line(("nothing is planted, yet exploring found: ", "deviation"), f"{operation} {kind} at {at}")
-    missed = len(expected - found) + sum(not _hit(one, explored) for one in hidden)
+    missed = len(expected - found) + sum(not _hit(entry, explored) for entry in hidden)
     many = len(found - expected) + (len(told) if not odd else 0)
     total = f"{len(odd)} planted, {missed} findings missed, {many} too many"
     out.line((total, "held" if not missed and not many else "deviation"))

@@ -1,4 +1,6 @@
-"""Values taken from an earlier exchange: `ADDRESS=@EXCHANGE#/path` as a setting, a link between steps when it is saved."""
+"""Values taken from an earlier exchange: `ADDRESS=@EXCHANGE#/path` as a setting, a link between steps when it
+is saved.
+"""
 
 from __future__ import annotations
 
@@ -27,20 +29,27 @@ class Linked:
     address: str
     record: ExchangeRecord
     source: str
-    """`/vesselId` in the answer's body, empty for all of it, `header.Location`, or a JSONPath such as `$.items[0].id`."""
+    """`/vesselId` in the answer's body, empty for all of it, `header.Location`, or a JSONPath such as
+    `$.items[0].id`."""
     value: Any
 
     def link(self, suite: str, case: str) -> StepLink:
         """UsageError unless the earlier exchange is a step of the same case."""
         if (self.record.suite, self.record.case) != (suite, case) or not self.record.step:
             raise UsageError(
-                f"exchange {self.record.id} is no step of {suite}#{case}, so {self.address} cannot be linked to it",
-                mend=f"save that call first: juxtalogos call {self.record.operation} --save {suite}#{case}, and take its number",
+                f"exchange {self.record.id} is no step of {suite}#{case}, so {self.address} cannot be linked"
+                " to it",
+                mend=(
+                    f"save that call first: juxtalogos call {self.record.operation} --save {suite}#{case},"
+                    " and take its number"
+                ),
             )
         return link_of(self.address, self.record.step, self.source)
 
 
-def split_settings(home: Workspace, operation: Operation, settings: list[str]) -> tuple[list[str], list[Linked]]:
+def split_settings(
+    home: Workspace, operation: Operation, settings: list[str]
+) -> tuple[list[str], list[Linked]]:
     """(settings with values of their own, those that take a value of an earlier exchange)."""
     plain, linked = [], []
     for setting in settings:
@@ -56,7 +65,10 @@ def split_settings(home: Workspace, operation: Operation, settings: list[str]) -
 
 
 def exchange_named(home: Workspace, text: str, *, answered: bool = True) -> ExchangeRecord:
-    """The exchange that `17`, `@17`, `@last` or `@OPERATION` names, with its answer as a rule. UsageError with the nearest."""
+    """The exchange that `17`, `@17`, `@last` or `@OPERATION` names, with its answer as a rule.
+
+    UsageError with the nearest.
+    """
     name = text.removeprefix("@")
     query = ExchangeQuery(answered=answered, newest_first=True, limit=1, whole_only=True)
     if not name.isdigit() and name != "last":
@@ -68,7 +80,11 @@ def exchange_named(home: Workspace, text: str, *, answered: bool = True) -> Exch
         if name.isdigit():
             what = f"there is no exchange {name}" if record is None else f"exchange {name} has no answer"
         else:
-            what = "no exchange has an answer yet" if name == "last" else f"no exchange of {name} has an answer yet"
+            what = (
+                "no exchange has an answer yet"
+                if name == "last"
+                else f"no exchange of {name} has an answer yet"
+            )
         raise UsageError(what, mend="call it first, or list them: juxtalogos exchanges")
     return record
 
@@ -78,8 +94,11 @@ def _operation_named(home: Workspace, name: str) -> tuple[str, str]:
     try:
         contract, operation = home.operation(name)
     except UsageError:
-        known = [one.id for contract in home.contracts() for one in contract.operations]
-        raise UsageError(f"@{name} names no exchange", mend=nearest(name, known) or "write @17, @last or @OPERATION; @@ for a text that begins with @") from None  # fmt: skip
+        known = [candidate.id for contract in home.contracts() for candidate in contract.operations]
+        raise UsageError(
+            f"@{name} names no exchange",
+            mend=nearest(name, known) or "write @17, @last or @OPERATION; @@ for a text that begins with @",
+        ) from None
     return contract.name, operation.id
 
 
@@ -90,7 +109,9 @@ def _value(home: Workspace, record: ExchangeRecord, source: str) -> Any:
     if source.startswith("header."):
         value: Any = header(response.headers, source.removeprefix("header."))
         if value is None:
-            raise UsageError(f"the answer has no {source}", where=where, mend=f"see juxtalogos exchanges {record.id}")
+            raise UsageError(
+                f"the answer has no {source}", where=where, mend=f"see juxtalogos exchanges {record.id}"
+            )
     else:
         value = _body_value(home, record, source, where)
     if MASK in str(value):
@@ -120,7 +141,9 @@ def _body_value(home: Workspace, record: ExchangeRecord, source: str, where: str
         ) from None
     except (LookupError, ValueError):
         raise UsageError(
-            f"the answer has nothing at {quoted(source)}", where=where, mend="write a JSON Pointer such as /items/0/id"
+            f"the answer has nothing at {quoted(source)}",
+            where=where,
+            mend="write a JSON Pointer such as /items/0/id",
         ) from None
 
 
@@ -130,12 +153,18 @@ def _first(home: Workspace, record: ExchangeRecord, path: str, where: str) -> An
     link_of("", "", path)
     nodes = select_json(path, answer_value(home, record, record.exchange))
     if not nodes:
-        raise UsageError(f"the answer has nothing at {quoted(path)}", where=where, mend="see what it has: juxtalogos pin --list")  # fmt: skip
+        raise UsageError(
+            f"the answer has nothing at {quoted(path)}",
+            where=where,
+            mend="see what it has: juxtalogos pin --list",
+        )
     return nodes[0]
 
 
 def answer_value(home: Workspace, record: ExchangeRecord, exchange: Exchange) -> Any:
-    """The value of an answer: of XML as its operation declares it, of JSON as it stands. UsageError when it has none."""
+    """The value of an answer: of XML as its operation declares it, of JSON as it stands. UsageError when it
+    has none.
+    """
     from juxtalogos.formats import wire_of
 
     assert exchange.response is not None

@@ -16,8 +16,8 @@ from juxtalogos.model.errors import UsageError, nearest
 from juxtalogos.model.verdict import Verdict
 
 DESCRIPTION = """\
-List the exchanges of a run, filtered by method, path, status, verdict, operation or finding; with a number, show
-that one exchange with every check made on it."""
+List the exchanges of a run, filtered by method, path, status, verdict, operation or finding; with a
+number, show that one exchange with every check made on it."""
 EXAMPLE = """\
   juxtalogos exchanges --status 5XX
   juxtalogos exchanges --finding body.required --run 3
@@ -65,14 +65,16 @@ def run(args: _ExchangesArguments) -> int:
     with open_ledger(home.ledger_path) as ledger:
         if args.name:
             record = exchange_named(home, args.name, answered=False)
-            documents = home.contract(record.contract).documents if record.contract in home.contract_names() else {}
+            documents = (
+                home.contract(record.contract).documents if record.contract in home.contract_names() else {}
+            )
             if args.json:
                 out.json(
                     {
                         "version": 1,
                         **_summary(record),
                         **(exchange_data(record.exchange) if record.exchange else {}),
-                        "checks": [result_data(one, documents) for one in record.results],
+                        "checks": [result_data(result, documents) for result in record.results],
                     }
                 )
             else:

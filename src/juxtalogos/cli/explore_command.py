@@ -44,13 +44,15 @@ from juxtalogos.workspace.trust import Grant, Trust
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Find what a suite of valid requests cannot: valid requests that cover the definition, requests that break one of its
-rules, laws over several exchanges (what was created is there, what was deleted is gone, pages are the whole ...),
-sign-in, and the states that things come into. What is made is taken away again; nothing else is changed. Everything is
-kept in the ledger as a run; an interrupt keeps what was done.
+Find what a suite of valid requests cannot: valid requests that cover the definition, requests that
+break one of its rules, laws over several exchanges (what was created is there, what was deleted is
+gone, pages are the whole ...), sign-in, and the states that things come into. What is made is taken
+away again; nothing else is changed. Everything is kept in the ledger as a run; an interrupt keeps
+what was done.
 
-Told apart are findings (the definition, or its protocol, forbids it), what the service took though the definition does
-not allow it (lenient), and doubts: laws that nobody stated. A doubt fails nothing until it is adopted."""
+Told apart are findings (the definition, or its protocol, forbids it), what the service took though
+the definition does not allow it (lenient), and doubts: laws that nobody stated. A doubt fails
+nothing until it is adopted."""
 EXAMPLE = """\
   juxtalogos explore berths --target local
   juxtalogos explore announcePortCall closePortCall --seconds 60
@@ -59,7 +61,12 @@ EXAMPLE = """\
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("what", nargs="*", metavar="CONTRACT or OPERATION", help="what is explored; every contract when left out")  # fmt: skip
+    parser.add_argument(
+        "what",
+        nargs="*",
+        metavar="CONTRACT or OPERATION",
+        help="what is explored; every contract when left out",
+    )
     add_target(parser)
     add_identity(parser)
     budget = parser.add_argument_group("budgets")
@@ -67,12 +74,37 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     budget.add_argument("--requests", type=int, default=20_000, metavar="N", help="requests in all (20,000)")
     budget.add_argument("--each", type=int, default=500, metavar="N", help="requests to one operation (500)")
     budget.add_argument("--failures", type=int, default=0, metavar="N", help="end when so many were found")
-    budget.add_argument("--weight", action="append", default=[], metavar="OPERATION=FACTOR", help="give an operation, or a pattern of them, more or less of it")  # fmt: skip
-    parser.add_argument("--leave-out", action="append", default=[], metavar="OPERATION=REASON", help="do not explore an operation, or a pattern of them")  # fmt: skip
+    budget.add_argument(
+        "--weight",
+        action="append",
+        default=[],
+        metavar="OPERATION=FACTOR",
+        help="give an operation, or a pattern of them, more or less of it",
+    )
+    parser.add_argument(
+        "--leave-out",
+        action="append",
+        default=[],
+        metavar="OPERATION=REASON",
+        help="do not explore an operation, or a pattern of them",
+    )
     parser.add_argument("--only-reading", action="store_true", help="send only what changes nothing")
     parser.add_argument("--seed", type=int, default=0, metavar="N", help="for made-up values (0)")
-    parser.add_argument("--token", default="", metavar="TEXT", help="what unique names are made of; random when left out: the same seed, token and state of the service give the same requests")  # fmt: skip
-    parser.add_argument("--save", default="", metavar="SUITE", help="write what was found, and what worked, as a suite that runs without exploring")  # fmt: skip
+    parser.add_argument(
+        "--token",
+        default="",
+        metavar="TEXT",
+        help=(
+            "what unique names are made of; random when left out: the same seed, token and state of the"
+            " service give the same requests"
+        ),
+    )
+    parser.add_argument(
+        "--save",
+        default="",
+        metavar="SUITE",
+        help="write what was found, and what worked, as a suite that runs without exploring",
+    )
     add_pace(parser)
     add_grant(parser)
     add_remarks(parser)
@@ -124,22 +156,43 @@ def run(args: ExploreArguments) -> int:
         out.json(explored_data(view, done, left, covered))
     else:
         show_explored(out, view, done, left, covered, full=args.full, formats_said=formats_said(home))
-        if not any(one.worked for one in done.explored.values()):
-            wanted = next((scheme for contract in contracts.values() for one in contract.operations for scheme in session.unmet(contract, one)), "")  # fmt: skip
+        if not any(visit.worked for visit in done.explored.values()):
+            wanted = next(
+                (
+                    scheme
+                    for contract in contracts.values()
+                    for operation in contract.operations
+                    for scheme in session.unmet(contract, operation)
+                ),
+                "",
+            )
             if wanted:
-                out.line((f"sent without a credential for {wanted}: ", "remark"), session.sign_in_command(wanted))
+                out.line(
+                    (f"sent without a credential for {wanted}: ", "remark"), session.sign_in_command(wanted)
+                )
         for path, kept in saved.items():
             unsaid = f"; {kept.unsaved} findings that no suite can say are left out" if kept.unsaved else ""
-            out.line(("written: ", "held"), f"{path}  {len(kept.cases)} cases{unsaid}", (f"   juxtalogos run {path.relative_to(home.suites).as_posix().removesuffix(ENDINGS[0])}", "note"))  # fmt: skip
+            out.line(
+                ("written: ", "held"),
+                f"{path}  {len(kept.cases)} cases{unsaid}",
+                (
+                    f"   juxtalogos run {path.relative_to(home.suites).as_posix().removesuffix(ENDINGS[0])}",
+                    "note",
+                ),
+            )
     return status_of(view, done, tolerant)
 
 
-def _explored(args: ExploreArguments, home: Workspace, out: Any, session: Session, wishes: Wishes, ledger: Any) -> Exploration:  # fmt: skip
+def _explored(
+    args: ExploreArguments, home: Workspace, out: Any, session: Session, wishes: Wishes, ledger: Any
+) -> Exploration:
     what = f"explore {' '.join(args.what) or ' '.join(session.contracts)}"
     roles = tuple(session.target.roles)
     with out.progress("requests", min(args.requests, wishes.budget.requests)) as moved:
         return run_loop(
-            explore(session, home.root, ledger, wishes, roles, what, lambda one: moved(one.requests, str(one)))
+            explore(
+                session, home.root, ledger, wishes, roles, what, lambda one: moved(one.requests, str(one))
+            )
         )
 
 
@@ -152,7 +205,9 @@ def _saved(
         if one.kept is None or not one.kept.cases:
             continue
         path = home.suites / f"{args.save if len(done.explored) == 1 else f'{args.save}-{name}'}{ENDINGS[0]}"
-        document = document_of(contracts[name], source_url(home.root, path, contracts[name]), list(one.kept.cases.values()))  # fmt: skip
+        document = document_of(
+            contracts[name], source_url(home.root, path, contracts[name]), list(one.kept.cases.values())
+        )
         document["info"]["title"] = f"{name}: what exploring found"
         write_whole(path, to_yaml(document).encode())
         found[path] = one.kept
@@ -163,10 +218,14 @@ def _may_save(args: ExploreArguments, home: Workspace, names: Iterable[str]) -> 
     """UsageError before anything is sent, where a suite of that name is there already."""
     if not re.fullmatch(r"[A-Za-z0-9_\-]+(/[A-Za-z0-9_\-]+)*", args.save):
         raise UsageError(f"{quoted(args.save)} is no name of a suite", mend="write one such as --save found")
-    for name in (args.save, *(f"{args.save}-{one}" for one in names)):
+    for name in (args.save, *(f"{args.save}-{word}" for word in names)):
         path = home.suites / f"{name}{ENDINGS[0]}"
         if path.exists():
-            raise UsageError(f"the suite {name} is there already", where=str(path), mend="give another name, or remove it: juxtalogos suite remove")  # fmt: skip
+            raise UsageError(
+                f"the suite {name} is there already",
+                where=str(path),
+                mend="give another name, or remove it: juxtalogos suite remove",
+            )
 
 
 def chosen_operations(home: Workspace, words: list[str]) -> dict[str, frozenset[str]]:
@@ -178,14 +237,24 @@ def chosen_operations(home: Workspace, words: list[str]) -> dict[str, frozenset[
     for word in words or names:
         contract_name, colon, operation_id = word.partition(":")
         if word in names:
-            found.setdefault(word, set()).update(one.id for one in home.contract(word).operations)
+            found.setdefault(word, set()).update(candidate.id for candidate in home.contract(word).operations)
             continue
         candidates = [contract_name] if colon and contract_name in names else names
         wanted = operation_id if colon and contract_name in names else word
-        hits = [(name, one.id) for name in candidates for one in home.contract(name).operations if fnmatch.fnmatchcase(one.id, wanted)]  # fmt: skip
+        hits = [
+            (name, candidate.id)
+            for name in candidates
+            for candidate in home.contract(name).operations
+            if fnmatch.fnmatchcase(candidate.id, wanted)
+        ]
         if not hits:
-            known = [*names, *(one.id for name in names for one in home.contract(name).operations)]
-            raise UsageError(f"there is no contract and no operation {quoted(word)}", mend=nearest(word, known))
+            known = [
+                *names,
+                *(candidate.id for name in names for candidate in home.contract(name).operations),
+            ]
+            raise UsageError(
+                f"there is no contract and no operation {quoted(word)}", mend=nearest(word, known)
+            )
         for name, operation in hits:
             found.setdefault(name, set()).add(operation)
     return {name: frozenset(ids) for name, ids in found.items()}
@@ -197,9 +266,17 @@ def _session(args: ExploreArguments, home: Workspace, contracts: dict[str, Contr
     if target.system:
         Trust(home.root, grant).require_commands()
     session = open_session(
-        contracts, target, home.root, with_credentials=not args.no_credentials, config=home.config, seed=args.seed, now=time.time(),
-        identity=Identity(args.role, tuple(args.credential), tuple(map(header_field, args.header))), roles=target.roles, grant=grant,
-    )  # fmt: skip
+        contracts,
+        target,
+        home.root,
+        with_credentials=not args.no_credentials,
+        config=home.config,
+        seed=args.seed,
+        now=time.time(),
+        identity=Identity(args.role, tuple(args.credential), tuple(map(header_field, args.header))),
+        roles=target.roles,
+        grant=grant,
+    )
     for contract in contracts.values():
         session.base_url(contract)
     if args.pace:
@@ -207,28 +284,54 @@ def _session(args: ExploreArguments, home: Workspace, contracts: dict[str, Contr
     return session
 
 
-def _wishes(args: ExploreArguments, home: Workspace, session: Session, contracts: dict[str, Contract], chosen: dict[str, frozenset[str]]) -> Wishes:  # fmt: skip
+def _wishes(
+    args: ExploreArguments,
+    home: Workspace,
+    session: Session,
+    contracts: dict[str, Contract],
+    chosen: dict[str, frozenset[str]],
+) -> Wishes:
     left_out: dict[str, dict[str, str]] = {}
     for pattern, reason in map(_pair, args.leave_out):
         for name, operation in _matching(contracts, pattern):
             left_out.setdefault(name, {})[operation] = f"left out: {reason}"
-    weights = {one: _number(factor) for pattern, factor in map(_pair, args.weight) for one in _matching(contracts, pattern)}  # fmt: skip
+    weights = {
+        match: _number(factor)
+        for pattern, factor in map(_pair, args.weight)
+        for match in _matching(contracts, pattern)
+    }
     budget = Budget(
-        max(1, args.requests), max(1, args.each), max(0.1, args.seconds), max(0, args.failures), weights=weights
+        max(1, args.requests),
+        max(1, args.each),
+        max(0.1, args.seconds),
+        max(0, args.failures),
+        weights=weights,
     )
     config = home.config.contracts
     return Wishes(
-        chosen, budget, args.seed, args.token or secrets.token_hex(4), args.only_reading, {name: home.hints(name, session.target) for name in contracts}, left_out,
-        {name: config[name].adopted for name in contracts if name in config}, frozenset(name for name in contracts if _inputs(home, name) == "enforced"), saving=bool(args.save),
-    )  # fmt: skip
+        chosen,
+        budget,
+        args.seed,
+        args.token or secrets.token_hex(4),
+        args.only_reading,
+        {name: home.hints(name, session.target) for name in contracts},
+        left_out,
+        {name: config[name].adopted for name in contracts if name in config},
+        frozenset(name for name in contracts if _inputs(home, name) == "enforced"),
+        saving=bool(args.save),
+    )
 
 
 def _matching(contracts: dict[str, Contract], pattern: str) -> list[tuple[str, str]]:
     """(contract, operation) of those that a pattern means. UsageError where it means none."""
-    known = [(name, one.id) for name, contract in contracts.items() for one in contract.operations]
+    known = [
+        (name, candidate.id) for name, contract in contracts.items() for candidate in contract.operations
+    ]
     found = [(name, operation) for name, operation in known if fnmatch.fnmatchcase(operation, pattern)]
     if not found:
-        raise UsageError(f"there is no operation {quoted(pattern)}", mend=nearest(pattern, [one for _, one in known]))
+        raise UsageError(
+            f"there is no operation {quoted(pattern)}", mend=nearest(pattern, [one for _, one in known])
+        )
     return found
 
 

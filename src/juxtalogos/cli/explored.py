@@ -1,4 +1,6 @@
-"""A finished exploration as it is told: findings, lenient, doubts with the lines to adopt them, what was not reached."""
+"""A finished exploration as it is told: findings, lenient, doubts with the lines to adopt them, what was not
+reached.
+"""
 
 from __future__ import annotations
 
@@ -31,10 +33,13 @@ class FirstCovered:
 def covered_by(ledger: Ledger, contract: Contract, run: int) -> FirstCovered:
     """What of a contract a run exercised."""
     wire = wire_of(contract)
-    known = {one.id for operation in contract.operations for one in wire.elements(operation)}
+    known = {part.id for operation in contract.operations for part in wire.elements(operation)}
     mine = {row.element for row in ledger.hits([run], contract.name)} & known
     earlier = {
-        row.element for row in ledger.hits([one.id for one in ledger.runs(100_000) if one.id < run], contract.name)
+        row.element
+        for row in ledger.hits(
+            [record.id for record in ledger.runs(100_000) if record.id < run], contract.name
+        )
     }
     return FirstCovered(len(known), len(mine), tuple(sorted(mine - earlier)))
 
@@ -43,8 +48,15 @@ NOTES, RULES, ADOPTED = 12, 6, 6
 
 
 def show_explored(
-    out: Terminal, view: RunView, done: Exploration, left: int, covered: Mapping[str, FirstCovered], *, full: bool = False, formats_said: Collection[str] = ()
-) -> None:  # fmt: skip
+    out: Terminal,
+    view: RunView,
+    done: Exploration,
+    left: int,
+    covered: Mapping[str, FirstCovered],
+    *,
+    full: bool = False,
+    formats_said: Collection[str] = (),
+) -> None:
     """Worst first; what fails nothing last."""
     statuses = ((code.removesuffix(" answer").replace("no", "none"), count) for code, count in view.statuses)
     out.line("answers: ", "  ".join(f"{code} × {count}" for code, count in statuses))
@@ -55,48 +67,96 @@ def show_explored(
     _show_rules(out, done, full)
     out.line()
     told = by_class(view.findings)
-    counts = {"findings": len(told[ResultClass.FINDING]), "lenient": len(told[ResultClass.LENIENT]), "doubts": len(told[ResultClass.DOUBT])}  # fmt: skip
-    requests = sum(one.requests for one in done.explored.values())
+    counts = {
+        "findings": len(told[ResultClass.FINDING]),
+        "lenient": len(told[ResultClass.LENIENT]),
+        "doubts": len(told[ResultClass.DOUBT]),
+    }
+    requests = sum(visit.requests for visit in done.explored.values())
     bad = counts["findings"] + counts["lenient"]
     out.line(
-        ("interrupted" if done.interrupted else "explored", "deviation" if bad or done.interrupted else "held"),
-        f"  run {done.number}: {requests:,} requests, ", ", ".join(f"{count} {word}" for word, count in counts.items()),
-    )  # fmt: skip
+        (
+            "interrupted" if done.interrupted else "explored",
+            "deviation" if bad or done.interrupted else "held",
+        ),
+        f"  run {done.number}: {requests:,} requests, ",
+        ", ".join(f"{count} {word}" for word, count in counts.items()),
+    )
     if left:
-        out.line((f"left behind: {left} that this run created", "remark"), (f"   juxtalogos clean {done.number}", "note"))  # fmt: skip
+        out.line(
+            (f"left behind: {left} that this run created", "remark"),
+            (f"   juxtalogos clean {done.number}", "note"),
+        )
     out.note((f"next: juxtalogos report {done.number}  or  juxtalogos coverage", "note"))
 
 
 def _show_adopting(out: Terminal, view: RunView) -> None:
     """How a doubt is made binding, or left out: lines to paste."""
     found = by_class(view.findings)[ResultClass.DOUBT]
-    lines = list(dict.fromkeys((one.found.finding.contract, one.result.kind, one.operation) for one in found))
+    lines = list(
+        dict.fromkeys((item.found.finding.contract, item.result.kind, item.operation) for item in found)
+    )
     if not lines:
         return
     for contract in dict.fromkeys(name for name, _, _ in lines):
         own = [(law, operation.rpartition(":")[2]) for name, law, operation in lines if name == contract]
         out.line()
-        out.line(("to adopt", "head"), (f"   under [contracts.{contract}]; what breaks it is a finding then, and `holds = false` leaves it out", "note"))  # fmt: skip
+        out.line(
+            ("to adopt", "head"),
+            (
+                (
+                    f"   under [contracts.{contract}]; what breaks it is a finding then, and `holds = false`"
+                    " leaves it out"
+                ),
+                "note",
+            ),
+        )
         out.line("laws = [", indent=4)
         for law, operation in own[:ADOPTED]:
             out.line(f'{{law = "{law}", operation = "{operation}"}},', indent=6)
-        out.line("]", (f"   and {len(own) - ADOPTED} more: --json lists all" if len(own) > ADOPTED else "", "note"), indent=4)  # fmt: skip
+        out.line(
+            "]",
+            (f"   and {len(own) - ADOPTED} more: --json lists all" if len(own) > ADOPTED else "", "note"),
+            indent=4,
+        )
 
 
 def _show_reach(out: Terminal, done: Exploration, covered: Mapping[str, FirstCovered], full: bool) -> None:
     for name, one in done.explored.items():
         reached = [operation for operation in one.operations if operation.id in one.worked]
         out.line()
-        out.line((f"{name}: ", "head"), f"{len(reached)} of {len(one.operations)} operations answered with success")
-        out.line((f"{covered[name].mine} of {covered[name].all} elements covered, {len(covered[name].new)} of them by no run before", "note"))  # fmt: skip
-        rest = [(operation.id, one.notes.get(operation.id, "not called")) for operation in one.operations if operation.id not in one.worked]  # fmt: skip
+        out.line(
+            (f"{name}: ", "head"), f"{len(reached)} of {len(one.operations)} operations answered with success"
+        )
+        out.line(
+            (
+                (
+                    f"{covered[name].mine} of {covered[name].all} elements covered, {len(covered[name].new)}"
+                    " of them by no run before"
+                ),
+                "note",
+            )
+        )
+        rest = [
+            (operation.id, one.notes.get(operation.id, "not called"))
+            for operation in one.operations
+            if operation.id not in one.worked
+        ]
         if rest:
-            out.table(("not reached", "why"), [(name_, (why, "note")) for name_, why in (rest if full else rest[:NOTES])], styles=("name",))  # fmt: skip
+            out.table(
+                ("not reached", "why"),
+                [(name_, (why, "note")) for name_, why in (rest if full else rest[:NOTES])],
+                styles=("name",),
+            )
         if len(rest) > NOTES and not full:
             out.line((f"and {len(rest) - NOTES} more: --full", "note"))
         for name_, why in one.notes.items():
             if name_.startswith("settle "):
-                out.line(("slow to show: ", "remark"), f"{name_.partition(' ')[2]}  {why}", ("   targets.NAME.settle sets it", "note"))  # fmt: skip
+                out.line(
+                    ("slow to show: ", "remark"),
+                    f"{name_.partition(' ')[2]}  {why}",
+                    ("   targets.NAME.settle sets it", "note"),
+                )
         if one.spent:
             out.line(("ended early: ", "remark"), one.spent)
         if one.left:
@@ -106,34 +166,60 @@ def _show_reach(out: Terminal, done: Exploration, covered: Mapping[str, FirstCov
 def _show_rules(out: Terminal, done: Exploration, full: bool) -> None:
     """Rule by place: how many broken requests were sent, refused, taken."""
     rows: dict[tuple[str, str], list[int]] = {}
-    for one in done.explored.values():
-        for key, counts in one.rules.items():
+    for visit in done.explored.values():
+        for key, counts in visit.rules.items():
             rows[key] = [a + b for a, b in zip(rows.get(key, [0, 0, 0]), counts)]
     if not rows:
         return
     listed = sorted(rows.items(), key=lambda row: (-row[1][2], row[0]))
     out.line()
-    out.table(("broken in", "rule", "sent", "refused", "taken"), [(*key, *counts) for key, counts in (listed if full else listed[:RULES])], right=(2, 3, 4))  # fmt: skip
+    out.table(
+        ("broken in", "rule", "sent", "refused", "taken"),
+        [(*key, *counts) for key, counts in (listed if full else listed[:RULES])],
+        right=(2, 3, 4),
+    )
     if len(listed) > RULES and not full:
-        out.line((f"and {len(listed) - RULES} more rules, all of which were refused: --full" if not listed[RULES][1][2] else f"and {len(listed) - RULES} more: --full", "note"))  # fmt: skip
+        out.line(
+            (
+                (
+                    f"and {len(listed) - RULES} more rules, all of which were refused: --full"
+                    if not listed[RULES][1][2]
+                    else f"and {len(listed) - RULES} more: --full"
+                ),
+                "note",
+            )
+        )
 
 
-def explored_data(view: RunView, done: Exploration, left: int, covered: Mapping[str, FirstCovered]) -> dict[str, Any]:
+def explored_data(
+    view: RunView, done: Exploration, left: int, covered: Mapping[str, FirstCovered]
+) -> dict[str, Any]:
     """The same for `--json`."""
     return {
         **run_data(view),
         "leftBehind": left,
         "explored": {
             name: {
-                "requests": one.requests, "endedEarly": one.spent, "reached": sorted(operation.id for operation in one.operations if operation.id in one.worked),
-                "notReached": {operation.id: one.notes.get(operation.id, "not called") for operation in one.operations if operation.id not in one.worked},
-                "broken": [{"place": place, "rule": rule, "sent": sent, "refused": refused, "accepted": accepted} for (place, rule), (sent, refused, accepted) in sorted(one.rules.items())],
+                "requests": one.requests,
+                "endedEarly": one.spent,
+                "reached": sorted(operation.id for operation in one.operations if operation.id in one.worked),
+                "notReached": {
+                    operation.id: one.notes.get(operation.id, "not called")
+                    for operation in one.operations
+                    if operation.id not in one.worked
+                },
+                "broken": [
+                    {"place": place, "rule": rule, "sent": sent, "refused": refused, "accepted": accepted}
+                    for (place, rule), (sent, refused, accepted) in sorted(one.rules.items())
+                ],
                 "notTakenAway": one.left,
-                "elements": covered[name].all, "covered": covered[name].mine, "coveredFirst": list(covered[name].new),
+                "elements": covered[name].all,
+                "covered": covered[name].mine,
+                "coveredFirst": list(covered[name].new),
             }
             for name, one in done.explored.items()
         },
-    }  # fmt: skip
+    }
 
 
 def status_of(view: RunView, done: Exploration, tolerant: set[str]) -> int:
@@ -141,10 +227,10 @@ def status_of(view: RunView, done: Exploration, tolerant: set[str]) -> int:
     if done.interrupted:
         return EXIT_INTERRUPTED
     told = by_class(view.findings)
-    lenient = [one for one in told[ResultClass.LENIENT] if one.found.finding.contract not in tolerant]
+    lenient = [entry for entry in told[ResultClass.LENIENT] if entry.found.finding.contract not in tolerant]
     if told[ResultClass.FINDING] or told[ResultClass.EXPECTATION] or lenient:
         return EXIT_FAILED
-    if not any(one.worked for one in done.explored.values()):
+    if not any(visit.worked for visit in done.explored.values()):
         answered = any(code[:1] in "12345" for code, _ in view.statuses)
         return EXIT_FAILED if answered else EXIT_NO_ANSWER
     return EXIT_HELD

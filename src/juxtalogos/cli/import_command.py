@@ -34,13 +34,13 @@ from juxtalogos.workspace.trust import Grant, Trust
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Read a definition (OpenAPI 2.0, 3.0 or 3.1, WSDL 1.1; JSON, YAML or XML) with all documents it refers to, and keep it
-in the workspace. SOURCE is a file, a folder, a zip archive, a URL, or a catalogue (RFC 9727) of several. Every fault
-is listed with its line and how to mend it; what is sound is kept. With --refresh the source of a contract is read
-again, and what changed is told.
+Read a definition (OpenAPI 2.0, 3.0 or 3.1, WSDL 1.1; JSON, YAML or XML) with all documents it
+refers to, and keep it in the workspace. SOURCE is a file, a folder, a zip archive, a URL, or a
+catalogue (RFC 9727) of several. Every fault is listed with its line and how to mend it; what is
+sound is kept. With --refresh the source of a contract is read again, and what changed is told.
 
-References over the network lead to the source's own origin only, unless allowed. Secrets are given as env:NAME,
-file:PATH or keyring:SERVICE/NAME; nothing secret is written down.
+References over the network lead to the source's own origin only, unless allowed. Secrets are given
+as env:NAME, file:PATH or keyring:SERVICE/NAME; nothing secret is written down.
 
 exit status: 0 sound; 1 faults were found, the sound operations are kept; 2 nothing can be used."""
 EXAMPLE = """\
@@ -60,7 +60,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="a file, folder, zip archive, URL or catalogue; with --refresh a contract",
     )
     parser.add_argument("--name", default="", help="the contract's name; made from the file's when left out")
-    parser.add_argument("--root", default="", metavar="FILE", help="in a folder or archive: the file to begin with")
+    parser.add_argument(
+        "--root", default="", metavar="FILE", help="in a folder or archive: the file to begin with"
+    )
     parser.add_argument(
         "--entry",
         action="append",
@@ -71,7 +73,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--replace", action="store_true", help="take the place of a contract of that name from elsewhere"
     )
-    parser.add_argument("--refresh", action="store_true", help="read the sources of one contract, or of all, again")
+    parser.add_argument(
+        "--refresh", action="store_true", help="read the sources of one contract, or of all, again"
+    )
     network = parser.add_argument_group("options of a URL")
     add_credential(network, "SCHEME is basic or bearer")
     network.add_argument(
@@ -82,10 +86,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="send this; VALUE may end in env:NAME, file:PATH or keyring:SERVICE/NAME",
     )
     network.add_argument("--proxy", default="", metavar="URL", help="go through this proxy")
-    network.add_argument("--proxy-credential", default="", metavar="basic=USER:env:NAME", help="sign in at the proxy")
-    network.add_argument("--ca-file", default="", metavar="FILE", help="trust the authorities in this PEM file")
     network.add_argument(
-        "--allow-origin", action="append", default=[], metavar="URL", help="follow references to this origin too"
+        "--proxy-credential", default="", metavar="basic=USER:env:NAME", help="sign in at the proxy"
+    )
+    network.add_argument(
+        "--ca-file", default="", metavar="FILE", help="trust the authorities in this PEM file"
+    )
+    network.add_argument(
+        "--allow-origin",
+        action="append",
+        default=[],
+        metavar="URL",
+        help="follow references to this origin too",
     )
     network.add_argument("--allow-private", action="store_true", help="follow them to private addresses too")
     add_grant(parser)
@@ -123,7 +135,9 @@ def run(args: _ImportArguments) -> int:
     elif not args.source:
         raise UsageError("no source is given", mend="juxtalogos import FILE, FOLDER, ARCHIVE or URL")
     else:
-        found = [(one, None) for one in read_source(args.source, _access(args), args.root, args.name, args.entry)]
+        found = [
+            (one, None) for one in read_source(args.source, _access(args), args.root, args.name, args.entry)
+        ]
     statuses = [_finish(args, home, one, before) for one, before in found]
     if args.json:
         data = [_as_data(one.contract, before) for one, before in found if one.contract]
@@ -147,7 +161,10 @@ def _finish(args: _ImportArguments, home: Workspace, found: Imported, before: Co
     elsewhere = other_source(home, found) if not args.replace and before is None else ""
     if elsewhere:
         what = f"there is a contract {contract.name} already, from {elsewhere}"
-        mend = f"--replace takes this one in its place, --name NAME keeps both; juxtalogos import --refresh {contract.name} reads its own source again"  # fmt: skip
+        mend = (
+            "--replace takes this one in its place, --name NAME keeps both; juxtalogos import --refresh"
+            f" {contract.name} reads its own source again"
+        )
         terminal(args).warn(str(UsageError(what, mend=mend)))
         return EXIT_UNUSABLE
     kept = bool(contract.operations or contract.outgoing)
@@ -269,7 +286,9 @@ def _tell_faults(args: Arguments, contract: Contract) -> None:
             out.line((where, "name"), "  ", (severity, style), f"  {fault.what}")
             out.line((fault.mend, "note"), indent=2)
         if len(shown) < len(found):
-            out.line((f"and {len(found) - len(shown)} more like it (every one with -v or --json)", style), indent=2)
+            out.line(
+                (f"and {len(found) - len(shown)} more like it (every one with -v or --json)", style), indent=2
+            )
     if len(contract.faults) > FEW:
         counts = Counter(fault.severity for fault in contract.faults)
         told = " and ".join(f"{count} {name}{'s' if count > 1 else ''}" for name, count in counts.items())
@@ -287,17 +306,30 @@ def _tell(args: Arguments, contract: Contract, kept: bool, replaced: bool, base:
     out.line(
         f"{verb} ",
         (contract.name, "name"),
-        f": {contract.title or 'without a title'}, {contract.format} {contract.version}, {count} operation{'s' if count != 1 else ''}, {len(contract.documents)} document{'s' if len(contract.documents) > 1 else ''}",
+        f": {contract.title or 'without a title'}, {contract.format} {contract.version}, {count}"
+        f" operation{'s' if count != 1 else ''}, {len(contract.documents)}"
+        f" document{'s' if len(contract.documents) > 1 else ''}",
     )
     if out.verbose:
         for uri, document in contract.documents.items():
             out.note((f"document {uri}: {document.syntax}, {len(document.text):,} bytes", "note"))
     if base:
-        out.note((f"the catalogue says that it is served at {base}; to use that: juxtalogos targets set NAME {base} --contract {contract.name}", "note"))  # fmt: skip
+        out.note(
+            (
+                (
+                    f"the catalogue says that it is served at {base}; to use that: juxtalogos targets set"
+                    f" NAME {base} --contract {contract.name}"
+                ),
+                "note",
+            )
+        )
     for server in contract.servers:
         out.note(
             (
-                f"the definition names the server {server}; it is used only when you add it: juxtalogos targets set NAME {server}",
+                (
+                    f"the definition names the server {server}; it is used only when you add it: juxtalogos"
+                    f" targets set NAME {server}"
+                ),
                 "note",
             )
         )

@@ -8,7 +8,9 @@ from pathlib import Path
 from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal
 from juxtalogos.workspace.workspace import init_workspace
 
-DESCRIPTION = "Make a workspace: a folder with juxtalogos.toml, where definitions, suites and the ledger live."
+DESCRIPTION = (
+    "Make a workspace: a folder with juxtalogos.toml, where definitions, suites and the ledger live."
+)
 EXAMPLE = """\
   juxtalogos init harbour
   cd harbour && juxtalogos import ../berths.yaml

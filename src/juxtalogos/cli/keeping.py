@@ -29,9 +29,16 @@ from juxtalogos.workspace.workspace import Workspace
 
 
 def keep_whole(
-    out: Terminal, home: Workspace, record: ExchangeRecord, name: str, give: Callable[[], None], *, twice: bool
+    out: Terminal,
+    home: Workspace,
+    record: ExchangeRecord,
+    name: str,
+    give: Callable[[], None],
+    *,
+    twice: bool,
 ) -> None:
-    """Keeps an answer under a name that is free, with rules for what a call makes itself; with `twice` for what differed when it was made again.
+    """Keeps an answer under a name that is free, with rules for what a call makes itself; with `twice` for
+    what differed when it was made again.
 
     `give` adds the check: where that fails, nothing is kept.
     """
@@ -58,7 +65,10 @@ def keep_whole(
 def _whole(record: ExchangeRecord) -> None:
     """UsageError where only what an answer says was kept, because it held a secret."""
     if record.response_form is BodyForm.DECODED:
-        raise UsageError(f"of exchange {record.id} only what it says was kept, for it held a secret", mend="keep an answer without one")  # fmt: skip
+        raise UsageError(
+            f"of exchange {record.id} only what it says was kept, for it held a secret",
+            mend="keep an answer without one",
+        )
 
 
 def is_step(home: Workspace, record: ExchangeRecord) -> bool:
@@ -69,23 +79,36 @@ def is_step(home: Workspace, record: ExchangeRecord) -> bool:
 
 
 def saved_as_step(home: Workspace, record: ExchangeRecord, where: str) -> ExchangeRecord:
-    """An exchange, recorded or called, made a step of a case, held to the outcome it had; UsageError when nobody knows what it calls."""
+    """An exchange, recorded or called, made a step of a case, held to the outcome it had; UsageError when
+    nobody knows what it calls.
+    """
     suite, case = place_of(where)
     contract = home.contract(record.contract) if record.contract in home.contract_names() else None
     operation = contract.operation(record.operation) if contract else None
     if contract is None or operation is None or record.exchange is None:
-        raise UsageError(f"exchange {record.id} is of no operation that is known", mend="import its definition, and judge it: juxtalogos audit FILE")  # fmt: skip
+        raise UsageError(
+            f"exchange {record.id} is of no operation that is known",
+            mend="import its definition, and judge it: juxtalogos audit FILE",
+        )
     wire, request = wire_of(contract), record.exchange.request
     bases = _bases(request.url)
     base = next((one for one in bases if operation in wire.match(request, one)), None)
     if base is None:
-        raise UsageError(f"exchange {record.id} is no call of {operation.id} as it is declared", mend="call it instead: juxtalogos call")  # fmt: skip
+        raise UsageError(
+            f"exchange {record.id} is no call of {operation.id} as it is declared",
+            mend="call it instead: juxtalogos call",
+        )
     inputs = wire.taken(operation, request, base)
     told = str(inputs.values) + str(inputs.body)
     if MASK in told:
-        raise UsageError(f"exchange {record.id} held a secret, which is not kept", mend="call it instead, with an input in its place")  # fmt: skip
+        raise UsageError(
+            f"exchange {record.id} held a secret, which is not kept",
+            mend="call it instead, with an input in its place",
+        )
     outcome = outcome_seen(operation, record.exchange, wire.decode(operation, record.exchange))
-    _, step = save_call(home.suites, where, contract, operation, inputs, (), record.role, criteria_of(outcome, operation))  # fmt: skip
+    _, step = save_call(
+        home.suites, where, contract, operation, inputs, (), record.role, criteria_of(outcome, operation)
+    )
     with open_ledger(home.ledger_path, write=True) as ledger:
         ledger.assign(record.id, suite, case, step)
     return replace(record, suite=suite, case=case, step=step)
@@ -99,7 +122,9 @@ def _bases(url: str) -> list[str]:
 
 
 def renew(out: Terminal, home: Workspace, record: ExchangeRecord, name: str, *, yes: bool) -> int:
-    """Shows what changes, and takes the answer in place of the one kept if that is wanted; gives the exit status."""
+    """Shows what changes, and takes the answer in place of the one kept if that is wanted; gives the exit
+    status.
+    """
     assert record.exchange is not None
     _whole(record)
     value = answer_value(home, record, record.exchange)
@@ -128,7 +153,9 @@ def _agreed(out: Terminal, count: int) -> bool:
 def _with_created(home: Workspace, record: ExchangeRecord, value: Any, before: Allowed) -> Allowed:
     """What a call that is not safe makes may be made anew each time."""
     known = record.contract in home.contract_names()
-    made = made_places(record, home.contract(record.contract).operation(record.operation) if known else None, value)
+    made = made_places(
+        record, home.contract(record.contract).operation(record.operation) if known else None, value
+    )
     return replace(before, created=tuple(dict.fromkeys([*before.created, *made])))
 
 
@@ -160,7 +187,8 @@ def _again(home: Workspace, record: ExchangeRecord) -> Iterator[tuple[Any, dict[
         return
     if not record.suite or not record.step or "/" in record.step:
         raise UsageError(
-            f"{record.operation} is no safe operation, and its exchange is no step of a case that could be run again",
+            f"{record.operation} is no safe operation, and its exchange is no step of a case that could be"
+            " run again",
             mend="save it in one first: juxtalogos call ... --save SUITE#CASE",
         )
     case = record.case.partition("[")[0]
@@ -168,10 +196,17 @@ def _again(home: Workspace, record: ExchangeRecord) -> Iterator[tuple[Any, dict[
         target = ledger.run(record.run).target
         for _ in range(2):
             run = run_again(home, ledger, record.suite, case, target, record.role)
-            found = [one for one in ledger.exchanges(ExchangeQuery(run=run, operation=record.operation)) if (one.case.partition("[")[0], one.step) == (case, record.step)]  # fmt: skip
-            came = next((one for one in found if one.case == record.case), found[0] if found else None)
+            found = [
+                call
+                for call in ledger.exchanges(ExchangeQuery(run=run, operation=record.operation))
+                if (call.case.partition("[")[0], call.step) == (case, record.step)
+            ]
+            came = next((item for item in found if item.case == record.case), found[0] if found else None)
             if came is None or came.exchange is None or came.exchange.response is None:
-                raise UsageError(f"run {run} gave no answer of {record.step}", mend="make the case run first, or leave --twice out")  # fmt: skip
+                raise UsageError(
+                    f"run {run} gave no answer of {record.step}",
+                    mend="make the case run first, or leave --twice out",
+                )
             yield answer_value(home, came, came.exchange), known_values(came)
 
 

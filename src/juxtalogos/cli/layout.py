@@ -1,4 +1,6 @@
-"""Tables that fit a width: prose wraps between words, what people copy is never broken; too wide a table turns into blocks."""
+"""Tables that fit a width: prose wraps between words, what people copy is never broken; too wide a table
+turns into blocks.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,9 @@ WIDEST_PROSE = 80
 def table_lines(
     headings: Sequence[str], rows: Sequence[Sequence[Cell]], width: int, right: frozenset[int]
 ) -> Iterator[Line]:
-    """The lines of a table as wide as it has to be, at most `width`; blocks where even its words do not fit side by side."""
+    """The lines of a table as wide as it has to be, at most `width`; blocks where even its words do not fit
+    side by side.
+    """
     texts = [[cell[0] for cell in row] for row in rows]
     natural = [max(map(len, column)) for column in zip(headings, *texts)]
     total = sum(natural) + GAP * (len(natural) - 1)
@@ -50,7 +54,8 @@ def _shared(natural: list[int], least: list[int], room: int) -> list[int]:
     over = sum(widths) - room
     while over > 0:
         at = max(
-            (index for index in range(len(widths)) if widths[index] > least[index]), key=lambda index: widths[index]
+            (index for index in range(len(widths)) if widths[index] > least[index]),
+            key=lambda index: widths[index],
         )
         others = [width for index, width in enumerate(widths) if index != at and width > least[index]]
         floor = max([least[at], *(width for width in others if width < widths[at])])
@@ -83,8 +88,13 @@ def _wrapped(text: str, width: int) -> list[str]:
         return [text]
     lead = len(text) - len(text.lstrip(" "))  # a tree's indent
     return textwrap.wrap(
-        text.strip(), width, initial_indent=" " * lead, subsequent_indent=" " * lead, break_long_words=False, break_on_hyphens=False
-    ) or [""]  # fmt: skip
+        text.strip(),
+        width,
+        initial_indent=" " * lead,
+        subsequent_indent=" " * lead,
+        break_long_words=False,
+        break_on_hyphens=False,
+    ) or [""]
 
 
 def _trimmed(line: Line) -> Line:
@@ -110,4 +120,11 @@ def _block(headings: Sequence[str], row: Sequence[Cell], width: int) -> Iterator
 def prose_lines(text: str, width: int, indent: int = 0) -> list[str]:
     """A sentence in lines, never broken within a word."""
     lead = " " * indent
-    return textwrap.wrap(text, max(20, width), initial_indent=lead, subsequent_indent=lead, break_long_words=False, break_on_hyphens=False) or [lead]  # fmt: skip
+    return textwrap.wrap(
+        text,
+        max(20, width),
+        initial_indent=lead,
+        subsequent_indent=lead,
+        break_long_words=False,
+        break_on_hyphens=False,
+    ) or [lead]

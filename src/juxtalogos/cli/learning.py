@@ -22,18 +22,36 @@ from juxtalogos.workspace.workspace import Workspace
 SHOWN = 20
 
 
-def learn(args: ComposeArguments, home: Workspace, out: Terminal, contract: Contract, target: Target) -> Lessons:
+def learn(
+    args: ComposeArguments, home: Workspace, out: Terminal, contract: Contract, target: Target
+) -> Lessons:
     """Learns, and writes down what was learned."""
     kept = Learned.read(home.root, target.name, contract.name)
     plan = {
-        "jobs": max(1, home.config.jobs), "with_credentials": not args.no_credentials, "trust": args.trust, "role": args.role,
-        "headers": tuple(map(header_field, args.header)), "credentials": tuple(args.credential), "sends": tuple(args.sends), "pace": max(0.0, args.pace), "patient": True,
-    }  # fmt: skip
+        "jobs": max(1, home.config.jobs),
+        "with_credentials": not args.no_credentials,
+        "trust": args.trust,
+        "role": args.role,
+        "headers": tuple(map(header_field, args.header)),
+        "credentials": tuple(args.credential),
+        "sends": tuple(args.sends),
+        "pace": max(0.0, args.pace),
+        "patient": True,
+    }
     with open_ledger(home.ledger_path, write=True) as ledger:
         learner = Learner(
-            home, ledger, contract, target, home.written_hints(contract.name, target), kept.hints, args.learn == "writing", args.include_destructive,
-            max(1, args.budget), plan, lambda text: out.note((text, "note")),
-        )  # fmt: skip
+            home,
+            ledger,
+            contract,
+            target,
+            home.written_hints(contract.name, target),
+            kept.hints,
+            args.learn == "writing",
+            args.include_destructive,
+            max(1, args.budget),
+            plan,
+            lambda text: out.note((text, "note")),
+        )
         try:
             lessons = run_loop(learner.learn())
         finally:  # an interrupt keeps what was learned
@@ -45,10 +63,16 @@ def learn(args: ComposeArguments, home: Workspace, out: Terminal, contract: Cont
 
 
 def kind_of(pupil: Pupil) -> str:
-    """What one that was not reached needs: a credential, a state, a value, or something that was not found; or that the service fails."""
+    """What one that was not reached needs: a credential, a state, a value, or something that was not found;
+    or that the service fails.
+    """
     if pupil.outcome == WANTS:
         return "needs a credential or role"
-    if pupil.status == 409 or re.search(r"\b(state|status|already|not yet|must be (?:open|closed|active)|in progress|conflict)\b", pupil.words, re.IGNORECASE):  # fmt: skip
+    if pupil.status == 409 or re.search(
+        r"\b(state|status|already|not yet|must be (?:open|closed|active)|in progress|conflict)\b",
+        pupil.words,
+        re.IGNORECASE,
+    ):
         return "needs a state"
     if pupil.status >= 500:
         return "fails by itself"
@@ -57,26 +81,48 @@ def kind_of(pupil: Pupil) -> str:
 
 def show_learned(out: Terminal, lessons: Lessons, contract: Contract) -> None:
     """How far it came, and of each of the rest the server's words and what would mend it."""
-    worked = sum(one.outcome == WORKED for one in lessons.pupils)
+    worked = sum(pupil.outcome == WORKED for pupil in lessons.pupils)
     out.line(
         ("learned: ", "head"),
         f"{worked} of {len(lessons.pupils)} operations answered with success, {lessons.requests} requests",
     )
-    culprits = Counter(f"{one.input.partition('.')[0]} {one.input.partition('.')[2]}" if "." in one.input else one.input for one in lessons.left_out)  # fmt: skip
+    culprits = Counter(
+        f"{candidate.input.partition('.')[0]} {candidate.input.partition('.')[2]}"
+        if "." in candidate.input
+        else candidate.input
+        for candidate in lessons.left_out
+    )
     for name, count in culprits.most_common(5):
-        reason = next(one.reason for one in lessons.left_out if one.input in (name.replace(" ", "."), name))
-        out.line(
-            ("left out: ", "remark"), f"{name}, in {count} operation{'s' if count > 1 else ''}", (f"  {reason}", "note")
+        reason = next(
+            candidate.reason
+            for candidate in lessons.left_out
+            if candidate.input in (name.replace(" ", "."), name)
         )
-    rest = [one for one in lessons.pupils if one.outcome != WORKED]
+        out.line(
+            ("left out: ", "remark"),
+            f"{name}, in {count} operation{'s' if count > 1 else ''}",
+            (f"  {reason}", "note"),
+        )
+    rest = [pupil for pupil in lessons.pupils if pupil.outcome != WORKED]
     if rest:
-        rows = [(one.operation.id, kind_of(one), f"{one.status or '-'}: {one.words}"[:90]) for one in rest[:SHOWN]]
+        rows = [
+            (entry.operation.id, kind_of(entry), f"{entry.status or '-'}: {entry.words}"[:90])
+            for entry in rest[:SHOWN]
+        ]
         out.table(("not reached", "class", "the server's words"), rows, styles=("name",))
         if len(rest) > SHOWN:
             out.line((f"and {len(rest) - SHOWN} more: --json lists all", "note"))
-        first = next((one for one in rest if kind_of(one) == "needs a value"), None)
+        first = next((entry for entry in rest if kind_of(entry) == "needs a value"), None)
         if first is not None:
-            out.note((f'write what you know: [[contracts.{contract.name}.known]] operation = "{first.operation.id}", at = "ADDRESS", value = "…"', "note"))  # fmt: skip
+            out.note(
+                (
+                    (
+                        f"write what you know: [[contracts.{contract.name}.known]] operation ="
+                        f' "{first.operation.id}", at = "ADDRESS", value = "…"'
+                    ),
+                    "note",
+                )
+            )
     out.line()
 
 
@@ -85,9 +131,16 @@ def learned_data(lessons: Lessons) -> dict[str, Any]:
     return {
         "requests": lessons.requests,
         "runs": lessons.runs,
-        "worked": [one.operation.id for one in lessons.pupils if one.outcome == WORKED],
+        "worked": [pupil.operation.id for pupil in lessons.pupils if pupil.outcome == WORKED],
         "notReached": [
-            {"operation": one.operation.id, "class": kind_of(one), "status": one.status, "words": one.words, "attempts": one.attempts}
-            for one in lessons.pupils if one.outcome != WORKED
+            {
+                "operation": pupil.operation.id,
+                "class": kind_of(pupil),
+                "status": pupil.status,
+                "words": pupil.words,
+                "attempts": pupil.attempts,
+            }
+            for pupil in lessons.pupils
+            if pupil.outcome != WORKED
         ],
-    }  # fmt: skip
+    }

@@ -9,8 +9,9 @@ from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common
 from juxtalogos.ledger import ledger_faults, rescue_ledger
 
 DESCRIPTION = """\
-Look through the ledger for damage (a disk that failed, a copy cut short): what is wrong is told. --save writes a new
-ledger of everything that can still be read; put it in the place of the damaged one (.juxtalogos/ledger.sqlite).
+Look through the ledger for damage (a disk that failed, a copy cut short): what is wrong is told.
+--save writes a new ledger of everything that can still be read; put it in the place of the damaged
+one (.juxtalogos/ledger.sqlite).
 
 exit status: 0 it is whole; 1 it is damaged."""
 EXAMPLE = """\

@@ -1,4 +1,6 @@
-"""The entry point: one error boundary, named exit statuses, a command's module imported only when it is called."""
+"""The entry point: one error boundary, named exit statuses, a command's module imported only when it is
+called.
+"""
 
 from __future__ import annotations
 
@@ -147,7 +149,12 @@ def _guarded(args: Any) -> int:
         if args.debug or error.errno not in _OF_THE_DISK:
             return _fault(args, error)
         where = f"{error.filename}: " if error.filename else ""
-        sys.stderr.write(_hidden(f"juxtalogos {args.command}: {where}cannot be read or written: {error.strerror}\n  {_OF_THE_DISK[error.errno]}\n"))  # fmt: skip
+        sys.stderr.write(
+            _hidden(
+                f"juxtalogos {args.command}: {where}cannot be read or written: {error.strerror}\n "
+                f" {_OF_THE_DISK[error.errno]}\n"
+            )
+        )
         return 2
     except Exception as error:
         return _fault(args, error)
@@ -155,8 +162,13 @@ def _guarded(args: Any) -> int:
 
 _ROOM, _RIGHTS = "make room on the disk, then do it again", "check who may write there"
 _OF_THE_DISK = {
-    errno.ENOSPC: _ROOM, errno.EDQUOT: _ROOM, errno.EFBIG: _ROOM, errno.EROFS: _RIGHTS, errno.EACCES: _RIGHTS, errno.EPERM: _RIGHTS,
-}  # fmt: skip
+    errno.ENOSPC: _ROOM,
+    errno.EDQUOT: _ROOM,
+    errno.EFBIG: _ROOM,
+    errno.EROFS: _RIGHTS,
+    errno.EACCES: _RIGHTS,
+    errno.EPERM: _RIGHTS,
+}
 
 
 def _fault(args: Any, error: Exception) -> int:
@@ -165,7 +177,8 @@ def _fault(args: Any, error: Exception) -> int:
         return _shown_whole(error)
     text = _hidden(" ".join(f"{type(error).__name__}: {error}".split()))[:300]
     sys.stderr.write(
-        f"juxtalogos {args.command}: this is a fault of juxtalogos itself ({text})\n  run it again with --debug to see where\n"
+        f"juxtalogos {args.command}: this is a fault of juxtalogos itself ({text})\n  run it again with"
+        " --debug to see where\n"
     )
     return 2
 
@@ -189,7 +202,9 @@ def _hidden(text: str) -> str:
 
 
 def _run_asking(args: Any) -> int:
-    """Runs a command; where a secret would go where nobody has allowed it to, a person at the terminal is asked, and it runs anew."""
+    """Runs a command; where a secret would go where nobody has allowed it to, a person at the terminal is
+    asked, and it runs anew.
+    """
     from juxtalogos.workspace.trust import NotSent, Trust, told
 
     for _ in range(20):
@@ -200,7 +215,10 @@ def _run_asking(args: Any) -> int:
                 raise
             from juxtalogos.cli.terminal import clean
 
-            question = f"send {told(wanted.reference)} to {' and '.join(wanted.origins)}? yes, for this workspace: y  "
+            question = (
+                f"send {told(wanted.reference)} to {' and '.join(wanted.origins)}? yes, for this"
+                " workspace: y  "
+            )
             sys.stderr.write(clean(question))
             sys.stderr.flush()
             if sys.stdin.readline().strip().lower() not in ("y", "yes"):
@@ -212,7 +230,8 @@ def _run_asking(args: Any) -> int:
 def run_program() -> int:
     """The whole program as it is installed; its exit status.
 
-    A command lives briefly, and what it reads is large and has few circles: to look for garbage often finds none.
+    A command lives briefly, and what it reads is large and has few circles: to look for garbage often finds
+    none.
     """
     gc.set_threshold(100_000, 50, 100)
     return main()

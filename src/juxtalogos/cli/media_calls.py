@@ -42,7 +42,8 @@ def answer_types(operation: Operation) -> list[str]:
     )
     if len(found) < 2:
         raise UsageError(
-            f"{operation.id} declares {len(found)} media type{'s' if len(found) != 1 else ''} for its answers",
+            f"{operation.id} declares {len(found)} media type{'s' if len(found) != 1 else ''} for its"
+            " answers",
             mend="there is nothing to compare",
         )
     return list(found)
@@ -60,7 +61,11 @@ def call_each(out: Terminal, operation: Operation, call: Callable[[str], MediaCa
         else:
             found = [told(difference) for difference in differences(first.value, one.value, Allowed())]
             rows.append(
-                (one, found, "" if one is first else "the same values" if not found else f"{len(found)} differences")
+                (
+                    one,
+                    found,
+                    "" if one is first else "the same values" if not found else f"{len(found)} differences",
+                )
             )
     if json:
         out.json(
@@ -89,7 +94,14 @@ def _row(one: MediaCall, note: str) -> tuple[Any, ...]:
     response = one.exchange.response
     came = (header(response.headers, "content-type") or "") if response else one.exchange.error
     verdict = one.judgement.verdict
-    return one.media_type, response.status if response else "", came, (verdict, verdict), note, one.number or ""
+    return (
+        one.media_type,
+        response.status if response else "",
+        came,
+        (verdict, verdict),
+        note,
+        one.number or "",
+    )
 
 
 def _data(one: MediaCall, found: list[str], note: str) -> dict[str, Any]:

@@ -27,12 +27,17 @@ def drafted_call(
     contract: str,
     target: str | None,
 ) -> Draft:
-    """The operation and inputs of a URL that may have variables in braces, which `settings` fill. UsageError before anything is sent."""
+    """The operation and inputs of a URL that may have variables in braces, which `settings` fill.
+
+    UsageError before anything is sent.
+    """
     values = dict(_setting(one) for one in settings)
     names = _VARIABLE.findall(urlsplit(url).path)
     for name in values:
         if name not in names:
-            raise UsageError(f"the URL has no {{{name}}}", mend="put it there, or write the value into the URL itself")
+            raise UsageError(
+                f"the URL has no {{{name}}}", mend="put it there, or write the value into the URL itself"
+            )
     for name in names:
         if not values.get(name):
             raise UsageError(f"{{{name}}} in the URL has no value", mend=f"give it: --set {name}=VALUE")

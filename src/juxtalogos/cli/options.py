@@ -29,7 +29,12 @@ def add_common(parser: argparse.ArgumentParser, *, json: bool = True) -> None:
     """The options that every command has."""
     group = parser.add_argument_group("options of every command")
     group.add_argument(
-        "-C", dest="directory", metavar="DIR", type=Path, default=Path(), help="work in this folder's workspace"
+        "-C",
+        dest="directory",
+        metavar="DIR",
+        type=Path,
+        default=Path(),
+        help="work in this folder's workspace",
     )
     group.add_argument("-q", "--quiet", action="store_true", help="print results only")
     group.add_argument("-v", "--verbose", action="store_true", help="tell more")
@@ -65,7 +70,9 @@ def add_identity(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="'NAME: VALUE'",
-        help="send this field with every request; VALUE may end in env:NAME, file:PATH or keyring:SERVICE/NAME",
+        help=(
+            "send this field with every request; VALUE may end in env:NAME, file:PATH or keyring:SERVICE/NAME"
+        ),
     )
 
 
@@ -85,7 +92,12 @@ def add_grant(parser: argparse._ActionsContainer) -> None:
         help="allow what `juxtalogos trust --show` tells the digest of: commands, and where secrets go",
     )
     parser.add_argument(
-        "--send", dest="sends", action="append", default=[], metavar="NAME=ORIGIN", help="let this secret go there"
+        "--send",
+        dest="sends",
+        action="append",
+        default=[],
+        metavar="NAME=ORIGIN",
+        help="let this secret go there",
     )
 
 
@@ -112,11 +124,15 @@ def add_remarks(parser: argparse.ArgumentParser) -> None:
 
 
 def add_full(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--full", action="store_true", help="show all, not only what is worst and one of each kind")
+    parser.add_argument(
+        "--full", action="store_true", help="show all, not only what is worst and one of each kind"
+    )
 
 
 def add_strict(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--strict", action="store_true", help="what is unproven, refused or skipped counts as failed")
+    parser.add_argument(
+        "--strict", action="store_true", help="what is unproven, refused or skipped counts as failed"
+    )
 
 
 def terminal(args: Arguments) -> Terminal:

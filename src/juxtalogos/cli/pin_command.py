@@ -21,12 +21,13 @@ from juxtalogos.suite.document.writer import to_yaml
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Turn what an answer showed into checks. --list shows the answer as a numbered tree; numbers or paths choose places
-in it, and a check of each is added to the step that the exchange was (or printed, where it was no step of a suite).
-Such checks hold today's behaviour fast, and say so when they fail. --whole keeps the whole answer under kept/ and
-compares later ones with it: what the call itself made (ids, its own times) may differ by right. --twice makes the
-answer again (a safe operation is called once more, else its case is run twice) and lets differ what differed.
---renew shows what changed, and takes the answer of this exchange in place of the one kept."""
+Turn what an answer showed into checks. --list shows the answer as a numbered tree; numbers or paths
+choose places in it, and a check of each is added to the step that the exchange was (or printed,
+where it was no step of a suite). Such checks hold today's behaviour fast, and say so when they
+fail. --whole keeps the whole answer under kept/ and compares later ones with it: what the call
+itself made (ids, its own times) may differ by right. --twice makes the answer again (a safe
+operation is called once more, else its case is run twice) and lets differ what differed. --renew
+shows what changed, and takes the answer of this exchange in place of the one kept."""
 EXAMPLE = """\
   juxtalogos pin --list
   juxtalogos pin 4 7
@@ -38,9 +39,14 @@ EXAMPLE = """\
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("place", nargs="*", metavar="NUMBER or PATH", help="what to hold fast, as --list numbers it")
     parser.add_argument(
-        "--exchange", default="@last", metavar="@N", help="of this exchange: @17, @last (when left out) or @OPERATION"
+        "place", nargs="*", metavar="NUMBER or PATH", help="what to hold fast, as --list numbers it"
+    )
+    parser.add_argument(
+        "--exchange",
+        default="@last",
+        metavar="@N",
+        help="of this exchange: @17, @last (when left out) or @OPERATION",
     )
     parser.add_argument("--list", action="store_true", help="show the answer as a numbered tree")
     parser.add_argument(
@@ -54,12 +60,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         limits.add_argument(f"--{name}", default=None, metavar=metavar, help=words)
     parser.add_argument("--whole", metavar="NAME", help="keep the whole answer under this name")
     parser.add_argument(
-        "--twice", action="store_true", help="with --whole: make the answer again and let differ what differed"
+        "--twice",
+        action="store_true",
+        help="with --whole: make the answer again and let differ what differed",
     )
     parser.add_argument(
-        "--renew", metavar="NAME", help="show what changed, and keep this answer in place of the one kept under a name"
+        "--renew",
+        metavar="NAME",
+        help="show what changed, and keep this answer in place of the one kept under a name",
     )
-    parser.add_argument("--yes", action="store_true", help="with --renew: take the differences without asking")
+    parser.add_argument(
+        "--yes", action="store_true", help="with --renew: take the differences without asking"
+    )
     parser.add_argument(
         "--report-as",
         default="",
@@ -67,7 +79,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="check nothing: put the value into every report under this name",
     )
     parser.add_argument(
-        "--save", default="", metavar="SUITE#CASE", help="make a step of the exchange first, such as of a recorded one"
+        "--save",
+        default="",
+        metavar="SUITE#CASE",
+        help="make a step of the exchange first, such as of a recorded one",
     )
     parser.add_argument("--note", default="", help="why, in your words; told when the check fails")
     add_common(parser)
@@ -111,7 +126,7 @@ def run(args: _PinArguments) -> int:
         check = {"at": "body", "kept": args.whole, **({"note": args.note} if args.note else {})}
         give = partial(_give, args, home, record, [check])
         keep_whole(out, home, record, args.whole, give, twice=args.twice)
-        return EXIT_HELD if not any(one.fails for one in record.results) else EXIT_FAILED
+        return EXIT_HELD if not any(result.fails for result in record.results) else EXIT_FAILED
     contract = home.contract(record.contract) if record.contract in home.contract_names() else None
     prefixes = {uri: prefix for prefix, uri in contract.namespaces} if contract else {}
     operation = contract.operation(record.operation) if contract else None
@@ -132,16 +147,24 @@ def run(args: _PinArguments) -> int:
                 for number, one in enumerate(found, 1)
             ]
             out.table(("number", "place", "value", "address"), rows, styles=("", "name"), right=(0,))
-            out.note((f"exchange {record.id}: {record.operation}; hold some fast: juxtalogos pin NUMBER ...", "note"))
+            out.note(
+                (
+                    f"exchange {record.id}: {record.operation}; hold some fast: juxtalogos pin NUMBER ...",
+                    "note",
+                )
+            )
         return EXIT_HELD
     chosen_places = [chosen(found, word) for word in args.place]
     if args.report_as:
         return _report(args, home, record, chosen_places)
-    held = {name: _operand(name, getattr(args, name)) for name, _, _ in LIMITS if getattr(args, name) is not None}
+    held = {
+        name: _operand(name, getattr(args, name)) for name, _, _ in LIMITS if getattr(args, name) is not None
+    }
     checks = [
         check
         for place in chosen_places
-        for check in ([{**place.where, name: operand} for name, operand in held.items()] or [place.check(args.test)])
+        for check in [{**place.where, name: operand} for name, operand in held.items()]
+        or [place.check(args.test)]
     ]
     if args.note:
         checks = [{**check, "note": args.note} for check in checks]
@@ -183,14 +206,20 @@ def _data(number: int, place: AnswerPlace) -> dict[str, Any]:
 
 def _report(args: _PinArguments, home: Workspace, record: ExchangeRecord, places: list[AnswerPlace]) -> int:
     if len(places) != 1:
-        raise UsageError("one value goes under one name", mend="name one place: juxtalogos pin PLACE --report-as NAME")
+        raise UsageError(
+            "one value goes under one name", mend="name one place: juxtalogos pin PLACE --report-as NAME"
+        )
     record = _as_step(args, home, record)
     where: Any = places[0].at or {"xpath": places[0].xpath}
     out, case = terminal(args), record.case.partition("[")[0]
     if not is_step(home, record):
         raise UsageError("this exchange is no step of a suite", mend="make one of it: --save SUITE#CASE")
     add_reported(find_suite(home, record.suite), case, record.step, {args.report_as: where})
-    out.line("reported as ", (args.report_as, "name"), f": {places[0].address} of {record.suite}#{case}#{record.step}")
+    out.line(
+        "reported as ",
+        (args.report_as, "name"),
+        f": {places[0].address} of {record.suite}#{case}#{record.step}",
+    )
     return EXIT_HELD
 
 

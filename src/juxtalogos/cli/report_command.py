@@ -15,8 +15,8 @@ from juxtalogos.report import REPORTERS, narrowed, run_view, with_coverage, writ
 from juxtalogos.suite.document.saving import place_of
 
 DESCRIPTION = """\
-Write a report of a run: `html`, one self-contained page with findings, cases, coverage and every exchange; or
-`junit`, XML for pipelines."""
+Write a report of a run: `html`, one self-contained page with findings, cases, coverage and every
+exchange; or `junit`, XML for pipelines."""
 EXAMPLE = """\
   juxtalogos report
   juxtalogos report 3 --form junit -o results.xml
@@ -25,7 +25,9 @@ EXAMPLE = """\
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("number", nargs="?", type=int, metavar="RUN", help="the run; the latest when left out")
+    parser.add_argument(
+        "number", nargs="?", type=int, metavar="RUN", help="the run; the latest when left out"
+    )
     parser.add_argument(
         "--form",
         metavar="FORM",
@@ -58,7 +60,9 @@ class _ReportArguments(Arguments):
 def run(args: _ReportArguments) -> int:
     home = workspace(args)
     if args.form not in REPORTERS:
-        raise UsageError(f"there is no form of report {quoted(args.form)}", mend=nearest(args.form, REPORTERS))
+        raise UsageError(
+            f"there is no form of report {quoted(args.form)}", mend=nearest(args.form, REPORTERS)
+        )
     chosen = exchange_named(home, args.exchange) if args.exchange else None
     suite, case = place_of(args.case) if args.case else ("", "")
     with open_ledger(home.ledger_path) as ledger:
@@ -66,7 +70,10 @@ def run(args: _ReportArguments) -> int:
         names = [name for name in ledger.contracts([record.id]) if name in home.contract_names()]
         contracts = {name: home.contract(name) for name in names}
         coverages = [
-            (contract, measure(wire_of(contract), element_kinds(contract), ledger.hits([record.id], contract.name)))
+            (
+                contract,
+                measure(wire_of(contract), element_kinds(contract), ledger.hits([record.id], contract.name)),
+            )
             for contract in contracts.values()
         ]
         view = run_view(ledger, record.id, contracts)

@@ -14,9 +14,17 @@ def show_resources(out: Terminal, contract: Contract, *, as_json: bool) -> int:
     resources = Resources(contract, Rows(contract))
     if as_json:
         found = [
-            {"resource": one.key, "noun": one.noun, "below": resources.parent(one.key), "operations": [{"id": operation.id, "does": does(resources, one, operation)} for operation in one.operations]}
+            {
+                "resource": one.key,
+                "noun": one.noun,
+                "below": resources.parent(one.key),
+                "operations": [
+                    {"id": operation.id, "does": does(resources, one, operation)}
+                    for operation in one.operations
+                ],
+            }
             for _, one in resources.tree()
-        ]  # fmt: skip
+        ]
         out.json({"version": 1, "contract": contract.name, "resources": found})
         return EXIT_HELD
     for depth, one in resources.tree():
@@ -25,7 +33,7 @@ def show_resources(out: Terminal, contract: Contract, *, as_json: bool) -> int:
         out.line((name or one.key, "name"), (f"   {kind(one)}", "note"), indent=4 * depth)
         for operation in one.operations:
             out.line((f"{does(resources, one, operation):9}", "note"), operation.id, indent=4 * depth + 4)
-    about_nothing = [one.id for one in contract.operations if resources.of(one) is None]
+    about_nothing = [candidate.id for candidate in contract.operations if resources.of(candidate) is None]
     if about_nothing:
         out.line(("about no resource: ", "note"), ", ".join(about_nothing))
     return EXIT_HELD
@@ -40,6 +48,6 @@ def kind(resource: Resource) -> str:
 
 def does(resources: Resources, resource: Resource, operation: Operation) -> str:
     """What an operation does to it; what puts an item under an id of the caller's creates it."""
-    if any(one.id == operation.id for one in resources.creators(resource)):
+    if any(creator.id == operation.id for creator in resources.creators(resource)):
         return "create"
     return str(operation.intent)

@@ -1,4 +1,6 @@
-"""`rules`: what a workspace says of single operations: kinds of check switched off, dependencies corrected."""
+"""`rules`: what a workspace says of single operations: kinds of check switched off,
+dependencies corrected.
+"""
 
 from __future__ import annotations
 
@@ -18,10 +20,11 @@ from juxtalogos.workspace.rule_tables import RuleTable, add_rule, remove_rule, r
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-List the rules of juxtalogos.toml for single operations, and write them. --off says that a kind of check is not made for
-an operation, and why; it is told where it would have failed, and counts no more. ADDRESS=@OPERATION#/path corrects
-where compose takes an input from; --no-source ADDRESS lets it be a sample; --does says what an operation does, where
-its name and method mislead. CONTRACT:* stands for every operation."""
+List the rules of juxtalogos.toml for single operations, and write them. --off says that a kind of
+check is not made for an operation, and why; it is told where it would have failed, and counts no
+more. ADDRESS=@OPERATION#/path corrects where compose takes an input from; --no-source ADDRESS lets
+it be a sample; --does says what an operation does, where its name and method mislead. CONTRACT:*
+stands for every operation."""
 EXAMPLE = """\
   juxtalogos rules
   juxtalogos rules getBerth --off body.format --reason "the office writes local times until May"
@@ -46,17 +49,26 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "operation", nargs="?", default="", metavar="OPERATION", help="an operation's id, or CONTRACT:*"
     )
     parser.add_argument(
-        "settings", nargs="*", metavar="ADDRESS=@OPERATION#/path", help="an input, and where compose takes it from"
+        "settings",
+        nargs="*",
+        metavar="ADDRESS=@OPERATION#/path",
+        help="an input, and where compose takes it from",
     )
     parser.add_argument("--off", default="", metavar="KIND", help="a kind of check that is not made")
     parser.add_argument("--reason", default="", metavar="TEXT", help="with --off: why")
     parser.add_argument(
-        "--no-source", action="append", default=[], metavar="ADDRESS", help="an input that compose takes from nowhere"
+        "--no-source",
+        action="append",
+        default=[],
+        metavar="ADDRESS",
+        help="an input that compose takes from nowhere",
     )
     parser.add_argument(
         "--does", default="", choices=DOES, metavar="WORD", help=f"what the operation does: {', '.join(DOES)}"
     )
-    parser.add_argument("--remove", type=int, metavar="NUMBER", help="take out a rule, by its number in the list")
+    parser.add_argument(
+        "--remove", type=int, metavar="NUMBER", help="take out a rule, by its number in the list"
+    )
     add_common(parser)
 
 
@@ -81,10 +93,15 @@ def run(args: _RulesArguments) -> int:
     contract, operation = _operation(home, args.operation)
     name = operation.id if operation else "*"
     if not (args.off or args.settings or args.no_source or args.does):
-        raise UsageError("nothing is said of the operation", mend="give --off KIND, ADDRESS=@OPERATION#/path, --no-source ADDRESS or --does WORD")  # fmt: skip
+        raise UsageError(
+            "nothing is said of the operation",
+            mend="give --off KIND, ADDRESS=@OPERATION#/path, --no-source ADDRESS or --does WORD",
+        )
     if args.off:
         if not args.reason.strip():
-            raise UsageError("a check is switched off for a reason", mend="say it: --reason 'the office knows'")
+            raise UsageError(
+                "a check is switched off for a reason", mend="say it: --reason 'the office knows'"
+            )
         entry: dict[str, Any] = {"operation": name, "kind": args.off, "reason": args.reason}
         add_rule(home, contract.name, "off", entry, lambda: rules_of(home.config, {contract.name: contract}))
         out.line("written: ", (f"{name} {args.off}", "name"), f" is not made: {args.reason}")
@@ -93,8 +110,17 @@ def run(args: _RulesArguments) -> int:
             raise UsageError("--does is said of one operation", mend="name it")
         add_rule(home, contract.name, "meanings", {"operation": name, "does": args.does}, lambda: None)
         out.line("written: ", (name, "name"), f" does {args.does}")
-    for entry in [*(_source(contract, operation, one) for one in args.settings), *(_none(operation, one) for one in args.no_source)]:  # fmt: skip
-        add_rule(home, contract.name, "dependencies", entry, lambda: find_dependencies(contract, home.config.contracts[contract.name].hints.dependencies))  # fmt: skip
+    for entry in [
+        *(_source(contract, operation, one) for one in args.settings),
+        *(_none(operation, one) for one in args.no_source),
+    ]:
+        add_rule(
+            home,
+            contract.name,
+            "dependencies",
+            entry,
+            lambda: find_dependencies(contract, home.config.contracts[contract.name].hints.dependencies),
+        )
         told = f"from {entry['from']} {entry['value']}" if "from" in entry else "from nowhere"
         out.line("written: ", (f"{name} {entry['input']}", "name"), f" is taken {told}")
     return EXIT_HELD
@@ -110,12 +136,20 @@ def _operation(home: Workspace, text: str) -> tuple[Contract, Operation | None]:
 def _source(contract: Contract, operation: Operation | None, text: str) -> dict[str, Any]:
     found = re.fullmatch(r"([^=]+)=@([^#]+)#(/.*|)", text, re.DOTALL)
     if found is None or operation is None:
-        raise UsageError(f"{quoted(text)} says no source of an input", mend="write ADDRESS=@OPERATION#/path, of one operation")  # fmt: skip
+        raise UsageError(
+            f"{quoted(text)} says no source of an input",
+            mend="write ADDRESS=@OPERATION#/path, of one operation",
+        )
     address = resolve_address(operation, found[1].strip())
     source = contract.operation(found[2])
     if source is not None:
         check_source(contract, source, found[3])
-    return {"operation": operation.id, "input": address, "from": found[2], "value": link_of(address, "", found[3]).expression}  # fmt: skip
+    return {
+        "operation": operation.id,
+        "input": address,
+        "from": found[2],
+        "value": link_of(address, "", found[3]).expression,
+    }
 
 
 def _none(operation: Operation | None, address: str) -> dict[str, Any]:
@@ -127,11 +161,24 @@ def _none(operation: Operation | None, address: str) -> dict[str, Any]:
 def _list(args: Arguments, home: Workspace) -> int:
     out, rules = terminal(args), rule_tables(home)
     if args.json:
-        out.json({"version": 1, "rules": [{"number": number, "contract": one.contract, "rule": one.kind, **one.entry} for number, one in enumerate(rules, 1)]})  # fmt: skip
+        out.json(
+            {
+                "version": 1,
+                "rules": [
+                    {"number": number, "contract": one.contract, "rule": one.kind, **one.entry}
+                    for number, one in enumerate(rules, 1)
+                ],
+            }
+        )
         return EXIT_HELD
-    rows = [(number, one.contract, str(one.entry.get("operation", "*")), _WORDS[one.kind], _words(one)) for number, one in enumerate(rules, 1)]  # fmt: skip
+    rows = [
+        (number, one.contract, str(one.entry.get("operation", "*")), _WORDS[one.kind], _words(one))
+        for number, one in enumerate(rules, 1)
+    ]
     if rows:
-        out.table(("number", "contract", "operation", "rule", "what"), rows, styles=("", "", "name"), right=(0,))
+        out.table(
+            ("number", "contract", "operation", "rule", "what"), rows, styles=("", "", "name"), right=(0,)
+        )
     else:
         out.line("no rules are written")
     return EXIT_HELD

@@ -39,8 +39,9 @@ from juxtalogos.suite.model import Suite
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Run every suite of the workspace, or suites, folders of suites, cases, and steps with the steps that give what they
-need; of these by tag, by operation, or what still fails. Everything is kept in the ledger; an interrupt keeps what was done."""
+Run every suite of the workspace, or suites, folders of suites, cases, and steps with the steps that
+give what they need; of these by tag, by operation, or what still fails. Everything is kept in the
+ledger; an interrupt keeps what was done."""
 EXAMPLE = """\
   juxtalogos run --target local --jobs 8
   juxtalogos run berths#flow-port-calls
@@ -55,7 +56,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="SUITE[#CASE[#STEP]]",
         help="what to run: suites, folders of suites, cases, steps; every suite when left out",
     )
-    parser.add_argument("--tag", action="append", default=[], metavar="TAG", help="of these the cases with this tag")
+    parser.add_argument(
+        "--tag", action="append", default=[], metavar="TAG", help="of these the cases with this tag"
+    )
     parser.add_argument(
         "--operation",
         action="append",
@@ -80,16 +83,28 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--repeat", type=int, default=1, metavar="N", help="run each case, or row of its table, so many times"
     )
     parser.add_argument(
-        "--seed", type=int, default=0, metavar="N", help="for made-up values (0); the same seed gives the same values"
+        "--seed",
+        type=int,
+        default=0,
+        metavar="N",
+        help="for made-up values (0); the same seed gives the same values",
     )
     parser.add_argument(
-        "--token", default="", metavar="TEXT", help="what unique names of this run are made of; random when left out"
+        "--token",
+        default="",
+        metavar="TEXT",
+        help="what unique names of this run are made of; random when left out",
     )
     add_pace(parser)
     add_strict(parser)
     add_grant(parser)
     parser.add_argument(
-        "--set", dest="settings", action="append", default=[], metavar="NAME=VALUE", help="an input of the cases"
+        "--set",
+        dest="settings",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        help="an input of the cases",
     )
     add_remarks(parser)
     add_full(parser)
@@ -136,13 +151,19 @@ def run(args: _RunArguments) -> int:
             def done(record: CaseRecord) -> None:
                 moved(next(finished))
 
-            ended = run_loop(execute(bound, home.root, ledger, str(selection), done, processes=max(1, args.processes)))
+            ended = run_loop(
+                execute(bound, home.root, ledger, str(selection), done, processes=max(1, args.processes))
+            )
         home.remember_target(bound.session.target, bound.session.contracts)
         order = [(ref.suite, ref.case) for ref in refs]
         left = len(ledger.undone(ended.number))
-        view = run_view(ledger, ended.number, bound.session.contracts, remarks=not args.no_remarks, order=order)
+        view = run_view(
+            ledger, ended.number, bound.session.contracts, remarks=not args.no_remarks, order=order
+        )
     if args.json:
-        out.json({**run_data(view), "leftBehind": left, "differences": [asdict(one) for one in ended.differences]})
+        out.json(
+            {**run_data(view), "leftBehind": left, "differences": [asdict(one) for one in ended.differences]}
+        )
     else:
         show_run(out, view, full=args.full, formats_said=formats_said(home))
         for one in ended.differences:
@@ -155,10 +176,14 @@ def run(args: _RunArguments) -> int:
     return exit_status(view, strict=args.strict)
 
 
-def _plan(args: _RunArguments, home: Workspace, refs: tuple[CaseRef, ...], read: tuple[list[Suite], Cases]) -> RunPlan:
+def _plan(
+    args: _RunArguments, home: Workspace, refs: tuple[CaseRef, ...], read: tuple[list[Suite], Cases]
+) -> RunPlan:
     suites, everything = read
     by_name = {suite.name: suite for suite in suites}
-    cases = [(by_name[ref.suite], case) for ref in refs if (case := by_name[ref.suite].case(ref.case)) is not None]
+    cases = [
+        (by_name[ref.suite], case) for ref in refs if (case := by_name[ref.suite].case(ref.case)) is not None
+    ]
     contracts = contracts_of(reachable(cases, everything))
     return RunPlan(
         refs,
@@ -183,13 +208,17 @@ def _plan(args: _RunArguments, home: Workspace, refs: tuple[CaseRef, ...], read:
 def _known_names(home: Workspace, suites: list[Suite], settings: list[str]) -> None:
     """UsageError for a value of a name that no case, and no variable, has."""
     known = {name for suite in suites for name in suite.variables} | set(home.config.variables)
-    known |= {name for one in home.config.targets.values() for name in one.variables}
+    known |= {name for target in home.config.targets.values() for name in target.variables}
     for suite in suites:
-        known |= set(re.findall(r"\$?inputs\.([A-Za-z0-9_\-]+)", suite.document.text.decode("utf-8", "replace")))
+        known |= set(
+            re.findall(r"\$?inputs\.([A-Za-z0-9_\-]+)", suite.document.text.decode("utf-8", "replace"))
+        )
         known |= {name for case in suite.cases for name in (*case.inputs, *case.formulas, *case.kinds)}
     for name, _ in map(_setting, settings):
         if name not in known:
-            raise UsageError(f"no case has an input {quoted(name)}", mend=nearest(name, known) or "they have no inputs")
+            raise UsageError(
+                f"no case has an input {quoted(name)}", mend=nearest(name, known) or "they have no inputs"
+            )
 
 
 def _setting(text: str) -> tuple[str, Any]:

@@ -8,7 +8,9 @@ from datetime import datetime
 from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.ledger import open_ledger
 
-DESCRIPTION = "List the runs of this workspace, the latest first: when, what, at which target, verdict, counts."
+DESCRIPTION = (
+    "List the runs of this workspace, the latest first: when, what, at which target, verdict, counts."
+)
 EXAMPLE = """\
   juxtalogos runs
   juxtalogos runs --last 5 --json
@@ -34,11 +36,20 @@ def run(args: _RunsArguments) -> int:
     if args.json:
         rows = [
             {
-                "run": one.id, "started": one.started, "seconds": round(one.ended - one.started, 3) if one.ended else None, "kind": one.kind, "target": one.target, "what": one.what,
-                "verdict": one.verdict, "interrupted": one.interrupted, "cases": one.cases, "exchanges": one.exchanges, "findings": one.findings,
+                "run": record.id,
+                "started": record.started,
+                "seconds": round(record.ended - record.started, 3) if record.ended else None,
+                "kind": record.kind,
+                "target": record.target,
+                "what": record.what,
+                "verdict": record.verdict,
+                "interrupted": record.interrupted,
+                "cases": record.cases,
+                "exchanges": record.exchanges,
+                "findings": record.findings,
             }
-            for one in runs
-        ]  # fmt: skip
+            for record in runs
+        ]
         out.json({"version": 1, "runs": rows})
     elif not runs:
         out.note(("no runs yet: juxtalogos run", "note"))
@@ -46,7 +57,9 @@ def run(args: _RunsArguments) -> int:
         table = []
         for one in runs:
             when = datetime.fromtimestamp(one.started).astimezone().strftime("%Y-%m-%d %H:%M:%S")
-            state = ("interrupted", "error") if one.interrupted or not one.ended else (one.verdict, one.verdict)
+            state = (
+                ("interrupted", "error") if one.interrupted or not one.ended else (one.verdict, one.verdict)
+            )
             table.append(
                 (
                     one.id,

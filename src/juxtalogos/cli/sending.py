@@ -51,13 +51,17 @@ def send_as_it_stands(
 def asked_again(
     session: Session, contract: Contract, operation: Operation, exchange: Exchange, judgement: Judgement
 ) -> Judgement:
-    """The judgement after the service was asked about what is doubtful, where its protocol knows such a question."""
+    """The judgement after the service was asked about what is doubtful, where its protocol knows such a
+    question.
+    """
     from juxtalogos.run.conversing import Conversations, conversed
 
     async def ask() -> Judgement:
         async with Transport(session.options) as transport:
             told = operation, exchange, judgement
-            return (await conversed(session, Conversations(), contract, operation, told, transport, pages=0))[0]
+            return (await conversed(session, Conversations(), contract, operation, told, transport, pages=0))[
+                0
+            ]
 
     return asyncio.run(ask())
 
@@ -74,9 +78,19 @@ def keep_exchange(
     """Keeps it in the ledger, redacted; gives its number."""
     redacted, *forms = session.redactor.exchange_with_forms(exchange)
     record = ExchangeRecord(
-        "", "", operation.contract, operation.id, redacted, judgement.verdict, judgement.reason, judgement.results, judgement.hits,
-        role=session.role, request_form=forms[0], response_form=forms[1],
-    )  # fmt: skip
+        "",
+        "",
+        operation.contract,
+        operation.id,
+        redacted,
+        judgement.verdict,
+        judgement.reason,
+        judgement.results,
+        judgement.hits,
+        role=session.role,
+        request_form=forms[0],
+        response_form=forms[1],
+    )
     with open_ledger(home.ledger_path, write=True) as ledger:
         number = ledger.begin("call", session.target.name, operation.full_id)
         exchange_number = ledger.add(number, [record])[0]

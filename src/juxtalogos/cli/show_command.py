@@ -16,9 +16,9 @@ from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Without a name: the contracts. With a contract's name: its operations. With an operation: every input with its
-address, type, need, allowed values and limits, and every declared answer. With --resources: the tree of what a
-contract's operations list, read, create, change, delete or act on."""
+Without a name: the contracts. With a contract's name: its operations. With an operation: every
+input with its address, type, need, allowed values and limits, and every declared answer. With
+--resources: the tree of what a contract's operations list, read, create, change, delete or act on."""
 EXAMPLE = """\
   juxtalogos show berths
   juxtalogos show berths --resources
@@ -36,12 +36,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="handover: all that another team needs, as Markdown or HTML",
     )
     parser.add_argument(
-        "--output", type=Path, metavar="FILE", help="write the handover here; HTML where the name ends in .html"
+        "--output",
+        type=Path,
+        metavar="FILE",
+        help="write the handover here; HTML where the name ends in .html",
     )
     parser.add_argument(
         "--resources", action="store_true", help="of a contract the tree of what its operations work on"
     )
-    parser.add_argument("--target", default="", metavar="NAME", help="the handover names this target's base URL")
+    parser.add_argument(
+        "--target", default="", metavar="NAME", help="the handover names this target's base URL"
+    )
     add_common(parser)
 
 
@@ -64,7 +69,9 @@ def run(args: _ShowArguments) -> int:
         from juxtalogos.cli.resource_tree import show_resources
 
         names = home.contract_names()
-        return show_resources(out, home.contract(args.name or (names[0] if len(names) == 1 else "")), as_json=args.json)
+        return show_resources(
+            out, home.contract(args.name or (names[0] if len(names) == 1 else "")), as_json=args.json
+        )
     if args.name is None:
         _contracts(out, args.json, home.contracts())
     elif args.name in home.contract_names():
@@ -118,7 +125,9 @@ def _contracts(out: Terminal, as_json: bool, contracts: list[Contract]) -> None:
     elif not contracts:
         out.note(("no contracts yet: juxtalogos import FILE", "note"))
     else:
-        table = [(one.name, f"{one.format} {one.version}", len(one.operations), one.title) for one in contracts]
+        table = [
+            (one.name, f"{one.format} {one.version}", len(one.operations), one.title) for one in contracts
+        ]
         out.table(("contract", "format", "operations", "title"), table, styles=("name",), right=(2,))
 
 
@@ -126,16 +135,16 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
     if as_json:
         operations = [
             {
-                "id": one.id,
-                "method": one.method,
-                "path": one.path,
-                "summary": one.summary,
-                "deprecated": one.deprecated,
-                **dict(one.facts),
-                "line": _line(contract, one),
-                **_lost(one),
+                "id": candidate.id,
+                "method": candidate.method,
+                "path": candidate.path,
+                "summary": candidate.summary,
+                "deprecated": candidate.deprecated,
+                **dict(candidate.facts),
+                "line": _line(contract, candidate),
+                **_lost(candidate),
             }
-            for one in contract.operations
+            for candidate in contract.operations
         ]
         out.json(
             {
@@ -146,8 +155,11 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
                 "servers": list(contract.servers),
                 "operations": operations,
                 "outgoing": [
-                    {key: getattr(one, key) for key in ("kind", "name", "operation", "method", "address", "summary")}
-                    for one in contract.outgoing
+                    {
+                        key: getattr(call, key)
+                        for key in ("kind", "name", "operation", "method", "address", "summary")
+                    }
+                    for call in contract.outgoing
                 ],
             }
         )
@@ -157,14 +169,22 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
         out.line(("server named: ", "note"), server)
     for scheme in contract.security_schemes:
         key = f" as {scheme.place} {scheme.key}" if scheme.key else ""
-        out.line(("sign-in: " if scheme.declared else "sign-in, where wanted: ", "note"), (scheme.name, "name"), f" ({scheme.kind}{key})")  # fmt: skip
-    rows = [(one.id, *map(one.fact, contract.columns), _summary(one)) for one in contract.operations]
+        out.line(
+            ("sign-in: " if scheme.declared else "sign-in, where wanted: ", "note"),
+            (scheme.name, "name"),
+            f" ({scheme.kind}{key})",
+        )
+    rows = [
+        (candidate.id, *map(candidate.fact, contract.columns), _summary(candidate))
+        for candidate in contract.operations
+    ]
     out.table(("operation", *contract.columns, "summary"), rows, styles=("name",))
     if contract.outgoing:
         out.line()
         out.line(("sent by the service itself", "head"))
         sent = [
-            (f"{one.kind} {one.name}", one.method, one.address, one.operation, one.summary) for one in contract.outgoing
+            (f"{call.kind} {call.name}", call.method, call.address, call.operation, call.summary)
+            for call in contract.outgoing
         ]
         out.table(("request", "method", "to", "after", "summary"), sent, styles=("name",))
 
@@ -209,7 +229,7 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
         out.line(("  not callable: ", "remark"), operation.not_callable)
     for part, why in operation.not_checkable():
         out.line(("  not checkable: ", "remark"), f"{part}: {why}")
-    rows = [row for one in operation.inputs for row in _input_rows(contract, one)]
+    rows = [row for declared_input in operation.inputs for row in _input_rows(contract, declared_input)]
     headings = ("input", "type", "need", "allowed values and limits", "meaning")
     if rows:
         out.line()
@@ -220,27 +240,37 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
         out.line(("takes a body", "head"), f"  {need}" if need else "")
         out.line(f"  {media.media_type}")
         outline = list(contract.schema(media.schema).outline()) if media.schema else []
-        rows = [("body", outline[0].type if outline else "any", need, outline[0].allowed if outline else "", outline[0].description if outline else "")]  # fmt: skip
+        rows = [
+            (
+                "body",
+                outline[0].type if outline else "any",
+                need,
+                outline[0].allowed if outline else "",
+                outline[0].description if outline else "",
+            )
+        ]
         rows += [
             (f"body{row.path}", row.type, "required" if row.required else "", row.allowed, row.description)
             for row in outline[1:]
         ]
         known = {row.path for row in outline}
         rows += [
-            (f"body/{name}", "attachment", "", kind, "") for name, kind in media.encoding if f"/{name}" not in known
+            (f"body/{name}", "attachment", "", kind, "")
+            for name, kind in media.encoding
+            if f"/{name}" not in known
         ]
         out.table(headings, rows, styles=("name",))
     for answer in operation.answers:
         out.line()
         fault = f" with the fault {answer.fault}" if answer.fault else ""
         out.line((f"answers {answer.status}{fault}", "head"), f"  {' '.join(answer.description.split())}")
-        for one in answer.headers:
-            first = next(iter(contract.schema(one.schema).outline()), None) if one.schema else None
+        for head in answer.headers:
+            first = next(iter(contract.schema(head.schema).outline()), None) if head.schema else None
             out.line(
                 "  header ",
-                (one.name, "name"),
-                f"  {first.type if first else 'any'}{'  required' if one.required else ''}",
-                (f"  {one.description}", "note"),
+                (head.name, "name"),
+                f"  {first.type if first else 'any'}{'  required' if head.required else ''}",
+                (f"  {head.description}", "note"),
             )
         for media in answer.media:
             out.line(f"  {media.media_type}")
@@ -253,7 +283,13 @@ def _input_rows(contract: Contract, one: Input) -> list[tuple[str, str, str, str
     return [
         _input_row(contract, one),
         *(
-            (f"{one.address}{row.path}", row.type, "required" if row.required else "", row.allowed, row.description)
+            (
+                f"{one.address}{row.path}",
+                row.type,
+                "required" if row.required else "",
+                row.allowed,
+                row.description,
+            )
             for row in inner
             if not row.path.split("/")[1].isdigit()
         ),
@@ -263,7 +299,9 @@ def _input_rows(contract: Contract, one: Input) -> list[tuple[str, str, str, str
 def _input_row(contract: Contract, one: Input) -> tuple[str, str, str, str, str]:
     row = next(iter(contract.schema(one.schema).outline()), None) if one.schema else None
     items = (
-        [inner for inner in contract.schema(one.schema).outline() if inner.name == "each item"] if one.schema else []
+        [inner for inner in contract.schema(one.schema).outline() if inner.name == "each item"]
+        if one.schema
+        else []
     )
     allowed = row.allowed if row else ""
     if items and items[0].allowed:
@@ -290,15 +328,17 @@ def _tree(out: Terminal, contract: Contract, media: Media) -> None:
         for row in rows
     ]
     if table:
-        out.table(("    property", "type", "need", "allowed values and limits", "meaning"), table, styles=("name",))
+        out.table(
+            ("    property", "type", "need", "allowed values and limits", "meaning"), table, styles=("name",)
+        )
 
 
 def operation_data(contract: Contract, operation: Operation) -> dict[str, Any]:
     """An operation for `--json`."""
     inputs = [
         dict(zip(("address", "type", "need", "allowed", "meaning"), row))
-        for one in operation.inputs
-        for row in _input_rows(contract, one)
+        for declared_input in operation.inputs
+        for row in _input_rows(contract, declared_input)
     ]
     return {
         "id": operation.id,
@@ -316,7 +356,7 @@ def operation_data(contract: Contract, operation: Operation) -> dict[str, Any]:
                 "status": answer.status,
                 **({"fault": answer.fault} if answer.fault else {}),
                 "description": answer.description,
-                "headers": [{"name": one.name, "required": one.required} for one in answer.headers],
+                "headers": [{"name": head.name, "required": head.required} for head in answer.headers],
                 "media": [_media_data(contract, media) for media in answer.media],
             }
             for answer in operation.answers

@@ -15,9 +15,9 @@ from juxtalogos.model.errors import ConfigError
 from juxtalogos.workspace.config import Target
 
 DESCRIPTION = """\
-Write a request of an operation, filled with valid sample values: as an HTTP/1.1 message to edit and send with
-`call --message`, a shell line, the body alone, a step of a suite, or a table (CSV) of an input's allowed values and
-limits. No credentials are written."""
+Write a request of an operation, filled with valid sample values: as an HTTP/1.1 message to edit and
+send with `call --message`, a shell line, the body alone, a step of a suite, or a table (CSV) of an
+input's allowed values and limits. No credentials are written."""
 EXAMPLE = """\
   juxtalogos skeleton announcePortCall > announce.http
   juxtalogos skeleton announcePortCall --form body --full
@@ -28,7 +28,9 @@ _NOWHERE = "http://host.invalid"
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("operation", metavar="OPERATION", help="an operation's id")
-    parser.add_argument("--form", choices=(*FORMS, "table"), default="message", help="what to write (message)")
+    parser.add_argument(
+        "--form", choices=(*FORMS, "table"), default="message", help="what to write (message)"
+    )
     parser.add_argument(
         "--input",
         action="append",
@@ -38,7 +40,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--full", action="store_true", help="fill in what is optional too")
     parser.add_argument(
-        "--set", dest="settings", action="append", default=[], metavar="ADDRESS=VALUE", help="an input's value"
+        "--set",
+        dest="settings",
+        action="append",
+        default=[],
+        metavar="ADDRESS=VALUE",
+        help="an input's value",
     )
     add_unchecked(parser)
     parser.add_argument("--target", metavar="NAME", help="the target whose host is written")

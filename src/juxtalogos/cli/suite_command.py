@@ -20,14 +20,17 @@ from juxtalogos.suite.tables import rows_of, table_path
 from juxtalogos.workspace.workspace import Workspace, find_workspace
 
 DESCRIPTION = """\
-Manage suites. list shows suites, or the cases of one; check reads them against their definitions, and points at
-literals that an earlier answer gives and at cases that differ in values only; copy, rename, move and remove work
-on a suite, a case (SUITE#CASE) or a step (SUITE#CASE#STEP), and what refers to it follows; tag labels a case.
-set changes inputs of a step: ADDRESS=VALUE, =@STEP#/path for a value of an earlier answer, =$inputs.NAME, or ==FORMULA;
-a value of an answer may be chosen by JSONPath too (=@STEP#$.items[?@.free].id, the first that fits), and taken from
-another case (=@CASE#STEP/path). --check adds a written check. table puts a file of rows under a case; its columns feed the inputs of their names, or those
-that --link names; --once names the last of the first steps that run once for all rows. Comments and order stay, and what the suite could not be read with is refused.
-With --into a case goes to another workspace with the definitions, tables and kept answers that it needs."""
+Manage suites. list shows suites, or the cases of one; check reads them against their definitions,
+and points at literals that an earlier answer gives and at cases that differ in values only; copy,
+rename, move and remove work on a suite, a case (SUITE#CASE) or a step (SUITE#CASE#STEP), and what
+refers to it follows; tag labels a case. set changes inputs of a step: ADDRESS=VALUE, =@STEP#/path
+for a value of an earlier answer, =$inputs.NAME, or ==FORMULA; a value of an answer may be chosen by
+JSONPath too (=@STEP#$.items[?@.free].id, the first that fits), and taken from another case
+(=@CASE#STEP/path). --check adds a written check. table puts a file of rows under a case; its
+columns feed the inputs of their names, or those that --link names; --once names the last of the
+first steps that run once for all rows. Comments and order stay, and what the suite could not be
+read with is refused. With --into a case goes to another workspace with the definitions, tables and
+kept answers that it needs."""
 EXAMPLE = """\
   juxtalogos suite list berths
   juxtalogos suite check
@@ -68,7 +71,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="table: what a column feeds, also as STEP#ADDRESS",
     )
     parser.add_argument(
-        "--once", default="", metavar="STEP", help="table: the steps up to this one run once, not for each row"
+        "--once",
+        default="",
+        metavar="STEP",
+        help="table: the steps up to this one run once, not for each row",
     )
     parser.add_argument("--into", type=Path, metavar="DIR", help="copy, move: into this other workspace")
     parser.add_argument("--tag", default="", metavar="TAG", help="list: cases with this tag only")
@@ -108,11 +114,15 @@ def run(args: _SuiteArguments) -> int:
 def _set(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
     out = terminal(args)
     if not place.case or not (args.to or args.checks):
-        raise UsageError("a step and what to set are needed", mend="juxtalogos suite set SUITE#CASE#STEP ADDRESS=VALUE")
+        raise UsageError(
+            "a step and what to set are needed", mend="juxtalogos suite set SUITE#CASE#STEP ADDRESS=VALUE"
+        )
     for setting in args.to:
         address, equals, text = setting.partition("=")
         if not equals or not address.strip():
-            raise UsageError(f"{quoted(setting)} has no '='", mend="write ADDRESS=VALUE, such as body/kind=tanker")
+            raise UsageError(
+                f"{quoted(setting)} has no '='", mend="write ADDRESS=VALUE, such as body/kind=tanker"
+            )
         value = set_input(home, place, address.strip(), text)
         out.line("set: ", (f"{place} {address.strip()}", "name"), f" = {value}")
     for text in args.checks:
@@ -142,7 +152,9 @@ def _attach(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> None:
     if given.is_file() and not given.resolve().is_relative_to(home.root.resolve()):
         path = home.root / "tables" / given.name
         if path.exists():
-            raise UsageError(f"there is a table {given.name} in tables/ already", mend="give this one another name")
+            raise UsageError(
+                f"there is a table {given.name} in tables/ already", mend="give this one another name"
+            )
         path.parent.mkdir(exist_ok=True)
         shutil.copyfile(given, path)
         out.note((f"copied into tables/: {given.name}", "note"))
@@ -164,7 +176,15 @@ def _attach(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> None:
         out.line("column ", (column, "name"), f" feeds {step} {address}")
     for column in dict.fromkeys(column for row in rows for column in row):
         if column not in {one for one, _, _ in fed}:
-            out.line((f"column {column} feeds no input: link it with --link {column}=ADDRESS, or use $inputs.{column}", "remark"))  # fmt: skip
+            out.line(
+                (
+                    (
+                        f"column {column} feeds no input: link it with --link {column}=ADDRESS, or use"
+                        f" $inputs.{column}"
+                    ),
+                    "remark",
+                )
+            )
 
 
 def _change(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
@@ -180,7 +200,9 @@ def _change(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
         out.line("tagged: ", (str(place), "name"), f"  {', '.join(args.to)}")
         return EXIT_HELD
     if len(args.to) != 1:
-        raise UsageError(f"suite {args.action} needs one target", mend=f"juxtalogos suite {args.action} {args.what} TO")
+        raise UsageError(
+            f"suite {args.action} needs one target", mend=f"juxtalogos suite {args.action} {args.what} TO"
+        )
     if args.action == "rename":
         path = rename(home, place, args.to[0])
         out.line("renamed: ", (str(place), "name"), f" is {args.to[0]}   ", (str(path), "note"))
@@ -205,18 +227,34 @@ def _suites(home: Workspace, name: str) -> list[Suite]:
 
 def _list(args: _SuiteArguments, home: Workspace) -> int:
     suites, out = _suites(home, args.what), terminal(args)
-    cases = [(suite, case) for suite in suites for case in suite.cases if not args.tag or args.tag in case.tags]
+    cases = [
+        (suite, case) for suite in suites for case in suite.cases if not args.tag or args.tag in case.tags
+    ]
     if args.json:
         rows = [
             {
-                "suite": suite.name, "case": case.id, "steps": [step.id for step in case.steps], "tags": list(case.tags), "summary": case.summary,
-                "operations": [step.operation.full_id if step.operation else None for step in case.steps], "table": case.table.name if case.table else None,
+                "suite": suite.name,
+                "case": case.id,
+                "steps": [step.id for step in case.steps],
+                "tags": list(case.tags),
+                "summary": case.summary,
+                "operations": [step.operation.full_id if step.operation else None for step in case.steps],
+                "table": case.table.name if case.table else None,
             }
             for suite, case in cases
-        ]  # fmt: skip
+        ]
         out.json({"version": 1, "cases": rows})
     elif args.what or args.tag:
-        listed = [(f"{suite.name}#{case.id}", len(case.steps), ", ".join(case.tags), case.table.name if case.table else "", case.summary or case.description) for suite, case in cases]  # fmt: skip
+        listed = [
+            (
+                f"{suite.name}#{case.id}",
+                len(case.steps),
+                ", ".join(case.tags),
+                case.table.name if case.table else "",
+                case.summary or case.description,
+            )
+            for suite, case in cases
+        ]
         out.table(("case", "steps", "tags", "table", "summary"), listed, styles=("name",), right=(1,))
     else:
         out.table(
@@ -253,7 +291,8 @@ def _check(args: _SuiteArguments, home: Workspace) -> int:
     cases = sum(len(suite.cases) for suite in suites) - len(wanting)
     told = f", {len(wanting)} lack what is required" if wanting else ""
     out.line(
-        f"{len(suites)} suites with {cases} cases are sound{told}", f", {len(faults)} cannot be used" if faults else ""
+        f"{len(suites)} suites with {cases} cases are sound{told}",
+        f", {len(faults)} cannot be used" if faults else "",
     )
     return EXIT_FAILED if faults or lacks else EXIT_HELD
 

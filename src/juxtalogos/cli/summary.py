@@ -31,8 +31,12 @@ FEW_CASES, GROUPS = 20, 20
 """So many cases are shown one by one; so many groups of what is alike, unless all is asked for."""
 
 
-def show_run(out: Terminal, view: RunView, *, full: bool = False, formats_said: Collection[str] | None = None) -> None:
-    """A finished run as `run` shows it: the worst first, like with like; `full` shows every case. `formats_said`: contracts of which somebody said what formats are."""
+def show_run(
+    out: Terminal, view: RunView, *, full: bool = False, formats_said: Collection[str] | None = None
+) -> None:
+    """A finished run as `run` shows it: the worst first, like with like; `full` shows every case.
+    `formats_said`: contracts of which somebody said what formats are.
+    """
     _show_cases(out, view, full)
     if out.verbose:
         _show_steps(out, view)
@@ -69,12 +73,14 @@ def _show_cases(out: Terminal, view: RunView, full: bool) -> None:
         out.table(("case", "verdict", "status codes", "ms", "why"), rows, styles=("name",), right=(3,))
         return
     groups = case_groups(view)
-    listed = [one for one in groups if one.first.verdict is not Verdict.PASSED]
-    passed = [one for one in groups if one.first.verdict is Verdict.PASSED]
+    listed = [group for group in groups if group.first.verdict is not Verdict.PASSED]
+    passed = [group for group in groups if group.first.verdict is Verdict.PASSED]
     grouped = [_group_row(one) for one in [*listed[:GROUPS], *passed[:1]]]
-    out.table(("cases", "", "verdict", "status codes", "ms", "why"), grouped, styles=("", "name"), right=(0, 4))
+    out.table(
+        ("cases", "", "verdict", "status codes", "ms", "why"), grouped, styles=("", "name"), right=(0, 4)
+    )
     if len(listed) > GROUPS:
-        more = sum(len(one.cases) for one in listed[GROUPS:])
+        more = sum(len(item.cases) for item in listed[GROUPS:])
         out.line((f"and {more} more that did not pass: --full shows every case", "note"))
 
 
@@ -82,7 +88,14 @@ def _group_row(group: CaseGroup) -> tuple[object, ...]:
     case = group.first
     several = len(group.cases) > 1
     name = "" if case.verdict is Verdict.PASSED else f"{case.suite}#{case.case}{' …' if several else ''}"
-    return len(group.cases), name, (case.verdict, case.verdict), group.codes, f"{group.milliseconds:.0f}", (case.reason, "note")  # fmt: skip
+    return (
+        len(group.cases),
+        name,
+        (case.verdict, case.verdict),
+        group.codes,
+        f"{group.milliseconds:.0f}",
+        (case.reason, "note"),
+    )
 
 
 def _show_steps(out: Terminal, view: RunView) -> None:
@@ -108,10 +121,17 @@ def _show_reported(out: Terminal, view: RunView, full: bool) -> None:
     listed = view.reported if full else view.reported[:GROUPS]
     out.line()
     out.line(("reported values", "head"))
-    rows = [(f"{one.suite}#{one.case}#{one.step}", one.name, one.value, one.exchange) for one in listed]
+    rows = [
+        (f"{item.suite}#{item.case}#{item.step}", item.name, item.value, item.exchange) for item in listed
+    ]
     out.table(("step", "name", "value", "exchange"), rows, styles=("name",), right=(3,))
     if len(listed) < len(view.reported):
-        out.line((f"and {len(view.reported) - len(listed)} more: --full, or juxtalogos report {view.run.id}", "note"))
+        out.line(
+            (
+                f"and {len(view.reported) - len(listed)} more: --full, or juxtalogos report {view.run.id}",
+                "note",
+            )
+        )
 
 
 def formats_said(home: Workspace) -> set[str]:
@@ -120,17 +140,23 @@ def formats_said(home: Workspace) -> set[str]:
 
 
 def show_formats(out: Terminal, view: RunView, said: Collection[str]) -> None:
-    """Once, where the dialect of a contract only annotates formats and nobody said otherwise: a wrong date fails nothing then."""
+    """Once, where the dialect of a contract only annotates formats and nobody said otherwise: a wrong date
+    fails nothing then.
+    """
     for name, contract in view.contracts.items():
         dialect = DIALECTS.get(contract.dialect)
         if (
             dialect is not None
             and not dialect.asserts_format
             and name not in said
-            and any(b"format" in one.text for one in contract.documents.values())
+            and any(b"format" in document.text for document in contract.documents.values())
         ):
             out.line()
-            out.line(("formats are not asserted: ", "remark"), f"the dialect of {name} only annotates them", (f'   formats = "assert" under [contracts.{name}] makes a wrong date a finding', "note"))  # fmt: skip
+            out.line(
+                ("formats are not asserted: ", "remark"),
+                f"the dialect of {name} only annotates them",
+                (f'   formats = "assert" under [contracts.{name}] makes a wrong date a finding', "note"),
+            )
 
 
 def show_findings(out: Terminal, view: RunView, *, full: bool = False) -> None:
@@ -145,7 +171,9 @@ def show_findings(out: Terminal, view: RunView, *, full: bool = False) -> None:
         _show_class(out, view, kind, found_groups(found), full)
 
 
-def _show_class(out: Terminal, view: RunView, kind: ResultClass, groups: list[FoundGroup], full: bool) -> None:
+def _show_class(
+    out: Terminal, view: RunView, kind: ResultClass, groups: list[FoundGroup], full: bool
+) -> None:
     count = sum(len(group.found) for group in groups)
     causes = f", {len(groups)} cause{'s' if len(groups) > 1 else ''}" if len(groups) != count else ""
     out.line((f"{CLASSES[kind]}: {count}", "head"), (f"{causes}   {CLASS_WORDS[kind]}", "note"))
@@ -153,7 +181,9 @@ def _show_class(out: Terminal, view: RunView, kind: ResultClass, groups: list[Fo
     for group in groups if full else groups[:GROUPS]:
         _show_group(out, view, group, style)
     if len(groups) > GROUPS and not full:
-        out.line((f"and {len(groups) - GROUPS} more causes: --full, or juxtalogos report {view.run.id}", "note"))
+        out.line(
+            (f"and {len(groups) - GROUPS} more causes: --full, or juxtalogos report {view.run.id}", "note")
+        )
 
 
 OPERATIONS, OBSERVED = 4, 2
@@ -162,7 +192,9 @@ OPERATIONS, OBSERVED = 4, 2
 def _show_group(out: Terminal, view: RunView, group: FoundGroup, style: str) -> None:
     first = group.first
     result = first.result
-    out.line((result.kind, style), "  ", (result.at, "name"), (f"  {first.where}" if first.where else "", "note"))
+    out.line(
+        (result.kind, style), "  ", (result.at, "name"), (f"  {first.where}" if first.where else "", "note")
+    )
     if first.excerpt:
         out.line((first.excerpt[: max(40, out.width - 8)], "note"), indent=6)
     observed = "; ".join(group.observed[:OBSERVED])
@@ -176,13 +208,17 @@ def _show_group(out: Terminal, view: RunView, group: FoundGroup, style: str) -> 
         for word, text in told:
             for number, line in enumerate(prose_lines(text, out.width - 16)):
                 out.line((f"{word}: " if not number else " " * (len(word) + 2), "note"), line, indent=4)
-    for detail in dict.fromkeys(one.result.detail for one in group.found if one.result.detail):
+    for detail in dict.fromkeys(item.result.detail for item in group.found if item.result.detail):
         for number, line in enumerate(prose_lines(detail, out.width - 12)):
             out.line(("note: " if not number else "      ", "note"), line, indent=4)
     names = group.operations
     more = f" and {len(names) - OPERATIONS} more" if len(names) > OPERATIONS else ""
     times = f"{group.times} times, first in" if group.times > 1 else "in"
-    for number, line in enumerate(prose_lines(f"{', '.join(names[:OPERATIONS])}{more}; {times} exchange {first.found.first}", out.width - 8)):  # fmt: skip
+    for number, line in enumerate(
+        prose_lines(
+            f"{', '.join(names[:OPERATIONS])}{more}; {times} exchange {first.found.first}", out.width - 8
+        )
+    ):
         out.line(("in " if not number else "   ", "note"), line, indent=4)
 
 
@@ -205,9 +241,9 @@ def run_data(view: RunView) -> dict[str, Any]:
         "verdict": view.run.verdict,
         "interrupted": view.interrupted,
         "cases": cases,
-        "reported": [asdict(one) for one in view.reported],
+        "reported": [asdict(entry) for entry in view.reported],
         "counts": {CLASSES[kind]: len(found) for kind, found in told.items()},
-        **{CLASSES[kind]: [_found_data(view, one) for one in found] for kind, found in told.items()},
+        **{CLASSES[kind]: [_found_data(view, item) for item in found] for kind, found in told.items()},
     }
 
 

@@ -33,10 +33,20 @@ STYLES = {
 }
 FEW_COLOURS = {
     **STYLES,
-    "passed": "green", "failed": "bold red", "error": "bold magenta", "refused": "magenta", "unproven": "magenta", "skipped": "dim",
-    "deviation": "red", "remark": "magenta", "held": "green", "note": "dim", "name": "none",
-}  # fmt: skip
-"""For terminals of 16 colours, whose yellow, cyan and white nobody reads on light ground, nor blue on dark."""
+    "passed": "green",
+    "failed": "bold red",
+    "error": "bold magenta",
+    "refused": "magenta",
+    "unproven": "magenta",
+    "skipped": "dim",
+    "deviation": "red",
+    "remark": "magenta",
+    "held": "green",
+    "note": "dim",
+    "name": "none",
+}
+"""For terminals of 16 colours, whose yellow, cyan and white nobody reads on light ground,
+nor blue on dark."""
 WIDTH = 120
 """Columns where nothing says how many there are: in a pipe or a file."""
 
@@ -116,7 +126,9 @@ class Terminal:
         sys.stdout.write(dump_json(value, indent=2) + "\n")
 
     def raw(self, text: str) -> None:
-        """Text for another program or for the eye: lines kept, control characters escaped on a terminal only."""
+        """Text for another program or for the eye: lines kept, control characters escaped
+        on a terminal only.
+        """
         sys.stdout.write(clean(text, keep_lines=True) if sys.stdout.isatty() else text)
         sys.stdout.flush()
 
@@ -136,12 +148,16 @@ class Terminal:
         styles: Sequence[str] = (),
         right: Sequence[int] = (),
     ) -> None:
-        """A table that fits the width; a cell may be (text, style name). `right` lists the columns of numbers."""
+        """A table that fits the width; a cell may be (text, style name). `right` lists the columns of
+        numbers.
+        """
         cells = [
             [
-                (clean(cell[0]), cell[1])
-                if isinstance(cell, tuple)
-                else (clean(cell), styles[index] if index < len(styles) else "")
+                (
+                    (clean(cell[0]), cell[1])
+                    if isinstance(cell, tuple)
+                    else (clean(cell), styles[index] if index < len(styles) else "")
+                )
                 for index, cell in enumerate(row)
             ]
             for row in rows
@@ -155,7 +171,9 @@ class Terminal:
 
     @contextmanager
     def progress(self, label: str, total: int) -> Iterator[Any]:
-        """A progress bar on stderr where that is a terminal; gives a function to call with the count done, and what is to be told beside it."""
+        """A progress bar on stderr where that is a terminal; gives a function to call with the count done,
+        and what is to be told beside it.
+        """
         if self.quiet or _is_plain(sys.stderr) or total < 2:
             yield lambda done, told="": None
             return
@@ -171,7 +189,9 @@ class Terminal:
         )
         with bar:
             task = bar.add_task(label, total=total)
-            yield lambda done, told="": bar.update(task, completed=done, description=f"{label}  {clean(told)}".rstrip())
+            yield lambda done, told="": bar.update(
+                task, completed=done, description=f"{label}  {clean(told)}".rstrip()
+            )
 
 
 def _is_plain(stream: Any) -> bool:

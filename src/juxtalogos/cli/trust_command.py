@@ -10,11 +10,12 @@ from juxtalogos.cli.terminal import Terminal
 from juxtalogos.workspace.trust import Trust, found_by_path, read_send, told
 
 DESCRIPTION = """\
-Show the commands that juxtalogos.toml would run to start, reset and stop systems under test, its queries, and the
-secrets that targets and sources of definitions name, with the origins they would go to; and allow all of it, for this
-folder. Without that nothing runs, and no secret is even read. A change of any of it asks again, and so does one of a file
-of the workspace that a command names; other edits do not. --send allows one secret to go to one origin, and no more.
-Pipelines pass the digest (juxtalogos run --trust DIGEST), which holds wherever the workspace lies, or --send there.
+Show the commands that juxtalogos.toml would run to start, reset and stop systems under test, its
+queries, and the secrets that targets and sources of definitions name, with the origins they would
+go to; and allow all of it, for this folder. Without that nothing runs, and no secret is even read.
+A change of any of it asks again, and so does one of a file of the workspace that a command names;
+other edits do not. --send allows one secret to go to one origin, and no more. Pipelines pass the
+digest (juxtalogos run --trust DIGEST), which holds wherever the workspace lies, or --send there.
 
 exit status: 0 all of it is allowed; 1 something is not."""
 EXAMPLE = """\
@@ -27,9 +28,16 @@ EXAMPLE = """\
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--show", action="store_true", help="show only")
     parser.add_argument(
-        "--send", dest="sends", action="append", default=[], metavar="NAME=ORIGIN", help="let this secret go there"
+        "--send",
+        dest="sends",
+        action="append",
+        default=[],
+        metavar="NAME=ORIGIN",
+        help="let this secret go there",
     )
-    parser.add_argument("--forget", action="store_true", help="take back everything that was allowed for this folder")
+    parser.add_argument(
+        "--forget", action="store_true", help="take back everything that was allowed for this folder"
+    )
     add_common(parser)
 
 
@@ -56,7 +64,16 @@ def run(args: _TrustArguments) -> int:
     lacking = [name for name, origins in trust.sends.items() if origins and not trust.may_send(name, origins)]
     trusted = (trust.runs or not trust.commands) and not lacking
     if args.json:
-        out.json({"version": 2, "digest": trust.digest, "trusted": trusted, "commands": trust.commands, "files": trust.files, "sends": trust.sends})  # fmt: skip
+        out.json(
+            {
+                "version": 2,
+                "digest": trust.digest,
+                "trusted": trusted,
+                "commands": trust.commands,
+                "files": trust.files,
+                "sends": trust.sends,
+            }
+        )
         return EXIT_HELD if trusted else EXIT_FAILED
     _show(out, trust, lacking)
     if not trust.commands and not trust.sends:
@@ -81,4 +98,9 @@ def _show(out: Terminal, trust: Trust, lacking: list[str]) -> None:
         out.line((f"{command} is found by PATH, now {where}: what it is then is not looked at", "remark"))
     for reference, origins in trust.sends.items():
         mark = ("  not allowed", "remark") if reference in lacking else ("", "note")
-        out.line(("send ", "note"), (told(reference), "name"), f" to {', '.join(origins) or 'no address yet'}", mark)
+        out.line(
+            ("send ", "note"),
+            (told(reference), "name"),
+            f" to {', '.join(origins) or 'no address yet'}",
+            mark,
+        )

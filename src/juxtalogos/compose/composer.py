@@ -1,6 +1,8 @@
-"""Composing: a contract -> a suite. A case per operation with all that it needs before it, and a flow per resource.
+"""Composing: a contract -> a suite. A case per operation with all that it needs before it, and a flow per
+resource.
 
-The same contract, and the same that is known of it, gives the same document: nothing here is random or takes the time.
+The same contract, and the same that is known of it, gives the same document: nothing here is random or takes
+the time.
 """
 
 from __future__ import annotations
@@ -55,7 +57,8 @@ class Composed:
     lasting: list[str] = field(default_factory=list)
     """Operations that create what nothing in the contract removes."""
     cramped: dict[str, int] = field(default_factory=dict)
-    """By operation and input, of how many names of the run's own its schema leaves room, where that is for few."""
+    """By operation and input, of how many names of the run's own its schema leaves room, where that is for
+    few."""
 
 
 def compose(
@@ -65,9 +68,13 @@ def compose(
     scope: ComposeScope | None = None,
     resources: Resources | None = None,
 ) -> Composed:
-    """The suite of a contract: a case per operation, and a flow per resource. `resources`: the contract's, where they are at hand."""
+    """The suite of a contract: a case per operation, and a flow per resource. `resources`: the contract's,
+    where they are at hand.
+    """
     scope = scope or ComposeScope()
-    composer = _Composer(contract, list(dependencies), scope, resources or Resources(contract, Rows(contract)))
+    composer = _Composer(
+        contract, list(dependencies), scope, resources or Resources(contract, Rows(contract))
+    )
     cases: list[dict[str, Any]] = []
     found = Composed({}, 0)
     for operation in contract.operations:
@@ -82,19 +89,33 @@ def compose(
             found.subjects += [operation] * (len(cases) - len(found.subjects))
         except Unsampleable as error:
             found.left_out.append((operation.id, error.what))
-    for create in contract.operations if not (scope.only_bare or scope.only_full or scope.only_reading) else ():
+    for create in (
+        contract.operations if not (scope.only_bare or scope.only_full or scope.only_reading) else ()
+    ):
         try:
             cases += composer.flow(create)
             found.subjects += [create] * (len(cases) - len(found.subjects))
         except Unsampleable as error:
             found.left_out.append((f"the flow of {create.id}", error.what))
-    found.document, found.cases, found.cramped = document_of(contract, source_url, cases), len(cases), composer.values.cramped  # fmt: skip
-    made = {one.id for one in found.subjects}
-    found.lasting = [one.id for one in contract.operations if one.id in made and composer.resources.creates(one) and not composer.drafter.undoes(one)]  # fmt: skip
+    found.document, found.cases, found.cramped = (
+        document_of(contract, source_url, cases),
+        len(cases),
+        composer.values.cramped,
+    )
+    made = {subject.id for subject in found.subjects}
+    found.lasting = [
+        candidate.id
+        for candidate in contract.operations
+        if candidate.id in made
+        and composer.resources.creates(candidate)
+        and not composer.drafter.undoes(candidate)
+    ]
     return found
 
 
-def by_folder(contract: Contract, composed: Composed, url_of: Callable[[str], str]) -> dict[str, dict[str, Any]]:
+def by_folder(
+    contract: Contract, composed: Composed, url_of: Callable[[str], str]
+) -> dict[str, dict[str, Any]]:
     """Suites by name, in folders that mirror the definition: by the group of what a case is about."""
     found: dict[str, list[dict[str, Any]]] = {}
     for case, operation in zip(composed.document["workflows"], composed.subjects):
@@ -109,7 +130,11 @@ class _Composer:
         self.contract, self.scope = contract, scope
         self.rows, self.resources = resources.rows, resources
         self.values = RequestValues(
-            contract, self.rows, resources, scope.hints, frozenset((one.operation, one.input) for one in dependencies)
+            contract,
+            self.rows,
+            resources,
+            scope.hints,
+            frozenset((dependency.operation, dependency.input) for dependency in dependencies),
         )
         self.drafter = Drafter(contract, self.rows, resources, self.values, dependencies)
         self.names: dict[str, int] = {}
@@ -122,26 +147,47 @@ class _Composer:
             return ""
         if operation.intent is Intent.EMPTY:
             return DESTROYS
-        if operation.intent is Intent.UNKNOWN and not operation.safe and not self.named_by_its_answer(operation):
+        if (
+            operation.intent is Intent.UNKNOWN
+            and not operation.safe
+            and not self.named_by_its_answer(operation)
+        ):
             return "nothing tells what it does: juxtalogos rules OPERATION --does WORD"
         resource = self.resources.of(operation)
-        if operation.intent is Intent.DELETE and (resource is None or not self.resources.creators(resource) or self.names_others(operation)):  # fmt: skip
+        if operation.intent is Intent.DELETE and (
+            resource is None or not self.resources.creators(resource) or self.names_others(operation)
+        ):
             return DESTROYS
         return ""
 
     def named_by_its_answer(self, operation: Operation) -> bool:
-        """Whether an operation is called after what it answers with (`tideGate`): then it has no verb, and gives what is asked for."""
+        """Whether an operation is called after what it answers with (`tideGate`): then it has no verb, and
+        gives what is asked for.
+        """
         told = {
-            word for row in self.rows.answered(operation) if row.depth for word in words_of(f"{row.name} {row.shared}")
+            word
+            for row in self.rows.answered(operation)
+            if row.depth
+            for word in words_of(f"{row.name} {row.shared}")
         }
         first = words_of(operation.id.rpartition(".")[2])[:1]
         return any(word in told or singular(word) in told for word in first)
 
     def names_others(self, operation: Operation) -> bool:
-        """Whether what it would work on comes from where the run created nothing; what a person has written is meant so."""
+        """Whether what it would work on comes from where the run created nothing; what a person has written
+        is meant so.
+        """
         for need in self.drafter.needs.get(operation.id, ()):
             source = self.contract.operation(need.source)
-            if need.reason != "configured" and source is not None and not self.resources.creates(source) and any(one.address == need.input and one.identifies == operation.resource for one in operation.inputs):  # fmt: skip
+            if (
+                need.reason != "configured"
+                and source is not None
+                and not self.resources.creates(source)
+                and any(
+                    declared_input.address == need.input and declared_input.identifies == operation.resource
+                    for declared_input in operation.inputs
+                )
+            ):
                 return True
         return False
 
@@ -158,7 +204,9 @@ class _Composer:
         return True
 
     def cases_of(self, operation: Operation) -> list[dict[str, Any]]:
-        """With everything filled in; where that differs, with only what is required; and with each input that is tried by itself."""
+        """With everything filled in; where that differs, with only what is required; and with each input that
+        is tried by itself.
+        """
         bare, summary, name = self.values.of(operation), operation.summary or operation.id, slug(operation.id)
         if self.scope.only_bare:
             return [self.case(operation, bare, name, summary)]
@@ -167,14 +215,21 @@ class _Composer:
             return [self.case(operation, whole, name, summary)]
         found = [self.case(operation, whole, name, summary)]
         if bare.inputs != whole.inputs:
-            found.append(self.case(operation, bare, f"{name}-required-only", f"{summary}: only what is required"))
+            found.append(
+                self.case(operation, bare, f"{name}-required-only", f"{summary}: only what is required")
+            )
         for one, inputs in tried_alone(self.contract, operation, bare.inputs):
             filled = self.values.completed(operation, inputs)
             found.append(self.case(operation, filled, f"{name}-{slug(one.name)}", f"{summary}: {one.name}"))
         needs = self.drafter.needs.get(operation.id, ())
-        return found + [self.fault_case(*provoked) for provoked in provocations(self.contract, operation, bare.inputs, needs)]  # fmt: skip
+        return found + [
+            self.fault_case(*provoked)
+            for provoked in provocations(self.contract, operation, bare.inputs, needs)
+        ]
 
-    def fault_case(self, operation: Operation, inputs: Inputs, answer: DeclaredAnswer, why: str) -> dict[str, Any]:
+    def fault_case(
+        self, operation: Operation, inputs: Inputs, answer: DeclaredAnswer, why: str
+    ) -> dict[str, Any]:
         """A call that promises a declared fault, and the check that it is that one."""
         draft = CaseDraft()
         # In most protocols a fault comes with an error status; where it does not, its declaration says so.
@@ -185,7 +240,9 @@ class _Composer:
             draft.steps[-1]["x-juxtalogos-checks"] = checks
         self.drafter.clean_up(draft)
         name = f"{slug(operation.id)}-fault-{slug(answer.fault)}"
-        return draft.document(self.unique(name), f"{operation.summary or operation.id}: the fault {answer.fault}, by {why}")  # fmt: skip
+        return draft.document(
+            self.unique(name), f"{operation.summary or operation.id}: the fault {answer.fault}, by {why}"
+        )
 
     def case(self, operation: Operation, filled: Filled, name: str, summary: str) -> dict[str, Any]:
         draft = CaseDraft()
@@ -196,7 +253,9 @@ class _Composer:
         return draft.document(self.unique(name), summary)
 
     def changes_others(self, operation: Operation) -> bool:
-        """Whether it changes what the run cannot have made: a thing of which there is one, or an item that nothing creates."""
+        """Whether it changes what the run cannot have made: a thing of which there is one, or an item that
+        nothing creates.
+        """
         resource = self.resources.of(operation)
         if resource is None or operation.intent not in (Intent.REPLACE, Intent.UPDATE):
             return False
@@ -213,12 +272,27 @@ class _Composer:
         return self.values.completed(operation, sample_inputs(self.contract, operation, full=True, seed=1))
 
     def flow(self, create: Operation) -> list[dict[str, Any]]:
-        """Create, read, list, update, read, delete, and read what is gone, as far as the contract has them."""
+        """Create, read, list, update, read, delete, and read what is gone, as far as the
+        contract has them.
+        """
         resource = self.resources.of(create)
-        if self.scope.operations is not None or resource is None or not resource.items or not self.resources.creates(create):  # fmt: skip
+        if (
+            self.scope.operations is not None
+            or resource is None
+            or not resource.items
+            or not self.resources.creates(create)
+        ):
             return []
-        items = {one.intent: one for one in reversed(resource.operations) if one.id in resource.items and one is not create}  # fmt: skip
-        if not any(need.source == create.id for item in items.values() for need in self.drafter.needs.get(item.id, ())):
+        items = {
+            candidate.intent: candidate
+            for candidate in reversed(resource.operations)
+            if candidate.id in resource.items and candidate is not create
+        }
+        if not any(
+            need.source == create.id
+            for item in items.values()
+            for need in self.drafter.needs.get(item.id, ())
+        ):
             return []  # the collection has another operation that adds to it
         draft, add = CaseDraft(), self.drafter.add
         add(draft, create, self.values.of(create, full=True))

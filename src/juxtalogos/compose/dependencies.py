@@ -1,4 +1,6 @@
-"""Dependencies between operations: which input of one takes a value from an answer of another, why we think so, and how sure we are."""
+"""Dependencies between operations: which input of one takes a value from an answer of another, why we think
+so, and how sure we are.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,28 @@ from juxtalogos.model.schema import OutlineRow
 from juxtalogos.workspace.known import DependencyRule
 
 _IDENTIFIERS = ("id", "number", "code")
-GENERIC = frozenset(("id", "name", "type", "path", "key", "code", "number", "title", "status", "state", "value", "label", "kind", "ref", "no", "nr", "uuid", "slug"))  # fmt: skip
+GENERIC = frozenset(
+    (
+        "id",
+        "name",
+        "type",
+        "path",
+        "key",
+        "code",
+        "number",
+        "title",
+        "status",
+        "state",
+        "value",
+        "label",
+        "kind",
+        "ref",
+        "no",
+        "nr",
+        "uuid",
+        "slug",
+    )
+)
 """Names that say nothing of what they name: alone they join nothing."""
 _MAKING = (Intent.CREATE, Intent.ACT, Intent.UNKNOWN)
 """What an operation may be for that gives values which were not there before."""
@@ -38,7 +61,8 @@ class Dependency:
     input: str
     source: str
     value: str
-    """Runtime expression on the source's exchange, an XPath into its body, or `EXPRESSION segment -1` for a part of a path."""
+    """Runtime expression on the source's exchange, an XPath into its body, or `EXPRESSION segment -1` for a
+    part of a path."""
     reason: str
     """`link`, `path`, `schema`, `name` or `configured`, with what it rests on."""
     sure: int = 100
@@ -55,8 +79,11 @@ class _Offer:
 
 
 def find_dependencies(contract: Contract, rules: Iterable[DependencyRule] = ()) -> list[Dependency]:
-    """In the order of the operations, those that are sure enough. Rules of the configuration come first and can drop what is found."""
-    return [one for one in Finder(contract, rules).found() if one.sure >= LIMIT]
+    """In the order of the operations, those that are sure enough.
+
+    Rules of the configuration come first and can drop what is found.
+    """
+    return [item for item in Finder(contract, rules).found() if item.sure >= LIMIT]
 
 
 class Finder:
@@ -70,13 +97,17 @@ class Finder:
         resources: Resources | None = None,
         only_reading: bool = False,
     ) -> None:
-        """`resources`: the contract's, where they are at hand; `only_reading`: nothing comes from an operation that changes anything."""
+        """`resources`: the contract's, where they are at hand; `only_reading`: nothing comes from an
+        operation that changes anything.
+        """
         self.contract, self.only_reading = contract, only_reading
         self.resources = resources or Resources(contract, Rows(contract))
         self.rows = self.resources.rows
         self.rules = list(rules)
         self.by: dict[tuple[str, object], list[tuple[int, _Offer]]] = {}
-        for order, offer in enumerate(offer for operation in contract.operations for offer in self._offers(operation)):
+        for order, offer in enumerate(
+            offer for operation in contract.operations for offer in self._offers(operation)
+        ):
             name = plain(offer.row.name)
             keys: list[tuple[str, object]] = [("place", offer.row.place), ("name", name)]
             if name in _FIELDS:
@@ -93,7 +124,13 @@ class Finder:
                 if rule.drop:
                     dropped.add((operation.id, address))
                 else:
-                    known[operation.id, address] = Dependency(operation.id, address, rule.source, rule.value, "learned" if rule.learned else "configured")  # fmt: skip
+                    known[operation.id, address] = Dependency(
+                        operation.id,
+                        address,
+                        rule.source,
+                        rule.value,
+                        "learned" if rule.learned else "configured",
+                    )
         for link in _linked(self.contract):
             if (link.operation, link.input) not in dropped:
                 known.setdefault((link.operation, link.input), link)
@@ -105,7 +142,10 @@ class Finder:
                 key = (operation.id, need.address)
                 if key in known or key in dropped:
                     continue
-                best = next((one for one in self.candidates(need) if not _leads_back(one, sources)), None)
+                best = next(
+                    (candidate for candidate in self.candidates(need) if not _leads_back(candidate, sources)),
+                    None,
+                )
                 if best:
                     known[key] = best
                     if best.sure >= LIMIT:
@@ -116,7 +156,9 @@ class Finder:
         order = {operation.id: index for index, operation in enumerate(self.contract.operations)}
         return sorted(known.values(), key=lambda one: (order.get(one.operation, 0), one.input))
 
-    def _itself(self, operation: Operation, known: Mapping[tuple[str, str], Dependency]) -> Iterator[Dependency]:
+    def _itself(
+        self, operation: Operation, known: Mapping[tuple[str, str], Dependency]
+    ) -> Iterator[Dependency]:
         """In the body of a change what names the item: the item that is changed stays the one that it is."""
         key = last_identified(operation)
         named = known.get((operation.id, key.address)) if key is not None else None
@@ -128,7 +170,9 @@ class Finder:
                 and carries(row)
                 and plain(row.name) in (plain(key.name), plain(re.split(r"[/.#]", named.value)[-1]))
             ):
-                yield Dependency(operation.id, f"body{row.path}", named.source, named.value, ITSELF, named.sure)
+                yield Dependency(
+                    operation.id, f"body{row.path}", named.source, named.value, ITSELF, named.sure
+                )
 
     def _meant(self, rule: DependencyRule) -> Iterator[tuple[Operation, str]]:
         """The operations and inputs that a rule's patterns mean; ConfigError for what leads nowhere."""
@@ -139,7 +183,9 @@ class Finder:
         patterned = any(char in rule.operation + rule.input for char in "*?")
         for name in (rule.operation, rule.source):
             if name and name not in ids and not (name is rule.operation and patterned):
-                raise ConfigError(f"the unknown operation {quoted(name)}", where=where, mend=nearest(name, ids))
+                raise ConfigError(
+                    f"the unknown operation {quoted(name)}", where=where, mend=nearest(name, ids)
+                )
         if not rule.drop and not (rule.source and rule.value):
             raise ConfigError(
                 f"the dependency of {rule.operation} {rule.input} needs `from` and `value`, or `drop = true`",
@@ -147,7 +193,10 @@ class Finder:
                 mend='write from = "OPERATION", value = "$response.body#/id"',
             )
         if not patterned:
-            yield next(one for one in self.contract.operations if one.id == rule.operation), rule.input
+            yield (
+                next(candidate for candidate in self.contract.operations if candidate.id == rule.operation),
+                rule.input,
+            )
             return
         for operation in self.contract.operations:
             if operation.id != rule.source and fnmatch.fnmatchcase(operation.id, rule.operation):
@@ -158,12 +207,14 @@ class Finder:
     def addresses(self, operation: Operation) -> list[str]:
         """The addresses of everything that a call may be given."""
         return [
-            *(one.address for one in operation.inputs),
+            *(declared_input.address for declared_input in operation.inputs),
             *(f"body{row.path}" for row in self.rows.sent(operation) if row.path),
         ]
 
     def candidates(self, need: Need) -> list[Dependency]:
-        """Best first: creators of the very resource, its lists, then what shares a type, then what shares a name."""
+        """Best first: creators of the very resource, its lists, then what shares a type, then what shares a
+        name.
+        """
         if need.name.lower() == "if-match":
             return list(self._versions(need))
         ranked: list[tuple[tuple[int, ...], Dependency]] = []
@@ -173,7 +224,7 @@ class Finder:
         found: dict[tuple[str, str], Dependency] = {}
         for _, one in sorted(ranked, key=lambda pair: pair[0]):
             found.setdefault((one.source, one.value), one)
-        return [one for one in found.values() if one.source != need.operation.id and self._usable(one)]
+        return [item for item in found.values() if item.source != need.operation.id and self._usable(item)]
 
     def _usable(self, one: Dependency) -> bool:
         source = self.contract.operation(one.source)
@@ -185,31 +236,70 @@ class Finder:
             found = self.resources.by_key.get(need.resource)
             return [(found, 95)] if found else []
         named = self.resources.named(need.noun)
-        return [(one, 85 if plain(one.noun) == plain(need.noun) or len(named) == 1 else 70) for one in named]
+        return [
+            (item, 85 if plain(item.noun) == plain(need.noun) or len(named) == 1 else 70) for item in named
+        ]
 
-    def _of_resource(self, need: Need, resource: Resource, sure: int) -> Iterator[tuple[tuple[int, ...], Dependency]]:
+    def _of_resource(
+        self, need: Need, resource: Resource, sure: int
+    ) -> Iterator[tuple[tuple[int, ...], Dependency]]:
         """What creates an item or lists them, each with the fields that may be its identifier."""
-        chosen = {one.id for one in self.resources.chosen(resource)}
+        chosen = {candidate.id for candidate in self.resources.chosen(resource)}
         by_path = bool(need.resource)
-        producers = [(0, one) for one in self.resources.creators(resource)]
-        producers += [(1, one) for one in resource.of(Intent.LIST)]
-        producers += [(2, one) for one in resource.of(Intent.READ, Intent.ACT) if one.id not in resource.items and one.safe]  # fmt: skip
+        producers = [(0, creator) for creator in self.resources.creators(resource)]
+        producers += [(1, candidate) for candidate in resource.of(Intent.LIST)]
+        producers += [
+            (2, candidate)
+            for candidate in resource.of(Intent.READ, Intent.ACT)
+            if candidate.id not in resource.items and candidate.safe
+        ]
         for rank, one in producers:
-            words_told = f"{'path' if by_path else 'name'}: {one.method} {one.path}" if one.path and one.resource else f"name: {one.id}"  # fmt: skip
+            words_told = (
+                f"{'path' if by_path else 'name'}: {one.method} {one.path}"
+                if one.path and one.resource
+                else f"name: {one.id}"
+            )
             key = last_identified(one)
             if one.id in chosen and key is not None:
-                yield (0 if by_path else 2, rank, 0, 0), Dependency(need.operation.id, need.address, one.id, f"$request.{key.address}", f"{words_told} is sent with it", sure)  # fmt: skip
+                yield (
+                    (0 if by_path else 2, rank, 0, 0),
+                    Dependency(
+                        need.operation.id,
+                        need.address,
+                        one.id,
+                        f"$request.{key.address}",
+                        f"{words_told} is sent with it",
+                        sure,
+                    ),
+                )
                 continue
             fields = self._fields(need, one, resource.noun)
             for place, (row, value) in enumerate(fields):
                 told = f"{words_told} answers with it"
                 # One that may be null may give nothing; a list may be empty.
                 doubt = rank + 2 * row.nullable
-                yield (0 if by_path else 2, doubt, place, row.path.count("/")), Dependency(need.operation.id, need.address, one.id, value, told, sure)  # fmt: skip
+                yield (
+                    (0 if by_path else 2, doubt, place, row.path.count("/")),
+                    Dependency(need.operation.id, need.address, one.id, value, told, sure),
+                )
             answer = success_answer(one)
-            if rank == 0 and answer and (not fields or any(head.name.lower() == "location" for head in answer.headers)):
+            if (
+                rank == 0
+                and answer
+                and (not fields or any(head.name.lower() == "location" for head in answer.headers))
+            ):
                 value = f"$response.header.Location{SEGMENT}-1"
-                yield (0 if by_path else 2, rank, 50, 0), Dependency(need.operation.id, need.address, one.id, value, f"{words_told} tells it in Location", sure)  # fmt: skip
+                yield (
+                    (0 if by_path else 2, rank, 50, 0),
+                    Dependency(
+                        need.operation.id,
+                        need.address,
+                        one.id,
+                        value,
+                        f"{words_told} tells it in Location",
+                        sure,
+                    ),
+                )
 
     def _fields(self, need: Need, operation: Operation, noun: str) -> list[tuple[OutlineRow, str]]:
         """The rows of an answer that may hold the identifier, the likeliest first, with where they are."""
@@ -217,9 +307,14 @@ class Finder:
         for row in self.rows.answered(operation):
             rank = self._field_rank(need, row, noun) if _takeable(row) else None
             if rank is not None:
-                # An input that is called an id takes a number as text; one that is called a name does not mean a number.
+                # An input that is called an id takes a number as text; one that is called a name does not
+                # mean a number.
                 called_id = words_of(need.name)[-1:] in (("id",), ("no",), ("nr",), ("number",))
-                wrong = 8 if not called_id and rank > 1 and need.kind == "string" and row.type.startswith("integer") else 0  # fmt: skip
+                wrong = (
+                    8
+                    if not called_id and rank > 1 and need.kind == "string" and row.type.startswith("integer")
+                    else 0
+                )
                 ranked.append((rank + wrong + 2 * max(0, row.path.replace("/0", "").count("/") - 1), row))
         return [(row, self.value(operation, row)) for _, row in sorted(ranked, key=lambda pair: pair[0])]
 
@@ -239,10 +334,21 @@ class Finder:
     def _versions(self, need: Need) -> Iterator[Dependency]:
         """What tells the version of an item: the entity tag of its read answer (RFC 9110, section 13.1.1)."""
         resource = self.resources.of(need.operation)
-        for one in resource.of(Intent.READ) if resource else ():
-            answer = success_answer(one)
-            if answer and one.id != need.operation.id and any(head.name.lower() == "etag" for head in answer.headers):
-                yield Dependency(need.operation.id, need.address, one.id, "$response.header.ETag", f"header: {one.id} tells the version", 90)  # fmt: skip
+        for candidate in resource.of(Intent.READ) if resource else ():
+            answer = success_answer(candidate)
+            if (
+                answer
+                and candidate.id != need.operation.id
+                and any(head.name.lower() == "etag" for head in answer.headers)
+            ):
+                yield Dependency(
+                    need.operation.id,
+                    need.address,
+                    candidate.id,
+                    "$response.header.ETag",
+                    f"header: {candidate.id} tells the version",
+                    90,
+                )
 
     def _offers(self, operation: Operation) -> Iterator[_Offer]:
         answer = success_answer(operation)
@@ -250,13 +356,19 @@ class Finder:
             return
         for row in self.rows.answered(operation):
             if _takeable(row):
-                yield _Offer(operation, row, operation.noun if operation.resource else singular(above(row.path)))
+                yield _Offer(
+                    operation, row, operation.noun if operation.resource else singular(above(row.path))
+                )
 
     def _alike(self, need: Need) -> Iterator[tuple[tuple[int, ...], Dependency]]:
         """What an answer calls the same, or declares by the same type."""
         name = plain(need.name)
         shared = need.row is not None and bool(need.row.shared)
-        keys: list[tuple[str, object]] = [("place", need.place if shared else None), ("name", name), ("noun", _last(need.noun) or None)]  # fmt: skip
+        keys: list[tuple[str, object]] = [
+            ("place", need.place if shared else None),
+            ("name", name),
+            ("noun", _last(need.noun) or None),
+        ]
         offers = {order: offer for key in keys for order, offer in self.by.get(key, ())[:MOST_OFFERS]}
         for order, offer in sorted(offers.items()):
             found = self._reason(need, offer)
@@ -265,16 +377,31 @@ class Finder:
             rank, sure, told = found
             making = offer.operation.intent in _MAKING and not self._hands_on(offer)
             doubt = (not making) + 2 * offer.row.nullable
-            # A value from deep inside, or from an operation that itself needs much, is less likely to be meant.
-            cost = offer.row.path.count("/") + 3 * sum(bool(one.identifies) for one in offer.operation.inputs)
+            # A value from deep inside, or from an operation that itself needs much, is less likely to be
+            # meant.
+            cost = offer.row.path.count("/") + 3 * sum(
+                bool(declared_input.identifies) for declared_input in offer.operation.inputs
+            )
             value = self.value(offer.operation, offer.row)
-            yield (rank, doubt, cost, order), Dependency(need.operation.id, need.address, offer.operation.id, value, told, sure)  # fmt: skip
+            yield (
+                (rank, doubt, cost, order),
+                Dependency(need.operation.id, need.address, offer.operation.id, value, told, sure),
+            )
 
     def _reason(self, need: Need, offer: _Offer) -> tuple[int, int, str] | None:
         name = plain(offer.row.name)
-        if need.row is not None and need.place is not None and need.place == offer.row.place and need.row.shared:
+        if (
+            need.row is not None
+            and need.place is not None
+            and need.place == offer.row.place
+            and need.row.shared
+        ):
             telling = ID_LIKE.search(offer.row.name) or ID_LIKE.search(need.row.shared)
-            return (1, 80, f"schema: both are {need.row.shared}") if telling else (4, 40, f"schema: both are {need.row.shared}")  # fmt: skip
+            return (
+                (1, 80, f"schema: both are {need.row.shared}")
+                if telling
+                else (4, 40, f"schema: both are {need.row.shared}")
+            )
         if name == plain(need.name) and name not in GENERIC:
             return 3, 65, f"name: {offer.row.name}"
         if name in _IDENTIFIERS and _same_noun(need.noun, offer.noun) and identifies(need.name, need.noun):
@@ -282,7 +409,9 @@ class Finder:
         return (5, 20, f"name: {offer.row.name}, which is any thing's") if name == plain(need.name) else None
 
     def _hands_on(self, offer: _Offer) -> bool:
-        """Whether an operation of which nothing else tells what it is for wants in its request what it answers with."""
+        """Whether an operation of which nothing else tells what it is for wants in its request what it
+        answers with.
+        """
         if offer.operation.intent not in (Intent.UNKNOWN, Intent.ACT):
             return False
         sent = self.rows.sent(offer.operation)
@@ -290,7 +419,9 @@ class Finder:
 
 
 def field_rank(wanted: str, noun: str, field: str) -> int | None:
-    """How likely a field of a thing is what an input called `wanted` means, 0 first; None for a field that identifies nothing."""
+    """How likely a field of a thing is what an input called `wanted` means, 0 first; None for a field that
+    identifies nothing.
+    """
     name = plain(field)
     if name == plain(wanted):
         return 0
@@ -317,7 +448,14 @@ def _linked(contract: Contract) -> Iterator[Dependency]:
                 if target is None or target is operation:
                     continue
                 for name, expression in link.parameters:
-                    address = next((one.address for one in target.inputs if name in (one.address, one.name)), "")
+                    address = next(
+                        (
+                            declared_input.address
+                            for declared_input in target.inputs
+                            if name in (declared_input.address, declared_input.name)
+                        ),
+                        "",
+                    )
                     if name.startswith("body/") and target.body is not None:
                         address = name
                     if address and expression.startswith("$"):
@@ -328,12 +466,16 @@ def _linked(contract: Contract) -> Iterator[Dependency]:
 def _by_reference(contract: Contract, reference: str) -> Operation | None:
     pointer = reference.partition("#")[2]
     return next(
-        (operation for operation in contract.operations if pointer and operation.location.pointer == pointer), None
+        (operation for operation in contract.operations if pointer and operation.location.pointer == pointer),
+        None,
     )
 
 
 def _leads_back(one: Dependency, sources: Mapping[str, list[str]]) -> bool:
-    """Whether the source itself needs, through others, the operation that would need it. `sources` by operation."""
+    """Whether the source itself needs, through others, the operation that would need it.
+
+    `sources` by operation.
+    """
     waiting, seen = [one.source], set()
     while waiting:
         current = waiting.pop()

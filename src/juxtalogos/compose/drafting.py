@@ -1,4 +1,6 @@
-"""A case under construction: steps added with all that they need before them, and with what undoes them behind."""
+"""A case under construction: steps added with all that they need before them, and with what undoes them
+behind.
+"""
 
 from __future__ import annotations
 
@@ -70,7 +72,9 @@ class CaseDraft:
             plain = {"context": context, "type": "segment", "selector": place}
         elif not value.startswith("$"):
             plain = {"context": "$response.body", "type": "xpath", "selector": value, "first": True}
-        outputs: dict[str, Any] = step.setdefault("outputs" if isinstance(plain, str) else "x-juxtalogos-outputs", {})
+        outputs: dict[str, Any] = step.setdefault(
+            "outputs" if isinstance(plain, str) else "x-juxtalogos-outputs", {}
+        )
         for name, known in outputs.items():
             if known == plain:
                 return f"$steps.{step_id}.outputs.{name}"
@@ -87,11 +91,18 @@ OWN, NEEDED, UNDOING = "own", "needed", "undoing"
 class Drafter:
     """Adds steps to drafts of one contract."""
 
-    def __init__(self, contract: Contract, rows: Rows, resources: Resources, values: RequestValues, needs: Iterable[Dependency]) -> None:  # fmt: skip
+    def __init__(
+        self,
+        contract: Contract,
+        rows: Rows,
+        resources: Resources,
+        values: RequestValues,
+        needs: Iterable[Dependency],
+    ) -> None:
         self.contract, self.rows, self.resources, self.values = contract, rows, resources, values
         self.needs: dict[str, list[Dependency]] = {}
-        for one in needs:
-            self.needs.setdefault(one.operation, []).append(one)
+        for dependency in needs:
+            self.needs.setdefault(dependency.operation, []).append(dependency)
 
     def add(
         self,
@@ -108,7 +119,8 @@ class Drafter:
     ) -> str:
         """Adds a step, and before it the steps that give what it needs; gives its stepId.
 
-        `made_by`: what made the item that it is about; `body`: an expression in place of its body; without `link` nothing
+        `made_by`: what made the item that it is about; `body`: an expression in place of its body; without
+        `link` nothing
         comes from other steps.
         """
         filled = filled or self.values.of(operation)
@@ -126,13 +138,24 @@ class Drafter:
         inputs = with_values(filled.inputs, values)
         if body is not ABSENT:
             inputs = Inputs(inputs.values, body, inputs.content_type)
-        condition = undone_condition(operation) if role == UNDOING and body is ABSENT else success_condition(operation)
+        condition = (
+            undone_condition(operation)
+            if role == UNDOING and body is ABSENT
+            else success_condition(operation)
+        )
         criterion: dict[str, Any] = {"condition": status or condition}
         if role == UNDOING or (
             not status and is_made_up(inputs, {f"$inputs.{input_name(step_id, at)}" for at in filled.known})
         ):
             criterion["x-juxtalogos-presumed"] = True
-        step = step_document(operation, step_id, inputs, body_type(operation, inputs), always=role == UNDOING, criteria=[criterion])  # fmt: skip
+        step = step_document(
+            operation,
+            step_id,
+            inputs,
+            body_type(operation, inputs),
+            always=role == UNDOING,
+            criteria=[criterion],
+        )
         if role == NEEDED:
             step["x-juxtalogos-needed"] = True
         draft.steps.append(step)
@@ -140,9 +163,17 @@ class Drafter:
         return step_id
 
     def _linked(
-        self, draft: CaseDraft, operation: Operation, filled: Filled, role: str, above: tuple[str, ...], made_by: Operation | None
-    ) -> dict[str, str]:  # fmt: skip
-        """By address the expressions for what comes from other steps, which are added where they are not there yet."""
+        self,
+        draft: CaseDraft,
+        operation: Operation,
+        filled: Filled,
+        role: str,
+        above: tuple[str, ...],
+        made_by: Operation | None,
+    ) -> dict[str, str]:
+        """By address the expressions for what comes from other steps, which are added where they are not
+        there yet.
+        """
         values: dict[str, str] = {}
         for need in self.needs.get(operation.id, ()):
             if need.input in filled.known or not self._wanted(operation, filled.inputs, need.input):
@@ -173,12 +204,18 @@ class Drafter:
         """Whether an input is sent, or would be: nothing optional is made only to hold what is linked."""
         if address.startswith("body"):
             return has_place(inputs.body, address[4:].rpartition("/")[0])
-        return address in inputs.values or any(one.required or one.usual for one in operation.inputs if one.address == address)  # fmt: skip
+        return address in inputs.values or any(
+            declared_input.required or declared_input.usual
+            for declared_input in operation.inputs
+            if declared_input.address == address
+        )
 
     def _makes_same(self, source: Operation, made_by: Operation) -> bool:
         """Whether both add to one collection, so that either gives what is needed."""
         resource = self.resources.of(source)
-        return resource is not None and resource is self.resources.of(made_by) and self.resources.creates(source)
+        return (
+            resource is not None and resource is self.resources.of(made_by) and self.resources.creates(source)
+        )
 
     def _note(self, draft: CaseDraft, operation: Operation, step_id: str, role: str) -> None:
         if operation.intent is Intent.READ:
@@ -189,10 +226,14 @@ class Drafter:
         if resource is None:
             return
         if not operation.safe and (operation.id in resource.items or not resource.items):
-            draft.stale.update(one.id for one in resource.of(Intent.READ))
+            draft.stale.update(candidate.id for candidate in resource.of(Intent.READ))
         if role == UNDOING and operation.intent is Intent.DELETE:
             sent = str(draft.step(step_id))
-            draft.undone.update(one for create, one in draft.created if self.resources.of(create) is resource and f"$steps.{one}." in sent)  # fmt: skip
+            draft.undone.update(
+                one
+                for create, one in draft.created
+                if self.resources.of(create) is resource and f"$steps.{one}." in sent
+            )
         if role != UNDOING and self.resources.creates(operation):
             draft.created.append((operation, step_id))
             self._mark_creation(draft, operation, step_id)
@@ -202,17 +243,36 @@ class Drafter:
         resource = self.resources.of(operation)
         deleter = self.resources.deleter(resource) if resource else None
         about = (
-            [*([deleter] if deleter else []), *(one for one in resource.operations if one.id in resource.items)]
+            [
+                *([deleter] if deleter else []),
+                *(candidate for candidate in resource.operations if candidate.id in resource.items),
+            ]
             if resource
             else []
         )
-        need = next((need for one in about for need in self.needs.get(one.id, ()) if need.source == operation.id), None)
+        need = next(
+            (
+                need
+                for candidate in about
+                for need in self.needs.get(candidate.id, ())
+                if need.source == operation.id
+            ),
+            None,
+        )
         if need is None or resource is None or SEGMENT in need.value:
             return
         key = draft.output(step_id, need.value)
         made: dict[str, Any] = {"key": key}
-        sent = {one.address for one in operation.inputs}
-        listing = next((one for one in resource.of(Intent.LIST) if all(given.address in sent for given in one.inputs if given.required) and not self._needs_body(one)), None)  # fmt: skip
+        sent = {declared_input.address for declared_input in operation.inputs}
+        listing = next(
+            (
+                candidate
+                for candidate in resource.of(Intent.LIST)
+                if all(given.address in sent for given in candidate.inputs if given.required)
+                and not self._needs_body(candidate)
+            ),
+            None,
+        )
         selector = self._listed(listing, resource.noun, need) if listing is not None else ""
         if listing is not None and selector:
             made |= {**operation_reference(listing), "selector": selector}
@@ -225,7 +285,14 @@ class Drafter:
     def _listed(self, listing: Operation, noun: str, need: Dependency) -> str:
         """A selector of the keys of all items in a list's answer; empty where they stand nowhere."""
         name = re.split(r"[/.:]", need.value)[-1]
-        row = next((one for one in self.rows.answered(listing) if one.scalar and one.name == name and "/0" in one.path), None)  # fmt: skip
+        row = next(
+            (
+                line
+                for line in self.rows.answered(listing)
+                if line.scalar and line.name == name and "/0" in line.path
+            ),
+            None,
+        )
         answer = success_answer(listing)
         ref = main_schema(answer.media) if answer else None
         if row is None or ref is None:
@@ -234,7 +301,9 @@ class Drafter:
         return selected if selected is not None else json_path_of(row.path)
 
     def clean_up(self, draft: CaseDraft) -> None:
-        """Deletes what the case created, newest first; not where the case itself has deleted it with success."""
+        """Deletes what the case created, newest first; not where the case itself has
+        deleted it with success.
+        """
         for create, step_id in reversed(list(draft.created)):
             if step_id in draft.undone:
                 continue
@@ -242,7 +311,12 @@ class Drafter:
             deleter = self.resources.deleter(resource) if resource else None
             if deleter is None or not self._can_undo(draft, deleter, create):
                 continue
-            own = [step["stepId"] for step in draft.steps if step["stepId"] == draft.by_operation.get(deleter.id) and not step.get("x-juxtalogos-always")]  # fmt: skip
+            own = [
+                step["stepId"]
+                for step in draft.steps
+                if step["stepId"] == draft.by_operation.get(deleter.id)
+                and not step.get("x-juxtalogos-always")
+            ]
             draft.by_operation[create.id] = step_id
             added = self.add(draft, deleter, role=UNDOING, made_by=create)
             if own:
@@ -265,7 +339,9 @@ class Drafter:
         return gives
 
     def put_back(self, draft: CaseDraft, operation: Operation, filled: Filled) -> bool:
-        """Reads what is there, lets the operation change it, and writes it back as it was; False where that cannot be done."""
+        """Reads what is there, lets the operation change it, and writes it back as it was; False where that
+        cannot be done.
+        """
         resource = self.resources.of(operation)
         read = next(iter(resource.of(Intent.READ, item=None)), None) if resource else None
         if read is None or operation.body is None:
@@ -277,13 +353,19 @@ class Drafter:
         draft.alone = True
         return True
 
-    def _as_read(self, draft: CaseDraft, step_id: str, read: Operation, operation: Operation, whole: str) -> Any:
+    def _as_read(
+        self, draft: CaseDraft, step_id: str, read: Operation, operation: Operation, whole: str
+    ) -> Any:
         """What was read, as the operation takes it: whole, or of it what may be sent."""
         sent = {row.name for row in self.rows.sent(operation) if row.depth == 1}
         came = [row for row in self.rows.answered(read) if row.depth == 1]
         if not came or {row.name for row in came} <= sent:
             return whole
-        return {row.name: draft.output(step_id, f"$response.body#{row.path}") for row in came if row.name in sent and row.required}  # fmt: skip
+        return {
+            row.name: draft.output(step_id, f"$response.body#{row.path}")
+            for row in came
+            if row.name in sent and row.required
+        }
 
     def undoes(self, operation: Operation) -> bool:
         """Whether what an operation creates can be removed again."""
@@ -337,7 +419,7 @@ def undone_condition(operation: Operation) -> str:
 def success_condition(operation: Operation) -> str:
     """Any success where success is declared by code; a declared redirect where only that is."""
     answer = success_answer(operation)
-    declared = [one.status for one in operation.answers]
+    declared = [declared_answer.status for declared_answer in operation.answers]
     redirect = next((status for status in declared if status.isdigit() and status.startswith("3")), "")
     if answer is None and redirect and "default" not in declared:
         return f"$statusCode == {redirect}"

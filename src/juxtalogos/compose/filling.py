@@ -1,7 +1,9 @@
 """Requests filled in by a person: values by address, and valid samples for all that goes along with them.
 
-What a person sets never makes a message invalid in silence: what else is required is made up, a derived type or a branch is
-chosen by what is set in it, an address that is not declared and two that exclude each other are refused. A value that its
+What a person sets never makes a message invalid in silence: what else is required is made up, a derived type
+or a branch is
+chosen by what is set in it, an address that is not declared and two that exclude each other are refused. A
+value that its
 type forbids is taken, for people test refusals, and `misfits` tells of it.
 """
 
@@ -29,8 +31,13 @@ Given = Mapping[str, Any]
 """Values by address."""
 
 
-def settings_given(wire: Wire, operation: Operation, settings: Iterable[str], content_type: str = "") -> dict[str, Any]:
-    """The values of `ADDRESS=VALUE` settings, each read by its declared type. UsageError for an address that leads nowhere."""
+def settings_given(
+    wire: Wire, operation: Operation, settings: Iterable[str], content_type: str = ""
+) -> dict[str, Any]:
+    """The values of `ADDRESS=VALUE` settings, each read by its declared type.
+
+    UsageError for an address that leads nowhere.
+    """
     found = {}
     for setting in settings:
         address, equals, text = setting.partition("=")
@@ -49,7 +56,9 @@ def settings_given(wire: Wire, operation: Operation, settings: Iterable[str], co
     return found
 
 
-def known_given(contract: Contract, operation: Operation, hints: Hints, *, full: bool = False) -> dict[str, Any]:
+def known_given(
+    contract: Contract, operation: Operation, hints: Hints, *, full: bool = False
+) -> dict[str, Any]:
     """By address what is known for a request; a formula that has no value gives none."""
     if not hints.known:
         return {}
@@ -70,7 +79,10 @@ def filled(
     content_type: str = "",
     unchecked: bool = False,
 ) -> Inputs:
-    """Inputs with the given values. UsageError for what is not declared or excludes another, unless `unchecked`."""
+    """Inputs with the given values.
+
+    UsageError for what is not declared or excludes another, unless `unchecked`.
+    """
     places: dict[str, dict[str, Any]] = {}
     for address, value in given.items():
         base = base_address(operation, address)
@@ -98,7 +110,9 @@ def _with(operation: Operation, inputs: Inputs, base: str, value: Any, content_t
 def _sampled(
     operation: Operation, schema: Schema, base: str, values: Mapping[str, Any], full: bool, unchecked: bool
 ) -> Any:
-    """A sample that has all places that values are set at; without them where none has and they are sent all the same."""
+    """A sample that has all places that values are set at; without them where none has and they are sent all
+    the same.
+    """
     apart = _apart(operation, schema) if base == "body" else set()
     values = {pointer: value for pointer, value in values.items() if pointer.split("/")[1] not in apart}
     if values and not unchecked:
@@ -110,7 +124,9 @@ def _sampled(
                 continue
         _refuse(schema, base, values)
         with contextlib.suppress(Unsampleable):  # perhaps there are too many of something
-            return schema.sample(full=full, wanted=Wanted.of({first_items(pointer): ABSENT for pointer in bare}))
+            return schema.sample(
+                full=full, wanted=Wanted.of({first_items(pointer): ABSENT for pointer in bare})
+            )
     try:
         return schema.sample(full=full)
     except Unsampleable:
@@ -127,7 +143,10 @@ def _apart(operation: Operation, schema: Schema) -> set[str]:
 
 def _steering(places: Mapping[str, Any], values: Mapping[str, Any]) -> dict[str, Any]:
     """The places, with the values of those that name a type: what else there is depends on them."""
-    return {place: values[place] if place.rpartition("/")[2].startswith("@xsi:") else value for place, value in places.items()}  # fmt: skip
+    return {
+        place: values[place] if place.rpartition("/")[2].startswith("@xsi:") else value
+        for place, value in places.items()
+    }
 
 
 def _refuse(schema: Schema, base: str, values: Mapping[str, Any]) -> None:
@@ -142,8 +161,12 @@ def _refuse(schema: Schema, base: str, values: Mapping[str, Any]) -> None:
 
     types = [pointer for pointer in values if pointer.endswith("/@xsi:type")]
     known = [row.path for row in schema.outline()]
-    for pointer in [one for one in values if one not in types]:  # of a wrong type its writer says which there are
-        if not possible(*_types_above(pointer, types), pointer) and first_items(pointer) not in map(first_items, known):
+    for pointer in [
+        value for value in values if value not in types
+    ]:  # of a wrong type its writer says which there are
+        if not possible(*_types_above(pointer, types), pointer) and first_items(pointer) not in map(
+            first_items, known
+        ):
             raise UsageError(
                 f"there is no {base}{pointer}",
                 mend=_nearest(base, pointer, known) or "see what there is: juxtalogos show OPERATION",
@@ -159,8 +182,9 @@ def _refuse(schema: Schema, base: str, values: Mapping[str, Any]) -> None:
                 and not possible(*_types_above(one, types), *_types_above(other, types), other, one)
             ):
                 raise UsageError(
-                    f"{base}{other} and {base}{one} exclude each other", mend="set one of them, or take them as they are with --unchecked"
-                )  # fmt: skip
+                    f"{base}{other} and {base}{one} exclude each other",
+                    mend="set one of them, or take them as they are with --unchecked",
+                )
 
 
 _MOST_COMPARED = 40
@@ -168,11 +192,13 @@ _MOST_COMPARED = 40
 
 
 def _types_above(pointer: str, types: list[str]) -> list[str]:
-    return [one for one in types if pointer.startswith(one.removesuffix("@xsi:type"))]
+    return [type_ for type_ in types if pointer.startswith(type_.removesuffix("@xsi:type"))]
 
 
 def _nearest(base: str, pointer: str, known: list[str]) -> str:
-    """The declared address nearest to one that is not: by its last step first, for that is what is mistyped or misplaced."""
+    """The declared address nearest to one that is not: by its last step first, for that is what is mistyped
+    or misplaced.
+    """
     last = pointer.rpartition("/")[2]
     alike = [f"{base}{path}" for path in known if path and path.rpartition("/")[2] == last]
     if alike:
@@ -184,12 +210,17 @@ def misfits(contract: Contract, operation: Operation, inputs: Inputs) -> Iterato
     """What in these inputs the definition forbids, a line each: address, what is declared, what is there."""
     for base, value in (*inputs.values.items(), ("body", inputs.body)):
         ref = schema_at(operation, base, inputs.content_type)
-        if ref is None or value is ABSENT or isinstance(value, bytes) or (base == "body" and isinstance(value, str)):
+        if (
+            ref is None
+            or value is ABSENT
+            or isinstance(value, bytes)
+            or (base == "body" and isinstance(value, str))
+        ):
             continue
         try:
             found = contract.schema(ref).check(value)
         except (UsageError, ValueError):  # it has no place for it at all, or is too deep
             continue
-        for one in found:
-            if not one.advisory:
-                yield f"{base}{one.path}: {one.declared}; here {one.observed}"
+        for item in found:
+            if not item.advisory:
+                yield f"{base}{item.path}: {item.declared}; here {item.observed}"

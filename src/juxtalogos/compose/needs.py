@@ -13,7 +13,9 @@ from juxtalogos.model.contract import Operation
 from juxtalogos.model.location import Location
 from juxtalogos.model.schema import OutlineRow
 
-ID_LIKE = re.compile(r"(?:^id|^uuid|Id|_id|-id|ID|[Nn]umber|No|_no|Nr|_nr|[Cc]ode|[Kk]ey|[Rr]ef|[Uu]uid|[Ss]lug)$")
+ID_LIKE = re.compile(
+    r"(?:^id|^uuid|Id|_id|-id|ID|[Nn]umber|No|_no|Nr|_nr|[Cc]ode|[Kk]ey|[Rr]ef|[Uu]uid|[Ss]lug)$"
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,23 +43,49 @@ class Need:
 def needs_of(resources: Resources, operation: Operation) -> Iterator[Need]:
     """The inputs that by what they are called identify something."""
     resource = resources.of(operation)
-    chooses = resource is not None and any(one.id == operation.id for one in resources.chosen(resource))
-    for one in operation.inputs:
-        row = next(iter(resources.rows.of(one.schema, 0)), None)
-        if chooses and one.identifies and one.identifies == operation.resource:
+    chooses = resource is not None and any(
+        candidate.id == operation.id for candidate in resources.chosen(resource)
+    )
+    for declared_input in operation.inputs:
+        row = next(iter(resources.rows.of(declared_input.schema, 0)), None)
+        if chooses and declared_input.identifies and declared_input.identifies == operation.resource:
             continue  # its caller chooses it
-        if one.name.lower() == "if-match":
+        if declared_input.name.lower() == "if-match":
             if resource is not None and operation.id in resource.items and not operation.safe:
-                yield Need(operation, one.address, one.name, "", "", row)
-        elif not one.required or one.schema is None:
+                yield Need(operation, declared_input.address, declared_input.name, "", "", row)
+        elif not declared_input.required or declared_input.schema is None:
             continue
-        elif one.identifies:
-            yield Need(operation, one.address, one.name, singular(last_part(one.identifies)), one.identifies, row)
-        elif ID_LIKE.search(one.name):
-            yield Need(operation, one.address, one.name, owner(one.name) or (operation.noun if plain(one.name) == "id" else ""), "", row)  # fmt: skip
+        elif declared_input.identifies:
+            yield Need(
+                operation,
+                declared_input.address,
+                declared_input.name,
+                singular(last_part(declared_input.identifies)),
+                declared_input.identifies,
+                row,
+            )
+        elif ID_LIKE.search(declared_input.name):
+            yield Need(
+                operation,
+                declared_input.address,
+                declared_input.name,
+                owner(declared_input.name) or (operation.noun if plain(declared_input.name) == "id" else ""),
+                "",
+                row,
+            )
     for row in resources.rows.sent(operation):
-        if row.path and row.required and not row.read_only and "/0" not in row.path and f"body{row.path}" not in operation.names and carries(row) and (ID_LIKE.search(row.name) or ID_LIKE.search(row.shared)):  # fmt: skip
-            noun = owner(row.name) or ("" if operation.resource else singular(above(row.path)) or operation.noun)
+        if (
+            row.path
+            and row.required
+            and not row.read_only
+            and "/0" not in row.path
+            and f"body{row.path}" not in operation.names
+            and carries(row)
+            and (ID_LIKE.search(row.name) or ID_LIKE.search(row.shared))
+        ):
+            noun = owner(row.name) or (
+                "" if operation.resource else singular(above(row.path)) or operation.noun
+            )
             yield Need(operation, f"body{row.path}", row.name, noun, "", row)
 
 

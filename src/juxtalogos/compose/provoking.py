@@ -1,4 +1,6 @@
-"""Provoking declared faults: a valid request for what is not there, or one broken input, where a fault's name promises it."""
+"""Provoking declared faults: a valid request for what is not there, or one broken input, where a fault's name
+promises it.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,18 @@ BROKEN_NAME = re.compile(
 UNKNOWN = "a reference to what is not there"
 BROKEN = "a value that the schema forbids"
 _UNLIKELY = (987_654_321, 98_765, 9_876)
-_PLAIN_BREAKS = ("enumeration", "pattern", "type", "minInclusive", "maxInclusive", "minExclusive", "maxExclusive", "enum", "minimum", "maximum")  # fmt: skip
+_PLAIN_BREAKS = (
+    "enumeration",
+    "pattern",
+    "type",
+    "minInclusive",
+    "maxInclusive",
+    "minExclusive",
+    "maxExclusive",
+    "enum",
+    "minimum",
+    "maximum",
+)
 
 Provocation = tuple[Operation, Inputs, DeclaredAnswer, str]
 
@@ -38,7 +51,9 @@ def provocations(
     addresses = [need.input for need in needs]
     if gone is not None and addresses:
         yield operation, _unlikely(contract, operation, inputs, addresses), gone, UNKNOWN
-    broken = next((answer for answer in faults if BROKEN_NAME.search(answer.fault) and answer is not gone), None)
+    broken = next(
+        (answer for answer in faults if BROKEN_NAME.search(answer.fault) and answer is not gone), None
+    )
     if broken is not None:
         changed = _broken(contract, operation, inputs, addresses)
         if changed is not None:
@@ -68,7 +83,9 @@ def _unlikely(contract: Contract, operation: Operation, inputs: Inputs, addresse
 
 
 def _broken(contract: Contract, operation: Operation, inputs: Inputs, linked: list[str]) -> Inputs | None:
-    """Inputs with one value that the schema forbids, and that arrives: none that another step gives, none that is lost on the way."""
+    """Inputs with one value that the schema forbids, and that arrives: none that another step gives, none
+    that is lost on the way.
+    """
     media = operation.body.media[0] if operation.body and operation.body.media else None
     schema = contract.schema(media.schema) if media and media.schema else None
     if schema is None or inputs.body is ABSENT:
@@ -79,7 +96,9 @@ def _broken(contract: Contract, operation: Operation, inputs: Inputs, linked: li
             continue
         changed = Inputs(inputs.values, mutation.value, inputs.content_type)
         try:
-            sent = [wire.encode(operation, one, "http://127.0.0.1", loose=True).body for one in (inputs, changed)]
+            sent = [
+                wire.encode(operation, one, "http://127.0.0.1", loose=True).body for one in (inputs, changed)
+            ]
         except UsageError:
             continue
         if sent[0] != sent[1]:

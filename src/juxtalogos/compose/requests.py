@@ -22,13 +22,22 @@ def sample_inputs(
     seed: int = 0,
     without: Container[str] = (),
 ) -> Inputs:
-    """Valid values: for what is required, or with `full` for everything that goes together, `without` some. Unsampleable names the input."""
+    """Valid values: for what is required, or with `full` for everything that goes together, `without` some.
+    Unsampleable names the input.
+    """
     if operation.not_callable:
-        raise Unsampleable(f"{operation.id} cannot be called: {operation.not_callable}", mend="correct the definition")
+        raise Unsampleable(
+            f"{operation.id} cannot be called: {operation.not_callable}", mend="correct the definition"
+        )
     values = {
-        one.address: sample_of(contract, one, seed)
-        for one in operation.inputs
-        if (one.required or one.usual or (full and not one.deprecated and not one.alone)) and one.address not in without
+        declared_input.address: sample_of(contract, declared_input, seed)
+        for declared_input in operation.inputs
+        if (
+            declared_input.required
+            or declared_input.usual
+            or (full and not declared_input.deprecated and not declared_input.alone)
+        )
+        and declared_input.address not in without
     }
     body: Any = ABSENT
     media = chosen_media(operation, content_type)
@@ -44,13 +53,16 @@ def sample_inputs(
 
 def tried_alone(contract: Contract, operation: Operation, bare: Inputs) -> Iterator[tuple[Input, Inputs]]:
     """(input, inputs with it) of each that is to be tried by itself, once with each of its examples."""
-    by_address = {one.address: one for one in operation.inputs}
-    for one in operation.inputs:
-        if one.alone and one.examples and not one.required:
-            chosen = [one, *(by_address[address] for address in one.beside if address in by_address)]
+    by_address = {declared_input.address: declared_input for declared_input in operation.inputs}
+    for parameter in operation.inputs:
+        if parameter.alone and parameter.examples and not parameter.required:
+            chosen = [
+                parameter,
+                *(by_address[address] for address in parameter.beside if address in by_address),
+            ]
             values = {each.address: sample_of(contract, each) for each in chosen}
-            for example in one.examples:
-                yield one, with_values(bare, {**values, one.address: example})
+            for example in parameter.examples:
+                yield parameter, with_values(bare, {**values, parameter.address: example})
 
 
 def sample_of(contract: Contract, one: Input, seed: int = 0) -> Any:
@@ -81,7 +93,9 @@ def _sendable(value: Any, one: Input, schema: Any) -> Any:
 def sample_body(contract: Contract, media: Media, *, full: bool, seed: int = 0) -> Any:
     """A valid body of a media type; Unsampleable where what the definition says of it cannot be read."""
     if media.unreadable:
-        raise Unsampleable(f"body: {media.unreadable}", mend="correct the definition, or send a body of your own")
+        raise Unsampleable(
+            f"body: {media.unreadable}", mend="correct the definition, or send a body of your own"
+        )
     schema = contract.schema(media.schema) if media.schema else None
     for example in media.examples if full and not seed else ():
         if schema is None or schema.accepts(example):

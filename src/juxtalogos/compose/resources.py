@@ -1,6 +1,7 @@
 """The resources of a contract: what its operations list, read, create, change, delete or act on, as a tree.
 
-Where a format knows of none (a resource's key is empty), operations that are about the same noun are about one resource.
+Where a format knows of none (a resource's key is empty), operations that are about the same noun are about
+one resource.
 """
 
 from __future__ import annotations
@@ -31,14 +32,20 @@ class Resource:
     def of(self, *intents: Intent, item: bool | None = None) -> list[Operation]:
         """Its operations with an intent, on one item or not; the intents in their order."""
         return [
-            one for intent in intents for one in self.operations
-            if one.intent is intent and (item is None or (one.id in self.items) is item)
-        ]  # fmt: skip
+            operation
+            for intent in intents
+            for operation in self.operations
+            if operation.intent is intent and (item is None or (operation.id in self.items) is item)
+        ]
 
     @property
     def is_singleton(self) -> bool:
         """Whether there is one of it, always: it is read and changed, and has no items."""
-        return not self.items and bool(self.of(Intent.READ)) and not self.of(Intent.CREATE, Intent.LIST, Intent.DELETE)
+        return (
+            not self.items
+            and bool(self.of(Intent.READ))
+            and not self.of(Intent.CREATE, Intent.LIST, Intent.DELETE)
+        )
 
 
 class Resources:
@@ -58,8 +65,8 @@ class Resources:
             found.operations.append(operation)
             if operation.on_item or (not operation.resource and self._names_item(operation, found.noun)):
                 found.items.add(operation.id)
-        for one in self.by_key.values():
-            self.by_noun.setdefault(plain(one.noun), []).append(one)
+        for place_ in self.by_key.values():
+            self.by_noun.setdefault(plain(place_.noun), []).append(place_)
         self.by_type: dict[object, list[Operation]] = {}
         for operation in contract.operations:
             for row in rows.answered(operation)[:1]:
@@ -78,50 +85,78 @@ class Resources:
         if exact:
             return exact
         last = plain(words_of(noun)[-1]) if words_of(noun) else ""
-        return [one for name, found in self.by_noun.items() if len(last) > 2 and name.endswith(last) for one in found][
-            :4
-        ]
+        return [
+            item
+            for name, found in self.by_noun.items()
+            if len(last) > 2 and name.endswith(last)
+            for item in found
+        ][:4]
 
     def _names_item(self, operation: Operation, noun: str) -> bool:
         """Whether what it requires names one of what it is about: `craneNo` of a crane."""
-        names = [one.name for one in operation.inputs if one.required]
+        names = [declared_input.name for declared_input in operation.inputs if declared_input.required]
         names += [
-            row.name for row in self.rows.sent(operation) if row.required and carries(row) and row.path.count("/") <= 2
+            row.name
+            for row in self.rows.sent(operation)
+            if row.required and carries(row) and row.path.count("/") <= 2
         ]
         return operation.intent is not Intent.CREATE and any(identifies(name, noun) for name in names)
 
     def _tells_item(self, operation: Operation, noun: str) -> bool:
         """Whether its answer names an item of what it is about."""
-        return any(carries(row) and row.path and plain(row.name) != "id" and identifies(row.name, noun) for row in self.rows.answered(operation))  # fmt: skip
+        return any(
+            carries(row) and row.path and plain(row.name) != "id" and identifies(row.name, noun)
+            for row in self.rows.answered(operation)
+        )
 
     def creators(self, resource: Resource) -> list[Operation]:
-        """What adds an item, the likeliest first: on the collection; by an id that the caller chooses; by the type of its answer."""
+        """What adds an item, the likeliest first: on the collection; by an id that the caller chooses; by the
+        type of its answer.
+        """
         found = resource.of(Intent.CREATE)
         if not found:
-            found = [one for one in resource.of(Intent.REPLACE, item=False) if resource.items]
+            found = [operation for operation in resource.of(Intent.REPLACE, item=False) if resource.items]
         if not found:
             found = self.chosen(resource)
         if not found and not any(
-            one.resource for one in resource.operations
+            operation.resource for operation in resource.operations
         ):  # `BeginJob` answers with the id of a job
-            found = [one for one in resource.of(Intent.ACT, Intent.UNKNOWN, item=False) if not one.safe and self._tells_item(one, resource.noun)]  # fmt: skip
+            found = [
+                operation
+                for operation in resource.of(Intent.ACT, Intent.UNKNOWN, item=False)
+                if not operation.safe and self._tells_item(operation, resource.noun)
+            ]
         if not found:
             read = next(iter(resource.of(Intent.READ, item=True)), None)
-            kinds = [row.place for row in self.rows.answered(read)[:1] if row.shared and not row.scalar] if read else []
+            kinds = (
+                [row.place for row in self.rows.answered(read)[:1] if row.shared and not row.scalar]
+                if read
+                else []
+            )
             alike = [one for kind in kinds for one in self.by_type.get(kind, ())]
-            found = [one for one in alike if one.intent in (Intent.CREATE, Intent.ACT) and one.id not in resource.items and not one.safe]  # fmt: skip
+            found = [
+                operation
+                for operation in alike
+                if operation.intent in (Intent.CREATE, Intent.ACT)
+                and operation.id not in resource.items
+                and not operation.safe
+            ]
         return found
 
     def chosen(self, resource: Resource) -> list[Operation]:
         """Operations that put an item under an id of the caller's, where nothing else creates one."""
-        if resource.of(Intent.CREATE) or any(one.intent is Intent.REPLACE for one in resource.operations if one.id not in resource.items and resource.items):  # fmt: skip
+        if resource.of(Intent.CREATE) or any(
+            operation.intent is Intent.REPLACE
+            for operation in resource.operations
+            if operation.id not in resource.items and resource.items
+        ):
             return []
-        return [one for one in resource.of(Intent.REPLACE, item=True) if one.idempotent]
+        return [operation for operation in resource.of(Intent.REPLACE, item=True) if operation.idempotent]
 
     def creates(self, operation: Operation) -> bool:
         """Whether a call adds an item."""
         resource = self.of(operation)
-        return resource is not None and any(one.id == operation.id for one in self.creators(resource))
+        return resource is not None and any(creator.id == operation.id for creator in self.creators(resource))
 
     def deleter(self, resource: Resource) -> Operation | None:
         return next(iter(resource.of(Intent.DELETE, item=True)), None)
@@ -152,13 +187,19 @@ class Resources:
 
 def last_identified(operation: Operation) -> Input | None:
     """The input that names the item itself, and none above it."""
-    own = [one for one in operation.inputs if one.identifies and one.identifies == operation.resource]
+    own = [
+        declared_input
+        for declared_input in operation.inputs
+        if declared_input.identifies and declared_input.identifies == operation.resource
+    ]
     return own[-1] if own else None
 
 
 @lru_cache(maxsize=10_000)
 def owner(name: str) -> str:
-    """What an identifier's name says that it identifies: `vesselId` a vessel, `agent_id` an agent; empty for a bare `id`."""
+    """What an identifier's name says that it identifies: `vesselId` a vessel, `agent_id` an agent; empty for
+    a bare `id`.
+    """
     found = words_of(name)
     return "".join(found[:-1]) if len(found) > 1 and found[-1] in ENDINGS else ""
 

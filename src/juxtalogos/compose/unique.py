@@ -1,4 +1,5 @@
-"""Names of one's own: a template that the schema allows, from which each run, case and row makes another text.
+"""Names of one's own: a template that the schema allows, from which each run, case and row makes another
+text.
 
 In a template `#` stands for a digit, `?` for a small and `^` for a large letter (`unique()` in formulas).
 """
@@ -16,7 +17,26 @@ from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, compute, parse_formula
 from juxtalogos.suite.language.own_names import SORTS
 
-_NAMING = frozenset(("name", "title", "label", "login", "username", "user", "email", "mail", "slug", "code", "reference", "identifier", "serial", "nickname", "alias", "handle"))  # fmt: skip
+_NAMING = frozenset(
+    (
+        "name",
+        "title",
+        "label",
+        "login",
+        "username",
+        "user",
+        "email",
+        "mail",
+        "slug",
+        "code",
+        "reference",
+        "identifier",
+        "serial",
+        "nickname",
+        "alias",
+        "handle",
+    )
+)
 """Last words of properties that tell one thing from another: what is taken already is refused."""
 _TRIALS = 3
 ROOMY = 10**6
@@ -36,7 +56,9 @@ def unique_formula(sample: Any, accepts: Callable[[Any], bool]) -> str:
             continue
         text = "unique('" + template.replace("'", "''") + "')"
         formula = f"number({text})" if isinstance(sample, int) else text
-        if all(accepts(compute(parse_formula(formula), Scope({}), _ground(number))) for number in range(_TRIALS)):
+        if all(
+            accepts(compute(parse_formula(formula), Scope({}), _ground(number))) for number in range(_TRIALS)
+        ):
             return formula
     return ""
 
@@ -71,7 +93,11 @@ def _templates(sample: Any) -> Iterator[str]:
     yield from ("????????", "?######", "^^^^^^^^", "^^^####", "########", "??????", "^^^^^^")
     yield "########-####-4###-8###-############"
     if any(char.isalnum() for char in plain):
-        yield re.sub(r"\d", "#", plain) if re.search(r"\d{3}", plain) else re.sub(r"[a-z]", "?", re.sub(r"[A-Z]", "^", re.sub(r"\d", "#", plain)))  # fmt: skip
+        yield (
+            re.sub(r"\d", "#", plain)
+            if re.search(r"\d{3}", plain)
+            else re.sub(r"[a-z]", "?", re.sub(r"[A-Z]", "^", re.sub(r"\d", "#", plain)))
+        )
         yield re.sub(r"\d", "#", re.sub(r"[a-z]", "?", re.sub(r"[A-Z]", "^", plain)))
         yield re.sub(r"\d", "#", plain)
     yield from ("????", "^^^^", "####", "???", "^^^", "###", "??", "^^")

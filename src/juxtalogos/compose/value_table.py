@@ -37,7 +37,9 @@ def value_table(contract: Contract, operation: Operation, addresses: list[str]) 
 
 
 def _names(addresses: list[str]) -> list[str]:
-    short = [address.rpartition("/")[2].partition(".")[2] or address.rpartition("/")[2] for address in addresses]
+    short = [
+        address.rpartition("/")[2].partition(".")[2] or address.rpartition("/")[2] for address in addresses
+    ]
     return (
         short
         if len(set(short)) == len(short)
@@ -60,7 +62,9 @@ def _values(contract: Contract, operation: Operation, address: str) -> list[Any]
         media = chosen_media(operation, sample.content_type)
         ref, whole, pointer = (media.schema if media else None), sample.body, address[4:]
     else:
-        one = next((one for one in operation.inputs if one.address == address), None)
+        one = next(
+            (declared_input for declared_input in operation.inputs if declared_input.address == address), None
+        )
         ref, whole, pointer = (one.schema if one else None), sample.values.get(address, ABSENT), ""
     if ref is None or whole is ABSENT:
         raise UsageError(
@@ -69,7 +73,11 @@ def _values(contract: Contract, operation: Operation, address: str) -> list[Any]
     schema: Any = contract.schema(ref)
     try:
         found = [follow_pointer(whole, pointer)]
-        found += [follow_pointer(one.value, pointer) for one in schema.boundaries(whole) if one.path == pointer]
+        found += [
+            follow_pointer(boundary.value, pointer)
+            for boundary in schema.boundaries(whole)
+            if boundary.path == pointer
+        ]
     except (LookupError, ValueError):
         raise UsageError(
             f"{operation.id} has no value at {quoted(address)}", mend=f"see juxtalogos show {operation.id}"

@@ -1,4 +1,6 @@
-"""What goes into a composed request: known values, learned ones, authors' examples, enumerations, samples, in this order; names of our own."""
+"""What goes into a composed request: known values, learned ones, authors' examples, enumerations, samples, in
+this order; names of our own.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +39,10 @@ class Filled:
 
 @dataclass(slots=True)
 class RequestValues:
-    """Fills requests of one contract. What it made it keeps: whoever puts values into it does so in a copy."""
+    """Fills requests of one contract.
+
+    What it made it keeps: whoever puts values into it does so in a copy.
+    """
 
     contract: Contract
     rows: Rows
@@ -57,8 +62,20 @@ class RequestValues:
         return self.made[key]
 
     def _filled(self, operation: Operation, full: bool, seed: int) -> Filled:
-        without = [one.address for one in operation.inputs if not one.required and (self.hints.leaves_out(operation.id, one.address) or not self._has_source(operation, one))]  # fmt: skip
-        if operation.body is not None and not operation.body.required and self.hints.leaves_out(operation.id, "body"):
+        without = [
+            declared_input.address
+            for declared_input in operation.inputs
+            if not declared_input.required
+            and (
+                self.hints.leaves_out(operation.id, declared_input.address)
+                or not self._has_source(operation, declared_input)
+            )
+        ]
+        if (
+            operation.body is not None
+            and not operation.body.required
+            and self.hints.leaves_out(operation.id, "body")
+        ):
             without.append("body")
         inputs = sample_inputs(self.contract, operation, full=full, seed=seed, without=without)
         inputs = self._left_out(operation, self._sent_too(operation, inputs, seed))
@@ -76,7 +93,9 @@ class RequestValues:
         return Filled(inputs, tuple(formulas.items()), frozenset(known))
 
     def _has_source(self, operation: Operation, one: Input) -> bool:
-        """Whether there is anything to take a value for an optional input from: one that is made up does harm more often than good."""
+        """Whether there is anything to take a value for an optional input from: one that is made up does harm
+        more often than good.
+        """
         if (
             one.required
             or one.usual
@@ -95,14 +114,27 @@ class RequestValues:
             return inputs
         full = sample_inputs(self.contract, operation, full=True, seed=seed)
         if full.body is not ABSENT and (inputs.body is ABSENT or self.hints.sends(operation.id, "body")):
-            named = [row.path for row in self.rows.sent(operation) if self.hints.sends(operation.id, f"body{row.path}")]
+            named = [
+                row.path
+                for row in self.rows.sent(operation)
+                if self.hints.sends(operation.id, f"body{row.path}")
+            ]
             if self.hints.sends(operation.id, "body"):
                 inputs = Inputs(inputs.values, full.body, full.content_type)
             elif named:  # only what is named of it
                 inputs = Inputs(inputs.values, {}, full.content_type)
-        values = {at: value for at, value in full.values.items() if at not in inputs.values and self.hints.sends(operation.id, at)}  # fmt: skip
+        values = {
+            at: value
+            for at, value in full.values.items()
+            if at not in inputs.values and self.hints.sends(operation.id, at)
+        }
         for row in self.rows.sent(operation) if isinstance(inputs.body, dict) else ():
-            if row.path and self.hints.sends(operation.id, f"body{row.path}") and not has_place(inputs.body, row.path) and has_place(full.body, row.path):  # fmt: skip
+            if (
+                row.path
+                and self.hints.sends(operation.id, f"body{row.path}")
+                and not has_place(inputs.body, row.path)
+                and has_place(full.body, row.path)
+            ):
                 values[f"body{row.path}"] = follow_pointer(full.body, row.path)
         return with_values(inputs, values)
 
@@ -126,7 +158,9 @@ class RequestValues:
         for address, value, accepts in self._named_in_body(operation, inputs, creates):
             yield from self._one_name(operation, address, value, accepts)
 
-    def _one_name(self, operation: Operation, address: str, sample: Any, accepts: Any) -> Iterator[tuple[str, str]]:
+    def _one_name(
+        self, operation: Operation, address: str, sample: Any, accepts: Any
+    ) -> Iterator[tuple[str, str]]:
         formula = unique_formula(sample, accepts)
         left = room(formula) if formula else 0
         if left < ROOMY:
@@ -134,13 +168,15 @@ class RequestValues:
         if formula:
             yield address, formula
 
-    def _named_in_body(self, operation: Operation, inputs: Inputs, creates: bool) -> Iterator[tuple[str, Any, Any]]:
+    def _named_in_body(
+        self, operation: Operation, inputs: Inputs, creates: bool
+    ) -> Iterator[tuple[str, Any, Any]]:
         media = chosen_media(operation, inputs.content_type)
         if inputs.body is ABSENT or isinstance(inputs.body, bytes) or media is None or media.schema is None:
             return
         schema = self.contract.schema(media.schema)
         rows = {f"body{row.path}": row for row in self.rows.of(media.schema)}
-        listed = [one for one in operation.names if one in rows or one.startswith("body")]
+        listed = [name for name in operation.names if name in rows or name.startswith("body")]
         if creates or operation.intent in _NAMING_INTENTS:
             listed += [at for at, row in rows.items() if _is_name(row) and at not in listed]
         for address in listed:
@@ -165,15 +201,15 @@ def known_places(
     """(address, known value) of each place that there is one for."""
     if not hints.known:
         return
-    for one in operation.inputs:
-        row = next(iter(rows.of(one.schema, 0)), None)
-        found = hints.value_for(operation.id, one.address, row.shared if row else "")
+    for declared_input in operation.inputs:
+        row = next(iter(rows.of(declared_input.schema, 0)), None)
+        found = hints.value_for(operation.id, declared_input.address, row.shared if row else "")
         if (
             found
-            and (one.address in inputs.values or full or found.operation != "*")
-            and not hints.leaves_out(operation.id, one.address)
+            and (declared_input.address in inputs.values or full or found.operation != "*")
+            and not hints.leaves_out(operation.id, declared_input.address)
         ):
-            yield one.address, found
+            yield declared_input.address, found
     for row in rows.sent(operation):
         found = hints.value_for(operation.id, f"body{row.path}", row.shared) if row.path else None
         if not found or not (row.scalar or row.type.startswith("array")):
@@ -188,9 +224,14 @@ def known_places(
 
 def _is_name(row: OutlineRow) -> bool:
     return (
-        row.scalar and row.type.startswith("string") and 0 < row.path.count("/") <= 2 and "/0" not in row.path and not row.read_only
-        and not row.allowed.startswith(_CHOOSING) and names_something(row.name)
-    )  # fmt: skip
+        row.scalar
+        and row.type.startswith("string")
+        and 0 < row.path.count("/") <= 2
+        and "/0" not in row.path
+        and not row.read_only
+        and not row.allowed.startswith(_CHOOSING)
+        and names_something(row.name)
+    )
 
 
 def input_name(step_id: str, address: str) -> str:

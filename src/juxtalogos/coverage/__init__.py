@@ -89,7 +89,10 @@ def _share(rows: Iterable[Covered]) -> Share:
 
 
 def measure(wire: Wire, kinds: Mapping[str, str], hits: Iterable[HitLike]) -> Coverage:
-    """The coverage of a contract by the hits of one or several runs. `kinds` of element, each with its heading, in the order of the tables."""
+    """The coverage of a contract by the hits of one or several runs.
+
+    `kinds` of element, each with its heading, in the order of the tables.
+    """
     contract = wire.contract
     counts: dict[str, int] = {}
     by_operation: dict[str, set[str]] = {}

@@ -1,4 +1,6 @@
-"""The berths service: the state of the port, and what each of its operations does, with its own parsing and its own rules."""
+"""The berths service: the state of the port, and what each of its operations does, with its own parsing and
+its own rules.
+"""
 
 from __future__ import annotations
 
@@ -82,7 +84,13 @@ class Harbour:
 
     def add_call(self, value: dict[str, Any]) -> dict[str, Any]:
         kept = {key: item for key, item in value.items() if key != "contactPassword"}
-        call = {**kept, "callId": self.next("PC"), "state": "announced", "announcedAt": _now(), "berthId": None}
+        call = {
+            **kept,
+            "callId": self.next("PC"),
+            "state": "announced",
+            "announcedAt": _now(),
+            "berthId": None,
+        }
         self.calls[call["callId"]] = call
         return call
 
@@ -105,7 +113,11 @@ class Harbour:
         if operation == "register_vessel" and "lax" in self.odd:
             length = value.get("lengthMetres")
             return isinstance(length, int | float) and not isinstance(length, bool) and 420 < length < 500
-        if operation == "replace_vessel" and "stumble" in self.odd and isinstance(value.get("agentCode"), str):
+        if (
+            operation == "replace_vessel"
+            and "stumble" in self.odd
+            and isinstance(value.get("agentCode"), str)
+        ):
             raise Refusal(500, "The register fell over")
         if (
             operation == "amend"
@@ -272,7 +284,9 @@ class Harbour:
         self.call_values(value, set())
         kept = ("arrives",) if "stubborn" in self.odd else ("arrives", "draughtMetres")
         found.update({key: value[key] for key in kept if key in value})
-        return Reply(200, found, media_type="text/plain; charset=utf-8" if "plain" in self.odd else "application/json")
+        return Reply(
+            200, found, media_type="text/plain; charset=utf-8" if "plain" in self.odd else "application/json"
+        )
 
     def withdraw(self, call: Call, call_id: str) -> Reply:
         self.ghosts[call_id] = self.call(call_id)
@@ -287,7 +301,8 @@ class Harbour:
         found.update(state="allotted", berthId=berth)
         reference = self.next("AL").lower() if "reference" in self.odd else self.next("AL")
         return Reply(
-            200, {"callId": call_id, "berthId": berth, "side": value.get("side", "port"), "reference": reference}
+            200,
+            {"callId": call_id, "berthId": berth, "side": value.get("side", "port"), "reference": reference},
         )
 
     def handle_lines(self, call: Call, call_id: str) -> Reply:
@@ -303,7 +318,8 @@ class Harbour:
         found["state"] = "moored"
         self.lines[call_id] = int(lines)
         return Reply(
-            200, {"callId": call_id, "action": action, "linesAshore": 14 if "lines" in self.odd else int(lines)}
+            200,
+            {"callId": call_id, "action": action, "linesAshore": 14 if "lines" in self.odd else int(lines)},
         )
 
     def upload_plan(self, call: Call, call_id: str) -> Reply:
@@ -326,7 +342,9 @@ class Harbour:
         if found["state"] == "announced":
             raise Refusal(409, "No lines were handled")
         found["state"] = "closed"
-        departure = {"mode": "piloted"} if "departure" in self.odd else {"mode": "piloted", "pilot": "A. Fairlead"}
+        departure = (
+            {"mode": "piloted"} if "departure" in self.odd else {"mode": "piloted", "pilot": "A. Fairlead"}
+        )
         return Reply(200, {"callId": call_id, "closedAt": _now(), "departure": departure})
 
     # Harbour office

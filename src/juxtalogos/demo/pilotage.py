@@ -1,4 +1,6 @@
-"""The pilotage service: a small, stateful SOAP service, with its own parsing, its own rules and its own way to write XML."""
+"""The pilotage service: a small, stateful SOAP service, with its own parsing, its own rules and its own way
+to write XML.
+"""
 
 from __future__ import annotations
 
@@ -18,11 +20,18 @@ from juxtalogos.demo.strict_xml import check_element
 PREFIX = "/pilotage"
 
 P, H = "urn:merrow:pilotage", "urn:merrow:harbour"
-ENVELOPES = {"jobs": "http://schemas.xmlsoap.org/soap/envelope/", "watch": "http://www.w3.org/2003/05/soap-envelope"}
+ENVELOPES = {
+    "jobs": "http://schemas.xmlsoap.org/soap/envelope/",
+    "watch": "http://www.w3.org/2003/05/soap-envelope",
+}
 MEDIA = {"jobs": "text/xml; charset=utf-8", "watch": "application/soap+xml; charset=utf-8"}
 KINDS = ("inward", "outward", "shift", "escort")
 DEEPEST = 14.0
-PILOTS = (("ABE", "Asta Berg", "full", "2009"), ("DRI", "Dov Rimer", "deep-sea", "2001"), ("LUN", "Line Under", "restricted", "2022"))  # fmt: skip
+PILOTS = (
+    ("ABE", "Asta Berg", "full", "2009"),
+    ("DRI", "Dov Rimer", "deep-sea", "2001"),
+    ("LUN", "Line Under", "restricted", "2022"),
+)
 PULLS = {f"T{number}": 30 + 5 * number for number in range(1, 10)}
 Node = tuple[Any, ...]
 """(name, text or None or list of nodes, attributes): an element to be written."""
@@ -114,7 +123,11 @@ class PilotOffice:
     def signed(header: ET.Element | None) -> None:
         """A UsernameToken need not be there, but must be right."""
         for one in header.iter() if header is not None else ():
-            if one.tag.endswith("}Password") and one.get("Type", "").endswith("PasswordText") and one.text != KEY:
+            if (
+                one.tag.endswith("}Password")
+                and one.get("Type", "").endswith("PasswordText")
+                and one.text != KEY
+            ):
                 raise Wrong("the password is not right")
 
     def envelope(self, port: str, root: str, node: Node) -> bytes:
@@ -122,7 +135,10 @@ class PilotOffice:
         if node[0] == "ListPilotsResponse" and "envelope" in self.odd:
             space = ENVELOPES["jobs"]
         inner = write((root, *node[1:]), "h" if root.startswith("h:") else "p")
-        text = f'<?xml version="1.0" encoding="UTF-8"?>\n<s:Envelope xmlns:s="{space}" xmlns:p="{P}" xmlns:h="{H}"><s:Body>{inner}</s:Body></s:Envelope>'
+        text = (
+            f'<?xml version="1.0" encoding="UTF-8"?>\n<s:Envelope xmlns:s="{space}" xmlns:p="{P}"'
+            f' xmlns:h="{H}"><s:Body>{inner}</s:Body></s:Envelope>'
+        )
         return text.encode()
 
     def fault(self, port: str, wrong: Wrong) -> Answer:
@@ -130,15 +146,25 @@ class PilotOffice:
         reason = escape(wrong.reason)
         if port == "jobs":
             told = (
-                "" if "reasonless" in self.odd and "cancel" in wrong.reason else f"<faultstring>{reason}</faultstring>"
+                ""
+                if "reasonless" in self.odd and "cancel" in wrong.reason
+                else f"<faultstring>{reason}</faultstring>"
             )
-            inner = f"<faultcode>s:Client</faultcode>{told}" + (f"<detail>{detail}</detail>" if detail else "")
+            inner = f"<faultcode>s:Client</faultcode>{told}" + (
+                f"<detail>{detail}</detail>" if detail else ""
+            )
             status = wrong.status
         else:
-            inner = f'<s:Code><s:Value>s:Sender</s:Value></s:Code><s:Reason><s:Text xml:lang="en">{reason}</s:Text></s:Reason>'
+            inner = (
+                "<s:Code><s:Value>s:Sender</s:Value></s:Code><s:Reason><s:Text"
+                f' xml:lang="en">{reason}</s:Text></s:Reason>'
+            )
             inner += f"<s:Detail>{detail}</s:Detail>" if detail else ""
             status = 400
-        text = f'<s:Envelope xmlns:s="{ENVELOPES[port]}" xmlns:p="{P}" xmlns:h="{H}"><s:Body><s:Fault>{inner}</s:Fault></s:Body></s:Envelope>'
+        text = (
+            f'<s:Envelope xmlns:s="{ENVELOPES[port]}" xmlns:p="{P}"'
+            f' xmlns:h="{H}"><s:Body><s:Fault>{inner}</s:Fault></s:Body></s:Envelope>'
+        )
         return status, MEDIA[port], text.encode()
 
     # Jobs.
@@ -186,11 +212,17 @@ class PilotOffice:
         order: ET.Element = job["order"]
         children: list[Node] = [_copied(child) for child in order]
         children = [
-            el("kind", kind) if kind and one[0] == "kind" else el("plannedFor", plannedFor) if plannedFor and one[0] == "plannedFor" else one
-            for one in children
-        ]  # fmt: skip
+            (
+                el("kind", kind)
+                if kind and inner[0] == "kind"
+                else el("plannedFor", plannedFor)
+                if plannedFor and inner[0] == "plannedFor"
+                else inner
+            )
+            for inner in children
+        ]
         if not draught:
-            vessel = next(one for one in children if one[0] == "vessel")
+            vessel = next(inner for inner in children if inner[0] == "vessel")
             vessel[1][:] = [one for one in vessel[1] if one[0] != "draughtMetres"]
         attributes = _copied(order)[2]
         pilot = el("pilot", job["pilot"]) if job["pilot"] else ("pilot", None, {"xsi:nil": "true"})
@@ -275,7 +307,11 @@ class PilotOffice:
             el("window", [el("opens", "05:10:00"), el("closes", "08:40:00"), el("depthMetres", depth)]),
             el(
                 "window",
-                [el("opens", "17:35:00"), el("closes", "21:05:00"), ("depthMetres", None, {"xsi:nil": "true"})],
+                [
+                    el("opens", "17:35:00"),
+                    el("closes", "21:05:00"),
+                    ("depthMetres", None, {"xsi:nil": "true"}),
+                ],
             ),
         ]
         return el("TideGateResponse", rows)
@@ -286,7 +322,7 @@ class PilotOffice:
         lines = [el("line", f"{length * 12:.2f}", what="length")]
         if night is not None:
             lines.append(el("line", f"{int(_text(night, 'hours', P)) * 80:.2f}", what="night"))
-        total = f"{sum(float(one[1]) for one in lines):.2f}"
+        total = f"{sum(float(line[1]) for line in lines):.2f}"
         attributes = {} if "currency" in self.odd else {"currency": "MRC"}
         return el("QuoteFeeResponse", [*lines, el("total", total, **attributes)])
 
@@ -302,7 +338,11 @@ def write(node: Node, prefix: str) -> str:
         shown += ' xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance"'
     if content is None or content == []:
         return f"<{full}{shown}/>"
-    inner = "".join(write(one, prefix) for one in content) if isinstance(content, list) else escape(str(content))
+    inner = (
+        "".join(write(item, prefix) for item in content)
+        if isinstance(content, list)
+        else escape(str(content))
+    )
     return f"<{full}{shown}>{inner}</{full}>"
 
 

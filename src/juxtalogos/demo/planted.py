@@ -16,7 +16,9 @@ class Planted:
 
 
 PLANTED: tuple[Planted, ...] = (
-    Planted("status", "registerVessel", "answers 200 where 201 is declared", (("status.undeclared", "status"),)),
+    Planted(
+        "status", "registerVessel", "answers 200 where 201 is declared", (("status.undeclared", "status"),)
+    ),
     Planted(
         "total",
         "listVessels",
@@ -24,7 +26,9 @@ PLANTED: tuple[Planted, ...] = (
         (("header.missing", "header.X-Total-Count"),),
     ),
     Planted("length", "getVessel", "gives the length as a text", (("body.type", "body/lengthMetres"),)),
-    Planted("surface", "listBerths", "has a surface outside the enumeration", (("body.enum", "body/*/surface"),)),
+    Planted(
+        "surface", "listBerths", "has a surface outside the enumeration", (("body.enum", "body/*/surface"),)
+    ),
     Planted("services", "getBerth", "lists a service twice", (("body.unique", "body/services/*"),)),
     Planted(
         "stamp",
@@ -32,17 +36,28 @@ PLANTED: tuple[Planted, ...] = (
         "writes announcedAt as no RFC 3339 date-time",
         (("body.format", "body/announcedAt"),),
     ),
-    Planted("page", "listPortCalls", "adds a property that the schema closes out", (("body.extra", "body/shard"),)),
+    Planted(
+        "page", "listPortCalls", "adds a property that the schema closes out", (("body.extra", "body/shard"),)
+    ),
     Planted("state", "getPortCall", "leaves out the required state", (("body.required", "body/state"),)),
-    Planted("plain", "amendPortCall", "says text/plain of a JSON body", (("media.undeclared", "header.Content-Type"),)),
-    Planted("chatter", "withdrawPortCall", "sends a body where none is declared", (("body.unexpected", "body"),)),
+    Planted(
+        "plain",
+        "amendPortCall",
+        "says text/plain of a JSON body",
+        (("media.undeclared", "header.Content-Type"),),
+    ),
+    Planted(
+        "chatter", "withdrawPortCall", "sends a body where none is declared", (("body.unexpected", "body"),)
+    ),
     Planted(
         "reference",
         "allotBerth",
         "writes a reference that does not match its pattern",
         (("body.pattern", "body/reference"),),
     ),
-    Planted("lines", "handleLines", "counts more lines than the maximum", (("body.range", "body/linesAshore"),)),
+    Planted(
+        "lines", "handleLines", "counts more lines than the maximum", (("body.range", "body/linesAshore"),)
+    ),
     Planted(
         "departure",
         "closePortCall",
@@ -50,7 +65,10 @@ PLANTED: tuple[Planted, ...] = (
         (("body.branch", "body/departure"),),
     ),
     Planted(
-        "gauge", "listTides", "sends a header that is no number", (("header.malformed", "header.X-Station-Depth"),)
+        "gauge",
+        "listTides",
+        "sends a header that is no number",
+        (("header.malformed", "header.X-Station-Depth"),),
     ),
     Planted("quotes", "listNotices", "answers with what is no JSON", (("media.untrue", "body"),)),
     Planted(
@@ -62,67 +80,225 @@ PLANTED: tuple[Planted, ...] = (
     *(
         Planted(name, operation, what, findings, "pilotage")
         for name, operation, what, findings in (
-            ("moment", "planJob", "writes the planned moment with a blank instead of the T", (("body.type", "body/job/order/plannedFor"),)),
-            ("draught", "getJob", "leaves the required draught out", (("body.required", "body/job/order/vessel"), ("body.required", "body/job/order/vessel/callSign"))),
-            ("towage", "listJobs", "gives a kind outside the enumeration", (("body.enum", "body/job[*]/order/kind"),)),
-            ("tugs", "assignTugs", "writes a tug's parts in the wrong order", (("body.required", "body/job/tug[*]/pullTonnes"), ("body.order", "body/job/tug[*]/code"))),
-            ("clerk", "cancelJob", "adds an element that no schema declares", (("body.extra", "body/clerk"),)),
-            ("echo", "reportPosition", "answers a one-way message with an envelope", (("body.unexpected", "body"),)),
-            ("envelope", "listPilots", "wraps the answer in the other version's envelope", (("envelope.version", "body"),)),
-            ("wrapper", "rosterPilot", "answers with the element of another operation", (("body.other", "body"),)),
-            ("depth", "tideGate", "gives a depth of more digits than allowed", (("body.range", "body/window[*]/depthMetres"),)),
-            ("currency", "quoteFee", "leaves out the required currency", (("body.required", "body/total/@currency"),)),
-            ("reasonless", "cancelJob", "sends a fault without its faultstring", (("fault.form", "body/Fault"),)),
-            ("numberless", "getJob", "leaves the number out of a fault's detail", (("body.required", "body/detail/NoSuchJob"),)),
-            ("smooth", "assignTugs", "answers 200 with a fault", (("status.protocol", "status"), ("criterion.unmet", "written"))),
+            (
+                "moment",
+                "planJob",
+                "writes the planned moment with a blank instead of the T",
+                (("body.type", "body/job/order/plannedFor"),),
+            ),
+            (
+                "draught",
+                "getJob",
+                "leaves the required draught out",
+                (
+                    ("body.required", "body/job/order/vessel"),
+                    ("body.required", "body/job/order/vessel/callSign"),
+                ),
+            ),
+            (
+                "towage",
+                "listJobs",
+                "gives a kind outside the enumeration",
+                (("body.enum", "body/job[*]/order/kind"),),
+            ),
+            (
+                "tugs",
+                "assignTugs",
+                "writes a tug's parts in the wrong order",
+                (("body.required", "body/job/tug[*]/pullTonnes"), ("body.order", "body/job/tug[*]/code")),
+            ),
+            (
+                "clerk",
+                "cancelJob",
+                "adds an element that no schema declares",
+                (("body.extra", "body/clerk"),),
+            ),
+            (
+                "echo",
+                "reportPosition",
+                "answers a one-way message with an envelope",
+                (("body.unexpected", "body"),),
+            ),
+            (
+                "envelope",
+                "listPilots",
+                "wraps the answer in the other version's envelope",
+                (("envelope.version", "body"),),
+            ),
+            (
+                "wrapper",
+                "rosterPilot",
+                "answers with the element of another operation",
+                (("body.other", "body"),),
+            ),
+            (
+                "depth",
+                "tideGate",
+                "gives a depth of more digits than allowed",
+                (("body.range", "body/window[*]/depthMetres"),),
+            ),
+            (
+                "currency",
+                "quoteFee",
+                "leaves out the required currency",
+                (("body.required", "body/total/@currency"),),
+            ),
+            (
+                "reasonless",
+                "cancelJob",
+                "sends a fault without its faultstring",
+                (("fault.form", "body/Fault"),),
+            ),
+            (
+                "numberless",
+                "getJob",
+                "leaves the number out of a fault's detail",
+                (("body.required", "body/detail/NoSuchJob"),),
+            ),
+            (
+                "smooth",
+                "assignTugs",
+                "answers 200 with a fault",
+                (("status.protocol", "status"), ("criterion.unmet", "written")),
+            ),
         )
     ),
     *(
         Planted(name, operation, what, findings, "registry")
         for name, operation, what, findings in (
-            ("ensign", "Owners.read", "adds a property that the type does not declare", (("body.extra", "body/Ensign"),)),
-            ("mooring", "Owners.create", "does not tell where the new owner is found", (("header.missing", "header.Location"),)),
+            (
+                "ensign",
+                "Owners.read",
+                "adds a property that the type does not declare",
+                (("body.extra", "body/Ensign"),),
+            ),
+            (
+                "mooring",
+                "Owners.create",
+                "does not tell where the new owner is found",
+                (("header.missing", "header.Location"),),
+            ),
             ("muster", "Owners.list", "counts wrongly", (("control.untrue", "body/@odata.count"),)),
             ("decks", "Vessels.read", "gives a decimal as a text", (("body.type", "body/Measures/Length"),)),
-            ("rust", "Vessels.list", "has a condition outside the enumeration", (("body.enum", "body/value/*/Condition"),)),
+            (
+                "rust",
+                "Vessels.list",
+                "has a condition outside the enumeration",
+                (("body.enum", "body/value/*/Condition"),),
+            ),
             ("sieve", "Vessels.list", "ignores the filter", (("option.dropped", "body/value/*"),)),
-            ("knots", "Vessels.read", "leaves the code out of an error", (("body.required", "body/error/code"),)),
+            (
+                "knots",
+                "Vessels.read",
+                "leaves the code out of an error",
+                (("body.required", "body/error/code"),),
+            ),
             ("drift", "Certificates.list", "ignores the order", (("option.dropped", "body/value/*/Number"),)),
-            ("longhand", "Certificates.list", "has texts longer than MaxLength", (("body.length", "body/value/*/Kind"),)),
-            ("scuttle", "Certificates.delete", "answers a deletion with 200", (("status.undeclared", "status"),)),
+            (
+                "longhand",
+                "Certificates.list",
+                "has texts longer than MaxLength",
+                (("body.length", "body/value/*/Kind"),),
+            ),
+            (
+                "scuttle",
+                "Certificates.delete",
+                "answers a deletion with 200",
+                (("status.undeclared", "status"),),
+            ),
             ("haul", "Inspections.list", "sends more than $top", (("option.dropped", "body/value"),)),
             ("inline", "Inspections.read", "does not expand", (("option.dropped", "body/Vessel"),)),
-            ("amnesia", "Inspections.read", "acknowledges a change of Minutes, and keeps the old value", (("change.lost", "body/Minutes"),)),
-            ("bearing", "Plans.read", "leaves the context URL out", (("control.untrue", "body/@odata.context"),)),
+            (
+                "amnesia",
+                "Inspections.read",
+                "acknowledges a change of Minutes, and keeps the old value",
+                (("change.lost", "body/Minutes"),),
+            ),
+            (
+                "bearing",
+                "Plans.read",
+                "leaves the context URL out",
+                (("control.untrue", "body/@odata.context"),),
+            ),
         )
     ),
     *(
         Planted(name, operation, what, findings, "registry-v2")
         for name, operation, what, findings in (
-            ("ballast", "Vessels.read", "gives a decimal as a number", (("body.type", "body/d/Measures/Length"), ("body.type", "body/d/Measures/Draught"))),
+            (
+                "ballast",
+                "Vessels.read",
+                "gives a decimal as a number",
+                (("body.type", "body/d/Measures/Length"), ("body.type", "body/d/Measures/Draught")),
+            ),
             ("almanac", "Owners.read", "writes a date as V4 does", (("body.format", "body/d/Registered"),)),
-            ("tally", "Vessels.list", "leaves out the count that was asked for", (("option.dropped", "body/d/__count"),)),
+            (
+                "tally",
+                "Vessels.list",
+                "leaves out the count that was asked for",
+                (("option.dropped", "body/d/__count"),),
+            ),
             ("undated", "Owners.list", "leaves atom:updated out", (("control.untrue", "body"),)),
         )
     ),
-)  # fmt: skip
+)
 
 
 HIDDEN: tuple[Planted, ...] = tuple(
     Planted(name, operation, what, findings)
     for name, operation, what, findings in (
-        ("lax", "registerVessel", "takes vessels longer than the longest", (("request.accepted", "body/lengthMetres"),)),
-        ("stumble", "replaceVessel", "fails on an agent's code that is none", (("status.server-error", "status"),)),
-        ("overfull", "listVessels", "puts one more on a page than was asked for", (("law.page-bounded", "query.limit"),)),
-        ("tallied", "listVessels", "counts all vessels, whatever the filter", (("law.total-counts", "query.kind"),)),
-        ("deaf", "listPortCalls", "ignores the state that was asked for", (("law.filter-keeps", "query.state"),)),
-        ("stubborn", "getPortCall", "keeps the draught that was amended", (("law.changed-kept", "body/draughtMetres"),)),
+        (
+            "lax",
+            "registerVessel",
+            "takes vessels longer than the longest",
+            (("request.accepted", "body/lengthMetres"),),
+        ),
+        (
+            "stumble",
+            "replaceVessel",
+            "fails on an agent's code that is none",
+            (("status.server-error", "status"),),
+        ),
+        (
+            "overfull",
+            "listVessels",
+            "puts one more on a page than was asked for",
+            (("law.page-bounded", "query.limit"),),
+        ),
+        (
+            "tallied",
+            "listVessels",
+            "counts all vessels, whatever the filter",
+            (("law.total-counts", "query.kind"),),
+        ),
+        (
+            "deaf",
+            "listPortCalls",
+            "ignores the state that was asked for",
+            (("law.filter-keeps", "query.state"),),
+        ),
+        (
+            "stubborn",
+            "getPortCall",
+            "keeps the draught that was amended",
+            (("law.changed-kept", "body/draughtMetres"),),
+        ),
         ("ghost", "amendPortCall", "amends a call that was withdrawn", (("law.deleted-gone", "answer"),)),
-        ("smudge", "amendPortCall", "keeps a part of what it refuses", (("law.refusal-traceless", "body/arrives"),)),
-        ("eager", "handleLines", "takes lines of a call without a berth, which is declared a conflict", (("law.conflict-refused", "status conflict"),)),
+        (
+            "smudge",
+            "amendPortCall",
+            "keeps a part of what it refuses",
+            (("law.refusal-traceless", "body/arrives"),),
+        ),
+        (
+            "eager",
+            "handleLines",
+            "takes lines of a call without a berth, which is declared a conflict",
+            (("law.conflict-refused", "status conflict"),),
+        ),
         ("ajar", "listNotices", "shows its notices to anybody", (("law.sign-in-asked", "status"),)),
     )
-)  # fmt: skip
+)
 """Deviations that no valid request by itself shows: exploring finds them."""
 
 
@@ -139,10 +315,12 @@ def planted_names(text: str) -> frozenset[str]:
 
 
 def expected_findings(names: frozenset[str], contract: str = "") -> set[tuple[str, str, str]]:
-    """(operation, kind, place) of every finding that these deviations must lead to; of one contract, or all."""
+    """(operation, kind, place) of every finding that these deviations must lead to; of
+    one contract, or all.
+    """
     return {
-        (one.operation, kind, at)
-        for one in PLANTED
-        if one.name in names and contract in ("", one.contract)
-        for kind, at in one.findings
+        (planted.operation, kind, at)
+        for planted in PLANTED
+        if planted.name in names and contract in ("", planted.contract)
+        for kind, at in planted.findings
     }

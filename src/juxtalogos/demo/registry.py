@@ -1,4 +1,6 @@
-"""The registry service, OData V4: entities, navigation, containment, media, an action, functions and batches."""
+"""The registry service, OData V4: entities, navigation, containment, media, an action,
+functions and batches.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,9 @@ JSON = "application/json;odata.metadata=minimal"
 
 
 class Face:
-    """A face of the store: what is asked is answered under a lock. `odd` names the planted deviations that are on."""
+    """A face of the store: what is asked is answered under a lock. `odd` names the planted deviations that
+    are on.
+    """
 
     prefix = ""
 
@@ -43,15 +47,22 @@ class Face:
 
     def answer(self, method: str, path: str, query: str, headers: Any, body: bytes, host: str) -> Answer:
         self.root = f"http://{host}{self.prefix}/"
-        options = {unquote(name): unquote(text) for name, _, text in (part.partition("=") for part in query.split("&") if part)}  # fmt: skip
+        options = {
+            unquote(name): unquote(text)
+            for name, _, text in (part.partition("=") for part in query.split("&") if part)
+        }
         try:
             self.check_request(method, path, options, headers, body)
             with self.store.lock:
-                return self.dispatch(method, path.removeprefix(self.prefix).strip("/"), options, headers, body)
+                return self.dispatch(
+                    method, path.removeprefix(self.prefix).strip("/"), options, headers, body
+                )
         except Refused as refused:
             return self.refusal(refused, path)
 
-    def check_request(self, method: str, path: str, options: dict[str, str], headers: Any, body: bytes) -> None:
+    def check_request(
+        self, method: str, path: str, options: dict[str, str], headers: Any, body: bytes
+    ) -> None:
         """Refused where the message is not as the protocol has it, whatever it asks for."""
 
     def dispatch(self, method: str, path: str, options: dict[str, str], headers: Any, body: bytes) -> Answer:
@@ -81,7 +92,9 @@ class RegistryV4(Face):
             del error["code"]
         return self.json({"error": error}, refused.status, **refused.headers)
 
-    def check_request(self, method: str, path: str, options: dict[str, str], headers: Any, body: bytes) -> None:
+    def check_request(
+        self, method: str, path: str, options: dict[str, str], headers: Any, body: bytes
+    ) -> None:
         try:
             check_options(options)
         except Wrong as wrong:
@@ -107,7 +120,12 @@ class RegistryV4(Face):
 
     def dispatch(self, method: str, path: str, options: dict[str, str], headers: Any, body: bytes) -> Answer:
         if path == "$metadata":
-            return 200, "application/xml", resources.files("juxtalogos.demo").joinpath("registry.edmx").read_bytes(), {"OData-Version": "4.0"}  # fmt: skip
+            return (
+                200,
+                "application/xml",
+                resources.files("juxtalogos.demo").joinpath("registry.edmx").read_bytes(),
+                {"OData-Version": "4.0"},
+            )
         if path == "":
             listed = [{"name": name, "kind": "EntitySet", "url": name} for name in KEYS]
             return self.json({"@odata.context": f"{self.root}$metadata", "value": listed})
@@ -115,7 +133,12 @@ class RegistryV4(Face):
             return self.batch(headers, body)
         fee = re.fullmatch(r"Fee\(Length=([\d.]+)\)", unquote(path))
         if fee and method == "GET":
-            return self.json({"@odata.context": f"{self.root}$metadata#Edm.Decimal", "value": round(float(fee[1]) * 3.25, 2)})  # fmt: skip
+            return self.json(
+                {
+                    "@odata.context": f"{self.root}$metadata#Edm.Decimal",
+                    "value": round(float(fee[1]) * 3.25, 2),
+                }
+            )
         found = re.fullmatch(r"(\w+)(?:\(([^/]*)\))?(?:/(.*))?", path)
         if not found or found[1] not in KEYS:
             raise Refused(404, "NoSuchPath", "there is nothing of that name")
@@ -126,19 +149,26 @@ class RegistryV4(Face):
 
     # Collections.
 
-    def collection(self, name: str, method: str, rest: str, options: dict[str, str], body: bytes, headers: Any) -> Answer:  # fmt: skip
+    def collection(
+        self, name: str, method: str, rest: str, options: dict[str, str], body: bytes, headers: Any
+    ) -> Answer:
         rows = list(self.store.rows[name].values())
         if rest == "" and method == "GET":
             return self.listed(name, rows, options)
         if rest == "$count" and method == "GET":
-            count = len([row for row in rows if fits(options["$filter"], row)] if "$filter" in options else rows)
+            count = len(
+                [row for row in rows if fits(options["$filter"], row)] if "$filter" in options else rows
+            )
             return 200, "text/plain", str(count).encode(), {"OData-Version": "4.0"}
         if rest == "" and method == "POST":
             return self.create(name, body, headers)
         expiring = re.fullmatch(rf"{re.escape(SPACE)}\.Expiring\(Days=(\d+)\)", rest)
         if expiring and name == "Certificates" and method == "GET":
             return self.json(
-                {"@odata.context": f"{self.root}$metadata#{name}", "value": [self.shown(name, row, {}) for row in rows]}
+                {
+                    "@odata.context": f"{self.root}$metadata#{name}",
+                    "value": [self.shown(name, row, {}) for row in rows],
+                }
             )
         raise (
             not_allowed("GET, POST")
@@ -158,7 +188,9 @@ class RegistryV4(Face):
             ("haul", "Inspections"): "$top",
         }
         without = {option for (planted, place), option in ignored.items() if planted in odd and place == name}
-        rows, count = self.picked(rows, {option: text for option, text in options.items() if option not in without})
+        rows, count = self.picked(
+            rows, {option: text for option, text in options.items() if option not in without}
+        )
         value: Row = {"@odata.context": f"{self.root}$metadata#{name}{self.columns(options)}"}
         if options.get("$count") == "true":
             value["@odata.count"] = 1 if "muster" in odd and name == "Owners" else count
@@ -190,7 +222,9 @@ class RegistryV4(Face):
 
     def shown(self, name: str, row: Row, options: dict[str, str], *, single: bool = False) -> Row:
         fields = self.store.fields(name, row)
-        chosen = [one.strip() for one in options["$select"].split(",")] if "$select" in options else list(fields)
+        chosen = (
+            [one.strip() for one in options["$select"].split(",")] if "$select" in options else list(fields)
+        )
         shown: Row = {}
         if row.get("@"):
             shown["@odata.type"] = f"#{SPACE}.{row['@']}"
@@ -208,15 +242,22 @@ class RegistryV4(Face):
             return list(row["Deficiencies"].values())
         if way not in WAYS[name]:
             raise Refused(400, "NoProperty", f"nothing leads to {way}")
-        rows = [self.shown(WAYS[name][way][0], one, {}) for one in self.store.along(name, row[KEYS[name]], way)]
+        rows = [
+            self.shown(WAYS[name][way][0], line, {}) for line in self.store.along(name, row[KEYS[name]], way)
+        ]
         return (rows[0] if rows else None) if way in SINGLE else rows
 
     @staticmethod
     def tag(row: Row) -> str:
         return f'W/"{row.get("~", 1)}"'
 
-    def entity(self, name: str, row: Row, options: dict[str, str], status: int = 200, **headers: str) -> Answer:
-        value = {"@odata.context": f"{self.root}$metadata#{name}{self.columns(options)}/$entity", **self.shown(name, row, options, single=True)}  # fmt: skip
+    def entity(
+        self, name: str, row: Row, options: dict[str, str], status: int = 200, **headers: str
+    ) -> Answer:
+        value = {
+            "@odata.context": f"{self.root}$metadata#{name}{self.columns(options)}/$entity",
+            **self.shown(name, row, options, single=True),
+        }
         if "bearing" in self.odd and name == "Plans" and status == 200:
             del value["@odata.context"]
         if "ensign" in self.odd and name == "Owners" and status == 200:
@@ -249,7 +290,9 @@ class RegistryV4(Face):
 
     # Items.
 
-    def item(self, name: str, key: Any, method: str, rest: str, options: dict[str, str], body: bytes, headers: Any) -> Answer:  # fmt: skip
+    def item(
+        self, name: str, key: Any, method: str, rest: str, options: dict[str, str], body: bytes, headers: Any
+    ) -> Answer:
         row = self.store.one(name, key)
         if rest == "":
             return self.whole(name, key, row, method, options, body, headers)
@@ -272,13 +315,22 @@ class RegistryV4(Face):
             if value is None:
                 return self.empty()
             if last == "$value":
-                return 200, "text/plain", (value if isinstance(value, str) else json.dumps(value)).encode(), {"OData-Version": "4.0"}  # fmt: skip
+                return (
+                    200,
+                    "text/plain",
+                    (value if isinstance(value, str) else json.dumps(value)).encode(),
+                    {"OData-Version": "4.0"},
+                )
             if isinstance(value, dict):
                 return self.json({"@odata.context": f"{self.root}$metadata#{name}({key})/{first}", **value})
-            return self.json({"@odata.context": f"{self.root}$metadata#{name}({key})/{first}", "value": value})
+            return self.json(
+                {"@odata.context": f"{self.root}$metadata#{name}({key})/{first}", "value": value}
+            )
         raise Refused(404, "NoSuchPath", f"a {TYPES[name].lower()} has no {first}")
 
-    def whole(self, name: str, key: Any, row: Row, method: str, options: dict[str, str], body: bytes, headers: Any) -> Answer:  # fmt: skip
+    def whole(
+        self, name: str, key: Any, row: Row, method: str, options: dict[str, str], body: bytes, headers: Any
+    ) -> Answer:
         if method == "GET":
             return self.entity(name, row, options)
         if name == "Inspections" and method in ("PATCH", "PUT", "DELETE"):
@@ -308,7 +360,9 @@ class RegistryV4(Face):
         kind, data = self.store.streams.get(key, ("", b""))
         return (200, kind, data, {"OData-Version": "4.0"}) if data else self.empty()
 
-    def related(self, name: str, key: Any, way: str, last: str, method: str, options: dict[str, str], body: bytes) -> Answer:  # fmt: skip
+    def related(
+        self, name: str, key: Any, way: str, last: str, method: str, options: dict[str, str], body: bytes
+    ) -> Answer:
         target, there, here = WAYS[name][way]
         rows = self.store.along(name, key, way)
         if last == "$ref":
@@ -323,14 +377,21 @@ class RegistryV4(Face):
         return self.listed(target, rows, options)
 
     def entity_plain(self, name: str, row: Row, options: dict[str, str]) -> Answer:
-        value = {"@odata.context": f"{self.root}$metadata#{name}{self.columns(options)}/$entity", **self.shown(name, row, options)}  # fmt: skip
+        value = {
+            "@odata.context": f"{self.root}$metadata#{name}{self.columns(options)}/$entity",
+            **self.shown(name, row, options),
+        }
         return self.json(value)
 
     def references(self, name: str, key: Any, way: str, rows: list[Row], method: str, body: bytes) -> Answer:
         target, there, here = WAYS[name][way]
         links = [{"@odata.id": f"{target}({self.literal(row[KEYS[target]], target)})"} for row in rows]
         if method == "GET" and way in SINGLE:
-            return self.json({"@odata.context": f"{self.root}$metadata#$ref", **links[0]}) if links else self.empty()
+            return (
+                self.json({"@odata.context": f"{self.root}$metadata#$ref", **links[0]})
+                if links
+                else self.empty()
+            )
         if method == "GET":
             return self.json({"@odata.context": f"{self.root}$metadata#Collection($ref)", "value": links})
         if method in ("POST", "PUT"):
@@ -360,9 +421,15 @@ class RegistryV4(Face):
                 return self.json({"@odata.context": base + self.columns(options), **counted, "value": shown})
             given = self.read(body)
             self.checked("Deficiency", given, "Line", "Text")
-            lines[given["Line"]] = {"Line": given["Line"], "Text": given["Text"], "Mended": given.get("Mended")}
+            lines[given["Line"]] = {
+                "Line": given["Line"],
+                "Text": given["Text"],
+                "Mended": given.get("Mended"),
+            }
             where = f"{self.root}Inspections({row['InspectionId']})/Deficiencies({given['Line']})"
-            return self.json({"@odata.context": f"{base}/$entity", **lines[given["Line"]]}, 201, Location=where)
+            return self.json(
+                {"@odata.context": f"{base}/$entity", **lines[given["Line"]]}, 201, Location=where
+            )
         number = int(found[1])
         if number not in lines:
             raise Refused(404, "NotFound", f"there is no deficiency {number}")
@@ -380,7 +447,12 @@ class RegistryV4(Face):
             if value is None:
                 return self.empty()
             if last == "$value":
-                return 200, "text/plain", (value if isinstance(value, str) else json.dumps(value)).encode(), {"OData-Version": "4.0"}  # fmt: skip
+                return (
+                    200,
+                    "text/plain",
+                    (value if isinstance(value, str) else json.dumps(value)).encode(),
+                    {"OData-Version": "4.0"},
+                )
             return self.json({"@odata.context": f"{base}({number})/{field}", "value": value})
         return self.json(
             {"@odata.context": f"{base}{self.columns(options)}/$entity", **self.line(lines[number], options)}

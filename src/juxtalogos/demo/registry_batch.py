@@ -27,16 +27,30 @@ def batch(face: Any, prefix: str, headers: Any, body: bytes, status: int, extra:
         message = re.search(rb"\r\n\r\n([A-Z]+) (\S+) HTTP/1.1\r\n(.*?)\r\n\r\n(.*)", part, re.DOTALL)
         if not message:
             continue
-        fields = {name.strip(): text.strip() for name, _, text in (line.partition(":") for line in message[3].decode().split("\r\n") if line)}  # fmt: skip
+        fields = {
+            name.strip(): text.strip()
+            for name, _, text in (line.partition(":") for line in message[3].decode().split("\r\n") if line)
+        }
         path, _, query = message[2].decode().partition("?")
         path = path.partition(prefix)[2] if prefix in path else f"/{path.lstrip('/')}"
-        options = {unquote(name): unquote(text) for name, _, text in (one.partition("=") for one in query.split("&") if one)}  # fmt: skip
+        options = {
+            unquote(name): unquote(text)
+            for name, _, text in (one.partition("=") for one in query.split("&") if one)
+        }
         try:
-            code, kind, data, more = face.dispatch(message[1].decode(), path.strip("/"), options, fields, message[4].rstrip(b"\r\n"))  # fmt: skip
+            code, kind, data, more = face.dispatch(
+                message[1].decode(), path.strip("/"), options, fields, message[4].rstrip(b"\r\n")
+            )
         except Refused as refused:
             code, kind, data, more = face.refusal(refused, "")
         lines = "".join(
-            f"{name}: {text}\r\n" for name, text in {**more, **({"Content-Type": kind} if data else {})}.items()
+            f"{name}: {text}\r\n"
+            for name, text in {**more, **({"Content-Type": kind} if data else {})}.items()
         )
-        out += f"--batchreply\r\nContent-Type: application/http\r\nContent-Transfer-Encoding: binary\r\n\r\nHTTP/1.1 {code} \r\n{lines}Content-Length: {len(data)}\r\n\r\n".encode() + data + b"\r\n"  # fmt: skip
+        out += (
+            "--batchreply\r\nContent-Type: application/http\r\nContent-Transfer-Encoding:"
+            f" binary\r\n\r\nHTTP/1.1 {code} \r\n{lines}Content-Length: {len(data)}\r\n\r\n".encode()
+            + data
+            + b"\r\n"
+        )
     return status, "multipart/mixed;boundary=batchreply", out + b"--batchreply--\r\n", extra

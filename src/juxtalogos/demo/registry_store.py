@@ -29,18 +29,44 @@ TYPES = {
 }
 FIELDS: dict[str, dict[str, str]] = {
     "Owner": {"Code": "text", "Name": "text", "Registered": "day"},
-    "Vessel": {"VesselId": "whole", "Name": "text", "Built": "day", "Condition": "condition", "Measures": "measures", "OwnerCode": "text", "Detained": "truth"},
-    "Tug": {"VesselId": "whole", "Name": "text", "Built": "day", "Condition": "condition", "Measures": "measures", "OwnerCode": "text", "Detained": "truth", "PullTonnes": "whole"},
+    "Vessel": {
+        "VesselId": "whole",
+        "Name": "text",
+        "Built": "day",
+        "Condition": "condition",
+        "Measures": "measures",
+        "OwnerCode": "text",
+        "Detained": "truth",
+    },
+    "Tug": {
+        "VesselId": "whole",
+        "Name": "text",
+        "Built": "day",
+        "Condition": "condition",
+        "Measures": "measures",
+        "OwnerCode": "text",
+        "Detained": "truth",
+        "PullTonnes": "whole",
+    },
     "Certificate": {"Number": "long", "Kind": "text", "Expires": "moment", "VesselId": "whole"},
     "Inspection": {"InspectionId": "text", "Inspector": "text", "Minutes": "whole", "VesselId": "whole"},
     "Deficiency": {"Line": "whole", "Text": "text", "Mended": "truth"},
     "Plan": {"PlanId": "whole", "Title": "text"},
-}  # fmt: skip
-NEEDED = {"Owners": ("Code", "Name"), "Vessels": ("Name", "Condition", "OwnerCode"), "Certificates": ("Kind", "Expires", "VesselId"), "Inspections": ("Inspector", "Minutes", "VesselId"), "Plans": ()}  # fmt: skip
+}
+NEEDED = {
+    "Owners": ("Code", "Name"),
+    "Vessels": ("Name", "Condition", "OwnerCode"),
+    "Certificates": ("Kind", "Expires", "VesselId"),
+    "Inspections": ("Inspector", "Minutes", "VesselId"),
+    "Plans": (),
+}
 LONGEST = {"Code": 12, "Name": 60, "Kind": 20, "Inspector": 40, "Title": 60, "OwnerCode": 12}
 WAYS: dict[str, dict[str, tuple[str, str, str]]] = {
     "Owners": {"Vessels": ("Vessels", "OwnerCode", "Code")},
-    "Vessels": {"Owner": ("Owners", "Code", "OwnerCode"), "Certificates": ("Certificates", "VesselId", "VesselId")},
+    "Vessels": {
+        "Owner": ("Owners", "Code", "OwnerCode"),
+        "Certificates": ("Certificates", "VesselId", "VesselId"),
+    },
     "Certificates": {"Vessel": ("Vessels", "VesselId", "VesselId")},
     "Inspections": {"Vessel": ("Vessels", "VesselId", "VesselId")},
     "Plans": {},
@@ -71,20 +97,54 @@ class Store:
             self.version = 1
             self.streams: dict[int, tuple[str, bytes]] = {301: ("application/pdf", PLAN)}
             self.rows: dict[str, dict[Any, Row]] = {name: {} for name in KEYS}
-            for code, name, day in (("NEREID", "Nereid Towing", "2001-05-04"), ("ASTER", "Aster Lines", "1998-11-30"), ("KELP", "Kelp and Daughters", None)):  # fmt: skip
+            for code, name, day in (
+                ("NEREID", "Nereid Towing", "2001-05-04"),
+                ("ASTER", "Aster Lines", "1998-11-30"),
+                ("KELP", "Kelp and Daughters", None),
+            ):
                 self.rows["Owners"][code] = {"Code": code, "Name": name, "Registered": day}
             for number, (name, built, condition, length, owner) in enumerate(
-                (("Tern", "2009-04-01", "Sound", 84.5, "ASTER"), ("Skua", "1994-08-17", "Worn", 31.25, "NEREID"), ("Gannet", None, "Condemned", 120.0, "ASTER"))
-            ):  # fmt: skip
+                (
+                    ("Tern", "2009-04-01", "Sound", 84.5, "ASTER"),
+                    ("Skua", "1994-08-17", "Worn", 31.25, "NEREID"),
+                    ("Gannet", None, "Condemned", 120.0, "ASTER"),
+                )
+            ):
                 key = (103, 101, 102)[number]
-                row = {"VesselId": key, "Name": name, "Built": built, "Condition": condition, "Measures": {"Length": length, "Draught": None if number else 6.2}, "OwnerCode": owner, "Detained": False}  # fmt: skip
+                row = {
+                    "VesselId": key,
+                    "Name": name,
+                    "Built": built,
+                    "Condition": condition,
+                    "Measures": {"Length": length, "Draught": None if number else 6.2},
+                    "OwnerCode": owner,
+                    "Detained": False,
+                }
                 self.rows["Vessels"][key] = {**row, "PullTonnes": 45, "@": "Tug"} if name == "Skua" else row
-            for key, kind, days, vessel in ((202, "load line", 40, 103), (201, "safety radio", 900, 101), (203, "tonnage", 10, 101)):  # fmt: skip
-                when = (datetime(2026, 11, 1, tzinfo=UTC) + timedelta(days=days)).strftime("%Y-%m-%dT%H:%M:%SZ")
-                self.rows["Certificates"][key] = {"Number": key, "Kind": kind, "Expires": when, "VesselId": vessel}
+            for key, kind, days, vessel in (
+                (202, "load line", 40, 103),
+                (201, "safety radio", 900, 101),
+                (203, "tonnage", 10, 101),
+            ):
+                when = (datetime(2026, 11, 1, tzinfo=UTC) + timedelta(days=days)).strftime(
+                    "%Y-%m-%dT%H:%M:%SZ"
+                )
+                self.rows["Certificates"][key] = {
+                    "Number": key,
+                    "Kind": kind,
+                    "Expires": when,
+                    "VesselId": vessel,
+                }
             for key, minutes in ((7, 90), (8, 35), (9, 140)):
                 identity = str(uuid.UUID(int=key))
-                row = {"InspectionId": identity, "Inspector": "Dov Rimer", "Minutes": minutes, "VesselId": 101, "Deficiencies": {1: {"Line": 1, "Text": "a frayed fender", "Mended": False}}, "~": 1}  # fmt: skip
+                row = {
+                    "InspectionId": identity,
+                    "Inspector": "Dov Rimer",
+                    "Minutes": minutes,
+                    "VesselId": 101,
+                    "Deficiencies": {1: {"Line": 1, "Text": "a frayed fender", "Mended": False}},
+                    "~": 1,
+                }
                 self.rows["Inspections"][identity] = row
             self.rows["Plans"][301] = {"PlanId": 301, "Title": "Tern, stability"}
 
@@ -118,7 +178,14 @@ class Store:
             row["Detained"] = False
         if name == "Inspections":
             parts = given.get("Deficiencies") or []
-            row["Deficiencies"] = {int(one["Line"]): {"Line": int(one["Line"]), "Text": one.get("Text"), "Mended": one.get("Mended")} for one in parts}  # fmt: skip
+            row["Deficiencies"] = {
+                int(part["Line"]): {
+                    "Line": int(part["Line"]),
+                    "Text": part.get("Text"),
+                    "Mended": part.get("Mended"),
+                }
+                for part in parts
+            }
             row["~"] = 1
         self.rows[name][key] = row
         return row
@@ -133,7 +200,12 @@ class Store:
         for field in self.fields(name, row):
             if field in given and field != KEYS[name] and field != "Detained":
                 row[field] = given[field]
-            elif whole and field not in given and field not in (KEYS[name], "Detained") and field not in NEEDED[name]:
+            elif (
+                whole
+                and field not in given
+                and field not in (KEYS[name], "Detained")
+                and field not in NEEDED[name]
+            ):
                 row[field] = None
         row["~"] = row.get("~", 1) + 1
         return row
@@ -143,7 +215,7 @@ class Store:
         parts = given.get("Deficiencies", [])
         try:
             check_row(kind or TYPES[name], given, also=("Deficiencies",))
-            if not isinstance(parts, list) or not all(isinstance(one, dict) for one in parts):
+            if not isinstance(parts, list) or not all(isinstance(part, dict) for part in parts):
                 raise Wrong("Deficiencies are a list")
             for one in parts:
                 self.check_line(one)
@@ -172,7 +244,11 @@ class Store:
         self.one(name, key)
         for other, ways in WAYS.items():
             for target, there, here in ways.values():
-                if target == name and there == KEYS[name] and any(row.get(here) == key for row in self.rows[other].values()):  # fmt: skip
+                if (
+                    target == name
+                    and there == KEYS[name]
+                    and any(row.get(here) == key for row in self.rows[other].values())
+                ):
                     raise Refused(409, "InUse", f"{other} refer to it")
         del self.rows[name][key]
 
@@ -191,7 +267,10 @@ def _is_day(value: Any) -> bool:
 
 
 def _is_moment(value: Any) -> bool:
-    return isinstance(value, str) and re.fullmatch(r"\d{4}-\d\d-\d\dT\d\d:\d\d(:\d\d(\.\d+)?)?(Z|[+-]\d\d:\d\d)?", value) is not None  # fmt: skip
+    return (
+        isinstance(value, str)
+        and re.fullmatch(r"\d{4}-\d\d-\d\dT\d\d:\d\d(:\d\d(\.\d+)?)?(Z|[+-]\d\d:\d\d)?", value) is not None
+    )
 
 
 def _is_number(value: Any) -> bool:
@@ -206,8 +285,14 @@ _FITS: dict[str, Callable[[Any], bool]] = {
     "day": _is_day,
     "moment": _is_moment,
     "condition": lambda value: value in CONDITIONS,
-    "measures": lambda value: isinstance(value, dict) and _is_number(value.get("Length")) and (value.get("Draught") is None or _is_number(value["Draught"])),
-}  # fmt: skip
+    "measures": (
+        lambda value: (
+            isinstance(value, dict)
+            and _is_number(value.get("Length"))
+            and (value.get("Draught") is None or _is_number(value["Draught"]))
+        )
+    ),
+}
 
 
 # Query options, understood as far as the registry's own users need them.
@@ -232,7 +317,11 @@ def _term(text: str, row: Row) -> bool:
     if function or old_field:
         told = str(row.get(field or old_field) or "")
         wanted = (part if part is not None else old_part).replace("''", "'")
-        return {"contains": wanted in told, "startswith": told.startswith(wanted), "endswith": told.endswith(wanted)}[function or "contains"]  # fmt: skip
+        return {
+            "contains": wanted in told,
+            "startswith": told.startswith(wanted),
+            "endswith": told.endswith(wanted),
+        }[function or "contains"]
     value: Any = row
     for step in path.split("/"):
         if not isinstance(value, dict) or step not in value:
@@ -243,7 +332,9 @@ def _term(text: str, row: Row) -> bool:
         return bool(value == other) is (operator == "eq")
     if value is None or other is None or isinstance(value, str) is not isinstance(other, str):
         return False
-    return bool({"lt": value < other, "le": value <= other, "gt": value > other, "ge": value >= other}[operator])
+    return bool(
+        {"lt": value < other, "le": value <= other, "gt": value > other, "ge": value >= other}[operator]
+    )
 
 
 def read_literal(text: str) -> Any:
@@ -260,7 +351,11 @@ def read_literal(text: str) -> Any:
 def ordered(rows: list[Row], text: str) -> list[Row]:
     for part in reversed(text.split(",")):
         field, _, way = part.strip().partition(" ")
-        rows = sorted(rows, key=lambda row: (row.get(field) is not None, row.get(field) if row.get(field) is not None else 0), reverse=way == "desc")  # fmt: skip
+        rows = sorted(
+            rows,
+            key=lambda row: (row.get(field) is not None, row.get(field) if row.get(field) is not None else 0),
+            reverse=way == "desc",
+        )
     return rows
 
 

@@ -40,9 +40,13 @@ class RegistryV2(Face):
 
     def refusal(self, refused: Refused, path: str) -> Answer:
         message = {"lang": "en", "value": refused.message}
-        return self.json({"error": {"code": refused.code, "message": message}}, refused.status, **refused.headers)
+        return self.json(
+            {"error": {"code": refused.code, "message": message}}, refused.status, **refused.headers
+        )
 
-    def check_request(self, method: str, path: str, options: dict[str, str], headers: Any, body: bytes) -> None:
+    def check_request(
+        self, method: str, path: str, options: dict[str, str], headers: Any, body: bytes
+    ) -> None:
         plain = str(headers.get("Content-Type", "")).partition(";")[0].strip().lower()
         if method in ("POST", "PUT", "MERGE", "PATCH"):
             if not body:
@@ -55,11 +59,21 @@ class RegistryV2(Face):
             raise Refused(400, "Malformed", "$inlinecount is none or allpages")
 
     def json(self, value: Any, status: int = 200, **headers: str) -> Answer:
-        return status, "application/json", json.dumps(value).encode(), {"DataServiceVersion": "2.0", **headers}
+        return (
+            status,
+            "application/json",
+            json.dumps(value).encode(),
+            {"DataServiceVersion": "2.0", **headers},
+        )
 
     def dispatch(self, method: str, path: str, options: dict[str, str], headers: Any, body: bytes) -> Answer:
         if path == "$metadata":
-            return 200, "application/xml", resources.files("juxtalogos.demo").joinpath("registry-v2.edmx").read_bytes(), {"DataServiceVersion": "2.0"}  # fmt: skip
+            return (
+                200,
+                "application/xml",
+                resources.files("juxtalogos.demo").joinpath("registry-v2.edmx").read_bytes(),
+                {"DataServiceVersion": "2.0"},
+            )
         if path == "":
             return self.json({"d": {"EntitySets": list(SETS)}})
         if path == "$batch" and method == "POST":
@@ -79,7 +93,16 @@ class RegistryV2(Face):
             return self.collection(name, method, rest, options, body, headers, atom)
         return self.item(name, read_literal(unquote(key)), method, rest, options, body, headers, atom)
 
-    def collection(self, name: str, method: str, rest: str, options: dict[str, str], body: bytes, headers: Any, atom: bool) -> Answer:  # fmt: skip
+    def collection(
+        self,
+        name: str,
+        method: str,
+        rest: str,
+        options: dict[str, str],
+        body: bytes,
+        headers: Any,
+        atom: bool,
+    ) -> Answer:
         rows = list(self.store.rows[name].values())
         if rest == "$count" and method != "GET":
             raise not_allowed("GET")
@@ -91,7 +114,9 @@ class RegistryV2(Face):
             given = self.read(body, name)
             if name == "Vessels":
                 given.setdefault("Condition", "Sound")
-            row = self.store.create(name, {key: value for key, value in given.items() if key != KEYS[name] or name == "Owners"})  # fmt: skip
+            row = self.store.create(
+                name, {key: value for key, value in given.items() if key != KEYS[name] or name == "Owners"}
+            )
             self.keep_moments(row, body)
             return self.entity(name, row, {}, 201, atom="atom" in headers.get("Content-Type", ""))
         if method != "GET":
@@ -107,20 +132,36 @@ class RegistryV2(Face):
         rows = rows[as_number(options.get("$skip", "0"), "$skip") :]
         if "$top" in options:
             rows = rows[: as_number(options["$top"], "$top")]
-        counted = options.get("$inlinecount") == "allpages" and not ("tally" in self.odd and name == "Vessels")
+        counted = options.get("$inlinecount") == "allpages" and not (
+            "tally" in self.odd and name == "Vessels"
+        )
         if atom:
             entries = "".join(self.entry(name, row, options) for row in rows)
             counting = f"<m:count>{count}</m:count>" if counted else ""
-            updated = "" if "undated" in self.odd and name == "Owners" else "<updated>2026-11-01T00:00:00Z</updated>"
-            text = f'<feed {_SPACES}>{counting}<id>{self.root}{name}</id><title type="text">{name}</title>{updated}{entries}</feed>'  # fmt: skip
-            return 200, "application/atom+xml;type=feed;charset=utf-8", text.encode(), {"DataServiceVersion": "2.0"}
+            updated = (
+                ""
+                if "undated" in self.odd and name == "Owners"
+                else "<updated>2026-11-01T00:00:00Z</updated>"
+            )
+            text = (
+                f"<feed {_SPACES}>{counting}<id>{self.root}{name}</id><title"
+                f' type="text">{name}</title>{updated}{entries}</feed>'
+            )
+            return (
+                200,
+                "application/atom+xml;type=feed;charset=utf-8",
+                text.encode(),
+                {"DataServiceVersion": "2.0"},
+            )
         value: Row = {"results": [self.shown(name, row, options) for row in rows]}
         if counted:
             value["__count"] = str(count)
         return self.json({"d": value})
 
     def fields(self, name: str, row: Row) -> dict[str, str]:
-        return {field: kind for field, kind in self.store.fields(TYPES[name], {}).items() if field not in LEFT_OUT}
+        return {
+            field: kind for field, kind in self.store.fields(TYPES[name], {}).items() if field not in LEFT_OUT
+        }
 
     def shown(self, name: str, row: Row, options: dict[str, str], *, single: bool = False) -> Row:
         chosen = options["$select"].split(",") if "$select" in options else list(self.fields(name, row))
@@ -133,7 +174,10 @@ class RegistryV2(Face):
                 shown[field] = kept or self.value(self.whole_moment(row, field), kind, odd=odd)
         for way in WAYS_V2[name]:
             if way in options.get("$expand", "").split(","):
-                rows = [self.shown(WAYS[name][way][0], one, {}) for one in self.store.along(name, row[KEYS[name]], way)]
+                rows = [
+                    self.shown(WAYS[name][way][0], line, {})
+                    for line in self.store.along(name, row[KEYS[name]], way)
+                ]
                 shown[way] = (rows[0] if rows else None) if way in SINGLE else {"results": rows}
             elif "$select" not in options:
                 shown[way] = {"__deferred": {"uri": f"{uri}/{way}"}}
@@ -156,16 +200,35 @@ class RegistryV2(Face):
     @staticmethod
     def literal(name: str, row: Row) -> str:
         key = row[KEYS[name]]
-        return f"'{quote(key)}'" if isinstance(key, str) else f"{key}L" if name == "Certificates" else str(key)
+        return (
+            f"'{quote(key)}'" if isinstance(key, str) else f"{key}L" if name == "Certificates" else str(key)
+        )
 
-    def entity(self, name: str, row: Row, options: dict[str, str], status: int = 200, *, atom: bool = False) -> Answer:
+    def entity(
+        self, name: str, row: Row, options: dict[str, str], status: int = 200, *, atom: bool = False
+    ) -> Answer:
         where = {"Location": f"{self.root}{name}({self.literal(name, row)})"} if status == 201 else {}
         if atom:
             text = self.entry(name, row, options, spaces=f" {_SPACES}")
-            return status, "application/atom+xml;type=entry;charset=utf-8", text.encode(), {"DataServiceVersion": "2.0", **where}  # fmt: skip
+            return (
+                status,
+                "application/atom+xml;type=entry;charset=utf-8",
+                text.encode(),
+                {"DataServiceVersion": "2.0", **where},
+            )
         return self.json({"d": self.shown(name, row, options, single=status == 200)}, status, **where)
 
-    def item(self, name: str, key: Any, method: str, rest: str, options: dict[str, str], body: bytes, headers: Any, atom: bool) -> Answer:  # fmt: skip
+    def item(
+        self,
+        name: str,
+        key: Any,
+        method: str,
+        rest: str,
+        options: dict[str, str],
+        body: bytes,
+        headers: Any,
+        atom: bool,
+    ) -> Answer:
         row = self.store.one(name, key)
         if rest == "" and method == "GET":
             return self.entity(name, row, options, atom=atom)
@@ -192,7 +255,17 @@ class RegistryV2(Face):
             return 200, "text/plain", str(value).encode(), {"DataServiceVersion": "2.0"}
         return self.json({"d": {first: self.value(value, kind)}})
 
-    def related(self, name: str, key: Any, way: str, links: bool, method: str, options: dict[str, str], body: bytes, atom: bool) -> Answer:  # fmt: skip
+    def related(
+        self,
+        name: str,
+        key: Any,
+        way: str,
+        links: bool,
+        method: str,
+        options: dict[str, str],
+        body: bytes,
+        atom: bool,
+    ) -> Answer:
         target, there, here = WAYS[name][way]
         rows = self.store.along(name, key, way)
         if links:
@@ -214,7 +287,9 @@ class RegistryV2(Face):
         if method == "POST" and way not in SINGLE:
             given = {**self.read(body, target), there: self.store.one(name, key)[here]}
             given.setdefault("Condition", "Sound")
-            row = self.store.create(target, {field: value for field, value in given.items() if field != KEYS[target]})
+            row = self.store.create(
+                target, {field: value for field, value in given.items() if field != KEYS[target]}
+            )
             self.keep_moments(row, body)
             return self.entity(target, row, {}, 201)
         if method != "GET":
@@ -227,7 +302,11 @@ class RegistryV2(Face):
         value = self.read_object(body)
         fields = self.store.fields(TYPES[name], {})
         ways = {way for way in WAYS_V2[name] if value.get(way) == []}
-        return {field: self.stored(item, fields.get(field, "")) for field, item in value.items() if not field.startswith("__") and field not in ways}  # fmt: skip
+        return {
+            field: self.stored(item, fields.get(field, ""))
+            for field, item in value.items()
+            if not field.startswith("__") and field not in ways
+        }
 
     @staticmethod
     def keep_moments(row: Row, body: bytes) -> None:
@@ -247,7 +326,10 @@ class RegistryV2(Face):
             return moment.strftime("%Y-%m-%d" if kind == "day" else "%Y-%m-%dT%H:%M:%SZ")
         if kind == "measures" and isinstance(value, dict):
             numbers = {key: item for key, item in value.items() if not key.startswith("__")}
-            if not all(item is None or (isinstance(item, str) and re.fullmatch(r"-?\d{1,20}(\.\d{1,20})?", item)) for item in numbers.values()):  # fmt: skip
+            if not all(
+                item is None or (isinstance(item, str) and re.fullmatch(r"-?\d{1,20}(\.\d{1,20})?", item))
+                for item in numbers.values()
+            ):
                 raise Refused(400, "Malformed", "a decimal is written as a text (JSON format of V2)")
             return {key: None if item is None else float(item) for key, item in numbers.items()}
         return int(value) if kind == "long" and isinstance(value, str) and value.isdigit() else value
@@ -257,14 +339,22 @@ class RegistryV2(Face):
     def entry(self, name: str, row: Row, options: dict[str, str], spaces: str = "") -> str:
         uri = f"{self.root}{name}({self.literal(name, row)})"
         chosen = options["$select"].split(",") if "$select" in options else list(self.fields(name, row))
-        inner = "".join(self.element(field, self.whole_moment(row, field), kind) for field, kind in self.fields(name, row).items() if field in chosen)  # fmt: skip
+        inner = "".join(
+            self.element(field, self.whole_moment(row, field), kind)
+            for field, kind in self.fields(name, row).items()
+            if field in chosen
+        )
         links = "".join(
-            f'<link rel="{D}/related/{way}" type="application/atom+xml;type={"entry" if way in SINGLE else "feed"}" title="{way}" href="{name}({self.literal(name, row)})/{way}"/>'
+            f'<link rel="{D}/related/{way}"'
+            f' type="application/atom+xml;type={"entry" if way in SINGLE else "feed"}" title="{way}"'
+            f' href="{name}({self.literal(name, row)})/{way}"/>'
             for way in WAYS_V2[name]
         )
         return (
-            f'<entry{spaces}><id>{escape(uri)}</id><title type="text"></title><updated>2026-11-01T00:00:00Z</updated><author><name/></author>'
-            f'<category term="{SPACE}.{TYPES[name]}" scheme="{D}/scheme"/>{links}<content type="application/xml"><m:properties>{inner}</m:properties></content></entry>'
+            f"<entry{spaces}><id>{escape(uri)}</id><title"
+            ' type="text"></title><updated>2026-11-01T00:00:00Z</updated><author><name/></author><category'
+            f' term="{SPACE}.{TYPES[name]}" scheme="{D}/scheme"/>{links}<content'
+            f' type="application/xml"><m:properties>{inner}</m:properties></content></entry>'
         )
 
     @staticmethod
@@ -272,18 +362,28 @@ class RegistryV2(Face):
         """What the store has of it, or the moment with its time of day."""
         found = re.fullmatch(r"/Date\((-?\d+)\)/", str(row.get(f"~{field}")))
         return (
-            datetime.fromtimestamp(int(found[1]) / 1000, UTC).strftime("%Y-%m-%dT%H:%M:%S") if found else row.get(field)
+            datetime.fromtimestamp(int(found[1]) / 1000, UTC).strftime("%Y-%m-%dT%H:%M:%S")
+            if found
+            else row.get(field)
         )
 
     def element(self, field: str, value: Any, kind: str) -> str:
-        types = {"whole": "Edm.Int32", "long": "Edm.Int64", "day": "Edm.DateTime", "moment": "Edm.DateTime", "measures": f"{SPACE}.Measures"}  # fmt: skip
+        types = {
+            "whole": "Edm.Int32",
+            "long": "Edm.Int64",
+            "day": "Edm.DateTime",
+            "moment": "Edm.DateTime",
+            "measures": f"{SPACE}.Measures",
+        }
         told = f' m:type="{types[kind]}"' if kind in types else ""
         if value is None:
             return f'<d:{field}{told} m:null="true"/>'
         if kind == "measures":
             inner = "".join(
-                f'<d:{key} m:type="Edm.Decimal"' + ('>' + f"{item:.2f}</d:{key}>" if item is not None else ' m:null="true"/>') for key, item in value.items()
-            )  # fmt: skip
+                f'<d:{key} m:type="Edm.Decimal"'
+                + (">" + f"{item:.2f}</d:{key}>" if item is not None else ' m:null="true"/>')
+                for key, item in value.items()
+            )
             return f"<d:{field}{told}>{inner}</d:{field}>"
         text = (
             f"{value}T00:00:00"

@@ -1,4 +1,5 @@
-"""The harbour's services on one loopback port: berths (HTTP and JSON), pilotage (SOAP) and registry (OData V4, with a V2 face).
+"""The harbour's services on one loopback port: berths (HTTP and JSON), pilotage (SOAP) and registry (OData
+V4, with a V2 face).
 
 Run it alone: python -m juxtalogos.demo.server --port 8480 --deviations none
 """
@@ -67,7 +68,9 @@ class Handler(BaseHTTPRequestHandler):
                 **({"detail": refusal.detail} if refusal.detail else {}),
             }
             challenge = {"WWW-Authenticate": 'Key realm="harbour office"'} if refusal.status == 401 else {}
-            reply = Reply(refusal.status, problem, "application/problem+json", {**challenge, **refusal.headers})
+            reply = Reply(
+                refusal.status, problem, "application/problem+json", {**challenge, **refusal.headers}
+            )
         data = (
             reply.text.encode()
             if reply.text is not None

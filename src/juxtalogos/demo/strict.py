@@ -27,13 +27,19 @@ class Wrong(Exception):
 
 def is_day(text: Any) -> bool:
     try:
-        return isinstance(text, str) and bool(re.fullmatch(r"\d{4}-\d\d-\d\d", text)) and bool(date.fromisoformat(text))
+        return (
+            isinstance(text, str)
+            and bool(re.fullmatch(r"\d{4}-\d\d-\d\d", text))
+            and bool(date.fromisoformat(text))
+        )
     except ValueError:
         return False
 
 
 def is_moment(text: Any, *, zone: bool = True) -> bool:
-    if not isinstance(text, str) or not re.fullmatch(r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?(Z|[+-]\d\d:\d\d)" + ("" if zone else "?"), text):  # fmt: skip
+    if not isinstance(text, str) or not re.fullmatch(
+        r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?(Z|[+-]\d\d:\d\d)" + ("" if zone else "?"), text
+    ):
         return False
     try:
         return bool(datetime.fromisoformat(text.replace("Z", "+00:00")))
@@ -56,14 +62,29 @@ def _at(node: Any) -> Any:
 
 
 def check_call(method: str, path: str, query: Mapping[str, list[str]], headers: Any, body: bytes) -> None:
-    """Wrong, where a call of the berths service is not as declared; paths and keys are the operations' own."""
-    item = next((item for template, item in berths()["paths"].items() if re.fullmatch(re.sub(r"\{\w+\}", "[^/]+", template), path)), None)  # fmt: skip
+    """Wrong, where a call of the berths service is not as declared; paths and keys are
+    the operations' own.
+    """
+    item = next(
+        (
+            item
+            for template, item in berths()["paths"].items()
+            if re.fullmatch(re.sub(r"\{\w+\}", "[^/]+", template), path)
+        ),
+        None,
+    )
     operation = item.get(method.lower()) if item else None
     if item is None or operation is None:
         return
     for one in map(_at, [*item.get("parameters", ()), *operation.get("parameters", ())]):
         name, schema = one["name"], _at(one["schema"])
-        texts = query.get(name, []) if one["in"] == "query" else [headers[name]] if one["in"] == "header" and name in headers else []  # fmt: skip
+        texts = (
+            query.get(name, [])
+            if one["in"] == "query"
+            else [headers[name]]
+            if one["in"] == "header" and name in headers
+            else []
+        )
         if not texts and one.get("required") and one["in"] == "query":
             raise Wrong(f"{name} is missing")
         if schema.get("type") == "array":
@@ -94,7 +115,11 @@ def check_body(declared: Any, headers: Any, body: bytes) -> None:
         if any(len(values) > 1 for values in fields.values()):
             raise Wrong("a field stands more than once")
         properties = schema.get("properties", {})
-        check_json({name: _typed(values[0], _at(properties.get(name, {}))) for name, values in fields.items()}, schema, "body")  # fmt: skip
+        check_json(
+            {name: _typed(values[0], _at(properties.get(name, {}))) for name, values in fields.items()},
+            schema,
+            "body",
+        )
 
 
 def _typed(text: str, schema: Any) -> Any:
@@ -109,9 +134,18 @@ def _typed(text: str, schema: Any) -> Any:
 
 
 _TYPES: dict[str, Any] = {
-    "object": dict, "array": list, "string": str, "boolean": bool, "integer": int, "number": (int, float),
-}  # fmt: skip
-_FORMATS: dict[str, Any] = {"date": is_day, "date-time": is_moment, "email": lambda text: bool(re.fullmatch(r"[^@\s]+@[^@\s]+\.[^@\s.]+", text))}  # fmt: skip
+    "object": dict,
+    "array": list,
+    "string": str,
+    "boolean": bool,
+    "integer": int,
+    "number": (int, float),
+}
+_FORMATS: dict[str, Any] = {
+    "date": is_day,
+    "date-time": is_moment,
+    "email": lambda text: bool(re.fullmatch(r"[^@\s]+@[^@\s]+\.[^@\s.]+", text)),
+}
 
 
 def check_json(value: Any, schema: Any, at: str) -> None:

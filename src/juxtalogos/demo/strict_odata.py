@@ -18,10 +18,14 @@ EDM = "{http://docs.oasis-open.org/odata/ns/edm}"
 def _properties(kind: str) -> dict[str, ET.Element]:
     """By name the properties of a type of the registry, with those that it inherits."""
     root = ET.fromstring(resources.files("juxtalogos.demo").joinpath("registry.edmx").read_bytes())
-    for one in root.iter():
-        if one.tag in (f"{EDM}EntityType", f"{EDM}ComplexType", f"{EDM}Action") and one.get("Name") == kind:
-            base = one.get("BaseType", "").rpartition(".")[2]
-            own = {str(part.get("Name")): part for part in one if part.tag in (f"{EDM}Property", f"{EDM}Parameter")}
+    for node in root.iter():
+        if node.tag in (f"{EDM}EntityType", f"{EDM}ComplexType", f"{EDM}Action") and node.get("Name") == kind:
+            base = node.get("BaseType", "").rpartition(".")[2]
+            own = {
+                str(part.get("Name")): part
+                for part in node
+                if part.tag in (f"{EDM}Property", f"{EDM}Parameter")
+            }
             return {**(_properties(base) if base else {}), **own}
     return {}
 
@@ -30,7 +34,9 @@ _WHOLE = {"Edm.Int16": 15, "Edm.Int32": 31, "Edm.Int64": 63}
 
 
 def check_row(kind: str, given: Mapping[str, Any], *, also: tuple[str, ...] = ()) -> None:
-    """Wrong, where a property is none of the type's, or not of its facets; what is left out is not looked for."""
+    """Wrong, where a property is none of the type's, or not of its facets; what is left out is not looked
+    for.
+    """
     properties = _properties(kind)
     for name, value in given.items():
         if name.startswith("@") or "@" in name or name in also:
@@ -81,7 +87,9 @@ def _check_property(name: str, value: Any, one: ET.Element) -> None:
 
 def _check_decimal(name: str, value: Any, one: ET.Element) -> None:
     try:
-        number = Decimal(str(value)) if isinstance(value, int | float) and not isinstance(value, bool) else None
+        number = (
+            Decimal(str(value)) if isinstance(value, int | float) and not isinstance(value, bool) else None
+        )
     except InvalidOperation:
         number = None
     if number is None or not number.is_finite():

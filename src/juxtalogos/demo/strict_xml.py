@@ -53,7 +53,11 @@ def _element(element: ET.Element, declared: ET.Element) -> None:
     kind_name = declared.get("type", "")
     derived = element.get(f"{XSI}type")
     if derived is not None:
-        if kind_name != "h:Order" or derived.rpartition(":")[2] not in ("Order", "EscortOrder") or ":" not in derived:
+        if (
+            kind_name != "h:Order"
+            or derived.rpartition(":")[2] not in ("Order", "EscortOrder")
+            or ":" not in derived
+        ):
             raise Wrong(f"{name} cannot be of the type {derived}")
         kind_name = f"h:{derived.rpartition(':')[2]}"
     inner = declared.find(f"{XS}complexType")
@@ -64,13 +68,18 @@ def _element(element: ET.Element, declared: ET.Element) -> None:
     if len(element) or [key for key in element.attrib if not key.startswith(XSI)]:
         raise Wrong(f"{name} holds nothing but text")
     restriction = declared.find(f"{XS}simpleType")
-    _simple(element.text or "", restriction if restriction is not None else _named("simpleType", kind_name), kind_name, name)  # fmt: skip
+    _simple(
+        element.text or "",
+        restriction if restriction is not None else _named("simpleType", kind_name),
+        kind_name,
+        name,
+    )
 
 
 def _complex(element: ET.Element, kind: ET.Element, name: str) -> None:
     if (element.text or "").strip() or any((child.tail or "").strip() for child in element):
         raise Wrong(f"there is text within {name}")
-    attributes = {str(one.get("name")): one for one in _attributes(kind)}
+    attributes = {str(attribute.get("name")): attribute for attribute in _attributes(kind)}
     for key, text in element.attrib.items():
         if key.startswith(XSI):
             continue
@@ -106,7 +115,14 @@ def _groups(kind: ET.Element) -> Iterator[ET.Element]:
 def _group(children: list[ET.Element], group: ET.Element, name: str) -> list[ET.Element]:
     """What is left of the children behind a sequence or choice."""
     if group.tag == f"{XS}choice":
-        chosen = next((one for one in group if children and children[0].tag == f"{{{one.get('space')}}}{one.get('name')}"), None)  # fmt: skip
+        chosen = next(
+            (
+                one
+                for one in group
+                if children and children[0].tag == f"{{{one.get('space')}}}{one.get('name')}"
+            ),
+            None,
+        )
         if chosen is None:
             raise Wrong(f"{name}: one of several is needed")
         _element(children[0], chosen)
@@ -125,9 +141,16 @@ def _group(children: list[ET.Element], group: ET.Element, name: str) -> list[ET.
 
 
 _BASES: dict[str, str] = {
-    "boolean": r"true|false|0|1", "decimal": r"[+-]?(\d+(\.\d*)?|\.\d+)", "unsignedByte": r"\+?\d{1,9}|-0+", "positiveInteger": r"\+?0*[1-9]\d*", "nonNegativeInteger": r"\+?\d+", "gYear": r"-?\d{4}",
-    "date": r"\d{4}-\d\d-\d\d(Z|[+-]\d\d:\d\d)?", "dateTime": r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?(Z|[+-]\d\d:\d\d)?", "time": r"\d\d:\d\d:\d\d",
-}  # fmt: skip
+    "boolean": r"true|false|0|1",
+    "decimal": r"[+-]?(\d+(\.\d*)?|\.\d+)",
+    "unsignedByte": r"\+?\d{1,9}|-0+",
+    "positiveInteger": r"\+?0*[1-9]\d*",
+    "nonNegativeInteger": r"\+?\d+",
+    "gYear": r"-?\d{4}",
+    "date": r"\d{4}-\d\d-\d\d(Z|[+-]\d\d:\d\d)?",
+    "dateTime": r"\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?(Z|[+-]\d\d:\d\d)?",
+    "time": r"\d\d:\d\d:\d\d",
+}
 
 
 def _simple(text: str, kind: ET.Element | None, name: str, at: str) -> None:
@@ -138,12 +161,16 @@ def _simple(text: str, kind: ET.Element | None, name: str, at: str) -> None:
         text = " ".join(text.split())
     if word in _BASES and not re.fullmatch(_BASES[word], text):
         raise Wrong(f"{at} is no {word}")
-    if (word == "date" and not is_day(text[:10])) or (word == "dateTime" and not is_moment(text, zone=False)) or (word == "unsignedByte" and int(text) > 255):  # fmt: skip
+    if (
+        (word == "date" and not is_day(text[:10]))
+        or (word == "dateTime" and not is_moment(text, zone=False))
+        or (word == "unsignedByte" and int(text) > 255)
+    ):
         raise Wrong(f"{at} is no {word}")
     if base.startswith(("h:", "p:")):
         _simple(text, _named("simpleType", base), base, at)
     facets = list(restriction) if restriction is not None else []
-    choices = [one.get("value") for one in facets if one.tag == f"{XS}enumeration"]
+    choices = [facet.get("value") for facet in facets if facet.tag == f"{XS}enumeration"]
     if choices and text not in choices:
         raise Wrong(f"{at} must be one of {', '.join(map(str, choices))}")
     for one in facets:

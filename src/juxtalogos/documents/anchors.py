@@ -1,4 +1,6 @@
-"""Names for places in a definition that survive its reordering: list members by `$ref`, name or content, never by index."""
+"""Names for places in a definition that survive its reordering: list members by `$ref`, name or content,
+never by index.
+"""
 
 from __future__ import annotations
 
@@ -21,11 +23,15 @@ _anchors: weakref.WeakKeyDictionary[Document, dict[str, str]] = weakref.WeakKeyD
 
 
 def anchor(document: Document, pointer: str) -> str:
-    """The pointer with each index in it replaced by what stands there; as it is where it has none, or leads nowhere."""
+    """The pointer with each index in it replaced by what stands there; as it is where it has none, or leads
+    nowhere.
+    """
     known = _anchors.setdefault(document, {})
     found = known.get(pointer)
     if found is None:
-        found = known[pointer] = _xml(document.value, pointer) if document.syntax == "xml" else _json(document.value, pointer)  # fmt: skip
+        found = known[pointer] = (
+            _xml(document.value, pointer) if document.syntax == "xml" else _json(document.value, pointer)
+        )
     return found
 
 
@@ -69,7 +75,11 @@ def _called(element: ET.Element) -> str:
             return f"{key}={element.get(key)}"
     inner = element.find("*")
     # A model group has no name; what it holds tells it apart, its annotations and blanks do not.
-    words = sorted(f"{one.tag} {sorted(one.attrib.items())}" for one in element.iter()) if inner is not None else []
+    words = (
+        sorted(f"{node.tag} {sorted(node.attrib.items())}" for node in element.iter())
+        if inner is not None
+        else []
+    )
     return _digest("\n".join(words) or str(sorted(element.attrib.items())))
 
 

@@ -41,5 +41,7 @@ def _codec(charset: str) -> codecs.CodecInfo:
 
 
 def encodable(text: str) -> str:
-    """A text with U+FFFD in place of lone surrogates, which JSON can spell and no UTF-8 holds (RFC 8259, section 8.2)."""
+    """A text with U+FFFD in place of lone surrogates, which JSON can spell and no UTF-8 holds (RFC 8259,
+    section 8.2).
+    """
     return text if text.isascii() else text.encode("utf-16", "surrogatepass").decode("utf-16", "replace")

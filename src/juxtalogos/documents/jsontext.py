@@ -65,7 +65,9 @@ def parse_json(data: bytes | str, *, unique: bool = False) -> Any:
 
 
 def parse_answer(body: bytes) -> Any:
-    """The value of a JSON text that came from a service; more objects and lists than are followed are `too_much`."""
+    """The value of a JSON text that came from a service; more objects and lists than are followed are
+    `too_much`.
+    """
     if len(body) > _LARGE and body.count(b"{") + body.count(b"[") > MAX_CONTAINERS:
         raise NotJson(f"more than {MAX_CONTAINERS:,} objects and lists", too_much=True)
     return parse_json(body)

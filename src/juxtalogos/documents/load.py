@@ -1,4 +1,6 @@
-"""Bytes into a `Document`: JSON, YAML, XML or a message of HTTP told apart by what they are, not by their name."""
+"""Bytes into a `Document`: JSON, YAML, XML or a message of HTTP told apart by what they are, not by their
+name.
+"""
 
 from __future__ import annotations
 
@@ -38,7 +40,8 @@ def load_document(uri: str, data: bytes, *, limit: int = MAX_BYTES) -> Document:
                 value = parse_json(text, unique=True)
             return Document(uri, "json", data, lambda: Parsed(value))
         except NotJson as error:
-            # YAML flow style begins with the same characters, so YAML has the last word unless the name says JSON.
+            # YAML flow style begins with the same characters, so YAML has the last word unless the name says
+            # JSON.
             if uri.lower().endswith(".json"):
                 line = text.count("\n", 0, error.offset) + 1
                 raise DocumentError(
@@ -65,14 +68,17 @@ def _message(uri: str, data: bytes) -> Document:
 
 _MARKUP = re.compile(rb"(?:\xef\xbb\xbf|\xff\xfe|\xfe\xff)?\s*<[?!A-Za-z]")
 _PAGE = re.compile(
-    rb"(?:\xef\xbb\xbf)?\s*(?:<\?xml[^>]*>\s*)?(?:<!--.*?-->\s*)*(?:<!doctype html|<html)", re.IGNORECASE | re.DOTALL
+    rb"(?:\xef\xbb\xbf)?\s*(?:<\?xml[^>]*>\s*)?(?:<!--.*?-->\s*)*(?:<!doctype html|<html)",
+    re.IGNORECASE | re.DOTALL,
 )
 
 
 def _markup(uri: str, data: bytes) -> Document:
     if _PAGE.match(data[:2_000]):
         raise DocumentError(
-            "this is HTML, no definition", where=f"{uri}:1", mend="give the file or address of the definition itself"
+            "this is HTML, no definition",
+            where=f"{uri}:1",
+            mend="give the file or address of the definition itself",
         )
     try:
         tree = read_tree(data)

@@ -1,4 +1,6 @@
-"""HTTP/1.1 request messages (RFC 9112) as documents: their parts as a value, and the line on which each stands."""
+"""HTTP/1.1 request messages (RFC 9112) as documents: their parts as a value, and the line on which each
+stands.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,8 @@ def is_message(data: bytes) -> bool:
 
 
 def read_message(data: bytes) -> dict[str, Any]:
-    """A message's `method`, `target`, `fields` (pairs) and, where it has one, `body`; NotMessage names the line.
+    """A message's `method`, `target`, `fields` (pairs) and, where it has one, `body`; NotMessage names the
+    line.
 
     The body is the value of JSON, the text of what else is UTF-8; bytes where it is neither.
     """

@@ -32,7 +32,9 @@ _finders: weakref.WeakKeyDictionary[Document, _Finder] = weakref.WeakKeyDictiona
 
 
 def position(document: Document, pointer: str) -> Position:
-    """Where the value at a pointer (in XML: the element at a path) begins; the nearest ancestor when the pointer leads nowhere."""
+    """Where the value at a pointer (in XML: the element at a path) begins; the nearest ancestor when the
+    pointer leads nowhere.
+    """
     return _finder(document).find(pointer)
 
 
@@ -48,7 +50,9 @@ def lines(document: Document) -> list[str]:
 
 
 def describe(documents: dict[str, Document] | object, location: Location) -> str:
-    """`file:line` of a location, with the column where the line is long; the bare document when it is not among those given."""
+    """`file:line` of a location, with the column where the line is long; the bare document when it is not
+    among those given.
+    """
     document = documents.get(location.document) if hasattr(documents, "get") else None
     if document is None:
         return location.document
@@ -58,7 +62,9 @@ def describe(documents: dict[str, Document] | object, location: Location) -> str
 
 
 def excerpt(document: Document, pointer: str) -> str:
-    """What stands there, on one line: the whole line, of a long one what begins at the place, without what lies within."""
+    """What stands there, on one line: the whole line, of a long one what begins at the place, without what
+    lies within.
+    """
     found = position(document, pointer)
     line = _line_at(document, found)
     if not _is_long(line):
@@ -119,7 +125,9 @@ class _MarkFinder:
         self.number(value, 0)
 
     def number(self, value: Any, at: int) -> int:
-        """Numbers the values from `at` on; gives the next number. What is shared is numbered where it first stands."""
+        """Numbers the values from `at` on; gives the next number. What is shared is numbered where it first
+        stands.
+        """
         if not isinstance(value, dict | list) or id(value) in self.places:
             return at + 1
         self.places[id(value)] = at, at
@@ -152,7 +160,9 @@ class _MarkFinder:
         for name, item in members:
             if name == token:
                 return item, at
-            first, following = self.places.get(id(item), (-1, 0)) if isinstance(item, dict | list) else (-1, 0)
+            first, following = (
+                self.places.get(id(item), (-1, 0)) if isinstance(item, dict | list) else (-1, 0)
+            )
             at = following if first == at else at + 1
         return None
 
@@ -197,7 +207,9 @@ class _JsonFinder:
         return known
 
     def _scan(self, at: int) -> Iterator[tuple[str, tuple[int, int]]]:
-        """Skips each member's value with the decoder in C, which is twenty times faster than to look at its tokens."""
+        """Skips each member's value with the decoder in C, which is twenty times faster than to look at its
+        tokens.
+        """
         text, is_object = self.text, self.text[at] == "{"
         at, count = self._behind_space(at + 1), 0
         while text[at : at + 1] not in ("}", "]", ""):

@@ -19,8 +19,10 @@ def defragmented(uri: str) -> tuple[str, str]:
 def join_uri(base: str, reference: str) -> str:
     """RFC 3986, section 5.2, with two differences for what is no absolute hierarchical URI.
 
-    A base such as `urn:` keeps its own when only a fragment is given; and a relative base keeps a leading `..`,
-    so that a reference that leads out of the folder is seen to do so. What is no URI at all stays as it is: it leads nowhere.
+    A base such as `urn:` keeps its own when only a fragment is given; and a relative base keeps a leading
+    `..`,
+    so that a reference that leads out of the folder is seen to do so. What is no URI at all stays as it is:
+    it leads nowhere.
     """
     if reference.startswith("#"):
         return defragmented(base)[0] + reference
@@ -36,7 +38,10 @@ def join_uri(base: str, reference: str) -> str:
 
 @lru_cache(maxsize=2_000)
 def origin(url: str) -> str:
-    """scheme://host:port, lowered, the port always told (RFC 6454, section 4). ValueError when the URL is none."""
+    """scheme://host:port, lowered, the port always told (RFC 6454, section 4).
+
+    ValueError when the URL is none.
+    """
     parts = urlsplit(url)
     port = parts.port or {"http": 80, "https": 443}.get(parts.scheme, 0)
     return f"{parts.scheme}://{(parts.hostname or '').lower()}:{port}"

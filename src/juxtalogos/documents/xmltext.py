@@ -1,4 +1,6 @@
-"""XML text into elements, within bounds: no document type, so no entities of its own; depth and count are limited."""
+"""XML text into elements, within bounds: no document type, so no entities of its own; depth and count are
+limited.
+"""
 
 from __future__ import annotations
 

@@ -43,7 +43,7 @@ class XmlTree:
     def parent(self, element: ET.Element) -> ET.Element | None:
         """The element that an element lies in; None for the root."""
         if not self._parents:
-            self._parents.update((child, one) for one in self.root.iter() for child in one)
+            self._parents.update((child, node) for node in self.root.iter() for child in node)
         return self._parents.get(element)
 
     def scope(self, element: ET.Element) -> Mapping[str, str]:
@@ -76,7 +76,7 @@ class XmlTree:
             siblings = [self.root] if at is None else list(at)
             likes = [one for one in siblings if local(one.tag) == name]
             if wanted:
-                likes = [one for one in likes if _called(one) == wanted]
+                likes = [like for like in likes if _called(like) == wanted]
             index = int(number) - 1 if number else 0
             if index >= len(likes):
                 return None
@@ -85,14 +85,18 @@ class XmlTree:
 
 
 def _called(element: ET.Element) -> str | None:
-    """What an element is called by its attribute: `name` in WSDL and XSD, `Name` in metadata of data services."""
+    """What an element is called by its attribute: `name` in WSDL and XSD, `Name` in metadata of data
+    services.
+    """
     return element.get("name") or element.get("Name")
 
 
 def _steps(above: ET.Element) -> dict[ET.Element, str]:
     """The step of each child."""
-    counts: Counter[str] = Counter(local(one.tag) for one in above)
-    named: Counter[tuple[str, str | None]] = Counter((local(one.tag), _called(one)) for one in above)
+    counts: Counter[str] = Counter(local(ancestor.tag) for ancestor in above)
+    named: Counter[tuple[str, str | None]] = Counter(
+        (local(ancestor.tag), _called(ancestor)) for ancestor in above
+    )
     numbers: Counter[str] = Counter()
     found = {}
     for one in above:
@@ -131,7 +135,9 @@ def read_tree(data: bytes) -> XmlTree:
                         if fresh:
                             prefixes += len(stack[-1]) + len(fresh)
                             if prefixes > MAX_PREFIXES:
-                                raise NotXml("more declarations of namespaces than are followed", too_much=True)
+                                raise NotXml(
+                                    "more declarations of namespaces than are followed", too_much=True
+                                )
                             scopes[what] = {**stack[-1], **fresh}
                             stack.append(scopes[what])
                             fresh = {}
@@ -154,7 +160,9 @@ def read_tree(data: bytes) -> XmlTree:
     return XmlTree(root, scopes)
 
 
-_ROOT = re.compile(rb"(?:\xef\xbb\xbf)?\s*(?:<\?xml[^>]*\?>\s*)?(?:<!--(?:(?!-->).)*-->\s*)*<[^<>!?]+>", re.DOTALL)
+_ROOT = re.compile(
+    rb"(?:\xef\xbb\xbf)?\s*(?:<\?xml[^>]*\?>\s*)?(?:<!--(?:(?!-->).)*-->\s*)*<[^<>!?]+>", re.DOTALL
+)
 
 
 def _plain_tree(data: bytes, head: bytes) -> XmlTree:
@@ -189,7 +197,9 @@ def _chunks(parser: Any, data: bytes) -> Iterator[list[tuple[str, Any]]]:
 
 
 def in_charset(data: bytes, charset: str) -> bytes:
-    """A text in the encoding that its media type tells, which stands over the text's own word (RFC 7303, section 3), as UTF-8."""
+    """A text in the encoding that its media type tells, which stands over the text's own word (RFC 7303,
+    section 3), as UTF-8.
+    """
     if (
         data[:2] in (b"\xff\xfe", b"\xfe\xff")
         or data[:3] == b"\xef\xbb\xbf"
@@ -204,7 +214,9 @@ def in_charset(data: bytes, charset: str) -> bytes:
 
 
 def resolve_name(text: str, scope: Mapping[str, str], *, default: bool = True) -> str | None:
-    """A prefixed name as `{namespace}local`; None where its prefix is not declared (Namespaces in XML 1.0, section 6)."""
+    """A prefixed name as `{namespace}local`; None where its prefix is not declared (Namespaces in XML 1.0,
+    section 6).
+    """
     prefix, colon, name = text.strip().rpartition(":")
     if not colon:
         uri = scope.get("", "") if default else ""

@@ -42,7 +42,9 @@ class CoreLoader(_Base):  # type: ignore[misc]
 _NULL, _BOOL, _INT, _FLOAT = (f"tag:yaml.org,2002:{name}" for name in ("null", "bool", "int", "float"))
 CoreLoader.add_implicit_resolver(_NULL, re.compile(r"^(?:~|null|Null|NULL|)$"), ["~", "n", "N", ""])
 CoreLoader.add_implicit_resolver(_BOOL, re.compile(r"^(?:true|True|TRUE|false|False|FALSE)$"), list("tTfF"))
-CoreLoader.add_implicit_resolver(_INT, re.compile(r"^(?:[-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+)$"), list("-+0123456789"))
+CoreLoader.add_implicit_resolver(
+    _INT, re.compile(r"^(?:[-+]?[0-9]+|0o[0-7]+|0x[0-9a-fA-F]+)$"), list("-+0123456789")
+)
 CoreLoader.add_implicit_resolver(
     _FLOAT,
     re.compile(
@@ -53,7 +55,10 @@ CoreLoader.add_implicit_resolver(
 
 
 def read_yaml(text: str) -> tuple[Any, Marks]:
-    """(JSON value, marks) of a YAML text. Keys are texts as written (`200:` is "200"); NotYaml for duplicates and all else that is wrong."""
+    """(JSON value, marks) of a YAML text.
+
+    Keys are texts as written (`200:` is "200"); NotYaml for duplicates and all else that is wrong.
+    """
     builder = _Builder()
     with collector_paused():
         try:
@@ -93,7 +98,9 @@ class _Frame:
 
 
 class _Builder:
-    """Builds values from events, without recursion; an alias shares its value, and its expanded size is counted."""
+    """Builds values from events, without recursion; an alias shares its value, and its expanded size is
+    counted.
+    """
 
     def __init__(self) -> None:
         self.root: Any = None
@@ -190,7 +197,9 @@ class _Builder:
             self.anchors[frame.anchor] = frame.value, self.size - frame.before, frame.first if whole else None
 
     def merge(self, frame: _Frame) -> None:
-        """Puts the members of merged mappings in the place of the merge key; those of the mapping itself stand over them."""
+        """Puts the members of merged mappings in the place of the merge key; those of the mapping itself
+        stand over them.
+        """
         self.gone_over += self.size - frame.before
         if self.gone_over > MAX_NODES:
             line, column = self.marks.lines[frame.first], self.marks.columns[frame.first]
@@ -199,7 +208,7 @@ class _Builder:
         sources = [part for part in parts if part[0] == MERGE]
         found = frame.value[MERGE]
         listed = found if isinstance(found, list) else [found]
-        if not all(isinstance(one, dict) for one in listed):
+        if not all(isinstance(item, dict) for item in listed):
             return  # no merge: `<<` is a key like others then
         at = sources[0][2] + (1 if isinstance(found, list) else 0)
         merged: dict[str, tuple[Any, int, int]] = {}
@@ -215,7 +224,9 @@ class _Builder:
             else:
                 whole.append((key, value, first, count))
         lines, columns = self.marks.lines, self.marks.columns
-        kept = [(lines[first : first + count], columns[first : first + count]) for _, _, first, count in whole]
+        kept = [
+            (lines[first : first + count], columns[first : first + count]) for _, _, first, count in whole
+        ]
         before = len(lines)
         del lines[frame.first + 1 :], columns[frame.first + 1 :]
         for some_lines, some_columns in kept:
@@ -226,7 +237,8 @@ class _Builder:
         self.size -= before - len(lines)
         if self.marks.merged is None:
             self.marks.merged = join_pointer(
-                next(reversed(one.value)) if isinstance(one.value, dict) else len(one.value) - 1 for one in self.frames
+                next(reversed(one.value)) if isinstance(one.value, dict) else len(one.value) - 1
+                for one in self.frames
             )
 
     def alias(self, event: Any) -> None:
@@ -261,7 +273,9 @@ def _count(value: Any) -> int:
 
 
 def _members(value: dict[str, Any], at: int) -> list[tuple[str, Any, int, int]]:
-    """(key, value, number of its first mark, how many it has) of each member, the first one's mark being at a number."""
+    """(key, value, number of its first mark, how many it has) of each member, the first one's mark being at a
+    number.
+    """
     found = []
     for key, item in value.items():
         count = _count(item)

@@ -11,16 +11,22 @@ MAX_MEMBERS = 100
 
 
 def decoded(response: Response, limit: int) -> Response:
-    """Content decoding (RFC 9110, section 8.4) within a limit; other codings than gzip and deflate are a problem."""
+    """Content decoding (RFC 9110, section 8.4) within a limit; other codings than gzip and deflate are a
+    problem.
+    """
     codings = [
-        part.strip().lower() for part in (header(response.headers, "content-encoding") or "").split(",") if part.strip()
+        part.strip().lower()
+        for part in (header(response.headers, "content-encoding") or "").split(",")
+        if part.strip()
     ]
     body = response.body
     for coding in reversed(codings):
         if coding == "identity" or not body:
             continue
         if coding not in ("gzip", "x-gzip", "deflate"):
-            return replace(response, problem=response.problem or f"the content coding {coding!r} was not asked for")
+            return replace(
+                response, problem=response.problem or f"the content coding {coding!r} was not asked for"
+            )
         try:
             body, whole = _inflate(body, limit, gzip=coding != "deflate")
         except zlib.error as error:

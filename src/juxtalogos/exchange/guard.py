@@ -28,7 +28,9 @@ def is_public(address: str) -> bool:
 class GuardedResolver(ThreadedResolver):
     """Resolves names and looks at what they resolve to: a public name may lead to a private address."""
 
-    def __init__(self, may_be_private: Callable[[str], bool], addresses: Mapping[str, str] | None = None) -> None:
+    def __init__(
+        self, may_be_private: Callable[[str], bool], addresses: Mapping[str, str] | None = None
+    ) -> None:
         super().__init__()
         self.may_be_private = may_be_private
         self.addresses = addresses or {}
@@ -43,7 +45,7 @@ class GuardedResolver(ThreadedResolver):
             found: list[Any] = await super().resolve(address, own_port or port, socket.AF_UNSPEC)
             return found
         found = await super().resolve(host, port, family)
-        refuse_private(host, [one["host"] for one in found], self.may_be_private)
+        refuse_private(host, [item["host"] for item in found], self.may_be_private)
         return found
 
 

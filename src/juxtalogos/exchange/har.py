@@ -40,7 +40,9 @@ def read_har(data: bytes, where: str) -> list[HarEntry]:
     """Every entry of a file, in its order; DocumentError when the file is no HAR."""
     if len(data) > MAX_BYTES:
         raise DocumentError(
-            f"{len(data):,} bytes is more than the limit of {MAX_BYTES:,}", where=where, mend="record in parts"
+            f"{len(data):,} bytes is more than the limit of {MAX_BYTES:,}",
+            where=where,
+            mend="record in parts",
         )
     try:
         value = parse_json(data)
@@ -162,9 +164,14 @@ def _charset(content_type: str) -> str:
 def _headers(value: Any) -> Headers:
     """Name-value pairs; the pseudo-fields of HTTP/2 (`:status`) are no fields."""
     found = []
-    for one in value if isinstance(value, list) else ():
-        if isinstance(one, dict) and isinstance(one.get("name"), str) and one["name"] and one["name"][0] != ":":
-            found.append((one["name"], str(one.get("value", ""))))
+    for member in value if isinstance(value, list) else ():
+        if (
+            isinstance(member, dict)
+            and isinstance(member.get("name"), str)
+            and member["name"]
+            and member["name"][0] != ":"
+        ):
+            found.append((member["name"], str(member.get("value", ""))))
     return tuple(found)
 
 
@@ -250,7 +257,11 @@ def _as_response(exchange: Exchange) -> dict[str, Any]:
         return {**value, "_error": exchange.error}
     content = {"mimeType": header(response.headers, "content-type") or "x-unknown"}
     if response.body_kept:
-        value["content"] = {"size": len(response.body), **content, **_packed(response.body, content["mimeType"])}
+        value["content"] = {
+            "size": len(response.body),
+            **content,
+            **_packed(response.body, content["mimeType"]),
+        }
     else:
         value["content"] = {"size": -1, **content}
     return value

@@ -48,7 +48,12 @@ def parse_media_type(text: str) -> MediaType | None:
     """None when the text is no media type or range; names are lowered."""
     head = text.partition(";")[0].strip().lower()
     type_, slash, subtype = head.partition("/")
-    if not slash or not type_ or not subtype or any(char.isspace() or char in ",/" for char in type_ + subtype):
+    if (
+        not slash
+        or not type_
+        or not subtype
+        or any(char.isspace() or char in ",/" for char in type_ + subtype)
+    ):
         return None
     parameters: tuple[tuple[str, str], ...] = ()
     if ";" in text:
@@ -60,9 +65,11 @@ def parse_media_type(text: str) -> MediaType | None:
 
 
 def closeness(declared: MediaType, actual: MediaType) -> int:
-    """How closely a declared type or range covers an actual one: 0 not at all, 1 `*/*`, 2 `type/*`, 3 the type, 4 with its parameters.
+    """How closely a declared type or range covers an actual one: 0 not at all, 1 `*/*`, 2 `type/*`, 3 the
+    type, 4 with its parameters.
 
-    A parameter that is declared must be there with its value; `charset` and any that are not declared are free.
+    A parameter that is declared must be there with its value; `charset` and any that are not declared are
+    free.
     """
     if declared.type == "*":
         return 1
@@ -93,7 +100,9 @@ def best_match(declared: Sequence[str], actual: str) -> int | None:
 
 
 def chosen_media(operation: Operation, content_type: str = "") -> Media | None:
-    """The declared media of a request body: the one that covers a Content-Type; without one JSON, else the first."""
+    """The declared media of a request body: the one that covers a Content-Type; without one JSON, else the
+    first.
+    """
     declared = operation.body.media if operation.body else ()
     if content_type:
         index = best_match([media.media_type for media in declared], content_type)

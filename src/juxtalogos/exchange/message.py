@@ -38,8 +38,20 @@ def parse_request(data: bytes, origin: str, where: str = "message") -> Request:
 
 
 _SENDERS = frozenset(
-    ("host", "content-length", "content-type", "transfer-encoding", "connection", "user-agent", "accept", "accept-encoding", "traceparent", "cookie", "soapaction")
-)  # fmt: skip
+    (
+        "host",
+        "content-length",
+        "content-type",
+        "transfer-encoding",
+        "connection",
+        "user-agent",
+        "accept",
+        "accept-encoding",
+        "traceparent",
+        "cookie",
+        "soapaction",
+    )
+)
 """Fields that the sender writes, not the caller."""
 
 
@@ -51,7 +63,9 @@ def further_headers(request: Request) -> Iterator[tuple[str, str]]:
 
 
 def ready_message(data: bytes, extra: Headers) -> bytes:
-    """A message as edited -> the bytes to send: CRLF line ends in its head, `extra` fields, and a length where it says none."""
+    """A message as edited -> the bytes to send: CRLF line ends in its head, `extra` fields, and a length
+    where it says none.
+    """
     head, body = split_message(data)
     lines = re.split(rb"\r?\n", head)
     names = {line.partition(b":")[0].strip().lower() for line in lines[1:]}

@@ -17,7 +17,8 @@ from juxtalogos.model.findings import CheckResult
 
 MASK = "[redacted]"
 MIN_SECRET = 4
-"""Shorter secrets are only hidden where a header or field is known to hold one: elsewhere they would blot out everything."""
+"""Shorter secrets are only hidden where a header or field is known to hold one: elsewhere they would blot out
+everything."""
 MIN_PASSING = 8
 MIN_BEGINNING = 6
 """Characters of a beginning that is known again."""
@@ -30,7 +31,10 @@ _WIDE = {codecs.BOM_UTF16_LE: "utf-16-le", codecs.BOM_UTF16_BE: "utf-16-be"}
 
 @dataclass(slots=True)
 class Redactor:
-    """Knows the secret texts, and the names of headers, parameters and body fields that hold secrets. It may learn further ones."""
+    """Knows the secret texts, and the names of headers, parameters and body fields that hold secrets.
+
+    It may learn further ones.
+    """
 
     secrets: dict[str, Spelled] = field(default_factory=dict)
     names: frozenset[str] = frozenset()
@@ -90,7 +94,9 @@ class Redactor:
         return text if text != before else before
 
     def _unescaped_masked(self, text: str) -> tuple[str, str | None]:
-        """(a text with secrets masked that stand in it in escapes, what it says with the others masked where there are such)."""
+        """(a text with secrets masked that stand in it in escapes, what it says with the others masked where
+        there are such).
+        """
         for view in views(text):
             for one in self._all():
                 if one.secret in view:
@@ -106,7 +112,9 @@ class Redactor:
         return text
 
     def cut_text(self, text: str) -> str:
-        """The same for a text that may be cut off: a secret of which there was room for a beginning only is masked too."""
+        """The same for a text that may be cut off: a secret of which there was room for a beginning only is
+        masked too.
+        """
         text = self.text(text)
         for one in self._all():
             for start, end in sorted(cut_off(text, one.beginnings, MIN_BEGINNING), reverse=True):
@@ -118,7 +126,9 @@ class Redactor:
         return self.masked_body(body, content_type)[0]
 
     def masked_body(self, body: bytes, content_type: str = "") -> tuple[bytes, BodyForm]:
-        """(the body as it may be kept, what of it that is): masked in place, or where that is not enough only what it says."""
+        """(the body as it may be kept, what of it that is): masked in place, or where that is not enough only
+        what it says.
+        """
         found = self._in_place(body)
         if self.secrets or self.passing:
             plain = decoded_text(found, content_type)
@@ -159,7 +169,11 @@ class Redactor:
             "utf-8", "surrogatepass"
         )
         masked = mask_fields(plain, self.names, MASK)
-        return body if masked is plain else masked.decode("utf-8", "surrogatepass").encode(codec, "surrogatepass")
+        return (
+            body
+            if masked is plain
+            else masked.decode("utf-8", "surrogatepass").encode(codec, "surrogatepass")
+        )
 
     @property
     def is_idle(self) -> bool:
@@ -174,7 +188,11 @@ class Redactor:
         if not self.names or not query:
             return head + question + query
         parts = [
-            f"{part.partition('=')[0]}={MASK}" if unquote_plus(part.partition("=")[0]).lower() in self.names else part
+            (
+                f"{part.partition('=')[0]}={MASK}"
+                if unquote_plus(part.partition("=")[0]).lower() in self.names
+                else part
+            )
             for part in query.split("&")
         ]
         return head + question + "&".join(parts)
@@ -184,7 +202,8 @@ class Redactor:
         if not self.secrets and not self.passing and not any(self._secret(name) for name, _ in headers):
             return headers
         return tuple(
-            (name, _mask_header(name, value) if self._secret(name) else self.text(value)) for name, value in headers
+            (name, _mask_header(name, value) if self._secret(name) else self.text(value))
+            for name, value in headers
         )
 
     def _secret(self, name: str) -> bool:
@@ -195,7 +214,9 @@ class Redactor:
         return self.exchange_with_forms(exchange)[0]
 
     def exchange_with_forms(self, exchange: Exchange) -> tuple[Exchange, BodyForm, BodyForm]:
-        """(the exchange as it may be kept and shown, what of the request's and of the response's body that is)."""
+        """(the exchange as it may be kept and shown, what of the request's and of the response's body that
+        is).
+        """
         request, response = exchange.request, exchange.response
         sent = came = BodyForm.RAW
         url, headers = self.url(request.url), self.headers(request.headers)
@@ -241,11 +262,35 @@ def _mask_for(form: bytes, secret: str) -> bytes:
     return MASK.encode()
 
 
-_CHARSETS = frozenset(("utf-7", "utf-16", "utf-16le", "utf-16be", "utf-32", "utf-32le", "utf-32be", "iso-8859-1", "latin-1", "latin1", "windows-1252", "cp1252", "iso-8859-15", "cp037", "ibm037", "shift_jis", "gb18030", "koi8-r", "windows-1251"))  # fmt: skip
+_CHARSETS = frozenset(
+    (
+        "utf-7",
+        "utf-16",
+        "utf-16le",
+        "utf-16be",
+        "utf-32",
+        "utf-32le",
+        "utf-32be",
+        "iso-8859-1",
+        "latin-1",
+        "latin1",
+        "windows-1252",
+        "cp1252",
+        "iso-8859-15",
+        "cp037",
+        "ibm037",
+        "shift_jis",
+        "gb18030",
+        "koi8-r",
+        "windows-1251",
+    )
+)
 
 
 def decoded_text(body: bytes, content_type: str) -> tuple[str, bool] | None:
-    """(the text of a body by its charset, UTF-8 where none is told; whether its charset is another than that); None where it is no text."""
+    """(the text of a body by its charset, UTF-8 where none is told; whether its charset is another than
+    that); None where it is no text.
+    """
     kind = parse_media_type(content_type)
     charset = (kind.parameter("charset") or "").lower() if kind is not None else ""
     try:
@@ -264,7 +309,9 @@ def _mask_header(name: str, value: str) -> str:
         scheme, space, _ = value.partition(" ")
         return f"{scheme} {MASK}" if space else MASK
     if name.lower() in ("cookie", "set-cookie"):
-        return re.sub(r"^([^=;]+)=[^;]*" if name.lower() == "set-cookie" else r"([^=;]+)=[^;]*", rf"\1={MASK}", value)
+        return re.sub(
+            r"^([^=;]+)=[^;]*" if name.lower() == "set-cookie" else r"([^=;]+)=[^;]*", rf"\1={MASK}", value
+        )
     return MASK
 
 

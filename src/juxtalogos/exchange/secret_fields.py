@@ -1,6 +1,8 @@
-"""Where a body holds the value of a named field: JSON, forms, multipart forms and XML, in the spellings that each allows.
+"""Where a body holds the value of a named field: JSON, forms, multipart forms and XML, in the spellings that
+each allows.
 
-Bodies are hostile: each pattern takes time in proportion to the body, so repetitions across its own beginning are counted.
+Bodies are hostile: each pattern takes time in proportion to the body, so repetitions across its own beginning
+are counted.
 """
 
 from __future__ import annotations
@@ -25,7 +27,12 @@ def mask_fields(body: bytes, names: Collection[str], mask: str) -> bytes:
     lowered = body.lower()
     escaped = b"%" in body or b"\\u" in body
     for name in names:
-        if not escaped and name.isascii() and not set(name) & _REWRITTEN and name.lower().encode() not in lowered:
+        if (
+            not escaped
+            and name.isascii()
+            and not set(name) & _REWRITTEN
+            and name.lower().encode() not in lowered
+        ):
             continue  # as in nearly every body
         for pattern, put in _patterns(name, mask):
             if pattern.search(body):
@@ -55,10 +62,19 @@ def _patterns(name: str, mask: str) -> tuple[tuple[re.Pattern[bytes], bytes], ..
             rb"\g<1>" + masked,
         ),
         (
-            rb"(<(?:[\w.-]+:)?" + plain + rb"(?:\s[^<>]*)?(?<!/)>)" + apart + rb"(</(?:[\w.-]+:)?" + plain + rb"\s*>)",
+            rb"(<(?:[\w.-]+:)?"
+            + plain
+            + rb"(?:\s[^<>]*)?(?<!/)>)"
+            + apart
+            + rb"(</(?:[\w.-]+:)?"
+            + plain
+            + rb"\s*>)",
             rb"\g<1>" + masked + rb"\g<2>",
         ),
-        (rb"(<[^<>!?/][^<>]*?\s(?:[\w.-]+:)?" + plain + rb"\s*=\s*)(?:\"[^\"<]*\"|'[^'<]*')", rb"\g<1>" + quoted),
+        (
+            rb"(<[^<>!?/][^<>]*?\s(?:[\w.-]+:)?" + plain + rb"\s*=\s*)(?:\"[^\"<]*\"|'[^'<]*')",
+            rb"\g<1>" + quoted,
+        ),
     )
     return tuple((re.compile(pattern, re.IGNORECASE | re.MULTILINE), put) for pattern, put in made)
 

@@ -1,4 +1,7 @@
-"""Sign-in: what a credential adds to a request. A flow asks for requests of its own, which the transport runs, and ends with the signed one."""
+"""Sign-in: what a credential adds to a request.
+
+A flow asks for requests of its own, which the transport runs, and ends with the signed one.
+"""
 
 from __future__ import annotations
 
@@ -86,11 +89,15 @@ def _api_key(request: Request, scheme: SecurityScheme, credential: Credential) -
 def _client_credentials(
     request: Request, scheme: SecurityScheme, credential: Credential, memory: Memory
 ) -> Generator[Request, Exchange, Request]:
-    """OAuth 2.0, client credentials (RFC 6749, section 4.4), where the scheme names a token URL and the credential a client; else a token given ready-made."""
+    """OAuth 2.0, client credentials (RFC 6749, section 4.4), where the scheme names a token URL and the
+    credential a client; else a token given ready-made.
+    """
     if not (scheme.token_url and credential.user):
         return _bearer(request, scheme, credential)
     if memory.get("until", 0.0) <= time.monotonic():
-        form = {"grant_type": "client_credentials"} | ({"scope": " ".join(scheme.scopes)} if scheme.scopes else {})
+        form = {"grant_type": "client_credentials"} | (
+            {"scope": " ".join(scheme.scopes)} if scheme.scopes else {}
+        )
         client = quote(credential.user, safe=""), quote(credential.secret, safe="")  # RFC 6749, section 2.3.1
         headers = (
             ("Content-Type", "application/x-www-form-urlencoded"),
@@ -115,14 +122,17 @@ def _token(exchange: Exchange, scheme: SecurityScheme) -> Memory:
     if response is None or response.status != 200 or not isinstance(token, str) or not token:
         word = value.get("error") if isinstance(value, dict) else None
         told = (
-            exchange.error or f"{response.status if response else ''} {word if isinstance(word, str) else ''}".strip()
+            exchange.error
+            or f"{response.status if response else ''} {word if isinstance(word, str) else ''}".strip()
         )
         raise NoAnswer(
             f"no token for {scheme.name}: {scheme.token_url} answered {told}",
             mend="check the client's id (user) and secret of this credential",
         )
     seconds = value.get("expires_in")
-    lasts = float(seconds) if isinstance(seconds, int | float) and not isinstance(seconds, bool) else float("inf")
+    lasts = (
+        float(seconds) if isinstance(seconds, int | float) and not isinstance(seconds, bool) else float("inf")
+    )
     return {"token": token, "until": time.monotonic() + max(lasts - EARLY, lasts / 2)}
 
 
@@ -134,7 +144,9 @@ def _void_token(exchange: Exchange, memory: Memory) -> bool:
 BASIC = SignInScheme(at_once(_basic), "user and password (HTTP Basic, RFC 7617)")
 BEARER = SignInScheme(at_once(_bearer), "a token in Authorization: Bearer TOKEN (RFC 6750)")
 API_KEY = SignInScheme(at_once(_api_key), "a key as {place} {key}")
-OAUTH2 = SignInScheme(_client_credentials, "a token of OAuth 2.0 in Authorization: Bearer TOKEN", void=_void_token)
+OAUTH2 = SignInScheme(
+    _client_credentials, "a token of OAuth 2.0 in Authorization: Bearer TOKEN", void=_void_token
+)
 OPEN_ID = SignInScheme(at_once(_bearer), "a token of OpenID Connect in Authorization: Bearer TOKEN")
 
 _HERE = "juxtalogos.exchange.sign_in"
@@ -148,7 +160,8 @@ SIGN_IN: Table[SignInScheme] = Table(
         "openIdConnect": f"{_HERE}:OPEN_ID",
     },
 )
-"""By kind of security scheme: ours, and those that installed packages add under the entry point group `juxtalogos.sign_in`."""
+"""By kind of security scheme: ours, and those that installed packages add under the entry point group
+`juxtalogos.sign_in`."""
 
 
 def scheme_of(kind: str, own: Mapping[str, SignInScheme]) -> SignInScheme | None:
@@ -173,7 +186,8 @@ class Signer:
         self.origins = origins
         self.base_of = base_of
         self.learned = learned
-        """Told of each secret that a flow was given or made, and whether it holds for one request, before anything of it can be shown."""
+        """Told of each secret that a flow was given or made, and whether it holds for one request, before
+        anything of it can be shown."""
         self.memories: dict[str, Memory] = {}
         self.locks: dict[str, asyncio.Lock] = {}
 
@@ -184,8 +198,14 @@ class Signer:
         for alternative in operation.security:
             schemes = [contract.scheme(name) for name in alternative]
             ways = [scheme_of(scheme.kind, own) if scheme else None for scheme in schemes]
-            if alternative and all(way is not None and name in self.credentials for way, name in zip(ways, alternative)):  # fmt: skip
-                return [(self._placed(contract, scheme, way), way) for scheme, way in zip(schemes, ways) if scheme and way], ()  # fmt: skip
+            if alternative and all(
+                way is not None and name in self.credentials for way, name in zip(ways, alternative)
+            ):
+                return [
+                    (self._placed(contract, scheme, way), way)
+                    for scheme, way in zip(schemes, ways)
+                    if scheme and way
+                ], ()
         if not operation.security or () in operation.security:
             return [], ()
         return [], tuple(name for name in operation.security[0] if name not in self.credentials)
@@ -194,9 +214,16 @@ class Signer:
         return replace(scheme, token_url=self.base_of(contract)) if way.at_base else scheme
 
     async def signed(
-        self, contract: Contract, operation: Operation, request: Request, own: Mapping[str, SignInScheme], sender: Sender
-    ) -> Request:  # fmt: skip
-        """The signed request; what a flow asks for is sent first. Nothing is signed that goes elsewhere. NoAnswer when a flow fails."""
+        self,
+        contract: Contract,
+        operation: Operation,
+        request: Request,
+        own: Mapping[str, SignInScheme],
+        sender: Sender,
+    ) -> Request:
+        """The signed request; what a flow asks for is sent first. Nothing is signed that goes elsewhere.
+        NoAnswer when a flow fails.
+        """
         if origin_alone(request.url) not in self.origins:
             return request
         names = {name.lower() for name, _ in request.headers}
@@ -206,14 +233,17 @@ class Signer:
             request = await self._run(scheme, way, request, sender)
         return request
 
-    async def _run(self, scheme: SecurityScheme, way: SignInScheme, request: Request, sender: Sender) -> Request:
+    async def _run(
+        self, scheme: SecurityScheme, way: SignInScheme, request: Request, sender: Sender
+    ) -> Request:
         flow = self._begun(scheme, way, request)
         try:
             next(flow)
         except StopIteration as end:
             self._learn(scheme)
             return end.value  # type: ignore[no-any-return]
-        # It wants to ask: once more, one at a time, since another may have been given meanwhile what this one wants.
+        # It wants to ask: once more, one at a time, since another may have been given meanwhile what this one
+        # wants.
         async with self.locks.setdefault(scheme.name, asyncio.Lock()):
             flow = self._begun(scheme, way, request)
             try:
@@ -245,11 +275,15 @@ class Signer:
     def void(
         self, contract: Contract, operation: Operation, exchange: Exchange, own: Mapping[str, SignInScheme]
     ) -> bool:
-        """Whether an answer says that what was remembered no longer holds; it is forgotten then, and signing anew may help."""
+        """Whether an answer says that what was remembered no longer holds; it is forgotten then, and signing
+        anew may help.
+        """
         response = exchange.response
         if response is None:
             return False
-        found = [pair for pair in self.chosen(contract, operation, own)[0] if response.status in pair[1].void_on]
+        found = [
+            pair for pair in self.chosen(contract, operation, own)[0] if response.status in pair[1].void_on
+        ]
         voided = [way.void(exchange, self.memories.get(scheme.name, {})) for scheme, way in found if way.void]
         return any(voided)  # all of them are asked: each forgets what is its own
 

@@ -12,7 +12,17 @@ from urllib.parse import unquote, unquote_plus
 
 _MIN_CODED = 7
 """Bytes below which a secret has too few characters in Base64 or hexadecimal to be told from chance."""
-_SHORT_ESCAPES = {'"': '\\"', "\\": "\\\\", "/": "\\/", "\b": "\\b", "\f": "\\f", "\n": "\\n", "\r": "\\r", "\t": "\\t", "'": "\\'"}  # fmt: skip
+_SHORT_ESCAPES = {
+    '"': '\\"',
+    "\\": "\\\\",
+    "/": "\\/",
+    "\b": "\\b",
+    "\f": "\\f",
+    "\n": "\\n",
+    "\r": "\\r",
+    "\t": "\\t",
+    "'": "\\'",
+}
 _ENTITIES = {"&": "amp", "<": "lt", ">": "gt", '"': "quot", "'": "apos"}
 _WIDE = ("utf-16-le", "utf-16-be", "utf-32-le", "utf-32-be")
 _BETWEEN = r"(?:<!--(?:(?!-->).){0,200}-->|\]\]><!\[CDATA\[|<!\[CDATA\[|\]\]>){0,4}"
@@ -29,11 +39,16 @@ class Spelled:
 
     @cached_property
     def plain(self) -> tuple[str, ...]:
-        """The texts that are searched as they stand: itself, hexadecimal, and what Base64 makes of it wherever it begins in a longer text."""
+        """The texts that are searched as they stand: itself, hexadecimal, and what Base64 makes of it
+        wherever it begins in a longer text.
+        """
         found = {self.secret: None}
         data = self.secret.encode("utf-8", "surrogatepass")
         if len(data) >= _MIN_CODED:
-            codings = [data, *(self.secret.encode(name, "surrogatepass") for name in ("utf-16-le", "utf-16-be"))]
+            codings = [
+                data,
+                *(self.secret.encode(name, "surrogatepass") for name in ("utf-16-le", "utf-16-be")),
+            ]
             found |= {data.hex(): None, data.hex().upper(): None}
             found |= dict.fromkeys(core for coded in codings for core in _base64(coded))
         return tuple(found)
@@ -61,7 +76,15 @@ class Spelled:
         from json import dumps
         from urllib.parse import quote
 
-        forms = (self.secret, dumps(self.secret)[1:-1], dumps(self.secret, ensure_ascii=False)[1:-1], quote(self.secret, safe=""), quote(self.secret), escape(self.secret), repr(self.secret)[1:-1])  # fmt: skip
+        forms = (
+            self.secret,
+            dumps(self.secret)[1:-1],
+            dumps(self.secret, ensure_ascii=False)[1:-1],
+            quote(self.secret, safe=""),
+            quote(self.secret),
+            escape(self.secret),
+            repr(self.secret)[1:-1],
+        )
         return tuple(dict.fromkeys(forms))
 
 
@@ -73,7 +96,9 @@ def _character(char: str) -> str:
     code = ord(char)
     units = [code] if code < 0x10000 else [0xD800 + (code - 0x10000 >> 10), 0xDC00 + (code & 0x3FF)]
     forms.append("".join(rf"\\u{_any_case(f'{unit:04x}')}" for unit in units))
-    forms.append("".join(rf"(?:%|\\x){_any_case(f'{byte:02x}')}" for byte in char.encode("utf-8", "surrogatepass")))
+    forms.append(
+        "".join(rf"(?:%|\\x){_any_case(f'{byte:02x}')}" for byte in char.encode("utf-8", "surrogatepass"))
+    )
     if code < 0x100 and not char.isascii():
         forms.append(rf"(?:%|\\x){_any_case(f'{code:02x}')}")
     forms.append(rf"&#0{{0,6}}{code};")
@@ -92,7 +117,9 @@ def _any_case(digits: str) -> str:
 
 
 def _base64(data: bytes) -> Iterator[str]:
-    """What is the same in every Base64 of a longer text with these bytes in it, for each of the three places where they may begin."""
+    """What is the same in every Base64 of a longer text with these bytes in it, for each of the three places
+    where they may begin.
+    """
     for before in range(3):
         coded = base64.b64encode(bytes(before) + data).decode()
         core = coded[(0, 2, 3)[before] : 8 * (before + len(data)) // 6]
@@ -138,7 +165,9 @@ def _unescaped(text: str) -> str:
 
 
 def cut_off(text: str, forms: tuple[str, ...], least: int) -> Iterator[tuple[int, int]]:
-    """(from, to) of beginnings of a form, at least so many characters, where the text was cut: at its end or before an ellipsis."""
+    """(from, to) of beginnings of a form, at least so many characters, where the text was cut: at its end or
+    before an ellipsis.
+    """
     forms = tuple(form for form in forms if form[:least] in text)
     if not forms:
         return

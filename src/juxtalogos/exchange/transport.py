@@ -49,7 +49,8 @@ class TransportOptions:
     pace: float = 0.0
     """Seconds from one request to the next, at least."""
     patient: bool = False
-    """Whether what was answered with 429 is sent again, once, when the time that the answer tells has passed."""
+    """Whether what was answered with 429 is sent again, once, when the time that the
+    answer tells has passed."""
     may_be_private: Callable[[str], bool] | None = None
     """Whether a host may be at a private address; None where every host was named by a person."""
 
@@ -88,7 +89,9 @@ _IDEMPOTENT = frozenset(("GET", "HEAD", "OPTIONS", "TRACE", "PUT", "DELETE"))
 
 
 class _Connector(aiohttp.TCPConnector):
-    """Gives out no connection that its server has closed, which it may have done at any moment since the last answer."""
+    """Gives out no connection that its server has closed, which it may have done at any moment since the last
+    answer.
+    """
 
     def __init__(self, **options: Any) -> None:
         super().__init__(**options)
@@ -139,7 +142,9 @@ class Transport:
         self._session = aiohttp.ClientSession(
             connector=self._connector,
             proxy=options.proxy or None,
-            proxy_auth=aiohttp.BasicAuth(options.proxy_user, options.proxy_password) if options.proxy_user else None,
+            proxy_auth=(
+                aiohttp.BasicAuth(options.proxy_user, options.proxy_password) if options.proxy_user else None
+            ),
             timeout=aiohttp.ClientTimeout(total=options.timeout, connect=options.connect_timeout),
             cookie_jar=aiohttp.DummyCookieJar(),
             auto_decompress=False,
@@ -188,7 +193,9 @@ class Transport:
         await asyncio.sleep(mine - loop.time())
 
     def _slow_down(self, response: Response) -> None:
-        """Nothing is sent before the time that a 429 tells (RFC 6585, section 4; RFC 9110, section 10.2.3)."""
+        """Nothing is sent before the time that a 429 tells (RFC 6585, section 4; RFC
+        9110, section 10.2.3).
+        """
         told = retry_after(response, time.time())
         seconds = 1.0 if told is None else told
         self._next = max(self._next, asyncio.get_running_loop().time() + min(seconds, MAX_PAUSE))
@@ -207,7 +214,9 @@ class Transport:
                 allow_redirects=False,
             ) as answer:
                 first_byte = time.perf_counter() - started
-                sent = Request(request.method, request.url, tuple(answer.request_info.headers.items()), request.body)
+                sent = Request(
+                    request.method, request.url, tuple(answer.request_info.headers.items()), request.body
+                )
                 body, truncated, problem = await self._read(answer)
                 headers = tuple((name.decode("latin-1"), _text(value)) for name, value in answer.raw_headers)
                 version = f"{answer.version.major}.{answer.version.minor}" if answer.version else "1.1"
@@ -217,11 +226,16 @@ class Transport:
                 )
                 if response.status >= 500:
                     self._connector.spoilt.add(_protocol.get())
-                return Exchange(sent, response, Timings(sent_at, first_byte, time.perf_counter() - started)), False
+                return (
+                    Exchange(sent, response, Timings(sent_at, first_byte, time.perf_counter() - started)),
+                    False,
+                )
         except (aiohttp.ClientError, TimeoutError, OSError, ValueError) as error:
             seconds = time.perf_counter() - started
             why = explain(error, request.url, self.options)
-            ended = isinstance(error, aiohttp.ServerDisconnectedError | aiohttp.ClientOSError | ConnectionError)
+            ended = isinstance(
+                error, aiohttp.ServerDisconnectedError | aiohttp.ClientOSError | ConnectionError
+            )
             lost = isinstance(error, aiohttp.ServerDisconnectedError | ConnectionResetError | BrokenPipeError)
             return Exchange(sent, None, Timings(sent_at, seconds, seconds), why, lost=lost), ended
 
@@ -274,7 +288,10 @@ def explain(error: Exception, url: str, options: TransportOptions) -> str:
         return f"{host} gave no answer within {options.timeout:g} s"
     if isinstance(error, aiohttp.ClientConnectorCertificateError | aiohttp.ClientSSLError | ssl.SSLError):
         reason = getattr(error, "certificate_error", None) or getattr(error, "os_error", None) or error
-        return f"TLS with {host} failed: {getattr(reason, 'verify_message', '') or getattr(reason, 'reason', '') or reason}"
+        return (
+            f"TLS with {host} failed:"
+            f" {getattr(reason, 'verify_message', '') or getattr(reason, 'reason', '') or reason}"
+        )
     if isinstance(error, aiohttp.ClientConnectorDNSError):
         return f"the host name {urlsplit(url).hostname} is not known"
     if isinstance(error, aiohttp.ClientConnectorError):
@@ -289,7 +306,9 @@ def explain(error: Exception, url: str, options: TransportOptions) -> str:
 
 
 async def send_message(data: bytes, url: str, options: TransportOptions) -> Exchange:
-    """Sends the bytes of an HTTP/1.1 message as they stand to the host of a URL, and reads one response (RFC 9112)."""
+    """Sends the bytes of an HTTP/1.1 message as they stand to the host of a URL, and reads one response (RFC
+    9112).
+    """
     from juxtalogos.exchange.message import parse_request
 
     parts = urlsplit(url)
@@ -299,7 +318,9 @@ async def send_message(data: bytes, url: str, options: TransportOptions) -> Exch
     try:
         async with asyncio.timeout(options.timeout):
             port = parts.port or (443 if context else 80)
-            given = options.addresses.get(f"{parts.hostname}:{port}") or options.addresses.get(parts.hostname or "")
+            given = options.addresses.get(f"{parts.hostname}:{port}") or options.addresses.get(
+                parts.hostname or ""
+            )
             address, own_port = split_address(given) if given else (parts.hostname, 0)
             reader, writer = await asyncio.open_connection(
                 address, own_port or port, ssl=context, server_hostname=parts.hostname if context else None
@@ -327,7 +348,9 @@ async def _read_response(reader: asyncio.StreamReader, method: str, options: Tra
     # The message went out as raw bytes; h11 only needs to know the method to tell where the answer ends.
     connection.send(
         h11.Request(
-            method=method if method.isascii() and method.isalpha() else "GET", target="/", headers=[("Host", "-")]
+            method=method if method.isascii() and method.isalpha() else "GET",
+            target="/",
+            headers=[("Host", "-")],
         )
     )
     connection.send(h11.EndOfMessage())
@@ -351,7 +374,9 @@ async def _read_response(reader: asyncio.StreamReader, method: str, options: Tra
             break
     if head is None:
         raise NoAnswer("the connection was closed without an answer")
-    headers: Headers = tuple((name.decode("latin-1"), _text(value)) for name, value in head.headers.raw_items())
+    headers: Headers = tuple(
+        (name.decode("latin-1"), _text(value)) for name, value in head.headers.raw_items()
+    )
     return Response(
         head.status_code,
         head.reason.decode("latin-1"),

@@ -8,7 +8,9 @@ from juxtalogos.model.exchange import Response, header
 
 
 def retry_after(response: Response, sent_at: float) -> float | None:
-    """Seconds that an answer asks to wait (RFC 9110, section 10.2.3), from a Unix time where it tells a date; None where it tells nothing that can be read."""
+    """Seconds that an answer asks to wait (RFC 9110, section 10.2.3), from a Unix time where it tells a date;
+    None where it tells nothing that can be read.
+    """
     told = (header(response.headers, "retry-after") or "").strip()
     if told.isascii() and told.isdigit():
         return float(told[:20])

@@ -1,4 +1,6 @@
-"""One request of an exploration: sent, judged by the contract and by what was asked, and held until its block is through."""
+"""One request of an exploration: sent, judged by the contract and by what was asked, and held until its block
+is through.
+"""
 
 from __future__ import annotations
 
@@ -134,7 +136,8 @@ class Bench:
     heartbeat: tuple[Operation, Request] | None = None
     """A request that only reads and was answered: it tells a service that fell over from one that is gone."""
     tainted: bool = False
-    """Whether the service has kept something that its definition does not allow: what it shows from then on may hold that."""
+    """Whether the service has kept something that its definition does not allow: what it shows from then on
+    may hold that."""
     enforced: bool = False
     """Whether what the definition does not allow must be refused."""
 
@@ -149,7 +152,10 @@ class Bench:
         change: Callable[[Request], Request] | None = None,
         broken: tuple[str, str, Location | None] | None = None,
     ) -> Trial:
-        """`broken`: (place, rule, where it is declared) of what the definition does not allow. UsageError when it cannot be encoded; Spent."""
+        """`broken`: (place, rule, where it is declared) of what the definition does not allow.
+
+        UsageError when it cannot be encoded; Spent.
+        """
         session = session or self.session
         request = session.encoded(self.contract, operation, inputs, loose=asked is not Purpose.VALID)
         if change is not None:
@@ -163,7 +169,16 @@ class Bench:
         try:
             exchange = await session.send(self.contract, operation, request, self.sender)
         except JuxtalogosError as error:
-            record = ExchangeRecord(self.case, step or operation.id, self.contract.name, operation.id, None, Verdict.ERROR, error.what, suite=self.suite)  # fmt: skip
+            record = ExchangeRecord(
+                self.case,
+                step or operation.id,
+                self.contract.name,
+                operation.id,
+                None,
+                Verdict.ERROR,
+                error.what,
+                suite=self.suite,
+            )
             seen = Trial(operation, inputs, asked, record, None)
             self.held.append(seen)
             self.budget.answered(operation.id, False)
@@ -179,12 +194,17 @@ class Bench:
         if lost and exchange.lost and await self.beats():
             place = operation.location
             seen.record = replace(
-                seen.record, verdict=Verdict.FAILED, reason=f"{LOST} at answer", results=(CheckResult(LOST, False, "answer", "an answer", exchange.error, place),)
-            )  # fmt: skip
+                seen.record,
+                verdict=Verdict.FAILED,
+                reason=f"{LOST} at answer",
+                results=(CheckResult(LOST, False, "answer", "an answer", exchange.error, place),),
+            )
         self.held.append(seen)
         return seen
 
-    async def again(self, operation: Operation, request: Request, session: Session, before: Exchange) -> Exchange:
+    async def again(
+        self, operation: Operation, request: Request, session: Session, before: Exchange
+    ) -> Exchange:
         """What comes back from a second time."""
         self.budget.take(operation.id, needed=True)
         return replace(await session.send(self.contract, operation, request, self.sender), tries=(before,))
@@ -200,22 +220,59 @@ class Bench:
         return exchange.response is not None
 
     def judged(
-        self, operation: Operation, inputs: Inputs, asked: Purpose, exchange: Exchange, step: str, session: Session, broken: tuple[str, str, Location | None] | None
-    ) -> Trial:  # fmt: skip
+        self,
+        operation: Operation,
+        inputs: Inputs,
+        asked: Purpose,
+        exchange: Exchange,
+        step: str,
+        session: Session,
+        broken: tuple[str, str, Location | None] | None,
+    ) -> Trial:
         """The trial with its record: what the contract says of the answer, in the light of what was asked."""
         judgement = judge(wire_of(self.contract), operation, exchange, session.base_url(self.contract))
         answer = judgement.answer
         if answer is not None and exchange.response is not None and exchange.request.method != "HEAD":
-            scope = Scope({}, exchange=exchange, request_values=inputs.values, request_body=inputs.body, response_value=answer.value)  # fmt: skip
+            scope = Scope(
+                {},
+                exchange=exchange,
+                request_values=inputs.values,
+                request_body=inputs.body,
+                response_value=answer.value,
+            )
             judgement = session.rules.apply(self.contract, operation, judgement, scope)
-        seen = Trial(operation, inputs, asked, ExchangeRecord("", "", "", "", exchange, Verdict.ERROR, ""), exchange, answer, broken=broken)  # fmt: skip
+        seen = Trial(
+            operation,
+            inputs,
+            asked,
+            ExchangeRecord("", "", "", "", exchange, Verdict.ERROR, ""),
+            exchange,
+            answer,
+            broken=broken,
+        )
         if exchange.response is not None:
             judgement = weighed(judgement, seen, broken, self.enforced, self.tainted)
             self.tainted |= seen.ok and asked is Purpose.BROKEN and not operation.safe
         seen.record = ExchangeRecord(
-            self.case, step, self.contract.name, operation.id, exchange, judgement.verdict, judgement.reason, judgement.results, judgement.hits,
-            self.suite, role=session.role, note=f"{asked}: {broken[0]} {broken[1]}" if broken else "" if asked is Purpose.VALID else str(asked),
-        )  # fmt: skip
+            self.case,
+            step,
+            self.contract.name,
+            operation.id,
+            exchange,
+            judgement.verdict,
+            judgement.reason,
+            judgement.results,
+            judgement.hits,
+            self.suite,
+            role=session.role,
+            note=(
+                f"{asked}: {broken[0]} {broken[1]}"
+                if broken
+                else ""
+                if asked is Purpose.VALID
+                else str(asked)
+            ),
+        )
         return seen
 
 
@@ -229,28 +286,52 @@ def tell(seen: Trial, result: CheckResult) -> None:
 
 
 def broken_law(
-    name: str, at: str, declared: str, observed: str, location: Location | None, *, must: bool | None = None, detail: str = ""
-) -> CheckResult:  # fmt: skip
+    name: str,
+    at: str,
+    declared: str,
+    observed: str,
+    location: Location | None,
+    *,
+    must: bool | None = None,
+    detail: str = "",
+) -> CheckResult:
     """A law that did not hold: a deviation where a standard obliges to it, else a doubt."""
     law = LAWS[name]
     forbidden = law.must if must is None else must
-    return CheckResult(name, False, at, declared, observed, location, Severity.DEVIATION if forbidden else Severity.DOUBT, detail=detail or f"{law.told} ({law.why})")  # fmt: skip
+    return CheckResult(
+        name,
+        False,
+        at,
+        declared,
+        observed,
+        location,
+        Severity.DEVIATION if forbidden else Severity.DOUBT,
+        detail=detail or f"{law.told} ({law.why})",
+    )
 
 
 def weighed(
-    judgement: Judgement, seen: Trial, broken: tuple[str, str, Location | None] | None, enforced: bool, tainted: bool = False
-) -> Judgement:  # fmt: skip
+    judgement: Judgement,
+    seen: Trial,
+    broken: tuple[str, str, Location | None] | None,
+    enforced: bool,
+    tainted: bool = False,
+) -> Judgement:
     """The judgement in the light of what was asked for."""
     if seen.exchange is not None and seen.exchange.request.method != seen.operation.method:
         judgement = replace(judgement, results=(), hits=())  # what is declared is declared of another method
-    results = [_softened(one, seen) for one in judgement.results if not _echo(one, seen, tainted)]
+    results = [_softened(result, seen) for result in judgement.results if not _echo(result, seen, tainted)]
     if seen.ok and seen.purpose is Purpose.BROKEN and broken is not None:
         at, rule, location = broken
-        results = [one for one in results if one.held or not one.kind.startswith(("body.", "header."))]
+        results = [
+            result for result in results if result.held or not result.kind.startswith(("body.", "header."))
+        ]
         severity = Severity.DEVIATION if enforced else Severity.LENIENT
-        results.append(CheckResult(ACCEPTED, False, at, rule, f"answered with {seen.status}", location, severity))
+        results.append(
+            CheckResult(ACCEPTED, False, at, rule, f"answered with {seen.status}", location, severity)
+        )
     if seen.purpose in (Purpose.BROKEN, Purpose.ABSENT, Purpose.CONFLICT):
-        results = [one for one in results if not _protocols_own(one, seen)]
+        results = [result for result in results if not _protocols_own(result, seen)]
     results += _protocol(seen)
     if seen.crashed:
         results = _failed(results, seen)
@@ -265,14 +346,27 @@ def weighed(
             verdict = Verdict.REFUSED
             if seen.purpose is Purpose.VALID:
                 place = seen.answer.declared.location if seen.answer and seen.answer.declared else None
-                results.append(CheckResult(REFUSED, False, "answer", "a success", reason, place, Severity.REMARK, anchor=general(words)))  # fmt: skip
+                results.append(
+                    CheckResult(
+                        REFUSED,
+                        False,
+                        "answer",
+                        "a success",
+                        reason,
+                        place,
+                        Severity.REMARK,
+                        anchor=general(words),
+                    )
+                )
     elif verdict is not Verdict.FAILED and seen.purpose is not Purpose.VALID:
         verdict, reason = Verdict.PASSED, ""
     return replace(judgement, verdict=verdict, reason=reason, results=tuple(results))
 
 
 def _softened(one: CheckResult, seen: Trial) -> CheckResult:
-    """An undeclared refusal is a remark: the answers of a definition need not cover all codes (OpenAPI 3.1, section 4.8.16)."""
+    """An undeclared refusal is a remark: the answers of a definition need not cover all codes (OpenAPI 3.1,
+    section 4.8.16).
+    """
     if one.held or one.severity is not Severity.DEVIATION or one.result_class is not ResultClass.FINDING:
         return one
     softer = one.kind in ("status.undeclared", "status.server-error") and seen.status in REFUSALS
@@ -282,14 +376,18 @@ def _softened(one: CheckResult, seen: Trial) -> CheckResult:
 
 
 def _echo(one: CheckResult, seen: Trial, tainted: bool) -> bool:
-    """Whether what did not hold may be but the echo of what was sent against the definition, now or before."""
+    """Whether what did not hold may be but the echo of what was sent against the
+    definition, now or before.
+    """
     if one.held or not one.kind.startswith(("body.", "media.untrue")):
         return False
     return tainted or (seen.purpose is Purpose.BROKEN and seen.refused and one.kind != "body.missing")
 
 
 def _protocols_own(one: CheckResult, seen: Trial) -> bool:
-    """Whether a refusal is one that every message may meet: a fault that blames the sender, or one of HTTP's own."""
+    """Whether a refusal is one that every message may meet: a fault that blames the sender, or one of HTTP's
+    own.
+    """
     if one.held or one.severity is not Severity.REMARK or seen.answer is None:
         return False
     if one.kind == "fault.undeclared" and seen.answer.fault is not None:
@@ -302,19 +400,36 @@ def _protocol(seen: Trial) -> list[CheckResult]:
     found = []
     place = seen.operation.location
     if seen.status == 405 and seen.header("allow") is None:
-        found.append(broken_law("law.allow-told", "header.Allow", "the methods that are allowed", "no Allow", place))
+        found.append(
+            broken_law("law.allow-told", "header.Allow", "the methods that are allowed", "no Allow", place)
+        )
     if seen.status == 401 and seen.header("www-authenticate") is None:
-        found.append(broken_law("law.challenge-told", "header.WWW-Authenticate", "a challenge", "none", place))
+        found.append(
+            broken_law("law.challenge-told", "header.WWW-Authenticate", "a challenge", "none", place)
+        )
     return found
 
 
 def _failed(results: list[CheckResult], seen: Trial) -> list[CheckResult]:
     """A failure of the service is a finding, whatever the definition says of it."""
-    told = [one for one in results if one.kind == "status.server-error" and not one.held]
-    if any(one.fails for one in told):
+    told = [result for result in results if result.kind == "status.server-error" and not result.held]
+    if any(entry.fails for entry in told):
         return results
-    kept = [one for one in results if one not in told]
-    declared = ", ".join(dict.fromkeys(one.status for one in seen.operation.answers))
-    location = seen.answer.declared.location if seen.answer and seen.answer.declared else seen.operation.location
+    kept = [result for result in results if result not in told]
+    declared = ", ".join(dict.fromkeys(declared_answer.status for declared_answer in seen.operation.answers))
+    location = (
+        seen.answer.declared.location if seen.answer and seen.answer.declared else seen.operation.location
+    )
     severe = seen.purpose is not Purpose.BROKEN or not seen.fault
-    return [*kept, CheckResult("status.server-error", False, "status", declared, seen.outcome, location, Severity.DEVIATION if severe else Severity.REMARK)]  # fmt: skip
+    return [
+        *kept,
+        CheckResult(
+            "status.server-error",
+            False,
+            "status",
+            declared,
+            seen.outcome,
+            location,
+            Severity.DEVIATION if severe else Severity.REMARK,
+        ),
+    ]

@@ -43,7 +43,9 @@ class Budget:
     """By operation, how many in a row were not answered."""
 
     def begin(self, contract: str) -> None:
-        """Another contract: what its operations may have is not spent, and what another's service owes is not its own."""
+        """Another contract: what its operations may have is not spent, and what another's service owes is not
+        its own.
+        """
         self.contract, self.begun_at, self.unanswered = contract, self.used, 0
         self.by_operation.clear()
         self.silent.clear()
@@ -54,7 +56,9 @@ class Budget:
         return self.used - self.begun_at
 
     def take(self, operation: str, *, needed: bool = False) -> None:
-        """One request is to be sent; Spent when none may. What is `needed` (to clean up) is counted, and may always be sent."""
+        """One request is to be sent; Spent when none may. What is `needed` (to clean up) is counted, and may
+        always be sent.
+        """
         if not needed:
             self._may(operation)
         self.used += 1
@@ -68,10 +72,16 @@ class Budget:
         if time.monotonic() - self.started >= self.seconds:
             raise Spent(f"the {self.seconds:g} seconds are over", all_of_it=True)
         if self.silent[operation] >= self.patience_each:
-            raise Spent(f"{self.patience_each} requests in a row to {operation} were not answered", all_of_it=False, operation=operation)  # fmt: skip
+            raise Spent(
+                f"{self.patience_each} requests in a row to {operation} were not answered",
+                all_of_it=False,
+                operation=operation,
+            )
         most = self.each * self.weights.get((self.contract, operation), 1.0)
         if self.by_operation[operation] >= most:
-            raise Spent(f"the {most:g} requests for {operation} are used up", all_of_it=False, operation=operation)
+            raise Spent(
+                f"the {most:g} requests for {operation} are used up", all_of_it=False, operation=operation
+            )
 
     def found(self, count: int) -> None:
         """So much more did not hold. Spent when that is enough."""

@@ -1,4 +1,6 @@
-"""What was sent beside what is shown: values that stand for the same, the item within an answer, the items of a list."""
+"""What was sent beside what is shown: values that stand for the same, the item within an answer, the items of
+a list.
+"""
 
 from __future__ import annotations
 
@@ -16,15 +18,26 @@ DEEPEST, MOST_VISITED, MOST_PAIRED = 4, 5_000, 500
 
 
 def same(one: Any, other: Any) -> bool:
-    """Whether two values stand for the same: a service may write numbers, moments and texts in a form of its own."""
+    """Whether two values stand for the same: a service may write numbers, moments and texts in a form of its
+    own.
+    """
     if isinstance(one, bool) or isinstance(other, bool):
         return one is other
     if isinstance(one, int | float) and isinstance(other, int | float):
         exact = isinstance(one, int) and isinstance(other, int)
         return one == other or (not exact and _close(one, other))
     if isinstance(one, str) and isinstance(other, str):
-        return one == other or _normal(one) == _normal(other) or _same_moment(one, other) or _same_number(one, other)
-    if isinstance(one, str) != isinstance(other, str) and isinstance(one, str | int | float) and isinstance(other, str | int | float):  # fmt: skip
+        return (
+            one == other
+            or _normal(one) == _normal(other)
+            or _same_moment(one, other)
+            or _same_number(one, other)
+        )
+    if (
+        isinstance(one, str) != isinstance(other, str)
+        and isinstance(one, str | int | float)
+        and isinstance(other, str | int | float)
+    ):
         return str(one) == str(other)
     if isinstance(one, dict) and isinstance(other, dict):
         return not any(True for _ in differing(one, other))
@@ -34,7 +47,9 @@ def same(one: Any, other: Any) -> bool:
 
 
 def _close(one: float, other: float) -> bool:
-    """Whether two numbers differ by no more than their writing may; an integer past all floats is close to none."""
+    """Whether two numbers differ by no more than their writing may; an integer past all floats is close to
+    none.
+    """
     try:
         return math.isclose(one, other, rel_tol=1e-12)
     except OverflowError:
@@ -46,7 +61,9 @@ def _same_set(one: list[Any], other: list[Any]) -> bool:
 
 
 def _within(one: list[Any], other: list[Any]) -> bool:
-    """Whether each item of one list has its like in the other; of very long ones that is not proven, and not denied."""
+    """Whether each item of one list has its like in the other; of very long ones that is not proven, and not
+    denied.
+    """
     if min(len(one), len(other)) > MOST_PAIRED:
         return True
     left = list(other)
@@ -69,7 +86,11 @@ def _same_moment(one: str, other: str) -> bool:
 
 def _same_number(one: str, other: str) -> bool:
     """`4.5` and `4.50`: decimals that travel as texts."""
-    return all(re.fullmatch(r"-?\d{1,20}\.\d{1,20}|-?\d{1,15}", text) for text in (one, other)) and "." in one + other and Decimal(one) == Decimal(other)  # fmt: skip
+    return (
+        all(re.fullmatch(r"-?\d{1,20}\.\d{1,20}|-?\d{1,15}", text) for text in (one, other))
+        and "." in one + other
+        and Decimal(one) == Decimal(other)
+    )
 
 
 def _moment(text: str) -> datetime | None:
@@ -90,11 +111,23 @@ def differing(sent: Item, shown: Item, path: str = "") -> Iterator[tuple[str, An
         other = shown[name]
         if {type(value), type(other)} == {list, dict}:
             continue  # another representation, such as a link to what there is
-        if isinstance(value, list) != isinstance(other, list) and not isinstance(value, dict) and not isinstance(other, dict):  # fmt: skip
-            value, other = (value if isinstance(value, list) else [value]), (other if isinstance(other, list) else [other])  # fmt: skip
+        if (
+            isinstance(value, list) != isinstance(other, list)
+            and not isinstance(value, dict)
+            and not isinstance(other, dict)
+        ):
+            value, other = (
+                (value if isinstance(value, list) else [value]),
+                (other if isinstance(other, list) else [other]),
+            )
         if isinstance(value, dict) and isinstance(other, dict):
             yield from differing(value, other, f"{path}/{name}")
-        elif isinstance(value, list) and isinstance(other, list) and len(other) > len(value) and _within(value, other):
+        elif (
+            isinstance(value, list)
+            and isinstance(other, list)
+            and len(other) > len(value)
+            and _within(value, other)
+        ):
             continue  # a service may add to a list: who made it, for example
         elif not same(value, other):
             yield f"{path}/{name}", value, other
@@ -116,11 +149,17 @@ def objects_in(value: Any) -> Iterator[Item]:
 
 
 def item_in(value: Any, like: Item, key: Any = None) -> Item | None:
-    """The object of an answer that is the item: the one that has its key, else the one that has most names in common."""
+    """The object of an answer that is the item: the one that has its key, else the one that has most names in
+    common.
+    """
     names = {name for name in like if not name.startswith("@")}
     best: tuple[int, Item] | None = None
     for one in objects_in(value):
-        if key is not None and any(_is_key(inner, key) for inner in one.values()) and (not names or names & one.keys()):
+        if (
+            key is not None
+            and any(_is_key(inner, key) for inner in one.values())
+            and (not names or names & one.keys())
+        ):
             return one
         shared = len(names & one.keys())
         if shared and (best is None or shared > best[0]):
@@ -133,7 +172,9 @@ def _is_key(value: Any, key: Any) -> bool:
 
 
 def items_in(value: Any) -> list[Any] | None:
-    """The items of a list's answer: the shallowest list; None where there is none. Of XML an answer without items has none."""
+    """The items of a list's answer: the shallowest list; None where there is none. Of XML an answer without
+    items has none.
+    """
     waiting: deque[tuple[int, Any]] = deque([(0, value)])
     while waiting:
         depth, one = waiting.popleft()
@@ -146,7 +187,9 @@ def items_in(value: Any) -> list[Any] | None:
 
 def has_key(item: Any, key: Any) -> bool:
     """Whether an item of a list is, or has among its own members, the key."""
-    return _is_key(item, key) or (isinstance(item, dict) and any(_is_key(value, key) for value in item.values()))
+    return _is_key(item, key) or (
+        isinstance(item, dict) and any(_is_key(value, key) for value in item.values())
+    )
 
 
 def changes(before: Item, after: Item, path: str = "") -> set[str]:

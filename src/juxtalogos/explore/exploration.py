@@ -1,4 +1,6 @@
-"""A whole exploration: the system up, contracts explored one after another, everything kept also on an interrupt."""
+"""A whole exploration: the system up, contracts explored one after another, everything kept also on an
+interrupt.
+"""
 
 from __future__ import annotations
 
@@ -58,23 +60,42 @@ class Exploration:
 
 
 async def explore(
-    session: Session, workspace: Path, ledger: Ledger, wishes: Wishes, roles: Iterable[str], what: str, told: Callable[[Progress], None]
-) -> Exploration:  # fmt: skip
-    """`told` of each block that ended. ConfigError when the system does not come up, LedgerError when nothing can be kept."""
+    session: Session,
+    workspace: Path,
+    ledger: Ledger,
+    wishes: Wishes,
+    roles: Iterable[str],
+    what: str,
+    told: Callable[[Progress], None],
+) -> Exploration:
+    """`told` of each block that ended.
+
+    ConfigError when the system does not come up, LedgerError when nothing can be kept.
+    """
     done = Exploration()
     async with running_system(session, workspace):
         done.number = ledger.begin("explore", session.target.name, what, token=wishes.token)
         verdict, stop = Verdict.ERROR, Stop()
         done.interrupted = True
         try:
-            done.interrupted = await until_interrupted(_all(session, ledger, done, wishes, tuple(roles), told, stop), stop)  # fmt: skip
+            done.interrupted = await until_interrupted(
+                _all(session, ledger, done, wishes, tuple(roles), told, stop), stop
+            )
             verdict = ledger.worst(done.number) if not done.interrupted else Verdict.ERROR
         finally:
             ledger.end(done.number, verdict, interrupted=done.interrupted)
     return done
 
 
-async def _all(session: Session, ledger: Ledger, done: Exploration, wishes: Wishes, roles: tuple[str, ...], told: Callable[[Progress], None], stop: Stop) -> None:  # fmt: skip
+async def _all(
+    session: Session,
+    ledger: Ledger,
+    done: Exploration,
+    wishes: Wishes,
+    roles: tuple[str, ...],
+    told: Callable[[Progress], None],
+    stop: Stop,
+) -> None:
     options = replace(session.options, connections=4, patient=True)
     async with Recorder(ledger, done.number) as recorder, Transport(options) as transport:
         door = Door(session, recorder)
@@ -85,18 +106,47 @@ async def _all(session: Session, ledger: Ledger, done: Exploration, wishes: Wish
             done.explored[name] = await explorer.explore()
 
 
-def _explorer(contract: Contract, session: Session, transport: Transport, wishes: Wishes, roles: tuple[str, ...], door: Door, told: Callable[[Progress], None], stop: Stop) -> Explorer:  # fmt: skip
+def _explorer(
+    contract: Contract,
+    session: Session,
+    transport: Transport,
+    wishes: Wishes,
+    roles: tuple[str, ...],
+    door: Door,
+    told: Callable[[Progress], None],
+    stop: Stop,
+) -> Explorer:
     name = contract.name
     left_out = dict(wishes.left_out.get(name, {}))
     maker = Maker(
-        contract, wishes.hints.get(name, Hints()), wishes.token, wishes.seed, session.known, wishes.only_reading
+        contract,
+        wishes.hints.get(name, Hints()),
+        wishes.token,
+        wishes.seed,
+        session.known,
+        wishes.only_reading,
     )
     bench = Bench(
-        contract, session, transport, wishes.budget, f"explore {name}", only_reading=wishes.only_reading or session.target.only_reading, settle=session.target.settle, enforced=name in wishes.enforced, stopped=lambda: stop.asked
-    )  # fmt: skip
+        contract,
+        session,
+        transport,
+        wishes.budget,
+        f"explore {name}",
+        only_reading=wishes.only_reading or session.target.only_reading,
+        settle=session.target.settle,
+        enforced=name in wishes.enforced,
+        stopped=lambda: stop.asked,
+    )
     acting = {role: session.acting(role) for role in roles}
     yard = Yard(
-        bench, maker, kinds_of(maker), door.put_undo, acting, wishes.laws.get(name, lambda law, operation: None)
+        bench,
+        maker,
+        kinds_of(maker),
+        door.put_undo,
+        acting,
+        wishes.laws.get(name, lambda law, operation: None),
     )
-    chosen = frozenset(one for one in wishes.operations[name] if one not in left_out)
-    return Explorer(contract, yard, wishes.budget, door, chosen, left_out, told, kept=Kept() if wishes.saving else None)  # fmt: skip
+    chosen = frozenset(candidate for candidate in wishes.operations[name] if candidate not in left_out)
+    return Explorer(
+        contract, yard, wishes.budget, door, chosen, left_out, told, kept=Kept() if wishes.saving else None
+    )

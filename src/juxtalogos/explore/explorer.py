@@ -1,4 +1,6 @@
-"""An exploration: techniques in their order, block by block; what a block doubts is told when it was seen twice."""
+"""An exploration: techniques in their order, block by block; what a block doubts is told when it was seen
+twice.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,7 @@ from juxtalogos.explore.budget import Budget, Spent
 from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.saving import Kept
 from juxtalogos.explore.taking_away import clear, note_singles
-from juxtalogos.explore.techniques import (  # fmt: skip
+from juxtalogos.explore.techniques import (
     actions,
     broken,
     conflicts,
@@ -101,7 +103,9 @@ class Progress:
     failed: int
 
     def __str__(self) -> str:
-        return f"{self.reached} of {self.operations} operations, {self.elements} elements, {self.failed} found"
+        return (
+            f"{self.reached} of {self.operations} operations, {self.elements} elements, {self.failed} found"
+        )
 
 
 @dataclass(slots=True)
@@ -134,11 +138,24 @@ class Explorer:
         except Spent as spent:
             self.spent = spent.why
         await self.agree()
-        for one in self.contract.operations:
-            if one.intent is Intent.EMPTY and one.id in self.chosen:
-                self.yard.notes.setdefault(one.id, "not sent: it destroys more than exploring makes")
-        operations = [one for one in self.contract.operations if one.id in self.chosen or one.id in self.left_out]
-        return Explored(operations, set(self.yard.worked), {**self.yard.notes, **self.left_out}, self.yard.left, self.budget.mine, self.spent, self.rules, self.kept)  # fmt: skip
+        for candidate in self.contract.operations:
+            if candidate.intent is Intent.EMPTY and candidate.id in self.chosen:
+                self.yard.notes.setdefault(candidate.id, "not sent: it destroys more than exploring makes")
+        operations = [
+            operation
+            for operation in self.contract.operations
+            if operation.id in self.chosen or operation.id in self.left_out
+        ]
+        return Explored(
+            operations,
+            set(self.yard.worked),
+            {**self.yard.notes, **self.left_out},
+            self.yard.left,
+            self.budget.mine,
+            self.spent,
+            self.rules,
+            self.kept,
+        )
 
     def blocks(self) -> Iterator[tuple[str, Callable[[], Awaitable[None]], str]]:
         """(technique, what it does, about what)."""
@@ -156,13 +173,18 @@ class Explorer:
 
     def concerns(self, kind: Kind) -> bool:
         """Whether any of a kind's operations is explored."""
-        return any(one.id in self.chosen for one in (*kind.on_item, *kind.creators, *kind.lists, *kind.resource.operations))  # fmt: skip
+        return any(
+            one.id in self.chosen
+            for one in (*kind.on_item, *kind.creators, *kind.lists, *kind.resource.operations)
+        )
 
     def may(self, operation: Operation) -> bool:
         return not operation.not_callable and operation.intent is not Intent.EMPTY
 
     async def block(self, name: str, what: Callable[[], Awaitable[None]], subject: str) -> None:
-        """Goes through a block; again where it doubted something, and only what both times were doubted is told."""
+        """Goes through a block; again where it doubted something, and only what both times were doubted is
+        told.
+        """
         bench = self.yard.bench
         bench.case = f"{name}: {subject}"
         started = time.perf_counter()
@@ -182,14 +204,45 @@ class Explorer:
             self.covered.update(seen.record.hits)
             await self.door.put(seen.record)
         if held or reason:
-            judged = [one.record.verdict for one in held if one.purpose is not Purpose.CLEANUP] or [Verdict.SKIPPED]
+            judged = [trial.record.verdict for trial in held if trial.purpose is not Purpose.CLEANUP] or [
+                Verdict.SKIPPED
+            ]
             verdict = worst(judged) if not reason else Verdict.ERROR
-            failing = next((one.record for one in held if one.record.verdict is verdict and one.record.reason), None)
-            await self.door.finish(CaseRecord(bench.suite, bench.case, verdict, reason or (f"{failing.step}: {failing.reason}" if failing else ""), time.perf_counter() - started))  # fmt: skip
-        self.told(Progress(bench.case, self.budget.used, len(self.chosen & self.yard.worked.keys()), len(self.chosen), len(self.covered), self.budget.failed))  # fmt: skip
+            failing = next(
+                (trial.record for trial in held if trial.record.verdict is verdict and trial.record.reason),
+                None,
+            )
+            await self.door.finish(
+                CaseRecord(
+                    bench.suite,
+                    bench.case,
+                    verdict,
+                    reason or (f"{failing.step}: {failing.reason}" if failing else ""),
+                    time.perf_counter() - started,
+                )
+            )
+        self.told(
+            Progress(
+                bench.case,
+                self.budget.used,
+                len(self.chosen & self.yard.worked.keys()),
+                len(self.chosen),
+                len(self.covered),
+                self.budget.failed,
+            )
+        )
         if spent is not None and spent.operation:
             self.yard.notes.setdefault(spent.operation, spent.why)
-        self.budget.found(len({one.fingerprint for seen in held for one in seen.record.findings() if one.result.result_class in COUNTED}))  # fmt: skip
+        self.budget.found(
+            len(
+                {
+                    finding.fingerprint
+                    for seen in held
+                    for finding in seen.record.findings()
+                    if finding.result.result_class in COUNTED
+                }
+            )
+        )
         if spent is not None and spent.all_of_it:
             raise spent
 
@@ -219,14 +272,18 @@ class Explorer:
         if seen.broken is None:
             return
         place, rule, _ = seen.broken
-        row = self.rules.setdefault((place.partition("/")[0].partition(".")[0], rule.partition(":")[0]), [0, 0, 0])
+        row = self.rules.setdefault(
+            (place.partition("/")[0].partition(".")[0], rule.partition(":")[0]), [0, 0, 0]
+        )
         row[0] += 1
         row[1] += seen.refused
         row[2] += seen.ok
 
     async def agree(self) -> None:
         """What all refusals together say, as a block of its own: each told with a request that shows it."""
-        operations = {one.id: one for one in self.contract.operations if one.id in self.chosen}
+        operations = {
+            candidate.id: candidate for candidate in self.contract.operations if candidate.id in self.chosen
+        }
         bench = self.yard.bench
         bench.case = "declared refusals"
         told: list[ExchangeRecord] = []
@@ -242,17 +299,27 @@ class Explorer:
         if told and self.kept is not None:
             self.kept.unsaved += len(told)
         if told:
-            await self.door.finish(CaseRecord(bench.suite, bench.case, worst(one.verdict for one in told), "", 0.0))
+            await self.door.finish(
+                CaseRecord(bench.suite, bench.case, worst(entry.verdict for entry in told), "", 0.0)
+            )
 
 
 def replace_record(seen: Trial, case: str) -> Trial:
     """The same exchange once more, to be told with what all of its like say."""
-    record = replace(seen.record, case=case, step=f"{seen.record.step} {len(seen.record.results)}", results=(), hits=(), verdict=Verdict.PASSED, reason="")  # fmt: skip
+    record = replace(
+        seen.record,
+        case=case,
+        step=f"{seen.record.step} {len(seen.record.results)}",
+        results=(),
+        hits=(),
+        verdict=Verdict.PASSED,
+        reason="",
+    )
     return Trial(seen.operation, seen.inputs, seen.purpose, record, seen.exchange, seen.answer)
 
 
 def _each_once(claims: list[Claim]) -> list[Claim]:
     found: dict[tuple[str, ...], Claim] = {}
-    for one in claims:
-        found.setdefault(one.key, one)
+    for claim in claims:
+        found.setdefault(claim.key, claim)
     return list(found.values())

@@ -13,12 +13,32 @@ from juxtalogos.model.contract import Contract
 from juxtalogos.model.exchange import Request
 
 POLLS, PAUSE, ALIKE = 12, 0.2, 4
-"""How often a job is asked for, how much longer each pause is, and how many answers may be alike before it is given up."""
-_ENDS = ("done", "completed", "complete", "succeeded", "success", "finished", "failed", "error", "cancelled", "canceled", "ready", "ended", "closed", "aborted")  # fmt: skip
+"""How often a job is asked for, how much longer each pause is, and how many answers may be alike before it is
+given up."""
+_ENDS = (
+    "done",
+    "completed",
+    "complete",
+    "succeeded",
+    "success",
+    "finished",
+    "failed",
+    "error",
+    "cancelled",
+    "canceled",
+    "ready",
+    "ended",
+    "closed",
+    "aborted",
+)
 
 
-async def followed(call: Callable[..., Awaitable[Trial]], contract: Contract, base_url: str, begun: Trial) -> tuple[Trial | None, Trial | None]:  # fmt: skip
-    """(the last that the job told of itself, the request that did not find it); None each where there is none. Elsewhere than at the service nothing is asked."""
+async def followed(
+    call: Callable[..., Awaitable[Trial]], contract: Contract, base_url: str, begun: Trial
+) -> tuple[Trial | None, Trial | None]:
+    """(the last that the job told of itself, the request that did not find it); None each where there is
+    none. Elsewhere than at the service nothing is asked.
+    """
     where = begun.header("location")
     if where is None or begun.exchange is None:
         return None, None
@@ -48,7 +68,15 @@ async def followed(call: Callable[..., Awaitable[Trial]], contract: Contract, ba
 
 def states_in(value: Any) -> list[str]:
     """The words in which a job tells its state."""
-    return [one.lower() for name, one in value.items() if isinstance(one, str) and name.lower() in ("state", "status", "phase", "progress")] if isinstance(value, dict) else []  # fmt: skip
+    return (
+        [
+            one.lower()
+            for name, one in value.items()
+            if isinstance(one, str) and name.lower() in ("state", "status", "phase", "progress")
+        ]
+        if isinstance(value, dict)
+        else []
+    )
 
 
 def ended(value: Any) -> bool:

@@ -42,7 +42,13 @@ class Kind:
     @property
     def on_item(self) -> list[Operation]:
         """All operations on an item, those that end it last."""
-        return [*self.reads, *self.others, *self.updates, *self.acts, *([self.deleter] if self.deleter else [])]
+        return [
+            *self.reads,
+            *self.others,
+            *self.updates,
+            *self.acts,
+            *([self.deleter] if self.deleter else []),
+        ]
 
     def key_of(self, operation: Operation) -> Dependency | None:
         return self.keys.get(operation.id)
@@ -54,7 +60,7 @@ def kinds_of(maker: Maker) -> list[Kind]:
     found: dict[str, Kind] = {}
     for _, resource in resources.tree():
         makers = resources.creators(resource)
-        chosen = {one.id for one in resources.chosen(resource)}
+        chosen = {candidate.id for candidate in resources.chosen(resource)}
         lists = resource.of(Intent.LIST)
         kind = Kind(resource, [one for one in makers if not one.not_callable], lists=lists)
         found[resource.key] = kind
@@ -68,25 +74,46 @@ def kinds_of(maker: Maker) -> list[Kind]:
                 kind.reads.append(operation)
             elif operation.safe:
                 kind.others.append(operation)
-            elif operation.id in resource.items and operation.intent in (Intent.UPDATE, Intent.REPLACE) and operation.id not in chosen:  # fmt: skip
+            elif (
+                operation.id in resource.items
+                and operation.intent in (Intent.UPDATE, Intent.REPLACE)
+                and operation.id not in chosen
+            ):
                 kind.updates.append(operation)
             elif operation.intent is Intent.DELETE and operation.id in resource.items:
                 kind.deleter = kind.deleter or operation
-            elif operation.intent in (Intent.ACT, Intent.UNKNOWN, Intent.UPDATE) and operation.id not in named:
+            elif (
+                operation.intent in (Intent.ACT, Intent.UNKNOWN, Intent.UPDATE) and operation.id not in named
+            ):
                 kind.acts.append(operation)
     for kind in found.values():
         _rooted(maker, kind)
-    own = {one.id for kind in found.values() for one in kind.creators if resources.of(one) is kind.resource}
+    own = {
+        creator.id
+        for kind in found.values()
+        for creator in kind.creators
+        if resources.of(creator) is kind.resource
+    }
     for kind in found.values():  # what makes a job makes what the job is for
-        kind.creators = [one for one in kind.creators if one.id not in own or resources.of(one) is kind.resource]
+        kind.creators = [
+            creator
+            for creator in kind.creators
+            if creator.id not in own or resources.of(creator) is kind.resource
+        ]
         kind.parent = found.get(resources.parent(kind.resource.key)) or _owner(maker, kind, found.values())
-    return [one for one in found.values() if one.creators or one.on_item or one.lists or one.resource.is_singleton]
+    return [
+        item
+        for item in found.values()
+        if item.creators or item.on_item or item.lists or item.resource.is_singleton
+    ]
 
 
 def _rooted(maker: Maker, kind: Kind) -> None:
-    """What names an item comes from what makes it, and not from what was done to it in between: the very thing is meant."""
-    makers = {one.id for one in kind.creators}
-    root = next((one for one in kind.keys.values() if one.source in makers), None)
+    """What names an item comes from what makes it, and not from what was done to it in between: the very
+    thing is meant.
+    """
+    makers = {creator.id for creator in kind.creators}
+    root = next((key for key in kind.keys.values() if key.source in makers), None)
     if root is None:
         return
     for name, one in list(kind.keys.items()):
@@ -101,34 +128,46 @@ def _owner(maker: Maker, kind: Kind, others: Iterable[Kind]) -> Kind | None:
     for listing in kind.lists:
         for need in maker.needs.get(listing.id, ()):
             for other in others:
-                if other is not kind and any(one.id == need.source for one in other.creators):
+                if other is not kind and any(creator.id == need.source for creator in other.creators):
                     return other
     return None
 
 
 def _about(maker: Maker, resource: Resource) -> Iterator[Operation]:
-    """Operations on an item of a resource: its own, and those right below an item that are no kind of their own."""
-    items = {one.resource for one in maker.contract.operations if one.on_item}
-    yield from (one for one in resource.operations if one.id in resource.items)
+    """Operations on an item of a resource: its own, and those right below an item that are no kind of their
+    own.
+    """
+    items = {candidate.resource for candidate in maker.contract.operations if candidate.on_item}
+    yield from (candidate for candidate in resource.operations if candidate.id in resource.items)
     for operation in maker.contract.operations:
         key = operation.resource
         below = key.startswith(f"{resource.key}/{{}}/") and key.count("/") == resource.key.count("/") + 2
         if below and key not in items and "{}" not in key.rpartition("/")[2]:
             yield operation
-    if not any(one.resource for one in resource.operations):  # known by names only
-        yield from (one for one in resource.operations if one.id not in resource.items and not one.safe and one.intent in (Intent.ACT, Intent.UNKNOWN))  # fmt: skip
+    if not any(candidate.resource for candidate in resource.operations):  # known by names only
+        yield from (
+            candidate
+            for candidate in resource.operations
+            if candidate.id not in resource.items
+            and not candidate.safe
+            and candidate.intent in (Intent.ACT, Intent.UNKNOWN)
+        )
 
 
 def _key(maker: Maker, operation: Operation, resource: Resource, named: set[str]) -> Dependency | None:
     """The input that names the item itself."""
     needs = maker.needs.get(operation.id, [])
-    by_path = {one.address for one in operation.inputs if one.identifies == resource.key}
+    by_path = {
+        declared_input.address
+        for declared_input in operation.inputs
+        if declared_input.identifies == resource.key
+    }
     for one in needs:
         if one.input in by_path:
             return one
     if by_path:
         return None
-    found = [one for one in needs if one.source in named]
+    found = [need for need in needs if need.source in named]
     noun = plain(resource.noun)
     found.sort(key=lambda one: noun not in plain(one.input))
     return found[0] if found else None

@@ -19,12 +19,75 @@ from juxtalogos.suite.inputs import with_values
 
 Call = Callable[[Operation, Inputs], Awaitable[Trial]]
 
-_LIMIT = frozenset(("limit", "pagesize", "perpage", "size", "count", "top", "max", "maxresults", "maxitems", "first", "take", "pagelimit", "pagelength", "rows", "howmany", "atmost", "most"))  # fmt: skip
+_LIMIT = frozenset(
+    (
+        "limit",
+        "pagesize",
+        "perpage",
+        "size",
+        "count",
+        "top",
+        "max",
+        "maxresults",
+        "maxitems",
+        "first",
+        "take",
+        "pagelimit",
+        "pagelength",
+        "rows",
+        "howmany",
+        "atmost",
+        "most",
+    )
+)
 _OFFSET = frozenset(("offset", "skip", "start", "startindex", "from", "startat", "firstresult"))
 _PAGE = frozenset(("page", "pagenumber", "pageno", "pagenr", "pageindex"))
-_CURSOR = frozenset(("after", "cursor", "next", "pagetoken", "continuation", "continuationtoken", "marker", "startafter", "nexttoken", "token", "bookmark", "nextcursor"))  # fmt: skip
-_NEXT = frozenset(("next", "nextcursor", "nextpage", "nextpagetoken", "nexttoken", "cursor", "continuation", "continuationtoken", "marker", "after", "nextmarker", "nextlink", "bookmark"))  # fmt: skip
-_TOTAL = frozenset(("total", "totalcount", "totalitems", "totalresults", "count", "totalelements", "overall", "matched", "found"))  # fmt: skip
+_CURSOR = frozenset(
+    (
+        "after",
+        "cursor",
+        "next",
+        "pagetoken",
+        "continuation",
+        "continuationtoken",
+        "marker",
+        "startafter",
+        "nexttoken",
+        "token",
+        "bookmark",
+        "nextcursor",
+    )
+)
+_NEXT = frozenset(
+    (
+        "next",
+        "nextcursor",
+        "nextpage",
+        "nextpagetoken",
+        "nexttoken",
+        "cursor",
+        "continuation",
+        "continuationtoken",
+        "marker",
+        "after",
+        "nextmarker",
+        "nextlink",
+        "bookmark",
+    )
+)
+_TOTAL = frozenset(
+    (
+        "total",
+        "totalcount",
+        "totalitems",
+        "totalresults",
+        "count",
+        "totalelements",
+        "overall",
+        "matched",
+        "found",
+    )
+)
 MOST_PAGES = 60
 
 
@@ -54,9 +117,9 @@ def paging_of(maker: Maker, listing: Operation) -> Paging:
 
 def optional_inputs(maker: Maker, operation: Operation) -> Iterator[tuple[str, str]]:
     """(address, name) of what need not be given: in the query, and at the top of a body."""
-    for one in operation.inputs:
-        if one.place == "query":
-            yield one.address, one.name.lstrip("$")
+    for declared_input in operation.inputs:
+        if declared_input.place == "query":
+            yield declared_input.address, declared_input.name.lstrip("$")
     for row in maker.rows.sent(operation):
         if row.depth == 1 and row.scalar:
             yield f"body{row.path}", row.name
@@ -65,7 +128,11 @@ def optional_inputs(maker: Maker, operation: Operation) -> Iterator[tuple[str, s
 def _numeric(maker: Maker, operation: Operation, address: str) -> bool:
     row = maker.row(operation, address)
     word = row.type.partition(" ")[0] if row else ""
-    return word in ("integer", "number", "int", "long", "short", "decimal") or "nteger" in word or word.startswith("unsigned")  # fmt: skip
+    return (
+        word in ("integer", "number", "int", "long", "short", "decimal")
+        or "nteger" in word
+        or word.startswith("unsigned")
+    )
 
 
 def next_in(seen: Trial) -> Any:
@@ -76,19 +143,30 @@ def next_in(seen: Trial) -> Any:
         return found[1]
     response = seen.exchange.response if seen.exchange else None
     for name, text in response.headers if response else ():
-        if ("next" in plain(name) and "page" in plain(name)) or plain(name) in ("xnext", "xnextcursor", "xnexttoken"):
+        if ("next" in plain(name) and "page" in plain(name)) or plain(name) in (
+            "xnext",
+            "xnextcursor",
+            "xnexttoken",
+        ):
             return text
     value = seen.value
     for holder in _holders(value):
         for name, one in holder.items():
-            if plain(name) in _NEXT and isinstance(one, str | int) and not isinstance(one, bool) and one != "":
+            if (
+                plain(name) in _NEXT
+                and isinstance(one, str | int)
+                and not isinstance(one, bool)
+                and one != ""
+            ):
                 return one
     return None
 
 
 def tells_next(seen: Trial) -> bool:
     """Whether an answer has a place for the next page, also where there is none."""
-    return next_in(seen) is not None or any(plain(name) in _NEXT for holder in _holders(seen.value) for name in holder)
+    return next_in(seen) is not None or any(
+        plain(name) in _NEXT for holder in _holders(seen.value) for name in holder
+    )
 
 
 def total_in(value: Any) -> int | None:
@@ -104,12 +182,14 @@ def _holders(value: Any) -> Iterator[Mapping[str, Any]]:
     """The objects around a list: not its items."""
     if isinstance(value, dict):
         yield value
-        for one in value.values():
-            if isinstance(one, dict):
-                yield one
+        for member in value.values():
+            if isinstance(member, dict):
+                yield member
 
 
-async def pages(call: Call, maker: Maker, listing: Operation, inputs: Inputs, values: Mapping[str, Any]) -> AsyncIterator[Trial]:  # fmt: skip
+async def pages(
+    call: Call, maker: Maker, listing: Operation, inputs: Inputs, values: Mapping[str, Any]
+) -> AsyncIterator[Trial]:
     """Each page of a list in its turn; Unfillable where the first does not come."""
     paging = paging_of(maker, listing)
     given = dict(values)
@@ -131,7 +211,9 @@ async def pages(call: Call, maker: Maker, listing: Operation, inputs: Inputs, va
         given.update(onward)
 
 
-def _onward(paging: Paging, seen: Trial, shown: int, count: int, given: Mapping[str, Any]) -> dict[str, Any] | None:  # fmt: skip
+def _onward(
+    paging: Paging, seen: Trial, shown: int, count: int, given: Mapping[str, Any]
+) -> dict[str, Any] | None:
     """What to ask for next; None where there is no more."""
     if paging.cursor:
         following = next_in(seen)
@@ -141,7 +223,7 @@ def _onward(paging: Paging, seen: Trial, shown: int, count: int, given: Mapping[
     if not paging.there or not count:
         return None
     total, limit = total_in(seen.value), given.get(paging.limit)
-    if (total is not None and shown >= total) or (isinstance(limit, int) and count < limit):  # fmt: skip
+    if (total is not None and shown >= total) or (isinstance(limit, int) and count < limit):
         return None
     if paging.offset:
         return {paging.offset: shown}
@@ -151,7 +233,9 @@ def _onward(paging: Paging, seen: Trial, shown: int, count: int, given: Mapping[
 
 def _cursor(following: Any, address: str) -> Any:
     """The cursor itself, where a URL tells it."""
-    if isinstance(following, str) and ("?" in following or following.startswith(("http://", "https://", "/"))):
+    if isinstance(following, str) and (
+        "?" in following or following.startswith(("http://", "https://", "/"))
+    ):
         query = parse_qs(urlsplit(following).query)
         name = re.split(r"[./]", address)[-1]
         if query.get(name):

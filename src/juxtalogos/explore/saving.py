@@ -1,4 +1,6 @@
-"""What an exploration keeps, as Arazzo cases that run without exploring: each finding with the shortest sequence that shows it, and what worked."""
+"""What an exploration keeps, as Arazzo cases that run without exploring: each finding with the shortest
+sequence that shows it, and what worked.
+"""
 
 from __future__ import annotations
 
@@ -22,8 +24,14 @@ MOST_CASES, MOST_STEPS = 400, 12
 _WORST = (ResultClass.FINDING, ResultClass.LENIENT, ResultClass.DOUBT)
 _VALUE_LAWS = ("law.created-told", "law.created-kept", "law.changed-kept", "law.default-kept")
 _REFUSING_LAWS = (
-    "law.deleted-gone", "law.reference-refused", "law.conflict-refused", "law.unknown-refused", "law.owner-checked", "law.role-refused", "law.condition-heeded",
-)  # fmt: skip
+    "law.deleted-gone",
+    "law.reference-refused",
+    "law.conflict-refused",
+    "law.unknown-refused",
+    "law.owner-checked",
+    "law.role-refused",
+    "law.condition-heeded",
+)
 Step = dict[str, Any]
 
 
@@ -33,7 +41,8 @@ class Kept:
 
     cases: dict[str, dict[str, Any]] = field(default_factory=dict)
     unsaved: int = 0
-    """Findings that cannot be said in a suite: malformed messages, other methods, missing credentials, laws over several answers."""
+    """Findings that cannot be said in a suite: malformed messages, other methods, missing credentials, laws
+    over several answers."""
     seen: set[str] = field(default_factory=set)
 
     def take(self, yard: Yard, held: list[Trial]) -> None:
@@ -58,20 +67,33 @@ class Kept:
         place = slug(result.at.rpartition("/")[2]) if result and "/" in result.at else ""
         name = "-".join(filter(None, (slug(seen.operation.id), word, place)))
         unique = next(
-            one for one in (name, *(f"{name}-{number}" for number in range(2, 1_000))) if one not in self.cases
+            one
+            for one in (name, *(f"{name}-{number}" for number in range(2, 1_000)))
+            if one not in self.cases
         )
         self.cases[unique] = case_of(yard, unique, chain, result)
 
 
 def _can_fail(result: CheckResult | None) -> bool:
     """Whether a case can say what must come: of laws only some are such that one answer shows them."""
-    return result is None or not result.kind.startswith("law.") or result.kind in _REFUSING_LAWS or any(_checks(result, {}))  # fmt: skip
+    return (
+        result is None
+        or not result.kind.startswith("law.")
+        or result.kind in _REFUSING_LAWS
+        or any(_checks(result, {}))
+    )
 
 
 def shortest(maker: Maker, held: list[Trial], index: int, result: CheckResult | None) -> list[Trial] | None:
-    """The request, what its values come from, and what brought the same thing into its state before; None where that is too much."""
+    """The request, what its values come from, and what brought the same thing into its state before; None
+    where that is too much.
+    """
     law = result is not None and result.kind.startswith("law.")
-    before = list(_same_thing(maker, held, index, lists=law)) if result is not None or not held[index].operation.safe else []  # fmt: skip
+    before = (
+        list(_same_thing(maker, held, index, lists=law))
+        if result is not None or not held[index].operation.safe
+        else []
+    )
     found = _with_sources(maker, held, [index, *before])
     if len(found) > MOST_STEPS and not law:
         found = _with_sources(maker, held, [index])
@@ -98,7 +120,12 @@ def _source(maker: Maker, held: list[Trial], at: int, need: Dependency) -> int |
         return None
     for earlier in range(at - 1, -1, -1):
         one = held[earlier]
-        if one.ok and not one.altered and one.purpose is not Purpose.CLEANUP and _gives(maker, one, need, value):
+        if (
+            one.ok
+            and not one.altered
+            and one.purpose is not Purpose.CLEANUP
+            and _gives(maker, one, need, value)
+        ):
             return earlier
     return None
 
@@ -106,7 +133,11 @@ def _source(maker: Maker, held: list[Trial], at: int, need: Dependency) -> int |
 def _gives(maker: Maker, seen: Trial, need: Dependency, value: Any) -> bool:
     """Whether an answer is of the source, or of what makes the same, and tells the value."""
     source = maker.contract.operation(need.source)
-    alike = seen.operation.id == need.source or (source is not None and maker.resources.of(source) is maker.resources.of(seen.operation) and maker.resources.creates(seen.operation))  # fmt: skip
+    alike = seen.operation.id == need.source or (
+        source is not None
+        and maker.resources.of(source) is maker.resources.of(seen.operation)
+        and maker.resources.creates(seen.operation)
+    )
     return alike and str(maker.taken(need.value, seen)) == str(value)
 
 
@@ -116,13 +147,23 @@ def value_at(inputs: Inputs, address: str) -> Any:
 
 
 def _same_thing(maker: Maker, held: list[Trial], index: int, *, lists: bool) -> Iterator[int]:
-    """Earlier requests that changed what this one is about: made it, changed it, or did something to it; with `lists`, what is in a list."""
-    mine = {str(value) for need in maker.needs.get(held[index].operation.id, ()) if (value := value_at(held[index].inputs, need.input)) is not ABSENT}  # fmt: skip
+    """Earlier requests that changed what this one is about: made it, changed it, or did something to it; with
+    `lists`, what is in a list.
+    """
+    mine = {
+        str(value)
+        for need in maker.needs.get(held[index].operation.id, ())
+        if (value := value_at(held[index].inputs, need.input)) is not ABSENT
+    }
     for earlier in range(index):
         one = held[earlier]
         if one.operation.safe or not one.ok or one.purpose is Purpose.CLEANUP or one.altered:
             continue
-        theirs = {str(value) for need in maker.needs.get(one.operation.id, ()) if (value := value_at(one.inputs, need.input)) is not ABSENT}  # fmt: skip
+        theirs = {
+            str(value)
+            for need in maker.needs.get(one.operation.id, ())
+            if (value := value_at(one.inputs, need.input)) is not ABSENT
+        }
         listing = lists and not mine and maker.resources.creates(one.operation)
         if (mine and theirs & mine) or listing:
             yield earlier
@@ -138,10 +179,20 @@ def case_of(yard: Yard, name: str, chain: list[Trial], result: CheckResult | Non
         base = slug(seen.operation.id)
         ids.append(base if base not in ids else f"{base}-{number + 1}")
         linked = _linked(yard.maker, chain, number, ids, steps)
-        values = {address: names[str(value)] for address, value in values_of(seen.inputs) if isinstance(value, str) and value in names}  # fmt: skip
+        values = {
+            address: names[str(value)]
+            for address, value in values_of(seen.inputs)
+            if isinstance(value, str) and value in names
+        }
         filled = with_values(seen.inputs, {**values, **linked})
         last = number == len(chain) - 1
-        step = step_document(seen.operation, ids[-1], filled, body_type(seen.operation, filled), criteria=_criteria(result) if last else _success())  # fmt: skip
+        step = step_document(
+            seen.operation,
+            ids[-1],
+            filled,
+            body_type(seen.operation, filled),
+            criteria=_criteria(result) if last else _success(),
+        )
         if seen.record.role and seen.record.role != yard.bench.session.role:
             step["x-juxtalogos-role"] = seen.record.role
         if not last:
@@ -151,7 +202,11 @@ def case_of(yard: Yard, name: str, chain: list[Trial], result: CheckResult | Non
             step["x-juxtalogos-checks"] = checks
         steps.append(step)
     steps += _undoing(yard, chain, ids, steps)
-    told = f"{result.kind} at {result.at}: {result.declared}; seen: {result.observed}" if result else "what worked when it was explored"  # fmt: skip
+    told = (
+        f"{result.kind} at {result.at}: {result.declared}; seen: {result.observed}"
+        if result
+        else "what worked when it was explored"
+    )
     case: dict[str, Any] = {"workflowId": name, "description": told, "steps": steps}
     if inputs:
         case["inputs"] = {"type": "object", "properties": inputs}
@@ -163,7 +218,9 @@ def _success() -> list[dict[str, Any]]:
 
 
 def _criteria(result: CheckResult | None) -> list[dict[str, Any]]:
-    """A success, where it worked; a refusal, where that is what should have come; else the contract itself is the judge."""
+    """A success, where it worked; a refusal, where that is what should have come; else the contract itself is
+    the judge.
+    """
     if result is None:
         return _success()
     if result.kind == ACCEPTED or result.kind in _REFUSING_LAWS:
@@ -173,14 +230,22 @@ def _criteria(result: CheckResult | None) -> list[dict[str, Any]]:
 
 def _checks(result: CheckResult, names: Mapping[str, str]) -> Iterator[dict[str, Any]]:
     """The value that a law says should be there."""
-    if result.kind not in _VALUE_LAWS or not result.at.startswith("body/") or result.severity is Severity.REMARK:
+    if (
+        result.kind not in _VALUE_LAWS
+        or not result.at.startswith("body/")
+        or result.severity is Severity.REMARK
+    ):
         return
     try:
         value = json.loads(re.split(r", as \w", result.declared)[0])
     except ValueError:
         return
     if not isinstance(value, dict | list):
-        yield {"at": result.at, "equals": names.get(value, value) if isinstance(value, str) else value, "note": "as it was sent"}  # fmt: skip
+        yield {
+            "at": result.at,
+            "equals": names.get(value, value) if isinstance(value, str) else value,
+            "note": "as it was sent",
+        }
 
 
 def own_names(yard: Yard, chain: Iterable[Trial], inputs: dict[str, Any]) -> dict[str, str]:
@@ -190,14 +255,21 @@ def own_names(yard: Yard, chain: Iterable[Trial], inputs: dict[str, Any]) -> dic
         formulas = dict(yard.maker.values.of(seen.operation, full=True).formulas)
         for address, value in values_of(seen.inputs):
             formula = formulas.get(address, "")
-            if isinstance(value, str) and formula.startswith("unique(") and value not in names and seen.purpose is not Purpose.BROKEN:  # fmt: skip
+            if (
+                isinstance(value, str)
+                and formula.startswith("unique(")
+                and value not in names
+                and seen.purpose is not Purpose.BROKEN
+            ):
                 name = f"{slug(re.split(r'[./]', address)[-1])}-{len(inputs) + 1}"
                 inputs[name] = {"type": "string", "x-juxtalogos-value": formula}
                 names[value] = f"$inputs.{name}"
     return names
 
 
-def _linked(maker: Maker, chain: list[Trial], number: int, ids: list[str], steps: list[Step]) -> dict[str, str]:
+def _linked(
+    maker: Maker, chain: list[Trial], number: int, ids: list[str], steps: list[Step]
+) -> dict[str, str]:
     """Inputs that take their value from an earlier step, which puts it out."""
     found: dict[str, str] = {}
     for need in maker.needs.get(chain[number].operation.id, ()):
@@ -216,7 +288,11 @@ def put_out(step: Step, step_id: str, need: Dependency) -> str:
         step.setdefault("outputs", {})[name] = need.value
     else:
         text, segment, place = need.value.partition(SEGMENT)
-        told = {"context": text, "type": "segment", "selector": place} if segment else {"type": "xpath", "selector": need.value, "first": True}  # fmt: skip
+        told = (
+            {"context": text, "type": "segment", "selector": place}
+            if segment
+            else {"type": "xpath", "selector": need.value, "first": True}
+        )
         step.setdefault("x-juxtalogos-outputs", {})[name] = told
     return f"$steps.{step_id}.outputs.{name}"
 
@@ -231,14 +307,26 @@ def _undoing(yard: Yard, chain: list[Trial], ids: list[str], steps: list[Step]) 
         if deleter is None or key is None or not (chain[number].ok or number == len(chain) - 1):
             continue
         made = str(maker.taken(key.value, chain[number]))
-        if any(one.operation is deleter and one.ok and str(value_at(one.inputs, key.input)) == made for one in chain):
+        if any(
+            trial.operation is deleter and trial.ok and str(value_at(trial.inputs, key.input)) == made
+            for trial in chain
+        ):
             continue
         own = maker.own(deleter)
         values: dict[str, Any] = {}
         for need in maker.needs.get(deleter.id, ()):
-            found = next((at for at in range(number, -1, -1) if chain[at].operation.id == need.source or (need is key and at == number)), None)  # fmt: skip
+            found = next(
+                (
+                    at
+                    for at in range(number, -1, -1)
+                    if chain[at].operation.id == need.source or (need is key and at == number)
+                ),
+                None,
+            )
             if found is not None:
                 values[need.input] = put_out(steps[found], ids[found], need)
         if key.input in values:
             filled = with_values(own, values)
-            yield step_document(deleter, f"remove-{ids[number]}", filled, body_type(deleter, filled), always=True)
+            yield step_document(
+                deleter, f"remove-{ids[number]}", filled, body_type(deleter, filled), always=True
+            )

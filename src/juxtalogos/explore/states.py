@@ -1,4 +1,6 @@
-"""Conflicts: whether an operation is declared to be refused for the state that things are in, and whether it was."""
+"""Conflicts: whether an operation is declared to be refused for the state that things are in, and whether it
+was.
+"""
 
 from __future__ import annotations
 
@@ -9,14 +11,18 @@ from juxtalogos.explore.bench import Trial
 from juxtalogos.model.contract import Operation
 
 _CONFLICT = re.compile(
-    r"taken|exist|duplicate|already|busy|ended|closed|conflict|in[_-]?use|state|locked|occupied|finish|running|still|assigned|cancel|used|open|active|reserved|released|started|allotted|over$|done", re.IGNORECASE
-)  # fmt: skip
+    r"taken|exist|duplicate|already|busy|ended|closed|conflict|in[_-]?use|state|locked|occupied|finish|running|still|assigned|cancel|used|open|active|reserved|released|started|allotted|over$|done",
+    re.IGNORECASE,
+)
 """What names of faults have in them that are about the state that things are in."""
 
 
 def declares_conflict(operation: Operation) -> bool:
     """Whether an operation is declared to be refused for the state that things are in."""
-    return any(one.status == "409" or (one.fault and conflict_named(one.fault)) for one in operation.answers)
+    return any(
+        answer.status == "409" or (answer.fault and conflict_named(answer.fault))
+        for answer in operation.answers
+    )
 
 
 def conflict_named(fault: str) -> bool:

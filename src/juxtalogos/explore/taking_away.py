@@ -31,7 +31,9 @@ async def clear(yard: Yard) -> None:
         waiting = stuck
         if not waiting:
             return
-    yard.left += [f"{one.kind.name} {yard.key(one)}" for one in waiting if one.kind.deleter is not None]
+    yard.left += [
+        f"{entry.kind.name} {yard.key(entry)}" for entry in waiting if entry.kind.deleter is not None
+    ]
 
 
 async def note_singles(yard: Yard) -> None:
@@ -53,12 +55,18 @@ async def note_singles(yard: Yard) -> None:
         shown = item_in(seen.value, dict.fromkeys(names)) if seen.ok else None
         if shown is not None:
             body = {name: value for name, value in shown.items() if name in names}
-            yard.singles.append(Single(frozenset(one.id for one in writers), writers[0], Inputs(inputs.values, body, inputs.content_type)))  # fmt: skip
+            yard.singles.append(
+                Single(
+                    frozenset(one.id for one in writers),
+                    writers[0],
+                    Inputs(inputs.values, body, inputs.content_type),
+                )
+            )
 
 
 async def restore(yard: Yard) -> None:
     """Writes back what there is one of, where the block has written it."""
-    written = {one.operation.id for one in yard.bench.held[yard.restored :] if one.ok}
+    written = {trial.operation.id for trial in yard.bench.held[yard.restored :] if trial.ok}
     for single in yard.singles:
         if written & single.writers:
             await yard.bench.send(single.operation, single.inputs, Purpose.CLEANUP)
@@ -66,7 +74,9 @@ async def restore(yard: Yard) -> None:
 
 
 async def _sweep(yard: Yard, thing: Thing) -> None:
-    """Takes away what lies below a thing, however it came there; and brings it into a state in which it may go."""
+    """Takes away what lies below a thing, however it came there; and brings it into a state in which it may
+    go.
+    """
     for kind in yard.kinds:
         if kind.parent is not thing.kind or kind.deleter is None:
             continue

@@ -1,4 +1,6 @@
-"""Requests filled: values of one's own that differ from request to request, references to what was made before."""
+"""Requests filled: values of one's own that differ from request to request, references to what was made
+before.
+"""
 
 from __future__ import annotations
 
@@ -60,20 +62,24 @@ class Maker:
     def __post_init__(self) -> None:
         self.rows = Rows(self.contract)
         self.resources = Resources(self.contract, self.rows)
-        self.finder = Finder(self.contract, self.hints.dependencies, resources=self.resources, only_reading=self.only_reading)  # fmt: skip
-        found = [one for one in self.finder.found() if one.sure >= LIMIT]
-        linked = frozenset((one.operation, one.input) for one in found)
+        self.finder = Finder(
+            self.contract, self.hints.dependencies, resources=self.resources, only_reading=self.only_reading
+        )
+        found = [item for item in self.finder.found() if item.sure >= LIMIT]
+        linked = frozenset((item.operation, item.input) for item in found)
         self.values = RequestValues(self.contract, self.rows, self.resources, self.hints, linked)
         self.needs, self.versions = {}, {}
-        for one in found:
-            if one.input.lower() == "header.if-match":
-                self.versions[one.operation] = one
+        for entry in found:
+            if entry.input.lower() == "header.if-match":
+                self.versions[entry.operation] = entry
             else:
-                self.needs.setdefault(one.operation, []).append(one)
+                self.needs.setdefault(entry.operation, []).append(entry)
         self.namespaces = dict(self.contract.namespaces)
 
     def own(self, operation: Operation, *, full: bool = False, seed: int = 0) -> Inputs:
-        """Values of one's own for a request; what comes from elsewhere is a sample still. Unsampleable when there is none."""
+        """Values of one's own for a request; what comes from elsewhere is a sample still. Unsampleable when
+        there is none.
+        """
         filled = self.values.of(operation, full=full, seed=seed)
         self.count += 1
         ground = FormulaContext(
@@ -90,8 +96,12 @@ class Maker:
             except (BadFormula, NoValue):
                 continue
         inputs = with_values(filled.inputs, found)
-        required = {one.address for one in operation.inputs if one.required}
-        values = {at: value for at, value in inputs.values.items() if at in required or not at.lower().startswith("header.if-")}  # fmt: skip
+        required = {declared_input.address for declared_input in operation.inputs if declared_input.required}
+        values = {
+            at: value
+            for at, value in inputs.values.items()
+            if at in required or not at.lower().startswith("header.if-")
+        }
         return replace(inputs, values=values)  # conditions are tried by themselves
 
     def referred(self, operation: Operation, inputs: Inputs, context: Context) -> Inputs:
@@ -111,13 +121,22 @@ class Maker:
         """Whether a request holds an input, or must."""
         if address.startswith("body"):
             return True
-        return address in inputs.values or any(one.address == address and one.required for one in operation.inputs)
+        return address in inputs.values or any(
+            declared_input.address == address and declared_input.required
+            for declared_input in operation.inputs
+        )
 
     def own_keys(self, operation: Operation) -> set[str]:
-        """Places of a body that repeat what the path says already: the item itself, or the one that it lies below; a service may ignore them."""
+        """Places of a body that repeat what the path says already: the item itself, or the one that it lies
+        below; a service may ignore them.
+        """
         needs = self.needs.get(operation.id, ())
-        said = {(one.source, one.value) for one in needs if not one.input.startswith("body")}
-        return {one.input for one in needs if one.input.startswith("body") and (one.reason == ITSELF or (one.source, one.value) in said)}  # fmt: skip
+        said = {(need.source, need.value) for need in needs if not need.input.startswith("body")}
+        return {
+            need.input
+            for need in needs
+            if need.input.startswith("body") and (need.reason == ITSELF or (need.source, need.value) in said)
+        }
 
     def typed(self, operation: Operation, address: str, value: Any) -> Any:
         """A number that is wanted as a text is one, and the other way round."""
@@ -132,8 +151,13 @@ class Maker:
     def row(self, operation: Operation, address: str) -> OutlineRow | None:
         """What is declared at an address."""
         if address.startswith("body"):
-            return next((one for one in self.rows.sent(operation) if f"body{one.path}" == address), None)
-        given = next((one for one in operation.inputs if one.address == address), None)
+            return next(
+                (sent_row for sent_row in self.rows.sent(operation) if f"body{sent_row.path}" == address),
+                None,
+            )
+        given = next(
+            (declared_input for declared_input in operation.inputs if declared_input.address == address), None
+        )
         return next(iter(self.rows.of(given.schema, 0)), None) if given else None
 
     def taken(self, expression: str, seen: Trial) -> Any:
@@ -146,7 +170,13 @@ class Maker:
                 return ABSENT
             return nodes[0] if nodes else ABSENT
         text, segment, place = expression.partition(SEGMENT)
-        scope = Scope({}, exchange=seen.exchange, request_values=seen.inputs.values, request_body=seen.inputs.body, response_value=seen.value)  # fmt: skip
+        scope = Scope(
+            {},
+            exchange=seen.exchange,
+            request_values=seen.inputs.values,
+            request_body=seen.inputs.body,
+            response_value=seen.value,
+        )
         try:
             value = evaluate(parse_expression(text), scope)
         except ValueError:
@@ -163,10 +193,12 @@ class Maker:
 
     def fits(self, operation: Operation, inputs: Inputs) -> bool:
         """Whether the definition allows the inputs, as far as schemas tell."""
-        for one in operation.inputs:
-            if one.address in inputs.values and one.schema is not None:
+        for declared_input in operation.inputs:
+            if declared_input.address in inputs.values and declared_input.schema is not None:
                 try:
-                    if not self.contract.schema(one.schema).accepts(inputs.values[one.address]):
+                    if not self.contract.schema(declared_input.schema).accepts(
+                        inputs.values[declared_input.address]
+                    ):
                         return False
                 except (JuxtalogosError, ValueError):
                     return False
@@ -185,15 +217,23 @@ class Maker:
                 if schema is None:
                     return []
                 return [
-                    one.value for one in schema.boundaries(schema.sample()) if one.keyword in _CHOICES and not one.path
+                    boundary.value
+                    for boundary in schema.boundaries(schema.sample())
+                    if boundary.keyword in _CHOICES and not boundary.path
                 ]
             inputs = self.values.of(operation, full=True).inputs
             schema = self.schema_of(operation, inputs)
             if schema is None or inputs.body is ABSENT:
                 return []
-            return [follow_pointer(one.value, address[4:]) for one in schema.boundaries(inputs.body) if one.keyword in _CHOICES and one.path == address[4:]]  # fmt: skip
+            return [
+                follow_pointer(boundary.value, address[4:])
+                for boundary in schema.boundaries(inputs.body)
+                if boundary.keyword in _CHOICES and boundary.path == address[4:]
+            ]
         except (JuxtalogosError, LookupError, ValueError):
             return []
 
     def input_of(self, operation: Operation, address: str) -> Input | None:
-        return next((one for one in operation.inputs if one.address == address), None)
+        return next(
+            (declared_input for declared_input in operation.inputs if declared_input.address == address), None
+        )

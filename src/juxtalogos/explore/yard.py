@@ -97,7 +97,9 @@ class Yard:
 
     # Asking
 
-    async def fill(self, operation: Operation, context: Context, *, full: bool = False, seed: int = 0, depth: int = 0) -> tuple[Inputs, dict[str, Trial]]:  # fmt: skip
+    async def fill(
+        self, operation: Operation, context: Context, *, full: bool = False, seed: int = 0, depth: int = 0
+    ) -> tuple[Inputs, dict[str, Trial]]:
         """(inputs, context with what was made for them). Unfillable."""
         try:
             inputs = self.maker.own(operation, full=full, seed=seed)
@@ -107,7 +109,14 @@ class Yard:
 
     async def condition(self, operation: Operation, inputs: Inputs, context: Context) -> Inputs:
         """With the entity tag that is read now, where `If-Match` is required."""
-        address = next((one.address for one in operation.inputs if one.required and one.address.lower() == "header.if-match"), "")  # fmt: skip
+        address = next(
+            (
+                declared_input.address
+                for declared_input in operation.inputs
+                if declared_input.required and declared_input.address.lower() == "header.if-match"
+            ),
+            "",
+        )
         version = self.maker.versions.get(operation.id)
         reader = self.maker.contract.operation(version.source) if version is not None else None
         if not address or version is None or reader is None:
@@ -150,7 +159,9 @@ class Yard:
         self.shared.update({name: one for name, one in thing.context.items() if name not in self.shared})
         return thing.context
 
-    async def call(self, operation: Operation, inputs: Inputs, asked: Purpose = Purpose.VALID, **more: Any) -> Trial:
+    async def call(
+        self, operation: Operation, inputs: Inputs, asked: Purpose = Purpose.VALID, **more: Any
+    ) -> Trial:
         """Sends, and remembers what worked. Unfillable where it cannot be encoded."""
         try:
             seen = await self.bench.send(operation, inputs, asked, **more)
@@ -160,7 +171,15 @@ class Yard:
             self.worked.setdefault(operation.id, inputs)
         return seen
 
-    async def ask(self, operation: Operation, context: Context, asked: Purpose = Purpose.VALID, *, values: Mapping[str, Any] = NONE, **more: Any) -> Trial:  # fmt: skip
+    async def ask(
+        self,
+        operation: Operation,
+        context: Context,
+        asked: Purpose = Purpose.VALID,
+        *,
+        values: Mapping[str, Any] = NONE,
+        **more: Any,
+    ) -> Trial:
         """Calls an operation about something that is there, with what worked before where it needs more."""
         inputs, _ = await self.fill(operation, context)
         return await self.call(operation, with_values(inputs, values), asked, **more)
@@ -172,7 +191,9 @@ class Yard:
         return blanket(self.maker.contract.operations, operation)
 
     def kind_made_by(self, operation: Operation) -> Kind | None:
-        return next((one for one in self.kinds if any(maker.id == operation.id for maker in one.creators)), None)
+        return next(
+            (kind for kind in self.kinds if any(maker.id == operation.id for maker in kind.creators)), None
+        )
 
     async def make(self, kind: Kind, context: Context = NONE, *, full: bool = False, seed: int = 0) -> Thing:
         """A new thing of a kind. Unfillable where none can be made."""
@@ -184,14 +205,25 @@ class Yard:
                 refused = error
         raise refused
 
-    async def make_by(self, operation: Operation, context: Context, *, full: bool = False, seed: int = 0, depth: int = 0, inputs: Inputs | None = None) -> Thing:  # fmt: skip
+    async def make_by(
+        self,
+        operation: Operation,
+        context: Context,
+        *,
+        full: bool = False,
+        seed: int = 0,
+        depth: int = 0,
+        inputs: Inputs | None = None,
+    ) -> Thing:
         """What an operation makes; in other ways where that is refused."""
         if self.bench.only_reading:
             raise Unfillable("nothing is made: it is only read")
         tried: list[str] = []
         for turn_full, turn_seed in ((full, seed), (not full, seed), (full, seed + 1)):
             if inputs is None:
-                filled, known = await self.fill(operation, context, full=turn_full, seed=turn_seed, depth=depth)
+                filled, known = await self.fill(
+                    operation, context, full=turn_full, seed=turn_seed, depth=depth
+                )
             else:
                 filled, known = inputs, dict(context)
             seen = await self.call(operation, filled)
@@ -207,10 +239,15 @@ class Yard:
         kind = self.kind_made_by(operation)
         if (
             kind is not None
-            and self.key(Thing(kind, seen, {**known, **{one.id: seen for one in kind.creators}})) is ABSENT
+            and self.key(Thing(kind, seen, {**known, **{creator.id: seen for creator in kind.creators}}))
+            is ABSENT
         ):
             seen = await finished(self, seen)
-        context = {**known, **{one.id: seen for one in (kind.creators if kind else ())}, operation.id: seen}
+        context = {
+            **known,
+            **{creator.id: seen for creator in (kind.creators if kind else ())},
+            operation.id: seen,
+        }
         thing = Thing(kind or self._anonymous(operation), seen, context)
         self.things.append(thing)
         deleter = thing.kind.deleter
@@ -219,7 +256,15 @@ class Yard:
                 inputs = self.maker.referred(deleter, self.maker.own(deleter), context)
             except (Unfillable, Unsampleable):
                 return thing
-            record = undo_of(self.bench.suite, self.bench.case, deleter.id, self.maker.contract.name, deleter.id, inputs, self.bench.session.target.name)  # fmt: skip
+            record = undo_of(
+                self.bench.suite,
+                self.bench.case,
+                deleter.id,
+                self.maker.contract.name,
+                deleter.id,
+                inputs,
+                self.bench.session.target.name,
+            )
             thing.undo.append(await self.put_undo(record))
         return thing
 
@@ -257,18 +302,22 @@ class Yard:
         if seen is None:
             for listing in thing.kind.lists:
                 seen, items = await self.whole(listing, thing.context)
-                for one in items:
-                    if isinstance(one, dict) and has_key(one, key):
-                        return seen, one
+                for entry in items:
+                    if isinstance(entry, dict) and has_key(entry, key):
+                        return seen, entry
         return None
 
-    async def pages(self, listing: Operation, context: Context, values: Mapping[str, Any] = NONE) -> AsyncIterator[Trial]:  # fmt: skip
+    async def pages(
+        self, listing: Operation, context: Context, values: Mapping[str, Any] = NONE
+    ) -> AsyncIterator[Trial]:
         """Each page of a list. Unfillable where the first does not come."""
         inputs, _ = await self.fill(listing, context)
         async for trial in pages(self.call, self.maker, listing, inputs, values):
             yield trial
 
-    async def whole(self, listing: Operation, context: Context, values: Mapping[str, Any] = NONE) -> tuple[Trial, list[Any]]:  # fmt: skip
+    async def whole(
+        self, listing: Operation, context: Context, values: Mapping[str, Any] = NONE
+    ) -> tuple[Trial, list[Any]]:
         """(the first answer, all items of a list): its pages are followed."""
         items: list[Any] = []
         first: Trial | None = None
@@ -280,13 +329,33 @@ class Yard:
 
     # Telling
 
-    def claim(self, seen: Trial, law: str, at: str, declared: str, observed: str, location: Location | None = None, *, must: bool | None = None, detail: str = "") -> None:  # fmt: skip
+    def claim(
+        self,
+        seen: Trial,
+        law: str,
+        at: str,
+        declared: str,
+        observed: str,
+        location: Location | None = None,
+        *,
+        must: bool | None = None,
+        detail: str = "",
+    ) -> None:
         """A law does not hold. Whether it is told is known when the block has been gone through twice."""
         adopted = self.adopted(law, seen.operation.id)
         if adopted is False:
             return
-        place = location or (seen.answer.declared.location if seen.answer and seen.answer.declared else None) or seen.operation.location  # fmt: skip
-        self.claims.append(Claim(seen, broken_law(law, at, declared, observed, place, must=True if adopted else must, detail=detail)))  # fmt: skip
+        place = (
+            location
+            or (seen.answer.declared.location if seen.answer and seen.answer.declared else None)
+            or seen.operation.location
+        )
+        self.claims.append(
+            Claim(
+                seen,
+                broken_law(law, at, declared, observed, place, must=True if adopted else must, detail=detail),
+            )
+        )
 
     def note(self, kind: str, seen: Trial) -> None:
         """Remembers how a kind of request was answered, to compare with others of its kind."""
@@ -305,7 +374,11 @@ class Yard:
             seen = await self.ask(deleter, thing.context, Purpose.CLEANUP)
         except Unfillable:
             return True
-        if seen.ok or seen.status in GONE or (seen.fault and seen.fault != "undeclared" and is_gone(seen.fault)):
+        if (
+            seen.ok
+            or seen.status in GONE
+            or (seen.fault and seen.fault != "undeclared" and is_gone(seen.fault))
+        ):
             thing.gone = True
             await self.undone(thing)
             return True
@@ -313,8 +386,8 @@ class Yard:
 
     async def undone(self, thing: Thing) -> None:
         """Notes that nothing of a thing is left to be taken away."""
-        for one in thing.undo:
-            await self.put_undo(replace(one, done=True))
+        for entry in thing.undo:
+            await self.put_undo(replace(entry, done=True))
         thing.undo = []
 
 
@@ -322,7 +395,9 @@ async def finished(yard: Yard, begun: Trial) -> Trial:
     """Of what was begun only (202), the answer with what its job tells when it is over."""
     if begun.status != 202:
         return begun
-    last, _ = await followed(yard.call, yard.maker.contract, yard.bench.session.base_url(yard.maker.contract), begun)
+    last, _ = await followed(
+        yard.call, yard.maker.contract, yard.bench.session.base_url(yard.maker.contract), begun
+    )
     return (
         begun
         if last is None
@@ -343,6 +418,10 @@ def changing(kind: Kind) -> list[Operation]:
 def settle(claims: list[Claim]) -> None:
     """Adds what was claimed to the requests that show it; not where the contract says so much already."""
     for one in claims:
-        places = {general_path(result.at) for result in one.seen.record.results if result.fails and not result.kind.startswith("law.")}  # fmt: skip
+        places = {
+            general_path(result.at)
+            for result in one.seen.record.results
+            if result.fails and not result.kind.startswith("law.")
+        }
         if general_path(one.result.at) not in places or not one.result.at.startswith("body"):
             tell(one.seen, one.result)

@@ -1,4 +1,7 @@
-"""Formats of definitions, found by name or by what a document says of itself. A format is loaded when it is first asked for."""
+"""Formats of definitions, found by name or by what a document says of itself.
+
+A format is loaded when it is first asked for.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +29,12 @@ FORMATS: Table[Format] = Table(
 )
 """Ours, and those that installed packages add under the entry point group `juxtalogos.formats`."""
 
-_SYNTAXES = {"soap": ("xml",), "openapi": ("json", "yaml"), "odata": ("xml", "json"), "messages": ("message",)}
+_SYNTAXES = {
+    "soap": ("xml",),
+    "openapi": ("json", "yaml"),
+    "odata": ("xml", "json"),
+    "messages": ("message",),
+}
 """What the documents of our formats are written in: a format is not loaded to look at others."""
 
 _wires: WeakKeyDictionary[Contract, Wire] = WeakKeyDictionary()
@@ -67,8 +75,13 @@ def format_of(document: Document) -> Format:
     )
 
 
-def read_contract(document: Document, name: str, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Contract:
-    """The contract of a definition that begins with a document, read by the format that claims it. DocumentError when none does."""
+def read_contract(
+    document: Document, name: str, root: str, fetch: Fetch, others: Iterable[str] = ()
+) -> Contract:
+    """The contract of a definition that begins with a document, read by the format that claims it.
+
+    DocumentError when none does.
+    """
     form = format_of(document)
     contract = form.read(name, root, fetch, list(others))
     return contract if contract.format == form.name else replace(contract, format=form.name)

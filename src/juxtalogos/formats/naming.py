@@ -10,16 +10,34 @@ from juxtalogos.model.contract import Intent
 _WORD = re.compile(r"[A-Z]?[a-z]+|[A-Z]+(?![a-z])|\d+")
 _VERBS: dict[Intent, str] = {
     Intent.LIST: "list search find query browse",
-    Intent.READ: "get read fetch show look lookup check count describe retrieve view validate verify calculate compute quote estimate preview ping has exists convert resolve download",
-    Intent.CREATE: "add create new register insert make book plan schedule submit announce enter issue roster enrol enroll put store upload open",
+    Intent.READ: (
+        "get read fetch show look lookup check count describe retrieve view validate verify calculate compute"
+        " quote estimate preview ping has exists convert resolve download"
+    ),
+    Intent.CREATE: (
+        "add create new register insert make book plan schedule submit announce enter issue roster enrol"
+        " enroll put store upload open"
+    ),
     Intent.UPDATE: "update change set rename edit modify move amend correct adjust save",
     Intent.REPLACE: "replace",
-    Intent.DELETE: "delete remove scrap dispose decommission retire cancel withdraw revoke discard erase unregister deregister unsubscribe",
-    Intent.EMPTY: "clear reset flush purge wipe shutdown shut drop truncate restart reboot kill terminate halt destroy uninstall",
-    Intent.ACT: "accept acknowledge activate allot allocate apply approve archive assign attach authenticate authorise authorize begin bind call close complete confirm connect copy deliver detach disable do enable "
-    "end execute export extend finish grant handle hold import inform inspect link load lock log login logout merge notify pay perform poll post print process produce promote publish receive record refresh reject "
-    "release renew report request resend resume return run send share sign split start stop subscribe suspend swap switch sync take test track transfer translate trigger unlink unlock use wait",
-}  # fmt: skip
+    Intent.DELETE: (
+        "delete remove scrap dispose decommission retire cancel withdraw revoke discard erase unregister"
+        " deregister unsubscribe"
+    ),
+    Intent.EMPTY: (
+        "clear reset flush purge wipe shutdown shut drop truncate restart reboot kill terminate halt destroy"
+        " uninstall"
+    ),
+    Intent.ACT: (
+        "accept acknowledge activate allot allocate apply approve archive assign attach authenticate"
+        " authorise authorize begin bind call close complete confirm connect copy deliver detach disable do"
+        " enable end execute export extend finish grant handle hold import inform inspect link load lock log"
+        " login logout merge notify pay perform poll post print process produce promote publish receive"
+        " record refresh reject release renew report request resend resume return run send share sign split"
+        " start stop subscribe suspend swap switch sync take test track transfer translate trigger unlink"
+        " unlock use wait"
+    ),
+}
 VERBS = {word: intent for intent, words in _VERBS.items() for word in words.split()}
 """What the first word of a name says that is done."""
 _MANY = ("all", "bulk", "batch", "mass", "every")

@@ -14,4 +14,19 @@ from juxtalogos.ledger.records import (
 )
 from juxtalogos.model.exchange import BodyForm
 
-__all__ = ["BodyForm", "CaseRecord", "ExchangeQuery", "ExchangeRecord", "FoundResult", "HitRow", "Ledger", "ReportedValue", "RunRecord", "StepRow", "UndoRecord", "ledger_faults", "open_ledger", "rescue_ledger"]  # fmt: skip
+__all__ = [
+    "BodyForm",
+    "CaseRecord",
+    "ExchangeQuery",
+    "ExchangeRecord",
+    "FoundResult",
+    "HitRow",
+    "Ledger",
+    "ReportedValue",
+    "RunRecord",
+    "StepRow",
+    "UndoRecord",
+    "ledger_faults",
+    "open_ledger",
+    "rescue_ledger",
+]

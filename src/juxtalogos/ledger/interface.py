@@ -52,7 +52,11 @@ class ExchangeQuery:
 
 
 class Ledger(Protocol):
-    """A store of runs. Everything that comes in is redacted already. Used from one thread at a time; several processes may share one."""
+    """A store of runs.
+
+    Everything that comes in is redacted already. Used from one thread at a time; several processes may share
+    one.
+    """
 
     @property
     def place(self) -> str:
@@ -64,9 +68,13 @@ class Ledger(Protocol):
     def end(self, run: int, verdict: str, *, interrupted: bool = False) -> None: ...
 
     def try_add(self, run: int, records: Sequence[ExchangeRecord | CaseRecord | UndoRecord]) -> bool:
-        """Stores finished work in one transaction, without waiting: False when another writes just now. LedgerError when it cannot be written."""
+        """Stores finished work in one transaction, without waiting: False when another writes just now.
+        LedgerError when it cannot be written.
+        """
 
-    def add(self, run: int, exchanges: Sequence[ExchangeRecord], cases: Sequence[CaseRecord] = ()) -> list[int]:
+    def add(
+        self, run: int, exchanges: Sequence[ExchangeRecord], cases: Sequence[CaseRecord] = ()
+    ) -> list[int]:
         """Stores finished work in one transaction, waiting for others; gives the numbers of the exchanges."""
 
     def assign(self, exchange: int, suite: str, case: str, step: str) -> None:
@@ -82,7 +90,9 @@ class Ledger(Protocol):
         """The latest first; without `calls` only those that are more than a single call."""
 
     def run(self, number: int | None = None) -> RunRecord:
-        """A run by number; without one the latest that is more than a single call. UsageError when there is none."""
+        """A run by number; without one the latest that is more than a single call. UsageError when there is
+        none.
+        """
 
     def cases(self, run: int) -> list[CaseRecord]:
         """By suite, in the order in which they ended."""

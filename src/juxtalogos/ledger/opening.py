@@ -9,7 +9,8 @@ from juxtalogos.ledger.sqlite.store import SqliteLedger
 
 
 def open_ledger(path: Path, *, write: bool = False) -> SqliteLedger:
-    """A ledger, to be used as a context. For reading, nothing is made or changed: one that is not there is an empty one.
+    """A ledger, to be used as a context. For reading, nothing is made or changed: one that is not there is an
+    empty one.
 
     LedgerError when it cannot be used.
     """

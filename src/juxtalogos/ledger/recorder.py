@@ -1,4 +1,6 @@
-"""Recording: finished work is gathered and committed in batches, on the loop itself, which never waits for somebody else's lock."""
+"""Recording: finished work is gathered and committed in batches, on the loop itself, which never waits for
+somebody else's lock.
+"""
 
 from __future__ import annotations
 
@@ -55,12 +57,14 @@ class Recorder:
         if self.fault is not None:
             raise self.fault
         self.waiting.append(record)
-        now = isinstance(record, UndoRecord) and not record.done  # what was made is known before anything else happens
+        now = (
+            isinstance(record, UndoRecord) and not record.done
+        )  # what was made is known before anything else happens
         if (now or len(self.waiting) >= BATCH) and self.locked_since is None:
             self._commit()
         elif self._timer is None:
             self._timer = asyncio.get_running_loop().call_later(INTERVAL, self._commit)
-        while now and self.fault is None and any(one is record for one in self.waiting):
+        while now and self.fault is None and any(entry is record for entry in self.waiting):
             await asyncio.sleep(AGAIN / 5)  # another writes just now
             if self.locked_since is None:
                 self._commit()

@@ -72,9 +72,13 @@ class ExchangeRecord:
         if redactor.is_idle:
             if exchange is self.exchange and not self.parts:
                 return self
-            return replace(self, exchange=exchange, parts=tuple(part.redacted(redactor) for part in self.parts))
+            return replace(
+                self, exchange=exchange, parts=tuple(part.redacted(redactor) for part in self.parts)
+            )
         results = tuple(redactor.result(result) for result in self.results)
-        known = tuple((name, redactor.text(value) if isinstance(value, str) else value) for name, value in self.known)
+        known = tuple(
+            (name, redactor.text(value) if isinstance(value, str) else value) for name, value in self.known
+        )
         return replace(
             self,
             exchange=exchange,

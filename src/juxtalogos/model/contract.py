@@ -57,7 +57,8 @@ class Media:
 class Input:
     """One parameter of an operation, addressed as `path.id`, `query.limit`, `header.X`, `cookie.c`.
 
-    Every format puts its inputs into these four places, since suites know no others (Arazzo 1.0.1, parameter object).
+    Every format puts its inputs into these four places, since suites know no others (Arazzo 1.0.1, parameter
+    object).
     """
 
     name: str
@@ -194,7 +195,8 @@ class Operation:
     idempotent: bool = False
     """Whether calling it twice does no more than calling it once, by the protocol."""
     resource: str = ""
-    """The key of the resource that it works on, its last part its name; empty where the format knows of none."""
+    """The key of the resource that it works on, its last part its name; empty where the
+    format knows of none."""
     on_item: bool = False
     """Whether it works on one item of the resource, and not on the collection."""
     noun: str = ""
@@ -223,9 +225,9 @@ class Operation:
 
     def not_checkable(self) -> Iterator[tuple[str, str]]:
         """(part, why) of each part that cannot be read."""
-        for one in self.inputs:
-            if one.unreadable:
-                yield one.address, one.unreadable
+        for declared_input in self.inputs:
+            if declared_input.unreadable:
+                yield declared_input.address, declared_input.unreadable
         for media in self.body.media if self.body else ():
             if media.unreadable:
                 yield f"body {media.media_type}", media.unreadable
@@ -281,7 +283,8 @@ class Contract:
     """The schema dialect in force where no schema says otherwise."""
     outgoing: tuple[Outgoing, ...] = ()
     secret_fields: tuple[str, ...] = ()
-    """Names of body fields declared as passwords and of parameters that carry keys: redacted wherever they occur."""
+    """Names of body fields declared as passwords and of parameters that carry keys: redacted wherever they
+    occur."""
     namespaces: tuple[tuple[str, str], ...] = ()
     """(prefix, namespace) that XPaths on its messages may use."""
     columns: tuple[str, ...] = ("method", "path", "sign-in")

@@ -12,12 +12,15 @@ from juxtalogos.model.location import Marks
 class Document:
     """One document as published: its URI within the contract, its bytes and the value they hold.
 
-    Both may be a function that gives them: of a contract that was read before, most documents are never looked at again.
+    Both may be a function that gives them: of a contract that was read before, most documents are never
+    looked at again.
     """
 
     __slots__ = ("__weakref__", "_text", "_value", "syntax", "uri")
 
-    def __init__(self, uri: str, syntax: str, text: bytes | Callable[[], bytes], value: Callable[[], Parsed]) -> None:
+    def __init__(
+        self, uri: str, syntax: str, text: bytes | Callable[[], bytes], value: Callable[[], Parsed]
+    ) -> None:
         self.uri = uri
         self.syntax = syntax
         """`json`, `yaml`, `xml`, or `message` for one of HTTP/1.1."""

@@ -72,9 +72,11 @@ class Exchange:
     error: str = ""
     """Why no answer came, when none did."""
     tries: tuple[Exchange, ...] = ()
-    """What was sent before over a connection that turned out to be closed: no byte of an answer came, so it was sent again."""
+    """What was sent before over a connection that turned out to be closed: no byte of an answer came, so it
+    was sent again."""
     lost: bool = False
-    """Whether the connection stood and ended without an answer: neither refused, nor unknown, nor too slow."""
+    """Whether the connection stood and ended without an answer: neither refused, nor
+    unknown, nor too slow."""
 
     @property
     def bodiless(self) -> bool:

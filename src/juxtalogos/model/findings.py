@@ -11,7 +11,8 @@ from juxtalogos.model.laws import LAWS
 from juxtalogos.model.location import Location
 
 FINGERPRINT_VERSION = 2
-"""2: places in the definition by name or content where 1 took indices; 1 is told beside it as what it was formerly."""
+"""2: places in the definition by name or content where 1 took indices; 1 is told beside it as what it was
+formerly."""
 
 
 class Severity(StrEnum):
@@ -224,7 +225,9 @@ class Finding:
 
     @property
     def fingerprint(self) -> str:
-        """Stable across runs and reorderings: no lines, observed values or message text, no index into the definition."""
+        """Stable across runs and reorderings: no lines, observed values or message text, no index into the
+        definition.
+        """
         pointer = self.result.location.pointer if self.result.location else ""
         return self._fingerprint(FINGERPRINT_VERSION, self.result.anchor or pointer)
 

@@ -24,12 +24,14 @@ class SignInScheme:
     """A kind of security scheme."""
 
     sign: Callable[[Request, SecurityScheme, Any, dict[str, Any]], SignInFlow]
-    """(request, scheme, credential, what it remembers) -> the flow that ends with the signed request. Texts that it
+    """(request, scheme, credential, what it remembers) -> the flow that ends with the signed request. Texts
+    that it
     remembers are taken for secrets."""
     words: str = ""
     """What it asks for, in words; `{place}` and `{key}` stand for the scheme's."""
     void: Callable[[Exchange, dict[str, Any]], bool] | None = None
-    """(an answer with one of those statuses, what it remembers) -> whether something remembered was void: it is forgotten then, and signing in anew may help."""
+    """(an answer with one of those statuses, what it remembers) -> whether something remembered was void: it
+    is forgotten then, and signing in anew may help."""
     void_on: tuple[int, ...] = (401,)
     at_base: bool = False
     """Whether it asks at the service's base URL: that is the scheme's `token_url` then."""
@@ -43,7 +45,8 @@ class Format:
     claims: Callable[[Document], bool]
     """Whether a document is a definition of this format."""
     read: Callable[..., Contract]
-    """(name, root URI, fetch, others) -> contract; its faults are listed in it. `others`: URIs of documents that are at hand,
+    """(name, root URI, fetch, others) -> contract; its faults are listed in it. `others`: URIs of documents
+    that are at hand,
     whether or not anything refers to them; may be left out."""
     engine: Callable[[Mapping[str, Document], str], SchemaEngine]
     """(documents, dialect) -> what compiles the schemas of a contract that was read before."""
@@ -53,7 +56,8 @@ class Format:
     whole_folder: bool = False
     """Whether all documents of a folder that it claims are one definition, whichever it begins with."""
     leads_to: Callable[[Document, str], str] | None = None
-    """(a document that is none, its URL) -> the URL of the definition that it leads to, such as a service's root to its
+    """(a document that is none, its URL) -> the URL of the definition that it leads to, such as a service's
+    root to its
     metadata; empty where it leads to none."""
     sign_in: Mapping[str, SignInScheme] = field(default_factory=dict)
     """Kinds of security scheme that only this protocol has."""

@@ -28,14 +28,16 @@ class SchemaRef:
     pointer: str
     direction: Direction
     members: tuple[tuple[str, SchemaRef, bool], ...] = ()
-    """(name, schema, whether required) of an object that the document declares by its members only, as a form in OpenAPI 2.0."""
+    """(name, schema, whether required) of an object that the document declares by its members only, as a form
+    in OpenAPI 2.0."""
 
     wrapper: str = ""
     """The name of an element that the protocol puts around the members."""
     encoded: bool = False
     """Whether the protocol encodes the members by rules of its own (SOAP 1.1, section 5)."""
     role: str = ""
-    """What of the place is meant, where a protocol makes several schemas of one declaration (what comes, what is sent, a list)."""
+    """What of the place is meant, where a protocol makes several schemas of one declaration (what comes, what
+    is sent, a list)."""
 
     @property
     def declared(self) -> tuple[SchemaRef, ...]:
@@ -73,7 +75,9 @@ class Wanted:
 
     @classmethod
     def of(cls, places: Mapping[str, Any]) -> Wanted:
-        """Of values by JSON Pointer; ABSENT stands for any value. Where a place and one within it are given, the inner counts."""
+        """Of values by JSON Pointer; ABSENT stands for any value. Where a place and one within it are given,
+        the inner counts.
+        """
         nested: dict[str, Any] = {}
         for pointer, value in places.items():
             at = nested

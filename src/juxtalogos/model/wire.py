@@ -1,4 +1,6 @@
-"""How a contract is spoken: what goes into a request, what an answer is read as, and what a format's wire form must do."""
+"""How a contract is spoken: what goes into a request, what an answer is read as, and what a format's wire
+form must do.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,9 @@ class Problem:
 
 @dataclass(frozen=True, slots=True)
 class HeaderValue:
-    """A declared header as it came: its text and the value that text stands for; None when it did not come."""
+    """A declared header as it came: its text and the value that text stands for; None
+    when it did not come.
+    """
 
     declared: DeclaredHeader
     text: str | None
@@ -108,13 +112,19 @@ class Wire(Protocol):
     checks: tuple[WireCheck, ...]
     """Rules that only this protocol knows."""
     method_tells: bool
-    """Whether the method of a request says what is asked: then one that is not declared is none of the contract's."""
+    """Whether the method of a request says what is asked: then one that is not declared is none of the
+    contract's."""
 
     def encode(self, operation: Operation, inputs: Inputs, base_url: str, *, loose: bool = False) -> Request:
-        """The request, without credentials. UsageError when an input does not fit; `loose` sends what does not fit as far as it has a form."""
+        """The request, without credentials.
+
+        UsageError when an input does not fit; `loose` sends what does not fit as far as it has a form.
+        """
 
     def taken(self, operation: Operation, request: Request, base_url: str) -> Inputs:
-        """The inputs that a request of the operation was made with, as far as they have an address; no credentials."""
+        """The inputs that a request of the operation was made with, as far as they have an address; no
+        credentials.
+        """
 
     def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
         """The operations that a request may be a call of, best first."""
@@ -132,13 +142,17 @@ class Wire(Protocol):
         """Ids of the elements that an exchange exercised, each once."""
 
     def parts(self, exchange: Exchange) -> tuple[Exchange, ...]:
-        """The exchanges that one consists of (a batch), each as if it had been sent alone; empty for an ordinary one."""
+        """The exchanges that one consists of (a batch), each as if it had been sent alone; empty for an
+        ordinary one.
+        """
 
     def conversation(self, base_url: str) -> Conversation | None:
         """For a case that begins; None where each exchange stands for itself."""
 
     def misread(self, request: Request) -> tuple[tuple[str, str, Request], ...]:
-        """(place, rule, the request as it may not be) for what of the protocol itself, schemas aside, a request can break."""
+        """(place, rule, the request as it may not be) for what of the protocol itself, schemas aside, a
+        request can break.
+        """
 
     def parse_text(self, schema: SchemaRef | None, pointer: str, text: str) -> Any:
         """The text that a person wrote for a place of a value, read by what is declared there."""

@@ -1,4 +1,7 @@
-"""Reports: a finished run in a form for people or pipelines. A reporter is a name, an ending and a function."""
+"""Reports: a finished run in a form for people or pipelines.
+
+A reporter is a name, an ending and a function.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +28,8 @@ JUNIT = Reporter("xml", junit)
 REPORTERS: Table[Reporter] = Table(
     "juxtalogos.reporters", {"html": "juxtalogos.report:HTML", "junit": "juxtalogos.report:JUNIT"}
 )
-"""Ours, and those that installed packages add under the entry point group `juxtalogos.reporters`: they see what is redacted only."""
+"""Ours, and those that installed packages add under the entry point group `juxtalogos.reporters`: they see
+what is redacted only."""
 
 
 def write_report(name: str, data: RunView, output: Path | None, folder: Path) -> Path | None:

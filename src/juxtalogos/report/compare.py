@@ -48,7 +48,9 @@ Answers = Callable[[ExchangeRecord], tuple[Any, Allowed]]
 def pairs(
     first: Iterable[ExchangeRecord], second: Iterable[ExchangeRecord], answers: Answers | None = None
 ) -> list[Pair]:
-    """By suite, case and step; a step taken several times by its turn. `answers` reads them, by their definitions where those are at hand."""
+    """By suite, case and step; a step taken several times by its turn. `answers` reads them, by their
+    definitions where those are at hand.
+    """
     answers = answers or plain_answer
     left, right = _by_step(first), _by_step(second)
     return [
@@ -65,7 +67,9 @@ def pairs(
 
 
 def place_counts(found: Iterable[Pair]) -> list[tuple[int, str, str, str]]:
-    """(steps, operation, place with its indices as `*`, one difference) of values that differ, the commonest first."""
+    """(steps, operation, place with its indices as `*`, one difference) of values that differ, the commonest
+    first.
+    """
     steps: dict[tuple[str, str], set[int]] = {}
     examples: dict[tuple[str, str], str] = {}
     for number, pair in enumerate(found):
@@ -111,7 +115,11 @@ def told(one: Difference) -> str:
 def plain_answer(record: ExchangeRecord) -> tuple[Any, Allowed]:
     """An answer without its definition: of XML by local names; what its call made may differ."""
     value = _body(record)
-    return value, Allowed(created=made_places(record, None, value)) if record.exchange and record.exchange.request.method != "GET" else Allowed()  # fmt: skip
+    return value, (
+        Allowed(created=made_places(record, None, value))
+        if record.exchange and record.exchange.request.method != "GET"
+        else Allowed()
+    )
 
 
 def _body(record: ExchangeRecord) -> Any:
@@ -134,7 +142,9 @@ def _plain(element: ET.Element) -> Any:
     for child in element:
         made.setdefault(local(child.tag), []).append(_plain(child))
     text = (element.text or "").strip()
-    single = {key: item[0] if isinstance(item, list) and len(item) == 1 else item for key, item in made.items()}
+    single = {
+        key: item[0] if isinstance(item, list) and len(item) == 1 else item for key, item in made.items()
+    }
     return ({**single, "text()": text} if text else single) if single else text
 
 

@@ -51,7 +51,9 @@ def _general(reason: str) -> str:
 
 @dataclass(frozen=True, slots=True)
 class FoundGroup:
-    """One cause: what stands at one place of the definition, seen at one place of answers, of whichever operations."""
+    """One cause: what stands at one place of the definition, seen at one place of answers, of whichever
+    operations.
+    """
 
     found: tuple[FoundDeviation, ...]
 
@@ -62,25 +64,27 @@ class FoundGroup:
     @property
     def operations(self) -> list[str]:
         """`operation STATUS`, each once."""
-        told = (f"{one.operation} {one.found.finding.status or ''}".strip() for one in self.found)
+        told = (f"{item.operation} {item.found.finding.status or ''}".strip() for item in self.found)
         return list(dict.fromkeys(told))
 
     @property
     def times(self) -> int:
-        return sum(one.count for one in self.found)
+        return sum(item.count for item in self.found)
 
     @property
     def exchanges(self) -> list[int]:
         """Numbers of exchanges that it was seen in, the first ones of each finding."""
-        return sorted({number for one in self.found for number in one.found.exchanges})
+        return sorted({number for item in self.found for number in item.found.exchanges})
 
     @property
     def observed(self) -> list[str]:
-        return list(dict.fromkeys(one.result.observed for one in self.found))
+        return list(dict.fromkeys(item.result.observed for item in self.found))
 
 
 def found_groups(found: Sequence[FoundDeviation]) -> list[FoundGroup]:
-    """In groups by cause: failures of the service first, then what concerns most operations, then what is met most often."""
+    """In groups by cause: failures of the service first, then what concerns most operations, then what is met
+    most often.
+    """
     grouped: dict[tuple[str, ...], list[FoundDeviation]] = {}
     # Refusals are told by the server's own words.
     for one in found:
@@ -94,7 +98,8 @@ def found_groups(found: Sequence[FoundDeviation]) -> list[FoundGroup]:
         grouped.setdefault(key, []).append(one)
     made = [FoundGroup(tuple(group)) for group in grouped.values()]
     return sorted(
-        made, key=lambda one: (one.first.result.kind != "status.server-error", -len(one.operations), -one.times)
+        made,
+        key=lambda one: (one.first.result.kind != "status.server-error", -len(one.operations), -one.times),
     )
 
 

@@ -1,4 +1,5 @@
-"""What one team hands to another: where a service is, how to sign in, and each operation with its structures and a sample.
+"""What one team hands to another: where a service is, how to sign in, and each operation with its structures
+and a sample.
 
 One list of blocks is made of a contract; Markdown and HTML are two ways to write it.
 """
@@ -64,22 +65,35 @@ def blocks(contract: Contract, operations: Sequence[Operation], base_url: str) -
     facts += (
         [("base URL", base_url)]
         if base_url
-        else [("base URL named by the definition", one) for one in contract.servers]
+        else [("base URL named by the definition", server) for server in contract.servers]
     )
     yield TableBlock(("", ""), tuple(facts), code=(1,))
     if contract.security_schemes:
         yield Heading(2, "Sign-in")
         own = FORMATS[contract.format].sign_in
-        rows = tuple((one.name, _sign_in(one, own), one.description) for one in contract.security_schemes)
+        rows = tuple(
+            (scheme.name, _sign_in(scheme, own), scheme.description) for scheme in contract.security_schemes
+        )
         yield TableBlock(("name", "how", "meaning"), rows)
     yield Heading(2, "Operations")
     yield TableBlock(
         ("operation", "method", "path", "sign-in", "what it does"),
-        tuple((one.id, one.method, one.path, _needs(one), _line(one.summary or one.description)) for one in operations),
+        tuple(
+            (
+                candidate.id,
+                candidate.method,
+                candidate.path,
+                _needs(candidate),
+                _line(candidate.summary or candidate.description),
+            )
+            for candidate in operations
+        ),
         code=(0, 1, 2),
     )
     for operation in operations:
-        yield from _operation(contract, operation, base_url or next(iter(contract.servers), "http://merrow.example"))
+        yield from _operation(
+            contract, operation, base_url or next(iter(contract.servers), "http://merrow.example")
+        )
 
 
 def _sign_in(scheme: SecurityScheme, own: Mapping[str, SignInScheme]) -> str:
@@ -108,11 +122,20 @@ def _operation(contract: Contract, operation: Operation, base_url: str) -> Itera
         code=(0, 1),
     )
     if operation.facts:
-        yield TableBlock(tuple(word for word, _ in operation.facts), (tuple(text for _, text in operation.facts),))
+        yield TableBlock(
+            tuple(word for word, _ in operation.facts), (tuple(text for _, text in operation.facts),)
+        )
     if operation.inputs:
         yield Heading(3, "Inputs")
         rows = tuple(
-            _input_row(contract, one.address, one.schema, one.required, one.description) for one in operation.inputs
+            _input_row(
+                contract,
+                declared_input.address,
+                declared_input.schema,
+                declared_input.required,
+                declared_input.description,
+            )
+            for declared_input in operation.inputs
         )
         yield TableBlock(("input", "type", "need", "allowed values and limits", "meaning"), rows, code=(0,))
     for media in operation.body.media if operation.body else ():
@@ -125,7 +148,9 @@ def _operation(contract: Contract, operation: Operation, base_url: str) -> Itera
         yield from _answer(contract, answer)
 
 
-def _input_row(contract: Contract, name: str, ref: SchemaRef | None, required: bool, meaning: str) -> tuple[str, ...]:
+def _input_row(
+    contract: Contract, name: str, ref: SchemaRef | None, required: bool, meaning: str
+) -> tuple[str, ...]:
     row = next(iter(contract.schema(ref).outline()), None) if ref else None
     need = "required" if required else ""
     return (
@@ -140,7 +165,9 @@ def _input_row(contract: Contract, name: str, ref: SchemaRef | None, required: b
 def _structure(contract: Contract, media: Media) -> Iterator[Block]:
     rows = list(contract.schema(media.schema).outline()) if media.schema else []
     if len(rows) < 2:
-        yield Text(f"{rows[0].type}{'; ' + rows[0].allowed if rows[0].allowed else ''}" if rows else "any content")
+        yield Text(
+            f"{rows[0].type}{'; ' + rows[0].allowed if rows[0].allowed else ''}" if rows else "any content"
+        )
         return
     shown = tuple(
         (
@@ -162,7 +189,8 @@ def _answer(contract: Contract, answer: DeclaredAnswer) -> Iterator[Block]:
     yield Heading(3, f"{title}: {_line(answer.description)}" if answer.description else title)
     if answer.headers:
         rows = tuple(
-            _input_row(contract, one.name, one.schema, one.required, one.description) for one in answer.headers
+            _input_row(contract, head.name, head.schema, head.required, head.description)
+            for head in answer.headers
         )
         yield TableBlock(("header", "type", "need", "allowed values and limits", "meaning"), rows)
     for media in answer.media:
@@ -238,11 +266,17 @@ def _printable(text: str) -> str:
 
 
 _STYLE = """
-body{font:15px/1.5 system-ui,sans-serif;max-width:72rem;margin:2rem auto;padding:0 1.5rem;color:#1c2733;background:#fff}
-h1{font-size:1.7rem;margin:0 0 .5rem}h2{font-size:1.25rem;margin:2.2rem 0 .5rem;border-top:1px solid #d8e0e6;padding-top:1rem}h3{font-size:1rem;margin:1.3rem 0 .4rem;color:#31546b}
-table{border-collapse:collapse;width:100%;font-size:.88rem}th,td{text-align:left;vertical-align:top;padding:.28rem .7rem .28rem 0;border-bottom:1px solid #e7edf1}
-th{color:#5a6d7a;font-weight:600}code,pre{font:.85rem/1.45 ui-monospace,monospace}td code{white-space:pre-wrap;overflow-wrap:anywhere}
-pre{background:#f2f6f8;padding:.8rem 1rem;overflow:auto;border-radius:4px}figcaption{color:#5a6d7a;font-size:.88rem;margin:.8rem 0 .2rem}figure{margin:0}a{color:#0b6087}
+body{font:15px/1.5 system-ui,sans-serif;max-width:72rem;margin:2rem auto;
+padding:0 1.5rem;color:#1c2733;background:#fff}
+h1{font-size:1.7rem;margin:0 0 .5rem}
+h2{font-size:1.25rem;margin:2.2rem 0 .5rem;border-top:1px solid #d8e0e6;padding-top:1rem}
+h3{font-size:1rem;margin:1.3rem 0 .4rem;color:#31546b}
+table{border-collapse:collapse;width:100%;font-size:.88rem}
+th,td{text-align:left;vertical-align:top;padding:.28rem .7rem .28rem 0;border-bottom:1px solid #e7edf1}
+th{color:#5a6d7a;font-weight:600}code,pre{font:.85rem/1.45 ui-monospace,monospace}
+td code{white-space:pre-wrap;overflow-wrap:anywhere}
+pre{background:#f2f6f8;padding:.8rem 1rem;overflow:auto;border-radius:4px}
+figcaption{color:#5a6d7a;font-size:.88rem;margin:.8rem 0 .2rem}figure{margin:0}a{color:#0b6087}
 @media print{h2{break-before:auto}pre,table{break-inside:avoid}}
 """
 
@@ -252,8 +286,10 @@ def to_html(found: Iterator[Block], title: str) -> str:
     body = "\n".join(_html(block) for block in found)
     policy = "default-src 'none'; style-src 'unsafe-inline'; base-uri 'none'; form-action 'none'"
     return (
-        f'<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><meta http-equiv="Content-Security-Policy" content="{policy}">'
-        f'<meta name="viewport" content="width=device-width"><title>{_safe(title)}</title><style>{_STYLE}</style></head>\n<body>\n{body}\n</body></html>\n'
+        '<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><meta'
+        f' http-equiv="Content-Security-Policy" content="{policy}">'
+        '<meta name="viewport" content="width=device-width">'
+        f"<title>{_safe(title)}</title><style>{_STYLE}</style></head>\n<body>\n{body}\n</body></html>\n"
     )
 
 
@@ -271,12 +307,16 @@ def _html(block: Block) -> str:
         case Code(text, caption):
             return f"<figure><figcaption>{_safe(caption)}</figcaption><pre>{_safe(text)}</pre></figure>"
         case TableBlock(headings, rows, code):
-            head = f"<tr>{''.join(f'<th>{_safe(one)}</th>' for one in headings)}</tr>" if any(headings) else ""
+            head = (
+                f"<tr>{''.join(f'<th>{_safe(heading)}</th>' for heading in headings)}</tr>"
+                if any(headings)
+                else ""
+            )
             links = headings[:1] == ("operation",)
-            lines = [
-                f"<tr>{''.join(_html_cell(cell, index in code, links and index == 0) for index, cell in enumerate(row))}</tr>"
-                for row in rows
-            ]
+            lines = []
+            for row in rows:
+                cells = (_html_cell(cell, i in code, links and i == 0) for i, cell in enumerate(row))
+                lines.append(f"<tr>{''.join(cells)}</tr>")
             return f"<table>{head}{''.join(lines)}</table>"
     return ""
 

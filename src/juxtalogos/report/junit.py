@@ -40,12 +40,19 @@ def junit(data: RunView) -> bytes:
         told = reported.get((case.suite, case.case))
         if told:
             properties = ElementTree.SubElement(element, "properties")
-            for one in told:
-                ElementTree.SubElement(properties, "property", name=_clean(f"{one.step} {one.name}"), value=_clean(one.value))  # fmt: skip
+            for entry in told:
+                ElementTree.SubElement(
+                    properties,
+                    "property",
+                    name=_clean(f"{entry.step} {entry.name}"),
+                    value=_clean(entry.value),
+                )
         mark = _MARKS.get(case.verdict)
         if mark:
             detail = ElementTree.SubElement(
-                element, mark, message=_clean(f"{case.verdict}: {case.reason}" if case.reason else str(case.verdict))
+                element,
+                mark,
+                message=_clean(f"{case.verdict}: {case.reason}" if case.reason else str(case.verdict)),
             )
             detail.text = _clean("\n".join(details.get((case.suite, case.case), ())))
         suites.setdefault(case.suite, []).append(element)
@@ -54,9 +61,16 @@ def junit(data: RunView) -> bytes:
     for name, elements in suites.items():
         counts = Counter(child.tag for element in elements for child in element)
         suite = ElementTree.SubElement(
-            root, "testsuite", name=_clean(name), tests=str(len(elements)), failures=str(counts["failure"]), errors=str(counts["error"]), skipped=str(counts["skipped"]),
-            time=f"{times[name]:.3f}", timestamp=stamp,
-        )  # fmt: skip
+            root,
+            "testsuite",
+            name=_clean(name),
+            tests=str(len(elements)),
+            failures=str(counts["failure"]),
+            errors=str(counts["error"]),
+            skipped=str(counts["skipped"]),
+            time=f"{times[name]:.3f}",
+            timestamp=stamp,
+        )
         suite.extend(elements)
     ElementTree.indent(root)
     text: bytes = ElementTree.tostring(root, encoding="utf-8", xml_declaration=True)
@@ -68,7 +82,8 @@ def _details(data: RunView) -> dict[tuple[str, str], list[str]]:
     rows: dict[tuple[str, str], list[str]] = {}
     for record in data.exchanges():
         told = [
-            f"{record.step} {result.kind} at {result.at}: declared {result.declared}; observed {result.observed}"
+            f"{record.step} {result.kind} at {result.at}: declared {result.declared}; observed"
+            f" {result.observed}"
             + (f" ({where})" if (where := data.where(record, result)) else "")
             + (f"; {result.detail}" if result.detail else "")
             for result in record.results

@@ -1,4 +1,6 @@
-"""The HTML report: one file that fetches nothing, under a policy that lets nothing but its own style and script run."""
+"""The HTML report: one file that fetches nothing, under a policy that lets nothing but its own style and
+script run.
+"""
 
 from __future__ import annotations
 
@@ -37,14 +39,21 @@ def page(data: RunView) -> bytes:
         version=VERSION,
         style=style,
         script=script,
-        policy=f"default-src 'none'; style-src 'sha256-{_digest(style)}'; script-src 'sha256-{_digest(script)}'; base-uri 'none'; form-action 'none'",
+        policy=(
+            f"default-src 'none'; style-src 'sha256-{_digest(style)}'; script-src 'sha256-{_digest(script)}';"
+            " base-uri 'none'; form-action 'none'"
+        ),
         started=datetime.fromtimestamp(data.run.started).astimezone().strftime("%Y-%m-%d %H:%M:%S %Z"),
         seconds=max(0.0, data.run.ended - data.run.started) if data.run.ended else 0.0,
         classes=[
             (
                 CLASSES[kind],
                 CLASS_WORDS[kind],
-                "remark" if kind in (ResultClass.REMARK, ResultClass.REFUSAL, ResultClass.DOUBT) else "deviation",
+                (
+                    "remark"
+                    if kind in (ResultClass.REMARK, ResultClass.REFUSAL, ResultClass.DOUBT)
+                    else "deviation"
+                ),
                 found_groups(found),
             )
             for kind, found in by_class(data.findings).items()
@@ -76,7 +85,11 @@ def _visible(text: object) -> str:
     if out.isascii() and out.isprintable():
         return out
     return "".join(
-        char if char in "\n\t" or category(char) not in ("Cc", "Cf", "Cs", "Zl", "Zp") else f"\\u{ord(char):04x}"
+        (
+            char
+            if char in "\n\t" or category(char) not in ("Cc", "Cf", "Cs", "Zl", "Zp")
+            else f"\\u{ord(char):04x}"
+        )
         for char in out
     )
 
@@ -97,7 +110,11 @@ def _body(content: bytes | None, headers: Headers) -> str:
 
         text = laid_out(content) or text
     text = _visible(text)
-    return text if len(text) <= BODY_LIMIT else text[:BODY_LIMIT] + f"\n… {len(text) - BODY_LIMIT} more characters"
+    return (
+        text
+        if len(text) <= BODY_LIMIT
+        else text[:BODY_LIMIT] + f"\n… {len(text) - BODY_LIMIT} more characters"
+    )
 
 
 def _gaps(data: RunView) -> list[dict[str, Any]]:

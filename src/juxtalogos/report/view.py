@@ -1,4 +1,6 @@
-"""One view of a finished run, worked out once and linear in its size: terminal, JSON, JUnit and HTML are made from it."""
+"""One view of a finished run, worked out once and linear in its size: terminal, JSON, JUnit and HTML are made
+from it.
+"""
 
 from __future__ import annotations
 
@@ -55,7 +57,9 @@ class FoundDeviation:
 
 @dataclass(frozen=True)
 class RunView:
-    """A run with its cases, steps and findings, indexed; exchanges in full come from the ledger as they are asked for."""
+    """A run with its cases, steps and findings, indexed; exchanges in full come from the ledger as they are
+    asked for.
+    """
 
     run: RunRecord
     cases: tuple[CaseRecord, ...]
@@ -118,7 +122,9 @@ class RunView:
     @property
     def fails(self) -> bool:
         """Whether any case failed, or any check that fails a step did not hold."""
-        failing = any(one.result.fails for one in self.findings) or any(step.failing for step in self.steps)
+        failing = any(finding.result.fails for finding in self.findings) or any(
+            step.failing for step in self.steps
+        )
         return failing or any(case.verdict is Verdict.FAILED for case in self.cases)
 
     @property
@@ -129,7 +135,9 @@ class RunView:
 
     @property
     def nothing_succeeded(self) -> bool:
-        """Whether requests that were made up met refusals only: then nothing was shown, whatever was declared."""
+        """Whether requests that were made up met refusals only: then nothing was shown, whatever was
+        declared.
+        """
         return (
             self.has(Verdict.REFUSED)
             and not self.has(Verdict.PASSED)
@@ -154,9 +162,9 @@ def run_view(
     places = {key: index for index, key in enumerate(order)}
     if places:
         cases.sort(key=lambda one: places.get((one.suite, one.case.partition("[")[0]), len(places)))
-    found = [_placed(contracts, one) for one in ledger.findings(run.id)]
+    found = [_placed(contracts, finding) for finding in ledger.findings(run.id)]
     if not remarks:
-        found = [one for one in found if one.result.result_class is not ResultClass.REMARK]
+        found = [item for item in found if item.result.result_class is not ResultClass.REMARK]
     found.sort(key=lambda one: (one.operation, one.result.kind))
     query = ExchangeQuery(run=run.id)
     return RunView(
@@ -173,31 +181,40 @@ def run_view(
 
 
 def narrowed(view: RunView, *, suite: str = "", case: str = "", exchange: int = 0) -> RunView:
-    """The view of one case (all rows of its table), or of one exchange, with what was found there. UsageError when there is none."""
-    records = [one for one in view.exchanges() if _meant(one, suite, case, exchange)]
+    """The view of one case (all rows of its table), or of one exchange, with what was found there.
+
+    UsageError when there is none.
+    """
+    records = [call for call in view.exchanges() if _meant(call, suite, case, exchange)]
     if not records:
         what = f"exchange {exchange}" if exchange else f"case {suite}#{case}"
-        known = sorted({f"{one.suite}#{one.case.partition('[')[0]}" for one in view.cases})
-        raise UsageError(f"run {view.run.id} has no {what}", mend="" if exchange else nearest(f"{suite}#{case}", known))
-    ids = {one.id for one in records}
-    keys = {(one.suite, one.case) for one in records}
+        known = sorted(
+            {f"{other_case.suite}#{other_case.case.partition('[')[0]}" for other_case in view.cases}
+        )
+        raise UsageError(
+            f"run {view.run.id} has no {what}", mend="" if exchange else nearest(f"{suite}#{case}", known)
+        )
+    ids = {entry.id for entry in records}
+    keys = {(entry.suite, entry.case) for entry in records}
     seen: dict[str, list[int]] = {}
     for record in records:
         for finding in record.findings():
             seen.setdefault(finding.fingerprint, []).append(record.id)
     findings = tuple(
-        replace(one, found=replace(one.found, count=len(numbers), exchanges=tuple(dict.fromkeys(numbers))))
-        for one in view.findings
-        if (numbers := seen.get(one.found.fingerprint))
+        replace(told, found=replace(told.found, count=len(numbers), exchanges=tuple(dict.fromkeys(numbers))))
+        for told in view.findings
+        if (numbers := seen.get(told.found.fingerprint))
     )
     return replace(
         view,
-        cases=tuple(one for one in view.cases if (one.suite, one.case) in keys),
-        steps=tuple(one for one in view.steps if one.id in ids),
+        cases=tuple(other_case for other_case in view.cases if (other_case.suite, other_case.case) in keys),
+        steps=tuple(step for step in view.steps if step.id in ids),
         findings=findings,
-        reported=tuple(one for one in view.reported if one.exchange in ids),
+        reported=tuple(entry for entry in view.reported if entry.exchange in ids),
         exchanges=lambda: iter(records),
-        part=f"-exchange-{exchange}" if exchange else "-" + re.sub(r"[^A-Za-z0-9_-]+", "-", f"{suite}-{case}"),
+        part=(
+            f"-exchange-{exchange}" if exchange else "-" + re.sub(r"[^A-Za-z0-9_-]+", "-", f"{suite}-{case}")
+        ),
     )
 
 
@@ -212,13 +229,19 @@ def with_coverage(view: RunView, coverages: Sequence[tuple[Contract, Coverage]])
 
 
 def place_of(contracts: Contracts, name: str, location: Location | None) -> tuple[str, int | None, str]:
-    """(`file:line`, line, the text there) of a place in a contract's definition; empty where it is not known."""
+    """(`file:line`, line, the text there) of a place in a contract's definition; empty
+    where it is not known.
+    """
     contract = contracts.get(name)
     document = contract.documents.get(location.document) if contract and location else None
     if document is None or location is None:
         return "", None, ""
     line = position(document, location.pointer).line
-    return describe(contract.documents if contract else {}, location), line, excerpt(document, location.pointer)
+    return (
+        describe(contract.documents if contract else {}, location),
+        line,
+        excerpt(document, location.pointer),
+    )
 
 
 def _placed(contracts: Contracts, found: FoundResult) -> FoundDeviation:

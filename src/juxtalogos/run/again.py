@@ -17,7 +17,9 @@ from juxtalogos.workspace.workspace import Workspace
 
 
 def run_again(home: Workspace, ledger: Ledger, suite: str, case: str, target: str, role: str = "") -> int:
-    """Runs a whole case, its clean-up with it; gives the run's number. SuiteError when it is not there any more."""
+    """Runs a whole case, its clean-up with it; gives the run's number. SuiteError when it is not there any
+    more.
+    """
     selection = Selection((f"{suite}#{case}",))
     read = read_suites(home, paths_of(home, selection))
     refs = choose(home, read[0], selection)
@@ -33,4 +35,6 @@ def run_again(home: Workspace, ledger: Ledger, suite: str, case: str, target: st
         jobs=1,
         role=role,
     )
-    return run_loop(execute(bind(home, plan, given=read), home.root, ledger, str(selection), lambda _: None)).number
+    return run_loop(
+        execute(bind(home, plan, given=read), home.root, ledger, str(selection), lambda _: None)
+    ).number

@@ -41,9 +41,16 @@ def audit(
 
 
 def _record(
-    index: int, exchange: Exchange | None, verdict: Verdict, reason: str, contract: str = "", *results: CheckResult
+    index: int,
+    exchange: Exchange | None,
+    verdict: Verdict,
+    reason: str,
+    contract: str = "",
+    *results: CheckResult,
 ) -> ExchangeRecord:
-    return ExchangeRecord(str(index), str(index), contract, "", exchange, verdict, reason, results, suite=SUITE)
+    return ExchangeRecord(
+        str(index), str(index), contract, "", exchange, verdict, reason, results, suite=SUITE
+    )
 
 
 def _judged(index: int, exchange: Exchange, places: Sequence[ServedAt], rules: Rules) -> ExchangeRecord:
@@ -52,18 +59,39 @@ def _judged(index: int, exchange: Exchange, places: Sequence[ServedAt], rules: R
         operations = wire.match(exchange.request, base_url)
         if operations:
             found = judge(wire, operations[0], exchange, base_url)
-            scope = Scope({}, exchange=exchange, response_value=found.answer.value if found.answer else ABSENT)
+            scope = Scope(
+                {}, exchange=exchange, response_value=found.answer.value if found.answer else ABSENT
+            )
             found = rules.apply(contract, operations[0], found, scope)
             parts = judged_parts(wire, exchange, base_url)
             found = with_parts(found, (part for _, _, part in parts))
             return ExchangeRecord(
-                str(index), str(index), contract.name, operations[0].id, exchange, found.verdict, found.reason,
-                found.results, found.hits, SUITE,
+                str(index),
+                str(index),
+                contract.name,
+                operations[0].id,
+                exchange,
+                found.verdict,
+                found.reason,
+                found.results,
+                found.hits,
+                SUITE,
                 parts=tuple(
-                    ExchangeRecord(str(index), f"{index}/{number}", contract.name, operation.id, part, one.verdict, one.reason, one.results, one.hits, SUITE)
+                    ExchangeRecord(
+                        str(index),
+                        f"{index}/{number}",
+                        contract.name,
+                        operation.id,
+                        part,
+                        one.verdict,
+                        one.reason,
+                        one.results,
+                        one.hits,
+                        SUITE,
+                    )
                     for number, (operation, part, one) in enumerate(parts, 1)
                 ),
-            )  # fmt: skip
+            )
     reason = "outside the base URL"
     for place in places:
         unmatched = wire_of(place.contract).unmatched(exchange.request, place.base_url)

@@ -1,4 +1,6 @@
-"""Binding: a plan of references -> what a process needs to do it, read from the workspace, secrets resolved here and now."""
+"""Binding: a plan of references -> what a process needs to do it, read from the workspace, secrets resolved
+here and now.
+"""
 
 from __future__ import annotations
 
@@ -38,7 +40,9 @@ class BoundRun:
     @cached_property
     def subjects(self) -> frozenset[str]:
         """Operations that a case of the run is about, in full."""
-        steps = (step for _, case in self.cases.values() for step in case.steps if not (step.needed or step.always))
+        steps = (
+            step for _, case in self.cases.values() for step in case.steps if not (step.needed or step.always)
+        )
         return frozenset(step.operation.full_id for step in steps if step.operation is not None)
 
     def key(self, ref: CaseRef) -> CaseKey:
@@ -50,7 +54,10 @@ class BoundRun:
 
 
 def bind(home: Workspace, plan: RunPlan, *, given: tuple[list[Suite], Cases] | None = None) -> BoundRun:
-    """Everything that users can have wrong comes to light here, before anything is sent. `given`: suites that were read already."""
+    """Everything that users can have wrong comes to light here, before anything is sent.
+
+    `given`: suites that were read already.
+    """
     suites, everything = given or read_suites(
         home, [find_suite(home, name) for name in dict.fromkeys(ref.suite for ref in plan.cases)]
     )
@@ -116,18 +123,18 @@ def _same(plan: RunPlan, contracts: Mapping[str, Contract]) -> None:
 
 
 def _case(suites: list[Suite], ref: CaseRef) -> tuple[Suite, Case]:
-    suite = next((one for one in suites if one.name == ref.suite), None)
+    suite = next((document_ for document_ in suites if document_.name == ref.suite), None)
     if suite is None:
         raise SuiteError(
             f"there is no suite {quoted(ref.suite)}",
             where=ref.suite,
-            mend=nearest(ref.suite, [one.name for one in suites]),
+            mend=nearest(ref.suite, [document_.name for document_ in suites]),
         )
     case = suite.case(ref.case)
     if case is None:
         raise SuiteError(
             f"there is no case {quoted(ref.case)}",
             where=str(suite.path),
-            mend=nearest(ref.case, [one.id for one in suite.cases]),
+            mend=nearest(ref.case, [other_case.id for other_case in suite.cases]),
         )
     return suite, cut_to_step(suite, case, ref.step) if ref.step else case

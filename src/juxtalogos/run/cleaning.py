@@ -54,26 +54,32 @@ def place_of(record: UndoRecord) -> str:
 
 
 async def undo(session: Session, ledger: Ledger, records: Sequence[UndoRecord]) -> list[Undone]:
-    """Sends what undoes each, the newest first, and notes what was done; again while that helps, for one may hang on another."""
+    """Sends what undoes each, the newest first, and notes what was done; again while that helps, for one may
+    hang on another.
+    """
     found: dict[int, Undone] = {}
     waiting = list(records)
     async with Transport(session.options) as transport:
         for _ in range(PASSES):
             before = len(waiting)
-            for one in waiting:
-                contract = session.contracts.get(one.contract)
-                operation = contract.operation(one.operation) if contract else None
-                found[one.id] = await _undo(session, transport, one, contract, operation)
-                if found[one.id].done:
-                    ledger.mark_undone(one.id)
-            waiting = [one for one in waiting if not found[one.id].done]
+            for item in waiting:
+                contract = session.contracts.get(item.contract)
+                operation = contract.operation(item.operation) if contract else None
+                found[item.id] = await _undo(session, transport, item, contract, operation)
+                if found[item.id].done:
+                    ledger.mark_undone(item.id)
+            waiting = [entry for entry in waiting if not found[entry.id].done]
             if len(waiting) == before:
                 break
-    return [found[one.id] for one in records]
+    return [found[record.id] for record in records]
 
 
 async def _undo(
-    session: Session, transport: Transport, record: UndoRecord, contract: Contract | None, operation: Operation | None
+    session: Session,
+    transport: Transport,
+    record: UndoRecord,
+    contract: Contract | None,
+    operation: Operation | None,
 ) -> Undone:
     if contract is None or operation is None:
         return Undone(record, False, f"there is no operation {record.contract}:{record.operation} any more")
@@ -95,7 +101,12 @@ async def _undo(
 
 
 async def _send(
-    session: Session, transport: Transport, record: UndoRecord, contract: Contract, operation: Operation, inputs: Inputs
+    session: Session,
+    transport: Transport,
+    record: UndoRecord,
+    contract: Contract,
+    operation: Operation,
+    inputs: Inputs,
 ) -> Undone:
     try:
         request = session.encoded(contract, operation, inputs)
@@ -106,11 +117,15 @@ async def _send(
     if 200 <= status < 300 or status in GONE:
         return Undone(record, True, f"{status}" if status not in GONE else f"{status}: it was gone already")
     return Undone(
-        record, False, f"{status}: {session.redactor.cut_text(words_of(exchange))}" if status else exchange.error
+        record,
+        False,
+        f"{status}: {session.redactor.cut_text(words_of(exchange))}" if status else exchange.error,
     )
 
 
-async def _keys(session: Session, transport: Transport, contract: Contract, intent: AskedFor) -> list[Any] | None:
+async def _keys(
+    session: Session, transport: Transport, contract: Contract, intent: AskedFor
+) -> list[Any] | None:
     """The keys of listed items that hold a text of the run's own; None where nothing would show them."""
     listing = contract.operation(intent.listing) if intent.listing else None
     if listing is None or not intent.marks or not intent.selector.startswith("$"):
@@ -127,7 +142,13 @@ async def _keys(session: Session, transport: Transport, contract: Contract, inte
         return None
     above, name = parts[1], parts[2] or parts[3].replace("\\'", "'").replace("\\\\", "\\")
     items = select_json(above, parse_answer(exchange.response.body))
-    return [one[name] for one in items if isinstance(one, dict) and name in one and any(mark in json.dumps(one, ensure_ascii=False) for mark in intent.marks)]  # fmt: skip
+    return [
+        item[name]
+        for item in items
+        if isinstance(item, dict)
+        and name in item
+        and any(mark in json.dumps(item, ensure_ascii=False) for mark in intent.marks)
+    ]
 
 
 def _named(inputs: Inputs, key: Any) -> Inputs:

@@ -1,4 +1,6 @@
-"""What a protocol makes of the exchanges of one case together: rules over several, a question before telling, answers in pages."""
+"""What a protocol makes of the exchanges of one case together: rules over several, a question before telling,
+answers in pages.
+"""
 
 from __future__ import annotations
 
@@ -32,9 +34,18 @@ class Conversations:
 
 
 async def conversed(
-    session: Session, conversations: Conversations, contract: Contract, operation: Operation, judged: Page, sender: Sender, *, pages: int = MAX_PAGES
-) -> tuple[Judgement, list[Page]]:  # fmt: skip
-    """The judgement with what the conversation adds to it, and the further pages of the answer, each judged by itself."""
+    session: Session,
+    conversations: Conversations,
+    contract: Contract,
+    operation: Operation,
+    judged: Page,
+    sender: Sender,
+    *,
+    pages: int = MAX_PAGES,
+) -> tuple[Judgement, list[Page]]:
+    """The judgement with what the conversation adds to it, and the further pages of the answer, each judged
+    by itself.
+    """
     conversation = conversations.of(session, contract)
     _, exchange, judgement = judged
     if conversation is None or judgement.answer is None:
@@ -52,7 +63,11 @@ async def conversed(
     while len(found) < pages and answer is not None:
         request = conversation.more(exchange, answer)
         # A link in an answer is followed within the target's own origins, and never in a circle.
-        if request is None or request.url in seen or origin_alone(request.url) not in session.target.origins():
+        if (
+            request is None
+            or request.url in seen
+            or origin_alone(request.url) not in session.target.origins()
+        ):
             break
         seen.add(request.url)
         exchange = await session.send(contract, operation, request, sender)

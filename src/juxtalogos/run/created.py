@@ -1,7 +1,9 @@
 """What a run creates: what was there before it, and what is still to be undone.
 
-An item is a run's own only if the list that would show it did not show it before: a service may answer a creation with what
-somebody else has. What is to be undone is in the ledger before anything else happens, so that it can be done later too.
+An item is a run's own only if the list that would show it did not show it before: a service may answer a
+creation with what
+somebody else has. What is to be undone is in the ledger before anything else happens, so that it can be done
+later too.
 """
 
 from __future__ import annotations
@@ -29,7 +31,9 @@ from juxtalogos.suite.model import Created, Step
 
 @dataclass(frozen=True, slots=True)
 class ListChange:
-    """A list that is not as it was before the run: by this run, by the service itself, or by somebody else."""
+    """A list that is not as it was before the run: by this run, by the service itself, or
+    by somebody else.
+    """
 
     contract: str
     operation: str
@@ -37,22 +41,34 @@ class ListChange:
     gone: tuple[str, ...]
 
     def __str__(self) -> str:
-        told = [f"{len(keys)} {word} ({', '.join(keys[:3])}{', …' if len(keys) > 3 else ''})" for keys, word in ((self.more, "more"), (self.gone, "gone")) if keys]  # fmt: skip
+        told = [
+            f"{len(keys)} {word} ({', '.join(keys[:3])}{', …' if len(keys) > 3 else ''})"
+            for keys, word in ((self.more, "more"), (self.gone, "gone"))
+            if keys
+        ]
         return f"{self.operation}: {', '.join(told)}"
 
 
 @dataclass(slots=True)
 class Census:
-    """By listing, the keys that it showed before this run created anything there; None where it showed nothing that can be read."""
+    """By listing, the keys that it showed before this run created anything there; None where it showed
+    nothing that can be read.
+    """
 
     shown: dict[tuple[str, str], frozenset[str] | None] = field(default_factory=dict)
     locks: dict[tuple[str, str], asyncio.Lock] = field(default_factory=dict)
     asked: dict[tuple[str, str], tuple[Created, Mapping[str, str]]] = field(default_factory=dict)
     """How each list is asked for and read."""
 
-    async def before(self, session: Session, sender: Sender, created: Created, namespaces: Mapping[str, str]) -> None:
+    async def before(
+        self, session: Session, sender: Sender, created: Created, namespaces: Mapping[str, str]
+    ) -> None:
         """Asks once what is there; whoever creates waits for that."""
-        if created.contract is None or created.listing is None or any(one.required for one in created.listing.inputs):
+        if (
+            created.contract is None
+            or created.listing is None
+            or any(declared_input.required for declared_input in created.listing.inputs)
+        ):
             return  # below what this run created itself
         key = created.contract.name, created.listing.id
         async with self.locks.setdefault(key, asyncio.Lock()):
@@ -113,22 +129,39 @@ def keys_in(exchange: Exchange, selector: str, namespaces: Mapping[str, str]) ->
 
 
 KEY = "\x00key"
-"""Stands in kept inputs for what is not known yet: what the service calls the item that it was asked to create."""
+"""Stands in kept inputs for what is not known yet: what the service calls the item that it was asked to
+create."""
 
 
 def undo_record(
     suite: str, case: str, step: Step, inputs: Inputs, target: str, intent: AskedFor | None = None
 ) -> UndoRecord:
-    """What a clean-up step would send, to be kept until it was sent with success. `intent`: the creation is asked for only."""
+    """What a clean-up step would send, to be kept until it was sent with success.
+
+    `intent`: the creation is asked for only.
+    """
     assert step.contract is not None and step.operation is not None
     return undo_of(suite, case, step.id, step.contract.name, step.operation.id, inputs, target, intent)
 
 
 def undo_of(
-    suite: str, case: str, step: str, contract: str, operation: str, inputs: Inputs, target: str, intent: AskedFor | None = None
-) -> UndoRecord:  # fmt: skip
+    suite: str,
+    case: str,
+    step: str,
+    contract: str,
+    operation: str,
+    inputs: Inputs,
+    target: str,
+    intent: AskedFor | None = None,
+) -> UndoRecord:
     """The same for an operation that no step of a suite calls."""
-    sent = {"suite": suite, "case": case, "step": step, "values": dict(inputs.values), "type": inputs.content_type}
+    sent = {
+        "suite": suite,
+        "case": case,
+        "step": step,
+        "values": dict(inputs.values),
+        "type": inputs.content_type,
+    }
     if inputs.body is not ABSENT and not isinstance(inputs.body, bytes):
         sent["body"] = inputs.body
     if intent is not None:
@@ -138,7 +171,9 @@ def undo_of(
 
 @dataclass(frozen=True, slots=True)
 class AskedFor:
-    """How to find out, should the answer never be read, whether something was created, and what it is called."""
+    """How to find out, should the answer never be read, whether something was created,
+    and what it is called.
+    """
 
     listing: str = ""
     """The operation that lists such items; empty for none."""
@@ -154,5 +189,9 @@ def asked_of(created: Created, inputs: Inputs, marks: tuple[str, ...]) -> AskedF
     listing = created.listing
     if listing is None:
         return AskedFor(marks=marks)
-    given = {one.address: inputs.values[one.address] for one in listing.inputs if one.required and one.address in inputs.values}  # fmt: skip
+    given = {
+        declared_input.address: inputs.values[declared_input.address]
+        for declared_input in listing.inputs
+        if declared_input.required and declared_input.address in inputs.values
+    }
     return AskedFor(listing.id, given, created.selector, marks)

@@ -35,7 +35,9 @@ class Door:
         return kept
 
     async def put_undo(self, record: UndoRecord) -> UndoRecord:
-        """Keeps what is to be undone later; what was kept is named as it was, whatever has become secret since."""
+        """Keeps what is to be undone later; what was kept is named as it was, whatever has become secret
+        since.
+        """
         if not record.done:
             record = replace(record, sent=self.session.redactor.text(record.sent))
         await self.sink.put(record)

@@ -1,4 +1,6 @@
-"""The engine: cases side by side, those that others need first; each turn ends in exactly one record, whatever happens in it."""
+"""The engine: cases side by side, those that others need first; each turn ends in exactly one record,
+whatever happens in it.
+"""
 
 from __future__ import annotations
 
@@ -116,7 +118,9 @@ class _UnitUnderWay:
             raise
         except Exception as error:
             for turn in reversed(waiting):
-                await self.finish(CaseRecord(suite.name, turn.label, Verdict.ERROR, unforeseen.told(error), 0.0))
+                await self.finish(
+                    CaseRecord(suite.name, turn.label, Verdict.ERROR, unforeseen.told(error), 0.0)
+                )
             return Outcome(Verdict.ERROR)
 
     async def turns(self, suite: Suite, case: Case, waiting: list[Turn]) -> Outcome:
@@ -127,7 +131,9 @@ class _UnitUnderWay:
         if not waiting:
             waiting.append(Turn(case.id))
             reason = reason or "its table has no rows"
-        given = {needed.case: {"inputs": one.inputs, "outputs": one.outputs} for needed, one in before.items()}
+        given = {
+            needed.case: {"inputs": one.inputs, "outputs": one.outputs} for needed, one in before.items()
+        }
         rows = self.run.rows.get(case.key, ())
         outcomes: list[Outcome] = []
         last = Outcome(Verdict.SKIPPED)
@@ -155,7 +161,10 @@ class _UnitUnderWay:
     async def turn(
         self, suite: Suite, case: Case, turn: Turn, row: Row, given: Mapping[str, Any], shared: _Shared
     ) -> Outcome:
-        """One turn, and its one record. Only an interrupt and a ledger that cannot be written go further up."""
+        """One turn, and its one record.
+
+        Only an interrupt and a ledger that cannot be written go further up.
+        """
         if shared.failed and turn.part is Part.ROW:
             await self.undo(suite, case, turn, shared)
             return await self.skip(suite, turn, f"{shared.failed} did not succeed")
@@ -183,7 +192,14 @@ class _UnitUnderWay:
         return outcome
 
     async def walked(
-        self, walk: Walk, suite: Suite, case: Case, turn: Turn, row: Row, given: Mapping[str, Any], shared: _Shared
+        self,
+        walk: Walk,
+        suite: Suite,
+        case: Case,
+        turn: Turn,
+        row: Row,
+        given: Mapping[str, Any],
+        shared: _Shared,
     ) -> tuple[Outcome, str]:
         """(how it went, why)."""
         if turn.fresh and self.engine.reset is not None:
@@ -207,25 +223,33 @@ class _UnitUnderWay:
         return Outcome(verdict, state.scope.inputs, state.scope.outputs), reason
 
     def counts(self, walk: Walk, record: ExchangeRecord) -> bool:
-        """Whether a step decides how the case went: its own do; one that only prepares or cleans up, where no case of the run is about it."""
+        """Whether a step decides how the case went: its own do; one that only prepares or cleans up, where no
+        case of the run is about it.
+        """
         if record.step not in walk.aside:
             return True
         bad = record.verdict in (Verdict.FAILED, Verdict.ERROR) and record.exchange is not None
         return bad and f"{record.contract}:{record.operation}" not in self.run.subjects
 
     async def undo(self, suite: Suite, case: Case, turn: Turn, shared: _Shared) -> None:
-        """After a set-up that failed no row is run; what clean-up steps of the rows can undo of it is undone once."""
-        steps = tuple(one for one in steps_of(case, Part.ROW) if one.always)
+        """After a set-up that failed no row is run; what clean-up steps of the rows can undo of it is undone
+        once.
+        """
+        steps = tuple(operation for operation in steps_of(case, Part.ROW) if operation.always)
         if not steps or not shared.steps:
             return
         state = self.new_state(suite, turn.label, {})
         state.scope.steps.update(shared.steps)
         state.cookies = shared.cookies or state.cookies
         shared.steps = {}
-        await Walk(self.context, self.run.cases, self.door.put, put_undo=self.door.put_undo).case(state, case, steps)
+        await Walk(self.context, self.run.cases, self.door.put, put_undo=self.door.put_undo).case(
+            state, case, steps
+        )
 
     def new_state(self, suite: Suite, label: str, given: Mapping[str, Any]) -> CaseState:
-        """The values of a turn: made up by its own seed, so that they do not depend on what runs beside it."""
+        """The values of a turn: made up by its own seed, so that they do not depend on
+        what runs beside it.
+        """
         ground = FormulaContext(
             datetime.now(UTC),
             random.Random(f"{self.run.plan.seed}:{suite.name}:{label}"),
@@ -237,7 +261,9 @@ class _UnitUnderWay:
         return new_state(suite, label, scope, ground)
 
     def fill_inputs(self, suite: Suite, case: Case, row: Row, state: CaseState, *, checked: bool) -> str:
-        """The suite's variables, defaults, formulas, the workspace's and target's variables, the row: the later the stronger. Gives what is wrong with them."""
+        """The suite's variables, defaults, formulas, the workspace's and target's variables, the row: the
+        later the stronger. Gives what is wrong with them.
+        """
         values: dict[str, Any] = {**suite.variables, **case.inputs}
         state.scope.inputs = values
         try:

@@ -1,4 +1,6 @@
-"""A whole run: system up, cases executed here or in several processes, everything kept also on an interrupt."""
+"""A whole run: system up, cases executed here or in several processes, everything kept
+also on an interrupt.
+"""
 
 from __future__ import annotations
 
@@ -51,7 +53,10 @@ async def execute(
     processes: int = 1,
     kind: str = "run",
 ) -> Executed:
-    """Runs all units of a plan. ConfigError when the system does not come up, LedgerError when nothing can be kept."""
+    """Runs all units of a plan.
+
+    ConfigError when the system does not come up, LedgerError when nothing can be kept.
+    """
     async with running_system(run.session, workspace):
         number = ledger.begin(kind, run.session.target.name, what, token=run.plan.token)
         verdict, interrupted, stop = Verdict.ERROR, True, Stop()
@@ -67,8 +72,15 @@ async def execute(
 
 
 async def _work(
-    run: BoundRun, workspace: Path, ledger: Ledger, number: int, done: Callable[[CaseRecord], None], processes: int, stop: Stop, differences: list[ListChange]
-) -> None:  # fmt: skip
+    run: BoundRun,
+    workspace: Path,
+    ledger: Ledger,
+    number: int,
+    done: Callable[[CaseRecord], None],
+    processes: int,
+    stop: Stop,
+    differences: list[ListChange],
+) -> None:
     reset = resetting(run.session, workspace)
     refs = [(ref, run.key(ref)) for ref in run.plan.cases]
     source = Dealer(units(refs, run.cases, run.row_counts, alone=reset is not None))
@@ -86,7 +98,9 @@ async def _work(
 
 
 async def until_interrupted(work: Coroutine[None, None, None], stop: Stop) -> bool:
-    """Whether SIGINT or SIGTERM ended it: then nothing new begins, what is under way cleans up, and what is finished is kept."""
+    """Whether SIGINT or SIGTERM ended it: then nothing new begins, what is under way cleans up, and what is
+    finished is kept.
+    """
     task = asyncio.ensure_future(work)
     loop = asyncio.get_running_loop()
 

@@ -42,20 +42,26 @@ def judge(wire: Wire, operation: Operation, exchange: Exchange, base_url: str) -
 
 def anchored(contract: Contract, results: tuple[CheckResult, ...]) -> tuple[CheckResult, ...]:
     """What did not hold, with a name for its place in the definition that survives a reordering."""
-    if all(one.held for one in results):
+    if all(result.held for result in results):
         return results
     return tuple(map(partial(_anchored, contract), results))
 
 
 def _anchored(contract: Contract, result: CheckResult) -> CheckResult:
-    document = contract.documents.get(result.location.document) if result.location and not result.held else None
+    document = (
+        contract.documents.get(result.location.document) if result.location and not result.held else None
+    )
     if document is None or result.location is None or not any(map(str.isdigit, result.location.pointer)):
         return result
     return replace(result, anchor=anchor(document, result.location.pointer))
 
 
-def judged_parts(wire: Wire, exchange: Exchange, base_url: str) -> list[tuple[Operation, Exchange, Judgement]]:
-    """The exchanges that one consists of (a batch), each judged as what it is; those of no declared operation are left out."""
+def judged_parts(
+    wire: Wire, exchange: Exchange, base_url: str
+) -> list[tuple[Operation, Exchange, Judgement]]:
+    """The exchanges that one consists of (a batch), each judged as what it is; those of no declared operation
+    are left out.
+    """
     found = []
     for part in wire.parts(exchange):
         operations = wire.match(part.request, base_url)
@@ -82,17 +88,22 @@ def with_written(judgement: Judgement, written: tuple[CheckResult, ...]) -> Judg
 
 
 def unsigned(judgement: Judgement, reason: str) -> Judgement:
-    """The judgement of a 401 or 403 to what was sent without a credential of ours: what is missing is told, and the service blamed for nothing.
+    """The judgement of a 401 or 403 to what was sent without a credential of ours: what is missing is told,
+    and the service blamed for nothing.
 
     A written criterion that holds says that it was wanted so.
     """
     results = tuple(
-        replace(one, severity=Severity.REMARK) if one.fails and one.result_class is ResultClass.FINDING else one
-        for one in judgement.results
+        (
+            replace(result, severity=Severity.REMARK)
+            if result.fails and result.result_class is ResultClass.FINDING
+            else result
+        )
+        for result in judgement.results
     )
-    criteria = [one for one in results if one.kind == "criterion.unmet"]
+    criteria = [result for result in results if result.kind == "criterion.unmet"]
     verdict, why = verdict_of(results)
-    if not criteria or not all(one.held for one in criteria):
+    if not criteria or not all(criterion.held for criterion in criteria):
         verdict, why = Verdict.FAILED, reason
     return replace(judgement, verdict=verdict, reason=why, results=results)
 

@@ -1,4 +1,6 @@
-"""What a run is, as references only: it can be written down, sent elsewhere and bound there. No secrets, closures or engines."""
+"""What a run is, as references only: it can be written down, sent elsewhere and bound there. No secrets,
+closures or engines.
+"""
 
 from __future__ import annotations
 
@@ -13,12 +15,15 @@ from juxtalogos.workspace.trust import Grant
 
 PLAN_VERSION = 4
 ROWS_AT_ONCE = 50
-"""Rows of one table that are dealt out together; a case whose rows share nothing may be done in several places."""
+"""Rows of one table that are dealt out together; a case whose rows share nothing may be done in several
+places."""
 
 
 @dataclass(frozen=True, slots=True)
 class CaseRef:
-    """A case by name: of one step with what it needs where `step` is given, of some rows of its table where `rows` is."""
+    """A case by name: of one step with what it needs where `step` is given, of some rows of its table where
+    `rows` is.
+    """
 
     suite: str
     case: str
@@ -121,8 +126,13 @@ class Turn:
         return self.part in (Part.WHOLE, Part.SETUP)
 
 
-def turns(case: Case, rows: int | None, repeat: int = 1, only: tuple[int, int] | None = None) -> Iterator[Turn]:
-    """The turns of a case in their order. `rows`: how many its table has, None without a table; `only`: some of them."""
+def turns(
+    case: Case, rows: int | None, repeat: int = 1, only: tuple[int, int] | None = None
+) -> Iterator[Turn]:
+    """The turns of a case in their order.
+
+    `rows`: how many its table has, None without a table; `only`: some of them.
+    """
     numbers = range(*only) if only else range(rows) if rows is not None else (None,)
     for turn in range(repeat):
         repeated = f"turn {turn + 1}" if repeat > 1 else ""
@@ -145,7 +155,7 @@ def steps_of(case: Case, part: Part) -> tuple[Any, ...]:
     if part is Part.SETUP:
         return case.steps[:count]
     undoing = case.undoing
-    return tuple(one for one in case.steps[count:] if (one.id in undoing) is (part is Part.CLEANUP))
+    return tuple(step for step in case.steps[count:] if (step.id in undoing) is (part is Part.CLEANUP))
 
 
 def _row(number: int | None) -> str:
@@ -168,9 +178,16 @@ class Unit:
 
 
 def units(
-    refs: Iterable[tuple[CaseRef, CaseKey]], everything: Mapping[CaseKey, tuple[Suite, Case]], rows: Mapping[CaseKey, int], *, alone: bool
-) -> Iterator[Unit]:  # fmt: skip
-    """What can be dealt out, in the order of the cases. `alone`: the target is reset before each case, so that none may run beside another."""
+    refs: Iterable[tuple[CaseRef, CaseKey]],
+    everything: Mapping[CaseKey, tuple[Suite, Case]],
+    rows: Mapping[CaseKey, int],
+    *,
+    alone: bool,
+) -> Iterator[Unit]:
+    """What can be dealt out, in the order of the cases.
+
+    `alone`: the target is reset before each case, so that none may run beside another.
+    """
     chosen = {key: ref for ref, key in refs}
     home = _joined(chosen, everything)
     groups: dict[CaseKey, list[CaseKey]] = {}
@@ -181,7 +198,13 @@ def units(
         exclusive = alone or any(everything[key][1].alone for key in members)
         case = everything[members[0]][1]
         count = rows.get(members[0], 0)
-        if len(members) == 1 and not case.setup and not case.needs and case.key not in joined and count > ROWS_AT_ONCE:
+        if (
+            len(members) == 1
+            and not case.setup
+            and not case.needs
+            and case.key not in joined
+            and count > ROWS_AT_ONCE
+        ):
             for first in range(0, count, ROWS_AT_ONCE):
                 some = first, min(first + ROWS_AT_ONCE, count)
                 yield Unit((replace(chosen[members[0]], rows=some),), exclusive)
@@ -189,8 +212,12 @@ def units(
             yield Unit(tuple(chosen[key] for key in members), exclusive)
 
 
-def _joined(keys: Iterable[CaseKey], everything: Mapping[CaseKey, tuple[Suite, Case]]) -> dict[CaseKey, CaseKey]:
-    """Each case to one that stands for all that it is joined with by `dependsOn`, directly or through others."""
+def _joined(
+    keys: Iterable[CaseKey], everything: Mapping[CaseKey, tuple[Suite, Case]]
+) -> dict[CaseKey, CaseKey]:
+    """Each case to one that stands for all that it is joined with by `dependsOn`,
+    directly or through others.
+    """
     leader: dict[CaseKey, CaseKey] = {}
 
     def find(key: CaseKey) -> CaseKey:

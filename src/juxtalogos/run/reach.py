@@ -35,10 +35,16 @@ class Reach:
 
 
 def tried_at(target: Target, contract: Contract) -> Reach:
-    """Calls the first operation that only reads and needs nothing that would be made up, unsigned; else the base path."""
+    """Calls the first operation that only reads and needs nothing that would be made up, unsigned; else the
+    base path.
+    """
     base = target.base_url(contract)
     for operation in sorted(contract.operations, key=lambda one: _needs(contract, one)):
-        if not operation.safe or operation.not_callable or any(one.required for one in operation.inputs):
+        if (
+            not operation.safe
+            or operation.not_callable
+            or any(declared_input.required for declared_input in operation.inputs)
+        ):
             continue
         try:
             inputs = sample_inputs(contract, operation, full=False)
@@ -57,7 +63,9 @@ def tried_at(target: Target, contract: Contract) -> Reach:
 
 
 def _needs(contract: Contract, operation: Operation) -> int:
-    """Whether a value would have to be made up in its body, which is likely to be of nothing that there is."""
+    """Whether a value would have to be made up in its body, which is likely to be of
+    nothing that there is.
+    """
     if not operation.safe or not operation.body or not operation.body.required:
         return 0
     media = operation.body.media[0]
@@ -74,7 +82,9 @@ def _sent(request: Request, target: Target | None) -> Exchange:
     addresses = target.addresses if target else {}
 
     async def send() -> Exchange:
-        async with Transport(TransportOptions(connect_timeout=3, timeout=5, addresses=addresses)) as transport:
+        async with Transport(
+            TransportOptions(connect_timeout=3, timeout=5, addresses=addresses)
+        ) as transport:
             return await transport.send(request)
 
     return asyncio.run(send())

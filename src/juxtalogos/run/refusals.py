@@ -1,4 +1,6 @@
-"""Refusals: an answer that is no success to a request of which we made up a part, and what the server says of it in its own words."""
+"""Refusals: an answer that is no success to a request of which we made up a part, and what the server says of
+it in its own words.
+"""
 
 from __future__ import annotations
 
@@ -17,36 +19,54 @@ from juxtalogos.run.judge import Judgement, unsigned, verdict_of
 
 PRESUMED = "presumed"
 """Where a criterion stands that compose wrote for a request of which it made up a part."""
-SIGN_IN = {401: "a credential, or another one", 403: "a role that may do this", 429: "a slower pace: --pace SECONDS"}
-"""Statuses that say something of who asks, not of what is asked for, and what they want (RFC 9110, sections 15.5.2 and 15.5.4; RFC 6585, section 4)."""
+SIGN_IN = {
+    401: "a credential, or another one",
+    403: "a role that may do this",
+    429: "a slower pace: --pace SECONDS",
+}
+"""Statuses that say something of who asks, not of what is asked for, and what they want (RFC 9110, sections
+15.5.2 and 15.5.4; RFC 6585, section 4)."""
 MOST_READ, MOST_WORDS = 64 * 1024, 200
 
 
 def refusal(judgement: Judgement, exchange: Exchange, own: bool) -> Judgement:
-    """The judgement of an answer that is no success: refused, where it is a declared refusal of a request of which we made up a part.
+    """The judgement of an answer that is no success: refused, where it is a declared refusal of a request of
+    which we made up a part.
 
-    What is missing is told of a 401, 403 or 429, and the service blamed for nothing; what this run created (`own`) and is
+    What is missing is told of a 401, 403 or 429, and the service blamed for nothing; what this run created
+    (`own`) and is
     not found again has failed.
     """
     status = exchange.response.status if exchange.response else 0
-    unmet = [one for one in judgement.results if one.kind == "criterion.unmet" and not one.held]
+    unmet = [result for result in judgement.results if result.kind == "criterion.unmet" and not result.held]
     if unmet and status in SIGN_IN:
         return unsigned(judgement, f"{status}: it wants {SIGN_IN[status]}")
-    presumed = [one for one in unmet if one.at == PRESUMED]
+    presumed = [result for result in unmet if result.at == PRESUMED]
     if not presumed:
         return judgement
     answer = judgement.answer
-    refused = answer is not None and (answer.fault is not None or (400 <= status < 500 and answer.declared is not None))
+    refused = answer is not None and (
+        answer.fault is not None or (400 <= status < 500 and answer.declared is not None)
+    )
     if not refused or (own and status in GONE):
-        others = tuple(one for one in judgement.results if one not in presumed)
-        if any(one.fails for one in others):  # it is told already, and by what the definition says
+        others = tuple(result for result in judgement.results if result not in presumed)
+        if any(other.fails for other in others):  # it is told already, and by what the definition says
             verdict, reason = verdict_of(others)
             return replace(judgement, verdict=verdict, reason=reason, results=others)
         return judgement
     words = words_of(exchange)
     place = answer.declared.location if answer and answer.declared else None
-    told = CheckResult(REFUSED, False, "answer", "a success", f"{status}: {words}", place, Severity.REMARK, anchor=general(words))  # fmt: skip
-    results = (*(one for one in judgement.results if one.held or one not in presumed), told)
+    told = CheckResult(
+        REFUSED,
+        False,
+        "answer",
+        "a success",
+        f"{status}: {words}",
+        place,
+        Severity.REMARK,
+        anchor=general(words),
+    )
+    results = (*(result for result in judgement.results if result.held or result not in presumed), told)
     verdict, reason = verdict_of(results)
     if verdict is Verdict.FAILED:
         return replace(judgement, verdict=verdict, reason=reason, results=results)
@@ -65,11 +85,32 @@ def words_of(exchange: Exchange) -> str:
     return found if len(found) <= MOST_WORDS else found[: MOST_WORDS - 1] + "…"
 
 
-_TELLING = ("title", "detail", "message", "msg", "error", "error_description", "description", "reason", "errors", "violations", "details", "pointer", "field", "loc", "name", "path", "code", "faultstring")  # fmt: skip
+_TELLING = (
+    "title",
+    "detail",
+    "message",
+    "msg",
+    "error",
+    "error_description",
+    "description",
+    "reason",
+    "errors",
+    "violations",
+    "details",
+    "pointer",
+    "field",
+    "loc",
+    "name",
+    "path",
+    "code",
+    "faultstring",
+)
 
 
 def texts_of(body: bytes) -> list[str]:
-    """What a refusal says: problem details (RFC 9457), common lists of violations, the texts of a fault, or plain text."""
+    """What a refusal says: problem details (RFC 9457), common lists of violations, the texts of a fault, or
+    plain text.
+    """
     text = body.decode("utf-8", "replace").strip()
     try:
         if text[:1] == "<":

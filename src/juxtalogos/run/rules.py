@@ -1,4 +1,6 @@
-"""What a workspace says of every call of an operation: standing checks, and kinds of check that are switched off with a reason."""
+"""What a workspace says of every call of an operation: standing checks, and kinds of check that are switched
+off with a reason.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +44,8 @@ class Rules:
         if judgement.answer is None or not (off or checks):
             return judgement
         results = tuple(
-            _switched_off(one, off[one.kind]) if one.kind in off and not one.held else one for one in judgement.results
+            _switched_off(result, off[result.kind]) if result.kind in off and not result.held else result
+            for result in judgement.results
         )
         results += tuple(run_check(check, scope, ground or FormulaContext()) for check in checks)
         verdict, reason = verdict_of(results)
@@ -82,7 +85,9 @@ def rules_of(config: Config, contracts: Mapping[str, Contract]) -> Rules:
 def _operation(contract: Contract, name: str, where: str) -> str:
     if name != "*" and contract.operation(name) is None:
         known = [operation.id for operation in contract.operations]
-        raise ConfigError(f"{contract.name} has no operation {quoted(name)}", where=where, mend=nearest(name, known))
+        raise ConfigError(
+            f"{contract.name} has no operation {quoted(name)}", where=where, mend=nearest(name, known)
+        )
     return name
 
 

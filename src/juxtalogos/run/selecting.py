@@ -1,4 +1,6 @@
-"""Which cases a run is of: suites, folders of them, cases, steps; of these by tag, by operation, or what still fails."""
+"""Which cases a run is of: suites, folders of them, cases, steps; of these by tag, by operation, or what
+still fails.
+"""
 
 from __future__ import annotations
 
@@ -29,33 +31,49 @@ class Selection:
     still_failing: bool = False
 
     def __str__(self) -> str:
-        told = [*self.words, *(f"tag {one}" for one in self.tags), *(f"operation {one}" for one in self.operations)]
+        told = [
+            *self.words,
+            *(f"tag {tag}" for tag in self.tags),
+            *(f"operation {operation}" for operation in self.operations),
+        ]
         return ", ".join([*told, *(["still failing"] if self.still_failing else [])]) or "every suite"
 
 
 def paths_of(home: Workspace, selection: Selection) -> list[Path]:
-    """The files of the suites that are named, each once. SuiteError where a name is of neither suite nor folder."""
+    """The files of the suites that are named, each once.
+
+    SuiteError where a name is of neither suite nor folder.
+    """
     if not selection.words:
         return suite_paths(home)
     found: dict[Path, None] = {}
     for word in selection.words:
         name = word.partition("#")[0]
-        inside = [path for path in suite_paths(home) if suite_name(path, home).startswith(name.rstrip("/") + "/")]
+        inside = [
+            path for path in suite_paths(home) if suite_name(path, home).startswith(name.rstrip("/") + "/")
+        ]
         known = {suite_name(path, home) for path in suite_paths(home)}
         found |= dict.fromkeys(inside if inside and name not in known else [find_suite(home, name)])
     return list(found)
 
 
 def choose(home: Workspace, suites: Sequence[Suite], selection: Selection) -> tuple[CaseRef, ...]:
-    """The cases, each once, in the order in which they were named. SuiteError or UsageError where nothing is left."""
+    """The cases, each once, in the order in which they were named.
+
+    SuiteError or UsageError where nothing is left.
+    """
     if not suites:
-        raise SuiteError("there are no suites", where=str(home.suites), mend="compose one: juxtalogos compose CONTRACT")
+        raise SuiteError(
+            "there are no suites", where=str(home.suites), mend="compose one: juxtalogos compose CONTRACT"
+        )
     chosen: dict[tuple[str, str, str], tuple[Suite, Case]] = {}
     for word in selection.words or ("",):
         name, _, rest = word.partition("#")
         case_id, _, step_id = rest.partition("#")
         of = [
-            suite for suite in suites if not name or suite.name == name or suite.name.startswith(name.rstrip("/") + "/")
+            suite
+            for suite in suites
+            if not name or suite.name == name or suite.name.startswith(name.rstrip("/") + "/")
         ]
         picked = list(select(of, case_id, step_id))
         if not picked:
@@ -69,11 +87,16 @@ def choose(home: Workspace, suites: Sequence[Suite], selection: Selection) -> tu
         CaseRef(suite, case_id, step)
         for (suite, case_id, step), (_, case) in chosen.items()
         if (not selection.tags or set(selection.tags) & set(case.tags))
-        and (not wanted or any(one.operation and one.operation.full_id in wanted for one in case.steps))
+        and (
+            not wanted
+            or any(earlier.operation and earlier.operation.full_id in wanted for earlier in case.steps)
+        )
         and (failing is None or (suite, case_id) in failing)
     )
     if not refs:
-        raise UsageError(f"no case is left of: {selection}", mend="see what there is: juxtalogos suite list SUITE")
+        raise UsageError(
+            f"no case is left of: {selection}", mend="see what there is: juxtalogos suite list SUITE"
+        )
     return refs
 
 
@@ -86,7 +109,9 @@ def _check_tags(suites: Iterable[Suite], tags: Iterable[str]) -> None:
 
 
 def _failing(home: Workspace) -> set[tuple[str, str]]:
-    """(suite, case) of what did not pass when it last ran; of a case with a table or repeated, when any of its turns did not."""
+    """(suite, case) of what did not pass when it last ran; of a case with a table or repeated, when any of
+    its turns did not.
+    """
     latest: dict[tuple[str, str], tuple[int, set[Verdict]]] = {}
     with open_ledger(home.ledger_path) as ledger:
         for run in ledger.runs(_RUNS_LOOKED_AT, calls=False):

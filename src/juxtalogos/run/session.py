@@ -1,4 +1,6 @@
-"""What every sending needs: contract, target, credentials, base URLs within the target's origins, redaction."""
+"""What every sending needs: contract, target, credentials, base URLs within the target's
+origins, redaction.
+"""
 
 from __future__ import annotations
 
@@ -78,8 +80,12 @@ class Session:
         """The session in which a role sends."""
         return replace(self, signer=self.others[role], role=role) if role else self
 
-    def encoded(self, contract: Contract, operation: Operation, inputs: Inputs, *, loose: bool = False) -> Request:
-        """The request, not signed yet; `loose` takes what has no place in it. Files that the body names are read."""
+    def encoded(
+        self, contract: Contract, operation: Operation, inputs: Inputs, *, loose: bool = False
+    ) -> Request:
+        """The request, not signed yet; `loose` takes what has no place in it. Files that the body names are
+        read.
+        """
         inputs = with_files(inputs, operation, self.workspace)
         return wire_of(contract).encode(operation, inputs, self.base_url(contract), loose=loose)
 
@@ -90,7 +96,9 @@ class Session:
         return tuple(name for name in missing if _field(contract, name) not in given)
 
     def unsigned_words(self, contract: Contract, operation: Operation, exchange: Exchange) -> str:
-        """Why a 401 or 403 is ours to mend: nothing was signed with, though nobody asked for that; empty otherwise."""
+        """Why a 401 or 403 is ours to mend: nothing was signed with, though nobody asked for that; empty
+        otherwise.
+        """
         status = exchange.response.status if exchange.response else 0
         if status not in (401, 403) or not self.signing or self.signer.headers:
             return ""
@@ -100,8 +108,13 @@ class Session:
             return ""
         known = missing or tuple(scheme.name for scheme in contract.security_schemes)
         if not known:
-            return f"{status}: sent without a credential, and the definition declares none: give a header, in [targets.{self.target.name}.headers] or by --header"  # fmt: skip
-        return f"{status}: sent without a credential for {' or '.join(known)}: {self.sign_in_command(known[0])}"
+            return (
+                f"{status}: sent without a credential, and the definition declares none: give a header, in"
+                f" [targets.{self.target.name}.headers] or by --header"
+            )
+        return (
+            f"{status}: sent without a credential for {' or '.join(known)}: {self.sign_in_command(known[0])}"
+        )
 
     def sign_in_command(self, scheme: str) -> str:
         """How to give a credential: in the configuration, or for once where the target is but a URL."""
@@ -110,28 +123,39 @@ class Session:
         role = f" --role {self.role}" if self.role else ""
         return f"juxtalogos targets set {self.target.name} --credential {scheme}=env:NAME{role}"
 
-    async def signed(self, contract: Contract, operation: Operation, request: Request, sender: Sender) -> Request:
+    async def signed(
+        self, contract: Contract, operation: Operation, request: Request, sender: Sender
+    ) -> Request:
         """Credentials go to the target's own origins only. NoAnswer when signing in fails."""
-        return await self.signer.signed(contract, operation, request, FORMATS[contract.format].sign_in, sender)
+        return await self.signer.signed(
+            contract, operation, request, FORMATS[contract.format].sign_in, sender
+        )
 
     def permit(self, operation: Operation) -> None:
         """TrustError where nothing but reading is sent to the target, and an operation does more."""
         if self.target.only_reading and not operation.safe:
             raise TrustError(
-                f"{operation.id} does not only read, and nothing else is sent to the target {self.target.name}",
+                f"{operation.id} does not only read, and nothing else is sent to the target"
+                f" {self.target.name}",
                 where=f"[targets.{self.target.name}]",
                 mend="take only-reading out there, or choose another target",
             )
 
-    async def send(self, contract: Contract, operation: Operation, request: Request, sender: Sender) -> Exchange:
-        """Signs and sends once; cookies that come are secrets from then on. TrustError where nothing but reading is sent to the target."""
+    async def send(
+        self, contract: Contract, operation: Operation, request: Request, sender: Sender
+    ) -> Exchange:
+        """Signs and sends once; cookies that come are secrets from then on. TrustError where nothing but
+        reading is sent to the target.
+        """
         self.permit(operation)
         exchange = await sender.send(await self.signed(contract, operation, request, sender))
         self.redactor.learn_cookies(exchange.response)
         return exchange
 
     def signed_in_vain(self, contract: Contract, operation: Operation, exchange: Exchange) -> bool:
-        """Whether an answer says that what was signed with no longer holds: it is forgotten then, and to send again may help."""
+        """Whether an answer says that what was signed with no longer holds: it is forgotten then, and to send
+        again may help.
+        """
         return self.signer.void(contract, operation, exchange, FORMATS[contract.format].sign_in)
 
     def judged(self, contract: Contract, operation: Operation, exchange: Exchange) -> Judgement:
@@ -168,8 +192,10 @@ def open_session(
 ) -> Session:
     """The target's variables are computed, those `given` on the command line stand over them as they are.
 
-    `identity` says who sends where a step names no role, `roles` are those that steps name. ConfigError when a credential
-    is not where the target says, or for no scheme that there is, or a variable's formula has no value. NotSent when a secret
+    `identity` says who sends where a step names no role, `roles` are those that steps name. ConfigError when
+    a credential
+    is not where the target says, or for no scheme that there is, or a variable's formula has no value.
+    NotSent when a secret
     that the workspace names would go where nobody allowed it to: it is not even read then.
     """
     moment = datetime.fromtimestamp(now or time.time(), UTC)
@@ -177,12 +203,27 @@ def open_session(
     variables = settled(target.variables, ground, str(workspace / CONFIG_NAME))
     names = {name for contract in contracts.values() for name in contract.secret_fields}
     redactor = Redactor.of((), names)
-    target = replace(target, variables={**variables, **{name: _given(name, value, workspace, redactor) for name, value in given.items()}})  # fmt: skip
-    typed = frozenset(filter(None, (*(credential_source(one).reference() for one in identity.credentials), *(reference_in(text) for _, text in identity.headers))))  # fmt: skip
+    target = replace(
+        target,
+        variables={
+            **variables,
+            **{name: _given(name, value, workspace, redactor) for name, value in given.items()},
+        },
+    )
+    typed = frozenset(
+        filter(
+            None,
+            (
+                *(credential_source(credential).reference() for credential in identity.credentials),
+                *(reference_in(text) for _, text in identity.headers),
+            ),
+        )
+    )
     doors = _Doors(Trust(workspace, grant), typed, target, workspace)
     who = {"": identity, **{role: Identity(role, (), identity.headers) for role in roles}}
     signers = {
-        name: _signer(doors, one.over(target), contracts, redactor, with_credentials) for name, one in who.items()
+        name: _signer(doors, one.over(target), contracts, redactor, with_credentials)
+        for name, one in who.items()
     }
     ca_file = (workspace / target.ca_file) if target.ca_file else None
     options = TransportOptions(
@@ -210,7 +251,7 @@ def known_values(config: Config, target: Target, contracts: Iterable[str], works
     written = [config.contracts[name].hints for name in names if name in config.contracts]
     here = [hints for name, hints in target.known.items() if not name or name in names]
     learned = [Learned.read(workspace, target.name, name).hints for name in names]
-    return {name: one.given for name, one in values_by_name([*here, *written, *learned]).items()}  # fmt: skip
+    return {name: one.given for name, one in values_by_name([*here, *written, *learned]).items()}
 
 
 def _given(name: str, value: Any, workspace: Path, redactor: Redactor) -> Any:
@@ -224,7 +265,9 @@ def _given(name: str, value: Any, workspace: Path, redactor: Redactor) -> Any:
 
 @dataclass(frozen=True, slots=True)
 class _Doors:
-    """Which secrets may be read for a target: those typed for this call, and those that its user allowed to go there."""
+    """Which secrets may be read for a target: those typed for this call, and those that its user allowed to
+    go there.
+    """
 
     trust: Trust
     typed: frozenset[str]
@@ -237,7 +280,9 @@ class _Doors:
             self.trust.require_send(reference, destinations(self.target), where)
 
 
-def _signer(doors: _Doors, role: Role, contracts: Mapping[str, Contract], redactor: Redactor, signing: bool) -> Signer:
+def _signer(
+    doors: _Doors, role: Role, contracts: Mapping[str, Contract], redactor: Redactor, signing: bool
+) -> Signer:
     """Who signs as a role; every secret is known to the redactor before it is used."""
     target, workspace = doors.target, doors.workspace
     headers = []
@@ -257,7 +302,16 @@ def _signer(doors: _Doors, role: Role, contracts: Mapping[str, Contract], redact
     if signing:
         _known_schemes(target, role, workspace, contracts)
         for source in role.credentials:
-            table = ".".join(filter(None, (f"[targets.{target.name}", role.name and f"roles.{role.name}", f"credentials.{source.scheme}]")))  # fmt: skip
+            table = ".".join(
+                filter(
+                    None,
+                    (
+                        f"[targets.{target.name}",
+                        role.name and f"roles.{role.name}",
+                        f"credentials.{source.scheme}]",
+                    ),
+                )
+            )
             doors.open(source.reference(), table)
             text = secret(source.reference(), table, workspace) if source.reference() else ""
             found[source.scheme] = Credential(text, source.user, source.header)
@@ -269,15 +323,22 @@ def _signer(doors: _Doors, role: Role, contracts: Mapping[str, Contract], redact
 def _known_schemes(target: Target, role: Role, workspace: Path, contracts: Mapping[str, Contract]) -> None:
     """ConfigError for a credential of a scheme that no contract has."""
     known = {scheme.name for contract in contracts.values() for scheme in contract.security_schemes}
-    unknown = [one.scheme for one in role.credentials if one.scheme not in known]
+    unknown = [credential.scheme for credential in role.credentials if credential.scheme not in known]
     if unknown:  # perhaps another contract's, that is not called now
-        known |= {scheme.name for contract in Workspace(workspace).contracts() for scheme in contract.security_schemes}
+        known |= {
+            scheme.name
+            for contract in Workspace(workspace).contracts()
+            for scheme in contract.security_schemes
+        }
     for scheme in unknown:
         if scheme not in known:
             raise ConfigError(
-                f"the target {target.name} has a credential for {quoted(scheme)}, and no contract has such a scheme",
+                f"the target {target.name} has a credential for {quoted(scheme)}, and no contract has such a"
+                " scheme",
                 where=f"[targets.{target.name}.credentials]",
-                mend=nearest(scheme, known)
-                if known
-                else "no contract declares a scheme: send it as a header, [targets.NAME.headers]",
+                mend=(
+                    nearest(scheme, known)
+                    if known
+                    else "no contract declares a scheme: send it as a header, [targets.NAME.headers]"
+                ),
             )

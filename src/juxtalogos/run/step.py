@@ -1,4 +1,6 @@
-"""One step that calls an operation: filled, sent, judged, its criteria and written checks made, its outputs taken."""
+"""One step that calls an operation: filled, sent, judged, its criteria and written checks made, its outputs
+taken.
+"""
 
 from __future__ import annotations
 
@@ -76,8 +78,11 @@ class CaseState:
     """Steps whose criteria held."""
 
 
-async def run_step(context: RunContext, state: CaseState, step: Step, name: str) -> tuple[ExchangeRecord, bool]:
-    """(record, whether it succeeded): an answer came and every criterion held. `name` is the step's within the whole case.
+async def run_step(
+    context: RunContext, state: CaseState, step: Step, name: str
+) -> tuple[ExchangeRecord, bool]:
+    """(record, whether it succeeded): an answer came and every criterion held. `name` is the step's within
+    the whole case.
 
     Raises nothing: an error that nobody foresaw is the record's, with the exchange as far as there is one.
     """
@@ -114,7 +119,9 @@ class _Attempt:
     @property
     def own(self) -> bool:
         """Whether it asks for what a step of this case has created."""
-        return any(text.startswith(f"$steps.{name}.") for _, text in self.step.flows for name in self.state.created)
+        return any(
+            text.startswith(f"$steps.{name}.") for _, text in self.step.flows for name in self.state.created
+        )
 
     @property
     def session(self) -> Session:
@@ -170,22 +177,54 @@ class _Attempt:
                 key = evaluate(parse_expression(step.creates.key), state.scope)
                 state.created[step.id] = not self.context.census.has(step.creates, key)
         record = ExchangeRecord(
-            state.case, self.name, contract.name, operation.id, exchange, judgement.verdict, judgement.reason, judgement.results, judgement.hits,
-            state.suite.name, known=tuple(run_values(state.scope).items())[:MAX_KNOWN], flows=step.flows, note=str(fill(step.description, state.scope, [])),
-            reported=_reported(session, step, state), role=session.role, parts=(*(self.failed(number, one) for number, one in enumerate(exchange.tries, 1)), *(self.part(number, *part) for number, part in enumerate(parts, 1))),
-        )  # fmt: skip
+            state.case,
+            self.name,
+            contract.name,
+            operation.id,
+            exchange,
+            judgement.verdict,
+            judgement.reason,
+            judgement.results,
+            judgement.hits,
+            state.suite.name,
+            known=tuple(run_values(state.scope).items())[:MAX_KNOWN],
+            flows=step.flows,
+            note=str(fill(step.description, state.scope, [])),
+            reported=_reported(session, step, state),
+            role=session.role,
+            parts=(
+                *(self.failed(number, one) for number, one in enumerate(exchange.tries, 1)),
+                *(self.part(number, *part) for number, part in enumerate(parts, 1)),
+            ),
+        )
         return record, succeeded
 
     def failed(self, number: int, exchange: Exchange) -> ExchangeRecord:
         """What was sent in vain over a connection that was closed, kept beside what was sent again."""
         return ExchangeRecord(
-            self.state.case, f"{self.name}/try-{number}", self.called[0].name, self.called[1].id, exchange, Verdict.SKIPPED, "the connection was closed; it was sent again", suite=self.state.suite.name
-        )  # fmt: skip
+            self.state.case,
+            f"{self.name}/try-{number}",
+            self.called[0].name,
+            self.called[1].id,
+            exchange,
+            Verdict.SKIPPED,
+            "the connection was closed; it was sent again",
+            suite=self.state.suite.name,
+        )
 
     def part(self, number: int, operation: Operation, exchange: Exchange, found: Judgement) -> ExchangeRecord:
         return ExchangeRecord(
-            self.state.case, f"{self.name}/{number}", operation.contract, operation.id, exchange, found.verdict, found.reason, found.results, found.hits, self.state.suite.name
-        )  # fmt: skip
+            self.state.case,
+            f"{self.name}/{number}",
+            operation.contract,
+            operation.id,
+            exchange,
+            found.verdict,
+            found.reason,
+            found.results,
+            found.hits,
+            self.state.suite.name,
+        )
 
     def rescue(self) -> None:
         """What clean-up needs is taken out of an answer that could not be judged."""
@@ -200,28 +239,35 @@ class _Attempt:
 
 
 def _reported(session: Session, step: Step, state: CaseState) -> tuple[tuple[str, str], ...]:
-    """What the step puts into the report; what a secret field holds is masked here, where its place is known."""
+    """What the step puts into the report; what a secret field holds is masked here, where
+    its place is known.
+    """
     if not step.reported:
         return ()
     found = reported_values(step.reported, state.scope, state.suite.namespaces)
     return tuple(
-        (name, session.redactor.result(CheckResult("", True, at, "", text)).observed) for name, at, text in found
+        (name, session.redactor.result(CheckResult("", True, at, "", text)).observed)
+        for name, at, text in found
     )
 
 
 def _written(state: CaseState, step: Step, exchange: Exchange) -> tuple[tuple[CheckResult, ...], bool]:
-    """(results of criteria and checks, whether the criteria held): checks are told, but only criteria steer."""
+    """(results of criteria and checks, whether the criteria held): checks are told, but
+    only criteria steer.
+    """
     if exchange.response is None:
         return (), False
-    criteria = tuple(criterion_result(one, state) for one in step.criteria)
-    checks = tuple(run_check(one, state.scope, state.ground, state.suite.namespaces) for one in step.checks)
-    return criteria + checks, all(one.held for one in criteria)
+    criteria = tuple(criterion_result(criterion, state) for criterion in step.criteria)
+    checks = tuple(
+        run_check(check, state.scope, state.ground, state.suite.namespaces) for check in step.checks
+    )
+    return criteria + checks, all(criterion.held for criterion in criteria)
 
 
 def outputs_of(state: CaseState, step: Step) -> dict[str, Any]:
     """The outputs of a step, each ABSENT where it has no value."""
     found = {name: evaluate(parse_expression(text), state.scope) for name, text in step.outputs}
-    return {**found, **{one.name: _selected(state, one) for one in step.selected}}
+    return {**found, **{part.name: _selected(state, part) for part in step.selected}}
 
 
 def _selected(state: CaseState, output: Output) -> Any:
@@ -229,7 +275,9 @@ def _selected(state: CaseState, output: Output) -> Any:
     try:
         if output.type == "xpath":
             response = state.scope.exchange.response if state.scope.exchange else None
-            nodes = select_xml(output.selector, response.body if response else b"", namespaces=state.suite.namespaces)
+            nodes = select_xml(
+                output.selector, response.body if response else b"", namespaces=state.suite.namespaces
+            )
         elif output.type == "segment":
             nodes = _segment(evaluate(parse_expression(output.context), state.scope), int(output.selector))
         else:
@@ -256,7 +304,12 @@ def inputs_of(step: Step, scope: Scope, missing: list[str]) -> Inputs:
         if isinstance(body, str) and body.lstrip().startswith("<"):
             body = _xml_put(body, replacement.target, fill(replacement.value, scope, missing))
             continue
-        body = put(body, split_pointer(replacement.target), fill(replacement.value, scope, missing), replacement.target)
+        body = put(
+            body,
+            split_pointer(replacement.target),
+            fill(replacement.value, scope, missing),
+            replacement.target,
+        )
     return Inputs(values, body, step.payload.content_type)
 
 
@@ -280,17 +333,27 @@ def criterion_result(criterion: Criterion, state: CaseState) -> CheckResult:
     if criterion.type == "simple":
         condition = parse_condition(criterion.condition)
         return CheckResult(
-            kind, holds(condition, scope), PRESUMED if criterion.presumed else "written", criterion.condition, in_words(condition, scope)
-        )  # fmt: skip
+            kind,
+            holds(condition, scope),
+            PRESUMED if criterion.presumed else "written",
+            criterion.condition,
+            in_words(condition, scope),
+        )
     value = evaluate(parse_expression(criterion.context), scope)
     wanted = f"{'matches' if criterion.type == 'regex' else criterion.type} {criterion.condition}"
     if value is ABSENT and criterion.type != "xpath":
         return CheckResult(kind, False, criterion.context, wanted, "absent")
     try:
         if criterion.type == "regex":
-            text = value if isinstance(value, str) else dump_json(value)  # a pattern is written for what was sent
+            text = (
+                value if isinstance(value, str) else dump_json(value)
+            )  # a pattern is written for what was sent
             return CheckResult(
-                kind, bool(compile_pattern(criterion.condition).search(text)), criterion.context, wanted, text[:200]
+                kind,
+                bool(compile_pattern(criterion.condition).search(text)),
+                criterion.context,
+                wanted,
+                text[:200],
             )
         held, observed = _chosen(criterion, state, value)
     except (PatternTimeout, NoSelection) as error:
@@ -303,12 +366,20 @@ def _chosen(criterion: Criterion, state: CaseState, value: Any) -> tuple[bool, s
     """(whether a JSONPath or XPath holds, what it chose): nodes were found, or what it computes is true."""
     if criterion.type == "jsonpath":
         nodes = select_json(criterion.condition, value)
-        held = bool(nodes[0]) if len(nodes) == 1 and (isinstance(nodes[0], bool) or nodes[0] == 0) else bool(nodes)
+        held = (
+            bool(nodes[0])
+            if len(nodes) == 1 and (isinstance(nodes[0], bool) or nodes[0] == 0)
+            else bool(nodes)
+        )
         return held, f"{len(nodes)} found" if nodes != [True] else "true"
     if isinstance(value, str):
         body = value.encode()
     else:
-        body = str(value_at("text", state.scope)).encode() if criterion.context.startswith("$response.body") else b""
+        body = (
+            str(value_at("text", state.scope)).encode()
+            if criterion.context.startswith("$response.body")
+            else b""
+        )
     return xml_holds(criterion.condition, body, criterion.version, state.suite.namespaces)
 
 
@@ -321,7 +392,8 @@ def _with_cookies(request: Request, cookies: aiohttp.CookieJar) -> Request:
     own = header(request.headers, "cookie")
     text = "; ".join(filter(None, (own, *(f"{cookie.key}={cookie.value}" for cookie in found.values()))))
     return replace(
-        request, headers=(*(pair for pair in request.headers if pair[0].lower() != "cookie"), ("Cookie", text))
+        request,
+        headers=(*(pair for pair in request.headers if pair[0].lower() != "cookie"), ("Cookie", text)),
     )
 
 
@@ -336,5 +408,12 @@ def skipped(
     state: CaseState, contract: Contract | None, operation: Operation | None, name: str, reason: str
 ) -> ExchangeRecord:
     return ExchangeRecord(
-        state.case, name, contract.name if contract else "", operation.id if operation else "", None, Verdict.SKIPPED, reason, suite=state.suite.name
-    )  # fmt: skip
+        state.case,
+        name,
+        contract.name if contract else "",
+        operation.id if operation else "",
+        None,
+        Verdict.SKIPPED,
+        reason,
+        suite=state.suite.name,
+    )

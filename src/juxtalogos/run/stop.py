@@ -11,7 +11,10 @@ class Interrupted(Exception):
 
 
 class Stop:
-    """Asked once for a whole run. A request in flight is never cut off by it: what it creates must be known to be undone."""
+    """Asked once for a whole run.
+
+    A request in flight is never cut off by it: what it creates must be known to be undone.
+    """
 
     def __init__(self) -> None:
         self._event = asyncio.Event()

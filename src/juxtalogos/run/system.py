@@ -1,4 +1,6 @@
-"""The system under test: started, awaited, reset and stopped by the target's commands, which were trusted before."""
+"""The system under test: started, awaited, reset and stopped by the target's commands, which were trusted
+before.
+"""
 
 from __future__ import annotations
 
@@ -47,7 +49,9 @@ async def running_system(session: Session, workspace: Path) -> AsyncIterator[Non
 
 @contextmanager
 def up_for_calls(session: Session, trust: Trust, workspace: Path) -> Iterator[None]:
-    """The target's system, up for single calls: as it is found where it answers; else started, where its commands are trusted, and stopped again."""
+    """The target's system, up for single calls: as it is found where it answers; else started, where its
+    commands are trusted, and stopped again.
+    """
     system = session.target.system
     if system is None or not system.start or not trust.runs:
         yield
@@ -133,7 +137,9 @@ async def _start(system: SystemCommands, workspace: Path) -> asyncio.subprocess.
         ) from None
 
 
-async def _await_ready(session: Session, system: SystemCommands, process: asyncio.subprocess.Process | None) -> None:
+async def _await_ready(
+    session: Session, system: SystemCommands, process: asyncio.subprocess.Process | None
+) -> None:
     """Asked in the run's own way: with its certificates and addresses."""
     target = session.target
     if origin(system.ready) not in target.origins():

@@ -22,7 +22,9 @@ async def nowhere(record: UndoRecord) -> UndoRecord:
 
 
 def needless(state: CaseState, step: Step) -> bool:
-    """Whether a clean-up step has nothing to undo: that was done already, or what it would remove was there before."""
+    """Whether a clean-up step has nothing to undo: that was done already, or what it would remove was there
+    before.
+    """
     if not step.always:
         return False
     read = {text.split(".")[1] for _, text in step.flows if text.startswith("$steps.")}
@@ -38,7 +40,9 @@ class Undoing:
     waiting: dict[str, UndoRecord] = field(default_factory=dict)
     """By clean-up step what is to be undone, as it was kept."""
 
-    async def intended(self, state: CaseState, case: Case, steps: Sequence[Step], step: Step) -> list[UndoRecord]:
+    async def intended(
+        self, state: CaseState, case: Case, steps: Sequence[Step], step: Step
+    ) -> list[UndoRecord]:
         """Before something is created: what would undo it, as far as that is known."""
         if step.creates is None:
             return []
@@ -48,18 +52,25 @@ class Undoing:
             return []
         unique = [name for name, formula in case.formulas.items() if uses(formula, "unique")]
         sent = str((inputs.values, inputs.body))
-        marks = tuple(text for name in unique if (text := str(state.scope.inputs.get(name, ""))) and text in sent)
+        marks = tuple(
+            text for name in unique if (text := str(state.scope.inputs.get(name, ""))) and text in sent
+        )
         told = Scope(state.scope.inputs, request_values=inputs.values, request_body=inputs.body)
-        outputs = {name: evaluate(parse_expression(text), told) if text.startswith("$request.") else KEY for name, text in step.outputs}  # fmt: skip
-        outputs |= {one.name: KEY for one in step.selected}
+        outputs = {
+            name: evaluate(parse_expression(text), told) if text.startswith("$request.") else KEY
+            for name, text in step.outputs
+        }
+        outputs |= {part.name: KEY for part in step.selected}
         ahead = replace(state.scope, steps={**state.scope.steps, step.id: outputs})
         asked, found = asked_of(step.creates, inputs, marks), []
-        for one in steps:
+        for earlier in steps:
             without: list[str] = []
-            if _undoes(one, step):
-                undoing = inputs_of(one, ahead, without)
+            if _undoes(earlier, step):
+                undoing = inputs_of(earlier, ahead, without)
                 if not without:
-                    found.append(undo_record(state.suite.name, state.case, one, undoing, self.target, asked))
+                    found.append(
+                        undo_record(state.suite.name, state.case, earlier, undoing, self.target, asked)
+                    )
         return [await self.put(record) for record in found]
 
     async def answered(self, intended: Iterable[UndoRecord]) -> None:
@@ -71,20 +82,27 @@ class Undoing:
         """What the case must undo from now on is kept before anything else happens; and that it was done."""
         if step.id not in state.succeeded:
             return
-        for one in steps:
-            if step.id in one.unless or one is step:
-                if one.id in self.waiting:
-                    await self.put(replace(self.waiting.pop(one.id), done=True))
-            elif _undoes(one, step) and one.id not in self.waiting and one.id not in done and not needless(state, one):
+        for earlier in steps:
+            if step.id in earlier.unless or earlier is step:
+                if earlier.id in self.waiting:
+                    await self.put(replace(self.waiting.pop(earlier.id), done=True))
+            elif (
+                _undoes(earlier, step)
+                and earlier.id not in self.waiting
+                and earlier.id not in done
+                and not needless(state, earlier)
+            ):
                 missing: list[str] = []
-                inputs = inputs_of(one, state.scope, missing)
+                inputs = inputs_of(earlier, state.scope, missing)
                 if not missing:
-                    record = undo_record(state.suite.name, state.case, one, inputs, self.target)
-                    self.waiting[one.id] = await self.put(record)
+                    record = undo_record(state.suite.name, state.case, earlier, inputs, self.target)
+                    self.waiting[earlier.id] = await self.put(record)
 
 
 def _undoes(one: Step, step: Step) -> bool:
     """Whether a clean-up step takes something from a step."""
     return (
-        one.always and one.operation is not None and any(text.startswith(f"$steps.{step.id}.") for _, text in one.flows)
+        one.always
+        and one.operation is not None
+        and any(text.startswith(f"$steps.{step.id}.") for _, text in one.flows)
     )

@@ -1,6 +1,8 @@
-"""One case walked: its steps in order, actions after each, other cases called, clean-up at the end (Arazzo 1.0.1).
+"""One case walked: its steps in order, actions after each, other cases called, clean-up at the end (Arazzo
+1.0.1).
 
-Whatever happens in a step is that step's: an error that nobody foresaw becomes its record, and clean-up runs all the same.
+Whatever happens in a step is that step's: an error that nobody foresaw becomes its record, and clean-up runs
+all the same.
 """
 
 from __future__ import annotations
@@ -118,7 +120,10 @@ class Walk:
                 position.done.add(step.id)
                 position.at += 1
                 continue
-            if all(one.always and not one.on_success and not one.on_failure for one in position.steps[position.at :]):
+            if all(
+                earlier.always and not earlier.on_success and not earlier.on_failure
+                for earlier in position.steps[position.at :]
+            ):
                 return  # nothing is left but to clean up
             self.taken += 1
             if self.taken > MAX_STEPS:
@@ -136,7 +141,11 @@ class Walk:
                         records = [_handled(record, action) for record in records]
                 except Exception as error:
                     broken = self.broken(position, step, error)
-                    last = replace(records[-1], verdict=broken.verdict, reason=broken.reason) if records else broken
+                    last = (
+                        replace(records[-1], verdict=broken.verdict, reason=broken.reason)
+                        if records
+                        else broken
+                    )
                     records, held = [*records[:-1], last], False
                 await self.keep(*records)
                 await self.follow(position, step, action, held)
@@ -168,7 +177,9 @@ class Walk:
                     reason = f"the step {position.ended} did not succeed"
                     if step.needed:
                         self.aside.add(position.name(step))
-                    records = [skipped(position.state, step.contract, step.operation, position.name(step), reason)]
+                    records = [
+                        skipped(position.state, step.contract, step.operation, position.name(step), reason)
+                    ]
                 else:
                     continue
                 await self.keep(*records)
@@ -184,7 +195,9 @@ class Walk:
             raise fault
 
     async def undo_again(self, position: CasePosition, refused: list[tuple[Step, ExchangeRecord]]) -> None:
-        """What could not be undone is tried again while that helps; of each the last attempt is told as it is."""
+        """What could not be undone is tried again while that helps; of each the last attempt is told as it
+        is.
+        """
         while refused:
             left: list[tuple[Step, ExchangeRecord]] = []
             for step, before in refused if len(refused) > 1 else ():
@@ -196,7 +209,15 @@ class Walk:
                 except Exception as error:
                     records, held = [self.broken(position, step, error)], False
                 if held:
-                    await self.keep(replace(before, verdict=Verdict.SKIPPED, results=(), reason="something else had to be undone first"), *records)  # fmt: skip
+                    await self.keep(
+                        replace(
+                            before,
+                            verdict=Verdict.SKIPPED,
+                            results=(),
+                            reason="something else had to be undone first",
+                        ),
+                        *records,
+                    )
                 else:
                     left.append((step, before))
             if len(left) == len(refused) or len(refused) == 1:
@@ -243,7 +264,7 @@ class Walk:
         if action.case is not None:
             await self.call(position, action.case, {}, name)
         elif action.step:
-            helper = next((one for one in position.steps if one.id == action.step), None)
+            helper = next((earlier for earlier in position.steps if earlier.id == action.step), None)
             if helper is None:
                 await self.refuse(position, position.prefix + name.rstrip("/"), _out_of_reach(action))
                 position.end(step, False)
@@ -260,7 +281,9 @@ class Walk:
             if step.needed or step.always:
                 self.aside.add(name)
             await self.undoing.noted(position.state, position.steps, step, position.done)
-            if record.exchange is None or record.exchange.response is not None:  # else nobody knows what came of it
+            if (
+                record.exchange is None or record.exchange.response is not None
+            ):  # else nobody knows what came of it
                 await self.undoing.answered(intents)
             return [record], held
         missing: list[str] = []
@@ -270,15 +293,17 @@ class Walk:
             return [skipped(state, None, None, name, reason)], False
         held = await self.call(position, step.case, inputs, f"{step.id}/")
         state.scope.steps[step.id] = outputs_of(state, step)
-        criteria = [criterion_result(one, state) for one in step.criteria]
-        if all(one.held for one in criteria):
+        criteria = [criterion_result(criterion, state) for criterion in step.criteria]
+        if all(criterion.held for criterion in criteria):
             return [], held
         verdict, reason = verdict_of(tuple(criteria))
         told = replace(skipped(state, None, None, name, reason), verdict=verdict, results=tuple(criteria))
         return [told], False
 
     async def call(self, position: CasePosition, key: CaseKey, inputs: Mapping[str, Any], name: str) -> bool:
-        """Another case within this one: its own values, the same cookies; what came out is left in the caller's scope."""
+        """Another case within this one: its own values, the same cookies; what came out is left in the
+        caller's scope.
+        """
         suite, case = self.cases[key]
         prefix = position.prefix + name
         given = {**suite.variables, **case.inputs, **inputs}
@@ -288,8 +313,17 @@ class Walk:
             await self.refuse(position, prefix.rstrip("/"), wrong)
             return False
         caller = position.state
-        scope = Scope(given, workflows=caller.scope.workflows, sources=suite.sources, components=suite.components)
-        inner = CaseState(replace(suite, name=caller.suite.name), caller.case, scope, caller.ground, caller.cookies, caller.conversations)  # fmt: skip
+        scope = Scope(
+            given, workflows=caller.scope.workflows, sources=suite.sources, components=suite.components
+        )
+        inner = CaseState(
+            replace(suite, name=caller.suite.name),
+            caller.case,
+            scope,
+            caller.ground,
+            caller.cookies,
+            caller.conversations,
+        )
         held = await self.case(inner, case, case.steps, prefix, position.depth + 1)
         caller.scope.outputs = scope.outputs
         caller.scope.workflows[case.id] = {"inputs": given, "outputs": scope.outputs}
@@ -297,12 +331,14 @@ class Walk:
 
 
 def next_action(position: CasePosition, step: Step, held: bool) -> Action | None:
-    """The first action whose criteria hold; a step's own come before, and instead of, the workflow's of the same name."""
+    """The first action whose criteria hold; a step's own come before, and instead of, the workflow's of the
+    same name.
+    """
     case = position.case
     own, shared = (step.on_success, case.success) if held else (step.on_failure, case.failure)
     names = {action.name for action in own}
     for action in (*own, *(one for one in shared if one.name not in names)):
-        if not all(criterion_result(one, position.state).held for one in action.criteria):
+        if not all(criterion_result(criterion, position.state).held for criterion in action.criteria):
             continue
         if action.type == "retry":
             tried = position.attempts.get((step.id, action.name), 0)
@@ -314,23 +350,32 @@ def next_action(position: CasePosition, step: Step, held: bool) -> Action | None
 
 
 def _out_of_reach(action: Action) -> str:
-    return f"the action {action.name} leads to the step {action.step}, which is not among those that are run now (a set-up step runs once)"
+    return (
+        f"the action {action.name} leads to the step {action.step}, which is not among those that are run now"
+        " (a set-up step runs once)"
+    )
 
 
 def _wait(action: Action, state: CaseState) -> float:
-    """A Retry-After of the answer overrules what the action says (Arazzo 1.0.1, failure action object; RFC 9110, section 10.2.3)."""
+    """A Retry-After of the answer overrules what the action says (Arazzo 1.0.1, failure action object; RFC
+    9110, section 10.2.3).
+    """
     exchange = state.scope.exchange
-    told = retry_after(exchange.response, exchange.timings.sent_at) if exchange and exchange.response else None
+    told = (
+        retry_after(exchange.response, exchange.timings.sent_at) if exchange and exchange.response else None
+    )
     return min(max(action.after if told is None else told, 0.0), MAX_WAIT)
 
 
 def _handled(record: ExchangeRecord, action: Action) -> ExchangeRecord:
     """A failed criterion that an action of the suite answers is told, and fails nothing."""
     results = tuple(
-        replace(one, severity=Severity.REMARK, detail=f"answered by the action {action.name}")
-        if one.kind == "criterion.unmet" and not one.held
-        else one
-        for one in record.results
+        (
+            replace(result, severity=Severity.REMARK, detail=f"answered by the action {action.name}")
+            if result.kind == "criterion.unmet" and not result.held
+            else result
+        )
+        for result in record.results
     )
     if record.exchange is None or record.exchange.response is None:
         return record

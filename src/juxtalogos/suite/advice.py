@@ -32,7 +32,9 @@ class Advice:
 
 
 def linkable(suites: Iterable[Suite], exchanges: Mapping[tuple[str, str, str], Exchange]) -> Iterator[Advice]:
-    """Literals in a request that equal a value of an earlier step's answer; `exchanges` are the latest by (suite, case, step)."""
+    """Literals in a request that equal a value of an earlier step's answer; `exchanges` are the latest by
+    (suite, case, step).
+    """
     for suite in suites:
         for case in suite.cases:
             seen: dict[str, tuple[str, str]] = {}
@@ -46,7 +48,8 @@ def linkable(suites: Iterable[Suite], exchanges: Mapping[tuple[str, str, str], E
                             case.id,
                             step.id,
                             what,
-                            f"juxtalogos suite set {suite.name}#{case.id}#{step.id} {address}=@{source}#{pointer}",
+                            f"juxtalogos suite set {suite.name}#{case.id}#{step.id}"
+                            f" {address}=@{source}#{pointer}",
                         )
                 for pointer, value in _answered(step, exchanges.get((suite.name, case.id, step.id))):
                     seen.setdefault(dump_json(value), (step.id, pointer))
@@ -55,10 +58,14 @@ def linkable(suites: Iterable[Suite], exchanges: Mapping[tuple[str, str, str], E
 def literals(step: Step) -> Iterator[tuple[str, Any]]:
     """(address, value) of the single values of a request that are no expressions."""
     for address, value in step.parameters:
-        yield from ((f"{address}{path}", one) for path, one in _leaves(value) if not list(expressions_in(one)))
+        yield from (
+            (f"{address}{path}", one) for path, one in _leaves(value) if not list(expressions_in(one))
+        )
     if step.payload:
         yield from (
-            (f"body{path}", one) for path, one in _leaves(step.payload.payload) if not list(expressions_in(one))
+            (f"body{path}", one)
+            for path, one in _leaves(step.payload.payload)
+            if not list(expressions_in(one))
         )
 
 
@@ -87,16 +94,20 @@ def _answered(step: Step, exchange: Exchange | None) -> Iterator[tuple[str, Any]
 
 
 def lacking(suites: Iterable[Suite]) -> Iterator[Advice]:
-    """What an operation requires and a step does not give, as after a change of the definition; not of steps that expect a refusal."""
+    """What an operation requires and a step does not give, as after a change of the definition; not of steps
+    that expect a refusal.
+    """
     for suite in suites:
         for case in suite.cases:
             for step in case.steps:
-                if any(_REFUSED.search(one.condition) for one in step.criteria):
+                if any(_REFUSED.search(criterion.condition) for criterion in step.criteria):
                     continue
                 for address in _lacking(step):
                     place = f"{suite.name}#{case.id}#{step.id}"
                     what = f"{address} is required, and the step does not set it"
-                    yield Advice(suite.name, case.id, step.id, what, f"juxtalogos suite set {place} {address}=VALUE")
+                    yield Advice(
+                        suite.name, case.id, step.id, what, f"juxtalogos suite set {place} {address}=VALUE"
+                    )
 
 
 def missing_files(suites: Iterable[Suite], workspace: Path) -> Iterator[Advice]:
@@ -107,7 +118,14 @@ def missing_files(suites: Iterable[Suite], workspace: Path) -> Iterator[Advice]:
                 for name in files_named(step.payload.payload) if step.payload else ():
                     if not (workspace / name).is_file():
                         what = f"the body names the file {name}, which is not there"
-                        yield Advice(suite.name, case.id, step.id, what, f"put it there, or name another: juxtalogos suite set {suite.name}#{case.id}#{step.id} body=file:PATH")  # fmt: skip
+                        yield Advice(
+                            suite.name,
+                            case.id,
+                            step.id,
+                            what,
+                            "put it there, or name another: juxtalogos suite set"
+                            f" {suite.name}#{case.id}#{step.id} body=file:PATH",
+                        )
 
 
 _REFUSED = re.compile(r"== *[45]\d\d|>= *4\d\d|'Fault'")
@@ -118,7 +136,11 @@ def _lacking(step: Step) -> Iterator[str]:
     if operation is None or contract is None:
         return
     given = {address for address, _ in step.parameters}
-    yield from (one.address for one in operation.inputs if one.required and one.address not in given)
+    yield from (
+        declared_input.address
+        for declared_input in operation.inputs
+        if declared_input.required and declared_input.address not in given
+    )
     payload = step.payload.payload if step.payload else ABSENT
     if payload is ABSENT:
         if operation.body is not None and operation.body.required:
@@ -135,7 +157,9 @@ def _lacking(step: Step) -> Iterator[str]:
 
 
 def near_copies(suites: Iterable[Suite]) -> Iterator[Advice]:
-    """Cases of one suite whose steps are the same but for values: one case and a table could be all of them."""
+    """Cases of one suite whose steps are the same but for values: one case and a table
+    could be all of them.
+    """
     for suite in suites:
         by_form: dict[str, list[Case]] = {}
         for case in suite.cases:
@@ -163,11 +187,16 @@ def _form(case: Case) -> str:
     """Everything of a case but its literals."""
     return dump_json(
         [
-            [step.operation.full_id if step.operation else str(step.case), [[address, _shape(value)] for address, value in step.parameters],
-             _shape(step.payload.payload) if step.payload else None, [one.condition for one in step.criteria], [[check.where, check.test] for check in step.checks]]
+            [
+                step.operation.full_id if step.operation else str(step.case),
+                [[address, _shape(value)] for address, value in step.parameters],
+                _shape(step.payload.payload) if step.payload else None,
+                [criterion.condition for criterion in step.criteria],
+                [[check.where, check.test] for check in step.checks],
+            ]
             for step in case.steps
         ]
-    )  # fmt: skip
+    )
 
 
 def _shape(value: Any) -> Any:
@@ -194,7 +223,7 @@ def _differing(cases: list[Case]) -> tuple[list[str], list[list[Any]]] | None:
         }
         for case in cases
     ]
-    if any(one.keys() != flat[0].keys() for one in flat):
+    if any(row.keys() != flat[0].keys() for row in flat):
         return None
-    names = [name for name in flat[0] if any(one[name] != flat[0][name] for one in flat)]
-    return (names, [[one[name] for name in names] for one in flat]) if names else None
+    names = [name for name in flat[0] if any(row[name] != flat[0][name] for row in flat)]
+    return (names, [[row[name] for name in names] for row in flat]) if names else None

@@ -1,4 +1,5 @@
-"""Work of libraries that cannot be bounded from outside, done in a child process with a limit of memory and of processor time.
+"""Work of libraries that cannot be bounded from outside, done in a child process with a limit of memory and
+of processor time.
 
 The child is started when it is first needed and kept; one that was killed is replaced at the next call.
 """
@@ -34,13 +35,19 @@ _child: subprocess.Popen[bytes] | None = None
 
 
 def apart(place: str, *arguments: Any) -> Any:
-    """What the function at `module:name` gives for these arguments, all of them values of JSON. TooMuch, or NotDone with its words."""
+    """What the function at `module:name` gives for these arguments, all of them values of JSON.
+
+    TooMuch, or NotDone with its words.
+    """
     global _child
     with _lock:
         if _child is None or _child.poll() is not None:
             _child = subprocess.Popen(
-                [sys.executable, "-m", "juxtalogos.suite.apart"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL
-            )  # fmt: skip
+                [sys.executable, "-m", "juxtalogos.suite.apart"],
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.DEVNULL,
+            )
             atexit.register(_child.kill)
         child = _child
         assert child.stdin is not None and child.stdout is not None
@@ -99,7 +106,12 @@ def _serve() -> None:
         except MemoryError:
             raise  # the process ends: what it would still do is not to be trusted
         except Exception as error:  # a library's own stumbling over what it was given
-            answer = json.dumps(("refused", f"it cannot be read ({type(error).__name__}: {' '.join(str(error).split())[:200]})"))  # fmt: skip
+            answer = json.dumps(
+                (
+                    "refused",
+                    f"it cannot be read ({type(error).__name__}: {' '.join(str(error).split())[:200]})",
+                )
+            )
         sys.stdout.write(answer + "\n")
         sys.stdout.flush()
 

@@ -1,4 +1,6 @@
-"""Bodies, and parts of them, that come from files: `file:PATH` in place of a whole body, of a part of a multipart body, of an attachment."""
+"""Bodies, and parts of them, that come from files: `file:PATH` in place of a whole body, of a part of a
+multipart body, of an attachment.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ FILE = "file:"
 
 
 def with_files(inputs: Inputs, operation: Operation, workspace: Path) -> Inputs:
-    """Inputs with the bytes of the files that their body names; UsageError when one is not there, or not the workspace's."""
+    """Inputs with the bytes of the files that their body names; UsageError when one is not there, or not the
+    workspace's.
+    """
     body = inputs.body
     if isinstance(body, str) and body.startswith(FILE):
         return replace(inputs, body=_bytes(body, workspace))
@@ -42,19 +46,27 @@ def _parts(inputs: Inputs, operation: Operation) -> Iterator[str]:
 
 
 def _named(value: Any) -> bool:
-    return any(_named(one) for one in value) if isinstance(value, list) else isinstance(value, str) and value.startswith(FILE)  # fmt: skip
+    return (
+        any(_named(member) for member in value)
+        if isinstance(value, list)
+        else isinstance(value, str) and value.startswith(FILE)
+    )
 
 
 def _read(value: Any, workspace: Path) -> Any:
     if isinstance(value, list):
-        return [_read(one, workspace) for one in value]
+        return [_read(member, workspace) for member in value]
     return _bytes(value, workspace) if _named(value) else value
 
 
 def _bytes(text: str, workspace: Path) -> bytes:
     name = text.removeprefix(FILE)
     mend = "write file:PATH of a file in the workspace, seen from its folder"
-    if "\n" in name or name.startswith("/") or any(part.startswith(".") for part in PurePosixPath(name).parts):
+    if (
+        "\n" in name
+        or name.startswith("/")
+        or any(part.startswith(".") for part in PurePosixPath(name).parts)
+    ):
         raise UsageError(f"{quoted(name)} is no file that may be sent", mend=mend)
     try:
         return read_inside(workspace, name)
@@ -65,8 +77,8 @@ def _bytes(text: str, workspace: Path) -> bytes:
 def files_named(value: Any) -> Iterator[str]:
     """The files that a payload may name, whether they are there or not."""
     if isinstance(value, dict | list):
-        for one in value.values() if isinstance(value, dict) else value:
-            yield from files_named(one)
+        for member in value.values() if isinstance(value, dict) else value:
+            yield from files_named(member)
     elif isinstance(value, str) and value.startswith(FILE) and "\n" not in value and "{" not in value:
         yield value.removeprefix(FILE)
 

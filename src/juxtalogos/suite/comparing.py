@@ -23,7 +23,8 @@ MIN_CARRIED = 3
 MOMENT = "moment"
 """Among the values of a run: when the request was sent, in Unix seconds."""
 _NEAR, _EXACT = 300.0, 5.0
-"""Seconds: so far from its request a time may be to be one of the request's; so much may two be apart that keep their distance."""
+"""Seconds: so far from its request a time may be to be one of the request's; so much may two be apart that
+keep their distance."""
 MOST_LEAVES = 20_000
 
 
@@ -72,8 +73,14 @@ def differences(
     first: Mapping[str, Any] = {},
     second: Mapping[str, Any] = {},
 ) -> Iterator[Difference]:
-    """Where two answers differ though nothing allows it; `first` and `second` are the values that each one's run knew, by where they came from."""
-    carried = {key_of(old): second[name] for name, old in first.items() if name in second and name != MOMENT} if allowed.carried else {}  # fmt: skip
+    """Where two answers differ though nothing allows it; `first` and `second` are the values that each one's
+    run knew, by where they came from.
+    """
+    carried = (
+        {key_of(old): second[name] for name, old in first.items() if name in second and name != MOMENT}
+        if allowed.carried
+        else {}
+    )
     if allowed.created:
         carried |= _made(before, after, _patterns(allowed.created))
     moments = (first.get(MOMENT), second.get(MOMENT)) if allowed.carried else (None, None)
@@ -146,13 +153,20 @@ class _Comparing:
                     yield Difference(at, one, other, type_only=True)
             elif isinstance(one, dict) and isinstance(other, dict):
                 keys = dict.fromkeys([*one, *other])
-                waiting += reversed([(f"{at}/{escape_key(key)}", one.get(key, ABSENT), other.get(key, ABSENT)) for key in keys])  # fmt: skip
+                waiting += reversed(
+                    [
+                        (f"{at}/{escape_key(key)}", one.get(key, ABSENT), other.get(key, ABSENT))
+                        for key in keys
+                    ]
+                )
             elif isinstance(one, list) and isinstance(other, list):
                 if self.unordered and _fits(self.unordered, at):
                     yield from self.sets(one, other, at)
                     continue
                 longest = range(max(len(one), len(other)))
-                waiting += reversed([(f"{at}/{index}", _item(one, index), _item(other, index)) for index in longest])
+                waiting += reversed(
+                    [(f"{at}/{index}", _item(one, index), _item(other, index)) for index in longest]
+                )
             elif not self.same(one, other, at):
                 yield Difference(at, one, other)
 
@@ -160,7 +174,10 @@ class _Comparing:
         """Lists whose order is of no matter: each item is like one of the other, each once."""
         left = list(after)
         for item in before:
-            found = next((index for index, one in enumerate(left) if not any(self.compare(item, one, f"{path}/0"))), None)  # fmt: skip
+            found = next(
+                (index for index, one in enumerate(left) if not any(self.compare(item, one, f"{path}/0"))),
+                None,
+            )
             if found is None:
                 yield Difference(path, item, ABSENT)
             else:
@@ -224,7 +241,9 @@ _TICKS = re.compile(r"/Date\((-?\d{9,14})(?:[+-]\d+)?\)/")
 
 
 def moment_of(value: Any) -> float | None:
-    """The Unix seconds of a time: as RFC 3339, RFC 9110 and OData V2 write it, or a number of seconds or milliseconds."""
+    """The Unix seconds of a time: as RFC 3339, RFC 9110 and OData V2 write it, or a number of seconds or
+    milliseconds.
+    """
     if isinstance(value, bool):
         return None
     if isinstance(value, int | float):
@@ -249,10 +268,13 @@ _UUID = re.compile(r"[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}")
 _NAMES = re.compile(r"(.*?)[_.-]?(?:id|key|number|no|nr|uuid|guid|ref|reference)", re.IGNORECASE)
 
 
-def created_places(value: Any, exchange: Exchange, outputs: Iterable[Any] = (), noun: str = "") -> tuple[str, ...]:
+def created_places(
+    value: Any, exchange: Exchange, outputs: Iterable[Any] = (), noun: str = ""
+) -> tuple[str, ...]:
     """Where an answer tells what its call made, and nobody sent it.
 
-    That is a value that Location leads to, that later steps take (`outputs`), a UUID, or one named as the identifier of
+    That is a value that Location leads to, that later steps take (`outputs`), a UUID, or one named as the
+    identifier of
     what the operation is about (`noun`).
     """
     response, request = exchange.response, exchange.request
@@ -261,7 +283,7 @@ def created_places(value: Any, exchange: Exchange, outputs: Iterable[Any] = (), 
     sent = request.url + (request.body or b"").decode("utf-8", "replace")
     location = header(response.headers, "location") or header(response.headers, "odata-entityid") or ""
     parts = {unquote(part) for part in re.split(r"[/?&=()'\"]", location) if part}
-    taken = {key_of(one) for one in outputs if _is_telling(one)}
+    taken = {key_of(output) for output in outputs if _is_telling(output)}
     found = []
     for path, one in leaves(value):
         text = one if isinstance(one, str) else dump_json(one)
@@ -287,7 +309,9 @@ def _is_named(name: str, noun: str) -> bool:
 def proposed(
     before: Any, after: Any, allowed: Allowed, first: Mapping[str, Any] = {}, second: Mapping[str, Any] = {}
 ) -> Allowed:
-    """Rules under which two answers of the same call are the same: what differed may be any value of its type, or is left out."""
+    """Rules under which two answers of the same call are the same: what differed may be any value of its
+    type, or is left out.
+    """
     types, ignored = list(allowed.any_of_type), list(allowed.ignore)
     for _ in range(200):
         made = replace(allowed, any_of_type=tuple(types), ignore=tuple(ignored))

@@ -21,16 +21,19 @@ _JSON_TYPES = {"integer", "number", "boolean", "string"}
 
 
 def resolve_address(operation: Operation, text: str) -> str:
-    """An address as it is written everywhere: `path.id`, `body/vessel/name`; a bare declared name where it is unique."""
+    """An address as it is written everywhere: `path.id`, `body/vessel/name`; a bare declared name where it is
+    unique.
+    """
     if text.count("/") > MOST_STEPS:
         raise UsageError(
-            f"an address of more than {MOST_STEPS} steps", mend="give the value of a place above it, as JSON or XML"
+            f"an address of more than {MOST_STEPS} steps",
+            mend="give the value of a place above it, as JSON or XML",
         )
     if text == "body" or text.startswith("body/"):
         if operation.body is None:
             raise UsageError(f"{operation.id} takes no body", mend="leave it out")
         return text
-    addresses = [one.address for one in operation.inputs]
+    addresses = [declared_input.address for declared_input in operation.inputs]
     if text in addresses:
         return text
     head, slash, within = text.partition("/")
@@ -43,20 +46,25 @@ def resolve_address(operation: Operation, text: str) -> str:
     place, dot, name = text.partition(".")
     if dot and place == "header" and name:
         return text
-    named = [one.address for one in operation.inputs if one.name == text]
+    named = [declared_input.address for declared_input in operation.inputs if declared_input.name == text]
     if len(named) == 1:
         return named[0]
     if len(named) > 1:
-        raise UsageError(f"{operation.id} has several inputs named {quoted(text)}", mend="write " + " or ".join(named))
+        raise UsageError(
+            f"{operation.id} has several inputs named {quoted(text)}", mend="write " + " or ".join(named)
+        )
     return _unknown(operation, text)
 
 
 def _is_declared(operation: Operation, text: str) -> bool:
-    return any(text in (one.address, one.name) for one in operation.inputs)
+    return any(text in (declared_input.address, declared_input.name) for declared_input in operation.inputs)
 
 
 def _unknown(operation: Operation, text: str) -> NoReturn:
-    known = [*(one.address for one in operation.inputs), *(["body"] if operation.body else [])]
+    known = [
+        *(declared_input.address for declared_input in operation.inputs),
+        *(["body"] if operation.body else []),
+    ]
     head, slash, within = text.partition("/")
     mend = nearest(head, known) if known else "it takes no inputs"
     if slash and operation.body and within and "." not in head:
@@ -66,10 +74,14 @@ def _unknown(operation: Operation, text: str) -> NoReturn:
 
 def base_address(operation: Operation, address: str) -> str:
     """The input, or `body`, that an address leads into."""
-    if address == "body" or address.startswith("body/") or any(one.address == address for one in operation.inputs):
+    if (
+        address == "body"
+        or address.startswith("body/")
+        or any(declared_input.address == address for declared_input in operation.inputs)
+    ):
         return address.partition("/")[0] if address.startswith("body") else address
     head = address.partition("/")[0]
-    return head if any(one.address == head for one in operation.inputs) else address
+    return head if any(declared_input.address == head for declared_input in operation.inputs) else address
 
 
 def schema_at(operation: Operation, base: str, content_type: str = "") -> SchemaRef | None:
@@ -77,11 +89,15 @@ def schema_at(operation: Operation, base: str, content_type: str = "") -> Schema
     if base == "body":
         media = chosen_media(operation, content_type) or chosen_media(operation)
         return media.schema if media else None
-    return next((one.schema for one in operation.inputs if one.address == base), None)
+    return next(
+        (declared_input.schema for declared_input in operation.inputs if declared_input.address == base), None
+    )
 
 
 def declared_row(contract: Contract, operation: Operation, address: str) -> OutlineRow | None:
-    """What is declared of an address; None where anything may stand. UsageError where there is no such place."""
+    """What is declared of an address; None where anything may stand. UsageError where
+    there is no such place.
+    """
     base = base_address(operation, address)
     ref = schema_at(operation, base)
     if ref is None:
@@ -90,7 +106,10 @@ def declared_row(contract: Contract, operation: Operation, address: str) -> Outl
     wanted = first_items(address[len(base) :])
     found = next((row for row in rows if first_items(row.path) == wanted), None)
     if found is None and len(rows) > 1 and not any("NAME" in split_pointer(row.path) for row in rows):
-        raise UsageError(f"{operation.id} has no {address}", mend=nearest(address, [base + row.path for row in rows if row.path]))  # fmt: skip
+        raise UsageError(
+            f"{operation.id} has no {address}",
+            mend=nearest(address, [base + row.path for row in rows if row.path]),
+        )
     return found
 
 
@@ -158,7 +177,7 @@ def without_place(value: Any, tokens: list[str]) -> Any:
         return value
     token, rest = tokens[0], tokens[1:]
     if isinstance(value, list):
-        return [without_place(one, rest) if is_index(token) and rest else one for one in value]
+        return [without_place(member, rest) if is_index(token) and rest else member for member in value]
     if not isinstance(value, dict) or token not in value:
         return value
     if not rest:

@@ -1,4 +1,6 @@
-"""Whole answers kept and compared: `kept/NAME.json`, with rules for what may differ held once per operation."""
+"""Whole answers kept and compared: `kept/NAME.json`, with rules for what may differ held
+once per operation.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +39,9 @@ class KeptAnswer:
 
 
 def run_values(scope: Scope) -> dict[str, Any]:
-    """The single values that a run knows, by where they came from: inputs, outputs, what was sent, the day."""
+    """The single values that a run knows, by where they came from: inputs, outputs, what
+    was sent, the day.
+    """
     found: dict[str, Any] = {"today": time.strftime("%Y-%m-%d", time.gmtime())}
     if scope.exchange is not None:
         found[MOMENT] = scope.exchange.timings.sent_at
@@ -61,7 +65,9 @@ def _gather(found: dict[str, Any], name: str, value: Any) -> None:
 def kept_path(workspace: Path, name: str) -> Path:
     """The file of a kept answer; UsageError when its name is none."""
     if not re.fullmatch(r"[A-Za-z0-9_\-]+(/[A-Za-z0-9_\-]+)*", name):
-        raise UsageError(f"{quoted(name)} is no name for a kept answer", mend="use letters, digits, _, - and /")
+        raise UsageError(
+            f"{quoted(name)} is no name for a kept answer", mend="use letters, digits, _, - and /"
+        )
     return workspace / "kept" / f"{name}.json"
 
 
@@ -74,7 +80,13 @@ def write_kept(
 ) -> Path:
     """Keeps a whole answer; gives its file."""
     path = kept_path(workspace, name)
-    data = {"version": 1, "contract": contract, "operation": operation, "value": value, "values": dict(values)}
+    data = {
+        "version": 1,
+        "contract": contract,
+        "operation": operation,
+        "value": value,
+        "values": dict(values),
+    }
     write_whole(path, (dump_json(data, indent=2) + "\n").encode())
     return path
 
@@ -83,9 +95,14 @@ def write_rules(workspace: Path, contract: str, operation: str, allowed: Allowed
     """Keeps what may differ in answers of an operation; gives the file."""
     path = rules_path(workspace, contract, operation)
     data = {
-        "version": 1, "ignore": list(allowed.ignore), "anyOfType": list(allowed.any_of_type), "near": [{"at": at, "by": by} for at, by in allowed.near],
-        "unordered": list(allowed.unordered), "created": list(allowed.created), "carried": allowed.carried,
-    }  # fmt: skip
+        "version": 1,
+        "ignore": list(allowed.ignore),
+        "anyOfType": list(allowed.any_of_type),
+        "near": [{"at": at, "by": by} for at, by in allowed.near],
+        "unordered": list(allowed.unordered),
+        "created": list(allowed.created),
+        "carried": allowed.carried,
+    }
     write_whole(path, (json.dumps(data, indent=2) + "\n").encode())
     return path
 
@@ -115,7 +132,9 @@ def read_rules(workspace: Path, contract: str, operation: str) -> Allowed:
         if unknown:
             raise ValueError(f"unknown key {sorted(unknown)[0]}")
         near = tuple((str(one["at"]), float(one["by"])) for one in data.get("near", ()))
-        lists = [tuple(map(str, data.get(key, ()))) for key in ("ignore", "anyOfType", "unordered", "created")]
+        lists = [
+            tuple(map(str, data.get(key, ()))) for key in ("ignore", "anyOfType", "unordered", "created")
+        ]
     except (ValueError, KeyError, TypeError) as error:
         raise SuiteError(
             f"these rules cannot be used: {error}",

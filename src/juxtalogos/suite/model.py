@@ -33,7 +33,8 @@ class Criterion:
     type: str = "simple"
     version: str = ""
     presumed: bool = False
-    """Whether compose wrote it for a request of which it made up a part: a declared refusal is no failure then."""
+    """Whether compose wrote it for a request of which it made up a part: a declared refusal is no failure
+    then."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -78,7 +79,9 @@ class Output:
 
 @dataclass(frozen=True, slots=True)
 class Created:
-    """How a step that creates shows what it created, and where that would have been listed before, had it been there."""
+    """How a step that creates shows what it created, and where that would have been listed before, had it
+    been there.
+    """
 
     key: str
     """Runtime expression of what tells the item from others."""

@@ -1,4 +1,6 @@
-"""Tables: rows of inputs for a case, from CSV, JSON lines, Excel and Parquet files of the workspace, or a query of the trusted configuration."""
+"""Tables: rows of inputs for a case, from CSV, JSON lines, Excel and Parquet files of the workspace, or a
+query of the trusted configuration.
+"""
 
 from __future__ import annotations
 
@@ -31,12 +33,20 @@ Row = dict[str, Any]
 
 
 def read_table(workspace: Workspace, suite: Suite, case: Case) -> tuple[Row, ...]:
-    """The rows of a case's table; an empty cell leaves its input as it is without. SuiteError when it cannot be used."""
+    """The rows of a case's table; an empty cell leaves its input as it is without. SuiteError when it cannot
+    be used.
+    """
     assert case.table is not None
-    rows = _file(workspace, suite, case.table) if case.table.kind == "file" else _query(workspace, suite, case.table)
+    rows = (
+        _file(workspace, suite, case.table)
+        if case.table.kind == "file"
+        else _query(workspace, suite, case.table)
+    )
     if len(rows) > MAX_ROWS:
         raise SuiteError(
-            f"a table of more than {MAX_ROWS:,} rows", where=case.table.name, mend="split it over several tables"
+            f"a table of more than {MAX_ROWS:,} rows",
+            where=case.table.name,
+            mend="split it over several tables",
         )
     return tuple({str(name): value for name, value in row.items() if not _is_empty(value)} for row in rows)
 
@@ -44,7 +54,9 @@ def read_table(workspace: Workspace, suite: Suite, case: Case) -> tuple[Row, ...
 def check_columns(case: Case, rows: tuple[Row, ...], columns_known: Mapping[str, Any]) -> None:
     """SuiteError when an input that the case needs is neither in the table nor given otherwise."""
     for number, row in enumerate(rows[:1]):
-        reason = wrong_inputs(case, {**case.inputs, **dict.fromkeys(case.formulas, ""), **columns_known, **row})
+        reason = wrong_inputs(
+            case, {**case.inputs, **dict.fromkeys(case.formulas, ""), **columns_known, **row}
+        )
         if "missing" in reason:
             name = reason.removeprefix("input ").partition(":")[0]
             have = ", ".join(row) or "none"
@@ -69,15 +81,18 @@ def _is_empty(value: Any) -> bool:
 
 
 def table_path(workspace: Workspace, suite: Path, name: str) -> Path | None:
-    """The file of a table: beside the suite, from the workspace's root, or in `tables/`; None when there is none.
+    """The file of a table: beside the suite, from the workspace's root, or in `tables/`; None when there is
+    none.
 
     SuiteError when it lies outside the workspace.
     """
     places = (suite.parent / name, workspace.root / name, workspace.root / "tables" / name)
-    path = next((one for one in places if one.is_file()), None)
+    path = next((place for place in places if place.is_file()), None)
     if path is not None and not path.resolve().is_relative_to(workspace.root.resolve()):
         raise SuiteError(
-            f"the table {quoted(name)} lies outside the workspace", where=str(suite), mend="put it into tables/"
+            f"the table {quoted(name)} lies outside the workspace",
+            where=str(suite),
+            mend="put it into tables/",
         )
     return path
 
@@ -108,7 +123,9 @@ def _read(path: Path) -> list[Row]:
         return reader(path)
     except (OSError, ValueError, KeyError, TypeError, csv.Error) as error:
         raise SuiteError(
-            f"the table cannot be read: {' '.join(str(error).split())[:200]}", where=str(path), mend="correct the file"
+            f"the table cannot be read: {' '.join(str(error).split())[:200]}",
+            where=str(path),
+            mend="correct the file",
         ) from None
 
 
@@ -130,7 +147,9 @@ def _csv(path: Path) -> list[Row]:
 
 
 def _excel(path: Path) -> list[Row]:
-    """The first sheet, a header row first; read apart, since the library takes what memory a sheet makes it take."""
+    """The first sheet, a header row first; read apart, since the library takes what memory a sheet makes it
+    take.
+    """
     extra("openpyxl", "excel", "Excel tables")
     return _apart("excel_rows", path)
 
@@ -206,8 +225,13 @@ def _lines(path: Path) -> list[Row]:
 
 
 READERS: Mapping[str, Callable[[Path], list[Row]]] = {
-    ".csv": _csv, ".tsv": _csv, ".jsonl": _lines, ".ndjson": _lines, ".xlsx": _excel, ".parquet": _parquet,
-}  # fmt: skip
+    ".csv": _csv,
+    ".tsv": _csv,
+    ".jsonl": _lines,
+    ".ndjson": _lines,
+    ".xlsx": _excel,
+    ".parquet": _parquet,
+}
 
 
 def _plain(value: Any) -> Any:

@@ -1,4 +1,5 @@
-"""Contracts that were read before: their index and their documents' values, keyed by content, in the user's own cache.
+"""Contracts that were read before: their index and their documents' values, keyed by content, in the user's
+own cache.
 
 Everything in it is JSON and numbers, nothing is executed; what cannot be used is read anew.
 """
@@ -30,10 +31,20 @@ from juxtalogos.workspace.usercache import cache_folder, private
 FORMAT = 17
 MAX_BYTES = 1024 * 1024 * 1024
 _PARTS: dict[str, Any] = {
-    "format": str, "version": str, "dialect": str, "title": str, "description": str, "servers": tuple[str, ...], "secret_fields": tuple[str, ...],
-    "operations": tuple[Operation, ...], "faults": tuple[DefinitionFault, ...], "security_schemes": tuple[SecurityScheme, ...], "outgoing": tuple[Outgoing, ...], "namespaces": tuple[tuple[str, str], ...],
+    "format": str,
+    "version": str,
+    "dialect": str,
+    "title": str,
+    "description": str,
+    "servers": tuple[str, ...],
+    "secret_fields": tuple[str, ...],
+    "operations": tuple[Operation, ...],
+    "faults": tuple[DefinitionFault, ...],
+    "security_schemes": tuple[SecurityScheme, ...],
+    "outgoing": tuple[Outgoing, ...],
+    "namespaces": tuple[tuple[str, str], ...],
     "columns": tuple[str, ...],
-}  # fmt: skip
+}
 """What of a contract is kept, with its types."""
 
 
@@ -61,11 +72,15 @@ def load(kept: CachedDocuments) -> Contract | None:
         with collector_paused():
             index = json.loads((folder / "index.json").read_bytes())
             documents = {
-                uri: _document(folder, uri, entry, kept.texts[uri]) for uri, entry in index["documents"].items()
+                uri: _document(folder, uri, entry, kept.texts[uri])
+                for uri, entry in index["documents"].items()
             }
             operations = Operations(index["operations"])
             parts = {name: decode(kind, index[name]) for name, kind in _PARTS.items() if name != "operations"}
-        if parts["format"] not in FORMATS.builtin and FORMATS[parts["format"]].version != index["formatVersion"]:
+        if (
+            parts["format"] not in FORMATS.builtin
+            and FORMATS[parts["format"]].version != index["formatVersion"]
+        ):
             return None
         engine = _Later(parts["format"], documents, parts["dialect"])
         with contextlib.suppress(OSError):
@@ -184,7 +199,9 @@ def _write(key: str, contract: Contract) -> None:
     base = private(cache_folder("contracts"))
     fresh = Path(tempfile.mkdtemp(dir=base, prefix=".new-"))
     try:
-        documents = {uri: _keep(fresh, number, one) for number, (uri, one) in enumerate(contract.documents.items())}
+        documents = {
+            uri: _keep(fresh, number, one) for number, (uri, one) in enumerate(contract.documents.items())
+        }
         index = {
             "documents": documents,
             "formatVersion": FORMATS[contract.format].version,
@@ -198,7 +215,9 @@ def _write(key: str, contract: Contract) -> None:
 
 
 def _keep(folder: Path, number: int, document: Document) -> dict[str, str]:
-    """What is kept of one document: nothing of JSON, which is read as fast as it lies; nothing where an alias shares values."""
+    """What is kept of one document: nothing of JSON, which is read as fast as it lies; nothing where an alias
+    shares values.
+    """
     marks = document.parsed.marks
     if document.syntax == "json":
         return {"syntax": "json", "value": ""}
@@ -216,7 +235,8 @@ def _packed(numbers: array[int]) -> bytes:
 def _prune() -> None:
     """The oldest go when all together grow too large."""
     found = sorted(
-        (path for path in cache_folder("contracts").iterdir() if path.is_dir()), key=lambda path: -path.stat().st_mtime
+        (path for path in cache_folder("contracts").iterdir() if path.is_dir()),
+        key=lambda path: -path.stat().st_mtime,
     )
     total = 0
     for path in found:

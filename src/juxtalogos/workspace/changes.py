@@ -16,13 +16,21 @@ def changes(old: Contract, new: Contract) -> Iterator[tuple[str, str]]:
     if old.version != new.version:
         yield "", f"the version of {new.format} was {old.version}, now {new.version}"
     if old.servers != new.servers:
-        yield "", f"the servers named were {', '.join(old.servers) or 'none'}, now {', '.join(new.servers) or 'none'}"
+        yield (
+            "",
+            (
+                f"the servers named were {', '.join(old.servers) or 'none'}, now"
+                f" {', '.join(new.servers) or 'none'}"
+            ),
+        )
     for operation in new.operations:
         before = old.operation(operation.id)
         if before is None:
             yield operation.id, f"new: {operation.method} {operation.path}"
         else:
-            yield from ((operation.id, what) for what in _differences(facts(old, before), facts(new, operation)))
+            yield from (
+                (operation.id, what) for what in _differences(facts(old, before), facts(new, operation))
+            )
     for operation in old.operations:
         if new.operation(operation.id) is None:
             yield operation.id, f"gone: {operation.method} {operation.path}"
@@ -46,8 +54,10 @@ def facts(contract: Contract, operation: Operation) -> dict[str, str]:
         found["deprecated"] = "yes"
     if operation.security:
         found["sign-in"] = " or ".join(" and ".join(names) or "none" for names in operation.security)
-    for one in operation.inputs:
-        found.update(_schema(contract, one.schema, one.address, one.required))
+    for declared_input in operation.inputs:
+        found.update(
+            _schema(contract, declared_input.schema, declared_input.address, declared_input.required)
+        )
     for media in operation.body.media if operation.body else ():
         found.update(_media(contract, media, "body", bool(operation.body and operation.body.required)))
     found |= dict(operation.facts)
@@ -62,7 +72,10 @@ def facts(contract: Contract, operation: Operation) -> dict[str, str]:
 
 
 def _media(contract: Contract, media: Media, at: str, required: bool = False) -> dict[str, str]:
-    return {f"{at} {media.media_type}": "required" if required else "declared", **_schema(contract, media.schema, f"{at} {media.media_type} ", False)}  # fmt: skip
+    return {
+        f"{at} {media.media_type}": "required" if required else "declared",
+        **_schema(contract, media.schema, f"{at} {media.media_type} ", False),
+    }
 
 
 def _schema(contract: Contract, ref: SchemaRef | None, at: str, required: bool) -> dict[str, str]:

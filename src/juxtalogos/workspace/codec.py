@@ -1,6 +1,7 @@
 """Frozen dataclasses of the model to plain JSON values and back, by their declared types.
 
-Reading back is written as source and compiled once, since a large contract has a hundred thousand of them. The source is
+Reading back is written as source and compiled once, since a large contract has a hundred thousand of them.
+The source is
 made of our own classes and fields only; what is read never enters it.
 """
 
@@ -26,16 +27,20 @@ def _plain(kind: Any, source: str, depth: int) -> str:
         if len(arguments) == 2 and arguments[1] is Ellipsis:
             inner = _plain(arguments[0], f"x{depth}", depth + 1)
             return source if inner == f"x{depth}" else f"[{inner} for x{depth} in {source}]"
-        return "[" + ", ".join(_plain(one, f"{source}[{index}]", depth) for index, one in enumerate(arguments)) + "]"
+        return (
+            "["
+            + ", ".join(_plain(one, f"{source}[{index}]", depth) for index, one in enumerate(arguments))
+            + "]"
+        )
     if origin in (types.UnionType, typing.Union):
-        inner = _plain(next(one for one in arguments if one is not type(None)), source, depth)
+        inner = _plain(next(argument for argument in arguments if argument is not type(None)), source, depth)
         return source if inner == source else f"(None if {source} is None else {inner})"
     if isinstance(kind, type) and is_dataclass(kind):
         name = f"plain_{kind.__name__}"
         if name not in _names:
             _names[name] = None  # a type may contain itself
             hints = typing.get_type_hints(kind)
-            parts = ", ".join(_plain(hints[one.name], f"v.{one.name}", 0) for one in fields(kind))
+            parts = ", ".join(_plain(hints[field_.name], f"v.{field_.name}", 0) for field_ in fields(kind))
             exec(f"def {name}(v):\n    return [{parts}]", _names)
         return f"{name}({source})"
     return source
@@ -64,10 +69,14 @@ def _expression(kind: Any, source: str, depth: int) -> str:
             if inner == f"x{depth}":
                 return f"tuple({source})"
             return f"(tuple([{inner} for x{depth} in {source}]) if {source} else ())"
-        items = ", ".join(_expression(one, f"{source}[{index}]", depth) for index, one in enumerate(arguments))
+        items = ", ".join(
+            _expression(one, f"{source}[{index}]", depth) for index, one in enumerate(arguments)
+        )
         return f"({items},)"
     if origin in (types.UnionType, typing.Union):
-        inner = _expression(next(one for one in arguments if one is not type(None)), source, depth)
+        inner = _expression(
+            next(argument for argument in arguments if argument is not type(None)), source, depth
+        )
         return f"(None if {source} is None else {inner})"
     if isinstance(kind, type) and is_dataclass(kind):
         return f"{_maker(kind)}({source})"
@@ -84,6 +93,8 @@ def _maker(kind: type[Any]) -> str:
         _names[name] = None  # a type may contain itself
         _names[kind.__name__] = kind
         hints = typing.get_type_hints(kind)
-        parts = ", ".join(_expression(hints[one.name], f"v[{index}]", 0) for index, one in enumerate(fields(kind)))
+        parts = ", ".join(
+            _expression(hints[one.name], f"v[{index}]", 0) for index, one in enumerate(fields(kind))
+        )
         exec(f"def {name}(v):\n    return {kind.__name__}({parts})", _names)
     return name

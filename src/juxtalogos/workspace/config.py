@@ -54,11 +54,14 @@ class Role:
 
     def over(self, other: Role) -> Role:
         """This role with what it leaves unsaid from another."""
-        schemes = {one.scheme for one in self.credentials}
+        schemes = {credential.scheme for credential in self.credentials}
         names = {name.lower() for name, _ in self.headers}
         return Role(
             self.name,
-            (*self.credentials, *(one for one in other.credentials if one.scheme not in schemes)),
+            (
+                *self.credentials,
+                *(credential for credential in other.credentials if credential.scheme not in schemes),
+            ),
             (*self.headers, *(pair for pair in other.headers if pair[0].lower() not in names)),
         )
 
@@ -96,7 +99,8 @@ class Target:
             raise ConfigError(
                 f"the target {self.name} has no role {quoted(name)}",
                 where=f"[targets.{self.name}]",
-                mend=nearest(name, self.roles) or f"write [targets.{self.name}.roles.{name}.credentials.SCHEME]",
+                mend=nearest(name, self.roles)
+                or f"write [targets.{self.name}.roles.{name}.credentials.SCHEME]",
             )
         return self.roles[name].over(self.own)
 
@@ -109,7 +113,9 @@ class Target:
         return bool(self.url or contract in self.urls)
 
     def base_url(self, contract: Contract) -> str:
-        """The contract's base URL here; ConfigError when the target has none, naming what the definition says."""
+        """The contract's base URL here; ConfigError when the target has none, naming what the definition
+        says.
+        """
         found = self.urls.get(contract.name) or self.url
         if not found:
             servers = ", ".join(contract.servers)
@@ -143,17 +149,22 @@ class ContractSettings:
     """Laws that a person adopted, or left out."""
 
     def adopted(self, law: str, operation: str) -> bool | None:
-        """Whether a law is binding for an operation (True), not looked at (False), or neither: the last that fits says it."""
+        """Whether a law is binding for an operation (True), not looked at (False), or neither: the last that
+        fits says it.
+        """
         found = None
-        for one in self.laws:
-            if one["law"] == law and fnmatch.fnmatchcase(operation, one.get("operation", "*")):
-                found = bool(one.get("holds", True))
+        for rule in self.laws:
+            if rule["law"] == law and fnmatch.fnmatchcase(operation, rule.get("operation", "*")):
+                found = bool(rule.get("holds", True))
         return found
 
 
 @dataclass(frozen=True, slots=True)
 class Query:
-    """A query that gives rows of inputs. Where it connects to comes from the environment, or is a SQLite file."""
+    """A query that gives rows of inputs.
+
+    Where it connects to comes from the environment, or is a SQLite file.
+    """
 
     sql: str
     file: str = ""
@@ -219,7 +230,9 @@ def check_url(url: str, where: str = "") -> str:
         )
     if parts.query or parts.fragment:
         raise ConfigError(
-            f"the base URL {quoted(url)} has a query or fragment", where=where, mend="leave out what follows the path"
+            f"the base URL {quoted(url)} has a query or fragment",
+            where=where,
+            mend="leave out what follows the path",
         )
     return url.rstrip("/")
 
@@ -229,21 +242,30 @@ def read_config(path: Path) -> Config:
     try:
         if path.stat().st_size > MAX_CONFIG:
             raise ConfigError(
-                f"more than {MAX_CONFIG:,} bytes", where=str(path), mend="keep rows in tables, and texts in files"
+                f"more than {MAX_CONFIG:,} bytes",
+                where=str(path),
+                mend="keep rows in tables, and texts in files",
             )
         text = path.read_text("utf-8")
         value = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         line = re.search(r"line (\d+)", str(error))
         raise ConfigError(
-            f"not TOML: {error}", where=f"{path}:{line.group(1)}" if line else str(path), mend="correct the text there"
+            f"not TOML: {error}",
+            where=f"{path}:{line.group(1)}" if line else str(path),
+            mend="correct the text there",
         ) from None
-    except (ValueError, RecursionError) as error:  # a number of too many digits, lists nested too deep, no UTF-8
+    except (
+        ValueError,
+        RecursionError,
+    ) as error:  # a number of too many digits, lists nested too deep, no UTF-8
         what = "nested too deep" if isinstance(error, RecursionError) else str(error).split(";")[0]
         raise ConfigError(f"cannot be read: {what}", where=str(path), mend="correct the text there") from None
     except OSError as error:
         raise ConfigError(f"cannot be read: {error}", where=str(path), mend="check its rights") from None
-    judged_by = f"{resources.files('juxtalogos.workspace').joinpath('config.schema.json').read_text('utf-8')}\0{text}"
+    judged_by = (
+        f"{resources.files('juxtalogos.workspace').joinpath('config.schema.json').read_text('utf-8')}\0{text}"
+    )
     if not was_sound("configurations", judged_by):
         _check(value, text, path)
         note_sound("configurations", judged_by)
@@ -332,8 +354,12 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
         for name, table in value.get("queries", {}).items()
     }
     variables = value.get("variables", {})
-    targets = {name: replace(target, variables={**variables, **target.variables}) for name, target in targets.items()}
-    return Config(path, targets, contracts, queries, variables, defaults.get("target", ""), defaults.get("jobs", 4))
+    targets = {
+        name: replace(target, variables={**variables, **target.variables}) for name, target in targets.items()
+    }
+    return Config(
+        path, targets, contracts, queries, variables, defaults.get("target", ""), defaults.get("jobs", 4)
+    )
 
 
 def _role(name: str, table: dict[str, Any]) -> Role:
@@ -368,7 +394,7 @@ def _settings(table: dict[str, Any]) -> ContractSettings:
         hints_of(table),
         tuple(table.get("standing", ())),
         tuple(table.get("off", ())),
-        tuple(re.split(r"[/.]", one)[-1] for one in table.get("secrets", ())),
+        tuple(re.split(r"[/.]", secret)[-1] for secret in table.get("secrets", ())),
         table.get("inputs", ""),
         tuple(table.get("laws", ())),
     )
@@ -377,6 +403,6 @@ def _settings(table: dict[str, Any]) -> ContractSettings:
 def _known_here(table: dict[str, Any]) -> dict[str, Hints]:
     """What is known at a target, by contract."""
     found: dict[str, list[dict[str, Any]]] = {}
-    for one in table.get("known", ()):
-        found.setdefault(one.get("contract", ""), []).append(one)
+    for item in table.get("known", ()):
+        found.setdefault(item.get("contract", ""), []).append(item)
     return {name: hints_of({"known": entries}) for name, entries in found.items()}

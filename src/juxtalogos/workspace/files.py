@@ -16,7 +16,9 @@ from juxtalogos.model.format import Fetch
 
 
 def folder_fetch(folder: Path, files: Mapping[str, str] | None = None) -> Fetch:
-    """Fetches documents by URI relative to a folder, each once, and from nowhere else; `files` names those that lie elsewhere in it."""
+    """Fetches documents by URI relative to a folder, each once, and from nowhere else; `files` names those
+    that lie elsewhere in it.
+    """
     from juxtalogos.documents.load import load_document
 
     known: dict[str, Document] = {}
@@ -47,7 +49,9 @@ def read_inside(folder: Path, uri: str) -> bytes:
                 mend="import the folder that holds all files, and name the root with --root",
             )
         if not resolved.is_file():
-            raise DocumentError("there is no such file", where=str(path), mend="correct the name or add the file")
+            raise DocumentError(
+                "there is no such file", where=str(path), mend="correct the name or add the file"
+            )
         size = resolved.stat().st_size
         if size > MAX_BYTES:
             raise DocumentError(
@@ -57,7 +61,9 @@ def read_inside(folder: Path, uri: str) -> bytes:
             )
         return resolved.read_bytes()
     except (OSError, ValueError) as error:
-        raise DocumentError(f"cannot be read: {error}", where=str(path), mend="check its path and rights") from None
+        raise DocumentError(
+            f"cannot be read: {error}", where=str(path), mend="check its path and rights"
+        ) from None
 
 
 def write_whole(path: Path, data: bytes) -> None:

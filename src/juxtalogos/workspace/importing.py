@@ -49,7 +49,9 @@ MAX_LISTED = 1_000
 def read_source(
     text: str, access: Access, root: str = "", name: str = "", entries: Sequence[str] = ()
 ) -> Iterator[Imported]:
-    """The contract of a source, or those of a catalogue: all, or those in whose address one of `entries` stands. Nothing is written."""
+    """The contract of a source, or those of a catalogue: all, or those in whose address one of `entries`
+    stands. Nothing is written.
+    """
     yield from _read(text, access, root, name, (), [MAX_LISTED], entries)
 
 
@@ -67,13 +69,19 @@ def _read(
     with open_source(text, access) as source:
         if not source.listed:
             if entries and not above:
-                raise UsageError("this is no catalogue, so it has no entries", where=text, mend="leave --entry out")
+                raise UsageError(
+                    "this is no catalogue, so it has no entries", where=text, mend="leave --entry out"
+                )
             others = source.names() if source.names is not None else []
             yield Imported(
-                source.told, _contract(source.fetch, root or find_root(source), name, others), access, root, base=base
+                source.told,
+                _contract(source.fetch, root or find_root(source), name, others),
+                access,
+                root,
+                base=base,
             )
             return
-        listed = {one.address: one.base for one in source.listed}
+        listed = {item.address: item.base for item in source.listed}
     listed = _chosen(listed, entries, text) if entries and not above else listed
     if not access.signed_at:  # what is given for the catalogue goes to no other place
         at = origin(text) if text.startswith(("http://", "https://")) else "nowhere"
@@ -96,7 +104,9 @@ def _read(
             left[0] -= 1
             if left[0] < 0:
                 raise DocumentError(
-                    f"more than {MAX_LISTED:,} definitions are listed", where=address, mend="choose some with --entry"
+                    f"more than {MAX_LISTED:,} definitions are listed",
+                    where=address,
+                    mend="choose some with --entry",
                 )
             yield from _read(address, access, root, name, (*above, text), left, entries, served)
         except DocumentError as error:
@@ -108,7 +118,11 @@ def _chosen(listed: Mapping[str, str], entries: Sequence[str], where: str) -> di
     for entry in entries:
         if not any(entry in address for address in listed):
             names = [address.rstrip("/").rpartition("/")[2] for address in listed]
-            raise UsageError(f"the catalogue lists nothing with {quoted(entry)} in its address", where=where, mend=nearest(entry, names))  # fmt: skip
+            raise UsageError(
+                f"the catalogue lists nothing with {quoted(entry)} in its address",
+                where=where,
+                mend=nearest(entry, names),
+            )
     return {address: base for address, base in listed.items() if any(entry in address for entry in entries)}
 
 
@@ -148,7 +162,10 @@ def _name_of(stem: str) -> str:
 
 
 def keep(workspace: Workspace, imported: Imported) -> bool:
-    """Writes the contract's documents into the workspace, whole or not at all. True when it took an older one's place."""
+    """Writes the contract's documents into the workspace, whole or not at all.
+
+    True when it took an older one's place.
+    """
     contract = imported.contract
     assert contract is not None
     folder = workspace.definitions / contract.name
@@ -198,7 +215,9 @@ def _copy_others(folder: Path, fresh: Path) -> None:
 
 
 def other_source(workspace: Workspace, imported: Imported) -> str:
-    """Where the contract of that name came from, when it was from elsewhere; empty when there is none, or it is the same."""
+    """Where the contract of that name came from, when it was from elsewhere; empty when there is none, or it
+    is the same.
+    """
     contract = imported.contract
     if contract is None or contract.name not in workspace.contract_names():
         return ""
@@ -216,7 +235,9 @@ def _told(source: str, workspace: Workspace) -> str:
 
 
 def _file_of(uri: str) -> str:
-    """Where a document is kept: by its own path within the folder; what came from elsewhere under a name made of its URI."""
+    """Where a document is kept: by its own path within the folder; what came from elsewhere under a name made
+    of its URI.
+    """
     path = PurePosixPath(unquote(uri))
     sound = "://" not in uri and not path.is_absolute() and ".." not in path.parts and "\x00" not in uri
     if sound and uri != "origin.json" and len(uri) < 200 and all(char.isprintable() for char in uri):
@@ -225,12 +246,18 @@ def _file_of(uri: str) -> str:
     return f"elsewhere/{hashlib.sha256(uri.encode('utf-8', 'surrogatepass')).hexdigest()[:12]}-{stem}"
 
 
-def read_again(workspace: Workspace, name: str, given: Access | None, grant: Grant = NOTHING_GRANTED) -> Imported:
-    """What the source of a contract holds now; `given` takes the place of how it was reached. NotSent when that names secrets that nobody allowed to go there."""
+def read_again(
+    workspace: Workspace, name: str, given: Access | None, grant: Grant = NOTHING_GRANTED
+) -> Imported:
+    """What the source of a contract holds now; `given` takes the place of how it was reached. NotSent when
+    that names secrets that nobody allowed to go there.
+    """
     origin = workspace.origin(name)
     source, root = origin.get("source"), origin.get("rootOption", "")
     if not isinstance(source, str) or not source:
-        raise UsageError(f"nobody wrote down where {name} came from", mend="import it again: juxtalogos import SOURCE")
+        raise UsageError(
+            f"nobody wrote down where {name} came from", mend="import it again: juxtalogos import SOURCE"
+        )
     if f"={MASKED}" in source:
         raise UsageError(
             f"the address of {name} held a secret, which was not written down",
@@ -244,7 +271,9 @@ def read_again(workspace: Workspace, name: str, given: Access | None, grant: Gra
         try:
             sends = list(access.sends(source))
         except ValueError:
-            raise ConfigError("how the source is reached holds no URL", where=where, mend="import it again") from None
+            raise ConfigError(
+                "how the source is reached holds no URL", where=where, mend="import it again"
+            ) from None
         for reference, place in sends:
             trust.require_send(reference, (place,), where)
     found, *_ = read_source(source, access, str(root), name)

@@ -1,6 +1,8 @@
-"""What testers know of a contract beyond its definition, and what a service has shown: values, dependencies, what to leave out, what operations do.
+"""What testers know of a contract beyond its definition, and what a service has shown: values, dependencies,
+what to leave out, what operations do.
 
-The same tables stand in `juxtalogos.toml` (`[[contracts.NAME.known]]` and so on), where people write them, and in
+The same tables stand in `juxtalogos.toml` (`[[contracts.NAME.known]]` and so on), where people write them,
+and in
 `learned/TARGET/CONTRACT.toml`, which `compose --learn` writes. What people write comes first.
 """
 
@@ -35,7 +37,9 @@ class DependencyRule:
 
 @dataclass(frozen=True, slots=True)
 class KnownValue:
-    """A value for inputs: by address or pattern of addresses, by property name, by the name of a shared schema."""
+    """A value for inputs: by address or pattern of addresses, by property name, by the name of a shared
+    schema.
+    """
 
     at: str
     operation: str = "*"
@@ -54,11 +58,18 @@ class KnownValue:
         return self.at if self.operation == "*" else f"{self.operation} {self.at}"
 
     def fits(self, operation: str, address: str, shared: str = "") -> bool:
-        """Whether it is meant for an input: `*.callId` and `*/callId`, `callId`, or the name of its schema."""
+        """Whether it is meant for an input: `*.callId` and `*/callId`, `callId`, or the
+        name of its schema.
+        """
         if not fnmatch.fnmatchcase(operation, self.operation):
             return False
         last = re.split(r"[./]", address)[-1]
-        return self.at in (address, last) or (bool(shared) and self.at == shared) or fnmatch.fnmatchcase(address, self.at) or fnmatch.fnmatchcase(address.replace("/", "."), self.at)  # fmt: skip
+        return (
+            self.at in (address, last)
+            or (bool(shared) and self.at == shared)
+            or fnmatch.fnmatchcase(address, self.at)
+            or fnmatch.fnmatchcase(address.replace("/", "."), self.at)
+        )
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +83,9 @@ class LeftOut:
 
 @dataclass(frozen=True, slots=True)
 class SentToo:
-    """An optional input that is sent as compose makes it up, though only what is required was asked for; `body` for the whole of it."""
+    """An optional input that is sent as compose makes it up, though only what is required was asked for;
+    `body` for the whole of it.
+    """
 
     operation: str
     input: str
@@ -99,15 +112,27 @@ class Hints:
 
     def and_then(self, other: Hints) -> Hints:
         """These, and behind them others."""
-        return Hints(self.dependencies + other.dependencies, self.known + other.known, self.left_out + other.left_out, self.meanings + other.meanings, self.sent + other.sent)  # fmt: skip
+        return Hints(
+            self.dependencies + other.dependencies,
+            self.known + other.known,
+            self.left_out + other.left_out,
+            self.meanings + other.meanings,
+            self.sent + other.sent,
+        )
 
     @property
     def count(self) -> int:
-        return len(self.dependencies) + len(self.known) + len(self.left_out) + len(self.meanings) + len(self.sent)
+        return (
+            len(self.dependencies)
+            + len(self.known)
+            + len(self.left_out)
+            + len(self.meanings)
+            + len(self.sent)
+        )
 
     def value_for(self, operation: str, address: str, shared: str = "") -> KnownValue | None:
         """The first that is meant for an input."""
-        return next((one for one in self.known if one.fits(operation, address, shared)), None)
+        return next((entry for entry in self.known if entry.fits(operation, address, shared)), None)
 
     def leaves_out(self, operation: str, address: str) -> bool:
         """Whether an optional input is not sent."""
@@ -122,29 +147,78 @@ NO_HINTS = Hints()
 
 
 def _names(listed: Iterable[LeftOut | SentToo], operation: str, address: str) -> bool:
-    return any(fnmatch.fnmatchcase(operation, one.operation) and fnmatch.fnmatchcase(address, one.input) for one in listed)  # fmt: skip
+    return any(
+        fnmatch.fnmatchcase(operation, item.operation) and fnmatch.fnmatchcase(address, item.input)
+        for item in listed
+    )
 
 
 def hints_of(table: Mapping[str, Any], *, learned: bool = False) -> Hints:
     """From the tables of a contract, in the form that the configuration's schema has checked."""
     return Hints(
-        tuple(DependencyRule(one["operation"], one["input"], one.get("from", ""), one.get("value", ""), one.get("drop", False), learned) for one in table.get("dependencies", ())),
-        tuple(KnownValue(one["at"], one.get("operation", "*"), one.get("value"), one.get("formula", ""), learned) for one in table.get("known", ())),
-        tuple(LeftOut(one["operation"], one["input"], one.get("reason", "")) for one in table.get("leave-out", ())),
-        tuple(Meaning(one["operation"], one["does"], one.get("noun", "")) for one in table.get("meanings", ())),
+        tuple(
+            DependencyRule(
+                dependency["operation"],
+                dependency["input"],
+                dependency.get("from", ""),
+                dependency.get("value", ""),
+                dependency.get("drop", False),
+                learned,
+            )
+            for dependency in table.get("dependencies", ())
+        ),
+        tuple(
+            KnownValue(
+                entry["at"],
+                entry.get("operation", "*"),
+                entry.get("value"),
+                entry.get("formula", ""),
+                learned,
+            )
+            for entry in table.get("known", ())
+        ),
+        tuple(
+            LeftOut(one["operation"], one["input"], one.get("reason", ""))
+            for one in table.get("leave-out", ())
+        ),
+        tuple(
+            Meaning(meaning["operation"], meaning["does"], meaning.get("noun", ""))
+            for meaning in table.get("meanings", ())
+        ),
         tuple(SentToo(one["operation"], one["input"]) for one in table.get("send", ())),
-    )  # fmt: skip
+    )
 
 
 def entries_of(hints: Hints) -> dict[str, list[Mapping[str, Any]]]:
     """The tables of some hints, by name, in their order: what `hints_of` reads."""
     return {
-        "dependencies": [_dependency(one) for one in hints.dependencies],
-        "known": [{"at": one.at, **({} if one.operation == "*" else {"operation": one.operation}), **({"formula": one.formula} if one.formula else {"value": one.value})} for one in hints.known],
-        "leave-out": [{"operation": one.operation, "input": one.input, **({"reason": one.reason} if one.reason else {})} for one in hints.left_out],
-        "send": [{"operation": one.operation, "input": one.input} for one in hints.sent],
-        "meanings": [{"operation": one.operation, "does": one.does, **({"noun": one.noun} if one.noun else {})} for one in hints.meanings],
-    }  # fmt: skip
+        "dependencies": [_dependency(dependency) for dependency in hints.dependencies],
+        "known": [
+            {
+                "at": entry.at,
+                **({} if entry.operation == "*" else {"operation": entry.operation}),
+                **({"formula": entry.formula} if entry.formula else {"value": entry.value}),
+            }
+            for entry in hints.known
+        ],
+        "leave-out": [
+            {
+                "operation": candidate.operation,
+                "input": candidate.input,
+                **({"reason": candidate.reason} if candidate.reason else {}),
+            }
+            for candidate in hints.left_out
+        ],
+        "send": [{"operation": sent_row.operation, "input": sent_row.input} for sent_row in hints.sent],
+        "meanings": [
+            {
+                "operation": meaning.operation,
+                "does": meaning.does,
+                **({"noun": meaning.noun} if meaning.noun else {}),
+            }
+            for meaning in hints.meanings
+        ],
+    }
 
 
 def _dependency(rule: DependencyRule) -> dict[str, Any]:
@@ -175,9 +249,11 @@ class Learned:
             raise ConfigError(f"cannot be read: {error}", where=str(path), mend=mend) from None
         for name, listed in found.items():
             if name not in _FORMS:
-                raise ConfigError(f"unknown table {quoted(name)}", where=str(path), mend=nearest(name, _FORMS))
-            for one in listed if isinstance(listed, list) else [None]:
-                _check(name, one, path, mend)
+                raise ConfigError(
+                    f"unknown table {quoted(name)}", where=str(path), mend=nearest(name, _FORMS)
+                )
+            for item in listed if isinstance(listed, list) else [None]:
+                _check(name, item, path, mend)
         return cls(path, hints_of(found, learned=True))
 
     def text(self) -> str:
@@ -186,7 +262,9 @@ class Learned:
 
         document = tomlkit.document()
         document.add(
-            tomlkit.comment("What `juxtalogos compose --learn` has seen; edit it freely, it is kept and added to.")
+            tomlkit.comment(
+                "What `juxtalogos compose --learn` has seen; edit it freely, it is kept and added to."
+            )
         )
         for name, entries in entries_of(self.hints).items():
             listed = tomlkit.aot()
@@ -202,9 +280,11 @@ class Learned:
 def _each_once(entries: Iterable[Mapping[str, Any]]) -> list[dict[str, Any]]:
     """Entries by what they are about, the first of each, without what TOML has no word for."""
     found: dict[tuple[str, str], dict[str, Any]] = {}
-    for one in entries:
-        if one.get("value", "") is not None:
-            found.setdefault((one.get("operation", ""), one.get("input") or one.get("at", "")), _without_null(one))
+    for item in entries:
+        if item.get("value", "") is not None:
+            found.setdefault(
+                (item.get("operation", ""), item.get("input") or item.get("at", "")), _without_null(item)
+            )
     return [found[key] for key in sorted(found)]
 
 
@@ -212,7 +292,11 @@ def _without_null(value: Any) -> Any:
     """A value without members and items that are null."""
     if isinstance(value, dict):
         return {name: _without_null(one) for name, one in value.items() if one is not None}
-    return [_without_null(one) for one in value if one is not None] if isinstance(value, list) else value
+    return (
+        [_without_null(member) for member in value if member is not None]
+        if isinstance(value, list)
+        else value
+    )
 
 
 _FORMS: dict[str, tuple[str, ...]] = {

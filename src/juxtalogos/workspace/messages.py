@@ -1,4 +1,6 @@
-"""Calls without a definition, kept: each becomes a message in the folder of a contract, its base URL lifted out into a target."""
+"""Calls without a definition, kept: each becomes a message in the folder of a contract, its base URL lifted
+out into a target.
+"""
 
 from __future__ import annotations
 
@@ -53,7 +55,8 @@ class Draft:
 
 
 def drafted(home: Workspace, request: Request, path: str, contract: str, target_name: str | None) -> Draft:
-    """The call of a URL as an operation of a contract of messages; `path` is the URL's as it was typed, with its variables in braces.
+    """The call of a URL as an operation of a contract of messages; `path` is the URL's as it was typed, with
+    its variables in braces.
 
     UsageError when the contract is of another format, or its base URL at the target is another.
     """
@@ -62,7 +65,9 @@ def drafted(home: Workspace, request: Request, path: str, contract: str, target_
     target = _target(home, target_name, request.url)
     name = contract or _contract_name(home, target, request.url)
     if name in home.contract_names() and home.contract(name).format != FORMAT:
-        raise UsageError(f"{quoted(name)} is a contract of a definition", mend="keep the call in another: --contract NAME")  # fmt: skip
+        raise UsageError(
+            f"{quoted(name)} is a contract of a definition", mend="keep the call in another: --contract NAME"
+        )
     base = _base(target, name, request.url)
     below = request.url[len(base) :]
     whole = urlsplit(base).path
@@ -97,12 +102,23 @@ def _target(home: Workspace, name: str | None, url: str) -> Target:
         raise UsageError("a call is kept at a target with a name", mend="leave --target out, or name one")
     if name:
         return targets.get(name) or Target(name)
-    serving = [one for one in targets.values() if any(_below(url, base) for base in (one.url, *one.urls.values()))]
+    serving = [
+        target
+        for target in targets.values()
+        if any(_below(url, base) for base in (target.url, *target.urls.values()))
+    ]
     if len(serving) > 1:
-        raise UsageError(f"several targets serve {origin_of(url)}", mend="name one: " + ", ".join(f"--target {one.name}" for one in serving))  # fmt: skip
+        raise UsageError(
+            f"several targets serve {origin_of(url)}",
+            mend="name one: " + ", ".join(f"--target {contract.name}" for contract in serving),
+        )
     if serving:
         return serving[0]
-    alike = [one for one in targets.values() if any(origin(base) == origin(url) for base in (one.url, *one.urls.values()) if base)]  # fmt: skip
+    alike = [
+        target
+        for target in targets.values()
+        if any(origin(base) == origin(url) for base in (target.url, *target.urls.values()) if base)
+    ]
     return alike[0] if len(alike) == 1 else targets.get(made := _host_name(url)) or Target(made)
 
 
@@ -156,16 +172,20 @@ def _document(home: Workspace, contract: str, request: Request, typed: str) -> D
         file = folder / uri
         if not file.exists() or file.read_bytes() == data:
             return load_document(uri, data)
-    raise UsageError(f"{MOST_ALIKE} messages of {request.method} {template} are kept already", mend="remove some")
+    raise UsageError(
+        f"{MOST_ALIKE} messages of {request.method} {template} are kept already", mend="remove some"
+    )
 
 
 def _covering(home: Workspace, contract: str, fresh: Message) -> bool:
-    """Whether a message is kept already that has every input of this one: then the call adds nothing but values."""
+    """Whether a message is kept already that has every input of this one: then the call adds nothing but
+    values.
+    """
     if contract not in home.contract_names():
         return False
     operation = home.contract(contract).operation(fresh.operation_id)
     if operation is None:
         return False
-    known = {one.address for one in operation.inputs}
-    kinds = {one.media_type for one in operation.body.media} if operation.body else set()
+    known = {declared_input.address for declared_input in operation.inputs}
+    kinds = {media_type_.media_type for media_type_ in operation.body.media} if operation.body else set()
     return fresh.inputs.keys() <= known and (not fresh.content_type or fresh.content_type in kinds)

@@ -28,7 +28,10 @@ MASKED = "given-again"
 
 @dataclass(frozen=True, slots=True)
 class Access:
-    """How to reach a source. Secrets are references (`env:NAME`, `file:PATH`) wherever they are to be kept."""
+    """How to reach a source.
+
+    Secrets are references (`env:NAME`, `file:PATH`) wherever they are to be kept.
+    """
 
     user: str = ""
     password: str = ""
@@ -77,10 +80,29 @@ class Access:
     def of(cls, kept: Any) -> Access:
         """As it was written down; what is odd there is left out."""
         found = kept if isinstance(kept, dict) else {}
-        texts = {key: found[key] for key in ("user", "password", "proxy", "proxy_user", "proxy_password", "bearer", "ca_file", "signed_at") if isinstance(found.get(key), str)}  # fmt: skip
-        headers = tuple((str(one[0]), str(one[1])) for one in found.get("headers", ()) if isinstance(one, list) and len(one) == 2)  # fmt: skip
+        texts = {
+            key: found[key]
+            for key in (
+                "user",
+                "password",
+                "proxy",
+                "proxy_user",
+                "proxy_password",
+                "bearer",
+                "ca_file",
+                "signed_at",
+            )
+            if isinstance(found.get(key), str)
+        }
+        headers = tuple(
+            (str(head[0]), str(head[1]))
+            for head in found.get("headers", ())
+            if isinstance(head, list) and len(head) == 2
+        )
         origins = tuple(map(str, found.get("origins", ())))
-        return cls(**texts, headers=headers, origins=origins, allow_private=found.get("allow_private") is True)
+        return cls(
+            **texts, headers=headers, origins=origins, allow_private=found.get("allow_private") is True
+        )
 
 
 def without_secrets(url: str) -> str:
@@ -91,25 +113,34 @@ def without_secrets(url: str) -> str:
 
 
 def _without_secret(pair: str) -> str:
-    """A parameter as it was typed (`wsdl` is not `wsdl=`), its value masked where it is called like a secret."""
+    """A parameter as it was typed (`wsdl` is not `wsdl=`), its value masked where it is
+    called like a secret.
+    """
     name, equals, _ = pair.partition("=")
     return f"{name}={MASKED}" if equals and _SECRET_NAME.search(unquote_plus(name)) else pair
 
 
 class Remote:
-    """Fetches from one origin, and from those that are allowed beside it; a context that keeps connections alive."""
+    """Fetches from one origin, and from those that are allowed beside it; a context that keeps connections
+    alive.
+    """
 
     def __init__(self, url: str, access: Access) -> None:
         try:
             parts = urlsplit(url)
             self.origin = origin(url)
         except ValueError:
-            raise UsageError(f"{quoted(without_user(url))} is no URL", mend="write one such as https://merrow.example/berths.yaml") from None  # fmt: skip
+            raise UsageError(
+                f"{quoted(without_user(url))} is no URL",
+                mend="write one such as https://merrow.example/berths.yaml",
+            ) from None
         user, password = access.user or parts.username or "", access.password or parts.password or ""
         self.url = without_user(url)
         self.access = access
         self.allowed = {self.origin, *map(origin, access.origins)}
-        self.credentials: Headers = tuple((name, filled(text, f"--header {name}")[0]) for name, text in access.headers)
+        self.credentials: Headers = tuple(
+            (name, filled(text, f"--header {name}")[0]) for name, text in access.headers
+        )
         if user:
             pair = f"{user}:{filled(password, '--credential')[0]}"
             self.credentials += (("Authorization", "Basic " + base64.b64encode(pair.encode()).decode()),)
@@ -150,11 +181,15 @@ class Remote:
         for _ in range(MAX_REDIRECTS):
             self.check(url)
             own = origin(url) == (self.access.signed_at or self.origin)
-            request = Request("GET", url, (("Accept-Encoding", "gzip, identity"), *(self.credentials if own else ())))
+            request = Request(
+                "GET", url, (("Accept-Encoding", "gzip, identity"), *(self.credentials if own else ()))
+            )
             exchange = self.runner.run(self.transport.send(request))
             shown = without_secrets(url)
             if exchange.response is None:
-                raise DocumentError(exchange.error, where=shown, mend="check the address, --proxy and --ca-file")
+                raise DocumentError(
+                    exchange.error, where=shown, mend="check the address, --proxy and --ca-file"
+                )
             response = exchange.response
             if response.status not in (301, 302, 303, 307, 308):
                 return self.read(response, shown), header(response.headers, "content-type") or ""
@@ -192,16 +227,22 @@ class Remote:
         try:
             refuse_private(host, [host], self.may_be_private)
         except OSError as error:
-            raise DocumentError(str(error), where=shown, mend="allow it, if you trust it: --allow-private") from None
+            raise DocumentError(
+                str(error), where=shown, mend="allow it, if you trust it: --allow-private"
+            ) from None
 
     def read(self, response: Response, shown: str) -> bytes:
         """The body of an answer; DocumentError when it is none to be read."""
         status = response.status
         if status in (401, 403, 407):
             option = "--proxy-credential" if status == 407 else "--credential"
-            which = f"{option} basic=USER:env:NAME" + ("" if status == 407 else ", bearer=env:NAME, or --header")
+            which = f"{option} basic=USER:env:NAME" + (
+                "" if status == 407 else ", bearer=env:NAME, or --header"
+            )
             raise DocumentError(
-                f"{status} {HTTPStatus(status).phrase}: a login is needed", where=shown, mend=f"sign in: {which}"
+                f"{status} {HTTPStatus(status).phrase}: a login is needed",
+                where=shown,
+                mend=f"sign in: {which}",
             )
         if status != 200:
             raise DocumentError(

@@ -1,4 +1,6 @@
-"""Rules for single operations in `juxtalogos.toml`, written, listed and taken out by command; comments stay."""
+"""Rules for single operations in `juxtalogos.toml`, written, listed and taken out by
+command; comments stay.
+"""
 
 from __future__ import annotations
 
@@ -40,8 +42,12 @@ def rule_tables(home: Workspace) -> list[RuleTable]:
     return found
 
 
-def add_rule(home: Workspace, contract: str, kind: str, entry: Mapping[str, Any], check: Callable[[], object]) -> None:
-    """Writes a rule; one of the same subject takes the older one's place. `check` reads it back: when that fails, the file stays as it was."""
+def add_rule(
+    home: Workspace, contract: str, kind: str, entry: Mapping[str, Any], check: Callable[[], object]
+) -> None:
+    """Writes a rule; one of the same subject takes the older one's place. `check` reads it back: when that
+    fails, the file stays as it was.
+    """
     import tomlkit
 
     subject = {"off": ("operation", "kind"), "meanings": ("operation",)}.get(kind, ("operation", "input"))
@@ -50,7 +56,9 @@ def add_rule(home: Workspace, contract: str, kind: str, entry: Mapping[str, Any]
         contracts = document.setdefault("contracts", tomlkit.table(is_super_table=True))
         holder = contracts.setdefault(contract, tomlkit.table(is_super_table=True))
         listed = holder.get(kind)
-        same = next((one for one in listed or () if all(one.get(key) == entry.get(key) for key in subject)), None)
+        same = next(
+            (item for item in listed or () if all(item.get(key) == entry.get(key) for key in subject)), None
+        )
         if same is not None:
             for key in [key for key in same if key not in entry]:
                 del same[key]

@@ -1,4 +1,6 @@
-"""Secrets by reference, the one door to them: `env:NAME`, `file:PATH` or `keyring:SERVICE/NAME`, never a secret itself."""
+"""Secrets by reference, the one door to them: `env:NAME`, `file:PATH` or `keyring:SERVICE/NAME`, never a
+secret itself.
+"""
 
 from __future__ import annotations
 
@@ -35,13 +37,19 @@ class CredentialSource:
 
 
 def credential_source(text: str, option: str = "--credential") -> CredentialSource:
-    """`SCHEME=env:NAME`, `SCHEME=file:PATH`, `SCHEME=USER:env:NAME`. UsageError for anything else, a bare secret above all."""
+    """`SCHEME=env:NAME`, `SCHEME=file:PATH`, `SCHEME=USER:env:NAME`.
+
+    UsageError for anything else, a bare secret above all.
+    """
     found = _CREDENTIAL.fullmatch(text)
     if found is None:
         name = text.partition("=")[0]
         raise UsageError(
             f"{option} {quoted(name)} names no secret by reference",
-            mend=f"write {option} SCHEME=env:NAME, SCHEME=file:PATH, SCHEME=keyring:SERVICE/NAME or SCHEME=USER:env:NAME; a secret itself is never given",
+            mend=(
+                f"write {option} SCHEME=env:NAME, SCHEME=file:PATH, SCHEME=keyring:SERVICE/NAME or"
+                " SCHEME=USER:env:NAME; a secret itself is never given"
+            ),
         )
     where = dict.fromkeys(KINDS, "") | {found["kind"]: found["name"]}
     return CredentialSource(found["scheme"], user=found["user"] or "", **where)
@@ -77,11 +85,19 @@ def _secret(reference: str, where: str, workspace: Path | None) -> str:
         )
     try:
         if not path.is_file():
-            raise ConfigError(f"the secret file {name} is no file", where=where, mend="name a file that holds the secret alone")  # fmt: skip
+            raise ConfigError(
+                f"the secret file {name} is no file",
+                where=where,
+                mend="name a file that holds the secret alone",
+            )
         with path.open(encoding="utf-8") as file:
             found = file.read(MAX_SECRET + 1)
         if len(found) > MAX_SECRET:
-            raise ConfigError(f"the secret file {name} holds more than {MAX_SECRET:,} characters", where=where, mend="name a file that holds the secret alone")  # fmt: skip
+            raise ConfigError(
+                f"the secret file {name} holds more than {MAX_SECRET:,} characters",
+                where=where,
+                mend="name a file that holds the secret alone",
+            )
         return found.strip()
     except (OSError, UnicodeDecodeError) as error:
         raise ConfigError(
@@ -93,14 +109,24 @@ def _from_keyring(name: str, where: str) -> str:
     """The secret under `SERVICE/NAME` in the user's keyring; the service may have slashes in it."""
     service, _, user = name.rpartition("/")
     if not service or not user:
-        raise ConfigError(f"keyring:{name} names no service and name", where=where, mend="write keyring:SERVICE/NAME")
+        raise ConfigError(
+            f"keyring:{name} names no service and name", where=where, mend="write keyring:SERVICE/NAME"
+        )
     keyring = extra("keyring", "keyring", "secrets in a keyring")
     try:
         found = keyring.get_password(service, user)
     except Exception as error:  # its backends are plug-ins of many makers
-        raise ConfigError(f"the keyring cannot be read: {quoted(str(error), 200)}", where=where, mend="unlock it, or give the secret by env:NAME") from None  # fmt: skip
+        raise ConfigError(
+            f"the keyring cannot be read: {quoted(str(error), 200)}",
+            where=where,
+            mend="unlock it, or give the secret by env:NAME",
+        ) from None
     if not found:
-        raise ConfigError(f"the keyring holds nothing under {service}/{user}", where=where, mend=f"put it there: python -m keyring set {service} {user}")  # fmt: skip
+        raise ConfigError(
+            f"the keyring holds nothing under {service}/{user}",
+            where=where,
+            mend=f"put it there: python -m keyring set {service} {user}",
+        )
     return str(found)
 
 
@@ -121,7 +147,9 @@ def reference_in(text: str) -> str:
 
 
 def filled(text: str, where: str, workspace: Path | None = None) -> tuple[str, str]:
-    """(a text such as `Bearer env:NAME` with the secret it ends in, that secret); (the text, nothing) without one."""
+    """(a text such as `Bearer env:NAME` with the secret it ends in, that secret); (the text, nothing) without
+    one.
+    """
     found = _AT_END.search(text)
     if not found:
         return text, ""

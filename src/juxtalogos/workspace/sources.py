@@ -1,4 +1,6 @@
-"""Where a definition comes from: a file, a folder, a zip archive, a URL, a catalogue. All give documents by URI."""
+"""Where a definition comes from: a file, a folder, a zip archive, a URL, a catalogue. All give documents by
+URI.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +38,8 @@ class Entry:
 
     address: str
     base: str = ""
-    """The address of the service itself, where the catalogue says it (RFC 9727, section 4: the link's context)."""
+    """The address of the service itself, where the catalogue says it (RFC 9727, section 4: the link's
+    context)."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -102,7 +105,9 @@ def find_root(source: Source) -> str:
             forms.add(form.name if form.whole_folder else "")
     if not found:
         raise DocumentError(
-            "no definition is in this folder or archive", where=source.told, mend=f"{len(names)} files were looked at"
+            "no definition is in this folder or archive",
+            where=source.told,
+            mend=f"{len(names)} files were looked at",
         )
     if len(found) > 1 and (len(forms) > 1 or "" in forms):
         mend = "name one with --root: " + ", ".join(found[:10])
@@ -111,7 +116,9 @@ def find_root(source: Source) -> str:
 
 
 def _archive(data: bytes, told: str) -> Source:
-    """A zip archive, unpacked in memory: regular files with sound names, so many and so large as is bearable."""
+    """A zip archive, unpacked in memory: regular files with sound names, so many and so
+    large as is bearable.
+    """
     files: dict[str, bytes] = {}
     total = 0
     try:
@@ -162,7 +169,9 @@ def _archive(data: bytes, told: str) -> Source:
         return load_document(uri, named[uri])
 
     endings = file_endings()
-    return Source(told, _once(fetch), names=lambda: sorted(name for name in named if name.lower().endswith(endings)))
+    return Source(
+        told, _once(fetch), names=lambda: sorted(name for name in named if name.lower().endswith(endings))
+    )
 
 
 def _check_entry(entry: zipfile.ZipInfo, told: str) -> None:
@@ -175,7 +184,9 @@ def _check_entry(entry: zipfile.ZipInfo, told: str) -> None:
         )
     if stat.S_ISLNK(entry.external_attr >> 16):
         raise DocumentError(
-            "the archive holds a symbolic link", where=f"{told}: {entry.filename[:80]!r}", mend="pack the file itself"
+            "the archive holds a symbolic link",
+            where=f"{told}: {entry.filename[:80]!r}",
+            mend="pack the file itself",
         )
 
 
@@ -200,13 +211,15 @@ def _remote(remote: Remote) -> Source:
     data, media_type = remote.get(remote.url)
     if data[:4] == b"PK\x03\x04":
         return _archive(data, told)
-    if media_type.partition(";")[0].strip().lower() == "application/linkset+json" or urlsplit(remote.url).path.endswith(
-        CATALOGUE
-    ):
+    if media_type.partition(";")[0].strip().lower() == "application/linkset+json" or urlsplit(
+        remote.url
+    ).path.endswith(CATALOGUE):
         listed = tuple(_listed(data, remote.url))
         if not listed:
             raise DocumentError(
-                "this catalogue lists no definition", where=told, mend="it needs service-desc links (RFC 9727)"
+                "this catalogue lists no definition",
+                where=told,
+                mend="it needs service-desc links (RFC 9727)",
             )
         return Source(told, lambda uri: load_document(uri, data), "catalogue", listed=listed)
     url, data = _definition(remote, data, told)
@@ -222,7 +235,9 @@ def _remote(remote: Remote) -> Source:
 
 
 def _definition(remote: Remote, data: bytes, told: str) -> tuple[str, bytes]:
-    """(URL, bytes) of the definition: of the document itself, or of what it leads to, as a service's root does."""
+    """(URL, bytes) of the definition: of the document itself, or of what it leads to, as a service's root
+    does.
+    """
     try:
         document = load_document("document", data)
     except DocumentError:
@@ -241,7 +256,10 @@ def _loaded(uri: str, data: bytes, told: str) -> Document:
         return load_document(uri, data)
     except DocumentError as error:
         if "HTML" in error.what:
-            mend = "this may be a login page, or a page for readers: sign in with --credential or --header, or give the definition's own address"
+            mend = (
+                "this may be a login page, or a page for readers: sign in with --credential or --header, or"
+                " give the definition's own address"
+            )
             raise DocumentError(error.what, where=told, mend=mend) from None
         raise
 
@@ -259,4 +277,6 @@ def _listed(data: bytes, base: str) -> Iterator[Entry]:
         served = urljoin(base, anchor) if isinstance(anchor, str) else ""
         for link in links if isinstance(links, list) else ():
             if isinstance(link, dict) and isinstance(link.get("href"), str):
-                yield Entry(urljoin(base, link["href"]), served if served.startswith(("http://", "https://")) else "")
+                yield Entry(
+                    urljoin(base, link["href"]), served if served.startswith(("http://", "https://")) else ""
+                )

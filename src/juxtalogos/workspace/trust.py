@@ -1,6 +1,8 @@
-"""Trust: what a workspace runs, and where its secrets go, only as its user allowed it, for the folder in which it lies.
+"""Trust: what a workspace runs, and where its secrets go, only as its user allowed it, for the folder in
+which it lies.
 
-It is kept in the user's own directory by the workspace's real path: a digest of every command with the content of each file
+It is kept in the user's own directory by the workspace's real path: a digest of every command with the
+content of each file
 of the workspace that it names, and of each secret the origins that it may go to.
 """
 
@@ -44,14 +46,19 @@ NOTHING_GRANTED = Grant()
 
 
 def read_send(text: str) -> tuple[str, str]:
-    """(reference, origin) of `NAME=URL`: NAME is that of a variable, or `file:PATH`. UsageError when it is none."""
+    """(reference, origin) of `NAME=URL`: NAME is that of a variable, or `file:PATH`. UsageError when it is
+    none.
+    """
     name, equals, url = text.rpartition("=")
     try:
         place = origin(url) if url.startswith(("http://", "https://")) else ""
     except ValueError:
         place = ""
     if not equals or not name or not place:
-        raise UsageError(f"{quoted(text)} says no secret and where it may go", mend="write NAME=ORIGIN, such as MERROW_KEY=http://127.0.0.1:8480")  # fmt: skip
+        raise UsageError(
+            f"{quoted(text)} says no secret and where it may go",
+            mend="write NAME=ORIGIN, such as MERROW_KEY=http://127.0.0.1:8480",
+        )
     return name if name.startswith(("env:", "file:", "keyring:")) else f"env:{name}", place
 
 
@@ -70,8 +77,12 @@ class NotSent(TrustError):
         super().__init__(
             f"nobody has allowed {told(reference)} to be sent to {shown}",
             where=where,
-            mend=f"if it may: juxtalogos trust {options}" if options else "give the target a URL first: juxtalogos targets set NAME URL",
-        )  # fmt: skip
+            mend=(
+                f"if it may: juxtalogos trust {options}"
+                if options
+                else "give the target a URL first: juxtalogos targets set NAME URL"
+            ),
+        )
 
 
 @dataclass
@@ -110,7 +121,9 @@ class Trust:
 
     @property
     def digest(self) -> str:
-        """The digest of everything that would run and of where secrets would go; not of where the workspace lies."""
+        """The digest of everything that would run and of where secrets would go; not of where the workspace
+        lies.
+        """
         return _digest({"commands": self.commands, "files": self.files, "sends": self.sends})
 
     @property
@@ -134,7 +147,9 @@ class Trust:
     def may_send(self, reference: str, origins: Iterable[str]) -> bool:
         """Whether a secret may go to all of these origins."""
         wanted = set(origins)
-        known = set(self._kept.get("sends", {}).get(reference, ())) | {one for name, one in self.grant.sends if name == reference}  # fmt: skip
+        known = set(self._kept.get("sends", {}).get(reference, ())) | {
+            one for name, one in self.grant.sends if name == reference
+        }
         if wanted and wanted <= known:
             return True
         return self.granted and wanted <= set(self.sends.get(reference, ()))
@@ -166,7 +181,9 @@ class Trust:
 
 def commands_of(config: Config) -> dict[str, dict[str, Any]]:
     """Everything that would run, by target: what a person reads before trusting it."""
-    systems = {name: asdict(target.system) for name, target in sorted(config.targets.items()) if target.system}
+    systems = {
+        name: asdict(target.system) for name, target in sorted(config.targets.items()) if target.system
+    }
     return {**systems, **{f"query {name}": asdict(query) for name, query in sorted(config.queries.items())}}
 
 
@@ -180,7 +197,9 @@ def found_by_path(commands: Mapping[str, Mapping[str, Any]]) -> Iterator[tuple[s
 
 
 def named_files(root: Path, commands: Mapping[str, Mapping[str, Any]]) -> Iterator[tuple[str, str]]:
-    """(path within the workspace, SHA-256) of every file that a command names, also behind `=`; of a folder, of each file in it."""
+    """(path within the workspace, SHA-256) of every file that a command names, also behind `=`; of a folder,
+    of each file in it.
+    """
     whole = root.resolve()
     for entry in commands.values():
         for name in ("start", "reset", "stop"):
@@ -202,7 +221,8 @@ def _digests(path: Path, root: Path) -> Iterator[tuple[str, str]]:
         found, total = found + 1, total + one.stat().st_size
         if found > MOST_FILES or total > MOST_BYTES:
             raise ConfigError(
-                f"a command names the folder {path.relative_to(root)}, in which are more than {MOST_FILES:,} files or {MOST_BYTES // 1024 // 1024} MB",
+                f"a command names the folder {path.relative_to(root)}, in which are more than {MOST_FILES:,}"
+                f" files or {MOST_BYTES // 1024 // 1024} MB",
                 where=str(root / "juxtalogos.toml"),
                 mend="name a file, or a folder outside the workspace",
             )
@@ -210,7 +230,9 @@ def _digests(path: Path, root: Path) -> Iterator[tuple[str, str]]:
 
 
 def destinations(target: Target) -> set[str]:
-    """Where a target's secrets really go: its origins, and the addresses that it has some of their hosts connected to."""
+    """Where a target's secrets really go: its origins, and the addresses that it has some of their hosts
+    connected to.
+    """
     mapped = {f"http://{address}" for address in target.addresses.values()}
     return target.origins() | {_place(address) for address in mapped}
 
@@ -225,7 +247,7 @@ def _place(address: str) -> str:
 def references_of(target: Target) -> set[str]:
     """The secrets that a target names, in any role."""
     roles = (target.own, *target.roles.values())
-    named = {one.reference() for role in roles for one in role.credentials}
+    named = {credential.reference() for role in roles for credential in role.credentials}
     return (named | {reference_in(text) for role in roles for _, text in role.headers}) - {""}
 
 

@@ -16,7 +16,15 @@ from juxtalogos.formats import read_contract
 from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.errors import ConfigError, UsageError, nearest, quoted
 from juxtalogos.workspace import cache
-from juxtalogos.workspace.config import CONFIG_NAME, GIVEN, Config, ContractSettings, Target, check_url, read_config
+from juxtalogos.workspace.config import (
+    CONFIG_NAME,
+    GIVEN,
+    Config,
+    ContractSettings,
+    Target,
+    check_url,
+    read_config,
+)
 from juxtalogos.workspace.files import folder_fetch, read_inside, write_whole
 from juxtalogos.workspace.known import NO_HINTS, Hints, Learned
 from juxtalogos.workspace.secrets import KINDS, CredentialSource
@@ -34,11 +42,11 @@ jobs = 4
 
 def _meant(operation: Operation, hints: Hints) -> Operation:
     """The operation as a person says that it is meant."""
-    for one in hints.meanings:
-        if one.operation == operation.id:
-            does = Intent(one.does)
+    for meaning in hints.meanings:
+        if meaning.operation == operation.id:
+            does = Intent(meaning.does)
             meant = replace(operation, intent=does, safe=does in (Intent.READ, Intent.LIST))
-            return replace(meant, noun=one.noun, resource="") if one.noun else meant
+            return replace(meant, noun=meaning.noun, resource="") if meaning.noun else meant
     return operation
 
 
@@ -78,14 +86,17 @@ class Workspace:
             if name not in self.contract_names():
                 raise UsageError(
                     f"there is no contract {quoted(name)}",
-                    mend=nearest(name, self.contract_names()) or "import a definition: juxtalogos import FILE",
+                    mend=nearest(name, self.contract_names())
+                    or "import a definition: juxtalogos import FILE",
                 )
             contract, settings = self._read(name), self.config.contracts.get(name, ContractSettings())
             if settings.formats:
                 contract.engine.assert_formats(settings.formats == "assert")
             if settings.hints.meanings:
                 contract = replace(
-                    contract, operations=[_meant(one, settings.hints) for one in contract.operations], _index={}
+                    contract,
+                    operations=[_meant(operation, settings.hints) for operation in contract.operations],
+                    _index={},
                 )
             if settings.secrets:
                 contract = replace(contract, secret_fields=(*contract.secret_fields, *settings.secrets))
@@ -100,7 +111,9 @@ class Workspace:
         """From the cache where the same documents were read before."""
         folder, origin = self.definitions / name, self.origin(name)
         root, files = origin["root"], _files(origin.get("documents"))
-        kept = cache.CachedDocuments(name, root, {uri: read_inside(folder, file) for uri, file in files.items()})
+        kept = cache.CachedDocuments(
+            name, root, {uri: read_inside(folder, file) for uri, file in files.items()}
+        )
         found = cache.load(kept)
         if found is None:
             fetch = folder_fetch(folder, files)
@@ -140,7 +153,9 @@ class Workspace:
         if colon and name in self.contract_names():
             contract = self.contract(name)
             return contract, _find(contract, rest)
-        found = [(contract, operation) for contract in self.contracts() if (operation := _lookup(contract, text))]
+        found = [
+            (contract, operation) for contract in self.contracts() if (operation := _lookup(contract, text))
+        ]
         if len(found) == 1:
             return found[0]
         if found:
@@ -155,7 +170,8 @@ class Workspace:
     def target(self, name: str | None, contracts: Iterable[str] = ()) -> Target:
         """A target by name or, where `name` is a URL, one made of it.
 
-        Without a name the default, the one that the contracts were last called at, or the only one that serves them.
+        Without a name the default, the one that the contracts were last called at, or the only one that
+        serves them.
         """
         if name and "://" in name:
             return Target(GIVEN, check_url(name), variables=self.config.variables)
@@ -178,7 +194,9 @@ class Workspace:
         return self.config.target(chosen)
 
     def remember_target(self, target: Target, contracts: Iterable[str] = ()) -> None:
-        """Notes the target used last, for each contract that was called; where that cannot be written, it is not noted."""
+        """Notes the target used last, for each contract that was called; where that cannot be written, it is
+        not noted.
+        """
         if target.name in self.config.targets:
             state = self._state()
             last = {**state.get("targets", {}), **dict.fromkeys(contracts, target.name)}
@@ -197,10 +215,16 @@ class Workspace:
         return found
 
     def _last_used(self, contracts: list[str]) -> str:
-        """The target used last for these contracts; else the one that names their URLs; else the one used last at all, where it serves them."""
+        """The target used last for these contracts; else the one that names their URLs; else the one used
+        last at all, where it serves them.
+        """
         state, targets = self._state(), self.config.targets
         own = {state.get("targets", {}).get(name) for name in contracts}
-        meant = [one.name for one in targets.values() if contracts and all(name in one.urls for name in contracts)]
+        meant = [
+            target.name
+            for target in targets.values()
+            if contracts and all(name in target.urls for name in contracts)
+        ]
         if len(own) == 1 and own != {None}:
             name = next(iter(own))
         else:
@@ -209,7 +233,10 @@ class Workspace:
         return name if known else ""
 
     def set_target(self, name: str, url: str, contract: str | None) -> None:
-        """Writes a base URL into the configuration, comments kept. ConfigError when the URL or the name is none."""
+        """Writes a base URL into the configuration, comments kept.
+
+        ConfigError when the URL or the name is none.
+        """
         import tomlkit
 
         check_url(url)
@@ -224,7 +251,9 @@ class Workspace:
             trust.allow(sends={reference: (origin(url),) for reference in references})
 
     def set_credential(self, name: str, source: CredentialSource, role: str = "") -> None:
-        """Writes where a secret is to be found into the configuration, comments kept; never the secret. It may go to the target's origins then."""
+        """Writes where a secret is to be found into the configuration, comments kept; never the secret. It
+        may go to the target's origins then.
+        """
         import tomlkit
 
         with self._target_table(name) as target:
@@ -295,7 +324,9 @@ def init_workspace(folder: Path) -> Workspace:
     path = folder / CONFIG_NAME
     if path.exists():
         raise UsageError(
-            "this folder is a workspace already", where=str(path), mend="import into it, or choose another folder"
+            "this folder is a workspace already",
+            where=str(path),
+            mend="import into it, or choose another folder",
         )
     try:
         folder.mkdir(parents=True, exist_ok=True)
@@ -304,7 +335,9 @@ def init_workspace(folder: Path) -> Workspace:
         write_whole(path, _NEW_CONFIG.encode())
     except OSError as error:
         raise UsageError(
-            f"the folder cannot be written: {error.strerror}", where=str(folder), mend="check its path and rights"
+            f"the folder cannot be written: {error.strerror}",
+            where=str(folder),
+            mend="check its path and rights",
         ) from None
     return Workspace(folder)
 
@@ -320,7 +353,7 @@ def _check_places(root: Path) -> None:
     links += [path for path in (root / ".juxtalogos").glob("*") if path.is_symlink()]
     for name in _PLACES[:-1]:
         for count, (folder, names, _) in enumerate(os.walk(root / name)):
-            links += [path for one in names if (path := Path(folder, one)).is_symlink()]
+            links += [path for word in names if (path := Path(folder, word)).is_symlink()]
             if count > _MOST_FOLDERS:
                 break
     for path in links:

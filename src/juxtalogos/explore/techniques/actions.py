@@ -1,6 +1,7 @@
 """Sequences along a resource: what is done to a thing, in which order, and what that makes of it.
 
-A search over the states that things come into, as their enumerations and truth values tell; what leads to a new state, or
+A search over the states that things come into, as their enumerations and truth values tell; what leads to a
+new state, or
 to a new answer in a state, is gone on from.
 """
 
@@ -38,13 +39,17 @@ class Search:
 
 
 def state_of(item: Item, settable: set[str]) -> State:
-    """A thing's state: members that only the service sets and that are words or truth values; of others whether there is one."""
+    """A thing's state: members that only the service sets and that are words or truth values; of others
+    whether there is one.
+    """
     found: list[tuple[str, object]] = []
     for name in sorted(item):
         value = item[name]
         if name in settable:
             continue
-        if isinstance(value, bool) or (isinstance(value, str) and len(value) <= 24 and value.replace("_", "").replace("-", "").isalpha()):  # fmt: skip
+        if isinstance(value, bool) or (
+            isinstance(value, str) and len(value) <= 24 and value.replace("_", "").replace("-", "").isalpha()
+        ):
             found.append((name, value))
         elif value is None:
             found.append((name, None))
@@ -67,12 +72,22 @@ async def actions(yard: Yard, kind: Kind) -> None:
         idle = [seen for (_, name), seen in search.idle.items() if name == operation.id]
         worked = [one for (_, name), one in search.outcomes.items() if name == operation.id and one == "ok"]
         if idle and len(idle) == len(worked) and declares_conflict(operation) and not yard.blanket(operation):
-            yard.claim(idle[0], "law.acting-does", "answer", "that something changes in some state, where others refuse it", "all stays as it was")  # fmt: skip
+            yard.claim(
+                idle[0],
+                "law.acting-does",
+                "answer",
+                "that something changes in some state, where others refuse it",
+                "all stays as it was",
+            )
         if "ok" not in came and came:
-            yard.notes.setdefault(operation.id, f"answered with {', '.join(sorted(came))} in every state that was reached")  # fmt: skip
+            yard.notes.setdefault(
+                operation.id, f"answered with {', '.join(sorted(came))} in every state that was reached"
+            )
 
 
-async def _from(yard: Yard, search: Search, way: tuple[Operation, ...], waiting: deque[tuple[Operation, ...]]) -> None:
+async def _from(
+    yard: Yard, search: Search, way: tuple[Operation, ...], waiting: deque[tuple[Operation, ...]]
+) -> None:
     """Every action from the state that a way leads to."""
     kind = search.kind
     for number, operation in enumerate(kind.acts):
@@ -119,7 +134,9 @@ async def led(yard: Yard, kind: Kind, way: tuple[Operation, ...]) -> Thing:
     return thing
 
 
-async def act(yard: Yard, watch: Watched, operation: Operation, *, inputs: Inputs | None = None) -> Trial | None:
+async def act(
+    yard: Yard, watch: Watched, operation: Operation, *, inputs: Inputs | None = None
+) -> Trial | None:
     """One action: a refusal leaves no trace, a success tells what is read afterwards."""
     try:
         if inputs is None:
@@ -136,12 +153,20 @@ async def act(yard: Yard, watch: Watched, operation: Operation, *, inputs: Input
         return seen
     moved = changes(watch.shown, after[1]) - yard.volatile.get(watch.thing.kind.name, set())
     if seen.refused and moved:
-        yard.claim(seen, "law.refusal-traceless", f"body{sorted(moved)[0]}", "that all stays as it was", "it changed")
+        yard.claim(
+            seen, "law.refusal-traceless", f"body{sorted(moved)[0]}", "that all stays as it was", "it changed"
+        )
     if seen.ok:
         answered = item_in(seen.value, after[1], yard.key(watch.thing))
         if answered is not None and len(answered.keys() & after[1].keys()) > 1:
             for path, one, other in differing(answered, after[1]):
-                yard.claim(seen, "law.answers-agree", f"body{path}", f"as it is read afterwards: {told(other)}", told(one))  # fmt: skip
+                yard.claim(
+                    seen,
+                    "law.answers-agree",
+                    f"body{path}",
+                    f"as it is read afterwards: {told(other)}",
+                    told(one),
+                )
         _sent_kept(yard, seen, after)
         marks(yard, watch, seen, after)
     return seen
@@ -152,7 +177,13 @@ def _sent_kept(yard: Yard, seen: Trial, after: tuple[Trial, Item]) -> None:
     keys = {need.input.removeprefix("body/") for need in yard.maker.needs.get(seen.operation.id, ())}
     sent = {name: value for name, value in seen.body.items() if name not in keys}
     for path, one, other in differing(sent, after[1]):
-        yard.claim(after[0], "law.changed-kept", f"body{path}", f"{told(one)}, as {seen.operation.id} was sent it", told(other))  # fmt: skip
+        yard.claim(
+            after[0],
+            "law.changed-kept",
+            f"body{path}",
+            f"{told(one)}, as {seen.operation.id} was sent it",
+            told(other),
+        )
 
 
 async def _twice(yard: Yard, watch: Watched, operation: Operation) -> None:
@@ -164,10 +195,18 @@ async def _twice(yard: Yard, watch: Watched, operation: Operation) -> None:
     await act(yard, again, operation)
 
 
-def _consistent(yard: Yard, search: Search, state: State, operation: Operation, outcome: str, seen: Trial) -> None:
+def _consistent(
+    yard: Yard, search: Search, state: State, operation: Operation, outcome: str, seen: Trial
+) -> None:
     known = search.outcomes.setdefault((state, operation.id), outcome)
     if known != outcome and "ok" in (known, outcome) and state:
-        yard.claim(seen, "law.state-consistent", "answer", f"{known}, as before in this state ({_words(state)})", outcome)  # fmt: skip
+        yard.claim(
+            seen,
+            "law.state-consistent",
+            "answer",
+            f"{known}, as before in this state ({_words(state)})",
+            outcome,
+        )
 
 
 def _words(state: State) -> str:

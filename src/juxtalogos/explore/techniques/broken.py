@@ -1,6 +1,8 @@
-"""Requests that break one rule at one place, as the receiver must see it; nothing but a refusal is right for them.
+"""Requests that break one rule at one place, as the receiver must see it; nothing but a refusal is right for
+them.
 
-A refused request spends nothing, so that all share one thing until one is taken; what that made is taken away at once.
+A refused request spends nothing, so that all share one thing until one is taken; what that made is taken away
+at once.
 """
 
 from __future__ import annotations
@@ -50,25 +52,40 @@ def breakings(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broken
 
 def _of_inputs(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broken]:
     named = {need.input for need in yard.maker.needs.get(operation.id, ())}
-    for one in operation.inputs:
-        if one.schema is None or one.address in named or one.place == "path":
+    for declared_input in operation.inputs:
+        if declared_input.schema is None or declared_input.address in named or declared_input.place == "path":
             continue
-        if one.required and one.place in ("query", "header"):
-            yield Broken(without(base, one.address), one.address, "required", one.location)
-        schema = yard.maker.contract.schema(one.schema)
+        if declared_input.required and declared_input.place in ("query", "header"):
+            yield Broken(
+                without(base, declared_input.address),
+                declared_input.address,
+                "required",
+                declared_input.location,
+            )
+        schema = yard.maker.contract.schema(declared_input.schema)
         try:
-            sample = base.values[one.address] if one.address in base.values else schema.sample()
+            sample = (
+                base.values[declared_input.address]
+                if declared_input.address in base.values
+                else schema.sample()
+            )
             found = list(schema.mutate(sample))
         except (JuxtalogosError, ValueError):
             continue
         for mutation in found[:20]:
-            inputs = Inputs({**base.values, one.address: mutation.value}, base.body, base.content_type)
-            if _arrives_in_text(one, schema, mutation.value):
-                yield Broken(inputs, one.address, f"{mutation.keyword}: {mutation.what}", mutation.location)
+            inputs = Inputs(
+                {**base.values, declared_input.address: mutation.value}, base.body, base.content_type
+            )
+            if _arrives_in_text(declared_input, schema, mutation.value):
+                yield Broken(
+                    inputs, declared_input.address, f"{mutation.keyword}: {mutation.what}", mutation.location
+                )
 
 
 def _arrives_in_text(one: Input, schema: Schema, value: Any) -> bool:
-    """Whether a value of a parameter is broken for whoever reads its text: whatever that text may stand for."""
+    """Whether a value of a parameter is broken for whoever reads its text: whatever that
+    text may stand for.
+    """
     if value is None or isinstance(value, dict) or one.content:
         return False
     values = value if isinstance(value, list) else [value]
@@ -76,12 +93,25 @@ def _arrives_in_text(one: Input, schema: Schema, value: Any) -> bool:
         return False
     if isinstance(value, list):
         texts = [str(item) for item in values]
-        return not schema.accepts(texts) and not any(schema.accepts([_read(item) for item in texts]) for _ in (0,)) and (len(texts) != 1 or not (schema.accepts(texts[0]) or schema.accepts(_read(texts[0]))))  # fmt: skip
+        return (
+            not schema.accepts(texts)
+            and not any(schema.accepts([_read(item) for item in texts]) for _ in (0,))
+            and (len(texts) != 1 or not (schema.accepts(texts[0]) or schema.accepts(_read(texts[0]))))
+        )
     text = str(value).lower() if isinstance(value, bool) else str(value)
     if text == "" or text.strip() != text:
         return False  # what is empty or padded is taken for nothing, or for what is within
     try:
-        return not any(schema.accepts(candidate) for candidate in (text, _read(text), [text], [_read(text)], *([text.split(",")] if "," in text else ())))  # fmt: skip
+        return not any(
+            schema.accepts(candidate)
+            for candidate in (
+                text,
+                _read(text),
+                [text],
+                [_read(text)],
+                *([text.split(",")] if "," in text else ()),
+            )
+        )
     except (JuxtalogosError, ValueError):
         return False
 
@@ -126,16 +156,39 @@ def _of_body(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broken]
         told[key] = told.get(key, 0) + 1
         count += 1
         at = f"body{mutation.path}"
-        yield Broken(inputs, at, f"{mutation.keyword}: {mutation.what}", mutation.location, any(at == one or one.startswith(f"{at}/") for one in named))  # fmt: skip
+        yield Broken(
+            inputs,
+            at,
+            f"{mutation.keyword}: {mutation.what}",
+            mutation.location,
+            any(at == item or item.startswith(f"{at}/") for item in named),
+        )
 
 
 def nearest_first(found: list[Mutation]) -> list[Mutation]:
-    """In their order, but of those that break one limit at one place the nearest to it first: what is only just too much tells most."""
+    """In their order, but of those that break one limit at one place the nearest to it first: what is only
+    just too much tells most.
+    """
     nearness: dict[int, float] = {}
     for index, one in enumerate(found):
         value = _place_value(one)
-        low = one.keyword in ("minLength", "minInclusive", "minExclusive", "minimum", "exclusiveMinimum", "minItems", "length")  # fmt: skip
-        high = one.keyword in ("maxLength", "maxInclusive", "maxExclusive", "maximum", "exclusiveMaximum", "maxItems")
+        low = one.keyword in (
+            "minLength",
+            "minInclusive",
+            "minExclusive",
+            "minimum",
+            "exclusiveMinimum",
+            "minItems",
+            "length",
+        )
+        high = one.keyword in (
+            "maxLength",
+            "maxInclusive",
+            "maxExclusive",
+            "maximum",
+            "exclusiveMaximum",
+            "maxItems",
+        )
         if not (low or high) or value is None:
             nearness[index] = 0.0
         else:
@@ -159,29 +212,56 @@ def _place_value(one: Mutation) -> float | None:
         return None
     if isinstance(value, str | list):
         try:
-            return float(value) if isinstance(value, str) and one.keyword.endswith("clusive") else float(len(value))
+            return (
+                float(value)
+                if isinstance(value, str) and one.keyword.endswith("clusive")
+                else float(len(value))
+            )
         except ValueError:
             return None
-    return float(value) if isinstance(value, int | float) and not isinstance(value, bool) and abs(value) < 1e300 else None  # fmt: skip
+    return (
+        float(value)
+        if isinstance(value, int | float) and not isinstance(value, bool) and abs(value) < 1e300
+        else None
+    )
 
 
 def made_keys(yard: Yard, operation: Operation) -> set[str]:
     """Places of a creation's body for the key that its answer tells: the service may make it itself."""
-    kind = yard.kind_made_by(operation) or next((one for one in yard.kinds if operation.id in one.keys), None)
+    kind = yard.kind_made_by(operation) or next(
+        (other for other in yard.kinds if operation.id in other.keys), None
+    )
     if kind is None:
         return set()
-    makers = {one.id for one in kind.creators}
-    names = {need.value.rpartition("/")[2].rpartition(":")[2] for need in kind.keys.values() if need.source in makers and "#/" in need.value}  # fmt: skip
+    makers = {creator.id for creator in kind.creators}
+    names = {
+        need.value.rpartition("/")[2].rpartition(":")[2]
+        for need in kind.keys.values()
+        if need.source in makers and "#/" in need.value
+    }
     return {f"body/{name}" for name in names if f"body/{name}" not in operation.names}
 
 
 def _each(mutation: Mutation) -> int:
     """How many of a rule at a place: of patterns more, for they break in many ways."""
-    return {"pattern": 4, "format": 2, "type": 3, "required": 40, "missing": 40, "enumeration": 2, "minLength": 1, "maxLength": 2, "undeclared": 3, "order": 3}.get(mutation.keyword, 2)  # fmt: skip
+    return {
+        "pattern": 4,
+        "format": 2,
+        "type": 3,
+        "required": 40,
+        "missing": 40,
+        "enumeration": 2,
+        "minLength": 1,
+        "maxLength": 2,
+        "undeclared": 3,
+        "order": 3,
+    }.get(mutation.keyword, 2)
 
 
 def arrives(yard: Yard, operation: Operation, inputs: Inputs, schema: Schema) -> bool:
-    """Whether the body that is sent is broken still when it is read back: not every broken value survives the wire."""
+    """Whether the body that is sent is broken still when it is read back: not every broken value survives the
+    wire.
+    """
     wire = wire_of(yard.maker.contract)
     base = yard.bench.session.base_url(yard.maker.contract)
     try:
@@ -228,7 +308,9 @@ async def broken_values(yard: Yard, operation: Operation, kind: Kind | None) -> 
 
 
 async def smaller(yard: Yard, operation: Operation, one: Broken, seen: Trial, target: Thing | None) -> bool:
-    """Asks again with as little else as may be: what is taken then too is told of that request, and not of the larger one. Whether it was taken."""
+    """Asks again with as little else as may be: what is taken then too is told of that request, and not of
+    the larger one. Whether it was taken.
+    """
     pointer = one.at.removeprefix("body")
     if not one.at.startswith("body") or not pointer or "[" in pointer or "@" in pointer:
         return False
@@ -241,11 +323,17 @@ async def smaller(yard: Yard, operation: Operation, one: Broken, seen: Trial, ta
         return False
     less = without(inputs, one.at) if value is ABSENT else with_values(inputs, {one.at: value})
     schema = yard.maker.schema_of(operation, less)
-    if schema is None or len(str(less.body)) >= len(str(one.inputs.body)) or not arrives(yard, operation, less, schema):
+    if (
+        schema is None
+        or len(str(less.body)) >= len(str(one.inputs.body))
+        or not arrives(yard, operation, less, schema)
+    ):
         return False
     again = await yard.call(operation, less, Purpose.BROKEN, broken=(one.at, one.rule, one.location))
     if again.ok:
-        seen.record = replace(seen.record, results=tuple(result for result in seen.record.results if result.kind != ACCEPTED))  # fmt: skip
+        seen.record = replace(
+            seen.record, results=tuple(result for result in seen.record.results if result.kind != ACCEPTED)
+        )
         await undo(yard, operation, again, target)
     return again.ok
 
@@ -282,16 +370,33 @@ async def listed(yard: Yard, kind: Kind | None, target: Thing | None) -> int | N
     return None
 
 
-async def trace(yard: Yard, before: Any, count: int | None, target: Thing | None, kind: Kind | None, operation: Operation) -> None:  # fmt: skip
+async def trace(
+    yard: Yard, before: Any, count: int | None, target: Thing | None, kind: Kind | None, operation: Operation
+) -> None:
     """What was refused has left no trace: neither in the thing nor in the list."""
-    last = next((one for one in reversed(yard.bench.held) if one.operation is operation and one.purpose is Purpose.BROKEN), None)  # fmt: skip
+    last = next(
+        (
+            trial
+            for trial in reversed(yard.bench.held)
+            if trial.operation is operation and trial.purpose is Purpose.BROKEN
+        ),
+        None,
+    )
     if last is None:
         return
     if before is not None and target is not None:
         after = await yard.item(target)
-        moved = (changes(before[1], after[1]) if after else {"/"}) - yard.volatile.get(target.kind.name, set())
+        moved = (changes(before[1], after[1]) if after else {"/"}) - yard.volatile.get(
+            target.kind.name, set()
+        )
         if moved:
-            yard.claim(last, "law.refusal-traceless", f"body{sorted(moved)[0]}", "that all stays as it was", "it changed")  # fmt: skip
+            yard.claim(
+                last,
+                "law.refusal-traceless",
+                f"body{sorted(moved)[0]}",
+                "that all stays as it was",
+                "it changed",
+            )
     now = await listed(yard, kind, target) if count is not None else None
     if now is not None and count is not None and now > count:
         yard.claim(last, "law.refusal-traceless", "answer", f"{count} in the list, as before", str(now))

@@ -1,4 +1,6 @@
-"""What may not be: the same twice, references to what is not there, a thing below another than its own, what does not exist."""
+"""What may not be: the same twice, references to what is not there, a thing below another than its own, what
+does not exist.
+"""
 
 from __future__ import annotations
 
@@ -22,7 +24,9 @@ _UNLIKELY = (987_654_321, 98_765, 9_876)
 
 
 async def doubles(yard: Yard, kind: Kind) -> None:
-    """The same creation twice is refused as declared, or gives a second; a refusal leaves the first, and no second, there."""
+    """The same creation twice is refused as declared, or gives a second; a refusal leaves the first, and no
+    second, there.
+    """
     if yard.bench.only_reading:
         return
     for creator in kind.creators[:1]:
@@ -36,33 +40,47 @@ async def doubles(yard: Yard, kind: Kind) -> None:
         seen = await yard.call(creator, thing.made.inputs, Purpose.CONFLICT)
         yard.note("conflict", seen)
         if seen.ok:
-            second = await yard.keep(creator, seen, {name: one for name, one in thing.context.items() if name != creator.id})  # fmt: skip
+            second = await yard.keep(
+                creator, seen, {name: one for name, one in thing.context.items() if name != creator.id}
+            )
             if not creator.idempotent and creator.intent is Intent.CREATE and same_key(yard, thing, second):
                 second.gone = True
             continue
         after = await _count(yard, thing)
         if seen.refused and before is not None and after is not None and after != before:
-            yard.claim(seen, "law.refusal-traceless", "answer", f"{before} in the list, as before", str(after))
+            yard.claim(
+                seen, "law.refusal-traceless", "answer", f"{before} in the list, as before", str(after)
+            )
         if seen.refused:
             await _changed_into(yard, kind, thing)
 
 
 async def _taken_instead(yard: Yard, kind: Kind, creator: Operation) -> None:
     """Where what is new is always refused as a conflict: what is there already must not be taken."""
-    refusals = [one for one in yard.bench.held if one.operation is creator and one.refused]
+    refusals = [trial for trial in yard.bench.held if trial.operation is creator and trial.refused]
     if not refusals or not all(is_conflict(one) for one in refusals):
         return
     for listing in kind.lists[:1]:
         _, items = await yard.whole(listing, yard.shared)
         inputs, known = await yard.fill(creator, {}, full=True)
-        for item in [one for one in items if isinstance(one, dict)][:2]:
-            names = {name: item[name] for name in inputs.body if isinstance(item.get(name), str)} if isinstance(inputs.body, dict) else {}  # fmt: skip
+        for item in [entry for entry in items if isinstance(entry, dict)][:2]:
+            names = (
+                {name: item[name] for name in inputs.body if isinstance(item.get(name), str)}
+                if isinstance(inputs.body, dict)
+                else {}
+            )
             changed = with_values(inputs, {f"body/{name}": value for name, value in names.items()})
             if not names or not yard.maker.fits(creator, changed):
                 continue
             seen = await yard.call(creator, changed, Purpose.CONFLICT)
             if seen.ok:
-                yard.claim(seen, "law.conflict-refused", "status conflict", "a conflict, as with what is new", seen.outcome)  # fmt: skip
+                yard.claim(
+                    seen,
+                    "law.conflict-refused",
+                    "status conflict",
+                    "a conflict, as with what is new",
+                    seen.outcome,
+                )
                 await yard.keep(creator, seen, known)
                 return
 
@@ -93,7 +111,14 @@ async def _changed_into(yard: Yard, kind: Kind, taken: Thing) -> None:
             inputs, _ = await yard.fill(operation, other.context, full=True)
         except Unfillable:
             continue
-        names = {one: value for one, value in taken.made.body.items() if isinstance(inputs.body, dict) and one in inputs.body and isinstance(value, str) and value != inputs.body[one]}  # fmt: skip
+        names = {
+            one: value
+            for one, value in taken.made.body.items()
+            if isinstance(inputs.body, dict)
+            and one in inputs.body
+            and isinstance(value, str)
+            and value != inputs.body[one]
+        }
         if not names:
             continue
         before = await yard.item(other)
@@ -130,7 +155,13 @@ async def references(yard: Yard, kind: Kind) -> None:
             seen = await yard.call(creator, broken, Purpose.ABSENT)
             yard.note("unknown reference", seen)
             if seen.ok:
-                yard.claim(seen, "law.reference-refused", need.input, "a refusal: there is no such thing", seen.outcome)
+                yard.claim(
+                    seen,
+                    "law.reference-refused",
+                    need.input,
+                    "a refusal: there is no such thing",
+                    seen.outcome,
+                )
                 if creator in kind.creators:
                     await yard.keep(creator, seen, known)
             _fault_truly(yard, seen, need.input, gone)
@@ -144,7 +175,13 @@ async def gone_value(yard: Yard, source: str, value: str, operation: Operation, 
         try:
             thing = await yard.make(kind)
             found = yard.maker.taken(value, thing.made)
-            if found is not ABSENT and found is not None and await yard.remove(thing) and thing.gone and not await still_marked(yard, thing):  # fmt: skip
+            if (
+                found is not ABSENT
+                and found is not None
+                and await yard.remove(thing)
+                and thing.gone
+                and not await still_marked(yard, thing)
+            ):
                 return yard.maker.typed(operation, address, found)
         except Unfillable:
             pass
@@ -161,8 +198,22 @@ def unlikely(yard: Yard, operation: Operation, address: str) -> Any:
     kind = row.type.partition(" ")[0] if row else "string"
     texts: list[Any] = list(_UNLIKELY) if kind in ("integer", "int", "long", "number") else []
     if not texts:
-        sample = next((one for pool in yard.shared.values() for one in [pool.inputs.values.get(address)] if isinstance(one, str)), "")  # fmt: skip
-        texts = [_other_digits(sample), "3f2b8c1e-5a64-4d1f-9c0a-7e5d2b1a6f30", "no-such-thing-98765", "987654321", "98765"]  # fmt: skip
+        sample = next(
+            (
+                one
+                for pool in yard.shared.values()
+                for one in [pool.inputs.values.get(address)]
+                if isinstance(one, str)
+            ),
+            "",
+        )
+        texts = [
+            _other_digits(sample),
+            "3f2b8c1e-5a64-4d1f-9c0a-7e5d2b1a6f30",
+            "no-such-thing-98765",
+            "987654321",
+            "98765",
+        ]
     for text in texts:
         if text and yard.maker.fits(operation, with_values(inputs, {address: text})):
             return text
@@ -179,7 +230,11 @@ async def unknown(yard: Yard, kind: Kind) -> None:
         need = kind.key_of(operation)
         if need is None or (yard.bench.only_reading and not operation.safe):
             continue
-        if operation.intent in (Intent.REPLACE,) and kind.creator is not None and kind.creator.id == operation.id:
+        if (
+            operation.intent in (Intent.REPLACE,)
+            and kind.creator is not None
+            and kind.creator.id == operation.id
+        ):
             continue
         try:
             inputs, _ = await yard.fill(operation, {})
@@ -190,7 +245,11 @@ async def unknown(yard: Yard, kind: Kind) -> None:
             continue
         seen = await yard.call(operation, with_values(inputs, {need.input: value}), Purpose.ABSENT)
         yard.note("unknown", seen)
-        if seen.ok and operation.intent is not Intent.REPLACE and not (operation is kind.deleter or operation in kind.others or operation in kind.updates):  # fmt: skip
+        if (
+            seen.ok
+            and operation.intent is not Intent.REPLACE
+            and not (operation is kind.deleter or operation in kind.others or operation in kind.updates)
+        ):
             yard.claim(seen, "law.unknown-refused", need.input, "that there is no such thing", seen.outcome)
         _fault_truly(yard, seen, need.input, value)
         if operation.intent is Intent.READ and need.input.startswith("path."):
@@ -200,9 +259,12 @@ async def unknown(yard: Yard, kind: Kind) -> None:
 async def _strange_keys(yard: Yard, kind: Kind, operation: Operation, address: str, inputs: Inputs) -> None:
     """Keys that are malformed, or another kind's: not found either, whatever the code.
 
-    Another kind's may be somebody's here too (numbers, names that go together): it is only read, and success is no doubt.
+    Another kind's may be somebody's here too (numbers, names that go together): it is only read, and success
+    is no doubt.
     """
-    others = [str(key) for one in yard.things if one.kind is not kind and (key := yard.key(one)) is not ABSENT]
+    others = [
+        str(key) for thing in yard.things if thing.kind is not kind and (key := yard.key(thing)) is not ABSENT
+    ]
     for text in ("~", *others[-1:]):
         seen = await yard.call(operation, with_values(inputs, {address: text}), Purpose.ABSENT)
         if seen.ok and text == "~" and operation in kind.reads:
@@ -211,7 +273,7 @@ async def _strange_keys(yard: Yard, kind: Kind, operation: Operation, address: s
 
 def unlikely_like(yard: Yard, kind: Kind, operation: Operation, address: str, inputs: Any) -> Any:
     """As a key that is there, with other digits; else what is unlikely."""
-    keys = [str(yard.key(one)) for one in yard.things if one.kind is kind]
+    keys = [str(yard.key(thing)) for thing in yard.things if thing.kind is kind]
     for key in keys[-1:]:
         other = yard.maker.typed(operation, address, _other_digits(key) or f"{key}x")
         if str(other) not in keys and yard.maker.fits(operation, with_values(inputs, {address: other})):
@@ -235,7 +297,14 @@ async def owners(yard: Yard, kind: Kind) -> None:
         return
     try:
         thing = await yard.make(kind, full=True)
-        parent = next((one for one in yard.things if one.kind is kind.parent and any(seen is one.made for seen in thing.context.values())), None)  # fmt: skip
+        parent = next(
+            (
+                one
+                for one in yard.things
+                if one.kind is kind.parent and any(seen is one.made for seen in thing.context.values())
+            ),
+            None,
+        )
         if parent is None:
             return
         above = {name: one for name, one in parent.context.items() if name != parent.made.operation.id}
@@ -244,7 +313,10 @@ async def owners(yard: Yard, kind: Kind) -> None:
         return
     strange = {**thing.context, other.made.operation.id: other.made}
     for operation in [*kind.reads, *kind.updates, *([kind.deleter] if kind.deleter else [])]:
-        if len([need for need in yard.maker.needs.get(operation.id, ()) if need.input.startswith("path.")]) < 2:
+        if (
+            len([need for need in yard.maker.needs.get(operation.id, ()) if need.input.startswith("path.")])
+            < 2
+        ):
             continue
         try:
             seen = await yard.ask(operation, strange, Purpose.ABSENT)
@@ -254,21 +326,31 @@ async def owners(yard: Yard, kind: Kind) -> None:
         if seen.ok and operation.intent is Intent.REPLACE:
             return  # it may create it there
         if seen.ok:
-            yard.claim(seen, "law.owner-checked", kind.parent.name, "that there is no such thing below another", seen.outcome)  # fmt: skip
+            yard.claim(
+                seen,
+                "law.owner-checked",
+                kind.parent.name,
+                "that there is no such thing below another",
+                seen.outcome,
+            )
             thing.gone |= operation is kind.deleter
             return
     key = yard.key(thing)
     for listing in kind.lists:
         try:
-            seen, items = await yard.whole(listing, {**other.context, other.made.operation.id: other.made})  # fmt: skip
+            seen, items = await yard.whole(listing, {**other.context, other.made.operation.id: other.made})
         except Unfillable:
             continue
-        if any(has_key(one, key) for one in items):
-            yard.claim(seen, "law.owner-checked", "body", "a list without what lies below another", "it is in it")
+        if any(has_key(item, key) for item in items):
+            yard.claim(
+                seen, "law.owner-checked", "body", "a list without what lies below another", "it is in it"
+            )
 
 
 async def ended_reference(yard: Yard, kind: Kind) -> None:
-    """Creations that need another thing, after each thing that can be done to that: where conflicts are declared they may come."""
+    """Creations that need another thing, after each thing that can be done to that: where conflicts are
+    declared they may come.
+    """
     creator = kind.creator
     if creator is None or not declares_conflict(creator) or yard.bench.only_reading:
         return
@@ -315,7 +397,13 @@ async def used_things(yard: Yard, kind: Kind) -> None:
         return
     for other in yard.kinds:
         user = other.creator
-        if user is None or other is kind or not any(need.source in {one.id for one in kind.creators} for need in yard.maker.needs.get(user.id, ())):  # fmt: skip
+        if (
+            user is None
+            or other is kind
+            or not any(
+                need.source in {one.id for one in kind.creators} for need in yard.maker.needs.get(user.id, ())
+            )
+        ):
             continue
         for operation in ending:
             found = await occupied(yard, kind, other, operation)
@@ -374,4 +462,6 @@ async def check_gone(yard: Yard, seen: Trial, shown: Trial, thing: Thing) -> Non
     """Claims that what was deleted is shown still, unless it is shown as deleted."""
     item = item_in(shown.value, thing.made.body, yard.key(thing))
     if item is None or not told_deleted(item):
-        yard.claim(shown, "law.deleted-gone", "answer", f"that it is gone, after {seen.operation.id}", shown.outcome)
+        yard.claim(
+            shown, "law.deleted-gone", "answer", f"that it is gone, after {seen.operation.id}", shown.outcome
+        )

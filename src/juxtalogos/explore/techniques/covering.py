@@ -51,14 +51,18 @@ def coverings(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Coveri
             if at in named or mark in told_ or one.value == base.body:
                 continue
             told_.add(mark)
-            found.append(Covering(Inputs(base.values, one.value, base.content_type), at, f"{one.keyword}: {one.what}"))
+            found.append(
+                Covering(Inputs(base.values, one.value, base.content_type), at, f"{one.keyword}: {one.what}")
+            )
     except (JuxtalogosError, ValueError):
         pass
     found += list(_options(yard, operation, base, named, schema))
     yield from found[:MOST_VALUES]
 
 
-def _options(yard: Yard, operation: Operation, base: Inputs, named: set[str], schema: Any) -> Iterator[Covering]:
+def _options(
+    yard: Yard, operation: Operation, base: Inputs, named: set[str], schema: Any
+) -> Iterator[Covering]:
     """Each optional member left out, and alone; each nullable one null; lists empty."""
     if not isinstance(base.body, dict):
         return
@@ -71,7 +75,9 @@ def _options(yard: Yard, operation: Operation, base: Inputs, named: set[str], sc
             ("null", with_values(base, {at: None})),
             ("empty", with_values(base, {at: []})),
         ):
-            if (what == "null" and not row.nullable) or (what == "empty" and not row.type.startswith("array")):
+            if (what == "null" and not row.nullable) or (
+                what == "empty" and not row.type.startswith("array")
+            ):
                 continue
             if inputs.body != base.body and schema.accepts(inputs.body):
                 yield Covering(inputs, at, what)
@@ -80,35 +86,50 @@ def _options(yard: Yard, operation: Operation, base: Inputs, named: set[str], sc
 def _of_inputs(yard: Yard, operation: Operation, base: Inputs, named: set[str]) -> Iterator[Covering]:
     """Each value of each parameter, and pairs of those that are optional."""
     values: dict[str, list[Any]] = {}
-    for one in operation.inputs:
-        if one.schema is None or one.address in named or one.place in ("path", "cookie") or one.unreadable:
+    for declared_input in operation.inputs:
+        if (
+            declared_input.schema is None
+            or declared_input.address in named
+            or declared_input.place in ("path", "cookie")
+            or declared_input.unreadable
+        ):
             continue
-        conditional = one.place == "header" and one.name.lower().startswith("if-")
-        if conditional or yard.maker.hints.leaves_out(operation.id, one.address):
+        conditional = declared_input.place == "header" and declared_input.name.lower().startswith("if-")
+        if conditional or yard.maker.hints.leaves_out(operation.id, declared_input.address):
             continue
-        if one.alone:  # what hides others, or goes with others only
-            yield from (Covering(inputs, one.address, told(inputs.values[one.address])) for other, inputs in tried_alone(yard.maker.contract, operation, base) if other is one)  # fmt: skip
+        if declared_input.alone:  # what hides others, or goes with others only
+            yield from (
+                Covering(inputs, declared_input.address, told(inputs.values[declared_input.address]))
+                for other, inputs in tried_alone(yard.maker.contract, operation, base)
+                if other is declared_input
+            )
             continue
-        schema = yard.maker.contract.schema(one.schema)
-        row = yard.maker.row(operation, one.address)
+        schema = yard.maker.contract.schema(declared_input.schema)
+        row = yard.maker.row(operation, declared_input.address)
         free = row is not None and row.type == "string" and not row.allowed
-        if free and not one.examples:
-            values.setdefault(one.address, [])  # a made-up text tells nothing but whether the service stands it
+        if free and not declared_input.examples:
+            values.setdefault(
+                declared_input.address, []
+            )  # a made-up text tells nothing but whether the service stands it
             continue
         try:
-            sample = one.examples[0] if one.examples else schema.sample()
+            sample = declared_input.examples[0] if declared_input.examples else schema.sample()
             found = [sample, *(bound.value for bound in schema.boundaries(sample))]
         except (JuxtalogosError, ValueError):
             continue
-        cursor = one.name.lower() in ("after", "before", "cursor", "offset", "skip", "page")
+        cursor = declared_input.name.lower() in ("after", "before", "cursor", "offset", "skip", "page")
         kept: list[Any] = []
         for value in found:
             if value not in kept and value not in ("", [], {}, None) and not cursor:
                 kept.append(value)
-        values[one.address] = kept[:8]
+        values[declared_input.address] = kept[:8]
         for value in kept[:8]:
-            yield Covering(with_values(base, {one.address: value}), one.address, told(value))
-    pairs = itertools.islice(itertools.combinations([one for one in values if values[one]], 2), MOST_PAIRS)
+            yield Covering(
+                with_values(base, {declared_input.address: value}), declared_input.address, told(value)
+            )
+    pairs = itertools.islice(
+        itertools.combinations([member for member in values if values[member]], 2), MOST_PAIRS
+    )
     for turn, (one_address, other) in enumerate(pairs):
         chosen = {name: values[name][turn % len(values[name])] for name in (one_address, other)}
         yield Covering(with_values(base, chosen), f"{one_address}, {other}", "together")
@@ -147,22 +168,22 @@ async def covering_values(yard: Yard, operation: Operation, kind: Kind | None) -
 async def _made_up(yard: Yard, operation: Operation) -> None:
     """Texts that mean nothing where any text may stand: whatever is answered, the service stands it."""
     named = {need.input for need in yard.maker.needs.get(operation.id, ())}
-    for one in operation.inputs:
-        row = yard.maker.row(operation, one.address)
+    for declared_input in operation.inputs:
+        row = yard.maker.row(operation, declared_input.address)
         if (
-            one.place != "query"
-            or one.address in named
-            or one.alone
+            declared_input.place != "query"
+            or declared_input.address in named
+            or declared_input.alone
             or row is None
             or row.type != "string"
             or row.allowed
         ):
             continue
-        if yard.maker.hints.leaves_out(operation.id, one.address) or not operation.safe:
+        if yard.maker.hints.leaves_out(operation.id, declared_input.address) or not operation.safe:
             continue
         for text in ("no-such-thing", "'\"%;"):
             inputs, _ = await yard.refer(operation, yard.maker.own(operation), yard.shared)
-            await yard.call(operation, with_values(inputs, {one.address: text}), Purpose.CONFLICT)
+            await yard.call(operation, with_values(inputs, {declared_input.address: text}), Purpose.CONFLICT)
 
 
 async def _covered(yard: Yard, operation: Operation, kind: Kind | None, seed: int) -> None:
@@ -182,13 +203,23 @@ async def _covered(yard: Yard, operation: Operation, kind: Kind | None, seed: in
             return
         if seen.ok:
             taken += 1
-        elif seen.refused and seen.status not in (401, 403, 409, 412, 429, 501) and not (seen.fault and seen.fault != "undeclared"):  # fmt: skip
+        elif (
+            seen.refused
+            and seen.status not in (401, 403, 409, 412, 429, 501)
+            and not (seen.fault and seen.fault != "undeclared")
+        ):
             refused.append((one, seen))
         if not taken and len(refused) >= 4:
             return
     if taken > 2 * len(refused):
         for one, seen in refused:
-            yard.claim(seen, "law.valid-taken", one.at, f"a success for {one.what}, as for other valid values", seen.outcome)  # fmt: skip
+            yard.claim(
+                seen,
+                "law.valid-taken",
+                one.at,
+                f"a success for {one.what}, as for other valid values",
+                seen.outcome,
+            )
 
 
 async def _try(yard: Yard, operation: Operation, kind: Kind | None, one: Covering) -> Trial | None:
@@ -231,7 +262,13 @@ def fresh_names(yard: Yard, operation: Operation, one: Covering) -> Inputs:
         if address == one.at or not address.startswith("body/"):
             continue
         name = address[5:].split("/")[0]
-        if isinstance(own.body, dict) and isinstance(one.inputs.body, dict) and name in own.body and name in one.inputs.body and address.count("/") == 1:  # fmt: skip
+        if (
+            isinstance(own.body, dict)
+            and isinstance(one.inputs.body, dict)
+            and name in own.body
+            and name in one.inputs.body
+            and address.count("/") == 1
+        ):
             fresh[address] = own.body[name]
     return with_values(one.inputs, fresh)
 
@@ -268,4 +305,10 @@ async def _kept(yard: Yard, seen: Trial, thing: Thing) -> None:
     keys = {need.input.removeprefix("body/") for need in yard.maker.needs.get(seen.operation.id, ())}
     sent = {name: value for name, value in sent_members(yard, seen).items() if name not in keys}
     for path, one, other in differing(sent, found[1]):
-        yard.claim(found[0], "law.changed-kept", f"body{path}", f"{told(one)}, as {seen.operation.id} was sent it", told(other))  # fmt: skip
+        yard.claim(
+            found[0],
+            "law.changed-kept",
+            f"body{path}",
+            f"{told(one)}, as {seen.operation.id} was sent it",
+            told(other),
+        )

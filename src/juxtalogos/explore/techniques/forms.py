@@ -1,4 +1,6 @@
-"""Malformed messages, wrong media types, undeclared methods; and what nobody may do without the right credential."""
+"""Malformed messages, wrong media types, undeclared methods; and what nobody may do without the right
+credential.
+"""
 
 from __future__ import annotations
 
@@ -38,7 +40,11 @@ def _with_body(body: bytes | None) -> Change:
 
 async def syntax(yard: Yard, operation: Operation, kind: Kind | None) -> None:
     """Bodies that are no JSON or XML, cut off, empty, or of another media type."""
-    if operation.body is None or operation.id not in yard.worked or (yard.bench.only_reading and not operation.safe):
+    if (
+        operation.body is None
+        or operation.id not in yard.worked
+        or (yard.bench.only_reading and not operation.safe)
+    ):
         return
     try:
         _, inputs = await _about(yard, operation, kind)
@@ -51,18 +57,27 @@ async def syntax(yard: Yard, operation: Operation, kind: Kind | None) -> None:
     changes_: list[tuple[str, str, Change, str]] = []
     if parsed is not None and (parsed.is_json or parsed.is_xml):
         changes_.append(("body", "syntax: cut off", _cut, "syntax"))
-        changes_.append(("body", "syntax: no JSON" if parsed.is_json else "syntax: no XML", _with_body(b"quay]{"), "syntax"))  # fmt: skip
+        changes_.append(
+            (
+                "body",
+                "syntax: no JSON" if parsed.is_json else "syntax: no XML",
+                _with_body(b"quay]{"),
+                "syntax",
+            )
+        )
     if operation.body.required:
         changes_.append(("body", "required: no body", _with_body(b""), "syntax"))
     wire = wire_of(yard.maker.contract)
-    for number, (at, rule, _) in enumerate(wire.misread(yard.bench.session.encoded(yard.maker.contract, operation, inputs, loose=True))):  # fmt: skip
+    for number, (at, rule, _) in enumerate(
+        wire.misread(yard.bench.session.encoded(yard.maker.contract, operation, inputs, loose=True))
+    ):
         changes_.append((at, rule, _misread(wire, number), "protocol"))
     declared = {media.media_type.partition(";")[0].strip().lower() for media in operation.body.media}
     if (
         declared
         and parsed is not None
         and (parsed.is_json or parsed.is_xml or parsed.is_form)
-        and not any("*" in one for one in declared)
+        and not any("*" in entry for entry in declared)
     ):
         strange = next(one for one in ("text/plain", "application/x-unknown") if one not in declared)
         changes_.append(("header.Content-Type", f"media type: {strange}", _with_type(strange), "media"))
@@ -105,7 +120,9 @@ async def methods(yard: Yard, operation: Operation, kind: Kind | None) -> None:
     """A method that is declared for no operation of the path is not answered with success."""
     if operation.method not in ("GET", "POST") or not wire_of(yard.maker.contract).method_tells:
         return
-    there = {one.method for one in yard.maker.contract.operations if one.path == operation.path}
+    there = {
+        candidate.method for candidate in yard.maker.contract.operations if candidate.path == operation.path
+    }
     strange = next((one for one in ("PATCH", "PUT") if one not in there), "")
     if not strange or (operation.method == "POST" and "GET" in there) or yard.bench.only_reading:
         return
@@ -114,14 +131,20 @@ async def methods(yard: Yard, operation: Operation, kind: Kind | None) -> None:
     except Unfillable:
         return
     seen = await yard.call(
-        operation, Inputs(inputs.values), Purpose.BROKEN, change=lambda request: Request(strange, request.url, request.headers, None), broken=("method", f"method: {strange}", operation.location),
+        operation,
+        Inputs(inputs.values),
+        Purpose.BROKEN,
+        change=lambda request: Request(strange, request.url, request.headers, None),
+        broken=("method", f"method: {strange}", operation.location),
         step=f"{operation.id} by {strange}",
-    )  # fmt: skip
+    )
     yard.note("method", seen)
 
 
 async def sign_in(yard: Yard, operation: Operation, kind: Kind | None) -> None:
-    """Without a credential, with a wrong one, and with every role: refused, and nothing done; or answered as declared."""
+    """Without a credential, with a wrong one, and with every role: refused, and nothing done; or answered as
+    declared.
+    """
     if not operation.security or () in operation.security or operation.not_callable:
         return
     if yard.bench.only_reading and not operation.safe:
@@ -139,13 +162,20 @@ def _bare(session: Session) -> Session:
 
 
 def _wrong(session: Session) -> Session:
-    wrong = {name: Credential("juxtalogos-wrong-credential", one.user, one.header) for name, one in session.signer.credentials.items()}  # fmt: skip
+    wrong = {
+        name: Credential("juxtalogos-wrong-credential", one.user, one.header)
+        for name, one in session.signer.credentials.items()
+    }
     headers = tuple((name, "juxtalogos-wrong-credential") for name, _ in session.signer.headers)
     return replace(session, signer=_signer(session, wrong, headers))
 
 
-def _signer(session: Session, credentials: dict[str, Credential], headers: tuple[tuple[str, str], ...]) -> Signer:
-    return Signer(credentials, session.signer.origins, lambda text, passing: None, session.signer.base_of, headers)
+def _signer(
+    session: Session, credentials: dict[str, Credential], headers: tuple[tuple[str, str], ...]
+) -> Signer:
+    return Signer(
+        credentials, session.signer.origins, lambda text, passing: None, session.signer.base_of, headers
+    )
 
 
 async def _strange(yard: Yard, operation: Operation, kind: Kind | None, word: str, session: Session) -> None:
@@ -153,7 +183,9 @@ async def _strange(yard: Yard, operation: Operation, kind: Kind | None, word: st
     try:
         thing, inputs = await _about(yard, operation, kind)
         before = await yard.item(thing) if thing is not None and not operation.safe else None
-        seen = await yard.call(operation, inputs, Purpose.UNSIGNED, session=session, step=f"{operation.id} with {word}")
+        seen = await yard.call(
+            operation, inputs, Purpose.UNSIGNED, session=session, step=f"{operation.id} with {word}"
+        )
     except (Unfillable, JuxtalogosError):
         return
     yard.note("unsigned", seen)
@@ -168,12 +200,24 @@ async def _strange(yard: Yard, operation: Operation, kind: Kind | None, word: st
         after = await yard.item(thing)
         moved = (changes(before[1], after[1]) if after else {"/"}) - yard.volatile.get(thing.kind.name, set())
         if moved:
-            yard.claim(seen, "law.sign-in-asked", f"body{sorted(moved)[0]}", f"that nothing is done with {word}", "it changed")  # fmt: skip
+            yard.claim(
+                seen,
+                "law.sign-in-asked",
+                f"body{sorted(moved)[0]}",
+                f"that nothing is done with {word}",
+                "it changed",
+            )
 
 
 def _alike(one: Trial, other: Trial) -> bool:
     first, second = one.exchange, other.exchange
-    return first is not None and second is not None and first.response is not None and second.response is not None and first.response.body == second.response.body  # fmt: skip
+    return (
+        first is not None
+        and second is not None
+        and first.response is not None
+        and second.response is not None
+        and first.response.body == second.response.body
+    )
 
 
 async def _roles(yard: Yard, operation: Operation, kind: Kind | None) -> None:

@@ -1,4 +1,6 @@
-"""What is made is there, as it was sent; it is changed as was asked and no further; what is deleted is gone, and nothing else."""
+"""What is made is there, as it was sent; it is changed as was asked and no further; what is deleted is gone,
+and nothing else.
+"""
 
 from __future__ import annotations
 
@@ -55,7 +57,11 @@ def sent_members(yard: Yard, seen: Trial) -> dict[str, Any]:
     while len(body) == 1 and len(inner) == 1 and isinstance(next(iter(body.values())), dict):
         body = next(iter(body.values()))
         path = inner[0].path
-        inner = [row for row in rows if row.path.startswith(f"{path}/") and row.path.count("/") == path.count("/") + 1]
+        inner = [
+            row
+            for row in rows
+            if row.path.startswith(f"{path}/") and row.path.count("/") == path.count("/") + 1
+        ]
     return {name: value for name, value in body.items() if not name.startswith("@")}
 
 
@@ -67,18 +73,23 @@ def _compare(yard: Yard, seen: Trial, law: str, sent: Item, shown: Item) -> None
 def _all_there(yard: Yard, seen: Trial, sent: Item, shown: Item) -> None:
     """Members that were sent, that what is read declares too, and that are not there.
 
-    What says nothing (null, empty, false, zero) may be left out, and what is itself a thing may be shown elsewhere.
+    What says nothing (null, empty, false, zero) may be left out, and what is itself a thing may be shown
+    elsewhere.
     """
     if not sent.keys() & shown.keys():
         return
     declared = {row.name for row in yard.maker.rows.answered(seen.operation) if not row.write_only}
     for name, value in sent.items():
-        plain_value = bool(value) and not any(isinstance(one, dict | list) for one in (value if isinstance(value, list) else [value]))  # fmt: skip
+        plain_value = bool(value) and not any(
+            isinstance(member, dict | list) for member in (value if isinstance(value, list) else [value])
+        )
         if name not in shown and name in declared and plain_value:
             yard.claim(seen, "law.created-kept", f"body/{name}", told(value), "nothing of that name")
 
 
-async def _read_back(yard: Yard, thing: Thing, sent: Item, answered: Item | None) -> tuple[Trial, Item] | None:
+async def _read_back(
+    yard: Yard, thing: Thing, sent: Item, answered: Item | None
+) -> tuple[Trial, Item] | None:
     """Reads it twice: as it was sent, as the creation told it, and the same again."""
     shown: tuple[Trial, Item] | None = None
     for reader in thing.kind.reads[:2]:
@@ -107,14 +118,26 @@ async def _read_back(yard: Yard, thing: Thing, sent: Item, answered: Item | None
         if again.ok and later is not None and moved:
             settable = moved & {f"/{name}" for name in sent}
             for path in sorted(settable):
-                yard.claim(again, "law.reading-changes-nothing", f"body{path}", told(item.get(path[1:])), told(later.get(path[1:])))  # fmt: skip
+                yard.claim(
+                    again,
+                    "law.reading-changes-nothing",
+                    f"body{path}",
+                    told(item.get(path[1:])),
+                    told(later.get(path[1:])),
+                )
         elif not again.ok:
             yard.claim(again, "law.reading-changes-nothing", "answer", first.outcome, again.outcome)
         if answered is not None:
             same_named = {name: value for name, value in answered.items() if f"/{name}" not in moved}
             for path, one, other in differing(same_named, item):
                 if path.split("/")[1] not in sent:
-                    yard.claim(first, "law.answers-agree", f"body{path}", f"as {thing.made.operation.id} told it: {told(one)}", told(other))  # fmt: skip
+                    yard.claim(
+                        first,
+                        "law.answers-agree",
+                        f"body{path}",
+                        f"as {thing.made.operation.id} told it: {told(one)}",
+                        told(other),
+                    )
         shown = shown or (first, item)
     return shown
 
@@ -180,7 +203,7 @@ async def _listed(yard: Yard, thing: Thing, item: Item | None) -> None:
             continue
         if not items and item is None:
             continue
-        found = next((one for one in items if has_key(one, key)), None)
+        found = next((entry for entry in items if has_key(entry, key)), None)
         if found is None:
             if not shows_keys(yard, thing.kind, listing):
                 continue
@@ -189,14 +212,20 @@ async def _listed(yard: Yard, thing: Thing, item: Item | None) -> None:
             volatile = yard.volatile.get(thing.kind.name, set())
             for path, one, other in differing(item, found):
                 if f"/{path.split('/')[1]}" not in volatile:
-                    yard.claim(seen, "law.answers-agree", f"body/*{path}", f"as it is read: {told(one)}", told(other))
+                    yard.claim(
+                        seen, "law.answers-agree", f"body/*{path}", f"as it is read: {told(one)}", told(other)
+                    )
 
 
 def shows_keys(yard: Yard, kind: Kind, listing: Operation) -> bool:
     """Whether a list's items are declared to tell what names them."""
-    names = {need.value.rpartition("/")[2].rpartition(":")[2] for need in kind.keys.values() if need is not None}
+    names = {
+        need.value.rpartition("/")[2].rpartition(":")[2] for need in kind.keys.values() if need is not None
+    }
     rows: list[OutlineRow] = list(yard.maker.rows.answered(listing))
-    return any(row.name in names for row in rows) or any(row.path.endswith("/0") and row.scalar for row in rows)
+    return any(row.name in names for row in rows) or any(
+        row.path.endswith("/0") and row.scalar for row in rows
+    )
 
 
 async def _located(yard: Yard, thing: Thing, shown: tuple[Trial, Item] | None) -> None:
@@ -220,8 +249,19 @@ async def _located(yard: Yard, thing: Thing, shown: tuple[Trial, Item] | None) -
         return
     seen = await yard.call(reader, inputs, Purpose.CONFLICT, change=led, step=f"{reader.id} by Location")
     item = item_in(seen.value, shown[1], yard.key(thing)) if seen.ok else None
-    if item is None or any(True for _ in differing({key: value for key, value in shown[1].items() if not isinstance(value, dict | list)}, item)):  # fmt: skip
-        yard.claim(made, "law.location-leads", "header.Location", "a way to what was created", f"{where}: {seen.outcome}")  # fmt: skip
+    if item is None or any(
+        True
+        for _ in differing(
+            {key: value for key, value in shown[1].items() if not isinstance(value, dict | list)}, item
+        )
+    ):
+        yard.claim(
+            made,
+            "law.location-leads",
+            "header.Location",
+            "a way to what was created",
+            f"{where}: {seen.outcome}",
+        )
 
 
 async def deleted(yard: Yard, kind: Kind) -> None:
@@ -234,7 +274,7 @@ async def deleted(yard: Yard, kind: Kind) -> None:
         around = {name: seen for name, seen in kept.context.items() if name != kept.made.operation.id}
         thing = await yard.make(kind, around)
         before = await yard.item(kept)
-        lists = {one.id: await yard.whole(one, kept.context) for one in kind.lists}
+        lists = {listing.id: await yard.whole(listing, kept.context) for listing in kind.lists}
         seen = await yard.ask(deleter, thing.context)
     except Unfillable as error:
         yard.notes.setdefault(deleter.id, str(error))
@@ -249,10 +289,18 @@ async def deleted(yard: Yard, kind: Kind) -> None:
 
 
 async def _gone(yard: Yard, thing: Thing, deletion: Trial) -> None:
-    """Nothing works on it any more; of one that is only marked as deleted, and says so, nothing more is expected."""
+    """Nothing works on it any more; of one that is only marked as deleted, and says so, nothing more is
+    expected.
+    """
     if await still_marked(yard, thing):
         return
-    for operation in [*thing.kind.reads, *thing.kind.others, *thing.kind.updates, *thing.kind.acts, thing.kind.deleter]:
+    for operation in [
+        *thing.kind.reads,
+        *thing.kind.others,
+        *thing.kind.updates,
+        *thing.kind.acts,
+        thing.kind.deleter,
+    ]:
         if operation is None:
             continue
         try:
@@ -266,7 +314,13 @@ async def _gone(yard: Yard, thing: Thing, deletion: Trial) -> None:
             item = item_in(seen.value, thing.made.body, yard.key(thing))
             if operation in thing.kind.reads and item is not None and told_deleted(item):
                 continue  # a soft deletion, and it says so
-            yard.claim(seen, "law.deleted-gone", "answer", f"that it is gone, after {deletion.operation.id}", seen.outcome)  # fmt: skip
+            yard.claim(
+                seen,
+                "law.deleted-gone",
+                "answer",
+                f"that it is gone, after {deletion.operation.id}",
+                seen.outcome,
+            )
 
 
 async def _back_again(yard: Yard, thing: Thing) -> bool:
@@ -290,7 +344,17 @@ async def still_marked(yard: Yard, thing: Thing) -> bool:
 
 def told_deleted(item: Item) -> bool:
     """Whether an item itself says that it was deleted."""
-    words = ("gone", "deleted", "archived", "removed", "inactive", "cancelled", "withdrawn", "retired", "scrapped")
+    words = (
+        "gone",
+        "deleted",
+        "archived",
+        "removed",
+        "inactive",
+        "cancelled",
+        "withdrawn",
+        "retired",
+        "scrapped",
+    )
     return any(
         (any(word in name.lower() for word in words) and value not in (None, False, ""))
         or (isinstance(value, str) and value.lower() in words)
@@ -308,21 +372,42 @@ async def _only(yard: Yard, kept: Thing, deletion: Trial, before: tuple[Trial, I
         return
     moved = changes(before[1], after[1]) - yard.volatile.get(kept.kind.name, set())
     if moved:
-        yard.claim(deletion, "law.deleted-only", f"body{sorted(moved)[0]}", "that another thing stays as it is", "it changed")  # fmt: skip
+        yard.claim(
+            deletion,
+            "law.deleted-only",
+            f"body{sorted(moved)[0]}",
+            "that another thing stays as it is",
+            "it changed",
+        )
 
 
-async def _lists_after(yard: Yard, thing: Thing, kept: Thing, before: dict[str, tuple[Trial, list[Any]]]) -> None:
+async def _lists_after(
+    yard: Yard, thing: Thing, kept: Thing, before: dict[str, tuple[Trial, list[Any]]]
+) -> None:
     """The lists hold what they held, without the one."""
+    deleter = thing.kind.deleter.id if thing.kind.deleter else ""
     key, other = yard.key(thing), yard.key(kept)
     for listing in thing.kind.lists:
         _, items = before[listing.id]
         seen, now = await yard.whole(listing, kept.context)
-        was = any(has_key(one, key) for one in items)
-        found = next((one for one in now if has_key(one, key)), None)
+        was = any(has_key(item, key) for item in items)
+        found = next((item for item in now if has_key(item, key)), None)
         if was and found is not None and not (isinstance(found, dict) and told_deleted(found)):
-            yard.claim(seen, "law.deleted-gone", "body", f"a list without what {thing.kind.deleter.id} deleted", "it is still in it")  # type: ignore[union-attr]  # fmt: skip
-        if any(has_key(one, other) for one in items) and not any(has_key(one, other) for one in now):
-            yard.claim(seen, "law.deleted-only", "body", "a list with what was not deleted", "it is not in it any more")
+            yard.claim(
+                seen,
+                "law.deleted-gone",
+                "body",
+                f"a list without what {deleter} deleted",
+                "it is still in it",
+            )
+        if any(has_key(item, other) for item in items) and not any(has_key(item, other) for item in now):
+            yard.claim(
+                seen,
+                "law.deleted-only",
+                "body",
+                "a list with what was not deleted",
+                "it is not in it any more",
+            )
 
 
 async def deleted_twice(yard: Yard, kind: Kind) -> None:
@@ -330,7 +415,7 @@ async def deleted_twice(yard: Yard, kind: Kind) -> None:
     deleter = kind.deleter
     if deleter is None or yard.bench.only_reading:
         return
-    for child in [one for one in yard.kinds if one.parent is kind and one.creators]:
+    for child in [other for other in yard.kinds if other.parent is kind and other.creators]:
         found = await occupied(yard, kind, child, deleter)
         if found is None:
             continue
@@ -339,14 +424,24 @@ async def deleted_twice(yard: Yard, kind: Kind) -> None:
             thing.gone = True
             fresh = [one for seens in yard.outcomes.get((deleter.id, "fresh"), {}).values() for one in seens]
             if fresh and all(is_conflict(one) for one in fresh):
-                yard.claim(seen, "law.conflict-refused", "status conflict", "a conflict, as with what has nothing below it", seen.outcome)  # fmt: skip
+                yard.claim(
+                    seen,
+                    "law.conflict-refused",
+                    "status conflict",
+                    "a conflict, as with what has nothing below it",
+                    seen.outcome,
+                )
             await _orphan(yard, below)
         elif seen.refused:
             await _still_there(yard, thing, below, seen)
 
 
-async def occupied(yard: Yard, kind: Kind, other: Kind, operation: Operation) -> tuple[Thing, Thing, Trial] | None:
-    """(a thing, another one that refers to it, an operation on the first); None where there are no such two."""
+async def occupied(
+    yard: Yard, kind: Kind, other: Kind, operation: Operation
+) -> tuple[Thing, Thing, Trial] | None:
+    """(a thing, another one that refers to it, an operation on the first); None where
+    there are no such two.
+    """
     try:
         thing = await yard.make(kind)
         below = await yard.make(other, thing.context)
@@ -376,5 +471,9 @@ async def _still_there(yard: Yard, thing: Thing, below: Thing, refusal: Trial) -
         shown = await yard.read(one)
         if shown is not None and not shown.ok and (shown.status in GONE or is_gone(shown.fault)):
             yard.claim(
-                refusal, "law.refusal-traceless", "answer", "that all stays as it was", f"{one.kind.name} is gone"
+                refusal,
+                "law.refusal-traceless",
+                "answer",
+                "that all stays as it was",
+                f"{one.kind.name} is gone",
             )

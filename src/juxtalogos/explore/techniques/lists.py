@@ -1,4 +1,6 @@
-"""Queries of lists, on data that makes them matter: filters give what has the value and nothing else, sorting sorts."""
+"""Queries of lists, on data that makes them matter: filters give what has the value and nothing else, sorting
+sorts.
+"""
 
 from __future__ import annotations
 
@@ -19,9 +21,62 @@ from juxtalogos.model.contract import Operation
 
 Meaning = Callable[[Any, Any], bool]
 """(value of the item, value that was asked for) -> whether the item has it."""
-_LEAST = ("min", "minimum", "from", "since", "after", "least", "above", "over", "gte", "ge", "gt", "start", "starting", "newer")  # fmt: skip
-_MOST = ("max", "maximum", "to", "until", "before", "most", "below", "under", "lte", "le", "lt", "end", "ending", "older", "up")  # fmt: skip
-_BEYOND = frozenset(("since", "after", "above", "over", "gt", "newer", "to", "until", "before", "below", "under", "lt", "older", "up", "start", "starting", "end", "ending", "from"))  # fmt: skip
+_LEAST = (
+    "min",
+    "minimum",
+    "from",
+    "since",
+    "after",
+    "least",
+    "above",
+    "over",
+    "gte",
+    "ge",
+    "gt",
+    "start",
+    "starting",
+    "newer",
+)
+_MOST = (
+    "max",
+    "maximum",
+    "to",
+    "until",
+    "before",
+    "most",
+    "below",
+    "under",
+    "lte",
+    "le",
+    "lt",
+    "end",
+    "ending",
+    "older",
+    "up",
+)
+_BEYOND = frozenset(
+    (
+        "since",
+        "after",
+        "above",
+        "over",
+        "gt",
+        "newer",
+        "to",
+        "until",
+        "before",
+        "below",
+        "under",
+        "lt",
+        "older",
+        "up",
+        "start",
+        "starting",
+        "end",
+        "ending",
+        "from",
+    )
+)
 """Words of which nobody can tell whether the value itself is meant too."""
 _SORT = ("sort", "sortby", "order", "orderby", "sorting")
 MOST_PROBES = 8
@@ -53,9 +108,22 @@ def _ordered(test: Callable[[Any, Any], bool]) -> Meaning:
     return meaning
 
 
-EQUAL: dict[str, Meaning] = {"equal": _equal, "contains": _contains, "begins with": _begins, "whole word": lambda has, asked: isinstance(has, str) and str(asked).casefold() in re.split(r"\W+", has.casefold())}  # fmt: skip
-AT_LEAST: dict[str, Meaning] = {"at least": _ordered(lambda has, asked: has >= asked), "more than": _ordered(lambda has, asked: has > asked)}  # fmt: skip
-AT_MOST: dict[str, Meaning] = {"at most": _ordered(lambda has, asked: has <= asked), "less than": _ordered(lambda has, asked: has < asked)}  # fmt: skip
+EQUAL: dict[str, Meaning] = {
+    "equal": _equal,
+    "contains": _contains,
+    "begins with": _begins,
+    "whole word": (
+        lambda has, asked: isinstance(has, str) and str(asked).casefold() in re.split(r"\W+", has.casefold())
+    ),
+}
+AT_LEAST: dict[str, Meaning] = {
+    "at least": _ordered(lambda has, asked: has >= asked),
+    "more than": _ordered(lambda has, asked: has > asked),
+}
+AT_MOST: dict[str, Meaning] = {
+    "at most": _ordered(lambda has, asked: has <= asked),
+    "less than": _ordered(lambda has, asked: has < asked),
+}
 
 
 def meanings(name: str, member: str) -> dict[str, Meaning]:
@@ -74,7 +142,7 @@ async def queries(yard: Yard, kind: Kind) -> None:
     """Each filter with each value that the data has, each order."""
     async for whole in whole_lists(yard, kind, 4):
         listing, paging, context = whole.listing, whole.paging, whole.context
-        items = [one for one in whole.items if isinstance(one, dict)]
+        items = [item for item in whole.items if isinstance(item, dict)]
         if len(items) < 2:
             continue
         for address, name in optional_inputs(yard.maker, listing):
@@ -89,8 +157,10 @@ async def queries(yard: Yard, kind: Kind) -> None:
 
 
 def _member(name: str, items: Sequence[Mapping[str, Any]]) -> str | None:
-    """The member of the items that a filter is about: called the same, or as what is left without `min` and its like."""
-    names = list(dict.fromkeys(key for one in items for key in one))
+    """The member of the items that a filter is about: called the same, or as what is left without `min` and
+    its like.
+    """
+    names = list(dict.fromkeys(key for item in items for key in item))
     exact = next((one for one in names if plain(one) == plain(name)), None)
     if exact is not None:
         return exact
@@ -98,8 +168,18 @@ def _member(name: str, items: Sequence[Mapping[str, Any]]) -> str | None:
     return next((one for one in names if plain(one) == rest), None) if rest and rest != plain(name) else None
 
 
-async def _filtered(yard: Yard, listing: Operation, context: Context, address: str, name: str, member: str, items: Sequence[Mapping[str, Any]]) -> None:  # fmt: skip
-    """Keeps every meaning that the name allows, and drops what an answer contradicts; tells when none is left."""
+async def _filtered(
+    yard: Yard,
+    listing: Operation,
+    context: Context,
+    address: str,
+    name: str,
+    member: str,
+    items: Sequence[Mapping[str, Any]],
+) -> None:
+    """Keeps every meaning that the name allows, and drops what an answer contradicts; tells when none is
+    left.
+    """
     left = dict(meanings(name, member))
     key = key_member(items)
     if not left or key is None:
@@ -112,21 +192,44 @@ async def _filtered(yard: Yard, listing: Operation, context: Context, address: s
             seen, found = await yard.whole(listing, context, {address: given})
         except Unfillable:
             return
-        shown = {str(one.get(key)) for one in found if isinstance(one, dict)}
+        shown = {str(item.get(key)) for item in found if isinstance(item, dict)}
         before = dict(left)
-        left = {word: test for word, test in left.items() if shown == {str(one.get(key)) for one in items if test(one.get(member), value)}}  # fmt: skip
+        left = {
+            word: test
+            for word, test in left.items()
+            if shown == {str(item.get(key)) for item in items if test(item.get(member), value)}
+        }
         if not left:
             word, test = next(iter(before.items()))
-            wanted = {str(one.get(key)) for one in items if test(one.get(member), value)}
-            yard.claim(seen, "law.filter-keeps", address, f"items with {member} {word} the value", f"{told(value)}: {len(shown - wanted)} others, {len(wanted - shown)} missing")  # fmt: skip
+            wanted = {str(item.get(key)) for item in items if test(item.get(member), value)}
+            yard.claim(
+                seen,
+                "law.filter-keeps",
+                address,
+                f"items with {member} {word} the value",
+                f"{told(value)}: {len(shown - wanted)} others, {len(wanted - shown)} missing",
+            )
             return
         total = total_in(seen.value)
         if total is not None and total != len(found):
-            yard.claim(seen, "law.total-counts", address, "a total of what the filter gives", f"{total} for {len(found)} items")  # fmt: skip
+            yard.claim(
+                seen,
+                "law.total-counts",
+                address,
+                "a total of what the filter gives",
+                f"{total} for {len(found)} items",
+            )
             return
 
 
-def _probes(yard: Yard, listing: Operation, address: str, member: str, items: Sequence[Mapping[str, Any]], left: Mapping[str, Meaning]) -> list[Any]:  # fmt: skip
+def _probes(
+    yard: Yard,
+    listing: Operation,
+    address: str,
+    member: str,
+    items: Sequence[Mapping[str, Any]],
+    left: Mapping[str, Meaning],
+) -> list[Any]:
     """Values to ask for: those of the items, one that none has, and parts of texts."""
     values: list[Any] = []
     for one in items:
@@ -137,11 +240,19 @@ def _probes(yard: Yard, listing: Operation, address: str, member: str, items: Se
     numbers = [one for one in values if isinstance(one, int | float) and not isinstance(one, bool)]
     whole = _declared_whole(yard, listing, address)
     if numbers and whole:
-        values = list(dict.fromkeys([*(one for one in values if one == int(one)), *(int(one) for one in numbers), *(int(one) + 1 for one in numbers)]))  # fmt: skip
+        values = list(
+            dict.fromkeys(
+                [
+                    *(one for one in values if one == int(one)),
+                    *(int(number) for number in numbers),
+                    *(int(number) + 1 for number in numbers),
+                ]
+            )
+        )
     texts = [one for one in values if isinstance(one, str) and len(one) > 4]
     if texts and left is not AT_LEAST and left is not AT_MOST:
         values[1:1] = [texts[0][1:-1]]
-    values += [one for one in yard.maker.choices(listing, address) if one not in values]
+    values += [choice for choice in yard.maker.choices(listing, address) if choice not in values]
     if any(isinstance(one, bool) for one in values):
         values = [True, False]
     return values[:MOST_PROBES]
@@ -154,30 +265,47 @@ def _declared_whole(yard: Yard, listing: Operation, address: str) -> bool:
 
 def key_member(items: Sequence[Mapping[str, Any]]) -> str | None:
     """The member that tells the items apart: `id` and its like before others."""
-    names = [name for name in items[0] if all(isinstance(one.get(name), str | int) for one in items)]
-    telling = [name for name in names if len({str(one[name]) for one in items}) == len(items)]
+    names = [name for name in items[0] if all(isinstance(item.get(name), str | int) for item in items)]
+    telling = [name for name in names if len({str(item[name]) for item in items}) == len(items)]
     telling.sort(key=lambda name: not re.search(r"(?:^id|Id|ID|_id|No|Number|[Cc]ode|[Kk]ey)$", name))
     return telling[0] if telling else None
 
 
 async def _sorted(yard: Yard, listing: Operation, context: Context, address: str) -> None:
-    """Each declared order: numbers in theirs, texts in one of the usual ones, or at least the reverse of the opposite order."""
+    """Each declared order: numbers in theirs, texts in one of the usual ones, or at least the reverse of the
+    opposite order.
+    """
     shown: dict[str, tuple[Trial, list[Any], str]] = {}
-    for order in [one for one in yard.maker.choices(listing, address) if isinstance(one, str)][:8]:
+    for order in [choice for choice in yard.maker.choices(listing, address) if isinstance(choice, str)][:8]:
         try:
             seen, found = await yard.whole(listing, context, {address: order})
         except Unfillable:
             continue
-        if not found or not all(isinstance(one, dict) for one in found):
+        if not found or not all(isinstance(item, dict) for item in found):
             continue
         member = _ordering(order, found)
         if member is not None:
-            shown[order] = seen, [one.get(member) for one in found], member
+            shown[order] = seen, [item.get(member) for item in found], member
     for order, (seen, values, member) in shown.items():
         down = _down(order)
-        opposite = next((other for name, (_, other, same_member) in shown.items() if same_member == member and _down(name) != down), None)  # fmt: skip
-        if not in_order(values[::-1] if down else values) and not (opposite is not None and opposite[::-1] == values and _texts(values)):  # fmt: skip
-            yard.claim(seen, "law.sorted", f"{address} {order}", f"items by {member}, {'falling' if down else 'rising'}", told(values[:6]))  # fmt: skip
+        opposite = next(
+            (
+                other
+                for name, (_, other, same_member) in shown.items()
+                if same_member == member and _down(name) != down
+            ),
+            None,
+        )
+        if not in_order(values[::-1] if down else values) and not (
+            opposite is not None and opposite[::-1] == values and _texts(values)
+        ):
+            yard.claim(
+                seen,
+                "law.sorted",
+                f"{address} {order}",
+                f"items by {member}, {'falling' if down else 'rising'}",
+                told(values[:6]),
+            )
 
 
 def _down(order: str) -> bool:
@@ -190,22 +318,30 @@ def _ordering(order: str, items: Sequence[Mapping[str, Any]]) -> str | None:
 
 
 def _texts(values: list[Any]) -> bool:
-    return any(isinstance(one, str) for one in values)
+    return any(isinstance(value, str) for value in values)
 
 
 def in_order(values: list[Any]) -> bool:
-    """Whether values rise: numbers as such, texts by their code points, without case, or by letters and digits only."""
-    there = [one for one in values if one is not None]
-    if not all(isinstance(one, int | float) for one in there) and not all(isinstance(one, str) for one in there):
+    """Whether values rise: numbers as such, texts by their code points, without case, or by letters and
+    digits only.
+    """
+    there = [value for value in values if value is not None]
+    if not all(isinstance(entry, int | float) for entry in there) and not all(
+        isinstance(entry, str) for entry in there
+    ):
         return True
-    if all(isinstance(one, int | float) for one in there):
+    if all(isinstance(entry, int | float) for entry in there):
         return _rises(there)
     ways: tuple[Callable[[str], Any], ...] = (str, str.casefold, plain, _natural)
-    return any(_rises([way(one) for one in there]) for way in ways)
+    return any(_rises([way(entry) for entry in there]) for way in ways)
 
 
 def _natural(text: str) -> list[tuple[int, Any]]:
-    return [(0, int(part)) if part.isdigit() else (1, part.casefold()) for part in re.split(r"(\d+)", text) if part]
+    return [
+        (0, int(part)) if part.isdigit() else (1, part.casefold())
+        for part in re.split(r"(\d+)", text)
+        if part
+    ]
 
 
 def _rises(values: list[Any]) -> bool:

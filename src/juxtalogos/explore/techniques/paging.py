@@ -56,7 +56,9 @@ async def pages_of_lists(yard: Yard, kind: Kind) -> None:
             await _from(yard, listing, paging, one.context, everything)
 
 
-async def _limited(yard: Yard, listing: Operation, paging: Paging, context: Context, everything: list[Any]) -> None:
+async def _limited(
+    yard: Yard, listing: Operation, paging: Paging, context: Context, everything: list[Any]
+) -> None:
     """Pages of one and of two, against the whole."""
     told = False
     for limit in (1, 2):
@@ -68,14 +70,28 @@ async def _limited(yard: Yard, listing: Operation, paging: Paging, context: Cont
         async for seen in yard.pages(listing, context, {paging.limit: limit}):
             items = items_in(seen.value) or []
             if len(items) > limit:
-                yard.claim(seen, "law.page-bounded", paging.limit, f"at most {limit} items", f"{len(items)} items")
+                yard.claim(
+                    seen, "law.page-bounded", paging.limit, f"at most {limit} items", f"{len(items)} items"
+                )
                 return
             if len(items) < limit and len(shown) + len(items) < len(everything) and next_in(seen) is None:
-                yard.claim(seen, "law.pages-whole", paging.limit, f"pages of {limit} while there are more", f"{len(items)} items")  # fmt: skip
+                yard.claim(
+                    seen,
+                    "law.pages-whole",
+                    paging.limit,
+                    f"pages of {limit} while there are more",
+                    f"{len(items)} items",
+                )
                 return
             total = total_in(seen.value)
             if total is not None and total != len(everything):
-                yard.claim(seen, "law.total-counts", "body", f"a total of {len(everything)} on every page", f"{total}")
+                yard.claim(
+                    seen,
+                    "law.total-counts",
+                    "body",
+                    f"a total of {len(everything)} on every page",
+                    f"{total}",
+                )
                 return
             shown += items
             counts.append(len(items))
@@ -91,20 +107,39 @@ def compare_whole(yard: Yard, seen: Trial, shown: list[Any], everything: list[An
     """Whether pages hold each item once."""
     marks = [_mark(one) for one in shown]
     twice = len(marks) - len(set(marks))
-    missing = len({_mark(one) for one in everything} - set(marks))
+    missing = len({_mark(operation) for operation in everything} - set(marks))
     if twice or missing:
-        yard.claim(seen, "law.pages-whole", paging.cursor or paging.offset or paging.page, f"{len(everything)} items, each once", f"{len(shown)}, {twice} twice, {missing} missing")  # fmt: skip
+        yard.claim(
+            seen,
+            "law.pages-whole",
+            paging.cursor or paging.offset or paging.page,
+            f"{len(everything)} items, each once",
+            f"{len(shown)}, {twice} twice, {missing} missing",
+        )
 
 
-async def _from(yard: Yard, listing: Operation, paging: Paging, context: Context, everything: list[Any]) -> None:
+async def _from(
+    yard: Yard, listing: Operation, paging: Paging, context: Context, everything: list[Any]
+) -> None:
     """What begins further behind leaves out just what stands before."""
     if not paging.offset or len(everything) < 2 or not takes(yard.maker, listing, paging.offset, 1):
         return
     inputs, _ = await yard.fill(listing, context)
     seen = await yard.call(listing, with_values(inputs, {paging.offset: 1}))
     found = items_in(seen.value) or [] if seen.ok else []
-    if seen.ok and found and [_mark(one) for one in found] != [_mark(one) for one in everything[1 : 1 + len(found)]]:
-        yard.claim(seen, "law.pages-whole", paging.offset, "what stands behind the first item", f"{len(found)} items, others")  # fmt: skip
+    if (
+        seen.ok
+        and found
+        and [_mark(item) for item in found]
+        != [_mark(operation) for operation in everything[1 : 1 + len(found)]]
+    ):
+        yard.claim(
+            seen,
+            "law.pages-whole",
+            paging.offset,
+            "what stands behind the first item",
+            f"{len(found)} items, others",
+        )
 
 
 def _mark(value: Any) -> str:
@@ -125,7 +160,7 @@ def takes(maker: Maker, operation: Operation, address: str, value: Any) -> bool:
 
 def parent_context(yard: Yard, kind: Kind) -> dict[str, Trial]:
     """What the lists of a kind are asked for with: what this block made things below."""
-    found = [one for one in yard.things if one.kind is kind]
+    found = [thing for thing in yard.things if thing.kind is kind]
     return dict(found[-1].context) if found else {}
 
 

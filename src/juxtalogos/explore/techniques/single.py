@@ -46,14 +46,28 @@ async def _written(yard: Yard, reader: Operation, operation: Operation, full: bo
         return
     item = item_in(shown.value, seen.body)
     for path, one, other in differing(seen.body, item or {}):
-        yard.claim(shown, "law.changed-kept", f"body{path}", f"{told(one)}, as {operation.id} was sent it", told(other))
+        yard.claim(
+            shown,
+            "law.changed-kept",
+            f"body{path}",
+            f"{told(one)}, as {operation.id} was sent it",
+            told(other),
+        )
     answered = item_in(seen.value, seen.body)
     for path, one, other in differing(answered or {}, item or {}):
-        yard.claim(seen, "law.answers-agree", f"body{path}", f"as it is read afterwards: {told(other)}", told(one))
+        yard.claim(
+            seen, "law.answers-agree", f"body{path}", f"as it is read afterwards: {told(other)}", told(one)
+        )
     later = item_in(again.value, seen.body) if again.ok else None
     for path in sorted(changes(item, later)) if item and later else ():
         if path.split("/")[1] in seen.body:
-            yard.claim(again, "law.reading-changes-nothing", f"body{path}", "that it reads the same again", "it changed")  # fmt: skip
+            yard.claim(
+                again,
+                "law.reading-changes-nothing",
+                f"body{path}",
+                "that it reads the same again",
+                "it changed",
+            )
 
 
 async def jobs(yard: Yard, kind: Kind) -> None:
@@ -61,7 +75,7 @@ async def jobs(yard: Yard, kind: Kind) -> None:
     if yard.bench.only_reading:
         return
     for creator in [*kind.creators, *kind.acts]:
-        if not any(one.status == "202" for one in creator.answers):
+        if not any(answer.status == "202" for answer in creator.answers):
             continue
         try:
             context = {} if creator in kind.creators else (await yard.make(kind)).context
@@ -76,7 +90,9 @@ async def jobs(yard: Yard, kind: Kind) -> None:
         base = yard.bench.session.base_url(yard.maker.contract)
         last, lost = await followed(yard.call, yard.maker.contract, base, seen)
         if lost is not None and lost.refused:
-            yard.claim(seen, "law.job-ends", "header.Location", "a way to the job", f"{where}: {lost.outcome}")
+            yard.claim(
+                seen, "law.job-ends", "header.Location", "a way to the job", f"{where}: {lost.outcome}"
+            )
         if last is not None and not ended(last.value) and states_in(last.value):
             yard.claim(last, "law.job-ends", "body", "an end within a while", told(last.value))
         if last is not None:
@@ -93,7 +109,13 @@ async def _given(
     thing = Thing(kind, told_, {**known, creator.id: told_})
     key = yard.key(thing)
     if key is ABSENT:
-        if any(one.lower() in ("done", "completed", "succeeded", "finished", "ready", "success") for one in states_in(last.value)) and kind.reads:  # fmt: skip
+        if (
+            any(
+                one.lower() in ("done", "completed", "succeeded", "finished", "ready", "success")
+                for one in states_in(last.value)
+            )
+            and kind.reads
+        ):
             yard.claim(last, "law.job-ends", "body", "what was made, when it is over", told(last.value))
         return
     yard.things.append(thing)
@@ -109,7 +131,7 @@ async def _given(
         yard.claim(shown, "law.created-kept", f"body{path}", told(one), told(other))
     for listing in kind.lists:
         seen, items = await yard.whole(listing, thing.context)
-        if not any(has_key(one, key) for one in items):
+        if not any(has_key(entry, key) for entry in items):
             yard.claim(seen, "law.created-listed", "body", "what the job made", f"{len(items)} others")
     for operation in kind.reads[:1]:
         yard.worked.setdefault(operation.id, shown.inputs)
@@ -121,11 +143,19 @@ async def _given(
         thing.gone = True
         gone = await yard.read(thing)
         if gone is not None and gone.ok:
-            yard.claim(gone, "law.deleted-gone", "answer", f"that it is gone, after {deleter.id}", gone.outcome)
+            yard.claim(
+                gone, "law.deleted-gone", "answer", f"that it is gone, after {deleter.id}", gone.outcome
+            )
         for listing in kind.lists:
             after, items = await yard.whole(listing, thing.context)
-            if any(has_key(one, key) for one in items):
-                yard.claim(after, "law.deleted-gone", "body", f"a list without what {deleter.id} deleted", "it is still in it")  # fmt: skip
+            if any(has_key(entry, key) for entry in items):
+                yard.claim(
+                    after,
+                    "law.deleted-gone",
+                    "body",
+                    f"a list without what {deleter.id} deleted",
+                    "it is still in it",
+                )
         second = await yard.ask(deleter, thing.context, Purpose.ABSENT)
         yard.note("gone", second)
 
@@ -144,11 +174,17 @@ async def bulk(yard: Yard, kind: Kind) -> None:
 def _many(yard: Yard, kind: Kind) -> list[Operation]:
     """Operations right below a collection whose body is a list of what its creation takes one of."""
     found = []
-    one = {row.name for row in yard.maker.rows.sent(kind.creator) if row.depth == 1} if kind.creator else set()
+    one = (
+        {row.name for row in yard.maker.rows.sent(kind.creator) if row.depth == 1} if kind.creator else set()
+    )
     for operation in yard.maker.contract.operations:
         if operation.safe or not operation.resource.startswith(f"{kind.name}/") or operation in kind.creators:
             continue
-        names = {row.name for row in yard.maker.rows.sent(operation) if row.path.count("/0/") == 1 and row.depth <= 3}
+        names = {
+            row.name
+            for row in yard.maker.rows.sent(operation)
+            if row.path.count("/0/") == 1 and row.depth <= 3
+        }
         if one and names and names <= one:
             found.append(operation)
     return found
@@ -171,9 +207,20 @@ async def _at_once(yard: Yard, kind: Kind, operation: Operation) -> None:
     if not seen.ok:
         return
     if len(after) != len(before) + len(items):
-        yard.claim(seen, "law.created-listed", "body", f"{len(items)} more in the list", f"{len(after) - len(before)} more")  # fmt: skip
+        yard.claim(
+            seen,
+            "law.created-listed",
+            "body",
+            f"{len(items)} more in the list",
+            f"{len(after) - len(before)} more",
+        )
     for one in items:
-        if not any(isinstance(other, dict) and not any(True for _ in differing(one, other)) and one.keys() <= other.keys() for other in after):  # fmt: skip
+        if not any(
+            isinstance(other, dict)
+            and not any(True for _ in differing(one, other))
+            and one.keys() <= other.keys()
+            for other in after
+        ):
             yard.claim(shown, "law.created-kept", "body/*", told(one), "none like it")
     answered = items_in(seen.value)
     if answered is not None and len(answered) != len(items):
@@ -181,11 +228,18 @@ async def _at_once(yard: Yard, kind: Kind, operation: Operation) -> None:
     await _refused_whole(yard, kind, operation, seen, thing, inputs, after)
 
 
-async def _refused_whole(yard: Yard, kind: Kind, operation: Operation, done: Trial, thing: Thing, inputs: Inputs, there: list[Any]) -> None:  # fmt: skip
-    """The same again, the same twice in one, and one good with one broken: none of it is kept when it is refused."""
+async def _refused_whole(
+    yard: Yard, kind: Kind, operation: Operation, done: Trial, thing: Thing, inputs: Inputs, there: list[Any]
+) -> None:
+    """The same again, the same twice in one, and one good with one broken: none of it is kept when it is
+    refused.
+    """
     context = {name: one for name, one in thing.context.items() if name != thing.made.operation.id}
     fresh = await _one_of(yard, kind, context)
-    trials = [(done.inputs.body, Purpose.CONFLICT), (_with_items(inputs.body, [fresh, dict(fresh)]), Purpose.CONFLICT)]
+    trials = [
+        (done.inputs.body, Purpose.CONFLICT),
+        (_with_items(inputs.body, [fresh, dict(fresh)]), Purpose.CONFLICT),
+    ]
     used = (items_in(done.inputs.body) or [None])[0]
     other = await _one_of(yard, kind, context)
     if used is not None:
@@ -202,7 +256,9 @@ async def _refused_whole(yard: Yard, kind: Kind, operation: Operation, done: Tri
         yard.note("conflict" if asked is Purpose.CONFLICT else "broken", seen)
         _, after = await yard.whole(kind.lists[0], thing.context)
         if seen.refused and len(after) != len(there):
-            yard.claim(seen, "law.refusal-traceless", "body", f"{len(there)} in the list, as before", str(len(after)))
+            yard.claim(
+                seen, "law.refusal-traceless", "body", f"{len(there)} in the list, as before", str(len(after))
+            )
         there = after
 
 

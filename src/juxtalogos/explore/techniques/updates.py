@@ -1,4 +1,6 @@
-"""What is changed reads as it was sent, and nothing else changes; revisions and entity tags tell it; conditions are heeded."""
+"""What is changed reads as it was sent, and nothing else changes; revisions and entity tags tell it;
+conditions are heeded.
+"""
 
 from __future__ import annotations
 
@@ -67,8 +69,15 @@ async def updates(yard: Yard, kind: Kind) -> None:
         yard.notes.setdefault(kind.updates[0].id, str(error))
         return
     for operation in kind.updates:
-        came = [await change(yard, watch, operation, one) for one in itertools.islice(variants(yard, operation, watch), CHANGES_EACH + 1)]  # fmt: skip
-        if len(came) > 2 and all(one is not None and is_conflict(one) for one in came) and not yard.blanket(operation):
+        came = [
+            await change(yard, watch, operation, one)
+            for one in itertools.islice(variants(yard, operation, watch), CHANGES_EACH + 1)
+        ]
+        if (
+            len(came) > 2
+            and all(one is not None and is_conflict(one) for one in came)
+            and not yard.blanket(operation)
+        ):
             await _same(yard, watch, operation)
         await again(yard, watch, operation)
 
@@ -109,12 +118,24 @@ def variants(yard: Yard, operation: Operation, watch: Watched) -> Iterator[Input
                 other = yard.maker.own(operation, full=True, seed=seed).body
             except Unsampleable:
                 break
-            if isinstance(other, dict) and name in other and any(True for _ in differing({name: other[name]}, {**body, **watch.shown})):  # fmt: skip
+            if (
+                isinstance(other, dict)
+                and name in other
+                and any(True for _ in differing({name: other[name]}, {**body, **watch.shown}))
+            ):
                 if operation.intent is Intent.REPLACE:
                     yield Inputs(whole.values, {**body, name: other[name]}, whole.content_type)
                 else:
-                    kept = {one: value for one, value in required.items() if f"body/{one}" in key or one not in body}
-                    yield Inputs(bare.values, {**kept, **_needed(required, body, name), name: other[name]}, whole.content_type)  # fmt: skip
+                    kept = {
+                        one: value
+                        for one, value in required.items()
+                        if f"body/{one}" in key or one not in body
+                    }
+                    yield Inputs(
+                        bare.values,
+                        {**kept, **_needed(required, body, name), name: other[name]},
+                        whole.content_type,
+                    )
                 break
     if operation.intent is not Intent.REPLACE:
         yield whole
@@ -137,24 +158,44 @@ async def change(yard: Yard, watch: Watched, operation: Operation, inputs: Input
     after = await yard.item(thing)
     if after is None:
         if seen.ok:
-            yard.claim(seen, "law.changed-only", "answer", "that the thing stays there", "it is not found any more")
+            yard.claim(
+                seen, "law.changed-only", "answer", "that the thing stays there", "it is not found any more"
+            )
         return None
     if not seen.ok:
         moved = changes(watch.shown, after[1]) - yard.volatile.get(kind.name, set())
         if moved and seen.refused:
-            yard.claim(seen, "law.refusal-traceless", f"body{sorted(moved)[0]}", "that all stays as it was", "it changed")  # fmt: skip
+            yard.claim(
+                seen,
+                "law.refusal-traceless",
+                f"body{sorted(moved)[0]}",
+                "that all stays as it was",
+                "it changed",
+            )
         watch.shown, watch.seen = after[1], after[0]
         return seen
     sent = sent_members(yard, seen)
     keys = {need.input.removeprefix("body/") for need in yard.maker.needs.get(operation.id, ())}
     sent = {name: value for name, value in sent.items() if name not in keys}
     for path, one, other in differing(sent, after[1]):
-        yard.claim(after[0], "law.changed-kept", f"body{path}", f"{told(one)}, as {operation.id} was sent it", told(other))  # fmt: skip
+        yard.claim(
+            after[0],
+            "law.changed-kept",
+            f"body{path}",
+            f"{told(one)}, as {operation.id} was sent it",
+            told(other),
+        )
     answered = item_in(seen.value, after[1], yard.key(thing))
     if answered is not None:
         for path, one, other in differing(answered, after[1]):
             if f"/{path.split('/')[1]}" not in yard.volatile.get(kind.name, set()):
-                yard.claim(seen, "law.answers-agree", f"body{path}", f"as it is read afterwards: {told(other)}", told(one))  # fmt: skip
+                yard.claim(
+                    seen,
+                    "law.answers-agree",
+                    f"body{path}",
+                    f"as it is read afterwards: {told(other)}",
+                    told(one),
+                )
     _only(yard, watch, seen, after, sent)
     await _other(yard, watch, seen)
     marks(yard, watch, seen, after)
@@ -164,7 +205,11 @@ async def change(yard: Yard, watch: Watched, operation: Operation, inputs: Input
 
 def _only(yard: Yard, watch: Watched, seen: Trial, after: tuple[Trial, Item], sent: Item) -> None:
     """Members that may be set and were not sent stay as they were; a replacement sends all."""
-    if seen.operation.intent is Intent.REPLACE or not sent or not sent.keys() <= watch.shown.keys() | after[1].keys():
+    if (
+        seen.operation.intent is Intent.REPLACE
+        or not sent
+        or not sent.keys() <= watch.shown.keys() | after[1].keys()
+    ):
         return  # what it sends is called otherwise in the thing
     for path in sorted(changes(watch.shown, after[1])):
         name = path.split("/")[1]
@@ -174,7 +219,9 @@ def _only(yard: Yard, watch: Watched, seen: Trial, after: tuple[Trial, Item], se
             or path in yard.volatile.get(watch.thing.kind.name, set())
         ):
             continue
-        yard.claim(seen, "law.changed-only", f"body/{name}", told(watch.shown.get(name)), told(after[1].get(name)))
+        yard.claim(
+            seen, "law.changed-only", f"body/{name}", told(watch.shown.get(name)), told(after[1].get(name))
+        )
 
 
 async def _other(yard: Yard, watch: Watched, seen: Trial) -> None:
@@ -182,20 +229,39 @@ async def _other(yard: Yard, watch: Watched, seen: Trial) -> None:
     if watch.other is None or watch.other_shown is None:
         return
     found = await yard.item(watch.other)
-    moved = changes(watch.other_shown, found[1]) - yard.volatile.get(watch.thing.kind.name, set()) if found else {"/"}
+    moved = (
+        changes(watch.other_shown, found[1]) - yard.volatile.get(watch.thing.kind.name, set())
+        if found
+        else {"/"}
+    )
     if moved:
-        yard.claim(seen, "law.others-untouched", f"body{sorted(moved)[0]}", "that another thing stays as it was", "it changed")  # fmt: skip
+        yard.claim(
+            seen,
+            "law.others-untouched",
+            f"body{sorted(moved)[0]}",
+            "that another thing stays as it was",
+            "it changed",
+        )
     if found is not None:
         watch.other_shown = found[1]
 
 
 def marks(yard: Yard, watch: Watched, seen: Trial, after: tuple[Trial, Item]) -> None:
-    """Counters that the service keeps move by the same step with every change; an entity tag is another one."""
+    """Counters that the service keeps move by the same step with every change; an entity
+    tag is another one.
+    """
     before, now = watch.shown, after[1]
     moved = {path.split("/")[1] for path in changes(before, now)}
-    substance = moved & watch.settable or {name for name in moved if isinstance(now.get(name), str | bool) and name[-2:].lower() != "at"}  # fmt: skip
+    substance = moved & watch.settable or {
+        name for name in moved if isinstance(now.get(name), str | bool) and name[-2:].lower() != "at"
+    }
     for name, value in now.items():
-        if name in watch.settable or isinstance(value, bool) or not isinstance(value, int) or not isinstance(before.get(name), int):  # fmt: skip
+        if (
+            name in watch.settable
+            or isinstance(value, bool)
+            or not isinstance(value, int)
+            or not isinstance(before.get(name), int)
+        ):
             continue
         if not _counter(name):
             continue
@@ -209,35 +275,63 @@ def marks(yard: Yard, watch: Watched, seen: Trial, after: tuple[Trial, Item]) ->
     tags = watch.seen.header("etag"), after[0].header("etag")
     if all(tags) and not str(tags[0]).startswith("W/"):
         if moved and tags[0] == tags[1]:
-            yard.claim(after[0], "law.tag-changes", "header.ETag", "another entity tag than before the change", str(tags[1]), must=False)  # fmt: skip
+            yard.claim(
+                after[0],
+                "law.tag-changes",
+                "header.ETag",
+                "another entity tag than before the change",
+                str(tags[1]),
+                must=False,
+            )
         if not moved and tags[0] != tags[1] and seen.operation.safe:
             yard.claim(after[0], "law.tag-changes", "header.ETag", "the entity tag of before", str(tags[1]))
         own = seen.header("etag")
         if own is not None and own != tags[1] and not own.startswith("W/"):
-            yard.claim(seen, "law.tag-changes", "header.ETag", f"the entity tag that is read afterwards, {tags[1]}", own)  # fmt: skip
+            yard.claim(
+                seen,
+                "law.tag-changes",
+                "header.ETag",
+                f"the entity tag that is read afterwards, {tags[1]}",
+                own,
+            )
 
 
 def _counter(name: str) -> bool:
     word = name.lower()
-    return any(part in word for part in ("revision", "version", "etag", "generation", "changes", "edition", "seq"))
+    return any(
+        part in word for part in ("revision", "version", "etag", "generation", "changes", "edition", "seq")
+    )
 
 
 async def again(yard: Yard, watch: Watched, operation: Operation) -> None:
-    """The same change once more does nothing more, where the method is idempotent (RFC 9110, section 9.2.2)."""
+    """The same change once more does nothing more, where the method is idempotent (RFC
+    9110, section 9.2.2).
+    """
     if not operation.idempotent:
         return
-    inputs = next((one.inputs for one in reversed(yard.bench.held) if one.operation is operation and one.ok), None)
+    inputs = next(
+        (trial.inputs for trial in reversed(yard.bench.held) if trial.operation is operation and trial.ok),
+        None,
+    )
     if inputs is None:
         return
     seen = await yard.call(operation, inputs, Purpose.CONFLICT)
     after = await yard.item(watch.thing)
     if after is None or not seen.ok:
         if seen.refused and seen.status not in (409, 412, 428):
-            yard.claim(seen, "law.repeat-changes-nothing", "answer", "success, as the first time", seen.outcome)
+            yard.claim(
+                seen, "law.repeat-changes-nothing", "answer", "success, as the first time", seen.outcome
+            )
         return
     moved = {path for path in changes(watch.shown, after[1]) if path.rpartition("/")[2] in watch.settable}
     for path in sorted(moved):
-        yard.claim(seen, "law.repeat-changes-nothing", f"body{path}", told(watch.shown.get(path[1:])), told(after[1].get(path[1:])))  # fmt: skip
+        yard.claim(
+            seen,
+            "law.repeat-changes-nothing",
+            f"body{path}",
+            told(watch.shown.get(path[1:])),
+            told(after[1].get(path[1:])),
+        )
     watch.shown, watch.seen = after[1], after[0]
 
 
@@ -266,12 +360,22 @@ async def conditions(yard: Yard, kind: Kind) -> None:
 
 def declares(operation: Operation, name: str, status: str) -> bool:
     """Whether an operation has a header input, or a status, of that name."""
-    return any(one.place == "header" and one.name.lower() == name for one in operation.inputs) or any(one.status == status for one in operation.answers)  # fmt: skip
+    return any(
+        declared_input.place == "header" and declared_input.name.lower() == name
+        for declared_input in operation.inputs
+    ) or any(answer.status == status for answer in operation.answers)
 
 
 def with_header(inputs: Inputs, name: str, value: str, operation: Operation) -> Inputs:
     """Inputs with a header field, at its declared address where it has one."""
-    given = next((one.address for one in operation.inputs if one.place == "header" and one.name.lower() == name.lower()), f"header.{name}")  # fmt: skip
+    given = next(
+        (
+            declared_input.address
+            for declared_input in operation.inputs
+            if declared_input.place == "header" and declared_input.name.lower() == name.lower()
+        ),
+        f"header.{name}",
+    )
     return Inputs({**inputs.values, given: value}, inputs.body, inputs.content_type)
 
 
@@ -283,7 +387,11 @@ def other_tag(tag: str) -> str:
     place = next((at for at in range(len(tag) - 1, -1, -1) if tag[at].isalnum()), None)
     if place is None:
         return '"juxtalogos-other"'
-    return tag[:place] + ("1" if tag[place] == "0" else "0" if tag[place].isdigit() else "b" if tag[place] in "aA" else "a") + tag[place + 1 :]  # fmt: skip
+    return (
+        tag[:place]
+        + ("1" if tag[place] == "0" else "0" if tag[place].isdigit() else "b" if tag[place] in "aA" else "a")
+        + tag[place + 1 :]
+    )
 
 
 async def _known_already(yard: Yard, thing: Thing, reader: Operation, tag: str) -> None:
@@ -293,31 +401,62 @@ async def _known_already(yard: Yard, thing: Thing, reader: Operation, tag: str) 
     for value, wanted in ((tag, 304), (other_tag(tag), 200)):
         seen = await yard.call(reader, with_header(inputs, "If-None-Match", value, reader), Purpose.CONFLICT)
         if seen.status != wanted and not seen.crashed:
-            yard.claim(seen, "law.not-modified", "status", f"{wanted} to If-None-Match with {'the' if wanted == 304 else 'another'} entity tag", seen.outcome)  # fmt: skip
+            yard.claim(
+                seen,
+                "law.not-modified",
+                "status",
+                f"{wanted} to If-None-Match with {'the' if wanted == 304 else 'another'} entity tag",
+                seen.outcome,
+            )
 
 
 async def _conditional(yard: Yard, thing: Thing, operation: Operation, tag: str) -> str | None:
     """The entity tag afterwards; None where the thing is gone or cannot be changed."""
     try:
-        inputs, _ = await yard.fill(operation, thing.context, full=operation.intent is not Intent.DELETE, seed=3)
+        inputs, _ = await yard.fill(
+            operation, thing.context, full=operation.intent is not Intent.DELETE, seed=3
+        )
     except Unfillable:
         return tag
     before = await yard.item(thing)
     ends = operation is thing.kind.deleter
-    stale = await yard.call(operation, with_header(inputs, "If-Match", other_tag(tag), operation), Purpose.CONFLICT)
+    stale = await yard.call(
+        operation, with_header(inputs, "If-Match", other_tag(tag), operation), Purpose.CONFLICT
+    )
     after = await yard.item(thing)
     if stale.ok:
-        yard.claim(stale, "law.condition-heeded", "status", "412 to If-Match with another entity tag", stale.outcome)
+        yard.claim(
+            stale, "law.condition-heeded", "status", "412 to If-Match with another entity tag", stale.outcome
+        )
         if ends:
             thing.gone = True
             return None
-    elif stale.refused and stale.status not in (412, 428, 401, 403) and any(one.status == "412" for one in operation.answers):  # fmt: skip
-        yard.claim(stale, "law.condition-heeded", "status", "412, as declared, to If-Match with another entity tag", stale.outcome, must=False)  # fmt: skip
-    elif before is not None and (after is None or changes(before[1], after[1]) - yard.volatile.get(thing.kind.name, set())):  # fmt: skip
+    elif (
+        stale.refused
+        and stale.status not in (412, 428, 401, 403)
+        and any(answer.status == "412" for answer in operation.answers)
+    ):
+        yard.claim(
+            stale,
+            "law.condition-heeded",
+            "status",
+            "412, as declared, to If-Match with another entity tag",
+            stale.outcome,
+            must=False,
+        )
+    elif before is not None and (
+        after is None or changes(before[1], after[1]) - yard.volatile.get(thing.kind.name, set())
+    ):
         yard.claim(stale, "law.condition-heeded", "body", "that nothing is done", "it changed")
     right = await yard.call(operation, with_header(inputs, "If-Match", tag, operation), Purpose.CONFLICT)
     if right.status == 412:
-        yard.claim(right, "law.condition-heeded", "status", "a success to If-Match with the entity tag that was read", "412")  # fmt: skip
+        yard.claim(
+            right,
+            "law.condition-heeded",
+            "status",
+            "a success to If-Match with the entity tag that was read",
+            "412",
+        )
     if ends:
         thing.gone = right.ok
         return None
@@ -326,7 +465,13 @@ async def _conditional(yard: Yard, thing: Thing, operation: Operation, tag: str)
     if right.ok and now is not None and now != tag:  # the tag of before is stale now
         older = await yard.call(operation, with_header(inputs, "If-Match", tag, operation), Purpose.CONFLICT)
         if older.ok:
-            yard.claim(older, "law.condition-heeded", "status", "412 to If-Match with an entity tag of before", older.outcome)  # fmt: skip
+            yard.claim(
+                older,
+                "law.condition-heeded",
+                "status",
+                "412 to If-Match with an entity tag of before",
+                older.outcome,
+            )
             seen = await yard.read(thing)
             now = seen.header("etag") if seen is not None and seen.ok else None
     return now

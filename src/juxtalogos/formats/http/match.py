@@ -14,7 +14,9 @@ from juxtalogos.model.location import Location
 
 
 def base_of(contract: Contract, operation: Operation, base_url: str) -> str:
-    """The base URL of an operation: where it names a server of its own on the contract's host, that server's path."""
+    """The base URL of an operation: where it names a server of its own on the contract's host, that server's
+    path.
+    """
     if not operation.servers:
         return base_url
     own = urlsplit(operation.servers[0])
@@ -64,7 +66,9 @@ class Matcher:
         self.index: dict[tuple[str, int], list[Operation]] = {}
         for operation in contract.operations:
             one = template(operation.path)
-            length = _OWN_SERVER if operation.servers else _ANY_LENGTH if one.takes_rest else len(one.segments) - 1
+            length = (
+                _OWN_SERVER if operation.servers else _ANY_LENGTH if one.takes_rest else len(one.segments) - 1
+            )
             self.index.setdefault((operation.method, length), []).append(operation)
 
     def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
@@ -79,14 +83,20 @@ class Matcher:
         if path is not None:
             path = path or "/"
             candidates = [*index.get((method, path.count("/")), ()), *index.get((method, _ANY_LENGTH), ())]
-            fitting = [one for one in candidates if template(one.path).values(path, query) is not None]
+            fitting = [
+                candidate
+                for candidate in candidates
+                if template(candidate.path).values(path, query) is not None
+            ]
         elsewhere = index.get((method, _OWN_SERVER), ())
         fitting += [one for one in elsewhere if path_values(self.contract, one, url, base_url) is not None]
         # Concrete before templated, segment by segment (OpenAPI, paths object: "path templating matching").
         return tuple(sorted(fitting, key=lambda operation: template(operation.path).rank))
 
     def unmatched(self, request: Request, base_url: str) -> CheckResult | str:
-        """What a request is that no operation matches: a finding under the base URL; else why it is none of ours."""
+        """What a request is that no operation matches: a finding under the base URL; else why it is none of
+        ours.
+        """
         path = path_below(request.url, base_url)
         if path is None:
             return "outside the base URL"

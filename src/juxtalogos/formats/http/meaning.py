@@ -1,6 +1,7 @@
 """What operations are for, as far as methods, paths and answers tell.
 
-A resource is known by its path with every parameter as `{}`: `{id}` in one path and `{berth_id}` in another are one place.
+A resource is known by its path with every parameter as `{}`: `{id}` in one path and `{berth_id}` in another
+are one place.
 """
 
 from __future__ import annotations
@@ -31,12 +32,15 @@ def resource_key(path: str) -> str:
 
 def with_meaning(operations: list[Operation]) -> list[Operation]:
     """The operations with intent, resource and what their path inputs identify."""
-    keys = [resource_key(one.path) for one in operations]
+    keys = [resource_key(operation.path) for operation in operations]
     items = {found[1] or "/" for key in keys if (found := _ITEM.fullmatch(key))}
     known = items | set(keys)
-    meant = [_meant(one, items) for one in operations]
-    deleted = {one.resource for one in meant if one.intent is Intent.DELETE}
-    return [one if one.resource in items else _spoken(one, known, deleted) for one in meant]
+    meant = [_meant(operation, items) for operation in operations]
+    deleted = {operation.resource for operation in meant if operation.intent is Intent.DELETE}
+    return [
+        operation if operation.resource in items else _spoken(operation, known, deleted)
+        for operation in meant
+    ]
 
 
 def _meant(operation: Operation, items: Iterable[str]) -> Operation:
@@ -46,7 +50,7 @@ def _meant(operation: Operation, items: Iterable[str]) -> Operation:
     resource = (found[1] if found else key) or "/"
     return replace(
         operation,
-        inputs=tuple(_identifying(operation.path, one) for one in operation.inputs),
+        inputs=tuple(_identifying(operation.path, declared_input) for declared_input in operation.inputs),
         intent=_intent(operation, found is not None, resource in items),
         safe=operation.method in _SAFE,
         idempotent=operation.method in _IDEMPOTENT,
@@ -75,9 +79,11 @@ def _intent(operation: Operation, on_item: bool, has_items: bool) -> Intent:
 
 
 def _spoken(operation: Operation, known: Container[str], deleted: Container[str]) -> Operation:
-    """An operation whose path ends in a verb, alone (`/berths/create`) or with what it is about (`/addBerth`): the verb counts, not the method.
+    """An operation whose path ends in a verb, alone (`/berths/create`) or with what it is about
+    (`/addBerth`): the verb counts, not the method.
 
-    What has items below it (`/check-ins/{id}`) is a thing, however it begins; and what GET is asked for without saying of
+    What has items below it (`/check-ins/{id}`) is a thing, however it begins; and what GET is asked for
+    without saying of
     what (`/issue-types`) is read. Where DELETE deletes an item, what is called `/cancel` only ends it.
     """
     word = last_part(operation.path)
@@ -85,7 +91,11 @@ def _spoken(operation: Operation, known: Container[str], deleted: Container[str]
     # A word that may be a noun as well (`/plan`, `/quote`) says nothing where it stands alone.
     if operation.on_item or intent not in _SPOKEN or operation.method not in ("GET", "POST", "PUT", "DELETE"):
         return operation
-    if operation.safe and intent in _CHANGES and not any(one.required for one in operation.inputs):
+    if (
+        operation.safe
+        and intent in _CHANGES
+        and not any(declared_input.required for declared_input in operation.inputs)
+    ):
         return operation
     safe = operation.safe and intent not in _CHANGES
     if len(words_of(word)) > 1 and noun_of(word) and intent is not Intent.EMPTY:
@@ -97,8 +107,17 @@ def _spoken(operation: Operation, known: Container[str], deleted: Container[str]
     if word.lower() in _ENDS and found and found[1] in deleted:
         return operation
     if found and found[1] in known and intent in _CHANGES and intent is not Intent.CREATE:
-        return replace(operation, intent=intent, safe=safe, resource=found[1], on_item=True, noun=singular(last_part(found[1])))  # fmt: skip
-    if above in known and not found and intent in (Intent.CREATE, Intent.LIST):  # an item is not made, but opened
+        return replace(
+            operation,
+            intent=intent,
+            safe=safe,
+            resource=found[1],
+            on_item=True,
+            noun=singular(last_part(found[1])),
+        )
+    if (
+        above in known and not found and intent in (Intent.CREATE, Intent.LIST)
+    ):  # an item is not made, but opened
         return replace(operation, intent=intent, safe=safe, resource=above, noun=singular(last_part(above)))
     return operation
 

@@ -1,8 +1,12 @@
-"""Path templates (OpenAPI, paths object): what of a path is fixed, what is a variable, and which template says more.
+"""Path templates (OpenAPI, paths object): what of a path is fixed, what is a variable, and which template
+says more.
 
-Beyond the plain form these odd ones are met in practice and read as their authors mean them: a fixed query behind `?` is a
-part of the request, what follows `#` only tells two path items apart and is never sent, a variable whose name ends in `*`
-or `+` and that ends the path takes all segments that are left, and a brace without its partner is an ordinary character.
+Beyond the plain form these odd ones are met in practice and read as their authors mean them: a fixed query
+behind `?` is a
+part of the request, what follows `#` only tells two path items apart and is never sent, a variable whose name
+ends in `*`
+or `+` and that ends the path takes all segments that are left, and a brace without its partner is an ordinary
+character.
 """
 
 from __future__ import annotations
@@ -70,7 +74,9 @@ class Template:
 
 
 def _cut(segment: Segment, part: str) -> list[str] | None:
-    """The texts of the variables, each at least a character; the first ones as long as can be. Linear in the text."""
+    """The texts of the variables, each at least a character; the first ones as long as can be. Linear in the
+    text.
+    """
     first, *others = segment.texts
     if not others:
         return [] if part == first else None

@@ -45,14 +45,16 @@ class MessagesWire:
         return ShownEngine(self.contract.documents)
 
     def encode(self, operation: Operation, inputs: Inputs, base_url: str, *, loose: bool = False) -> Request:
-        known = {one.address for one in operation.inputs}
+        known = {declared_input.address for declared_input in operation.inputs}
         texts: dict[str, str] = {}
         query: list[tuple[str, str]] = []
         headers: list[tuple[str, str]] = []
         for address, value in inputs.values.items():
             place, _, name = address.partition(".")
             if address not in known and place != "header" and not loose:
-                raise UsageError(f"{operation.id} has no input {quoted(address)}", mend=nearest(address, known))
+                raise UsageError(
+                    f"{operation.id} has no input {quoted(address)}", mend=nearest(address, known)
+                )
             if place == "path":
                 texts[name] = quote(_text(value), safe="")
                 if not texts[name] and not loose:
@@ -60,7 +62,7 @@ class MessagesWire:
                         f"{operation.id}: {address} is empty, so the path has a hole", mend="give it a value"
                     )
             elif place == "query":
-                query += [(name, _text(one)) for one in (value if isinstance(value, list) else [value])]
+                query += [(name, _text(member)) for member in (value if isinstance(value, list) else [value])]
             else:
                 headers.append((name, _text(value)))
         missing = [f"path.{name}" for name in variables(operation.path) if name not in texts]
@@ -80,7 +82,11 @@ class MessagesWire:
         text = request_text(Request(request.method, f"http://host{below}", request.headers, request.body))
         message = taken_apart(Document("message", "message", text, lambda: Parsed(read_message(text))))
         found = template(operation.path).values(canonical(urlsplit(below).path)) or {}
-        values = {address: given.value for address, given in message.inputs.items() if not address.startswith("path.")}
+        values = {
+            address: given.value
+            for address, given in message.inputs.items()
+            if not address.startswith("path.")
+        }
         paths = {f"path.{name}": unquote(one) for name, one in found.items()}
         return Inputs({**paths, **values}, message.body, message.content_type)
 
@@ -106,8 +112,10 @@ class MessagesWire:
     def elements(self, operation: Operation) -> Iterator[Element]:
         yield Element("operation", operation.location, label=operation.id)
 
-    def hits(self, operation: Operation, exchange: Exchange, answer: Answer, base_url: str) -> tuple[str, ...]:
-        return tuple(one.id for one in self.elements(operation))
+    def hits(
+        self, operation: Operation, exchange: Exchange, answer: Answer, base_url: str
+    ) -> tuple[str, ...]:
+        return tuple(element.id for element in self.elements(operation))
 
     def parts(self, exchange: Exchange) -> tuple[Exchange, ...]:
         return ()
@@ -141,7 +149,10 @@ def _encoded(operation: Operation, inputs: Inputs) -> tuple[str, bytes]:
     if isinstance(inputs.body, bytes):
         return content_type, inputs.body
     if parsed is not None and parsed.is_form and isinstance(inputs.body, dict):
-        plain = {name: [_text(one) for one in item] if isinstance(item, list) else _text(item) for name, item in inputs.body.items()}  # fmt: skip
+        plain = {
+            name: [_text(one) for one in item] if isinstance(item, list) else _text(item)
+            for name, item in inputs.body.items()
+        }
         return content_type, urlencode(plain, doseq=True).encode()
     if isinstance(inputs.body, str) and not (parsed is not None and parsed.is_json):
         return content_type, inputs.body.encode()

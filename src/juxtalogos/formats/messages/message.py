@@ -1,4 +1,6 @@
-"""One message taken apart: its method and path, and what in it may be another time another: the inputs, by address."""
+"""One message taken apart: its method and path, and what in it may be another time another: the inputs, by
+address.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,18 @@ from juxtalogos.formats.naming import singular
 from juxtalogos.model.document import Document
 from juxtalogos.model.schema import ABSENT
 
-_OWN = frozenset(("host", "content-length", "content-type", "transfer-encoding", "connection", "user-agent", "cookie", "accept-encoding"))  # fmt: skip
+_OWN = frozenset(
+    (
+        "host",
+        "content-length",
+        "content-type",
+        "transfer-encoding",
+        "connection",
+        "user-agent",
+        "cookie",
+        "accept-encoding",
+    )
+)
 """Fields that are the sender's, not the caller's."""
 _QUERY_KEYS = frozenset(("api_key", "apikey", "api-key", "access_token", "auth_token", "token"))
 _VERSION = re.compile(r"v?\d{1,3}(\.\d{1,3}){0,3}", re.IGNORECASE)
@@ -44,7 +57,8 @@ class Message:
     content_type: str
     body: Any
     signs: tuple[tuple[str, str], ...]
-    """(place, name) of each field or parameter that carries a credential; of `Authorization` its scheme as well."""
+    """(place, name) of each field or parameter that carries a credential; of `Authorization` its scheme as
+    well."""
 
     @property
     def operation_id(self) -> str:
@@ -84,7 +98,9 @@ def taken_apart(document: Document) -> Message:
     kind = parse_media_type(content_type)
     if isinstance(body, str) and kind is not None and kind.is_form:
         body = _form(body)
-    return Message(document.uri, value["method"], path, found, content_type, body, tuple(dict.fromkeys(signs)))
+    return Message(
+        document.uri, value["method"], path, found, content_type, body, tuple(dict.fromkeys(signs))
+    )
 
 
 def is_query_key(name: str) -> bool:
@@ -104,7 +120,9 @@ def _form(text: str) -> dict[str, Any]:
 
 
 def path_template(uri: str, path: str) -> str:
-    """The template of a path: as the message's folder says it, where that fits; else parts with digits in them vary."""
+    """The template of a path: as the message's folder says it, where that fits; else parts with digits in
+    them vary.
+    """
     folder = "/" + uri.rpartition("/")[0]
     if template(folder).values(canonical(path)) is not None:
         return folder
@@ -117,7 +135,12 @@ def guessed_template(path: str) -> str:
     taken: set[str] = set()
     for part in path.split("/"):
         version = _VERSION.fullmatch(part) and (part[0] in "vV" or len(done) == 1)
-        varies = (re.search(r"\d|%", part) and not version) or len(part) > 60 or part.startswith(".") or "{" in part
+        varies = (
+            (re.search(r"\d|%", part) and not version)
+            or len(part) > 60
+            or part.startswith(".")
+            or "{" in part
+        )
         done.append(f"{{{_name(done, taken)}}}" if varies else part)
     return "/".join(done)
 
@@ -140,7 +163,7 @@ def without_secrets(data: bytes) -> tuple[bytes, list[int]]:
     found = list(_cleaned(lines))
     if all(one is not None and one == line for one, line in zip(found, lines)):
         return data, []
-    kept = b"\r\n".join(one for one in found if one is not None)
+    kept = b"\r\n".join(item for item in found if item is not None)
     return kept + (gap or b"\r\n\r\n") + body, [
         number for number, (one, line) in enumerate(zip(found, lines), 1) if one != line
     ]
@@ -148,7 +171,11 @@ def without_secrets(data: bytes) -> tuple[bytes, list[int]]:
 
 def _parted(data: bytes) -> tuple[bytes, bytes, bytes]:
     found = re.search(rb"\r?\n\r?\n", data)
-    return (data[: found.start()], found.group(), data[found.end() :]) if found else (data.rstrip(b"\r\n"), b"", b"")
+    return (
+        (data[: found.start()], found.group(), data[found.end() :])
+        if found
+        else (data.rstrip(b"\r\n"), b"", b"")
+    )
 
 
 def _cleaned(lines: list[bytes]) -> Iterator[bytes | None]:

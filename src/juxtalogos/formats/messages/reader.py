@@ -1,4 +1,6 @@
-"""Messages -> contract: an operation for each method and path, what varies as its inputs; of answers it declares nothing."""
+"""Messages -> contract: an operation for each method and path, what varies as its inputs; of answers it
+declares nothing.
+"""
 
 from __future__ import annotations
 
@@ -27,30 +29,46 @@ def read(name: str, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Cont
     documents: dict[str, Document] = {}
     faults: list[DefinitionFault] = []
     by_operation: dict[str, list[Message]] = {}
-    uris = [root, *sorted(one for one in others if one != root and one.lower().endswith(".http"))]
+    uris = [root, *sorted(other for other in others if other != root and other.lower().endswith(".http"))]
     for uri in uris[:MOST_MESSAGES]:
         try:
             document, lines = _clean(fetch(uri))
             message = taken_apart(document)
         except (DocumentError, ValueError) as error:
-            told = (f"{error.where or uri}: {error.what}", error.mend) if isinstance(error, DocumentError) else (f"{uri}: {error}", "")  # fmt: skip
+            told = (
+                (f"{error.where or uri}: {error.what}", error.mend)
+                if isinstance(error, DocumentError)
+                else (f"{uri}: {error}", "")
+            )
             faults.append(DefinitionFault(told[0], Location(root), told[1]))
             continue
         documents[uri] = document
         by_operation.setdefault(message.operation_id, []).append(message)
         faults += (
             DefinitionFault(
-                "a credential stood here; it is left out", Location(uri, _pointer(line)), "set it at a target: juxtalogos targets set NAME --credential SCHEME=env:VARIABLE", "warning",
+                "a credential stood here; it is left out",
+                Location(uri, _pointer(line)),
+                "set it at a target: juxtalogos targets set NAME --credential SCHEME=env:VARIABLE",
+                "warning",
             )
             for line in lines
-        )  # fmt: skip
+        )
     schemes: dict[str, SecurityScheme] = {}
     operations = [_operation(name, messages, schemes) for messages in by_operation.values()]
     return Contract(
-        name, "messages", "HTTP/1.1", name, tuple(with_meaning(operations)), documents, root, engine(documents, DIALECT),
-        faults=tuple(faults), security_schemes=tuple(schemes.values()), dialect=DIALECT,
-        secret_fields=tuple(one.key for one in schemes.values() if one.key),
-    )  # fmt: skip
+        name,
+        "messages",
+        "HTTP/1.1",
+        name,
+        tuple(with_meaning(operations)),
+        documents,
+        root,
+        engine(documents, DIALECT),
+        faults=tuple(faults),
+        security_schemes=tuple(schemes.values()),
+        dialect=DIALECT,
+        secret_fields=tuple(scheme.key for scheme in schemes.values() if scheme.key),
+    )
 
 
 def _clean(document: Document) -> tuple[Document, list[int]]:
@@ -74,8 +92,10 @@ def _pointer(line: int) -> str:
 def _operation(contract: str, messages: list[Message], schemes: dict[str, SecurityScheme]) -> Operation:
     first = messages[0]
     place = Location(first.uri, "/target")
-    signs = dict.fromkeys(_scheme(schemes, *sign, first.uri) for one in messages for sign in one.signs)
-    always = all(one.signs for one in messages)
+    signs = dict.fromkeys(
+        _scheme(schemes, *sign, first.uri) for message in messages for sign in message.signs
+    )
+    always = all(message.signs for message in messages)
     return Operation(
         first.operation_id,
         contract,
@@ -92,7 +112,9 @@ def _operation(contract: str, messages: list[Message], schemes: dict[str, Securi
 def _scheme(schemes: dict[str, SecurityScheme], place: str, name: str, uri: str) -> str:
     """The name of the scheme that a sign of it stands for, noted among all."""
     field, _, word = name.partition(" ")
-    kind = word.lower() if field.lower() == "authorization" and word.lower() in ("basic", "bearer") else "apiKey"
+    kind = (
+        word.lower() if field.lower() == "authorization" and word.lower() in ("basic", "bearer") else "apiKey"
+    )
     key = kind if kind != "apiKey" else field.lower()
     shown = (place, field) if kind == "apiKey" else ("", "")
     schemes.setdefault(key, SecurityScheme(key, kind, *shown, Location(uri, "/fields"), declared=False))
@@ -102,18 +124,25 @@ def _scheme(schemes: dict[str, SecurityScheme], place: str, name: str, uri: str)
 def _inputs(path: str, messages: list[Message]) -> Iterator[Input]:
     """Those of all messages, each once; what every message has goes along unless something else is said."""
     order = {f"path.{name}": None for name in variables(path)}
-    order |= {address: None for one in messages for address in one.inputs}
+    order |= {address: None for message in messages for address in message.inputs}
     for address in order:
-        having = [one for one in messages if address in one.inputs]
+        having = [message for message in messages if address in message.inputs]
         if not having:
             continue
         place, _, name = address.partition(".")
         given = having[0].inputs[address]
         ref = SchemaRef(DIALECT, having[0].uri, given.pointer, Direction.REQUEST, role=address)
         yield Input(
-            name, place, place == "path", ref, Location(having[0].uri, given.pointer), "form", True,
-            examples=_distinct(one.inputs[address].value for one in having), usual=len(having) == len(messages),
-        )  # fmt: skip
+            name,
+            place,
+            place == "path",
+            ref,
+            Location(having[0].uri, given.pointer),
+            "form",
+            True,
+            examples=_distinct(entry.inputs[address].value for entry in having),
+            usual=len(having) == len(messages),
+        )
 
 
 def _distinct(values: Iterable[Any]) -> tuple[Any, ...]:
@@ -125,13 +154,13 @@ def _distinct(values: Iterable[Any]) -> tuple[Any, ...]:
 
 
 def _body(messages: list[Message]) -> Body | None:
-    having = [one for one in messages if one.body is not ABSENT]
+    having = [message for message in messages if message.body is not ABSENT]
     if not having:
         return None
     by_type: dict[str, list[Message]] = {}
-    for one in having:
-        parsed = parse_media_type(one.content_type)
-        by_type.setdefault(str(parsed) if parsed else "application/octet-stream", []).append(one)
+    for entry in having:
+        parsed = parse_media_type(entry.content_type)
+        by_type.setdefault(str(parsed) if parsed else "application/octet-stream", []).append(entry)
     media = tuple(_media(kind, found) for kind, found in by_type.items())
     return Body(False, media, Location(having[0].uri, "/body"), usual=len(having) == len(messages))
 
@@ -141,5 +170,5 @@ def _media(kind: str, messages: list[Message]) -> Media:
     first = messages[0]
     place = Location(first.uri, "/body")
     ref = SchemaRef(DIALECT, place.document, place.pointer, Direction.REQUEST, role="body")
-    examples = () if isinstance(first.body, bytes) else _distinct(one.body for one in messages)
+    examples = () if isinstance(first.body, bytes) else _distinct(message.body for message in messages)
     return Media(first.content_type or kind, ref, place, examples)

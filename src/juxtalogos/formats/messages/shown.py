@@ -140,7 +140,9 @@ def _rows(name: str, path: str, value: Any, depth: int) -> Iterator[OutlineRow]:
 
 
 def typed(example: Any, pointer: str, text: str, *, loose: bool) -> Any:
-    """The text of a value at a place as what stands there in the example; `loose`: as JSON where nothing stands there."""
+    """The text of a value at a place as what stands there in the example; `loose`: as JSON where nothing
+    stands there.
+    """
     from juxtalogos.documents.jsontext import NotJson, parse_json
 
     for token in split_pointer(pointer):

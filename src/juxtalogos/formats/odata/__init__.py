@@ -27,7 +27,7 @@ def is_root(document: Document) -> bool:
     """Of metadata in several documents, the one with the container."""
     value = document.value
     if isinstance(value, XmlTree):
-        return claims(document) and any(local(one.tag) == "EntityContainer" for one in value.root.iter())
+        return claims(document) and any(local(node.tag) == "EntityContainer" for node in value.root.iter())
     return claims(document) and "$EntityContainer" in value
 
 
@@ -35,7 +35,10 @@ def leads_to(document: Document, url: str) -> str:
     """A service document leads to the metadata beside it (4.0 part 1, 11.1; V2, service documents)."""
     value = document.value
     if isinstance(value, XmlTree):
-        if value.root.tag not in ("{http://www.w3.org/2007/app}service", "{http://purl.org/atom/app#}service"):
+        if value.root.tag not in (
+            "{http://www.w3.org/2007/app}service",
+            "{http://purl.org/atom/app#}service",
+        ):
             return ""
     elif not isinstance(value, dict) or not (_is_list(value) or _is_old_list(value)):
         return ""

@@ -68,7 +68,9 @@ class ODataWire:
     def elements(self, operation: Operation) -> Iterator[Element]:
         return self._counted.elements(operation)
 
-    def hits(self, operation: Operation, exchange: Exchange, answer: Answer, base_url: str) -> tuple[str, ...]:
+    def hits(
+        self, operation: Operation, exchange: Exchange, answer: Answer, base_url: str
+    ) -> tuple[str, ...]:
         return tuple(dict.fromkeys(self._counted.hits(operation, exchange, answer, base_url)))
 
     def parts(self, exchange: Exchange) -> tuple[Exchange, ...]:

@@ -27,24 +27,34 @@ class Counted:
         self.ways: dict[Location, str] = {}
         for name in model.types:
             named = model.structured(name)
-            for one in named.own_navigation if named else ():
-                self.ways[one.place] = f"{name.rpartition('.')[2]}.{one.name}"
+            for navigation in named.own_navigation if named else ():
+                self.ways[navigation.place] = f"{name.rpartition('.')[2]}.{navigation.name}"
 
     def elements(self, operation: Operation) -> Iterator[Element]:
         """Everything of an operation that can be exercised."""
         yield Element("operation", operation.location, operation.id, label=operation.id)
-        for one in operation.inputs:
-            if one.style != "option":
+        for declared_input in operation.inputs:
+            if declared_input.style != "option":
                 yield Element(
-                    "parameter", one.location, f"{operation.id} {one.address}", label=f"{operation.id} {one.name}"
+                    "parameter",
+                    declared_input.location,
+                    f"{operation.id} {declared_input.address}",
+                    label=f"{operation.id} {declared_input.name}",
                 )
-            elif one.examples:  # along navigation the options are those of the set that it leads to
+            elif (
+                declared_input.examples
+            ):  # along navigation the options are those of the set that it leads to
                 yield Element(
-                    "option", one.location, f"{operation.id} {one.address}", label=f"{operation.id} {one.name}"
+                    "option",
+                    declared_input.location,
+                    f"{operation.id} {declared_input.address}",
+                    label=f"{operation.id} {declared_input.name}",
                 )
         refs = [media.schema for media in operation.body.media] if operation.body else []
         # What comes with an error is the protocol's, and declared by nobody.
-        answers = [one for one in operation.answers if one.status.startswith("2")]
+        answers = [
+            declared_answer for declared_answer in operation.answers if declared_answer.status.startswith("2")
+        ]
         refs += [media.schema for answer in answers for media in answer.media]
         if operation.fact("does") == "navigate" and operation.location in self.ways:
             yield self.followed(operation.location)
@@ -64,10 +74,10 @@ class Counted:
         request = exchange.request
         values = path_values(operation, request.url, base_url)
         query = options(request.url)
-        for one in operation.inputs:
-            kind = "option" if one.style == "option" else "parameter"
-            if _given(one, request, values, query):
-                yield element_id(kind, one.location, f"{operation.id} {one.address}")
+        for declared_input in operation.inputs:
+            kind = "option" if declared_input.style == "option" else "parameter"
+            if _given(declared_input, request, values, query):
+                yield element_id(kind, declared_input.location, f"{operation.id} {declared_input.address}")
         if request.body is not None and operation.body:
             yield from self.sent(operation, request)
         if answer.declared is None or exchange.response is None:

@@ -1,4 +1,6 @@
-"""An entity data model as its metadata declares it, in one shape for every version and both notations (CSDL XML and JSON)."""
+"""An entity data model as its metadata declares it, in one shape for every version and both notations (CSDL
+XML and JSON).
+"""
 
 from __future__ import annotations
 
@@ -70,7 +72,9 @@ class KeyPart:
 
 @dataclass(frozen=True, slots=True)
 class StructuredType:
-    """An entity type or complex type with what it declares itself; what it inherits is `Model.properties`'s to tell."""
+    """An entity type or complex type with what it declares itself; what it inherits is `Model.properties`'s
+    to tell.
+    """
 
     name: str
     entity: bool
@@ -213,7 +217,7 @@ class Model:
         """A type's properties, the inherited ones first."""
         found = self._properties.get(name)
         if found is None:
-            every = {one.name: one for part in self.line(name) for one in part.own_properties}
+            every = {prop.name: prop for part in self.line(name) for prop in part.own_properties}
             found = self._properties[name] = list(every.values())
         return found
 
@@ -229,7 +233,9 @@ class Model:
         return next((part.key for part in self.line(name) if part.key), ())
 
     def key_types(self, name: str) -> list[tuple[KeyPart, Property]]:
-        """The parts of a type's key with the properties that they are; none where one of them cannot be read."""
+        """The parts of a type's key with the properties that they are; none where one of
+        them cannot be read.
+        """
         found = [(part, self.property_at(name, part.path)) for part in self.key(name)]
         return [(part, one) for part, one in found if one is not None] if all(one for _, one in found) else []
 
@@ -237,7 +243,7 @@ class Model:
         """The property that a path through complex properties leads to."""
         found: Property | None = None
         for step in path.split("/"):
-            found = next((one for one in self.properties(name) if one.name == step), None)
+            found = next((prop for prop in self.properties(name) if prop.name == step), None)
             if found is None:
                 return None
             name = found.type.name
@@ -296,10 +302,10 @@ class BoundCalls:
         """Overloads by (type of the binding parameter, whether it is a collection)."""
         found: dict[tuple[str, bool], list[Callable]] = {}
         for overloads in self.model.callables.values():
-            for one in overloads:
-                if one.bound and one.parameters:
-                    use = one.parameters[0].type
-                    found.setdefault((use.name, use.collection), []).append(one)
+            for overload in overloads:
+                if overload.bound and overload.parameters:
+                    use = overload.parameters[0].type
+                    found.setdefault((use.name, use.collection), []).append(overload)
         return found
 
     def of(self, name: str) -> Iterator[BoundCall]:

@@ -1,6 +1,7 @@
 """Primitive types of the entity data model: their texts, and which wire form writes them how.
 
-Forms: `json4` (V4 JSON), `ieee` (V4 JSON with IEEE754Compatible=true), `json2` (V2 JSON), `plain` (V2 values outside JSON).
+Forms: `json4` (V4 JSON), `ieee` (V4 JSON with IEEE754Compatible=true), `json2` (V2 JSON), `plain` (V2 values
+outside JSON).
 """
 
 from __future__ import annotations
@@ -38,7 +39,8 @@ TEXTS: dict[str, re.Pattern[str]] = {
     "Edm.Double": _texts(r"-?INF|NaN|[+-]?(?:\d+(?:\.\d*)?|\.\d+)(?:[eE][+-]?\d+)?[dDfF]?"),
     "moment": _texts(r"/Date\(-?\d{1,17}(?:[+-]\d{1,4})?\)/"),
 }
-"""What texts of a type are like: the ABNF of V4, and the literal forms of V2; the one group is a fraction of a second."""
+"""What texts of a type are like: the ABNF of V4, and the literal forms of V2; the one group is a fraction of
+a second."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -64,10 +66,17 @@ _ALL: dict[str, Written] = {
     **{
         name: Written(("string",), name)
         for name in (
-            "Edm.Guid", "Edm.Date", "Edm.TimeOfDay", "Edm.DateTimeOffset", "Edm.DateTime", "Edm.Time", "Edm.Duration", "Edm.Binary",
+            "Edm.Guid",
+            "Edm.Date",
+            "Edm.TimeOfDay",
+            "Edm.DateTimeOffset",
+            "Edm.DateTime",
+            "Edm.Time",
+            "Edm.Duration",
+            "Edm.Binary",
         )
     },
-}  # fmt: skip
+}
 _IEEE = {"Edm.Int64": Written(("string",), "Edm.Int64"), "Edm.Decimal": Written(("string",), "Edm.Decimal")}
 _JSON2 = {
     **_IEEE,
@@ -94,7 +103,16 @@ UNTYPED = (
 SHAPES = tuple(
     f"Edm.{kind}{what}"
     for kind in ("Geography", "Geometry")
-    for what in ("", "Point", "LineString", "Polygon", "MultiPoint", "MultiLineString", "MultiPolygon", "Collection")
+    for what in (
+        "",
+        "Point",
+        "LineString",
+        "Polygon",
+        "MultiPoint",
+        "MultiLineString",
+        "MultiPolygon",
+        "Collection",
+    )
 )
 PRIMITIVES = frozenset((*_ALL, *UNTYPED, *SHAPES, "Edm.Stream"))
 WHOLE = ("Edm.Byte", "Edm.SByte", "Edm.Int16", "Edm.Int32", "Edm.Int64")
@@ -156,7 +174,9 @@ def with_fraction(name: str, digits: int) -> str:
 
 @lru_cache(maxsize=5_000)
 def with_digits(precision: int | None, scale: int | None) -> str:
-    """The format of a decimal, as a text or a number, with so many digits at most, and so many after the point."""
+    """The format of a decimal, as a text or a number, with so many digits at most, and so many after the
+    point.
+    """
     own = f"Edm.Decimal({'' if precision is None else precision}{'' if scale is None else f',{scale}'})"
 
     def holds(value: Any) -> bool:
@@ -169,7 +189,9 @@ def with_digits(precision: int | None, scale: int | None) -> str:
             return True
         after = max(0, -exponent)
         before = max(0, len(digits) + exponent) if any(digits) else 0
-        return (scale is None or after <= scale) and (precision is None or before + (scale or after) <= precision)
+        return (scale is None or after <= scale) and (
+            precision is None or before + (scale or after) <= precision
+        )
 
     TEXT_FORMATS[own] = NUMBER_FORMATS[own] = holds
     SAMPLES[own] = tuple(text for text in (_decimal(precision, scale), "4", "0") if holds(text))
@@ -177,4 +199,8 @@ def with_digits(precision: int | None, scale: int | None) -> str:
 
 
 def _decimal(precision: int | None, scale: int | None) -> str:
-    return "4" if not scale else f"{4 if precision is None or precision > scale else 0}.{'5'.ljust(min(scale, 2), '0')}"
+    return (
+        "4"
+        if not scale
+        else f"{4 if precision is None or precision > scale else 0}.{'5'.ljust(min(scale, 2), '0')}"
+    )

@@ -56,7 +56,9 @@ class OpenApiWire:
     def elements(self, operation: Operation) -> Iterator[Element]:
         return elements(self.contract, operation)
 
-    def hits(self, operation: Operation, exchange: Exchange, answer: Answer, base_url: str) -> tuple[str, ...]:
+    def hits(
+        self, operation: Operation, exchange: Exchange, answer: Answer, base_url: str
+    ) -> tuple[str, ...]:
         return hits(self.contract, operation, self._reading(operation), exchange, answer, base_url)
 
     def _reading(self, operation: Operation) -> tuple[Reading, ...]:

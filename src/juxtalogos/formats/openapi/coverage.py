@@ -23,11 +23,13 @@ def elements(contract: Contract, operation: Operation) -> Iterator[Element]:
     """Everything of an operation that can be exercised."""
     yield Element("operation", operation.location, label=operation.id)
     refs: list[SchemaRef] = []
-    for one in operation.inputs:
-        yield Element("parameter", one.location, label=f"{operation.id} {one.address}")
-        refs += [one.schema] if one.schema else []
+    for declared_input in operation.inputs:
+        yield Element("parameter", declared_input.location, label=f"{operation.id} {declared_input.address}")
+        refs += [declared_input.schema] if declared_input.schema else []
     for media in operation.body.media if operation.body else ():
-        yield Element("media", media.location, media.media_type, "request", f"{operation.id} {media.media_type}")
+        yield Element(
+            "media", media.location, media.media_type, "request", f"{operation.id} {media.media_type}"
+        )
         refs += [media.schema] if media.schema else []
     for answer in operation.answers:
         yield _status(operation, answer.status)
@@ -56,8 +58,13 @@ def _status_place(operation: Operation, status: str) -> Location:
 
 
 def hits(
-    contract: Contract, operation: Operation, known: tuple[Reading, ...], exchange: Exchange, answer: Answer, base_url: str
-) -> tuple[str, ...]:  # fmt: skip
+    contract: Contract,
+    operation: Operation,
+    known: tuple[Reading, ...],
+    exchange: Exchange,
+    answer: Answer,
+    base_url: str,
+) -> tuple[str, ...]:
     """Ids of the elements exercised, each once."""
     request = _request_hits(contract, operation, known, exchange.request, base_url)
     return tuple(dict.fromkeys([*request, *_answer_hits(contract, operation, exchange, answer)]))
@@ -77,12 +84,12 @@ def readings(contract: Contract, operation: Operation) -> tuple[Reading, ...]:
     """How each input of an operation is read back."""
     return tuple(
         Reading(
-            one,
-            ParameterReader(one, *kinds(contract, one.schema)),
-            Element("parameter", one.location).id,
-            contract.schema(one.schema) if one.schema else None,
+            declared_input,
+            ParameterReader(declared_input, *kinds(contract, declared_input.schema)),
+            Element("parameter", declared_input.location).id,
+            contract.schema(declared_input.schema) if declared_input.schema else None,
         )
-        for one in operation.inputs
+        for declared_input in operation.inputs
     )
 
 
@@ -91,14 +98,14 @@ def _request_hits(
 ) -> Iterator[str]:
     yield element_id("operation", operation.location)
     texts: dict[str, str] | None = None
-    for one in known:
-        if one.given.place == "path" and texts is None:
+    for entry in known:
+        if entry.given.place == "path" and texts is None:
             texts = path_values(contract, operation, request.url, base_url) or {}
-        value = input_value(one.given, one.reader, request, texts or {})
+        value = input_value(entry.given, entry.reader, request, texts or {})
         if value is not ABSENT:
-            yield one.element
-            if one.schema is not None:
-                yield from one.schema.hits(value)
+            yield entry.element
+            if entry.schema is not None:
+                yield from entry.schema.hits(value)
     if request.body is not None and operation.body:
         content_type = header(request.headers, "content-type") or ""
         media = chosen_media(operation, content_type) if content_type else None
@@ -109,7 +116,9 @@ def _request_hits(
                 yield from contract.schema(media.schema).hits(value)
 
 
-def _answer_hits(contract: Contract, operation: Operation, exchange: Exchange, answer: Answer) -> Iterator[str]:
+def _answer_hits(
+    contract: Contract, operation: Operation, exchange: Exchange, answer: Answer
+) -> Iterator[str]:
     if answer.declared is None or exchange.response is None:
         return
     yield element_id("status", _status_place(operation, answer.declared.status))
@@ -135,6 +144,8 @@ def input_value(one: Input, reader: ParameterReader, request: Request, path_text
         text = header(request.headers, one.name)
         return reader.from_text(text) if text is not None else ABSENT
     cookies = [
-        part.strip().partition("=")[::2] for part in (header(request.headers, "cookie") or "").split(";") if part
+        part.strip().partition("=")[::2]
+        for part in (header(request.headers, "cookie") or "").split(";")
+        if part
     ]
     return reader.from_query([(key, value) for key, value in cookies])

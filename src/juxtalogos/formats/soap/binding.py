@@ -53,7 +53,9 @@ class SoapWire:
     def elements(self, operation: Operation) -> Iterator[Element]:
         return elements(self.contract, operation)
 
-    def hits(self, operation: Operation, exchange: Exchange, answer: Answer, base_url: str) -> tuple[str, ...]:
+    def hits(
+        self, operation: Operation, exchange: Exchange, answer: Answer, base_url: str
+    ) -> tuple[str, ...]:
         return hits(self.contract, operation, exchange, answer, base_url)
 
     def parts(self, exchange: Exchange) -> tuple[Exchange, ...]:

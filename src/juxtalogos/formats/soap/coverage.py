@@ -21,9 +21,9 @@ def elements(contract: Contract, operation: Operation) -> Iterator[Element]:
     """Everything of an operation that can be exercised."""
     yield Element("operation", operation.location, label=operation.id)
     refs: list[SchemaRef] = []
-    for one in operation.inputs:
-        yield Element("parameter", one.location, label=f"{operation.id} {one.address}")
-        refs += [one.schema] if one.schema else []
+    for declared_input in operation.inputs:
+        yield Element("parameter", declared_input.location, label=f"{operation.id} {declared_input.address}")
+        refs += [declared_input.schema] if declared_input.schema else []
     refs += [media.schema for media in (operation.body.media if operation.body else ()) if media.schema]
     seen = set()
     for answer in operation.answers:
@@ -42,7 +42,9 @@ def elements(contract: Contract, operation: Operation) -> Iterator[Element]:
 def _answer(operation: Operation, answer: DeclaredAnswer) -> Element:
     if answer.fault:
         return Element("fault", answer.location, label=f"{operation.id} {answer.fault}")
-    return Element("status", answer.location, label=f"{operation.id} {'answer' if answer.media else 'accepted'}")
+    return Element(
+        "status", answer.location, label=f"{operation.id} {'answer' if answer.media else 'accepted'}"
+    )
 
 
 def hits(

@@ -1,6 +1,7 @@
 """The schemas of a WSDL's messages: what the parts of a message make of the body, as one element declaration.
 
-A `SchemaRef` names the message part (its pointer), whose element or type it is; one with a `wrapper` is the element that rpc
+A `SchemaRef` names the message part (its pointer), whose element or type it is; one with a `wrapper` is the
+element that rpc
 style puts around all parts of the message, its members being the parts, encoded or not.
 """
 
@@ -54,9 +55,14 @@ class Seen:
 
 
 class ElementSchema:
-    """One declared element in one direction, as the rooms above know schemas. Values are elements, or plain values."""
+    """One declared element in one direction, as the rooms above know schemas.
 
-    def __init__(self, reader: SchemaReader, declared: ElementDecl, ref: SchemaRef, of_type: bool = False) -> None:
+    Values are elements, or plain values.
+    """
+
+    def __init__(
+        self, reader: SchemaReader, declared: ElementDecl, ref: SchemaRef, of_type: bool = False
+    ) -> None:
         self.reader = reader
         self.declared = declared
         self.ref = ref
@@ -68,9 +74,13 @@ class ElementSchema:
         return ElementSchema(self.reader, self.reader.substitutes(self.declared)[name], self.ref)
 
     def element(self, value: Any, at: str = "body", *, loose: bool = False) -> ET.Element:
-        """A plain value as an element; UsageError when something has no place in it, unless it is sent `loose`."""
+        """A plain value as an element; UsageError when something has no place in it, unless it is sent
+        `loose`.
+        """
         return (
-            value if isinstance(value, ET.Element) else to_element(value, self.declared, self.reader, at, loose=loose)
+            value
+            if isinstance(value, ET.Element)
+            else to_element(value, self.declared, self.reader, at, loose=loose)
         )
 
     def tree(self, element: ET.Element, scope_of_element: ScopeOf) -> Any:
@@ -87,7 +97,7 @@ class ElementSchema:
 
         found, hits = examine(fast_of(self.reader), element, self.declared, scope_of_element)
         if above:
-            found = [replace(one, path=above + one.path) for one in found]
+            found = [replace(item, path=above + item.path) for item in found]
         return Seen(tuple(found), hits, self)
 
     def check(self, value: Any) -> tuple[Deviation, ...]:
@@ -130,7 +140,10 @@ class ElementSchema:
             return ()
         text = text_of(value, simple, row.path)
         found = simple.wrongs(text, scope_of(self.reader.prefixes))
-        return tuple(Deviation("", one.facet, one.where(), one.declared, text, bool(one.undecided)) for one in found)
+        return tuple(
+            Deviation("", item.facet, item.where(), item.declared, text, bool(item.undecided))
+            for item in found
+        )
 
     def elements(self) -> Iterator[Element]:
         """Everything in the declaration that an element can exercise."""
@@ -149,7 +162,9 @@ class ElementSchema:
         kind, nillable = kind_at(self.declared, keys, self.reader)
         if nillable and text == "null":
             return None
-        simple = kind if isinstance(kind, SimpleType) else kind.simple if isinstance(kind, ComplexType) else None
+        simple = (
+            kind if isinstance(kind, SimpleType) else kind.simple if isinstance(kind, ComplexType) else None
+        )
         if simple is None:
             from juxtalogos.documents.jsontext import NotJson, parse_json
 
@@ -193,7 +208,9 @@ class SoapEngine:
         if ref.wrapper:
             return ElementSchema(self.reader, self._wrapper(ref), ref)
         node, named = self._named(ref)
-        element = self.reader.element(named or "") if node is not None and node.get("element") is not None else None
+        element = (
+            self.reader.element(named or "") if node is not None and node.get("element") is not None else None
+        )
         if (
             ref.direction is Direction.REQUEST
             and element is not None
@@ -228,7 +245,9 @@ class SoapEngine:
         return node, resolve_name(text, document.value.scope(node))
 
     def _wrapper(self, ref: SchemaRef) -> ElementDecl:
-        """rpc style: an element called as the operation, an accessor a part, of no namespace (WSDL 1.1, section 3.5)."""
+        """rpc style: an element called as the operation, an accessor a part, of no namespace (WSDL 1.1,
+        section 3.5).
+        """
         name = ref.wrapper
         where = lambda: ref.location  # noqa: E731
         if name.startswith("{"):
@@ -243,7 +262,9 @@ class SoapEngine:
             decl = ElementDecl(part, lambda at=at: at, of_part, nillable=ref.encoded)  # type: ignore[misc]
             parts.append(Particle(decl, int(required), 1, decl.where))
         # An encoded struct has no order (SOAP 1.1, section 5.4.1).
-        kind.content = Particle(ModelGroup("all" if ref.encoded else "sequence", tuple(parts), where), 1, 1, where)
+        kind.content = Particle(
+            ModelGroup("all" if ref.encoded else "sequence", tuple(parts), where), 1, 1, where
+        )
         self.reader.finish()
         return ElementDecl(name, where, kind)
 

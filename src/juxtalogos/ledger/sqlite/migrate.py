@@ -1,4 +1,6 @@
-"""An older ledger becomes one of today's form, in the transaction that is under way; what fails leaves it as it was."""
+"""An older ledger becomes one of today's form, in the transaction that is under way; what fails leaves it as
+it was.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,10 @@ PAGE = 500
 
 
 def migrate(db: sqlite3.Connection, path: Path, version: int) -> None:
-    """From version 1 or 2. The old rows are read by a second connection, which sees the file as it was before."""
+    """From version 1 or 2.
+
+    The old rows are read by a second connection, which sees the file as it was before.
+    """
     key = os.urandom(32)
     for name in ("exchange", "check_result"):
         db.execute(f"ALTER TABLE {name} RENAME TO old_{name}")
@@ -31,7 +36,9 @@ def migrate(db: sqlite3.Connection, path: Path, version: int) -> None:
     try:
         before.executescript(stored_before(version))
         at = 0
-        while rows := before.execute(f"SELECT {STORED_COLUMNS} FROM stored WHERE id > ? ORDER BY id LIMIT ?", (at, PAGE)).fetchall():  # fmt: skip
+        while rows := before.execute(
+            f"SELECT {STORED_COLUMNS} FROM stored WHERE id > ? ORDER BY id LIMIT ?", (at, PAGE)
+        ).fetchall():
             batch = Batch(0, key, 1)
             for row in rows:
                 record = exchange_record(row)

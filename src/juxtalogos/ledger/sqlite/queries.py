@@ -10,10 +10,13 @@ from juxtalogos.ledger.records import RunRecord, StepRow
 from juxtalogos.model.verdict import Verdict
 
 RUN_QUERY = """SELECT id, started, ended, kind, target, what, verdict,
-    (SELECT count(*) FROM suite_case WHERE run = run.id), (SELECT count(*) FROM main.exchange WHERE run = run.id),
+    (SELECT count(*) FROM suite_case WHERE run = run.id),
+    (SELECT count(*) FROM main.exchange WHERE run = run.id),
     (SELECT coalesce(sum(failing), 0) FROM stored WHERE stored.run = run.id), interrupted, token FROM run"""
 
-STEP_COLUMNS = "id, suite, suite_case, step, contract, operation, verdict, reason, method, url, status, failing"
+STEP_COLUMNS = (
+    "id, suite, suite_case, step, contract, operation, verdict, reason, method, url, status, failing"
+)
 
 
 def run_record(row: Sequence[Any]) -> RunRecord:
@@ -41,7 +44,12 @@ def condition(query: ExchangeQuery, after: int) -> tuple[str, list[Any]]:
         found.append(("id = ?", query.number))
     if query.url_part:
         found.append(("instr(url, ?) > 0", query.url_part))
-    for column, value in (("method", query.method.upper()), ("verdict", query.verdict), ("operation", query.operation), ("contract", query.contract)):  # fmt: skip
+    for column, value in (
+        ("method", query.method.upper()),
+        ("verdict", query.verdict),
+        ("operation", query.operation),
+        ("contract", query.contract),
+    ):
         if value:
             found.append((f"{column} = ?", value))
     if query.status:
@@ -62,4 +70,8 @@ def condition(query: ExchangeQuery, after: int) -> tuple[str, list[Any]]:
 
 def _status(text: str) -> tuple[str, Any]:
     wanted = text.upper()
-    return ("status / 100 = ?", int(wanted[0])) if wanted[1:] == "XX" and wanted[:1].isdigit() else ("CAST(status AS TEXT) = ?", wanted)  # fmt: skip
+    return (
+        ("status / 100 = ?", int(wanted[0]))
+        if wanted[1:] == "XX" and wanted[:1].isdigit()
+        else ("CAST(status AS TEXT) = ?", wanted)
+    )

@@ -18,7 +18,9 @@ MOST_FAULTS = 20
 
 
 def faults(path: Path) -> list[str]:
-    """What is wrong with the file, in the words of the database; nothing when it is whole. LedgerError when it is no ledger."""
+    """What is wrong with the file, in the words of the database; nothing when it is whole. LedgerError when
+    it is no ledger.
+    """
     with closing(_reading(path)) as db:
         try:
             found = [str(row[0]) for row in db.execute(f"PRAGMA integrity_check({MOST_FAULTS})")]
@@ -28,7 +30,9 @@ def faults(path: Path) -> list[str]:
 
 
 def rescue(path: Path, target: Path) -> dict[str, tuple[int, int]]:
-    """Copies what can be read into a new ledger; by table (rows copied, rows lost as far as is known). LedgerError when there is such a file."""
+    """Copies what can be read into a new ledger; by table (rows copied, rows lost as far as is known).
+    LedgerError when there is such a file.
+    """
     if target.exists():
         raise LedgerError("there is such a file already", where=str(target), mend="give another name")
     counts: dict[str, tuple[int, int]] = {}
@@ -39,15 +43,21 @@ def rescue(path: Path, target: Path) -> dict[str, tuple[int, int]]:
         for statement in filter(str.strip, TABLES.split(";")):
             words = statement.split()
             if words[1] == "TABLE" and words[2] not in _CONTENTS:
-                rows = _in_order(source, words[2]) if "WITHOUT ROWID" in statement else _by_number(source, words[2])
+                rows = (
+                    _in_order(source, words[2])
+                    if "WITHOUT ROWID" in statement
+                    else _by_number(source, words[2])
+                )
                 counts[words[2]] = _copied(db, words[2], rows)
         for table, columns in _CONTENTS.items():
-            wanted = " UNION ".join(f"SELECT {column} FROM exchange WHERE {column} IS NOT NULL" for column in columns)
+            wanted = " UNION ".join(
+                f"SELECT {column} FROM exchange WHERE {column} IS NOT NULL" for column in columns
+            )
             numbers = [row[0] for row in db.execute(wanted)]
             counts[table] = _copied(db, table, _each(source, table, numbers))
         db.execute(
-            "INSERT INTO run (id, started, kind, target, what, verdict) SELECT run, min(sent_at), 'run', '', 'rescued', '' FROM exchange"
-            " WHERE run NOT IN (SELECT id FROM run) GROUP BY run"
+            "INSERT INTO run (id, started, kind, target, what, verdict) SELECT run, min(sent_at), 'run', '',"
+            " 'rescued', '' FROM exchange WHERE run NOT IN (SELECT id FROM run) GROUP BY run"
         )
     return counts
 
@@ -85,12 +95,16 @@ def _by_number(source: sqlite3.Connection, table: str) -> Iterator[tuple[object,
     for first in range(1, last + 1, _BLOCK):
         end = min(first + _BLOCK, last + 1)
         try:
-            yield from source.execute(f"SELECT * FROM {table} WHERE rowid >= ? AND rowid < ?", (first, end)).fetchall()
+            yield from source.execute(
+                f"SELECT * FROM {table} WHERE rowid >= ? AND rowid < ?", (first, end)
+            ).fetchall()
         except sqlite3.Error:
             yield from _each(source, table, range(first, end))
 
 
-def _each(source: sqlite3.Connection, table: str, numbers: Iterable[int]) -> Iterator[tuple[object, ...] | None]:
+def _each(
+    source: sqlite3.Connection, table: str, numbers: Iterable[int]
+) -> Iterator[tuple[object, ...] | None]:
     for number in numbers:
         try:
             yield from source.execute(f"SELECT * FROM {table} WHERE rowid = ?", (number,)).fetchall()

@@ -23,7 +23,9 @@ SMALL = 200
 
 @dataclass(slots=True)
 class Batch:
-    """The rows of some records: each content once, by a digest keyed with the ledger's own key, so that nobody can choose two that meet."""
+    """The rows of some records: each content once, by a digest keyed with the ledger's own key, so that
+    nobody can choose two that meet.
+    """
 
     run: int
     key: bytes
@@ -45,21 +47,50 @@ class Batch:
         response = exchange.response if exchange else None
         timings = exchange.timings if exchange else Timings(time.time(), 0, 0)
         failing = sum(result.fails for result in record.results)
-        self.exchanges.append((
-            number, run, record.suite, record.case, record.step, record.contract, record.operation, record.role, record.whole, record.verdict, record.reason,
-            request.method, request.url, response.status if response else 0, timings.sent_at, timings.first_byte, timings.total,
-            exchange.error if exchange else "", json.dumps(request.headers), self._body(request.body), record.request_form,
-            _head(response), self._body(response.body if response else None), record.response_form, self._results(record.results), failing, _notes(record),
-        ))  # fmt: skip
+        self.exchanges.append(
+            (
+                number,
+                run,
+                record.suite,
+                record.case,
+                record.step,
+                record.contract,
+                record.operation,
+                record.role,
+                record.whole,
+                record.verdict,
+                record.reason,
+                request.method,
+                request.url,
+                response.status if response else 0,
+                timings.sent_at,
+                timings.first_byte,
+                timings.total,
+                exchange.error if exchange else "",
+                json.dumps(request.headers),
+                self._body(request.body),
+                record.request_form,
+                _head(response),
+                self._body(response.body if response else None),
+                record.response_form,
+                self._results(record.results),
+                failing,
+                _notes(record),
+            )
+        )
         self.ids.append(number)
         for place, result in enumerate(record.results):
             if not result.held:
                 finding = record.finding(result)
-                self.findings.append((number, run, place, result.result_class, result.kind, finding.fingerprint))
+                self.findings.append(
+                    (number, run, place, result.result_class, result.kind, finding.fingerprint)
+                )
         for part in record.parts:
             self.add(replace(part, whole=number), run=run)
         if record.hits:
-            counts = self.hits.setdefault((record.contract, record.operation, record.status, record.media_type), {})
+            counts = self.hits.setdefault(
+                (record.contract, record.operation, record.status, record.media_type), {}
+            )
             for element in record.hits:
                 found = counts.get(element)
                 if found is None:
@@ -74,7 +105,9 @@ class Batch:
                 yield self.run, contract, element, operation, status, media_type, count, first
 
     def _digest(self, content: bytes) -> int:
-        return int.from_bytes(hashlib.blake2b(content, key=self.key, digest_size=8).digest(), "big", signed=True)
+        return int.from_bytes(
+            hashlib.blake2b(content, key=self.key, digest_size=8).digest(), "big", signed=True
+        )
 
     def _body(self, body: bytes | None) -> int | None:
         if body is None:
@@ -89,7 +122,7 @@ class Batch:
     def _results(self, results: tuple[CheckResult, ...]) -> int | None:
         if not results:
             return None
-        text = json.dumps([_result(one) for one in results], separators=(",", ":"))
+        text = json.dumps([_result(result) for result in results], separators=(",", ":"))
         number = self._digest(text.encode())
         self.result_sets[number] = number, text
         return number
@@ -99,8 +132,18 @@ def _result(result: CheckResult) -> tuple[Any, ...]:
     place = result.location
     document, pointer = (place.document, place.pointer) if place else (None, None)
     return (
-        result.kind, int(result.held), result.at, result.declared, result.observed, document, pointer, result.severity, int(result.proving), result.detail, result.anchor,
-    )  # fmt: skip
+        result.kind,
+        int(result.held),
+        result.at,
+        result.declared,
+        result.observed,
+        document,
+        pointer,
+        result.severity,
+        int(result.proving),
+        result.detail,
+        result.anchor,
+    )
 
 
 def results_of(text: str | None) -> tuple[CheckResult, ...]:
@@ -121,9 +164,36 @@ def _check_result(row: Sequence[Any]) -> CheckResult:
 def exchange_record(row: Sequence[Any]) -> ExchangeRecord:
     """A record, of a row of `stored`."""
     (
-        number, run, suite, case, step, contract, operation, role, whole, verdict, reason, method, url, status, sent_at, first_byte, total, error,
-        headers, request_coding, request, request_form, head, response_coding, response, response_form, results, _, notes,
-    ) = row  # fmt: skip
+        number,
+        run,
+        suite,
+        case,
+        step,
+        contract,
+        operation,
+        role,
+        whole,
+        verdict,
+        reason,
+        method,
+        url,
+        status,
+        sent_at,
+        first_byte,
+        total,
+        error,
+        headers,
+        request_coding,
+        request,
+        request_form,
+        head,
+        response_coding,
+        response,
+        response_form,
+        results,
+        _,
+        notes,
+    ) = row
     exchange = None
     if method:
         sent = Request(method, url, _fields(json.loads(headers)), _unpacked(request_coding, request))
@@ -131,10 +201,27 @@ def exchange_record(row: Sequence[Any]) -> ExchangeRecord:
         exchange = Exchange(sent, came, Timings(sent_at, first_byte, total), error)
     told = json.loads(notes) if notes else {}
     return ExchangeRecord(
-        case, step, contract, operation, exchange, Verdict(verdict), reason, results_of(results), (), suite, number, run,
-        _fields(told.get("known", {}).items()), _fields(told.get("flows", ())), str(told.get("note", "")), _fields(told.get("reported", ())), role, whole,
-        BodyForm(request_form), BodyForm(response_form),
-    )  # fmt: skip
+        case,
+        step,
+        contract,
+        operation,
+        exchange,
+        Verdict(verdict),
+        reason,
+        results_of(results),
+        (),
+        suite,
+        number,
+        run,
+        _fields(told.get("known", {}).items()),
+        _fields(told.get("flows", ())),
+        str(told.get("note", "")),
+        _fields(told.get("reported", ())),
+        role,
+        whole,
+        BodyForm(request_form),
+        BodyForm(response_form),
+    )
 
 
 def _unpacked(coding: str | None, data: bytes | None) -> bytes | None:
@@ -144,7 +231,14 @@ def _unpacked(coding: str | None, data: bytes | None) -> bytes | None:
 def _head(response: Response | None) -> str | None:
     if response is None:
         return None
-    told = (response.reason, response.headers, response.http_version, response.truncated, response.problem, response.body_kept)  # fmt: skip
+    told = (
+        response.reason,
+        response.headers,
+        response.http_version,
+        response.truncated,
+        response.problem,
+        response.body_kept,
+    )
     return json.dumps(told)
 
 
@@ -160,7 +254,12 @@ def _fields(pairs: Iterable[Sequence[str]]) -> tuple[tuple[str, str], ...]:
 
 
 def _notes(record: ExchangeRecord) -> str:
-    told = {"known": dict(record.known), "flows": record.flows, "note": record.note, "reported": record.reported}
+    told = {
+        "known": dict(record.known),
+        "flows": record.flows,
+        "note": record.note,
+        "reported": record.reported,
+    }
     kept = {key: value for key, value in told.items() if value}
     return json.dumps(kept, separators=(",", ":")) if kept else ""
 
@@ -172,6 +271,7 @@ def store_batch(db: sqlite3.Connection, batch: Batch) -> None:
     db.executemany(f"INSERT INTO main.exchange VALUES (?{', ?' * 26})", batch.exchanges)
     db.executemany("INSERT INTO main.finding VALUES (?, ?, ?, ?, ?, ?)", batch.findings)
     db.executemany(
-        "INSERT INTO hit VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET count = count + excluded.count",
+        "INSERT INTO hit VALUES (?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO UPDATE SET count = count +"
+        " excluded.count",
         batch.hit_rows(),
     )

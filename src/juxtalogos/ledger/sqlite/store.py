@@ -111,7 +111,9 @@ class SqliteLedger:
     def _opened_for_reading(self) -> sqlite3.Connection:
         url = f"file:{quote(str(self.path.resolve()))}"
         try:
-            return self._connected(sqlite3.connect(f"{url}?mode=ro", uri=True, timeout=WAIT, isolation_level=None))
+            return self._connected(
+                sqlite3.connect(f"{url}?mode=ro", uri=True, timeout=WAIT, isolation_level=None)
+            )
         except sqlite3.OperationalError:
             # In a folder that cannot be written there is no place for the files that readers share.
             if os.access(self.path.parent, os.W_OK) or not os.access(self.path, os.R_OK):
@@ -166,7 +168,9 @@ class SqliteLedger:
 
     @contextmanager
     def batch(self) -> Iterator[None]:
-        """One transaction: what is done meanwhile is committed together at its end; LedgerError when it cannot be."""
+        """One transaction: what is done meanwhile is committed together at its end; LedgerError when it
+        cannot be.
+        """
         with self._guarded():
             self.db.execute("BEGIN IMMEDIATE")
             try:
@@ -187,14 +191,16 @@ class SqliteLedger:
         with self.batch():
             self.db.execute(query, (time.time(), verdict, interrupted, run))
 
-    def add(self, run: int, exchanges: Sequence[ExchangeRecord], cases: Sequence[CaseRecord] = ()) -> list[int]:
+    def add(
+        self, run: int, exchanges: Sequence[ExchangeRecord], cases: Sequence[CaseRecord] = ()
+    ) -> list[int]:
         with self.batch():
             return self._put(run, exchanges, cases)
 
     def try_add(self, run: int, records: Sequence[ExchangeRecord | CaseRecord | UndoRecord]) -> bool:
-        exchanges = [one for one in records if isinstance(one, ExchangeRecord)]
-        cases = [one for one in records if isinstance(one, CaseRecord)]
-        undoing = [one for one in records if isinstance(one, UndoRecord)]
+        exchanges = [record for record in records if isinstance(record, ExchangeRecord)]
+        cases = [record for record in records if isinstance(record, CaseRecord)]
+        undoing = [record for record in records if isinstance(record, UndoRecord)]
         self.db.execute("PRAGMA busy_timeout=0")
         try:
             self.db.execute("BEGIN IMMEDIATE")
@@ -225,13 +231,28 @@ class SqliteLedger:
             self.db.execute("SAVEPOINT one")
             try:
                 self._put(run, [record], ())
-            except (ValueError, OverflowError, TypeError, sqlite3.InterfaceError, sqlite3.ProgrammingError) as error:
+            except (
+                ValueError,
+                OverflowError,
+                TypeError,
+                sqlite3.InterfaceError,
+                sqlite3.ProgrammingError,
+            ) as error:
                 self.db.execute("ROLLBACK TO one")
                 reason = f"what was sent or came cannot be stored ({type(error).__name__})"
-                bare = replace(record.bare(), verdict=Verdict.ERROR, reason=reason, step=_storable(record.step), case=_storable(record.case))  # fmt: skip
+                bare = replace(
+                    record.bare(),
+                    verdict=Verdict.ERROR,
+                    reason=reason,
+                    step=_storable(record.step),
+                    case=_storable(record.case),
+                )
                 self._put(run, [bare], ())
             self.db.execute("RELEASE one")
-        told = [replace(one, case=_storable(one.case), reason=_storable(one.reason)) for one in cases]
+        told = [
+            replace(other_case, case=_storable(other_case.case), reason=_storable(other_case.reason))
+            for other_case in cases
+        ]
         self._put(run, (), told)
 
     @cached_property
@@ -240,7 +261,9 @@ class SqliteLedger:
 
     def _put(self, run: int, exchanges: Sequence[ExchangeRecord], cases: Sequence[CaseRecord]) -> list[int]:
         first = (
-            int(self.db.execute("SELECT coalesce(max(id), 0) + 1 FROM main.exchange").fetchone()[0]) if exchanges else 1
+            int(self.db.execute("SELECT coalesce(max(id), 0) + 1 FROM main.exchange").fetchone()[0])
+            if exchanges
+            else 1
         )
         batch = Batch(run, self._key, first)
         for record in exchanges:
@@ -253,12 +276,15 @@ class SqliteLedger:
         return batch.ids
 
     def _put_undoing(self, run: int, records: Sequence[UndoRecord]) -> None:
-        for one in records:
-            if one.done:
-                self.db.execute("UPDATE created SET removed = 1 WHERE run = ? AND key = ?", (run, one.sent))
+        for entry in records:
+            if entry.done:
+                self.db.execute("UPDATE created SET removed = 1 WHERE run = ? AND key = ?", (run, entry.sent))
             else:
-                query = "INSERT INTO created (run, exchange, contract, resource, key, target) VALUES (?, 0, ?, ?, ?, ?)"
-                self.db.execute(query, (run, one.contract, one.operation, one.sent, one.target))
+                query = (
+                    "INSERT INTO created (run, exchange, contract, resource, key, target) VALUES (?, 0, ?, ?,"
+                    " ?, ?)"
+                )
+                self.db.execute(query, (run, entry.contract, entry.operation, entry.sent, entry.target))
 
     def mark_undone(self, number: int) -> None:
         with self.batch():
@@ -267,7 +293,11 @@ class SqliteLedger:
     def undone(self, run: int) -> list[UndoRecord]:
         if not self.db.execute("SELECT 1 FROM sqlite_master WHERE name = 'created'").fetchone():
             return []  # a ledger of an older form
-        rows = self._rows("SELECT contract, resource, key, target, removed, id FROM created WHERE run = ? AND NOT removed ORDER BY id DESC", (run,))  # fmt: skip
+        rows = self._rows(
+            "SELECT contract, resource, key, target, removed, id FROM created WHERE run = ? AND NOT removed"
+            " ORDER BY id DESC",
+            (run,),
+        )
         return [
             UndoRecord(contract, operation, sent, target, bool(done), number)
             for contract, operation, sent, target, done, number in rows
@@ -289,7 +319,15 @@ class SqliteLedger:
         for row in rows:
             try:
                 made = make(row)
-            except (ValueError, KeyError, TypeError, IndexError, AttributeError, RecursionError, zlib.error) as error:
+            except (
+                ValueError,
+                KeyError,
+                TypeError,
+                IndexError,
+                AttributeError,
+                RecursionError,
+                zlib.error,
+            ) as error:
                 raise self._unusable(error) from None
             yield made
 
@@ -305,12 +343,20 @@ class SqliteLedger:
             found = [*self._made(run_record, self._rows(f"{RUN_QUERY} WHERE id = ?", (number,)))]
         if not found:
             latest = self._rows("SELECT max(id) FROM main.run")[0][0]
-            mend = f"the latest is {latest}; list them: juxtalogos runs" if latest else "make one: juxtalogos run"
-            raise UsageError(f"there is no run {number}" if number is not None else "there is no run yet", mend=mend)
+            mend = (
+                f"the latest is {latest}; list them: juxtalogos runs"
+                if latest
+                else "make one: juxtalogos run"
+            )
+            raise UsageError(
+                f"there is no run {number}" if number is not None else "there is no run yet", mend=mend
+            )
         return found[0]
 
     def cases(self, run: int) -> list[CaseRecord]:
-        query = "SELECT suite, name, verdict, reason, seconds FROM suite_case WHERE run = ? ORDER BY suite, rowid"
+        query = (
+            "SELECT suite, name, verdict, reason, seconds FROM suite_case WHERE run = ? ORDER BY suite, rowid"
+        )
         return [
             *self._made(
                 lambda row: CaseRecord(row[0], row[1], Verdict(row[2]), row[3], float(row[4])),
@@ -319,10 +365,17 @@ class SqliteLedger:
         ]
 
     def worst(self, run: int) -> Verdict:
-        return worst(self._made(lambda row: Verdict(row[0]), self._rows("SELECT DISTINCT verdict FROM suite_case WHERE run = ?", (run,))))  # fmt: skip
+        return worst(
+            self._made(
+                lambda row: Verdict(row[0]),
+                self._rows("SELECT DISTINCT verdict FROM suite_case WHERE run = ?", (run,)),
+            )
+        )
 
     def steps(self, run: int) -> Iterator[StepRow]:
-        return self._made(step_row, self._rows(f"SELECT {STEP_COLUMNS} FROM stored WHERE run = ? ORDER BY id", (run,)))
+        return self._made(
+            step_row, self._rows(f"SELECT {STEP_COLUMNS} FROM stored WHERE run = ? ORDER BY id", (run,))
+        )
 
     def exchanges(self, query: ExchangeQuery) -> Iterator[ExchangeRecord]:
         """A page at a time, so that a large run never stands in memory as a whole."""
@@ -331,7 +384,10 @@ class SqliteLedger:
             where, values = condition(query, at)
             order = "DESC" if query.newest_first else "ASC"
             size = PAGE if left < 0 else min(PAGE, left)
-            rows = self._rows(f"SELECT {STORED_COLUMNS} FROM stored WHERE {where} ORDER BY id {order} LIMIT ?", (*values, size))  # fmt: skip
+            rows = self._rows(
+                f"SELECT {STORED_COLUMNS} FROM stored WHERE {where} ORDER BY id {order} LIMIT ?",
+                (*values, size),
+            )
             yield from self._made(exchange_record, rows)
             if len(rows) < size:
                 return
@@ -344,14 +400,25 @@ class SqliteLedger:
     def findings(self, run: int) -> list[FoundResult]:
         if self.version < VERSION:
             return self._findings_before(run)
-        query = "SELECT fingerprint, count(*), min(exchange) FROM finding WHERE run = ? GROUP BY fingerprint ORDER BY 3, min(place)"
+        query = (
+            "SELECT fingerprint, count(*), min(exchange) FROM finding WHERE run = ? GROUP BY fingerprint"
+            " ORDER BY 3, min(place)"
+        )
         found: list[FoundResult] = []
         for fingerprint, count, first in self._rows(query, (run,)):
-            numbers = self._rows("SELECT DISTINCT exchange, place FROM finding WHERE run = ? AND fingerprint = ? ORDER BY 1 LIMIT ?", (run, fingerprint, MAX_EXCHANGES))  # fmt: skip
-            rows = self._rows("SELECT contract, operation, status, results FROM stored WHERE id = ?", (first,))
+            numbers = self._rows(
+                "SELECT DISTINCT exchange, place FROM finding WHERE run = ? AND fingerprint = ? ORDER BY 1"
+                " LIMIT ?",
+                (run, fingerprint, MAX_EXCHANGES),
+            )
+            rows = self._rows(
+                "SELECT contract, operation, status, results FROM stored WHERE id = ?", (first,)
+            )
             exchanges = tuple(dict.fromkeys(number for number, _ in numbers))
 
-            def told(row: Any, place: Any = numbers[0][1], rest: Any = (fingerprint, count, exchanges)) -> FoundResult:
+            def told(
+                row: Any, place: Any = numbers[0][1], rest: Any = (fingerprint, count, exchanges)
+            ) -> FoundResult:
                 return FoundResult(Finding(results_of(row[3])[place], *row[:3]), *rest)
 
             found += self._made(told, rows)
@@ -369,7 +436,10 @@ class SqliteLedger:
         ]
 
     def reported(self, run: int) -> Iterator[ReportedValue]:
-        query = "SELECT id, suite, suite_case, step, notes FROM stored WHERE run = ? AND instr(notes, '\"reported\":') > 0 ORDER BY id"
+        query = (
+            "SELECT id, suite, suite_case, step, notes FROM stored WHERE run = ? AND instr(notes,"
+            " '\"reported\":') > 0 ORDER BY id"
+        )
 
         def told(row: Any) -> list[ReportedValue]:
             return [
@@ -381,7 +451,10 @@ class SqliteLedger:
             yield from values
 
     def hits(self, runs: Iterable[int], contract: str) -> Iterator[HitRow]:
-        query = "SELECT element, operation, status, media_type, count, exchange FROM hit WHERE run = ? AND contract = ?"
+        query = (
+            "SELECT element, operation, status, media_type, count, exchange FROM hit WHERE run = ? AND"
+            " contract = ?"
+        )
         for run in runs:
             for row in self._rows(query, (run, contract)):
                 yield HitRow(*row)

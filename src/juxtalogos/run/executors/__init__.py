@@ -1,4 +1,7 @@
-"""Executors: where the units of a run are done. Each takes work from a source and tells it what came of it."""
+"""Executors: where the units of a run are done.
+
+Each takes work from a source and tells it what came of it.
+"""
 
 from juxtalogos.run.executors.interface import Dealer, Executor, WorkSource
 from juxtalogos.run.executors.local import LocalExecutor

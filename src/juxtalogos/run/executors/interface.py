@@ -28,11 +28,16 @@ class Executor(Protocol):
     """Does the units of a source, in this process or elsewhere."""
 
     async def run(self, source: WorkSource) -> None:
-        """Until the source is exhausted. On cancellation what is under way cleans up after itself and is kept."""
+        """Until the source is exhausted.
+
+        On cancellation what is under way cleans up after itself and is kept.
+        """
 
 
 class Dealer:
-    """A source that knows all its work beforehand; units that must be alone are given out when nothing else is under way."""
+    """A source that knows all its work beforehand; units that must be alone are given out when nothing else
+    is under way.
+    """
 
     def __init__(self, units: Iterable[Unit]) -> None:
         self.waiting = deque(units)

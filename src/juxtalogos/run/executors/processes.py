@@ -1,4 +1,7 @@
-"""Units dealt out to processes of this machine. A process binds the plan itself and writes into the same ledger."""
+"""Units dealt out to processes of this machine.
+
+A process binds the plan itself and writes into the same ledger.
+"""
 
 from __future__ import annotations
 
@@ -43,11 +46,22 @@ class _Worker:
 
 
 class ProcessExecutor:
-    """`processes` of them share the run's jobs. One that dies takes only what it was doing with it, which is told as an error."""
+    """`processes` of them share the run's jobs.
+
+    One that dies takes only what it was doing with it, which is told as an error.
+    """
 
     def __init__(
-        self, run: BoundRun, workspace: Path, ledger: Ledger, number: int, recorder: Recorder, processes: int, done: Callable[[CaseRecord], None], stop: Stop
-    ) -> None:  # fmt: skip
+        self,
+        run: BoundRun,
+        workspace: Path,
+        ledger: Ledger,
+        number: int,
+        recorder: Recorder,
+        processes: int,
+        done: Callable[[CaseRecord], None],
+        stop: Stop,
+    ) -> None:
         self.bound = run
         self.workspace = workspace
         self.ledger = ledger
@@ -83,10 +97,14 @@ class ProcessExecutor:
     async def _deal(self, workers: list[_Worker], source: WorkSource) -> None:
         while self.fault is None and not self.stop.asked:
             self.changed.clear()
-            free = max((one for one in workers if one.alive), key=lambda one: one.room - len(one.units), default=None)
+            free = max(
+                (worker for worker in workers if worker.alive),
+                key=lambda one: one.room - len(one.units),
+                default=None,
+            )
             unit = source.next() if free is None or len(free.units) < free.room else None
             if unit is None:
-                if source.exhausted and not any(one.units for one in workers):
+                if source.exhausted and not any(worker.units for worker in workers):
                     return
                 await self.changed.wait()
             elif free is None:
@@ -95,13 +113,21 @@ class ProcessExecutor:
                 self.given += 1
                 free.units[self.given] = unit
                 free.records[self.given] = []
-                free.say({"unit": self.given, "alone": unit.alone, "cases": [asdict(ref) for ref in unit.cases]})
+                free.say(
+                    {"unit": self.given, "alone": unit.alone, "cases": [asdict(ref) for ref in unit.cases]}
+                )
 
     async def _start(self, jobs: int) -> _Worker:
         process = await asyncio.create_subprocess_exec(
-            sys.executable, "-m", WORKER, stdin=asyncio.subprocess.PIPE, stdout=asyncio.subprocess.PIPE, stderr=asyncio.subprocess.DEVNULL,
-            limit=MAX_LINE, start_new_session=True,
-        )  # fmt: skip
+            sys.executable,
+            "-m",
+            WORKER,
+            stdin=asyncio.subprocess.PIPE,
+            stdout=asyncio.subprocess.PIPE,
+            stderr=asyncio.subprocess.DEVNULL,
+            limit=MAX_LINE,
+            start_new_session=True,
+        )
         worker = _Worker(process, jobs)
         plan = self.bound.plan
         worker.say(
@@ -155,7 +181,7 @@ class ProcessExecutor:
 
     async def _lost(self, unit: Unit, reason: str) -> list[CaseRecord]:
         """Records for the turns of a unit that have none yet."""
-        have = {(one.suite, one.case) for one in self.ledger.cases(self.number)}
+        have = {(other_case.suite, other_case.case) for other_case in self.ledger.cases(self.number)}
         records = []
         for ref in unit.cases:
             key = self.bound.key(ref)

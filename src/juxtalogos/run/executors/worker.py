@@ -1,4 +1,6 @@
-"""A process that does units of a run: it is told them on its standard input, and tells on its standard output what came of them."""
+"""A process that does units of a run: it is told them on its standard input, and tells on its standard output
+what came of them.
+"""
 
 from __future__ import annotations
 
@@ -44,7 +46,10 @@ def tell_fault(error: Exception) -> None:
 
 
 async def work(start: dict[str, Any], lines: asyncio.StreamReader) -> None:
-    """Until standard input ends. Where it ends without a word, whoever began this is gone: all is cancelled and cleaned up."""
+    """Until standard input ends.
+
+    Where it ends without a word, whoever began this is gone: all is cancelled and cleaned up.
+    """
     home = Workspace(Path(start["workspace"]))
     run = bind(home, RunPlan.from_json(start["plan"]))
     with open_ledger(home.ledger_path, write=True) as ledger:
@@ -54,7 +59,12 @@ async def work(start: dict[str, Any], lines: asyncio.StreamReader) -> None:
             tell({"kept": finished})
             finished.clear()
 
-        async with Recorder(ledger, start["run"], committed) as recorder, Transport(paced(replace(run.session.options, connections=start["jobs"]), run.plan, start["processes"])) as transport:  # fmt: skip
+        async with (
+            Recorder(ledger, start["run"], committed) as recorder,
+            Transport(
+                paced(replace(run.session.options, connections=start["jobs"]), run.plan, start["processes"])
+            ) as transport,
+        ):
             slots, reset = Slots(start["jobs"]), resetting(run.session, home.root)
             context = RunContext(run.session, transport)
             tasks: set[asyncio.Task[None]] = set()

@@ -18,18 +18,47 @@ from juxtalogos.suite.inputs import values_of
 
 _QUOTED = re.compile(r"'([^'\n]{1,80})'|\"([^\"\n]{1,80})\"|`([^`\n]{1,80})`")
 _LISTED = re.compile(
-    r"(?:one of|allowed(?: values)?(?: are)?|must be|expected|choose from|valid(?: values)?(?: are)?|known(?: are)?|either|possible(?: values)?(?: are)?)[:\s]+(.{1,300})",
+    r"(?:one of|allowed(?: values)?(?: are)?|must be|expected|choose from|valid(?: values)?(?: are)?|known(?:"
+    r" are)?|either|possible(?: values)?(?: are)?)[:\s]+(.{1,300})",
     re.IGNORECASE,
 )
-_BETWEEN = re.compile(r"between\s+(-?\d{1,15}(?:\.\d{1,15})?)\s+and\s+(-?\d{1,15}(?:\.\d{1,15})?)", re.IGNORECASE)
+_BETWEEN = re.compile(
+    r"between\s+(-?\d{1,15}(?:\.\d{1,15})?)\s+and\s+(-?\d{1,15}(?:\.\d{1,15})?)", re.IGNORECASE
+)
 _LEAST = re.compile(
-    r"(?:at least|greater than(?: or equal to)?|minimum(?: is)?|>=?)\s*(-?\d{1,15}(?:\.\d{1,15})?)", re.IGNORECASE
+    r"(?:at least|greater than(?: or equal to)?|minimum(?: is)?|>=?)\s*(-?\d{1,15}(?:\.\d{1,15})?)",
+    re.IGNORECASE,
 )
 _MOST = re.compile(
     r"(?:at most|less than(?: or equal to)?|maximum(?: is)?|<=?|not exceed)\s*(-?\d{1,15}(?:\.\d{1,15})?)",
     re.IGNORECASE,
 )
-_PLAIN_WORDS = frozenset(("value", "values", "field", "fields", "parameter", "parameters", "body", "query", "header", "path", "request", "error", "detail", "title", "message", "status", "type", "is", "not", "the", "one", "and"))  # fmt: skip
+_PLAIN_WORDS = frozenset(
+    (
+        "value",
+        "values",
+        "field",
+        "fields",
+        "parameter",
+        "parameters",
+        "body",
+        "query",
+        "header",
+        "path",
+        "request",
+        "error",
+        "detail",
+        "title",
+        "message",
+        "status",
+        "type",
+        "is",
+        "not",
+        "the",
+        "one",
+        "and",
+    )
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +70,9 @@ class Named:
 
 
 def named_inputs(exchange: Exchange, sent: Inputs, addresses: Iterable[str]) -> list[Named]:
-    """The inputs that a refusal names, the strongest sign first: a value of ours, a pointer or field, a quoted name, a bare word."""
+    """The inputs that a refusal names, the strongest sign first: a value of ours, a pointer or field, a
+    quoted name, a bare word.
+    """
     body = exchange.response.body[:MOST_READ] if exchange.response else b""
     texts = texts_of(body)
     by_name: dict[str, list[str]] = {}
@@ -74,29 +105,40 @@ def named_inputs(exchange: Exchange, sent: Inputs, addresses: Iterable[str]) -> 
 
 
 def mended(judgement: Judgement, operation: Operation, exchange: Exchange, sent: Inputs) -> Judgement:
-    """A refusal with what would mend it, ready to be pasted into `juxtalogos.toml`, where it names an input."""
+    """A refusal with what would mend it, ready to be pasted into `juxtalogos.toml`, where
+    it names an input.
+    """
     addresses = [address for address, _ in values_of(sent)]
     named = next(iter(named_inputs(exchange, sent, addresses)), None)
     if named is None:
         return judgement
-    optional = any(one.address == named.address and not one.required for one in operation.inputs)
+    optional = any(
+        declared_input.address == named.address and not declared_input.required
+        for declared_input in operation.inputs
+    )
     table, more = (
-        ("leave-out", f'input = "{named.address}"') if optional else ("known", f'at = "{named.address}", value = "…"')
+        ("leave-out", f'input = "{named.address}"')
+        if optional
+        else ("known", f'at = "{named.address}", value = "…"')
     )
     told = f'[[contracts.{operation.contract}.{table}]] operation = "{operation.id}", {more}'
-    results = tuple(replace(one, detail=told) if one.kind == REFUSED else one for one in judgement.results)
+    results = tuple(
+        replace(result, detail=told) if result.kind == REFUSED else result for result in judgement.results
+    )
     return replace(judgement, results=results)
 
 
 def wanted_values(named: Named, value: Any) -> Iterator[tuple[str, Any]]:
-    """(`value` or `formula`, what) that a refusal lets expect to be taken in place of a value, the likeliest first."""
+    """(`value` or `formula`, what) that a refusal lets expect to be taken in place of a value, the likeliest
+    first.
+    """
     text, name = named.text, plain(re.split(r"[./]", named.address)[-1])
     moment = isinstance(value, str) and re.match(r"\d{4}-\d\d-\d\d", value)
     if moment:
         yield from _moments(text, str(value), name)
     listed = _LISTED.search(text)
     told = [next(filter(None, match.groups())) for match in _QUOTED.finditer(text)]
-    told = [one for one in told if plain(one) != name and one != value]
+    told = [entry for entry in told if plain(entry) != name and entry != value]
     if listed and not told:
         told = [part.strip(" .;:()[]{}'\"`") for part in re.split(r",|\bor\b|\band\b|\|", listed[1])]
     number = isinstance(value, int | float) and not isinstance(value, bool)
@@ -113,16 +155,38 @@ def wanted_values(named: Named, value: Any) -> Iterator[tuple[str, Any]]:
 
 
 _SHAPES = {
-    "https": "https://harbour.test/merrow", "url": "https://harbour.test/merrow", "uri": "https://harbour.test/merrow", "mail": "desk@harbour.test", "uuid": "3f2b8c1e-5a64-4d1f-9c0a-7e5d2b1a6f30",
-    "phone": "+441632960961", "date": "2030-03-14", "numeric": "1", "integer": "1", "number": "1", "alphanumeric": "merrow1", "country": "GB", "currency": "EUR", "language": "en", "time zone": "UTC", "timezone": "UTC",
-}  # fmt: skip
+    "https": "https://harbour.test/merrow",
+    "url": "https://harbour.test/merrow",
+    "uri": "https://harbour.test/merrow",
+    "mail": "desk@harbour.test",
+    "uuid": "3f2b8c1e-5a64-4d1f-9c0a-7e5d2b1a6f30",
+    "phone": "+441632960961",
+    "date": "2030-03-14",
+    "numeric": "1",
+    "integer": "1",
+    "number": "1",
+    "alphanumeric": "merrow1",
+    "country": "GB",
+    "currency": "EUR",
+    "language": "en",
+    "time zone": "UTC",
+    "timezone": "UTC",
+}
 """Values of common shapes, by a word that asks for them."""
 
 
 def _moments(text: str, value: str, name: str) -> Iterator[tuple[str, Any]]:
     form = "YYYY-MM-DD" if len(value) == 10 else "YYYY-MM-DDThh:mm:ssZ"
     lowered = text.lower()
-    days = [-7] if "past" in lowered else [30, 60] if any(word in lowered for word in ("future", "after", "later", "not before", "past")) else [30, -7]  # fmt: skip
+    days = (
+        [-7]
+        if "past" in lowered
+        else (
+            [30, 60]
+            if any(word in lowered for word in ("future", "after", "later", "not before", "past"))
+            else [30, -7]
+        )
+    )
     late = any(word in name for word in ("end", "until", "expire", "finish", "depart", "to", "close", "last"))
     for count in days:
         shift = count + (10 if late and count > 0 else 0)
@@ -141,7 +205,9 @@ def _numbers(text: str, value: Any) -> Iterator[Any]:
     elif high is not None:
         found = [high - 1, high]
     else:
-        found = [float(one) for one in re.findall(r"(?<![\w.])-?\d{1,15}(?:\.\d{1,15})?(?![\w.])", text)][:3] or [
+        found = [float(one) for one in re.findall(r"(?<![\w.])-?\d{1,15}(?:\.\d{1,15})?(?![\w.])", text)][
+            :3
+        ] or [
             1.0,
             10.0,
         ]

@@ -1,6 +1,8 @@
-"""Rounds of learning: each operation is called as compose would call it; what is refused is tried in the other ways that make sense.
+"""Rounds of learning: each operation is called as compose would call it; what is refused is tried in the
+other ways that make sense.
 
-A round is a run of its own: recorded, and cleaned up. What is learned is where a value comes from, seldom the value itself;
+A round is a run of its own: recorded, and cleaned up. What is learned is where a value comes from, seldom the
+value itself;
 it is kept as hints (`workspace/known.py`), of which the same compose makes a suite.
 """
 
@@ -89,12 +91,18 @@ class Learner:
         """Rounds until nothing new is tried, or the budget is used up."""
         self.resources = Resources(self.contract, Rows(self.contract))
         self.needs = defaultdict(list)
-        for need in (one for operation in self.contract.operations for one in needs_of(self.resources, operation)):
+        for need in (
+            candidate
+            for operation in self.contract.operations
+            for candidate in needs_of(self.resources, operation)
+        ):
             self.needs[need.resource].append(need)
         composed = self.composed(self.scope(self.written.and_then(self.learned), None))
-        subjects = list(dict.fromkeys(one.id for one in composed.subjects))
+        subjects = list(dict.fromkeys(subject.id for subject in composed.subjects))
         pupils = {
-            name: Pupil(operation) for name in subjects if (operation := self.contract.operation(name)) is not None
+            name: Pupil(operation)
+            for name in subjects
+            if (operation := self.contract.operation(name)) is not None
         }
         self.lessons = Lessons(list(pupils.values()))
         self.pupils = pupils
@@ -111,18 +119,23 @@ class Learner:
     async def rounds(self, pupils: dict[str, Pupil], *, full: bool) -> None:
         """Rounds until nothing is due any more."""
         for number in range(ROUNDS):
-            chosen = [one for one in pupils.values() if self.is_due(one)]
+            chosen = [pupil for pupil in pupils.values() if self.is_due(pupil)]
             if not chosen or self.lessons.requests >= self.budget:
                 return
-            self.told(f"round {number + 1}{' with optional inputs' if full else ''}: {len(chosen)} operations, {self.lessons.requests} requests so far")  # fmt: skip
+            self.told(
+                f"round {number + 1}{' with optional inputs' if full else ''}: {len(chosen)} operations,"
+                f" {self.lessons.requests} requests so far"
+            )
             before = self.learned.count
             await self.round(chosen, full=full)
-            worked = sum(one.outcome == WORKED for one in pupils.values())
+            worked = sum(pupil.outcome == WORKED for pupil in pupils.values())
             if not number and not full and not worked:
-                self.told("nothing was answered with success: is the base URL right, and is a credential wanted?")
+                self.told(
+                    "nothing was answered with success: is the base URL right, and is a credential wanted?"
+                )
                 return
-            for one in chosen:
-                one.knowledge = before + worked if one.outcome == SKIPPED else -1
+            for candidate in chosen:
+                candidate.knowledge = before + worked if candidate.outcome == SKIPPED else -1
             self.known_now = self.learned.count + worked
 
     def is_due(self, pupil: Pupil) -> bool:
@@ -135,7 +148,9 @@ class Learner:
             if pupil.stuck or any(one.open and one.outcome != SKIPPED for one in self.pupils.values()):
                 return False  # what it needs may yet be found
             pupil.stuck = True  # what should give it was not reached: perhaps something else does
-            pupil.waiting = [one for one in self.ways.other_sources(pupil, set()) if one not in pupil.tried]
+            pupil.waiting = [
+                source for source in self.ways.other_sources(pupil, set()) if source not in pupil.tried
+            ]
             return bool(pupil.waiting)
         return not pupil.attempts or bool(pupil.waiting)
 
@@ -148,14 +163,23 @@ class Learner:
         for one in chosen:
             hints = hints.and_then(one.now)
         hints = hints.and_then(self.learned)
-        composed = self.composed(self.scope(hints, frozenset(one.operation.id for one in chosen), full=full))
-        by_id = {one.operation.id: one for one in chosen}
-        cases = {case["workflowId"]: operation for case, operation in zip(composed.document["workflows"], composed.subjects)}  # fmt: skip
+        composed = self.composed(
+            self.scope(hints, frozenset(candidate.operation.id for candidate in chosen), full=full)
+        )
+        by_id = {candidate.operation.id: candidate for candidate in chosen}
+        cases = {
+            case["workflowId"]: operation
+            for case, operation in zip(composed.document["workflows"], composed.subjects)
+        }
         own = []
         for record in await self.run(composed, hints):
             self.note(record)
             operation = cases.get(record.case)
-            if operation is not None and record.operation == operation.id and record.step == slug(operation.id):
+            if (
+                operation is not None
+                and record.operation == operation.id
+                and record.step == slug(operation.id)
+            ):
                 own.append(record)
         for record in own:  # what all have shown may serve each
             pupil = by_id.pop(record.operation, None)
@@ -165,20 +189,26 @@ class Learner:
             pupil.attempts, pupil.outcome = pupil.attempts + 1, SKIPPED
 
     def scope(self, hints: Hints, operations: frozenset[str] | None, *, full: bool = False) -> ComposeScope:
-        return ComposeScope(hints, self.destructive, not self.writing, operations, only_bare=not full, only_full=full)
+        return ComposeScope(
+            hints, self.destructive, not self.writing, operations, only_bare=not full, only_full=full
+        )
 
     def composed(self, scope: ComposeScope) -> Composed:
         """The cases of a round."""
         finder = Finder(
             self.contract, scope.hints.dependencies, resources=self.resources, only_reading=scope.only_reading
         )
-        found = [one for one in finder.found() if one.sure >= LIMIT]
+        found = [item for item in finder.found() if item.sure >= LIMIT]
         linked: dict[str, set[str]] = {}
-        for one in found:
-            linked.setdefault(one.operation, set()).add(one.input)
+        for entry in found:
+            linked.setdefault(entry.operation, set()).add(entry.input)
         self.ways = Ways(self.contract, finder, linked, self.seen, self.pupils, self.writing)
         return compose(
-            self.contract, found, source_url(self.home.root, self.path, self.contract), scope, finder.resources
+            self.contract,
+            found,
+            source_url(self.home.root, self.path, self.contract),
+            scope,
+            finder.resources,
         )
 
     @property
@@ -198,9 +228,16 @@ class Learner:
         plan = RunPlan(refs, self.target.reference, digest, started=time.time(), token=token, **self.plan)
         bound = bind(self.home, plan, given=read)
         known = known_values(self.home.config, self.target, [self.contract.name], self.home.root)
-        known |= {one.name: one.given for one in reversed(hints.known)}
+        known |= {entry.name: entry.given for entry in reversed(hints.known)}
         bound = replace(bound, session=replace(bound.session, known=known))
-        ended = await execute(bound, self.home.root, self.ledger, f"learn {self.contract.name}", lambda record: None, kind="learn")  # fmt: skip
+        ended = await execute(
+            bound,
+            self.home.root,
+            self.ledger,
+            f"learn {self.contract.name}",
+            lambda record: None,
+            kind="learn",
+        )
         self.lessons.runs.append(ended.number)
         if ended.interrupted:
             raise KeyboardInterrupt
@@ -218,8 +255,10 @@ class Learner:
         pupil.status = record.status
         if record.exchange is None or record.exchange.response is None:
             pupil.outcome, pupil.words = SKIPPED, record.reason
-            if record.reason.startswith("no value for"):  # what should have given it is there, and does not tell it so
-                further = [one for one in self.ways.seen_sources(pupil) if one not in pupil.tried]
+            if record.reason.startswith(
+                "no value for"
+            ):  # what should have given it is there, and does not tell it so
+                further = [source for source in self.ways.seen_sources(pupil) if source not in pupil.tried]
                 pupil.waiting = [*further[:ATTEMPTS], *pupil.waiting]
                 pupil.outcome = REFUSED if pupil.waiting else SKIPPED
                 return
@@ -248,7 +287,9 @@ class Learner:
             pupil.waiting = [*further[:ATTEMPTS], *pupil.waiting]
 
     def worked(self, pupil: Pupil) -> None:
-        """Keeps what was tried; where an id was found in another place, all that needs one takes it from there."""
+        """Keeps what was tried; where an id was found in another place, all that needs one takes it from
+        there.
+        """
         pupil.outcome = WORKED
         if pupil.now == Hints():
             return
@@ -257,12 +298,14 @@ class Learner:
         self.learned = replace(pupil.now, dependencies=rules).and_then(self.learned)
 
     def alike(self, operation: Operation, rule: DependencyRule) -> Iterator[DependencyRule]:
-        """Where a rule says how items of a resource are told apart: the same for all else that needs one, save what people wrote."""
+        """Where a rule says how items of a resource are told apart: the same for all else that needs one,
+        save what people wrote.
+        """
         need, source = self.ways.need(operation, rule.input), self.contract.operation(rule.source)
         found = self.resources.by_key.get(need.resource) if need is not None and need.resource else None
         if source is None or found is None or self.resources.of(source) is not found:
             return
-        written = {(one.operation, one.input) for one in self.written.dependencies}
+        written = {(dependency.operation, dependency.input) for dependency in self.written.dependencies}
         for other in self.needs[found.key]:
             if (
                 other.operation.id != source.id
@@ -277,15 +320,19 @@ class Learner:
         operation = self.contract.operation(record.operation)
         assert operation is not None
         try:
-            return wire_of(self.contract).taken(operation, record.exchange.request, self.target.base_url(self.contract))
+            return wire_of(self.contract).taken(
+                operation, record.exchange.request, self.target.base_url(self.contract)
+            )
         except (JuxtalogosError, ValueError, LookupError):
             return Inputs({})
 
     def has_more(self, operation: Operation) -> bool:
         """Whether there is anything optional to send."""
-        return any(not one.required for one in operation.inputs) or any(row.path and not row.required for row in self.ways.finder.rows.sent(operation))  # fmt: skip
+        return any(not declared_input.required for declared_input in operation.inputs) or any(
+            row.path and not row.required for row in self.ways.finder.rows.sent(operation)
+        )
 
 
 def _hides(hints: Hints) -> bool:
     """Whether a value in them was a secret and is not known any more."""
-    return any(MASK in str(one.value) for one in hints.known)
+    return any(MASK in str(entry.value) for entry in hints.known)

@@ -51,7 +51,10 @@ class SeenValues:
     def places(self, name: str) -> list[tuple[str, str, Any]]:
         """(operation, pointer, value) of what is called so, the shallowest first."""
         found = self.by_name.get(plain(name), {})
-        return sorted(((operation, pointer, one) for (operation, pointer), one in found.items()), key=lambda place: place[1].count("/"))  # fmt: skip
+        return sorted(
+            ((operation, pointer, one) for (operation, pointer), one in found.items()),
+            key=lambda place: place[1].count("/"),
+        )
 
 
 def _places(value: Any) -> Iterator[tuple[str, Any]]:

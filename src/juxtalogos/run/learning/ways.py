@@ -1,4 +1,6 @@
-"""What follows from a refusal: the other ways that make sense, the likeliest first. Nothing here sends anything."""
+"""What follows from a refusal: the other ways that make sense, the likeliest first. Nothing here sends
+anything.
+"""
 
 from __future__ import annotations
 
@@ -33,16 +35,23 @@ class Ways:
     writing: bool
 
     def need(self, operation: Operation, address: str) -> Need | None:
-        return next((one for one in needs_of(self.finder.resources, operation) if one.address == address), None)
+        return next(
+            (
+                candidate
+                for candidate in needs_of(self.finder.resources, operation)
+                if candidate.address == address
+            ),
+            None,
+        )
 
     def followers(self, pupil: Pupil, record: ExchangeRecord, sent: Inputs) -> Iterator[Hints]:
         """The ways to try next, the likeliest first; each builds on what was tried now."""
         operation, exchange = pupil.operation, record.exchange
         assert exchange is not None
         rows = {f"body{row.path}": row for row in self.finder.rows.sent(operation) if row.path}
-        required = {one.address for one in operation.inputs if one.required} | {
-            at for at, row in rows.items() if row.required
-        }
+        required = {
+            declared_input.address for declared_input in operation.inputs if declared_input.required
+        } | {at for at, row in rows.items() if row.required}
         present = dict(values_of(sent))
         named = named_inputs(exchange, sent, self.finder.addresses(operation))
         linked = self.linked.get(operation.id, set())
@@ -50,7 +59,7 @@ class Ways:
             if one.address in present and one.address not in required:
                 yield self.more(pupil, left_out=LeftOut(operation.id, one.address, pupil.words[:120]))
         if record.status in GONE or (record.status >= 500 and linked):
-            yield from self.other_sources(pupil, {one.address for one in named})
+            yield from self.other_sources(pupil, {item.address for item in named})
         for one in named[:6]:
             if one.address in required and one.address not in linked:
                 yield from self.other_values(pupil, one, present.get(one.address))
@@ -61,7 +70,7 @@ class Ways:
         if pupil.full and not named:
             yield from self.halves(pupil, present, required)
         if record.status not in GONE:
-            yield from self.other_sources(pupil, {one.address for one in named})
+            yield from self.other_sources(pupil, {item.address for item in named})
         if not pupil.full:
             yield from self.unnamed(pupil, present, required, linked)
 
@@ -77,9 +86,14 @@ class Ways:
         """What is tried now, and one thing more, in front."""
         now = pupil.now
         if known is not None:
-            now = replace(now, known=tuple(one for one in now.known if one.at != known.at))
+            now = replace(now, known=tuple(entry for entry in now.known if entry.at != known.at))
         if rule is not None:
-            now = replace(now, dependencies=tuple(one for one in now.dependencies if one.input != rule.input))
+            now = replace(
+                now,
+                dependencies=tuple(
+                    dependency for dependency in now.dependencies if dependency.input != rule.input
+                ),
+            )
         more = Hints(
             (rule,) if rule else (),
             (known,) if known else (),
@@ -92,41 +106,76 @@ class Ways:
         """Values that the refusal lets expect to be taken."""
         for kind, other in itertools.islice(wanted_values(named, value), 6):
             formula = other if kind == "formula" else ""
-            yield self.more(pupil, known=KnownValue(named.address, pupil.operation.id, None if formula else other, formula, learned=True))  # fmt: skip
+            yield self.more(
+                pupil,
+                known=KnownValue(
+                    named.address, pupil.operation.id, None if formula else other, formula, learned=True
+                ),
+            )
 
     def added(self, pupil: Pupil, named: Named, sent: Inputs) -> Iterator[Hints]:
-        """An input that is not required, and that the refusal wants: as compose would make it up, then as it was seen."""
+        """An input that is not required, and that the refusal wants: as compose would make it up, then as it
+        was seen.
+        """
         operation, address = pupil.operation, named.address
         if address in sent.values or has_place(sent.body, address[4:]):
             return
         yield self.more(pupil, sent=SentToo(operation.id, address))
         for _, _, value in self.seen.places(address.rpartition("/")[2].rpartition(".")[2])[:1]:
             known = KnownValue(address, operation.id, value, learned=True)
-            yield replace(self.more(pupil, sent=SentToo(operation.id, address)), known=(known, *pupil.now.known))
+            yield replace(
+                self.more(pupil, sent=SentToo(operation.id, address)), known=(known, *pupil.now.known)
+            )
 
     def other_sources(self, pupil: Pupil, named: set[str]) -> Iterator[Hints]:
-        """Other places that an id may come from: further fields of the creator, lists, what was seen in answers."""
+        """Other places that an id may come from: further fields of the creator, lists, what was seen in
+        answers.
+        """
         for need in needs_of(self.finder.resources, pupil.operation):
             if need.name.lower() == "if-match":
                 continue  # a version, and no id
             if named and need.address not in named and not need.resource:
                 continue
-            for one in self.finder.candidates(need)[:8]:
-                if not self.may_take(pupil.operation, one.source) or not self.worked_before(one.source):
+            for candidate in self.finder.candidates(need)[:8]:
+                if not self.may_take(pupil.operation, candidate.source) or not self.worked_before(
+                    candidate.source
+                ):
                     continue
                 yield self.more(
-                    pupil, rule=DependencyRule(pupil.operation.id, need.address, one.source, one.value, learned=True)
+                    pupil,
+                    rule=DependencyRule(
+                        pupil.operation.id, need.address, candidate.source, candidate.value, learned=True
+                    ),
                 )
             yield from self.seen_sources(pupil, need)
             for source, pointer, _ in self.seen.places(need.name)[:4]:
-                if source != pupil.operation.id and self.may_give(source) and self.may_take(pupil.operation, source):
-                    yield self.more(pupil, rule=DependencyRule(pupil.operation.id, need.address, source, f"$response.body#{pointer}", learned=True))  # fmt: skip
+                if (
+                    source != pupil.operation.id
+                    and self.may_give(source)
+                    and self.may_take(pupil.operation, source)
+                ):
+                    yield self.more(
+                        pupil,
+                        rule=DependencyRule(
+                            pupil.operation.id,
+                            need.address,
+                            source,
+                            f"$response.body#{pointer}",
+                            learned=True,
+                        ),
+                    )
 
     def seen_sources(self, pupil: Pupil, need: Need | None = None) -> Iterator[Hints]:
-        """Fields that were seen in the answers of what creates or lists such an item, whatever is declared of them."""
+        """Fields that were seen in the answers of what creates or lists such an item, whatever is declared of
+        them.
+        """
         resources, operation = self.finder.resources, pupil.operation
         for one in [need] if need is not None else list(needs_of(self.finder.resources, operation)):
-            found = [resources.by_key[one.resource]] if one.resource in resources.by_key else resources.named(one.noun)
+            found = (
+                [resources.by_key[one.resource]]
+                if one.resource in resources.by_key
+                else resources.named(one.noun)
+            )
             for resource in found:
                 sources = [*resources.creators(resource), *resource.of(Intent.LIST)]
                 for source in sources:
@@ -141,7 +190,16 @@ class Ways:
                         if rank is not None:
                             ranked.append((rank + pointer.count("/"), pointer))
                     for _, pointer in sorted(ranked)[:3]:
-                        yield self.more(pupil, rule=DependencyRule(operation.id, one.address, source.id, f"$response.body#{pointer}", learned=True))  # fmt: skip
+                        yield self.more(
+                            pupil,
+                            rule=DependencyRule(
+                                operation.id,
+                                one.address,
+                                source.id,
+                                f"$response.body#{pointer}",
+                                learned=True,
+                            ),
+                        )
 
     def may_give(self, source: str) -> bool:
         """Whether an operation may be called to learn from it."""
@@ -154,7 +212,9 @@ class Ways:
         return pupil is None or pupil.outcome == WORKED
 
     def may_take(self, operation: Operation, source: str) -> bool:
-        """Whether an operation may be tried on what a source gives: what changes or removes, on what the run created only."""
+        """Whether an operation may be tried on what a source gives: what changes or removes, on what the run
+        created only.
+        """
         given = self.contract.operation(source)
         return (
             operation.safe
@@ -162,7 +222,9 @@ class Ways:
             or (given is not None and self.finder.resources.creates(given))
         )
 
-    def unnamed(self, pupil: Pupil, present: dict[str, Any], required: set[str], linked: set[str]) -> Iterator[Hints]:
+    def unnamed(
+        self, pupil: Pupil, present: dict[str, Any], required: set[str], linked: set[str]
+    ) -> Iterator[Hints]:
         """Where nothing is named: a whole body, then values that answers showed under the same name."""
         whole = SentToo(pupil.operation.id, "body")
         if pupil.operation.body is not None and whole not in pupil.now.sent:
@@ -172,8 +234,17 @@ class Ways:
                 continue
             name = address.rpartition("/")[2].rpartition(".")[2]
             for source, pointer, value in self.seen.places(name)[:2]:
-                if self.may_give(source) and source != pupil.operation.id and type(value) is type(present[address]):
-                    yield self.more(pupil, rule=DependencyRule(pupil.operation.id, address, source, f"$response.body#{pointer}", learned=True))  # fmt: skip
+                if (
+                    self.may_give(source)
+                    and source != pupil.operation.id
+                    and type(value) is type(present[address])
+                ):
+                    yield self.more(
+                        pupil,
+                        rule=DependencyRule(
+                            pupil.operation.id, address, source, f"$response.body#{pointer}", learned=True
+                        ),
+                    )
 
     def halves(self, pupil: Pupil, present: dict[str, Any], required: set[str]) -> Iterator[Hints]:
         """Without half of the optional inputs: which half is refused is where the culprit stands."""
@@ -197,4 +268,6 @@ class Ways:
     @staticmethod
     def tops(present: dict[str, Any]) -> list[str]:
         """Addresses that can be left out by themselves: of the body its own properties."""
-        return list(dict.fromkeys("/".join(at.split("/")[:2]) if at.startswith("body/") else at for at in present))
+        return list(
+            dict.fromkeys("/".join(at.split("/")[:2]) if at.startswith("body/") else at for at in present)
+        )

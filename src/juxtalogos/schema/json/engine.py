@@ -37,7 +37,10 @@ class Examination:
     __slots__ = ("_read", "_told", "deviations")
 
     def __init__(
-        self, deviations: tuple[Deviation, ...], read: Callable[[Any], Iterable[str]], told: list[Record] | Any
+        self,
+        deviations: tuple[Deviation, ...],
+        read: Callable[[Any], Iterable[str]],
+        told: list[Record] | Any,
     ) -> None:
         self.deviations = deviations
         self._read = read
@@ -73,7 +76,9 @@ class JsonSchema:
         return JsonSchema(self.store, node, self.direction, self.asserts_format)
 
     def check(self, value: Any) -> tuple[Deviation, ...]:
-        """Every deviation, in the order of the value; advisory ones too. TooDeep when it cannot be followed."""
+        """Every deviation, in the order of the value; advisory ones too. TooDeep when it
+        cannot be followed.
+        """
         return self.examine(value).deviations
 
     def accepts(self, value: Any) -> bool:
@@ -151,7 +156,9 @@ class JsonSchema:
         return self.node.constant is True or (self.node.constant is None and not self.node.rules)
 
     def sample(self, *, full: bool = False, seed: int = 0, wanted: Wanted = NOTHING) -> Any:
-        """A valid value with what is wanted: examples first, then made by the rules. Unsampleable when none is found."""
+        """A valid value with what is wanted: examples first, then made by the rules. Unsampleable when none
+        is found.
+        """
         from juxtalogos.schema.json.make.sample import sample
 
         return sample(self, full=full, seed=seed, wanted=wanted)
@@ -163,7 +170,9 @@ class JsonSchema:
         return mutate(self, value)
 
     def boundaries(self, value: Any) -> Iterator[Boundary]:
-        """From a valid value, valid values that just reach each limit, take each enumeration member, or are null where they may be."""
+        """From a valid value, valid values that just reach each limit, take each enumeration member, or are
+        null where they may be.
+        """
         from juxtalogos.schema.json.make.boundary import boundaries
 
         return boundaries(self, value)
@@ -227,13 +236,17 @@ class JsonEngine:
         """BadReference when nothing is there."""
         found = self._schemas.get(ref)
         if found is None:
-            node = self._object(ref) if ref.members else self.store.node(ref.document, ref.pointer, ref.dialect)
+            node = (
+                self._object(ref) if ref.members else self.store.node(ref.document, ref.pointer, ref.dialect)
+            )
             found = self._schemas[ref] = JsonSchema(self.store, node, ref.direction, self._asserts_format)
         return found
 
     def _object(self, ref: SchemaRef) -> Node:
         """An object of members that stand here and there."""
-        nodes = {name: self.store.node(one.document, one.pointer, one.dialect) for name, one, _ in ref.members}
+        nodes = {
+            name: self.store.node(one.document, one.pointer, one.dialect) for name, one, _ in ref.members
+        }
         required = tuple(name for name, _, needed in ref.members if needed)
         return Node(
             ref.location,
@@ -256,8 +269,10 @@ def compile_schema(
 ) -> JsonSchema:
     """A schema ready to check values.
 
-    `dialect` is one of `draft4`, `draft6`, `draft7`, `2019-09`, `2020-12`, `openapi-2.0`, `openapi-3.0`, `openapi-3.1`
-    and is overridden by `$schema`; `resources` are further documents by URI; `formats` is `assert` or `annotate`.
+    `dialect` is one of `draft4`, `draft6`, `draft7`, `2019-09`, `2020-12`, `openapi-2.0`, `openapi-3.0`,
+    `openapi-3.1`
+    and is overridden by `$schema`; `resources` are further documents by URI; `formats` is `assert` or
+    `annotate`.
     """
     store = SchemaStore({uri: schema, **(resources or {})}, dialect)
     return JsonSchema(store, store.node(uri, ""), Direction(direction), formats == "assert")

@@ -33,14 +33,31 @@ _NAMED = {
     "s": r"\t\n\x0b\x0c\r \x{a0}\x{1680}\x{2000}-\x{200a}\x{2028}\x{2029}\x{202f}\x{205f}\x{3000}\x{feff}",
 }
 _CATEGORIES = {
-    "Letter": "L", "Lowercase_Letter": "Ll", "Uppercase_Letter": "Lu", "Titlecase_Letter": "Lt", "Modifier_Letter": "Lm",
-    "Other_Letter": "Lo", "Mark": "M", "Number": "N", "Decimal_Number": "Nd", "digit": "Nd", "Letter_Number": "Nl",
-    "Punctuation": "P", "punct": "P", "Symbol": "S", "Separator": "Z", "Space_Separator": "Zs", "Other": "C", "Control": "Cc", "cntrl": "Cc",
-}  # fmt: skip
+    "Letter": "L",
+    "Lowercase_Letter": "Ll",
+    "Uppercase_Letter": "Lu",
+    "Titlecase_Letter": "Lt",
+    "Modifier_Letter": "Lm",
+    "Other_Letter": "Lo",
+    "Mark": "M",
+    "Number": "N",
+    "Decimal_Number": "Nd",
+    "digit": "Nd",
+    "Letter_Number": "Nl",
+    "Punctuation": "P",
+    "punct": "P",
+    "Symbol": "S",
+    "Separator": "Z",
+    "Space_Separator": "Zs",
+    "Other": "C",
+    "Control": "Cc",
+    "cntrl": "Cc",
+}
 
 
 MAX_WEIGHT = 200_000
-"""Things that a pattern spells out when each repetition is written in full; so many characters a text must have at least."""
+"""Things that a pattern spells out when each repetition is written in full; so many characters a text must
+have at least."""
 
 
 class PatternTimeout(Exception):
@@ -67,7 +84,9 @@ class Pattern:
             self._slow = _compile_slow(self.tree)
 
     def plain_search(self) -> Callable[[str], Any] | None:
-        """A search that needs no time limit and never fails: Python's own engine, where the pattern is provably harmless."""
+        """A search that needs no time limit and never fails: Python's own engine, where the pattern is
+        provably harmless.
+        """
         if not self._judged:
             self._judged = True
             if is_harmless(self.tree):
@@ -102,7 +121,9 @@ def compile_xsd_pattern(source: str) -> Pattern:
 
 
 def _weight(node: Node) -> int:
-    """How long a pattern is with its repetitions written out, those of a single character as far as they must be."""
+    """How long a pattern is with its repetitions written out, those of a single character as far as they must
+    be.
+    """
     match node:
         case Sequence(items):
             return sum(map(_weight, items))
@@ -173,7 +194,11 @@ def _write(node: Node, *, linear: bool) -> str:
             return _write_assertion(kind, linear)
         case Sequence(items):
             return "".join(
-                f"(?:{_write(item, linear=linear)})" if isinstance(item, Choice) else _write(item, linear=linear)
+                (
+                    f"(?:{_write(item, linear=linear)})"
+                    if isinstance(item, Choice)
+                    else _write(item, linear=linear)
+                )
                 for item in items
             )
         case Choice(options):
@@ -197,7 +222,10 @@ def _write_assertion(kind: str, linear: bool) -> str:
     if linear:
         return "\\" + kind  # RE2's boundary is the ASCII one, as ECMA-262's
     word = "[A-Za-z0-9_]"
-    inside, outside = f"(?<={word})(?={word})|(?<!{word})(?!{word})", f"(?<={word})(?!{word})|(?<!{word})(?={word})"
+    inside, outside = (
+        f"(?<={word})(?={word})|(?<!{word})(?!{word})",
+        f"(?<={word})(?!{word})|(?<!{word})(?={word})",
+    )
     return f"(?:{outside if kind == 'b' else inside})"
 
 
@@ -207,9 +235,10 @@ def _write_chars(node: Chars, linear: bool) -> str:
         if name in "DWS" and (len(node.named) + len(node.ranges) > 1):
             # A negated set inside a class: both engines take their own escape for the ASCII ones.
             parts.append(
-                {"D": r"\x00-\x2f\x3a-\x{10ffff}", "W": r"\x00-\x2f\x3a-\x40\x5b-\x5e\x60\x7b-\x{10ffff}"}.get(
-                    name, r"\S"
-                )
+                {
+                    "D": r"\x00-\x2f\x3a-\x{10ffff}",
+                    "W": r"\x00-\x2f\x3a-\x40\x5b-\x5e\x60\x7b-\x{10ffff}",
+                }.get(name, r"\S")
             )
         elif name in "DWS":
             return _fix(f"[{'' if node.negated else '^'}{_NAMED[name.lower()]}]", linear)
@@ -233,7 +262,11 @@ def _write_chars(node: Chars, linear: bool) -> str:
 def _write_property(name: str) -> str:
     kind, _, value = name.partition(":")
     key, equals, short = value.partition("=")
-    value = short if equals and key in ("Script", "sc", "Script_Extensions", "scx", "General_Category", "gc") else value
+    value = (
+        short
+        if equals and key in ("Script", "sc", "Script_Extensions", "scx", "General_Category", "gc")
+        else value
+    )
     return f"\\{kind}{{{_CATEGORIES.get(value, value)}}}"
 
 

@@ -21,7 +21,8 @@ from juxtalogos.schema.patterns.parse import (
 )
 
 _LIKED = (
-    "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_ .:/@#+,;!?()[]{}<>=*&%$~^|'\"\\`\t\nÄéñßΩжあ漢🙂"
+    "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_"
+    " .:/@#+,;!?()[]{}<>=*&%$~^|'\"\\`\t\nÄéñßΩжあ漢🙂"
 )
 _WORD = set("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789_")
 _SPACE = set("\t\n\v\f\r \u00a0\ufeff\u2028\u2029")
@@ -29,7 +30,9 @@ MAX_LENGTH = 100_000
 
 
 def matching_texts(tree: Node, *, least: int = 0, seed: int = 0, tries: int = 24) -> Iterator[str]:
-    """Candidates: the shortest first, then longer ones that reach `least` characters, then seeded variations."""
+    """Candidates: the shortest first, then longer ones that reach `least` characters,
+    then seeded variations.
+    """
     shortest = _TextMaker(random.Random(seed), 0).write(tree)
     yield shortest
     # A repetition is stretched by what is missing; patterns with several repetitions want less each.
@@ -46,7 +49,9 @@ def matching_texts(tree: Node, *, least: int = 0, seed: int = 0, tries: int = 24
 
 
 class _TextMaker:
-    def __init__(self, rng: random.Random, stretch: int, *, stretch_all: bool = False, vary: bool = False) -> None:
+    def __init__(
+        self, rng: random.Random, stretch: int, *, stretch_all: bool = False, vary: bool = False
+    ) -> None:
         self.rng = rng
         self.stretch = stretch
         self.stretch_all = stretch_all
@@ -77,7 +82,11 @@ class _TextMaker:
                 return self.groups.get(to, "")
             case Look(item, ahead, negated):
                 # Its text is written where nothing else would be; whoever asked verifies the whole.
-                return self.write(item) if self.vary and not negated and not ahead and self.rng.random() < 0.5 else ""
+                return (
+                    self.write(item)
+                    if self.vary and not negated and not ahead and self.rng.random() < 0.5
+                    else ""
+                )
             case Assertion():
                 return ""
 
@@ -98,7 +107,12 @@ class _TextMaker:
         return "".join(parts)
 
     def pick(self, node: Chars) -> str:
-        if not node.negated and len(node.ranges) == 1 and not node.named and node.ranges[0][0] == node.ranges[0][1]:
+        if (
+            not node.negated
+            and len(node.ranges) == 1
+            and not node.named
+            and node.ranges[0][0] == node.ranges[0][1]
+        ):
             return chr(node.ranges[0][0])
         fitting = self.fitting.get(id(node))
         if fitting is None:

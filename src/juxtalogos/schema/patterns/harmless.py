@@ -1,7 +1,10 @@
-"""Which patterns Python's backtracking engine may run: those whose matching never has a choice that it must take back much of.
+"""Which patterns Python's backtracking engine may run: those whose matching never has a choice that it must
+take back much of.
 
-Proven, not guessed: every repetition is of single characters; a variable one is followed by what cannot begin with
-such a character, or by nothing; a pattern with an unbounded one begins at `^`. All else is for the linear engine.
+Proven, not guessed: every repetition is of single characters; a variable one is followed by what cannot begin
+with
+such a character, or by nothing; a pattern with an unbounded one begins at `^`. All else is for the linear
+engine.
 """
 
 from __future__ import annotations
@@ -38,7 +41,9 @@ def is_harmless(tree: Node) -> bool:
 
 
 def _paths(node: Node) -> list[list[Node]] | None:
-    """The pattern as alternatives without groups and choices; None when there are too many, or a choice is repeated."""
+    """The pattern as alternatives without groups and choices; None when there are too many, or a choice is
+    repeated.
+    """
     match node:
         case Choice(options):
             found: list[list[Node]] = []
@@ -69,7 +74,11 @@ def _repeated(node: Repeat, item: Node, least: int, most: int | None) -> list[li
     if _single(item) is not None:
         return [[node]]
     inner = _paths(item)
-    if inner is None or len(inner) != 1 or any(isinstance(one, Repeat) and one.least != one.most for one in inner[0]):
+    if (
+        inner is None
+        or len(inner) != 1
+        or any(isinstance(child, Repeat) and child.least != child.most for child in inner[0])
+    ):
         return None
     if least == most:
         return [inner[0] * least] if least * len(inner[0]) <= MAX_FIXED else None
@@ -96,7 +105,9 @@ def _path_is_harmless(path: list[Node]) -> bool:
 
 
 def _parts_from(own: Ranges, rest: list[Node]) -> bool:
-    """Whether what follows can never begin with a character of the set, up to the first thing that must be there."""
+    """Whether what follows can never begin with a character of the set, up to the first thing that must be
+    there.
+    """
     for node in rest:
         if isinstance(node, Assertion):
             return node.kind == "$"

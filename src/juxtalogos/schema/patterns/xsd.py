@@ -1,6 +1,7 @@
 """A parser for the regular expressions of XML Schema (XSD 1.0 part 2, appendix F).
 
-They are anchored at both ends, know no anchors, groups or references, and have classes of their own: `\\i`, `\\c`,
+They are anchored at both ends, know no anchors, groups or references, and have classes of their own: `\\i`,
+`\\c`,
 `\\p{IsBlock}`, and one class less another. The tree is that of the ECMA parser, so the same engines match it.
 """
 
@@ -11,21 +12,56 @@ import unicodedata
 from functools import lru_cache
 
 from juxtalogos.schema.patterns.blocks import BLOCKS
-from juxtalogos.schema.patterns.parse import MAX_NESTING, Assertion, Chars, Choice, Node, PatternError, Repeat, Sequence
+from juxtalogos.schema.patterns.parse import (
+    MAX_NESTING,
+    Assertion,
+    Chars,
+    Choice,
+    Node,
+    PatternError,
+    Repeat,
+    Sequence,
+)
 
 Ranges = tuple[tuple[int, int], ...]
 _LAST = sys.maxunicode
 _SINGLE = {"n": 10, "r": 13, "t": 9, **{char: ord(char) for char in "\\|.?*+(){}-[]^"}}
 _CATEGORIES = {
-    "L": "lmotu", "M": "nce", "N": "dlo", "P": "cdseifo", "Z": "slp", "S": "mcko", "C": "cfon",
-}  # fmt: skip
+    "L": "lmotu",
+    "M": "nce",
+    "N": "dlo",
+    "P": "cdseifo",
+    "Z": "slp",
+    "S": "mcko",
+    "C": "cfon",
+}
 _NAME_START: Ranges = (
-    (0x3A, 0x3A), (0x41, 0x5A), (0x5F, 0x5F), (0x61, 0x7A), (0xC0, 0xD6), (0xD8, 0xF6), (0xF8, 0x2FF), (0x370, 0x37D),
-    (0x37F, 0x1FFF), (0x200C, 0x200D), (0x2070, 0x218F), (0x2C00, 0x2FEF), (0x3001, 0xD7FF), (0xF900, 0xFDCF),
-    (0xFDF0, 0xFFFD), (0x10000, 0xEFFFF),
-)  # fmt: skip
+    (0x3A, 0x3A),
+    (0x41, 0x5A),
+    (0x5F, 0x5F),
+    (0x61, 0x7A),
+    (0xC0, 0xD6),
+    (0xD8, 0xF6),
+    (0xF8, 0x2FF),
+    (0x370, 0x37D),
+    (0x37F, 0x1FFF),
+    (0x200C, 0x200D),
+    (0x2070, 0x218F),
+    (0x2C00, 0x2FEF),
+    (0x3001, 0xD7FF),
+    (0xF900, 0xFDCF),
+    (0xFDF0, 0xFFFD),
+    (0x10000, 0xEFFFF),
+)
 """Name start characters of XML 1.0, fifth edition (section 2.3)."""
-_NAME_CHAR: Ranges = (*_NAME_START, (0x2D, 0x2E), (0x30, 0x39), (0xB7, 0xB7), (0x300, 0x36F), (0x203F, 0x2040))
+_NAME_CHAR: Ranges = (
+    *_NAME_START,
+    (0x2D, 0x2E),
+    (0x30, 0x39),
+    (0xB7, 0xB7),
+    (0x300, 0x36F),
+    (0x203F, 0x2040),
+)
 _NAMED: dict[str, Chars] = {
     "d": Chars(named=("p:Nd",)),
     "w": Chars(named=("p:P", "p:Z", "p:C"), negated=True),
@@ -171,7 +207,11 @@ class _Parser:
             return low
         self.at += 1
         high = self.class_atom(False)
-        ends = [part.ranges[0] for part in (low, high) if len(part.ranges) == 1 and not part.named and not part.negated]
+        ends = [
+            part.ranges[0]
+            for part in (low, high)
+            if len(part.ranges) == 1 and not part.named and not part.negated
+        ]
         if len(ends) < 2 or any(start != end for start, end in ends):
             raise self.fail("a range needs one character at each end")
         if ends[0][0] > ends[1][0]:
@@ -201,9 +241,10 @@ def _union(parts: list[Chars]) -> Chars:
     if len(parts) == 1:
         return parts[0]
     if any(part.negated for part in parts):
-        return Chars(ranges=_joined([one for part in parts for one in _ranges(part)]))
+        return Chars(ranges=_joined([range_ for part in parts for range_ in _ranges(part)]))
     return Chars(
-        tuple(one for part in parts for one in part.ranges), tuple(one for part in parts for one in part.named)
+        tuple(range_ for part in parts for range_ in part.ranges),
+        tuple(item for part in parts for item in part.named),
     )
 
 

@@ -1,4 +1,6 @@
-"""The XML schema engine: XSD 1.0 documents, read into components; elements checked, sampled and broken by them."""
+"""The XML schema engine: XSD 1.0 documents, read into components; elements checked, sampled and broken by
+them.
+"""
 
 from __future__ import annotations
 

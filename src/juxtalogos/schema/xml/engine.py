@@ -1,4 +1,6 @@
-"""The library's face: XSD files (or the schemas inside WSDL files) -> what checks, accepts and samples documents."""
+"""The library's face: XSD files (or the schemas inside WSDL files) -> what checks, accepts and samples
+documents.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,10 @@ _LEADS = tuple(f"{{{XSD}}}{kind}" for kind in ("include", "import", "redefine"))
 
 
 class SchemaSet:
-    """Schemas compiled together. Documents are bytes or parsed elements; any global element may be the root."""
+    """Schemas compiled together.
+
+    Documents are bytes or parsed elements; any global element may be the root.
+    """
 
     def __init__(self, reader: SchemaReader) -> None:
         self.reader = reader
@@ -54,7 +59,7 @@ class SchemaSet:
             what = f"an element that a schema declares ({nearest(name, known)})"
             return (Deviation(f"/{name}", "undeclared", nowhere(), what, root.tag),), set()
         found, hits = examine(self.fast, root, declared, tree.scope)
-        return tuple(replace(one, path=f"/{name}{one.path}") for one in found), hits
+        return tuple(replace(item, path=f"/{name}{item.path}") for item in found), hits
 
     def accepts(self, document: bytes | str | ET.Element) -> bool:
         """Whether a document has no deviation."""
@@ -64,14 +69,19 @@ class SchemaSet:
             return False
 
     def sample(self, name: str, *, full: bool = False, seed: int = 0) -> bytes:
-        """A document with that root, valid; UsageError when there is no such element, Unsampleable when none is found."""
+        """A document with that root, valid; UsageError when there is no such element, Unsampleable when none
+        is found.
+        """
         made = sample_element(self.reader, self.element(name), full=full, seed=seed)
         return to_text(made, self.reader.prefixes).encode()
 
     def element(self, name: str) -> ElementDecl:
-        """A global element by `{namespace}local`, or by its local name where that is unique. UsageError else."""
+        """A global element by `{namespace}local`, or by its local name where that is unique.
+
+        UsageError else.
+        """
         known = [one for kind, one in self.reader.sources.entries if kind == "element"]
-        likes = [one for one in known if name in (one, local(one))]
+        likes = [entry for entry in known if name in (entry, local(entry))]
         found = self.reader.element(likes[0]) if len(likes) == 1 else None
         if found is None:
             raise UsageError(f"there is no one element {name}", mend=nearest(name, known))
@@ -79,7 +89,10 @@ class SchemaSet:
 
 
 def compile_schemas(paths: Iterable[str | Path]) -> SchemaSet:
-    """A `SchemaSet` of XSD or WSDL files and all that they include and import. DocumentError when a file cannot be read."""
+    """A `SchemaSet` of XSD or WSDL files and all that they include and import.
+
+    DocumentError when a file cannot be read.
+    """
     trees: dict[str, XmlTree] = {}
     missing: dict[str, DocumentError] = {}
 
@@ -96,10 +109,10 @@ def compile_schemas(paths: Iterable[str | Path]) -> SchemaSet:
         uri = Path(path).as_posix()
         trees[uri] = load_tree(Path(path), uri)
         sources.add(uri, trees[uri], schemas_in(trees[uri]))
-        for one in trees[uri].root.iter("{http://schemas.xmlsoap.org/wsdl/}import"):
-            below = tree_of(join_uri(uri, one.get("location", "")))
+        for node in trees[uri].root.iter("{http://schemas.xmlsoap.org/wsdl/}import"):
+            below = tree_of(join_uri(uri, node.get("location", "")))
             if below is not None:
-                sources.add(join_uri(uri, one.get("location", "")), below, schemas_in(below))
+                sources.add(join_uri(uri, node.get("location", "")), below, schemas_in(below))
     add_well_known(sources)
     reader = SchemaReader(sources)
     reader.everything()

@@ -23,7 +23,9 @@ class BadCheck(ValueError):
 
 def is_address(text: str) -> bool:
     return bool(
-        re.fullmatch(r"status|time|text|url|body|body/.*|header\.[!#$%&'*+.^_`|~0-9A-Za-z\-]+", text, re.DOTALL)
+        re.fullmatch(
+            r"status|time|text|url|body|body/.*|header\.[!#$%&'*+.^_`|~0-9A-Za-z\-]+", text, re.DOTALL
+        )
     )
 
 
@@ -37,7 +39,10 @@ def check_place(how: str, where: str) -> None:
         elif where.startswith("$"):
             parse_expression(where)
         elif not is_address(where):
-            mend = "write status, time, text, url, header.NAME, body, body/path, or an expression such as $response.body#/name"
+            mend = (
+                "write status, time, text, url, header.NAME, body, body/path, or an expression such as"
+                " $response.body#/name"
+            )
             raise BadCheck(f"{where!r} is no place in an exchange", how, mend)
     except (BadSelector, BadExpression) as error:
         raise BadCheck(str(error), how) from None
@@ -52,7 +57,9 @@ def check_operand(test: str, operand: Any) -> None:
             try:
                 compile_pattern(operand)
             except (PatternError, TypeError) as error:
-                raise BadCheck(f"{operand!r} is no regular expression: {error}", test, "correct the pattern") from None
+                raise BadCheck(
+                    f"{operand!r} is no regular expression: {error}", test, "correct the pattern"
+                ) from None
         case "exists" if not isinstance(operand, bool):
             raise BadCheck("`exists` is true or false", test)
         case "type" if not _are_types(operand):
@@ -65,7 +72,9 @@ def check_operand(test: str, operand: Any) -> None:
             raise BadCheck("`count` is a number, or a mapping with atLeast and atMost", test)
         case "ordered" if not _is_order(operand):
             raise BadCheck(
-                "`ordered` is ascending or descending", test, "or a mapping: {by: /name, direction: ascending}"
+                "`ordered` is ascending or descending",
+                test,
+                "or a mapping: {by: /name, direction: ascending}",
             )
         case "near" if isinstance(operand, bool) or not isinstance(operand, int | float | str):
             raise BadCheck("`near` is a number", test)

@@ -1,4 +1,6 @@
-"""An observed answer as a numbered tree, and checks made of chosen places in it: JSON by path, XML by XPath."""
+"""An observed answer as a numbered tree, and checks made of chosen places in it: JSON by
+path, XML by XPath.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +44,9 @@ class AnswerPlace:
         return {"at": self.at} if self.at else {"xpath": self.xpath}
 
     def check(self, test: str) -> dict[str, Any]:
-        """The check that holds this place: its value, its type, that it is there, or how many members it has."""
+        """The check that holds this place: its value, its type, that it is there, or how
+        many members it has.
+        """
         where = self.where
         if test == "exists":
             return {**where, "exists": True}
@@ -62,9 +66,11 @@ class AnswerPlace:
 def places(
     response: Response, prefixes: Mapping[str, str] = MappingProxyType({}), value: Any = ABSENT
 ) -> list[AnswerPlace]:
-    """The status, the headers that say something lasting, and the body's tree; numbered by their order, from 1.
+    """The status, the headers that say something lasting, and the body's tree; numbered by their order, from
+    1.
 
-    `value` is the body as its operation declares it, where that is known: then it has addresses and types of its own
+    `value` is the body as its operation declares it, where that is known: then it has addresses and types of
+    its own
     whatever it was written in. `prefixes` (namespace -> prefix) are those that XPaths may use else.
     """
     found = [AnswerPlace(0, "status", "status", value=response.status)]
@@ -84,7 +90,9 @@ def body_value(response: Response) -> Any:
     try:
         return parse_json(response.body)
     except NotJson as error:
-        raise UsageError(f"the answer is not JSON: {error}", mend="whole answers are kept of JSON bodies") from None
+        raise UsageError(
+            f"the answer is not JSON: {error}", mend="whole answers are kept of JSON bodies"
+        ) from None
 
 
 def _body(response: Response, prefixes: Mapping[str, str]) -> Iterator[AnswerPlace]:
@@ -119,7 +127,9 @@ def _xml(element: ET.Element, path: str, depth: int, prefixes: Mapping[str, str]
     """Elements by their names, numbered where several of one name stand."""
     single = not len(element)
     value = element.text or "" if single else None
-    yield AnswerPlace(depth, local(element.tag), xpath=path, value=value, count=-1 if single else len(element))
+    yield AnswerPlace(
+        depth, local(element.tag), xpath=path, value=value, count=-1 if single else len(element)
+    )
     for name, text in element.attrib.items():
         yield AnswerPlace(depth + 1, f"@{local(name)}", xpath=f"{path}/@{_test(name, prefixes)}", value=text)
     totals = Counter(child.tag for child in element)
@@ -146,8 +156,12 @@ def chosen(found: list[AnswerPlace], word: str) -> AnswerPlace:
                 f"there is no place {word}", mend=f"numbers go from 1 to {len(found)}: juxtalogos pin --list"
             )
         return found[int(word) - 1]
-    address = f"body{word}" if word.startswith("/") and not any(one.xpath == word for one in found) else word
-    place = next((one for one in found if one.address == address), None)
+    address = (
+        f"body{word}" if word.startswith("/") and not any(item.xpath == word for item in found) else word
+    )
+    place = next((item for item in found if item.address == address), None)
     if place is None:
-        raise UsageError(f"there is nothing at {quoted(word)}", mend=nearest(address, [one.address for one in found]))
+        raise UsageError(
+            f"there is nothing at {quoted(word)}", mend=nearest(address, [item.address for item in found])
+        )
     return place

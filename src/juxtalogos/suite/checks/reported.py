@@ -23,16 +23,25 @@ Reported = tuple[tuple[str, WrittenCheck], ...]
 
 
 def read_reported(value: Any, location: Location) -> Reported:
-    """`{NAME: ADDRESS}`, in place of an address also `{jsonpath: ...}` or `{xpath: ...}`. BadCheck says what is wrong, `key` with which name."""
+    """`{NAME: ADDRESS}`, in place of an address also `{jsonpath: ...}` or `{xpath: ...}`. BadCheck says what
+    is wrong, `key` with which name.
+    """
     if not isinstance(value, dict) or len(value) > MOST:
-        raise BadCheck(f"reported values are a mapping of at most {MOST} names", mend=f"write {KEY}: {{call: body/callId}}")  # fmt: skip
+        raise BadCheck(
+            f"reported values are a mapping of at most {MOST} names",
+            mend=f"write {KEY}: {{call: body/callId}}",
+        )
     found = []
     for name, where in value.items():
         place = {"at": where} if isinstance(where, str) else where
         if not isinstance(name, str) or not 0 < len(name) <= 80:
             raise BadCheck(f"{quoted(str(name))} is no name for a value", str(name), "use 1 to 80 characters")
         if not isinstance(place, dict) or not place.keys() <= {"at", "jsonpath", "xpath"}:
-            raise BadCheck("this is no place in an answer", name, "write an address such as body/callId, {jsonpath: ...} or {xpath: ...}")  # fmt: skip
+            raise BadCheck(
+                "this is no place in an answer",
+                name,
+                "write an address such as body/callId, {jsonpath: ...} or {xpath: ...}",
+            )
         try:
             found.append((name, read_check({**place, "exists": True}, location, lambda *_: None)))
         except BadCheck as error:

@@ -1,4 +1,6 @@
-"""Written checks (`x-juxtalogos-checks`): a value chosen out of an exchange, and one test of it; expected beside actual either way."""
+"""Written checks (`x-juxtalogos-checks`): a value chosen out of an exchange, and one test of it; expected
+beside actual either way.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,10 @@ KIND = "check.unmet"
 
 @dataclass(frozen=True, slots=True)
 class WrittenCheck:
-    """One test of one value. `how` says where the value is: `at` an address or expression, `jsonpath` or `xpath`."""
+    """One test of one value.
+
+    `how` says where the value is: `at` an address or expression, `jsonpath` or `xpath`.
+    """
 
     how: str
     where: str
@@ -46,7 +51,8 @@ class WrittenCheck:
     frozen: bool = False
     """Whether it only holds today's behaviour fast; it says so when it fails."""
     typed: bool = False
-    """Whether the value has a type of its own, as in JSON; the text of a header counts as the number it writes."""
+    """Whether the value has a type of its own, as in JSON; the text of a header counts as the number it
+    writes."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -111,7 +117,9 @@ def _all_there(missing: list[str]) -> None:
 
 def _as_typed(check: WrittenCheck, scope: Scope) -> WrittenCheck:
     """The check; where its value is one of JSON it is told so: there a text is never a number."""
-    if check.how == "xpath" or not (check.how == "jsonpath" or check.where.startswith(("body", "$response.body"))):
+    if check.how == "xpath" or not (
+        check.how == "jsonpath" or check.where.startswith(("body", "$response.body"))
+    ):
         return check
     response = scope.exchange.response if scope.exchange else None
     media = parse_media_type(header(response.headers, "content-type") or "") if response else None
@@ -131,7 +139,9 @@ def chosen(check: WrittenCheck, scope: Scope, namespaces: Mapping[str, str] | No
     return ABSENT if not nodes else nodes[0] if len(nodes) == 1 else nodes
 
 
-def select_nodes(how: str, where: str, scope: Scope, namespaces: Mapping[str, str] | None = None) -> list[Any]:
+def select_nodes(
+    how: str, where: str, scope: Scope, namespaces: Mapping[str, str] | None = None
+) -> list[Any]:
     """What a JSONPath or XPath chooses in an answer; NoSelection when it cannot be gone through."""
     response = scope.exchange.response if scope.exchange else None
     if how == "xpath":
@@ -142,7 +152,9 @@ def select_nodes(how: str, where: str, scope: Scope, namespaces: Mapping[str, st
 
 
 def value_at(where: str, scope: Scope) -> Any:
-    """The value at an address: `status`, `time` (milliseconds), `text`, `url`, `header.NAME`, `body/path`, or an expression."""
+    """The value at an address: `status`, `time` (milliseconds), `text`, `url`, `header.NAME`, `body/path`, or
+    an expression.
+    """
     exchange = scope.exchange
     response = exchange.response if exchange else None
     if where.startswith("$"):
@@ -161,7 +173,9 @@ def value_at(where: str, scope: Scope) -> Any:
     if where.startswith("header."):
         return evaluate(parse_expression(f"$response.{where}"), scope)
     try:
-        return follow_pointer(scope.response_value, where[4:]) if scope.response_value is not ABSENT else ABSENT
+        return (
+            follow_pointer(scope.response_value, where[4:]) if scope.response_value is not ABSENT else ABSENT
+        )
     except (LookupError, ValueError):
         return ABSENT
 
@@ -211,7 +225,9 @@ def _matches(value: Any, pattern: Any) -> bool:
 
 
 def _compared(holds: Callable[[Any, Any], bool]) -> Callable[[WrittenCheck, Any, Any], bool]:
-    """Numbers with numbers, texts with texts (dates of one form sort as texts); a header's text counts as the number it writes."""
+    """Numbers with numbers, texts with texts (dates of one form sort as texts); a header's text counts as the
+    number it writes.
+    """
 
     def test(check: WrittenCheck, operand: Any, value: Any) -> bool:
         left, right = _number(value, operand), operand
@@ -244,15 +260,17 @@ def _equals(check: WrittenCheck, operand: Any, value: Any) -> bool:
 def _near(check: WrittenCheck, operand: Any, value: Any) -> bool:
     found: Any = _number(value, operand)
     numbers = all(isinstance(one, int | float) and not isinstance(one, bool) for one in (found, operand))
-    rounding = 0 if isinstance(found, int) and isinstance(operand, int) else 1e-12 * abs(operand) if numbers else 0
+    rounding = (
+        0 if isinstance(found, int) and isinstance(operand, int) else 1e-12 * abs(operand) if numbers else 0
+    )
     return bool(numbers and abs(found - operand) <= check.by + rounding)
 
 
 def _within(check: WrittenCheck, operand: Any, value: Any) -> bool:
     low, high = operand
-    return _compared(lambda one, other: one >= other)(check, low, value) and _compared(lambda one, other: one <= other)(
-        check, high, value
-    )
+    return _compared(lambda one, other: one >= other)(check, low, value) and _compared(
+        lambda one, other: one <= other
+    )(check, high, value)
 
 
 def _count(check: WrittenCheck, operand: Any, value: Any) -> bool:
@@ -265,7 +283,9 @@ def _count(check: WrittenCheck, operand: Any, value: Any) -> bool:
 
 def _ordered(check: WrittenCheck, operand: Any, value: Any) -> bool:
     direction, by = (
-        (operand, "") if isinstance(operand, str) else (operand.get("direction", "ascending"), operand.get("by", ""))
+        (operand, "")
+        if isinstance(operand, str)
+        else (operand.get("direction", "ascending"), operand.get("by", ""))
     )
     if not isinstance(value, list):
         return False
@@ -305,9 +325,16 @@ def _as_text(value: Any) -> str:
 TESTS: Mapping[str, Test] = {
     "equals": Test(_equals, _told("")),
     "differs": Test(lambda check, operand, value: not _equals(check, operand, value), _told("other than ")),
-    "among": Test(lambda check, operand, value: any(_equals(check, one, value) for one in operand), _told("one of ")),
-    "matches": Test(lambda check, operand, value: _matches(value, operand), lambda operand: f"text matching {operand}"),
-    "exists": Test(lambda check, operand, value: (value is not ABSENT) is operand, lambda operand: "present" if operand else "absent"),
+    "among": Test(
+        lambda check, operand, value: any(_equals(check, one, value) for one in operand), _told("one of ")
+    ),
+    "matches": Test(
+        lambda check, operand, value: _matches(value, operand), lambda operand: f"text matching {operand}"
+    ),
+    "exists": Test(
+        lambda check, operand, value: (value is not ABSENT) is operand,
+        lambda operand: "present" if operand else "absent",
+    ),
     "type": Test(_type, lambda operand: " or ".join(operand) if isinstance(operand, list) else str(operand)),
     "above": Test(_compared(lambda value, limit: value > limit), _told("more than ")),
     "below": Test(_compared(lambda value, limit: value < limit), _told("less than ")),
@@ -315,22 +342,49 @@ TESTS: Mapping[str, Test] = {
     "atMost": Test(_compared(lambda value, limit: value <= limit), _told("at most ")),
     "within": Test(_within, lambda operand: f"from {in_words(operand[0])} to {in_words(operand[1])}"),
     "near": Test(_near, _told("")),
-    "mentions": Test(lambda check, operand, value: all(one in _as_text(value) for one in _texts(operand)), _told("text with ")),
-    "omits": Test(lambda check, operand, value: not any(one in _as_text(value) for one in _texts(operand)), _told("text without ")),
+    "mentions": Test(
+        lambda check, operand, value: all(text in _as_text(value) for text in _texts(operand)),
+        _told("text with "),
+    ),
+    "omits": Test(
+        lambda check, operand, value: not any(text in _as_text(value) for text in _texts(operand)),
+        _told("text without "),
+    ),
     "count": Test(_count, lambda operand: f"{in_words(operand)} items", many=True),
-    "ordered": Test(_ordered, lambda operand: f"in {operand if isinstance(operand, str) else operand.get('direction', 'ascending')} order", many=True),
+    "ordered": Test(
+        _ordered,
+        lambda operand: (
+            f"in {operand if isinstance(operand, str) else operand.get('direction', 'ascending')} order"
+        ),
+        many=True,
+    ),
     "every": Test(
-        lambda check, operand, value: isinstance(value, list) and check.inner is not None and all(_item_holds(check.inner, item) for item in value),
-        str, many=True,
+        lambda check, operand, value: (
+            isinstance(value, list)
+            and check.inner is not None
+            and all(_item_holds(check.inner, item) for item in value)
+        ),
+        str,
+        many=True,
     ),
     "any": Test(
-        lambda check, operand, value: isinstance(value, list) and check.inner is not None and any(_item_holds(check.inner, item) for item in value),
-        str, many=True,
+        lambda check, operand, value: (
+            isinstance(value, list)
+            and check.inner is not None
+            and any(_item_holds(check.inner, item) for item in value)
+        ),
+        str,
+        many=True,
     ),
     "computed": Test(_equals, str),
     "kept": Test(lambda check, operand, value: False, lambda operand: f"as kept in {operand}"),
-    "fits": Test(lambda check, operand, value: value is not ABSENT and check.schema is not None and check.schema.accepts(value), lambda operand: "as the schema says"),
-}  # fmt: skip
+    "fits": Test(
+        lambda check, operand, value: (
+            value is not ABSENT and check.schema is not None and check.schema.accepts(value)
+        ),
+        lambda operand: "as the schema says",
+    ),
+}
 """Every test by the key it is written with."""
 
 
@@ -346,7 +400,9 @@ def read_check(
 ) -> WrittenCheck:
     """A check as it is written; BadCheck says what is wrong with it."""
     if not isinstance(value, dict):
-        raise BadCheck("a check is a mapping", mend="write `at: body/name` and a test such as `equals: Skerry`")
+        raise BadCheck(
+            "a check is a mapping", mend="write `at: body/name` and a test such as `equals: Skerry`"
+        )
     tests = [key for key in value if key in TESTS]
     known = (*TESTS, "at", "jsonpath", "xpath", "note", "by", "frozen")
     for key in value:
@@ -368,13 +424,28 @@ def read_check(
         schema = kept_of(str(operand))
     check_operand(test, operand)
     return WrittenCheck(
-        how, where, test, operand, location, str(value.get("note", "")), _tolerance(value, test), inner, formula, schema, value.get("frozen") is True
-    )  # fmt: skip
+        how,
+        where,
+        test,
+        operand,
+        location,
+        str(value.get("note", "")),
+        _tolerance(value, test),
+        inner,
+        formula,
+        schema,
+        value.get("frozen") is True,
+    )
 
 
 def _tolerance(value: dict[str, Any], test: str) -> float:
     by = value.get("by", 0)
-    if isinstance(by, bool) or not isinstance(by, int | float) or by < 0 or ("by" in value and test != "near"):
+    if (
+        isinstance(by, bool)
+        or not isinstance(by, int | float)
+        or by < 0
+        or ("by" in value and test != "near")
+    ):
         raise BadCheck("`by` is the tolerance of `near`, a number from 0", "by")
     return float(by)
 
@@ -382,7 +453,9 @@ def _tolerance(value: dict[str, Any], test: str) -> float:
 def _where(value: dict[str, Any]) -> tuple[str, str]:
     given = [key for key in ("at", "jsonpath", "xpath") if key in value]
     if len(given) != 1 or not isinstance(value[given[0]], str):
-        raise BadCheck("a check says once where its value is", mend="write one of `at`, `jsonpath` and `xpath`")
+        raise BadCheck(
+            "a check says once where its value is", mend="write one of `at`, `jsonpath` and `xpath`"
+        )
     check_place(given[0], value[given[0]])
     return given[0], value[given[0]]
 
@@ -391,11 +464,14 @@ def _inner(operand: Any, location: Location, schema_of: Callable[[Any, Location]
     """The test of each item; its `at` is a JSON Pointer into the item, empty for the item itself."""
     if not isinstance(operand, dict):
         raise BadCheck(
-            "`every` and `any` hold a test of each item", mend="write every: {at: /state, among: [moored, closed]}"
+            "`every` and `any` hold a test of each item",
+            mend="write every: {at: /state, among: [moored, closed]}",
         )
     pointer = operand.get("at", "")
     if not isinstance(pointer, str) or (pointer and not pointer.startswith("/")):
-        raise BadCheck("in `every` and `any`, `at` is a JSON Pointer into the item", "at", "write one such as /state")
+        raise BadCheck(
+            "in `every` and `any`, `at` is a JSON Pointer into the item", "at", "write one such as /state"
+        )
     found = read_check({**operand, "at": "body"}, location, schema_of)
     if found.test in ("computed", "every", "any"):
         raise BadCheck(f"{found.test} is no test of an item", found.test)

@@ -57,10 +57,10 @@ def step_of(case: Any, step_id: str, path: Path) -> Any:
 
 
 def _named(listed: Any, key: str, name: str, what: str, path: Path) -> Any:
-    for one in listed:
-        if one.get(key) == name:
-            return one
-    known = [str(one.get(key)) for one in listed]
+    for entry in listed:
+        if entry.get(key) == name:
+            return entry
+    known = [str(item.get(key)) for item in listed]
     raise SuiteError(f"there is no {what} {quoted(name)}", where=str(path), mend=nearest(name, known))
 
 
@@ -70,7 +70,7 @@ def add_checks(path: Path, case_id: str, step_id: str, checks: list[dict[str, An
         step = step_of(workflow(document, case_id, path), step_id, path)
         listed = step.setdefault("x-juxtalogos-checks", [])
         for check in checks:
-            same = next((one for one in listed if _subject(one) == _subject(check)), None)
+            same = next((item for item in listed if _subject(item) == _subject(check)), None)
             if same is not None:
                 same.update(check)
             else:

@@ -15,7 +15,9 @@ def flows_of(parameters: tuple[tuple[str, Any], ...], payload: Payload | None) -
     found = [(address, text) for address, value in parameters for text in expressions_in(value)]
     if payload:
         found += [(f"body{path}", text) for path, text in _flows("", payload.payload)]
-        found += [(f"body{one.target}", text) for one in payload.replacements for text in expressions_in(one.value)]
+        found += [
+            (f"body{one.target}", text) for one in payload.replacements for text in expressions_in(one.value)
+        ]
     return tuple(found)
 
 

@@ -1,4 +1,6 @@
-"""Links between steps: an input of one takes a value of an earlier one's answer, by `/pointer`, `header.NAME` or JSONPath."""
+"""Links between steps: an input of one takes a value of an earlier one's answer, by `/pointer`, `header.NAME`
+or JSONPath.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,8 @@ class StepLink:
 
 
 def link_of(address: str, step: str, source: str) -> StepLink:
-    """The link to what stands at a source: empty for the whole body, `/pointer`, `header.NAME`, or a JSONPath that begins with `$`.
+    """The link to what stands at a source: empty for the whole body, `/pointer`, `header.NAME`, or a JSONPath
+    that begins with `$`.
 
     UsageError where it is none of these.
     """
@@ -44,7 +47,10 @@ def link_of(address: str, step: str, source: str) -> StepLink:
         named = re.findall(r"\.([A-Za-z_][A-Za-z0-9_]*)", re.sub(r"\[[^\]]*\]", "", source))
         return StepLink(address, step, named[-1] if named else "chosen", "$response.body", source)
     if source and not source.startswith(("/", "header.")):
-        raise UsageError(f"{quoted(source)} is no place in an answer", mend="write /path, header.NAME or a JSONPath ($.items[0].id)")  # fmt: skip
+        raise UsageError(
+            f"{quoted(source)} is no place in an answer",
+            mend="write /path, header.NAME or a JSONPath ($.items[0].id)",
+        )
     output = re.sub(r"[^A-Za-z0-9_-]+", "-", source.rpartition("/")[2].rpartition(".")[2]) or "body"
     if source.startswith("header."):
         return StepLink(address, step, output, f"$response.{source}")
@@ -52,15 +58,19 @@ def link_of(address: str, step: str, source: str) -> StepLink:
 
 
 def give_output(steps: Any, link: StepLink) -> StepLink:
-    """Lets an earlier step put out what a link takes; the link, its output's name changed where another value has it. KeyError when the step is gone."""
-    step = next((one for one in steps if one.get("stepId") == link.step), None)
+    """Lets an earlier step put out what a link takes; the link, its output's name changed where another value
+    has it. KeyError when the step is gone.
+    """
+    step = next((earlier for earlier in steps if earlier.get("stepId") == link.step), None)
     if step is None:
         raise KeyError(f"the step {link.step} is no longer there")
     key, other = ("x-juxtalogos-outputs", "outputs") if link.selector else ("outputs", "x-juxtalogos-outputs")
-    wanted: Any = {"type": "jsonpath", "selector": link.selector, "first": True} if link.selector else link.expression
+    wanted: Any = (
+        {"type": "jsonpath", "selector": link.selector, "first": True} if link.selector else link.expression
+    )
     own, others = step.get(key, {}), step.get(other, {})
     names = (link.output if number == 1 else f"{link.output}-{number}" for number in count(1))
-    name = next(one for one in names if one not in others and own.get(one, wanted) == wanted)
+    name = next(word for word in names if word not in others and own.get(word, wanted) == wanted)
     step.setdefault(key, {})[name] = wanted
     return replace(link, output=name)
 
@@ -81,8 +91,8 @@ def drop_unused(case: Any, reference: str) -> None:
 
 def _texts(value: Any) -> Iterator[str]:
     if isinstance(value, dict | list):
-        for one in value.values() if isinstance(value, dict) else value:
-            yield from _texts(one)
+        for member in value.values() if isinstance(value, dict) else value:
+            yield from _texts(member)
     elif isinstance(value, str):
         yield value
 
@@ -94,10 +104,15 @@ def check_source(contract: Contract, operation: Operation, source: str) -> None:
         return
     if not source.startswith("$"):
         if first_items(source) not in map(first_items, rows):
-            raise UsageError(f"no answer of {operation.id} has {source}", mend=nearest(source, [row for row in rows if row]))  # fmt: skip
+            raise UsageError(
+                f"no answer of {operation.id} has {source}",
+                mend=nearest(source, [row for row in rows if row]),
+            )
         return
     names = {token for row in rows for token in split_pointer(row)}
-    for name in re.findall(r"[.@]\.?([A-Za-z_][A-Za-z0-9_]*)(?!\w*\()", re.sub(r"'[^']*'|\"[^\"]*\"", "''", source)):
+    for name in re.findall(
+        r"[.@]\.?([A-Za-z_][A-Za-z0-9_]*)(?!\w*\()", re.sub(r"'[^']*'|\"[^\"]*\"", "''", source)
+    ):
         if name not in names:
             raise UsageError(f"no answer of {operation.id} has {quoted(name)}", mend=nearest(name, names))
 

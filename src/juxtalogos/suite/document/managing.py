@@ -1,4 +1,6 @@
-"""Managing suites: copy, rename, move and remove cases and steps, tags; also into another workspace with all that a case needs."""
+"""Managing suites: copy, rename, move and remove cases and steps, tags; also into another workspace with all
+that a case needs.
+"""
 
 from __future__ import annotations
 
@@ -41,12 +43,16 @@ def place_of(text: str) -> SuitePlace:
     if not re.fullmatch(r"[A-Za-z0-9_\-]+(/[A-Za-z0-9_\-]+)*", suite) or not all(
         not part or _NAME.fullmatch(part) for part in (case, step)
     ):
-        raise UsageError(f"{quoted(text)} is no SUITE#CASE#STEP", mend="write one such as berths#flow-vessels")
+        raise UsageError(
+            f"{quoted(text)} is no SUITE#CASE#STEP", mend="write one such as berths#flow-vessels"
+        )
     return SuitePlace(suite, case, step)
 
 
 def remove(home: Workspace, place: SuitePlace, *, last_too: bool = False) -> list[str]:
-    """Removes a step, a case or a suite; gives the cases that needed what is gone. With its last case a suite goes if that is meant."""
+    """Removes a step, a case or a suite; gives the cases that needed what is gone. With its last case a suite
+    goes if that is meant.
+    """
     path = find_suite(home, place.suite)
     if not place.case or (last_too and not place.step and _is_only_case(path, place.case)):
         path.unlink()
@@ -78,7 +84,7 @@ def remove(home: Workspace, place: SuitePlace, *, last_too: bool = False) -> lis
 
 def _is_only_case(path: Path, case_id: str) -> bool:
     with editing(path) as document:
-        return [one.get("workflowId") for one in document["workflows"]] == [case_id]
+        return [workflow.get("workflowId") for workflow in document["workflows"]] == [case_id]
 
 
 def _text(value: Any) -> str:
@@ -110,7 +116,8 @@ def rename(home: Workspace, place: SuitePlace, name: str) -> Path:
         target.parent.mkdir(parents=True, exist_ok=True)
         if target.parent != path.parent:
             raise UsageError(
-                "a suite is renamed within its folder", mend=f"move it: juxtalogos suite move {place.suite} {name}"
+                "a suite is renamed within its folder",
+                mend=f"move it: juxtalogos suite move {place.suite} {name}",
             )
         path.rename(target)
         return target
@@ -119,8 +126,10 @@ def rename(home: Workspace, place: SuitePlace, name: str) -> Path:
     with editing(path) as document:
         case = workflow(document, place.case, path)
         if place.step:
-            if any(one.get("stepId") == name for one in case["steps"]):
-                raise SuiteError(f"there is a step {quoted(name)} already", where=str(path), mend="choose another name")
+            if any(earlier.get("stepId") == name for earlier in case["steps"]):
+                raise SuiteError(
+                    f"there is a step {quoted(name)} already", where=str(path), mend="choose another name"
+                )
             step_of(case, place.step, path)["stepId"] = name
             _replace(
                 case,
@@ -138,7 +147,9 @@ def rename(home: Workspace, place: SuitePlace, name: str) -> Path:
                 del case["x-juxtalogos-setup"]
         else:
             if any(one.get("workflowId") == name for one in document["workflows"]):
-                raise SuiteError(f"there is a case {quoted(name)} already", where=str(path), mend="choose another name")
+                raise SuiteError(
+                    f"there is a case {quoted(name)} already", where=str(path), mend="choose another name"
+                )
             case["workflowId"] = name
             _replace(
                 document,
@@ -155,7 +166,9 @@ def rename(home: Workspace, place: SuitePlace, name: str) -> Path:
 
 def _replace(value: Any, old: dict[str, str], new: dict[str, str], pattern: str, text: str) -> None:
     """References by key (`stepId`, `workflowId`) and within expressions, in place."""
-    members = value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    members = (
+        value.items() if isinstance(value, dict) else enumerate(value) if isinstance(value, list) else ()
+    )
     for key, item in list(members):
         if isinstance(item, dict | list):
             _replace(item, old, new, pattern, text)
@@ -168,8 +181,12 @@ def _replace(value: Any, old: dict[str, str], new: dict[str, str], pattern: str,
                     value[key] = changed
 
 
-def copy_place(home: Workspace, source: SuitePlace, target: SuitePlace, *, into: Workspace | None = None) -> Path:
-    """Copies a case, step or suite; in another workspace with the definitions, tables and kept answers that it needs."""
+def copy_place(
+    home: Workspace, source: SuitePlace, target: SuitePlace, *, into: Workspace | None = None
+) -> Path:
+    """Copies a case, step or suite; in another workspace with the definitions, tables and kept answers that
+    it needs.
+    """
     there = into or home
     path = find_suite(home, source.suite)
     other = next(
@@ -207,10 +224,14 @@ def copy_place(home: Workspace, source: SuitePlace, target: SuitePlace, *, into:
                 where=str(fresh),
                 mend="give another name: SUITE#NAME",
             )
-        document["workflows"].extend(one for one in cases if one["workflowId"] not in have)
+        document["workflows"].extend(
+            other_case for other_case in cases if other_case["workflowId"] not in have
+        )
         names = {one.get("name") for one in document["sourceDescriptions"]}
         rebased = _rebased(whole, path, fresh, home, there)
-        document["sourceDescriptions"].extend(one for one in rebased["sourceDescriptions"] if one["name"] not in names)
+        document["sourceDescriptions"].extend(
+            one for one in rebased["sourceDescriptions"] if one["name"] not in names
+        )
         for kind, holder in rebased.get("components", {}).items():
             mine = document.setdefault("components", {}).setdefault(kind, {})
             for name, item in holder.items():
@@ -220,10 +241,12 @@ def copy_place(home: Workspace, source: SuitePlace, target: SuitePlace, *, into:
 
 def _copy_step(path: Path, target: SuitePlace, step: Any, home: Workspace) -> None:
     if not path.exists():
-        raise SuiteError(f"there is no suite {quoted(target.suite)}", where=str(path), mend="copy the case first")
+        raise SuiteError(
+            f"there is no suite {quoted(target.suite)}", where=str(path), mend="copy the case first"
+        )
     with editing(path) as document:
         case = workflow(document, target.case, path)
-        taken = {one.get("stepId") for one in case["steps"]}
+        taken = {earlier.get("stepId") for earlier in case["steps"]}
         base, number = target.step or str(step["stepId"]), 2
         step["stepId"] = base
         while step["stepId"] in taken:
@@ -233,7 +256,7 @@ def _copy_step(path: Path, target: SuitePlace, step: Any, home: Workspace) -> No
 
 def _needed(document: Any, case_id: str) -> list[Any]:
     """A case and those of its document that it needs or calls."""
-    by_id = {one["workflowId"]: one for one in document["workflows"]}
+    by_id = {workflow["workflowId"]: workflow for workflow in document["workflows"]}
     found: dict[str, Any] = {}
     waiting = [case_id]
     while waiting:
@@ -265,14 +288,20 @@ def _bring(home: Workspace, into: Workspace, path: Path, case_id: str) -> None:
         if place.is_relative_to(home.definitions.resolve()):
             name = place.relative_to(home.definitions.resolve()).parts[0]
             _copy_tree(home.definitions / name, into.definitions / name, home, into)
-    names = [str(check["kept"]) for case in cases for step in case["steps"] for check in step.get("x-juxtalogos-checks", ()) if "kept" in check]  # fmt: skip
+    names = [
+        str(check["kept"])
+        for case in cases
+        for step in case["steps"]
+        for check in step.get("x-juxtalogos-checks", ())
+        if "kept" in check
+    ]
     for name in dict.fromkeys(names):
         if kept_path(home.root, name).exists():
             _copy_file(kept_path(home.root, name), kept_path(into.root, name), home, into)
     if names and (home.root / "kept" / "rules").is_dir():
         _copy_tree(home.root / "kept" / "rules", into.root / "kept" / "rules", home, into)
     payloads = [step.get("requestBody", {}).get("payload") for case in cases for step in case["steps"]]
-    for name in dict.fromkeys(one for payload in payloads for one in files_named(payload)):
+    for name in dict.fromkeys(item for payload in payloads for item in files_named(payload)):
         if (home.root / name).is_file():
             _copy_file(home.root / name, into.root / name, home, into)
     for case in cases:
@@ -313,4 +342,6 @@ def tag(home: Workspace, place: SuitePlace, tags: list[str], description: str) -
 
 def _free(path: Path) -> None:
     if path.exists():
-        raise SuiteError("there is such a suite already", where=str(path), mend="give another name, or remove it first")
+        raise SuiteError(
+            "there is such a suite already", where=str(path), mend="give another name, or remove it first"
+        )

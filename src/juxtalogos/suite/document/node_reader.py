@@ -1,4 +1,6 @@
-"""Reading a suite document: faults told with file, line, a caret under the place, and a remedy; expressions and criteria."""
+"""Reading a suite document: faults told with file, line, a caret under the place, and a remedy; expressions
+and criteria.
+"""
 
 from __future__ import annotations
 
@@ -73,7 +75,7 @@ class NodeReader:
                 self.fail(
                     f"unknown extension {quoted(key)}",
                     at.child(key),
-                    nearest(key, [one for one in known if one.startswith("x-")]),
+                    nearest(key, [entry for entry in known if entry.startswith("x-")]),
                 )
 
     def caret(self, at: Location, text: str, offset: int) -> int:
@@ -110,7 +112,9 @@ class NodeReader:
                         nearest(output, outputs) or f"add it to the outputs of {step}",
                     )
             elif found.form == "source" and found.parts[0] not in known.sources:
-                self.fail(f"there is no source {quoted(found.parts[0])}", at, nearest(found.parts[0], known.sources))
+                self.fail(
+                    f"there is no source {quoted(found.parts[0])}", at, nearest(found.parts[0], known.sources)
+                )
 
     def expressions(self, value: Any, at: Location, known: KnownNames) -> None:
         """SuiteError when an expression within a value leads nowhere."""
@@ -148,12 +152,16 @@ class NodeReader:
             else:
                 check_xpath(condition, version, {**prefixes_in(condition), **self.namespaces})
         except BadCondition as error:
-            self.fail(str(error), place, "correct the condition there", self.caret(place, condition, error.at))
+            self.fail(
+                str(error), place, "correct the condition there", self.caret(place, condition, error.at)
+            )
         except PatternError as error:
             self.fail(f"{quoted(condition)} is no regular expression: {error}", place, "correct the pattern")
         except BadSelector as error:
             self.fail(str(error), place, "correct it there")
-        return Criterion(condition, at, str(context), kind, version, criterion.get("x-juxtalogos-presumed") is True)
+        return Criterion(
+            condition, at, str(context), kind, version, criterion.get("x-juxtalogos-presumed") is True
+        )
 
     def criterion_type(self, value: Any, at: Location) -> tuple[str, str]:
         """(type, version): a word, or an object that names the version too."""
@@ -162,7 +170,11 @@ class NodeReader:
             kind, version = value.get("type"), str(value.get("version", ""))
             known = JSONPATH_VERSIONS if kind == "jsonpath" else tuple(VERSIONS)
             if kind not in ("jsonpath", "xpath") or version not in known:
-                self.fail(f"unknown expression type {quoted(kind)} with version {quoted(version)}", at, "known: jsonpath " + ", ".join(JSONPATH_VERSIONS) + "; xpath " + ", ".join(VERSIONS))  # fmt: skip
+                self.fail(
+                    f"unknown expression type {quoted(kind)} with version {quoted(version)}",
+                    at,
+                    "known: jsonpath " + ", ".join(JSONPATH_VERSIONS) + "; xpath " + ", ".join(VERSIONS),
+                )
         if kind not in _TYPES:
             self.fail(f"unknown criterion type {quoted(kind)}", at, nearest(str(kind), _TYPES))
         return str(kind), version

@@ -23,7 +23,10 @@ def outcome_seen(operation: Operation, exchange: Exchange, answer: Answer | None
 
 
 def criteria_of(outcome: str, operation: Operation) -> list[dict[str, Any]]:
-    """The success criteria that hold a step to an outcome. UsageError when it is none, or names no declared fault."""
+    """The success criteria that hold a step to an outcome.
+
+    UsageError when it is none, or names no declared fault.
+    """
     if outcome == "any":
         return []
     if outcome == "success":
@@ -33,10 +36,10 @@ def criteria_of(outcome: str, operation: Operation) -> list[dict[str, Any]]:
     kind, _, name = outcome.partition(":")
     if kind != "fault" or not name:
         raise UsageError(f"{quoted(outcome)} is no outcome", mend=f"write {FORMS}")
-    faults = [one.fault for one in operation.answers if one.fault]
+    faults = [answer.fault for answer in operation.answers if answer.fault]
     if name not in faults:
         mend = nearest(name, faults) if faults else f"it declares no faults; write {FORMS}"
         raise UsageError(f"{operation.id} declares no fault {quoted(name)}", mend=mend)
-    element = next(one.fault_element or name for one in operation.answers if one.fault == name)
+    element = next(answer.fault_element or name for answer in operation.answers if answer.fault == name)
     found = f"//*[local-name()='Fault']//*[local-name()='{element}']"
     return [{"context": "$response.body", "type": "xpath", "condition": found}]

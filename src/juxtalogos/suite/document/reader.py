@@ -27,9 +27,21 @@ from juxtalogos.workspace.workspace import Workspace
 ENDINGS = (".arazzo.yaml", ".arazzo.yml", ".arazzo.json")
 _ROOT_KEYS = ("arazzo", "info", "sourceDescriptions", "workflows", "components", "x-juxtalogos-variables")
 _CASE_KEYS = (
-    "workflowId", "summary", "description", "inputs", "dependsOn", "steps", "successActions", "failureActions", "outputs", "parameters",
-    "x-juxtalogos-table", "x-juxtalogos-setup", "x-juxtalogos-tags", "x-juxtalogos-alone",
-)  # fmt: skip
+    "workflowId",
+    "summary",
+    "description",
+    "inputs",
+    "dependsOn",
+    "steps",
+    "successActions",
+    "failureActions",
+    "outputs",
+    "parameters",
+    "x-juxtalogos-table",
+    "x-juxtalogos-setup",
+    "x-juxtalogos-tags",
+    "x-juxtalogos-alone",
+)
 
 
 def suite_paths(workspace: Workspace) -> list[Path]:
@@ -49,7 +61,9 @@ def find_suite(workspace: Workspace, name: str) -> Path:
     return by_name[name]
 
 
-def read_suites(workspace: Workspace, paths: Iterable[Path]) -> tuple[list[Suite], dict[CaseKey, tuple[Suite, Case]]]:
+def read_suites(
+    workspace: Workspace, paths: Iterable[Path]
+) -> tuple[list[Suite], dict[CaseKey, tuple[Suite, Case]]]:
     """(the suites, every case that these lead to); SuiteError at the first fault."""
     library = Library(workspace)
     suites = [library.suite(path) for path in paths]
@@ -80,7 +94,9 @@ class Library:
         if path not in self.documents:
             root = self.workspace.root.resolve()
             if not path.is_relative_to(root):
-                raise SuiteError("this file lies outside the workspace", where=str(path), mend="keep suites in suites/")
+                raise SuiteError(
+                    "this file lies outside the workspace", where=str(path), mend="keep suites in suites/"
+                )
             relative = path.relative_to(root).as_posix()
             try:
                 self.documents[path] = load_document(relative, read_inside(root, relative))
@@ -119,18 +135,28 @@ class _SuiteReader(NodeReader):
             self.source(source, root.child("sourceDescriptions", index))
         self.components = self.mapping(value.get("components", {}), root.child("components"), "`components`")
         self.keys(
-            self.components, ("inputs", "parameters", "successActions", "failureActions"), root.child("components")
+            self.components,
+            ("inputs", "parameters", "successActions", "failureActions"),
+            root.child("components"),
         )
         variables = self.mapping(
-            value.get("x-juxtalogos-variables", {}), root.child("x-juxtalogos-variables"), "`x-juxtalogos-variables`"
+            value.get("x-juxtalogos-variables", {}),
+            root.child("x-juxtalogos-variables"),
+            "`x-juxtalogos-variables`",
         )
         workflows = self.listing(value, "workflows", root, needed=True)
-        self.case_ids = [str(one.get("workflowId")) for one in workflows if isinstance(one, dict)]
+        self.case_ids = [
+            str(workflow.get("workflowId")) for workflow in workflows if isinstance(workflow, dict)
+        ]
         cases = tuple(self.case(item, root.child("workflows", index)) for index, item in enumerate(workflows))
         related = tuple(path for path in self.others.values() if path != self.path)
         path = self.path
         base = self.workspace.suites.resolve()
-        name = path.relative_to(base).as_posix().rpartition(".arazzo.")[0] if path.is_relative_to(base) else path.stem
+        name = (
+            path.relative_to(base).as_posix().rpartition(".arazzo.")[0]
+            if path.is_relative_to(base)
+            else path.stem
+        )
         return Suite(
             name,
             path,
@@ -149,12 +175,16 @@ class _SuiteReader(NodeReader):
         self.keys(source, ("name", "url", "type", "x-juxtalogos-namespaces"), at)
         name, url = source.get("name"), source.get("url")
         if not isinstance(name, str) or not ID.fullmatch(name) or not isinstance(url, str):
-            self.fail("a source description needs a `name` of letters, digits, _ and -, and a `url`", at, "add them")
+            self.fail(
+                "a source description needs a `name` of letters, digits, _ and -, and a `url`", at, "add them"
+            )
         if name in self.names:
             self.fail(f"the source {quoted(name)} stands twice", at.child("name"), "make its name unique")
         self.names[name] = {"url": url, "name": name, "type": str(source.get("type", ""))}
         spaces = self.mapping(
-            source.get("x-juxtalogos-namespaces", {}), at.child("x-juxtalogos-namespaces"), "`x-juxtalogos-namespaces`"
+            source.get("x-juxtalogos-namespaces", {}),
+            at.child("x-juxtalogos-namespaces"),
+            "`x-juxtalogos-namespaces`",
         )
         self.namespaces.update({str(prefix): str(uri) for prefix, uri in spaces.items()})
         if source.get("type") == "arazzo":
@@ -166,7 +196,9 @@ class _SuiteReader(NodeReader):
         path = (self.path.parent / url).resolve()
         if "://" in url or not path.is_file() or not path.is_relative_to(self.workspace.root.resolve()):
             self.fail(
-                f"there is no suite at {quoted(url)} in this workspace", at, "write its path relative to this file"
+                f"there is no suite at {quoted(url)} in this workspace",
+                at,
+                "write its path relative to this file",
             )
         return path
 
@@ -177,7 +209,7 @@ class _SuiteReader(NodeReader):
         inside = place.is_relative_to(definitions) and place != definitions
         chosen = place.relative_to(definitions).parts[0] if inside else name
         if chosen not in names and not inside:
-            came = {str(self.workspace.origin(one).get("source")): one for one in names}
+            came = {str(self.workspace.origin(word).get("source")): word for word in names}
             chosen = came.get(url, chosen)
         if chosen not in names:
             mend = nearest(chosen, names) or "import its definition: juxtalogos import SOURCE"
@@ -197,7 +229,9 @@ class _SuiteReader(NodeReader):
                 "make it unique",
             )
         items = self.listing(case, "steps", at, needed=True)
-        reader = StepReader(self, self, [str(one.get("stepId")) for one in items if isinstance(one, dict)])
+        reader = StepReader(
+            self, self, [str(entry.get("stepId")) for entry in items if isinstance(entry, dict)]
+        )
         shared = self.listing(case, "parameters", at)
         steps = [reader.step(item, at.child("steps", index), shared, at) for index, item in enumerate(items)]
         known = reader.known()
@@ -209,14 +243,29 @@ class _SuiteReader(NodeReader):
         view = View(schema.node, schema.context()) if schema is not None else None
         setup = self.setup(case, at, steps)
         return Case(
-            case_id, tuple(steps), at, CaseKey(self.document.uri, case_id), str(case.get("summary", "")), str(case.get("description", "")),
-            tuple(map(str, self.listing(case, "x-juxtalogos-tags", at))), defaults, formulas, schema,
+            case_id,
+            tuple(steps),
+            at,
+            CaseKey(self.document.uri, case_id),
+            str(case.get("summary", "")),
+            str(case.get("description", "")),
+            tuple(map(str, self.listing(case, "x-juxtalogos-tags", at))),
+            defaults,
+            formulas,
+            schema,
             {name: view.of(node).kinds for name, node in view.properties.items()} if view else {},
-            tuple(self.case_key(str(text), at.child("dependsOn", index)) for index, text in enumerate(self.listing(case, "dependsOn", at))),
-            reader.actions(case, "successActions", at, known), reader.actions(case, "failureActions", at, known), tuple(outputs.items()),
-            self.table(case.get("x-juxtalogos-table"), at.child("x-juxtalogos-table")), setup, _undoing(steps, setup),
+            tuple(
+                self.case_key(str(text), at.child("dependsOn", index))
+                for index, text in enumerate(self.listing(case, "dependsOn", at))
+            ),
+            reader.actions(case, "successActions", at, known),
+            reader.actions(case, "failureActions", at, known),
+            tuple(outputs.items()),
+            self.table(case.get("x-juxtalogos-table"), at.child("x-juxtalogos-table")),
+            setup,
+            _undoing(steps, setup),
             case.get("x-juxtalogos-alone") is True,
-        )  # fmt: skip
+        )
 
     def inputs(self, value: Any) -> tuple[dict[str, Any], dict[str, Formula]]:
         """(defaults, formulas) of the declared inputs, those of a referenced component too."""
@@ -276,7 +325,11 @@ class _SuiteReader(NodeReader):
         document = self.library.document(self.others[name])
         value: Any = document.value
         known = (
-            [str(one.get("workflowId")) for one in value.get("workflows", ()) if isinstance(one, dict)]
+            [
+                str(workflow.get("workflowId"))
+                for workflow in value.get("workflows", ())
+                if isinstance(workflow, dict)
+            ]
             if isinstance(value, dict)
             else []
         )
@@ -319,13 +372,17 @@ def check_needs(cases: Mapping[CaseKey, tuple[Suite, Case]]) -> None:
         _visit(start, cases, [], done)
 
 
-def _visit(key: CaseKey, cases: Mapping[CaseKey, tuple[Suite, Case]], way: list[CaseKey], done: set[CaseKey]) -> None:
+def _visit(
+    key: CaseKey, cases: Mapping[CaseKey, tuple[Suite, Case]], way: list[CaseKey], done: set[CaseKey]
+) -> None:
     if key in done or key not in cases:
         return
     if key in way:
         circle = " -> ".join(one.case for one in [*way[way.index(key) :], key])
         where = str(cases[key][0].path)
-        raise SuiteError(f"`dependsOn` leads round in a circle: {circle}", where=where, mend="take one of them out")
+        raise SuiteError(
+            f"`dependsOn` leads round in a circle: {circle}", where=where, mend="take one of them out"
+        )
     for needed in cases[key][1].needs:
         _visit(needed, cases, [*way, key], done)
     done.add(key)

@@ -1,4 +1,6 @@
-"""Saving a call as a step of a case: a new suite, or one that people have edited, whose comments and order stay."""
+"""Saving a call as a step of a case: a new suite, or one that people have edited, whose comments and order
+stay.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,9 @@ from juxtalogos.workspace.files import write_whole
 def place_of(where: str) -> tuple[str, str]:
     """(suite, case) of `SUITE#CASE`; UsageError when it is none."""
     name, _, case_id = where.partition("#")
-    if not re.fullmatch(r"[A-Za-z0-9_\-]+(/[A-Za-z0-9_\-]+)*", name) or not re.fullmatch(r"[A-Za-z0-9_\-]+", case_id):
+    if not re.fullmatch(r"[A-Za-z0-9_\-]+(/[A-Za-z0-9_\-]+)*", name) or not re.fullmatch(
+        r"[A-Za-z0-9_\-]+", case_id
+    ):
         raise UsageError(f"{quoted(where)} is no SUITE#CASE", mend="write one such as first#announce")
     return name, case_id
 
@@ -57,7 +61,9 @@ def save_call(
     def step(linked: Sequence[StepLink]) -> dict[str, Any]:
         given = {address: f"$inputs.{name}" for address, name in hidden.items()}
         filled = with_values(inputs, {link.address: link.reference for link in linked} | given)
-        made = step_document(operation, slug(operation.id), filled, body_type(operation, filled), criteria=criteria)
+        made = step_document(
+            operation, slug(operation.id), filled, body_type(operation, filled), criteria=criteria
+        )
         return {**made, "x-juxtalogos-role": role} if role else made
 
     if not path.exists():
@@ -69,13 +75,17 @@ def save_call(
         write_whole(path, to_yaml(document).encode())
         return path, str(made["stepId"])
     source = document_of(contract, url, [])["sourceDescriptions"][0]
-    return path, _append(path, case_id, step, source, links, lambda case: _declare(case, contract, operation, hidden))
+    return path, _append(
+        path, case_id, step, source, links, lambda case: _declare(case, contract, operation, hidden)
+    )
 
 
 def secret_inputs(
     contract: Contract, operation: Operation, inputs: Inputs, is_secret: Callable[[Any], bool]
 ) -> dict[str, str]:
-    """Addresses whose values are never written down -> names of inputs: fields declared as passwords, and values that are known secrets."""
+    """Addresses whose values are never written down -> names of inputs: fields declared as passwords, and
+    values that are known secrets.
+    """
     names = {name.lower() for name in contract.secret_fields}
     body = _readable(inputs.body, inputs.content_type)
     found = {}
@@ -95,7 +105,9 @@ def _declare(case: Any, contract: Contract, operation: Operation, hidden: Mappin
 
 
 def _readable(body: Any, content_type: str) -> Any:
-    """A body that came from a file as people read it: the value of JSON, the text of XML and text; other bytes as they are."""
+    """A body that came from a file as people read it: the value of JSON, the text of XML and text; other
+    bytes as they are.
+    """
     media = parse_media_type(content_type)
     if not isinstance(body, bytes) or media is None:
         return body
@@ -121,15 +133,17 @@ def _append(
     links: Sequence[StepLink],
     declare: Callable[[Any], None],
 ) -> str:
-    """Adds a step to a case, made when it is not there, and what it takes to the outputs of earlier steps; gives its id."""
+    """Adds a step to a case, made when it is not there, and what it takes to the outputs of earlier steps;
+    gives its id.
+    """
     with editing(path) as document:
         workflows, sources = document["workflows"], document["sourceDescriptions"]
-        case = next((one for one in workflows if one.get("workflowId") == case_id), None)
+        case = next((workflow for workflow in workflows if workflow.get("workflowId") == case_id), None)
         if case is None:
             workflows.append(case := {"workflowId": case_id, "steps": []})
         declare(case)
         made = step([give_output(case["steps"], link) for link in links])
-        taken = {one.get("stepId") for one in case["steps"]}
+        taken = {earlier.get("stepId") for earlier in case["steps"]}
         base, number = made["stepId"], 2
         while made["stepId"] in taken:
             made["stepId"], number = f"{base}-{number}", number + 1

@@ -57,7 +57,9 @@ def cut_to_step(suite: Suite, case: Case, step_id: str) -> Case:
     return replace(
         case,
         steps=tuple(
-            step for place, step in enumerate(case.steps) if step.id in wanted or (step.always and place > index)
+            step
+            for place, step in enumerate(case.steps)
+            if step.id in wanted or (step.always and place > index)
         ),
     )
 

@@ -1,6 +1,8 @@
-"""Changing one input of a step, one check, or a case's table, in suites that people wrote: comments and order stay.
+"""Changing one input of a step, one check, or a case's table, in suites that people wrote: comments and order
+stay.
 
-What is written is read back at once: what the suite's reader would refuse is refused, and the file stays as it was.
+What is written is read back at once: what the suite's reader would refuse is refused, and the file stays as
+it was.
 """
 
 from __future__ import annotations
@@ -45,7 +47,10 @@ class Place:
     def called(self) -> tuple[Contract, Operation]:
         """What the step calls; UsageError where that is another case."""
         if self.step.contract is None or self.step.operation is None:
-            raise UsageError(f"{self.step.id} calls another case and has no inputs of its own", mend="set the inputs of that case's steps")  # fmt: skip
+            raise UsageError(
+                f"{self.step.id} calls another case and has no inputs of its own",
+                mend="set the inputs of that case's steps",
+            )
         return self.step.contract, self.step.operation
 
 
@@ -55,7 +60,11 @@ def case_at(home: Workspace, place: SuitePlace) -> tuple[Path, Suite, Case]:
     suite = read_suites(home, [path])[0][0]
     case = suite.case(place.case)
     if case is None:
-        raise SuiteError(f"there is no case {quoted(place.case)}", where=str(path), mend=nearest(place.case, [one.id for one in suite.cases]))  # fmt: skip
+        raise SuiteError(
+            f"there is no case {quoted(place.case)}",
+            where=str(path),
+            mend=nearest(place.case, [other_case.id for other_case in suite.cases]),
+        )
     return path, suite, case
 
 
@@ -65,9 +74,11 @@ def step_at(home: Workspace, place: SuitePlace) -> Place:
     name = place.step or (case.steps[0].id if len(case.steps) == 1 else "")
     step = case.step(name)
     if step is None:
-        known = [one.id for one in case.steps]
+        known = [earlier.id for earlier in case.steps]
         what = f"there is no step {quoted(name)}" if name else "the case has several steps"
-        raise SuiteError(what, where=str(path), mend=nearest(name, known) or f"write {place.suite}#{place.case}#{known[0]}")  # fmt: skip
+        raise SuiteError(
+            what, where=str(path), mend=nearest(name, known) or f"write {place.suite}#{place.case}#{known[0]}"
+        )
     return Place(path, suite, case, step)
 
 
@@ -88,8 +99,10 @@ def _read_back(home: Workspace, path: Path) -> Iterator[None]:
 def set_input(home: Workspace, place: SuitePlace, address: str, text: str) -> str:
     """Gives an input of a step a value, a link or a formula; gives what was written, in words.
 
-    `@STEP#/path` takes a value of an earlier step's answer, `@CASE#STEP/path` one of another case of the suite, which then
-    runs before (JSONPaths: `@STEP#$.x`, `@CASE#STEP#$.x`), `$inputs.NAME` an input of the case, `=FORMULA` computes one; a doubled first character is the character itself.
+    `@STEP#/path` takes a value of an earlier step's answer, `@CASE#STEP/path` one of another case of the
+    suite, which then
+    runs before (JSONPaths: `@STEP#$.x`, `@CASE#STEP#$.x`), `$inputs.NAME` an input of the case, `=FORMULA`
+    computes one; a doubled first character is the character itself.
     """
     at = step_at(home, place)
     contract, operation = at.called
@@ -137,7 +150,8 @@ def _literals(step: Any) -> Iterator[tuple[str, Any]]:
     for one in step.get("parameters", ()):
         yield f"{one.get('in', '')}.{one.get('name', '')}", one.get("value")
     yield from (
-        (f"body{pointer}", one) for pointer, one in _leaves("", step.get("requestBody", {}).get("payload", ABSENT))
+        (f"body{pointer}", one)
+        for pointer, one in _leaves("", step.get("requestBody", {}).get("payload", ABSENT))
     )
 
 
@@ -150,12 +164,16 @@ def put_input(step: Any, contract: Contract, operation: Operation, address: str,
         media = chosen_media(operation)
         body.setdefault("contentType", media.media_type if media else "application/json")
         if isinstance(body.get("payload"), str) and pointer:
-            raise UsageError("the body of this step is one text", mend="change it in the file, or set the body whole")
+            raise UsageError(
+                "the body of this step is one text", mend="change it in the file, or set the body whole"
+            )
         body["payload"] = put(body.get("payload", ABSENT), split_pointer(pointer), value, address)
         return
     place, _, name = base.partition(".")
     listed = step.setdefault("parameters", [])
-    found = next((one for one in listed if one.get("name") == name and one.get("in", place) == place), None)
+    found = next(
+        (item for item in listed if item.get("name") == name and item.get("in", place) == place), None
+    )
     if found is None:
         found = {"name": name, "in": place, "value": ABSENT}
         listed.append(found)
@@ -180,9 +198,12 @@ def _link(at: Place, address: str, text: str) -> StepLink:
             f"{quoted(text)} names no value of a step", mend="write @STEP#/path, such as @announce#/callId"
         )
     name, source = found[1], found[2]
-    before = [one.id for one in at.case.steps[: at.case.steps.index(at.step)]]
+    before = [earlier.id for earlier in at.case.steps[: at.case.steps.index(at.step)]]
     if name not in before:
-        raise UsageError(f"{quoted(name)} is no step before {at.step.id}", mend=nearest(name, before) or "the case has no step before it")  # fmt: skip
+        raise UsageError(
+            f"{quoted(name)} is no step before {at.step.id}",
+            mend=nearest(name, before) or "the case has no step before it",
+        )
     step = at.case.step(name)
     if step is not None and step.contract and step.operation:
         check_source(step.contract, step.operation, source)
@@ -193,15 +214,22 @@ def _case_link(at: Place, address: str, case_id: str, step_id: str, source: str)
     """A link to a value of a step of another case. UsageError where that, or the value, is not there."""
     case = at.suite.case(case_id)
     if case is None or case.id == at.case.id:
-        known = [one.id for one in at.suite.cases if one.id != at.case.id]
+        known = [other_case.id for other_case in at.suite.cases if other_case.id != at.case.id]
         if at.case.step(case_id) is not None:
             raise UsageError(
-                f"{quoted(f'{case_id}#{step_id}')} is no place in an answer", mend=f"write @{case_id}#/{step_id}"
+                f"{quoted(f'{case_id}#{step_id}')} is no place in an answer",
+                mend=f"write @{case_id}#/{step_id}",
             )
-        raise UsageError(f"{quoted(case_id)} is no other case of {at.suite.name}", mend=nearest(case_id, known) or f"write @STEP#/path for a step of {at.case.id}")  # fmt: skip
+        raise UsageError(
+            f"{quoted(case_id)} is no other case of {at.suite.name}",
+            mend=nearest(case_id, known) or f"write @STEP#/path for a step of {at.case.id}",
+        )
     step = case.step(step_id)
     if step is None:
-        raise UsageError(f"the case {case_id} has no step {quoted(step_id)}", mend=nearest(step_id, [one.id for one in case.steps]))  # fmt: skip
+        raise UsageError(
+            f"the case {case_id} has no step {quoted(step_id)}",
+            mend=nearest(step_id, [earlier.id for earlier in case.steps]),
+        )
     source = source.removeprefix("#")
     if step.contract and step.operation:
         check_source(step.contract, step.operation, source)
@@ -212,11 +240,16 @@ def _case_link(at: Place, address: str, case_id: str, step_id: str, source: str)
 
 
 def add_check(home: Workspace, place: SuitePlace, text: str) -> dict[str, Any]:
-    """Adds `ADDRESS TEST [OPERAND]` to a step as a written check; one of the same place and test takes the older one's."""
+    """Adds `ADDRESS TEST [OPERAND]` to a step as a written check; one of the same place and test takes the
+    older one's.
+    """
     at = step_at(home, place)
     words = text.split(None, 2)
     if len(words) < 2:
-        raise UsageError(f"{quoted(text)} is no check", mend="write 'ADDRESS TEST OPERAND', such as 'body/state equals moored'")  # fmt: skip
+        raise UsageError(
+            f"{quoted(text)} is no check",
+            mend="write 'ADDRESS TEST OPERAND', such as 'body/state equals moored'",
+        )
     address, test = words[:2]
     operand: Any = True if len(words) < 3 else words[2]
     if isinstance(operand, str) and test not in ("computed", "matches"):
@@ -238,7 +271,8 @@ def attach_table(
 ) -> list[tuple[str, str, str]]:
     """Puts a table under a case; (column, step, address) of every input that a column feeds now.
 
-    A column feeds the inputs of its name that the steps set and whose types allow its values, the first where none allows
+    A column feeds the inputs of its name that the steps set and whose types allow its values, the first where
+    none allows
     them; `links` says otherwise: column -> `ADDRESS` or `STEP#ADDRESS`.
     """
     columns = list(dict.fromkeys(column for row in rows for column in row))
@@ -262,7 +296,9 @@ def attach_table(
             assert step is not None and step.contract is not None and step.operation is not None
             row = declared_row(step.contract, step.operation, address)
             properties.setdefault(column, {"type": json_type(row)})
-            put_input(step_of(edited, step_id, path), step.contract, step.operation, address, f"$inputs.{column}")
+            put_input(
+                step_of(edited, step_id, path), step.contract, step.operation, address, f"$inputs.{column}"
+            )
         for column in columns:
             properties.setdefault(column, {})
     return fed
@@ -271,12 +307,15 @@ def attach_table(
 def run_once(home: Workspace, place: SuitePlace, step_id: str) -> list[str]:
     """Lets the first steps of a case, up to one, run once for all rows of its table; their ids."""
     path, _, case = case_at(home, place)
-    names = [one.id for one in case.steps]
+    names = [step.id for step in case.steps]
     if step_id not in names:
         raise UsageError(f"the case has no step {quoted(step_id)}", mend=nearest(step_id, names))
     once = names[: names.index(step_id) + 1]
     if case.table is None:
-        raise UsageError(f"{place} has no table, so every step runs once", mend="give the table first: juxtalogos suite table SUITE#CASE FILE")  # fmt: skip
+        raise UsageError(
+            f"{place} has no table, so every step runs once",
+            mend="give the table first: juxtalogos suite table SUITE#CASE FILE",
+        )
     with _read_back(home, path), editing(path) as document:
         workflow(document, case.id, path)["x-juxtalogos-setup"] = once
     return once
@@ -290,8 +329,16 @@ def _fed(case: Case, column: str, link: str, values: Sequence[Any]) -> Iterator[
     """(step, address) of the inputs that a column feeds."""
     named, _, address = link.rpartition("#")
     if named and case.step(named) is None:
-        raise UsageError(f"there is no step {quoted(named)}", mend=nearest(named, [one.id for one in case.steps]))
-    steps = [one for one in case.steps if one.operation is not None and one.contract is not None and (not named or one.id == named)]  # fmt: skip
+        raise UsageError(
+            f"there is no step {quoted(named)}", mend=nearest(named, [earlier.id for earlier in case.steps])
+        )
+    steps = [
+        earlier
+        for earlier in case.steps
+        if earlier.operation is not None
+        and earlier.contract is not None
+        and (not named or earlier.id == named)
+    ]
     if not link:
         found = [(step, one) for step in steps for one in _addresses(step) if _input_name(one) == column]
         meant = [(step.id, one) for step, one in found if _allows(step, one, values)]
@@ -321,7 +368,8 @@ def _allows(step: Step, address: str, values: Sequence[Any]) -> bool:
         return True
     schema, wire = step.contract.schema(ref), wire_of(step.contract)
     typed = (
-        _typed(wire, step.contract, step.operation, address, one) if isinstance(one, str) else one for one in values
+        _typed(wire, step.contract, step.operation, address, value) if isinstance(value, str) else value
+        for value in values
     )
     return not any(not wrong.advisory for one in typed for wrong in schema.check_part(row, one))
 
@@ -330,14 +378,22 @@ def _addresses(step: Step) -> Iterator[str]:
     """The addresses of a step whose values are literals."""
     yield from (address for address, value in step.parameters if not _is_expression(value))
     if step.payload is not None:
-        yield from (f"body{pointer}" for pointer, value in _leaves("", step.payload.payload) if not _is_expression(value))  # fmt: skip
+        yield from (
+            f"body{pointer}"
+            for pointer, value in _leaves("", step.payload.payload)
+            if not _is_expression(value)
+        )
 
 
 def _first_declared(steps: list[Step], column: str) -> Iterator[tuple[str, str]]:
     """Of inputs that no step sets, the first of that name."""
     for step in steps:
         assert step.operation is not None and step.contract is not None
-        names = [one.address for one in step.operation.inputs if one.name == column]
+        names = [
+            declared_input.address
+            for declared_input in step.operation.inputs
+            if declared_input.name == column
+        ]
         ref = schema_at(step.operation, "body")
         rows = contract_rows(step.contract, ref) if ref else []
         names += [f"body{row.path}" for row in rows if row.scalar and _input_name(row.path) == column]
@@ -348,7 +404,11 @@ def _first_declared(steps: list[Step], column: str) -> Iterator[tuple[str, str]]
 
 def contract_rows(contract: Contract, ref: SchemaRef) -> list[OutlineRow]:
     """The outline of a schema without what lies in lists and maps."""
-    return [row for row in contract.schema(ref).outline() if not any(token.isdigit() or token == "NAME" for token in split_pointer(row.path))]  # fmt: skip
+    return [
+        row
+        for row in contract.schema(ref).outline()
+        if not any(token.isdigit() or token == "NAME" for token in split_pointer(row.path))
+    ]
 
 
 def _is_expression(value: Any) -> bool:

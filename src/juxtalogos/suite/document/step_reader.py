@@ -23,9 +23,25 @@ from juxtalogos.suite.model import Action, CaseKey, Created, Output, Payload, Re
 
 ID = re.compile(r"[A-Za-z0-9_\-]+")
 _KEYS = (
-    "stepId", "description", "operationId", "operationPath", "workflowId", "parameters", "requestBody", "successCriteria", "onSuccess", "onFailure",
-    "outputs", "x-juxtalogos-always", "x-juxtalogos-checks", "x-juxtalogos-creates", "x-juxtalogos-needed", "x-juxtalogos-outputs", "x-juxtalogos-reported", "x-juxtalogos-role",
-)  # fmt: skip
+    "stepId",
+    "description",
+    "operationId",
+    "operationPath",
+    "workflowId",
+    "parameters",
+    "requestBody",
+    "successCriteria",
+    "onSuccess",
+    "onFailure",
+    "outputs",
+    "x-juxtalogos-always",
+    "x-juxtalogos-checks",
+    "x-juxtalogos-creates",
+    "x-juxtalogos-needed",
+    "x-juxtalogos-outputs",
+    "x-juxtalogos-reported",
+    "x-juxtalogos-role",
+)
 
 
 class NamedSources(Protocol):
@@ -65,21 +81,30 @@ class StepReader:
             reader.fail("a step needs a `stepId` of letters, digits, _ and -", at, "add one")
         if step_id in self.before:
             reader.fail(
-                f"the stepId {quoted(step_id)} stands twice", at.child("stepId"), "make it unique in its workflow"
+                f"the stepId {quoted(step_id)} stands twice",
+                at.child("stepId"),
+                "make it unique in its workflow",
             )
         contract, operation, case = self.target(step, at)
         outputs = reader.mapping(step.get("outputs", {}), at.child("outputs"), "`outputs`")
         selected = self.selected(step, at)
         # With a goto, what a step reads may come from one that stands behind it.
-        own = [*outputs, *(one.name for one in selected)]
+        own = [*outputs, *(part.name for part in selected)]
         known = self.known(step_id, own)
         for name, text in outputs.items():
             reader.expression(text, at.child("outputs", name), known)
         found = Step(
-            step_id, at, contract, operation, case,
+            step_id,
+            at,
+            contract,
+            operation,
+            case,
             tuple(self.parameters(step, at, shared, shared_at, operation).items()),
             self.payload(step.get("requestBody"), at.child("requestBody")),
-            tuple(reader.criterion(item, at.child("successCriteria", index), known) for index, item in enumerate(reader.listing(step, "successCriteria", at))),
+            tuple(
+                reader.criterion(item, at.child("successCriteria", index), known)
+                for index, item in enumerate(reader.listing(step, "successCriteria", at))
+            ),
             tuple(outputs.items()),
             selected,
             tuple(self.checks(step, at, known)),
@@ -92,11 +117,13 @@ class StepReader:
             needed=step.get("x-juxtalogos-needed") is True,
             unless=self.unless(step, at),
             creates=self.creates(step, at, known),
-        )  # fmt: skip
+        )
         self.before[step_id] = own
         return replace(found, flows=flows_of(found.parameters, found.payload))
 
-    def target(self, step: dict[str, Any], at: Location) -> tuple[Contract | None, Operation | None, CaseKey | None]:
+    def target(
+        self, step: dict[str, Any], at: Location
+    ) -> tuple[Contract | None, Operation | None, CaseKey | None]:
         """What a step calls: an operation of a contract, or a case."""
         reader = self.reader
         given = [key for key in ("operationId", "operationPath", "workflowId") if key in step]
@@ -110,10 +137,14 @@ class StepReader:
         if given[0] == "workflowId":
             if "requestBody" in step:
                 reader.fail(
-                    "a step that calls a workflow has no body", at.child("requestBody"), "give values as `parameters`"
+                    "a step that calls a workflow has no body",
+                    at.child("requestBody"),
+                    "give values as `parameters`",
                 )
             return None, None, self.sources.case_key(text, place)
-        contract, operation = self.by_id(text, place) if given[0] == "operationId" else self.by_path(text, place)
+        contract, operation = (
+            self.by_id(text, place) if given[0] == "operationId" else self.by_path(text, place)
+        )
         return contract, operation, None
 
     def by_path(self, text: str, at: Location) -> tuple[Contract, Operation]:
@@ -122,7 +153,9 @@ class StepReader:
         found = re.fullmatch(r"\{?\$sourceDescriptions\.([A-Za-z0-9_\-]+)\.url\}?#(/.+)", text)
         if not found or found.group(1) not in contracts:
             self.reader.fail(
-                f"{quoted(text)} is no operationPath", at, "write '{$sourceDescriptions.NAME.url}#/paths/~1berths/get'"
+                f"{quoted(text)} is no operationPath",
+                at,
+                "write '{$sourceDescriptions.NAME.url}#/paths/~1berths/get'",
             )
         contract, pointer = contracts[found.group(1)], found.group(2)
         for operation in contract.operations:
@@ -137,10 +170,14 @@ class StepReader:
         if text.startswith("$sourceDescriptions."):
             name, _, found = text[len("$sourceDescriptions.") :].partition(".")
             if name not in contracts:
-                self.reader.fail(f"there is no source {quoted(name)} of operations", at, nearest(name, contracts))
+                self.reader.fail(
+                    f"there is no source {quoted(name)} of operations", at, nearest(name, contracts)
+                )
         elif len(contracts) > 1:
             self.reader.fail(
-                "with several sources an operationId names its source", at, f"write $sourceDescriptions.NAME.{text}"
+                "with several sources an operationId names its source",
+                at,
+                f"write $sourceDescriptions.NAME.{text}",
             )
         elif not contracts:
             self.reader.fail("no source has operations", at, "add a source description of a definition")
@@ -152,7 +189,12 @@ class StepReader:
         return contract, operation
 
     def parameters(
-        self, step: dict[str, Any], at: Location, shared: list[Any], shared_at: Location, operation: Operation | None
+        self,
+        step: dict[str, Any],
+        at: Location,
+        shared: list[Any],
+        shared_at: Location,
+        operation: Operation | None,
     ) -> dict[str, Any]:
         """Values by address, the step's own over the workflow's."""
         found: dict[str, Any] = {}
@@ -165,7 +207,9 @@ class StepReader:
                     self.reader.expressions(value, place.child("value"), self.known())
         return found
 
-    def parameter(self, value: Any, at: Location, operation: Operation | None, *, strict: bool) -> tuple[str, Any]:
+    def parameter(
+        self, value: Any, at: Location, operation: Operation | None, *, strict: bool
+    ) -> tuple[str, Any]:
         """(address, value) of a parameter."""
         reader = self.reader
         parameter = self.reusable(value, at, "parameters")
@@ -178,7 +222,9 @@ class StepReader:
         if place not in ("path", "query", "header", "cookie"):
             if not strict:
                 return "", None
-            reader.fail("the parameter of an operation needs `in`: path, query, header or cookie", at, "add it")
+            reader.fail(
+                "the parameter of an operation needs `in`: path, query, header or cookie", at, "add it"
+            )
         try:
             return resolve_address(operation, f"{place}.{name}"), parameter["value"]
         except UsageError as error:
@@ -187,7 +233,9 @@ class StepReader:
             reader.fail(error.what, at.child("name"), error.mend)
 
     def reusable(self, value: Any, at: Location, kind: str) -> dict[str, Any]:
-        """An object written out, or the component that a reusable object names; a parameter's may bring its own value."""
+        """An object written out, or the component that a reusable object names; a parameter's may bring its
+        own value.
+        """
         reader = self.reader
         found = reader.mapping(value, at, f"an object of `{kind}`")
         if "reference" not in found:
@@ -244,7 +292,11 @@ class StepReader:
                 elif kind == "segment":
                     int(selector)
                 else:
-                    reader.fail(f"unknown type {quoted(kind)}", place.child("type"), "write jsonpath, xpath or segment")
+                    reader.fail(
+                        f"unknown type {quoted(kind)}",
+                        place.child("type"),
+                        "write jsonpath, xpath or segment",
+                    )
             except (BadSelector, ValueError) as error:
                 reader.fail(str(error), place.child("selector"), "correct it there")
             first = output.get("first", False)
@@ -321,7 +373,9 @@ class StepReader:
             found.append(check)
         return found
 
-    def actions(self, holder: dict[str, Any], key: str, at: Location, known: KnownNames) -> tuple[Action, ...]:
+    def actions(
+        self, holder: dict[str, Any], key: str, at: Location, known: KnownNames
+    ) -> tuple[Action, ...]:
         return tuple(
             self.action(item, at.child(key, index), "uccess" in key, known)
             for index, item in enumerate(self.reader.listing(holder, key, at))
@@ -333,7 +387,14 @@ class StepReader:
         action = self.reusable(value, at, "successActions" if success else "failureActions")
         reader.keys(
             action,
-            ("name", "type", "workflowId", "stepId", "criteria", *(() if success else ("retryAfter", "retryLimit"))),
+            (
+                "name",
+                "type",
+                "workflowId",
+                "stepId",
+                "criteria",
+                *(() if success else ("retryAfter", "retryLimit")),
+            ),
             at,
         )
         name, kind = reader.text(action, "name", at), action.get("type")
@@ -350,7 +411,9 @@ class StepReader:
         if kind == "goto" and bool(step) == bool(case):
             reader.fail("a goto names exactly one of `stepId` and `workflowId`", at, "add it")
         if step and step not in self.step_ids:
-            reader.fail(f"there is no step {quoted(step)}", at.child("stepId"), nearest(str(step), self.step_ids))
+            reader.fail(
+                f"there is no step {quoted(step)}", at.child("stepId"), nearest(str(step), self.step_ids)
+            )
         after, limit = action.get("retryAfter", 0), action.get("retryLimit", 1)
         if (
             isinstance(after, bool)
@@ -361,7 +424,9 @@ class StepReader:
             or limit < 0
         ):
             reader.fail(
-                "`retryAfter` is a number of seconds, `retryLimit` a whole number, both from 0", at, "correct them"
+                "`retryAfter` is a number of seconds, `retryLimit` a whole number, both from 0",
+                at,
+                "correct them",
             )
         criteria = tuple(
             reader.criterion(item, at.child("criteria", index), known)

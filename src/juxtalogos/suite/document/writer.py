@@ -1,4 +1,6 @@
-"""Writing suites: Arazzo documents as plain values, and as YAML that the readers of both YAML versions read alike."""
+"""Writing suites: Arazzo documents as plain values, and as YAML that the readers of both YAML versions read
+alike.
+"""
 
 from __future__ import annotations
 
@@ -70,14 +72,16 @@ def step_document(
     if inputs.body is not ABSENT:
         step["requestBody"] = {"contentType": content_type or "application/json", "payload": inputs.body}
     if criteria:
-        step["successCriteria"] = [dict(one) for one in criteria]
+        step["successCriteria"] = [dict(criterion) for criterion in criteria]
     if always:
         step["x-juxtalogos-always"] = True
     return step
 
 
 def operation_reference(operation: Operation) -> dict[str, str]:
-    """`operationId` with its source; `operationPath` where no unique id is declared or it would not be an expression's name."""
+    """`operationId` with its source; `operationPath` where no unique id is declared or it would not be an
+    expression's name.
+    """
     if operation.declared_id == operation.id and re.fullmatch(r"[^\s{}]+", operation.id):
         return {"operationId": f"$sourceDescriptions.{operation.contract}.{operation.id}"}
     return {"operationPath": f"{{$sourceDescriptions.{operation.contract}.url}}#{operation.reference}"}

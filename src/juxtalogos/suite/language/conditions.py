@@ -77,7 +77,9 @@ class _Parser(Tokens):
 
     def operand(self, depth: int) -> Condition:
         if self.take("!"):
-            return Condition("not", (self.operand(depth + 1) if depth < MAX_DEPTH else self.either(depth + 1),))
+            return Condition(
+                "not", (self.operand(depth + 1) if depth < MAX_DEPTH else self.either(depth + 1),)
+            )
         if self.take("("):
             inner = self.either(depth + 1)
             if not self.take(")"):
@@ -168,7 +170,9 @@ def _access(value: Any, key: int | str) -> Any:
 
 
 def _alike(left: Any, right: Any) -> tuple[Any, Any]:
-    """Texts compare without regard to case; a text beside a number counts as the number it writes (headers are texts)."""
+    """Texts compare without regard to case; a text beside a number counts as the number it writes (headers
+    are texts).
+    """
     if isinstance(left, str) and isinstance(right, str):
         return left.casefold(), right.casefold()
     for text, number, swap in ((left, right, False), (right, left, True)):

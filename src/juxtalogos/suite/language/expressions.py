@@ -16,7 +16,8 @@ from juxtalogos.model.schema import ABSENT
 _ID = r"[A-Za-z0-9_\-]+"
 _NAME = r"[A-Za-z0-9_.\-]+"
 _POINTER = r"(?s:#((?:/.*)?))?"
-"""A JSON Pointer: its tokens may hold any character (RFC 6901, section 3), of which texts around an expression allow fewer."""
+"""A JSON Pointer: its tokens may hold any character (RFC 6901, section 3), of which texts around an
+expression allow fewer."""
 _FORMS = {
     "plain": re.compile(r"\$(url|method|statusCode)"),
     "message": re.compile(r"\$(request|response)\.(header|query|path)\.([!#$%&'*+.^_`|~0-9A-Za-z\-]+)"),
@@ -71,7 +72,9 @@ def parse_expression(text: str) -> Expression:
 
 
 def expressions_in(value: Any) -> Iterator[str]:
-    """Every expression in a value: whole texts that begin with a known `$` word, and those embedded in braces."""
+    """Every expression in a value: whole texts that begin with a known `$` word, and those embedded in
+    braces.
+    """
     if isinstance(value, dict):
         for item in value.values():
             yield from expressions_in(item)
@@ -123,7 +126,10 @@ def evaluate(expression: Expression, scope: Scope) -> Any:
 
 
 def _named(holder: Mapping[str, Any], name: str, pointer: str) -> Any:
-    """A value by name, and by a pointer into it. A name may hold dots; where there is none of it, they lead into values."""
+    """A value by name, and by a pointer into it.
+
+    A name may hold dots; where there is none of it, they lead into values.
+    """
     value = holder.get(name, ABSENT)
     if value is ABSENT and "." in name:
         first, *rest = name.split(".")

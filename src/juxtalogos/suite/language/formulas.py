@@ -1,11 +1,13 @@
-"""Formulas: values computed from inputs and earlier outputs. Arithmetic, text, dates; nothing else, and within bounds.
+"""Formulas: values computed from inputs and earlier outputs. Arithmetic, text, dates; nothing else, and
+within bounds.
 
     inputs.lines * 2 + steps.made.count          numbers, exact in decimals
     'PC-' + text(steps.made.number)              texts
     format(today() + days(3), 'DD.MM.YYYY')      dates
     pick('bulk', 'tanker')                       made-up values, the same for the same seed
 
-Names lead to runtime values: `inputs.NAME`, `steps.ID.NAME`, or any runtime expression as it stands (`$response.body#/total`).
+Names lead to runtime values: `inputs.NAME`, `steps.ID.NAME`, or any runtime expression as it stands
+(`$response.body#/total`).
 """
 
 from __future__ import annotations
@@ -119,7 +121,11 @@ class _Parser(Tokens):
             return Formula("value", (Decimal(token),))
         if kind == "name" and self.kind == "op" and self.token == "(":
             return self.call(token, start, depth)
-        return Formula("read", (_runtime(token, start),)) if token not in _WORDS else Formula("value", (_WORDS[token],))
+        return (
+            Formula("read", (_runtime(token, start),))
+            if token not in _WORDS
+            else Formula("value", (_WORDS[token],))
+        )
 
     def call(self, name: str, start: int, depth: int) -> Formula:
         if name not in FUNCTIONS:
@@ -150,7 +156,9 @@ def _runtime(token: str, start: int) -> Expression:
             "outputs": f"$outputs.{name}",
         }.get(place, "")
         if not text or not name:
-            raise BadFormula(f"{token!r} is no value; write inputs.NAME, steps.ID.NAME or a runtime expression", start)
+            raise BadFormula(
+                f"{token!r} is no value; write inputs.NAME, steps.ID.NAME or a runtime expression", start
+            )
     try:
         return parse_expression(text)
     except BadExpression as error:
@@ -172,7 +180,9 @@ def reads_of(formula: Formula) -> list[Expression]:
 
 def uses(formula: Formula, name: str) -> bool:
     """Whether a formula calls a function."""
-    return (formula.op == "call" and formula.operands[0] == name) or any(isinstance(one, Formula) and uses(one, name) for one in formula.operands)  # fmt: skip
+    return (formula.op == "call" and formula.operands[0] == name) or any(
+        isinstance(one, Formula) and uses(one, name) for one in formula.operands
+    )
 
 
 def compute(formula: Formula, scope: Scope, ground: FormulaContext) -> Any:
@@ -186,7 +196,9 @@ def compute(formula: Formula, scope: Scope, ground: FormulaContext) -> Any:
 
 
 def settled(variables: Mapping[str, Any], ground: FormulaContext, where: str) -> dict[str, Any]:
-    """Variables of a configuration, those of the form `{formula = "TEXT"}` computed; ConfigError at `where` names a bad one."""
+    """Variables of a configuration, those of the form `{formula = "TEXT"}` computed; ConfigError at `where`
+    names a bad one.
+    """
     found = dict(variables)
     for name, value in variables.items():
         try:
@@ -199,7 +211,10 @@ def settled(variables: Mapping[str, Any], ground: FormulaContext, where: str) ->
 
 
 def settled_value(value: Any, ground: FormulaContext) -> Any:
-    """A value of a configuration, computed where it has the form `{formula = "TEXT"}`. BadFormula, NoValue."""
+    """A value of a configuration, computed where it has the form `{formula = "TEXT"}`.
+
+    BadFormula, NoValue.
+    """
     if isinstance(value, Mapping) and value.keys() == {"formula"}:
         return compute(parse_formula(str(value["formula"])), Scope({}), ground)
     return value
@@ -216,7 +231,7 @@ def _compute(formula: Formula, scope: Scope, ground: FormulaContext) -> Any:
         return _number(value)
     if formula.op == "call":
         name, *arguments = formula.operands
-        values = [_compute(one, scope, ground) for one in arguments]
+        values = [_compute(argument, scope, ground) for argument in arguments]
         try:
             return FUNCTIONS[name].run(ground, *values)
         except (TypeError, ValueError, AttributeError) as error:
@@ -224,7 +239,9 @@ def _compute(formula: Formula, scope: Scope, ground: FormulaContext) -> Any:
                 f"{name}: {error}" if isinstance(error, NoValue) else f"{name} cannot take these values"
             ) from None
     rest: list[tuple[str, Formula]] = []
-    while formula.op in _ARITHMETIC or formula.op in _COMPARE:  # a chain is as long as its text, so it is no recursion
+    while (
+        formula.op in _ARITHMETIC or formula.op in _COMPARE
+    ):  # a chain is as long as its text, so it is no recursion
         rest.append((formula.op, formula.operands[1]))
         formula = formula.operands[0]
     value = _compute(formula, scope, ground)
@@ -238,11 +255,20 @@ def _number(value: Any) -> Any:
 
 
 _ARITHMETIC: Mapping[str, Callable[[Any, Any], Any]] = {
-    "+": operator.add, "-": operator.sub, "*": operator.mul, "/": operator.truediv, "%": operator.mod,
-}  # fmt: skip
+    "+": operator.add,
+    "-": operator.sub,
+    "*": operator.mul,
+    "/": operator.truediv,
+    "%": operator.mod,
+}
 _COMPARE: Mapping[str, Callable[[Any, Any], bool]] = {
-    "<": operator.lt, "<=": operator.le, ">": operator.gt, ">=": operator.ge, "==": operator.eq, "!=": operator.ne,
-}  # fmt: skip
+    "<": operator.lt,
+    "<=": operator.le,
+    ">": operator.gt,
+    ">=": operator.ge,
+    "==": operator.eq,
+    "!=": operator.ne,
+}
 
 
 def _operate(op: str, left: Any, right: Any) -> Any:
@@ -280,7 +306,11 @@ def _plain(value: Any) -> Any:
     if isinstance(value, Decimal):
         if not math.isfinite(value) or abs(value) > _LARGEST:
             raise NoValue("the number is too large for JSON")
-        return int(value) if value == value.to_integral_value() and abs(value) < Decimal(10) ** 30 else float(value)
+        return (
+            int(value)
+            if value == value.to_integral_value() and abs(value) < Decimal(10) ** 30
+            else float(value)
+        )
     if isinstance(value, datetime):
         return value.isoformat(timespec="seconds").replace("+00:00", "Z")
     if isinstance(value, date):
@@ -319,7 +349,15 @@ def _format(ground: FormulaContext, when: date, form: str) -> str:
 
 def _text(ground: FormulaContext, value: Any) -> str:
     plain = _plain(value)
-    return plain if isinstance(plain, str) else "true" if plain is True else "false" if plain is False else str(plain)
+    return (
+        plain
+        if isinstance(plain, str)
+        else "true"
+        if plain is True
+        else "false"
+        if plain is False
+        else str(plain)
+    )
 
 
 def _round(ground: FormulaContext, value: Decimal, digits: Decimal = Decimal(0)) -> Decimal:
@@ -327,7 +365,11 @@ def _round(ground: FormulaContext, value: Decimal, digits: Decimal = Decimal(0))
 
 
 def _part(ground: FormulaContext, text: str, start: Decimal, count: Decimal) -> str:
-    return text[int(start) : int(start) + int(count)] if start >= 0 and count >= 0 else text[int(start) :][: int(count)]
+    return (
+        text[int(start) : int(start) + int(count)]
+        if start >= 0 and count >= 0
+        else text[int(start) :][: int(count)]
+    )
 
 
 def _replace(ground: FormulaContext, text: str, old: str, new: str) -> str:
@@ -343,7 +385,8 @@ def _span(unit: str) -> Callable[[FormulaContext, Decimal], timedelta]:
 def _known(ground: FormulaContext, name: str) -> Any:
     if name not in ground.known:
         raise NoValue(
-            f"nothing is known here of {quoted(name)}: write it under [[targets.NAME.known]], or learn it with compose --learn"
+            f"nothing is known here of {quoted(name)}: write it under [[targets.NAME.known]], or learn it"
+            " with compose --learn"
         )
     try:
         return _number(settled_value(ground.known[name], ground))
@@ -356,7 +399,16 @@ def _unique(ground: FormulaContext, template: str) -> str:
     return own_name(template[:MAX_LENGTH], f"{ground.token}\0{ground.label}\0{ground.made}")
 
 
-_NAMES = ("Grey Tern", "Skerry Maid", "Tide Runner", "Lantern", "Northlight", "Curlew", "Anchorstone", "Merrow Lass")
+_NAMES = (
+    "Grey Tern",
+    "Skerry Maid",
+    "Tide Runner",
+    "Lantern",
+    "Northlight",
+    "Curlew",
+    "Anchorstone",
+    "Merrow Lass",
+)
 
 FUNCTIONS: Mapping[str, Function] = {
     "today": Function(lambda ground: ground.now.date(), (0, 0), "the day, in UTC"),
@@ -374,18 +426,41 @@ FUNCTIONS: Mapping[str, Function] = {
     "trim": Function(lambda ground, text: text.strip(), (1, 1), "a text without space around it"),
     "part": Function(_part, (3, 3), "so many characters of a text from a place, counted from 0"),
     "replace": Function(_replace, (3, 3), "a text with another put in"),
-    "length": Function(lambda ground, value: Decimal(len(value)), (1, 1), "characters of a text, items of a list"),
-    "sum": Function(lambda ground, items: sum(map(_number, items), Decimal(0)), (1, 1), "the sum of a list of numbers"),
+    "length": Function(
+        lambda ground, value: Decimal(len(value)), (1, 1), "characters of a text, items of a list"
+    ),
+    "sum": Function(
+        lambda ground, items: sum(map(_number, items), Decimal(0)), (1, 1), "the sum of a list of numbers"
+    ),
     "least": Function(lambda ground, *values: min(values), (2, 20), "the smallest"),
     "most": Function(lambda ground, *values: max(values), (2, 20), "the largest"),
-    "pick": Function(lambda ground, *values: ground.random.choice(values), (1, 50), "one of the values, by the seed"),
+    "pick": Function(
+        lambda ground, *values: ground.random.choice(values), (1, 50), "one of the values, by the seed"
+    ),
     "between": Function(
-        lambda ground, low, high: Decimal(ground.random.randint(int(low), int(high))), (2, 2), "a whole number, by the seed"
+        lambda ground, low, high: Decimal(ground.random.randint(int(low), int(high))),
+        (2, 2),
+        "a whole number, by the seed",
     ),
     "digits": Function(
-        lambda ground, count: "".join(ground.random.choice("0123456789") for _ in range(min(int(count), 200))), (1, 1), "so many digits, by the seed"
+        lambda ground, count: "".join(
+            ground.random.choice("0123456789") for _ in range(min(int(count), 200))
+        ),
+        (1, 1),
+        "so many digits, by the seed",
     ),
-    "unique": Function(_unique, (1, 1), "a text of its own for each run, case and row; # stands for a digit, ? for a small, ^ for a large letter"),
-    "known": Function(_known, (1, 1), "what is known under a name: [[contracts.NAME.known]], [[targets.NAME.known]], or what was learned"),
-    "name": Function(lambda ground: ground.random.choice(_NAMES), (0, 0), "a made-up vessel's name, by the seed"),
-}  # fmt: skip
+    "unique": Function(
+        _unique,
+        (1, 1),
+        "a text of its own for each run, case and row; # stands for a digit, ? for a small, ^ for a large"
+        " letter",
+    ),
+    "known": Function(
+        _known,
+        (1, 1),
+        "what is known under a name: [[contracts.NAME.known]], [[targets.NAME.known]], or what was learned",
+    ),
+    "name": Function(
+        lambda ground: ground.random.choice(_NAMES), (0, 0), "a made-up vessel's name, by the seed"
+    ),
+}

@@ -10,7 +10,9 @@ MAX_DIGITS = 1_000
 
 
 def number_in(text: str) -> int | float | None:
-    """The number that a text writes in decimals, space around it aside; a whole one keeps all its digits. None when it writes none."""
+    """The number that a text writes in decimals, space around it aside; a whole one keeps all its digits.
+    None when it writes none.
+    """
     text = text.strip()
     if len(text) > MAX_DIGITS or not _NUMBER.fullmatch(text):
         return None

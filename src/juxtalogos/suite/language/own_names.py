@@ -9,8 +9,13 @@ SORTS = {"#": "0123456789", "?": "abcdefghijkmnpqrstuvwxyz", "^": "ABCDEFGHJKLMN
 
 
 def own_name(template: str, seed: str) -> str:
-    """The template with `#` as digits, `?` as small and `^` as large letters; the same seed gives the same text."""
-    number, out = int.from_bytes(hashlib.sha256(seed.encode("utf-8", "surrogatepass")).digest() * 4, "big"), []
+    """The template with `#` as digits, `?` as small and `^` as large letters; the same seed gives the same
+    text.
+    """
+    number, out = (
+        int.from_bytes(hashlib.sha256(seed.encode("utf-8", "surrogatepass")).digest() * 4, "big"),
+        [],
+    )
     for place, char in enumerate(template):
         sort = SORTS.get(char, "")
         before = template[place - 1] if place else ""

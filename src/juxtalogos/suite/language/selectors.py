@@ -1,4 +1,6 @@
-"""Choosing values out of answers: JSONPath (RFC 9535) and XPath (1.0 to 3.1), on engines that nothing can drive for ever."""
+"""Choosing values out of answers: JSONPath (RFC 9535) and XPath (1.0 to 3.1), on engines that nothing can
+drive for ever.
+"""
 
 from __future__ import annotations
 
@@ -80,7 +82,8 @@ def select_json(text: str, value: Any) -> list[Any]:
 
     try:
         if isinstance(value, str):
-            # A text would be taken for JSON and read; like any value without members, it is all that can be chosen.
+            # A text would be taken for JSON and read; like any value without members, it is all that can be
+            # chosen.
             return [value for _ in json_path(text).findall(0)]
         return list(json_path(text).findall(value))
     except (JSONPathError, RecursionError, TypeError) as error:
@@ -91,7 +94,9 @@ def check_xpath(text: str, version: str = "", namespaces: Mapping[str, str] | No
     """BadSelector when a text is no XPath of that version, or holds a pattern that could run for ever."""
     spaces = tuple(sorted((namespaces or {}).items()))
     if "function-lookup" in text:
-        raise BadSelector(f"{text!r} calls functions by computed names, which is not allowed (function-lookup)")
+        raise BadSelector(
+            f"{text!r} calls functions by computed names, which is not allowed (function-lookup)"
+        )
     if _may_grow(text):
         _checked_apart(text, version, spaces)
     else:
@@ -189,18 +194,22 @@ def _is_harmless(pattern: str) -> bool:
         return False
 
 
-def select_xml(text: str, body: bytes, version: str = "", namespaces: Mapping[str, str] | None = None) -> list[Any]:
+def select_xml(
+    text: str, body: bytes, version: str = "", namespaces: Mapping[str, str] | None = None
+) -> list[Any]:
     """The texts, numbers or truth values of all nodes; NoSelection when the body is no XML."""
     if not _is_bounded(text, version, namespaces):
         return list(_apart("selected", text, body, version, namespaces))
     found = _chosen(text, body, version, namespaces, lambda token, context: token.get_results(context))
-    return [_plain(one) for one in (found if isinstance(found, list) else [found])]
+    return [_plain(item) for item in (found if isinstance(found, list) else [found])]
 
 
 def xml_holds(
     text: str, body: bytes, version: str = "", namespaces: Mapping[str, str] | None = None
 ) -> tuple[bool, str]:
-    """(the effective boolean value of an XPath (XPath 3.1, section 2.4.3), what it gives in words); NoSelection as above."""
+    """(the effective boolean value of an XPath (XPath 3.1, section 2.4.3), what it gives in words);
+    NoSelection as above.
+    """
 
     if not _is_bounded(text, version, namespaces):
         told = _apart("held", text, body, version, namespaces)
@@ -223,30 +232,120 @@ def _held(text: str, body: bytes, version: str, namespaces: Mapping[str, str] | 
 
 
 _PLAIN_SYMBOLS = frozenset(
-    ("/", "//", "(name)", ":", "*", "@", "[", ".", "..", "(", "(string)", "(integer)", "(decimal)", "(double)", "and", "or", "=", "!=", "<", ">", "<=", ">=", "eq", "ne", "lt", "gt", "le", "ge",
-     "+", "-", "div", "mod", "|", "union", ",", "not", "count", "sum", "position", "last", "text", "node", "local-name", "name", "namespace-uri", "starts-with", "ends-with", "contains", "string", "number",
-     "boolean", "true", "false", "normalize-space", "string-length", "child", "attribute", "self", "parent", "descendant", "descendant-or-self", "exists", "empty", "matches", "upper-case", "lower-case",
-     "substring", "substring-before", "substring-after", "round", "floor", "ceiling", "abs", "translate", "distinct-values", "max", "min", "avg", "document-node", "element")
-)  # fmt: skip
-"""What an XPath may be made of to be evaluated here: its work is bounded by the document's size, and once more for each predicate."""
+    (
+        "/",
+        "//",
+        "(name)",
+        ":",
+        "*",
+        "@",
+        "[",
+        ".",
+        "..",
+        "(",
+        "(string)",
+        "(integer)",
+        "(decimal)",
+        "(double)",
+        "and",
+        "or",
+        "=",
+        "!=",
+        "<",
+        ">",
+        "<=",
+        ">=",
+        "eq",
+        "ne",
+        "lt",
+        "gt",
+        "le",
+        "ge",
+        "+",
+        "-",
+        "div",
+        "mod",
+        "|",
+        "union",
+        ",",
+        "not",
+        "count",
+        "sum",
+        "position",
+        "last",
+        "text",
+        "node",
+        "local-name",
+        "name",
+        "namespace-uri",
+        "starts-with",
+        "ends-with",
+        "contains",
+        "string",
+        "number",
+        "boolean",
+        "true",
+        "false",
+        "normalize-space",
+        "string-length",
+        "child",
+        "attribute",
+        "self",
+        "parent",
+        "descendant",
+        "descendant-or-self",
+        "exists",
+        "empty",
+        "matches",
+        "upper-case",
+        "lower-case",
+        "substring",
+        "substring-before",
+        "substring-after",
+        "round",
+        "floor",
+        "ceiling",
+        "abs",
+        "translate",
+        "distinct-values",
+        "max",
+        "min",
+        "avg",
+        "document-node",
+        "element",
+    )
+)
+"""What an XPath may be made of to be evaluated here: its work is bounded by the document's size, and once
+more for each predicate."""
 
 
 def _is_bounded(text: str, version: str, namespaces: Mapping[str, str] | None) -> bool:
-    """Whether nothing in an XPath can take more than the document makes it take; another is evaluated in a process apart."""
+    """Whether nothing in an XPath can take more than the document makes it take; another is evaluated in a
+    process apart.
+    """
     if _may_grow(text):
         return False
     try:
         token = _xpath(text, version, tuple(sorted({**prefixes_in(text), **(namespaces or {})}.items())))
     except BadSelector:
         return True  # which says so itself
-    return all(part.symbol in _PLAIN_SYMBOLS for part in token.iter()) and text.count("//") + text.count("[") <= 6
+    return (
+        all(part.symbol in _PLAIN_SYMBOLS for part in token.iter())
+        and text.count("//") + text.count("[") <= 6
+    )
 
 
 def _apart(what: str, text: str, body: bytes, version: str, namespaces: Mapping[str, str] | None) -> Any:
     from juxtalogos.suite.apart import NotDone, TooMuch, apart
 
     try:
-        return apart(f"juxtalogos.suite.language.selectors:{what}", text, body.decode("latin-1"), version, dict(namespaces or {}))  # fmt: skip
+        return apart(
+            f"juxtalogos.suite.language.selectors:{what}",
+            text,
+            body.decode("latin-1"),
+            version,
+            dict(namespaces or {}),
+        )
     except TooMuch as error:
         raise NoSelection(f"the XPath cannot be followed: {error}") from None
     except NotDone as error:
@@ -257,7 +356,7 @@ def selected(text: str, body: str, version: str, namespaces: dict[str, str]) -> 
     """What `select_xml` gives, in the process apart."""
     data = body.encode("latin-1")
     found = _chosen(text, data, version, namespaces, lambda token, context: token.get_results(context))
-    return [_plain(one) for one in (found if isinstance(found, list) else [found])]
+    return [_plain(item) for item in (found if isinstance(found, list) else [found])]
 
 
 def held(text: str, body: str, version: str, namespaces: dict[str, str]) -> tuple[bool, str]:
@@ -266,7 +365,11 @@ def held(text: str, body: str, version: str, namespaces: dict[str, str]) -> tupl
 
 
 def _chosen(
-    text: str, body: bytes, version: str, namespaces: Mapping[str, str] | None, take: Callable[[Any, Any], Any]
+    text: str,
+    body: bytes,
+    version: str,
+    namespaces: Mapping[str, str] | None,
+    take: Callable[[Any, Any], Any],
 ) -> Any:
     from elementpath import ElementPathError, XPathContext
 

@@ -7,9 +7,11 @@ from collections.abc import Callable
 
 
 class Tokens:
-    """`kind` and `token` are the word that stands next, `start` is where it begins; behind the last one `kind` is `end`.
+    """`kind` and `token` are the word that stands next, `start` is where it begins; behind the last one
+    `kind` is `end`.
 
-    `pattern` names a group for each kind; `bad` makes the error for a text that is none of them, of what and where.
+    `pattern` names a group for each kind; `bad` makes the error for a text that is none of them, of what and
+    where.
     """
 
     def __init__(self, text: str, pattern: re.Pattern[str], bad: Callable[[str, int], Exception]) -> None:

@@ -13,15 +13,17 @@ _PATHS = ("Path", "PropertyPath", "NavigationPropertyPath", "AnnotationPath", "M
 
 
 def value_of(node: ET.Element, names: Names, depth: int = 0) -> Any:
-    """The value that an annotation or a property of a record has; true where none is written, the default of most terms."""
+    """The value that an annotation or a property of a record has; true where none is written, the default of
+    most terms.
+    """
     for name, text in node.attrib.items():
         if name in _READERS:
             return _READERS[name](text.strip())
         if name in _PATHS:
             return text.strip()
-    for one in node:
-        if local(one.tag) != "Annotation":
-            return _expression(one, names, depth)
+    for child in node:
+        if local(child.tag) != "Annotation":
+            return _expression(child, names, depth)
     return True
 
 
@@ -30,12 +32,12 @@ def _expression(node: ET.Element, names: Names, depth: int) -> Any:
     if depth > MAX_DEPTH:
         return None
     if kind == "Collection":
-        return [_expression(one, names, depth + 1) for one in node]
+        return [_expression(child, names, depth + 1) for child in node]
     if kind == "Record":
         return {
-            one.get("Property", ""): value_of(one, names, depth + 1)
-            for one in node
-            if local(one.tag) == "PropertyValue"
+            child.get("Property", ""): value_of(child, names, depth + 1)
+            for child in node
+            if local(child.tag) == "PropertyValue"
         }
     if kind in _PATHS:
         return text

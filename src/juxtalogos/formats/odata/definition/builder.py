@@ -12,7 +12,12 @@ from juxtalogos.model.contract import DeclaredAnswer, DeclaredHeader, Input, Med
 from juxtalogos.model.location import Location
 from juxtalogos.model.schema import Direction, SchemaRef
 
-JSON, ATOM, TEXT, BINARY = "application/json", "application/atom+xml", "text/plain", "application/octet-stream"
+JSON, ATOM, TEXT, BINARY = (
+    "application/json",
+    "application/atom+xml",
+    "text/plain",
+    "application/octet-stream",
+)
 LOGIN, TOKEN, FORGERY = "login", "bearerToken", "forgeryToken"
 READING: tuple[tuple[str, ...], ...] = ((LOGIN,), (TOKEN,), ())
 CHANGING: tuple[tuple[str, ...], ...] = ((LOGIN, FORGERY), (TOKEN, FORGERY), (FORGERY,), *READING)
@@ -23,7 +28,9 @@ SIGNED = (("sign-in", f"{LOGIN} or {TOKEN} or none, each with {FORGERY} where th
 
 @dataclass(frozen=True, slots=True)
 class Waypoint:
-    """A place on the way to what an operation works on: a set, singleton or navigation, with its entities' type."""
+    """A place on the way to what an operation works on: a set, singleton or navigation, with its entities'
+    type.
+    """
 
     name: str
     """What operations on it are called: `Vessels`, `Vessels.Certificates`."""
@@ -40,7 +47,11 @@ class Waypoint:
 
     @property
     def resource(self) -> str:
-        return self.path.partition("(")[0].lstrip("/") if self.path.count("(") == 0 else self.name.replace(".", "/")
+        return (
+            self.path.partition("(")[0].lstrip("/")
+            if self.path.count("(") == 0
+            else self.name.replace(".", "/")
+        )
 
     @property
     def noun(self) -> str:
@@ -87,7 +98,9 @@ class Builder:
     def stop_of(self, one: EntitySet) -> Waypoint:
         """Where the operations of a set or singleton begin."""
         limits = Limits.of(self.model, one)
-        return Waypoint(one.name, f"/{one.name}", one.type, one.place, not one.singleton, (), limits, one.name)
+        return Waypoint(
+            one.name, f"/{one.name}", one.type, one.place, not one.singleton, (), limits, one.name
+        )
 
     def along(self, stop: Waypoint, path: str, keys: tuple[Input, ...], way: Navigation) -> Waypoint:
         """What a navigation property of an entity leads to, with the limits that hold there."""
@@ -96,10 +109,22 @@ class Builder:
         if target and not way.contains:
             own = Limits.of(self.model, self.model.sets[target])
             limits = Limits({**own.notes, **limits.notes}, own.container)
-        return Waypoint(f"{stop.name}.{way.name}", f"{path}/{way.name}", way.target, way.place, way.collection, keys, limits, target, way.contains)  # fmt: skip
+        return Waypoint(
+            f"{stop.name}.{way.name}",
+            f"{path}/{way.name}",
+            way.target,
+            way.place,
+            way.collection,
+            keys,
+            limits,
+            target,
+            way.contains,
+        )
 
     def target_of(self, stop: Waypoint, way: Navigation) -> str:
-        """The set that the entities at the other end are in (CSDL 4.0, section 13.4; V2: association sets)."""
+        """The set that the entities at the other end are in (CSDL 4.0, section 13.4; V2:
+        association sets).
+        """
         own = self.model.sets.get(stop.entity_set)
         for path, target in own.bindings if own else ():
             if target in self.model.sets and path in (way.name, way.association or way.name):
@@ -112,8 +137,15 @@ class Builder:
     # Answers.
 
     def answer(
-        self, status: str, place: Location, role: str = "", *, headers: tuple[DeclaredHeader, ...] = (), text: str = "", note: str = "",
-    ) -> DeclaredAnswer:  # fmt: skip
+        self,
+        status: str,
+        place: Location,
+        role: str = "",
+        *,
+        headers: tuple[DeclaredHeader, ...] = (),
+        text: str = "",
+        note: str = "",
+    ) -> DeclaredAnswer:
         """An answer with a body by its role; `text` is a media type other than the protocol's own."""
         if not role:
             return DeclaredAnswer(status, (), headers, place, note)
@@ -138,10 +170,18 @@ class Builder:
         words = "4.0" if self.model.version == "4.0" else "4.0 4.01"
         role = f"option-word {words}" if self.v4 else "option-text"
         schema = self.ref(place, Direction.RESPONSE, role)
-        return (DeclaredHeader(name, self.v4, schema, place, description="the protocol's version of this answer"),)
+        return (
+            DeclaredHeader(name, self.v4, schema, place, description="the protocol's version of this answer"),
+        )
 
     def location_header(self, place: Location) -> DeclaredHeader:
-        return DeclaredHeader("Location", True, self.ref(place, Direction.RESPONSE, "option-text"), place, description="where what was created is found")  # fmt: skip
+        return DeclaredHeader(
+            "Location",
+            True,
+            self.ref(place, Direction.RESPONSE, "option-text"),
+            place,
+            description="where what was created is found",
+        )
 
     def refusal(self, place: Location) -> DeclaredAnswer:
         """Any status of a client's error, with the protocol's form of errors (V4 part 1, 9; JSON 4.0, 19).
@@ -151,11 +191,15 @@ class Builder:
         ref = self.ref(place, Direction.RESPONSE, "error")
         medias = [Media(JSON, ref, place)]
         if not self.v4:
-            medias.append(Media("application/xml", self.ref(place, Direction.RESPONSE, "error", "plain2"), place))
+            medias.append(
+                Media("application/xml", self.ref(place, Direction.RESPONSE, "error", "plain2"), place)
+            )
         medias.append(Media("*/*", None, place))
         return DeclaredAnswer("4XX", tuple(medias), (), place, "a refusal")
 
-    def facts(self, does: str, stop: Waypoint | None, type_name: str = "", *, changing: bool = False) -> tuple[tuple[str, str], ...]:  # fmt: skip
+    def facts(
+        self, does: str, stop: Waypoint | None, type_name: str = "", *, changing: bool = False
+    ) -> tuple[tuple[str, str], ...]:
         """What an operation does, on which set, and of which type."""
         found = [("does", does), *(SIGNED if changing else ())]
         if stop is not None:

@@ -32,8 +32,10 @@ class CallOperations:
     def bound(self, stop: Waypoint, item: tuple[str, tuple[Input, ...]] | None) -> Iterator[Operation]:
         """What can be called on a set, and on its entities."""
         found: dict[tuple[str, bool], list[Callable]] = {}
-        for one in self.bindings.of(stop.type):
-            found.setdefault((one.callable.name, one.on_collection), []).append(one.callable)
+        for operation in self.bindings.of(stop.type):
+            found.setdefault((operation.callable.name, operation.on_collection), []).append(
+                operation.callable
+            )
         for (name, on_collection), overloads in found.items():
             if on_collection and not stop.collection:
                 continue
@@ -54,16 +56,18 @@ class CallOperations:
         *,
         on_item: bool,
     ) -> Iterator[Operation]:
-        """An operation for each overload; those that share a name are told apart by their parameters' names."""
+        """An operation for each overload; those that share a name are told apart by their
+        parameters' names.
+        """
         taken: set[str] = set()
-        for one in overloads:
-            own = one.parameters[1:] if one.bound else one.parameters
+        for overload in overloads:
+            own = overload.parameters[1:] if overload.bound else overload.parameters
             name = identity
             if name in taken:
                 name = ".".join([identity, *(each.name for each in own)])
             if name not in taken:
                 taken.add(name)
-                yield self.call(stop, name, path, keys, one, own, on_item)
+                yield self.call(stop, name, path, keys, overload, own, on_item)
 
     def call(
         self,
@@ -91,13 +95,32 @@ class CallOperations:
         returned = one.returns.name.rpartition(".")[2] if one.returns else ""
         said = one.annotations.get("Core.Description")
         return Operation(
-            identity, self.builder.contract, method, path, one.place, one.place.pointer, identity,
-            summary=said if isinstance(said, str) else f"the {words} {one.short_name}", inputs=tuple(inputs), body=body,
-            answers=(*self.answers(one), self.builder.refusal(one.place)), security=READING if safe else CHANGING,
-            facts=(("does", words), *(() if safe else SIGNED), ("set", stop.entity_set), ("type", one.returns.name if one.returns else "")),
-            intent=Intent.ACT, safe=safe, idempotent=safe, resource=resource, on_item=on_item,
-            noun=stop.noun if stop.type else singular(returned or one.short_name), group=stop.name.partition(".")[0],
-        )  # fmt: skip
+            identity,
+            self.builder.contract,
+            method,
+            path,
+            one.place,
+            one.place.pointer,
+            identity,
+            summary=said if isinstance(said, str) else f"the {words} {one.short_name}",
+            inputs=tuple(inputs),
+            body=body,
+            answers=(*self.answers(one), self.builder.refusal(one.place)),
+            security=READING if safe else CHANGING,
+            facts=(
+                ("does", words),
+                *(() if safe else SIGNED),
+                ("set", stop.entity_set),
+                ("type", one.returns.name if one.returns else ""),
+            ),
+            intent=Intent.ACT,
+            safe=safe,
+            idempotent=safe,
+            resource=resource,
+            on_item=on_item,
+            noun=stop.noun if stop.type else singular(returned or one.short_name),
+            group=stop.name.partition(".")[0],
+        )
 
     def parameter(self, one: Parameter) -> Input:
         """A parameter as an input: in the path in V4, in the query in V2."""
@@ -122,7 +145,11 @@ class CallOperations:
         ):
             found = replace(found, media=())
         made = builder.answer("201", place, "return show", headers=(builder.location_header(place),))
-        created = (made,) if one.action and named is not None and named.entity and not one.returns.collection else ()
+        created = (
+            (made,)
+            if one.action and named is not None and named.entity and not one.returns.collection
+            else ()
+        )
         return (
             found,
             *((nothing,) if (one.returns.nullable and not one.returns.collection) or not self.v4 else ()),
@@ -135,7 +162,7 @@ class CallOperations:
             return
         builder = self.builder
         media = "multipart/mixed"
-        sample = next((one.name for one in self.model.sets.values()), "$metadata")
+        sample = next((entity_set.name for entity_set in self.model.sets.values()), "$metadata")
         ref = builder.ref(place, Direction.REQUEST, f"batch {sample}")
         medias = [Media(media, ref, place)]
         if self.model.version == "4.01":
@@ -151,9 +178,22 @@ class CallOperations:
             return
         yield self._batch(place, tuple(medias), (answer,))
 
-    def _batch(self, place: Location, medias: tuple[Media, ...], answers: tuple[DeclaredAnswer, ...]) -> Operation:
+    def _batch(
+        self, place: Location, medias: tuple[Media, ...], answers: tuple[DeclaredAnswer, ...]
+    ) -> Operation:
         return Operation(
-            "batch", self.builder.contract, "POST", "/$batch", place, place.pointer, "batch", summary="several requests in one",
-            body=Body(True, medias, place), answers=(*answers, self.builder.refusal(place)), security=CHANGING,
-            facts=(("does", "batch"), *SIGNED, ("set", ""), ("type", "")), intent=Intent.ACT, group="batch",
-        )  # fmt: skip
+            "batch",
+            self.builder.contract,
+            "POST",
+            "/$batch",
+            place,
+            place.pointer,
+            "batch",
+            summary="several requests in one",
+            body=Body(True, medias, place),
+            answers=(*answers, self.builder.refusal(place)),
+            security=CHANGING,
+            facts=(("does", "batch"), *SIGNED, ("set", ""), ("type", "")),
+            intent=Intent.ACT,
+            group="batch",
+        )

@@ -1,4 +1,6 @@
-"""The documents of one service's metadata: loaded as references lead to them, names resolved, faults gathered."""
+"""The documents of one service's metadata: loaded as references lead to them, names resolved, faults
+gathered.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ from juxtalogos.model.format import Fetch
 from juxtalogos.model.location import Location
 
 MAX_DOCUMENTS = 500
-_VOCABULARY = re.compile(r"^(?:Org\.OData\.)?(Core|Capabilities|Validation|Measures|Authorization)(?:\.V\d+)?\.(\w+)$")
+_VOCABULARY = re.compile(
+    r"^(?:Org\.OData\.)?(Core|Capabilities|Validation|Measures|Authorization)(?:\.V\d+)?\.(\w+)$"
+)
 _KNOWN = re.compile(r"Org\.OData\.\w+\.V\d+")
 
 
@@ -47,7 +51,9 @@ class Names:
 
 @dataclass(slots=True)
 class Apart:
-    """What stands apart from what it is about, maybe in another document: gathered from all before anything is read."""
+    """What stands apart from what it is about, maybe in another document: gathered from all before anything
+    is read.
+    """
 
     annotations: dict[str, dict[str, Any]] = field(default_factory=dict)
     """By target."""
@@ -104,7 +110,9 @@ class Documents:
 
 
 def references(document: Document) -> Iterator[tuple[str, list[str], Location]]:
-    """(URI, namespaces included from there, place) of each reference to another document (CSDL 4.0, section 3.3)."""
+    """(URI, namespaces included from there, place) of each reference to another document (CSDL 4.0, section
+    3.3).
+    """
     value = document.value
     if isinstance(value, XmlTree):
         for node in value.root:
@@ -126,19 +134,25 @@ def names_of(document: Document) -> Names:
             if local(node.tag) in ("Include", "Schema", "Using") and node.get("Alias"):
                 names.aliases[node.get("Alias", "")] = node.get("Namespace", "")
     elif isinstance(value, dict):
-        for entry in (value.get("$Reference") or {}).values() if isinstance(value.get("$Reference"), dict) else ():
+        for entry in (
+            (value.get("$Reference") or {}).values() if isinstance(value.get("$Reference"), dict) else ()
+        ):
             for one in _includes(entry):
                 if isinstance(one.get("$Alias"), str):
                     names.aliases[one["$Alias"]] = str(one.get("$Namespace", ""))
         for namespace, schema in value.items():
-            if not namespace.startswith("$") and isinstance(schema, dict) and isinstance(schema.get("$Alias"), str):
+            if (
+                not namespace.startswith("$")
+                and isinstance(schema, dict)
+                and isinstance(schema.get("$Alias"), str)
+            ):
                 names.aliases[schema["$Alias"]] = namespace
     return names
 
 
 def _includes(entry: Any) -> list[dict[str, Any]]:
     found = entry.get("$Include") if isinstance(entry, dict) else None
-    return [one for one in found if isinstance(one, dict)] if isinstance(found, list) else []
+    return [item for item in found if isinstance(item, dict)] if isinstance(found, list) else []
 
 
 def schemas_of(tree: XmlTree) -> Iterator[ET.Element]:

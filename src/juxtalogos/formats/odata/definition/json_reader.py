@@ -1,4 +1,7 @@
-"""CSDL JSON 4.01 -> model. Defaults differ from those of XML: nothing is nullable, and a type is a text, unless it says otherwise."""
+"""CSDL JSON 4.01 -> model.
+
+Defaults differ from those of XML: nothing is nullable, and a type is a text, unless it says otherwise.
+"""
 
 from __future__ import annotations
 
@@ -67,7 +70,9 @@ class JsonReader:
         """One member of a schema, by its `$Kind` (CSDL JSON 4.01, section 5)."""
         if isinstance(value, list):
             self.model.callables.setdefault(name, []).extend(
-                self.callable(name, one, place.child(index)) for index, one in enumerate(value) if isinstance(one, dict)
+                self.callable(name, one, place.child(index))
+                for index, one in enumerate(value)
+                if isinstance(one, dict)
             )
             return
         kind = value.get("$Kind") if isinstance(value, dict) else None
@@ -103,19 +108,38 @@ class JsonReader:
                 properties.append(Property(inner, self.use(one), at, notes))
         base = self.names.qualified(_text(value, "$BaseType"))
         return StructuredType(
-            name, entity, base, value.get("$Abstract") is True, value.get("$OpenType") is True, value.get("$HasStream") is True,
-            tuple(key), tuple(properties), tuple(navigation), place, self.notes(value, name),
-        )  # fmt: skip
+            name,
+            entity,
+            base,
+            value.get("$Abstract") is True,
+            value.get("$OpenType") is True,
+            value.get("$HasStream") is True,
+            tuple(key),
+            tuple(properties),
+            tuple(navigation),
+            place,
+            self.notes(value, name),
+        )
 
-    def navigation(self, name: str, value: dict[str, Any], place: Location, notes: dict[str, Any]) -> Navigation:
+    def navigation(
+        self, name: str, value: dict[str, Any], place: Location, notes: dict[str, Any]
+    ) -> Navigation:
         """A navigation property (section 8)."""
         found = value.get("$ReferentialConstraint")
         pairs = found.items() if isinstance(found, dict) else ()
         use = self.use(value)
         return Navigation(
-            name, use.name, use.collection, use.nullable and not use.collection, value.get("$ContainsTarget") is True, place,
-            _text(value, "$Partner"), tuple((one, str(other)) for one, other in pairs if "@" not in one), "", notes,
-        )  # fmt: skip
+            name,
+            use.name,
+            use.collection,
+            use.nullable and not use.collection,
+            value.get("$ContainsTarget") is True,
+            place,
+            _text(value, "$Partner"),
+            tuple((one, str(other)) for one, other in pairs if "@" not in one),
+            "",
+            notes,
+        )
 
     def use(self, value: dict[str, Any]) -> TypeUse:
         """The type that a member is declared with (section 7.1)."""
@@ -130,7 +154,11 @@ class JsonReader:
             if isinstance(number, int) and not isinstance(number, bool) and "@" not in member
         )
         return EnumType(
-            name, _text(value, "$UnderlyingType") or "Edm.Int32", value.get("$IsFlags") is True, members, place
+            name,
+            _text(value, "$UnderlyingType") or "Edm.Int32",
+            value.get("$IsFlags") is True,
+            members,
+            place,
         )
 
     def callable(self, name: str, value: dict[str, Any], place: Location) -> Callable:
@@ -142,14 +170,23 @@ class JsonReader:
                 notes = self.inner(one)
                 at = place.child("$Parameter", index)
                 parameters.append(
-                    Parameter(_text(one, "$Name"), self.use(one), at, "Core.OptionalParameter" in notes, notes)
+                    Parameter(
+                        _text(one, "$Name"), self.use(one), at, "Core.OptionalParameter" in notes, notes
+                    )
                 )
         returned = value.get("$ReturnType")
         return Callable(
-            name, value.get("$Kind") == "Action", value.get("$IsBound") is True, value.get("$IsComposable") is True,
-            tuple(parameters), self.use(returned) if isinstance(returned, dict) else None, place,
-            _text(value, "$EntitySetPath"), "", self.notes(value, name),
-        )  # fmt: skip
+            name,
+            value.get("$Kind") == "Action",
+            value.get("$IsBound") is True,
+            value.get("$IsComposable") is True,
+            tuple(parameters),
+            self.use(returned) if isinstance(returned, dict) else None,
+            place,
+            _text(value, "$EntitySetPath"),
+            "",
+            self.notes(value, name),
+        )
 
     def container(self, name: str, value: dict[str, Any], place: Location) -> None:
         """The entity container (section 13)."""
@@ -161,14 +198,20 @@ class JsonReader:
             at = place.child(inner)
             target = one.get("$Action") or one.get("$Function")
             if isinstance(target, str):
-                self.model.imports[inner] = Import(inner, self.names.qualified(target), _text(one, "$EntitySet").rpartition("/")[2], at)  # fmt: skip
+                self.model.imports[inner] = Import(
+                    inner, self.names.qualified(target), _text(one, "$EntitySet").rpartition("/")[2], at
+                )
                 continue
             bound = one.get("$NavigationPropertyBinding")
             pairs = bound.items() if isinstance(bound, dict) else ()
             self.model.sets[inner] = EntitySet(
-                inner, self.names.qualified(_text(one, "$Type")), one.get("$Collection") is not True,
-                tuple((path, str(other).rpartition("/")[2]) for path, other in pairs), at, self.notes(one, f"{name}/{inner}"),
-            )  # fmt: skip
+                inner,
+                self.names.qualified(_text(one, "$Type")),
+                one.get("$Collection") is not True,
+                tuple((path, str(other).rpartition("/")[2]) for path, other in pairs),
+                at,
+                self.notes(one, f"{name}/{inner}"),
+            )
 
     def notes(self, value: dict[str, Any], target: str) -> dict[str, Any]:
         return {**self.apart.annotations.get(target, {}), **self.inner(value)}
@@ -187,7 +230,7 @@ def _plain(value: Any, depth: int = 0) -> Any:
     if depth > MAX_DEPTH:
         return None
     if isinstance(value, list):
-        return [_plain(one, depth + 1) for one in value]
+        return [_plain(member, depth + 1) for member in value]
     if isinstance(value, dict):
         if len(value) == 1 and isinstance(value.get("$Path"), str):
             return value["$Path"]

@@ -1,4 +1,6 @@
-"""What annotations allow of an entity set (Capabilities vocabulary 1.0): where nothing is said, what the protocol offers."""
+"""What annotations allow of an entity set (Capabilities vocabulary 1.0): where nothing is said, what the
+protocol offers.
+"""
 
 from __future__ import annotations
 
@@ -27,9 +29,9 @@ class Limits:
     def restricted(self, path: str) -> Mapping[str, Any]:
         """The restrictions of one navigation property, as if they were annotations of a set."""
         listed = self.record("NavigationRestrictions").get("RestrictedProperties")
-        for one in listed if isinstance(listed, list) else ():
-            if isinstance(one, dict) and one.get("NavigationProperty") == path:
-                return {f"Capabilities.{key}": value for key, value in one.items()}
+        for item in listed if isinstance(listed, list) else ():
+            if isinstance(item, dict) and item.get("NavigationProperty") == path:
+                return {f"Capabilities.{key}": value for key, value in item.items()}
         return {}
 
     def record(self, term: str) -> Mapping[str, Any]:
@@ -55,7 +57,11 @@ class Limits:
     def names(self, term: str, word: str) -> frozenset[str]:
         """The properties that a restriction lists."""
         found = self.record(term).get(word)
-        return frozenset(one for one in found if isinstance(one, str)) if isinstance(found, list) else frozenset()
+        return (
+            frozenset(item for item in found if isinstance(item, str))
+            if isinstance(found, list)
+            else frozenset()
+        )
 
     @property
     def navigable(self) -> bool:

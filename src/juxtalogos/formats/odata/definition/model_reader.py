@@ -51,7 +51,9 @@ def read_model(documents: Documents) -> Model:
 
 
 def _version(root: Document, documents: Documents) -> str:
-    """The protocol's version by which the service is spoken to (CSDL 4.0, section 3.1; CSDL 2.0 with its `DataServiceVersion`)."""
+    """The protocol's version by which the service is spoken to (CSDL 4.0, section 3.1; CSDL 2.0 with its
+    `DataServiceVersion`).
+    """
     if not isinstance(root.value, XmlTree):
         told = str(root.value["$Version"])
         return told if told.startswith("4") else "4.01"
@@ -59,31 +61,40 @@ def _version(root: Document, documents: Documents) -> str:
     told = node.get("Version", "") if local(node.tag) == "Edmx" else ""
     if told.startswith("4"):
         return "4.01" if told != "4.0" else "4.0"
-    spaces = {one.tag[1:].partition("}")[0] for one in schemas_of(root.value)}
+    spaces = {operation.tag[1:].partition("}")[0] for operation in schemas_of(root.value)}
     if any("docs.oasis-open.org/odata" in space for space in spaces):
         place = Location(documents.root, root.value.path(node))
         if told:
             documents.fault(
-                f"the version is {quoted(told)}, the schema is one of V4", place, "correct the Version", "warning"
+                f"the version is {quoted(told)}, the schema is one of V4",
+                place,
+                "correct the Version",
+                "warning",
             )
         return "4.0"
-    services = next((one for one in node.iter() if local(one.tag) == "DataServices"), node)
-    data = " ".join(text for key, text in services.attrib.items() if local(key).endswith("DataServiceVersion"))
+    services = next((child for child in node.iter() if local(child.tag) == "DataServices"), node)
+    data = " ".join(
+        text for key, text in services.attrib.items() if local(key).endswith("DataServiceVersion")
+    )
     third = re.search(r"(?:^|\s)3\.", data) or any("/2009/" in space for space in spaces)
     if told and not told.startswith(("1", "2", "3")):
         place = Location(documents.root, root.value.path(node))
-        documents.fault(f"the version {quoted(told)} is none that is known", place, "it is read as V4", "warning")
+        documents.fault(
+            f"the version {quoted(told)} is none that is known", place, "it is read as V4", "warning"
+        )
         return "4.01"
     return "3.0" if third else "2.0"
 
 
 class _Soundness:
-    """Names that lead nowhere and types that are derived from themselves: told once each, and not checkable."""
+    """Names that lead nowhere and types that are derived from themselves: told once each,
+    and not checkable.
+    """
 
     def __init__(self, model: Model, documents: Documents) -> None:
         self.model = model
         self.documents = documents
-        self.known = {one.rpartition(".")[2].lower(): one for one in model.types}
+        self.known = {type_.rpartition(".")[2].lower(): type_ for type_ in model.types}
 
     def look(self) -> None:
         for name, one in self.model.types.items():
@@ -102,7 +113,9 @@ class _Soundness:
                 self.nowhere(f"the type {quoted(one_set.type)} of {name}", one_set.type, one_set.place)
         for name, imported in self.model.imports.items():
             if imported.callable not in self.model.callables:
-                self.nowhere(f"what {name} calls, {quoted(imported.callable)},", imported.callable, imported.place)
+                self.nowhere(
+                    f"what {name} calls, {quoted(imported.callable)},", imported.callable, imported.place
+                )
 
     def structured(self, name: str, one: StructuredType) -> None:
         if one.base:
@@ -110,13 +123,26 @@ class _Soundness:
                 self.nowhere(f"the base type {quoted(one.base)} of {name}", one.base, one.place)
             self.model.derived.setdefault(one.base, []).append(name)
             if self.circular(name):
-                self.documents.fault(f"{name} is derived from itself", one.place, "correct its BaseType; what it inherits is left out")  # fmt: skip
+                self.documents.fault(
+                    f"{name} is derived from itself",
+                    one.place,
+                    "correct its BaseType; what it inherits is left out",
+                )
         if one.entity and not one.abstract and not self.model.key(name):
-            self.documents.fault(f"the entity type {name} has no key", one.place, "give it one: its entities cannot be addressed", "warning")  # fmt: skip
+            self.documents.fault(
+                f"the entity type {name} has no key",
+                one.place,
+                "give it one: its entities cannot be addressed",
+                "warning",
+            )
         names = [each.name for each in self.model.properties(name)]
         for part in one.key:
             if part.path.partition("/")[0] not in names:
-                self.documents.fault(f"the key of {name} names {quoted(part.path)}, which is no property of it", one.place, nearest(part.path, names))  # fmt: skip
+                self.documents.fault(
+                    f"the key of {name} names {quoted(part.path)}, which is no property of it",
+                    one.place,
+                    nearest(part.path, names),
+                )
         seen: set[str] = set()
         members: tuple[Property | Navigation, ...] = (*one.own_properties, *one.own_navigation)
         for each in members:

@@ -8,7 +8,15 @@ from functools import cached_property
 from typing import Any
 
 from juxtalogos.formats.odata.csdl import Navigation
-from juxtalogos.formats.odata.definition.builder import BINARY, CHANGING, JSON, READING, TEXT, Builder, Waypoint
+from juxtalogos.formats.odata.definition.builder import (
+    BINARY,
+    CHANGING,
+    JSON,
+    READING,
+    TEXT,
+    Builder,
+    Waypoint,
+)
 from juxtalogos.formats.odata.definition.limits import Limits
 from juxtalogos.formats.odata.definition.options import Options
 from juxtalogos.model.contract import Body, DeclaredAnswer, DeclaredLink, Input, Intent, Media, Operation
@@ -40,7 +48,15 @@ class EntityOperations:
 
     def bare_list(self, stop: Waypoint) -> Operation:
         """Of a set whose type cannot be read the list can still be asked for; what comes is not checkable."""
-        return self.operation(stop, "list", "GET", stop.path, (), (self.builder.answer("200", stop.place, f"entities show {stop.type}"),), Intent.LIST)  # fmt: skip
+        return self.operation(
+            stop,
+            "list",
+            "GET",
+            stop.path,
+            (),
+            (self.builder.answer("200", stop.place, f"entities show {stop.type}"),),
+            Intent.LIST,
+        )
 
     # A collection and its items.
 
@@ -52,7 +68,7 @@ class EntityOperations:
             answers = (builder.answer("200", stop.place, f"entities show {stop.type}"),)
             yield self.operation(stop, "list", "GET", stop.path, options, answers, Intent.LIST)
             if limits.may("CountRestrictions", "Countable"):
-                counted = tuple(one for one in options if one.name in ("$filter", "$search"))
+                counted = tuple(option for option in options if option.name in ("$filter", "$search"))
                 answer = builder.answer("200", stop.place, "count", text=TEXT)
                 yield self.operation(
                     stop, "count", "GET", f"{stop.path}/$count", counted, (answer,), Intent.ACT, safe=True
@@ -71,7 +87,10 @@ class EntityOperations:
             named = replace(where, name="OData-EntityId", description="the id of what was created")
             answers += (
                 builder.answer(
-                    "204", place, headers=(where, named), note="created, and not sent back (Prefer: return=minimal)"
+                    "204",
+                    place,
+                    headers=(where, named),
+                    note="created, and not sent back (Prefer: return=minimal)",
                 ),
             )
         if self.model.is_media(stop.type):
@@ -105,27 +124,40 @@ class EntityOperations:
         return found
 
     def links(self, stop: Waypoint) -> tuple[DeclaredLink, ...]:
-        """What the metadata says of how entities depend on one another: referential constraints, and references that must be set."""
+        """What the metadata says of how entities depend on one another: referential constraints, and
+        references that must be set.
+        """
         if stop.name != stop.entity_set:
             return ()
         found: list[DeclaredLink] = []
         prefix = "" if self.v4 else "/d"
         if not self.v4:
-            keys = tuple((f"body/{part.path}", f"$response.body#/d/{part.path}") for part in self.model.key(stop.type))
-            found += [DeclaredLink(f"{stop.name}.{does}", keys, "", stop.place) for does in ("update", "replace")]
+            keys = tuple(
+                (f"body/{part.path}", f"$response.body#/d/{part.path}") for part in self.model.key(stop.type)
+            )
+            found += [
+                DeclaredLink(f"{stop.name}.{does}", keys, "", stop.place) for does in ("update", "replace")
+            ]
         where = "$response.header.Location"
         for other, way in self.incoming.get(stop.entity_set, ()):
             name = f"{other}.{way.name}"
-            found.append(DeclaredLink(f"{name}.link", ((f"body/{'@odata.id' if self.v4 else 'uri'}", where),), "", way.place))  # fmt: skip
+            found.append(
+                DeclaredLink(
+                    f"{name}.link", ((f"body/{'@odata.id' if self.v4 else 'uri'}", where),), "", way.place
+                )
+            )
             found.append(DeclaredLink(f"{name}.unlink", (("query.$id", where),), "", way.place))
             pairs: tuple[tuple[str, str], ...] = ()
             if not way.collection:
-                pairs = tuple((f"body/{one}", f"$response.body#{prefix}/{there}") for one, there in way.constraints)
+                pairs = tuple(
+                    (f"body/{one}", f"$response.body#{prefix}/{there}") for one, there in way.constraints
+                )
                 if not pairs and self.v4 and not way.nullable:
                     pairs = ((f"body/{way.name}@odata.bind", where),)
             if pairs:
                 found += [
-                    DeclaredLink(f"{other}.{does}", pairs, "", way.place) for does in ("create", "replace", "update")
+                    DeclaredLink(f"{other}.{does}", pairs, "", way.place)
+                    for does in ("create", "replace", "update")
                 ]
         return tuple(found)
 
@@ -147,7 +179,9 @@ class EntityOperations:
             for does, method in methods.items():
                 if self.v4 and method not in limits.methods:
                     continue
-                purpose, intent = ("change", Intent.UPDATE) if does == "update" else ("replace", Intent.REPLACE)
+                purpose, intent = (
+                    ("change", Intent.UPDATE) if does == "update" else ("replace", Intent.REPLACE)
+                )
                 body = Body(True, self.bodies(stop, "sent", f"{purpose} {stop.type}"), place)
                 yield self.operation(
                     stop,
@@ -171,13 +205,17 @@ class EntityOperations:
         nothing = builder.answer("204", place)
         if not self.v4:
             return (nothing,)
-        made = builder.answer("201", place, f"entity show {stop.type}", headers=(builder.location_header(place),))
+        made = builder.answer(
+            "201", place, f"entity show {stop.type}", headers=(builder.location_header(place),)
+        )
         return builder.answer("200", place, f"entity show {stop.type}"), nothing, made
 
     def has_tag(self, stop: Waypoint) -> bool:
-        """Whether an entity is changed under its entity tag only (4.0 part 1, 11.4.1.1; V2, ConcurrencyMode)."""
+        """Whether an entity is changed under its entity tag only (4.0 part 1, 11.4.1.1;
+        V2, ConcurrencyMode).
+        """
         return "Core.OptimisticConcurrency" in stop.limits.notes or any(
-            one.concurrency for one in self.model.properties(stop.type)
+            prop.concurrency for prop in self.model.properties(stop.type)
         )
 
     def tag_input(self, stop: Waypoint, fixed: bool) -> tuple[Input, ...]:
@@ -185,20 +223,39 @@ class EntityOperations:
         if not fixed:
             return ()
         schema = self.builder.ref(stop.place, Direction.REQUEST, "option-text", self.builder.plain)
-        return (Input("If-Match", "header", True, schema, stop.place, "header", False, examples=("*",), description="the entity tag that was read; * for any"),)  # fmt: skip
+        return (
+            Input(
+                "If-Match",
+                "header",
+                True,
+                schema,
+                stop.place,
+                "header",
+                False,
+                examples=("*",),
+                description="the entity tag that was read; * for any",
+            ),
+        )
 
     def tag_links(self, stop: Waypoint) -> tuple[DeclaredLink, ...]:
         """Where changes take the entity tag from: what was read last."""
         pair = (("header.If-Match", "$response.header.ETag"),)
         return tuple(
-            DeclaredLink(f"{stop.name}.{does}", pair, "", stop.place) for does in ("update", "replace", "delete")
+            DeclaredLink(f"{stop.name}.{does}", pair, "", stop.place)
+            for does in ("update", "replace", "delete")
         )
 
     def values(self, stop: Waypoint, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
         """Single properties, and streams (4.0 part 1, 11.2.3 and 11.1.2)."""
         builder, place = self.builder, stop.place
-        single = [one for one in self.model.properties(stop.type) if one.type.name != "Edm.Stream" and one.type.name]
-        raw = [one for one in single if not one.type.collection and self.model.structured(one.type.name) is None]
+        single = [
+            prop
+            for prop in self.model.properties(stop.type)
+            if prop.type.name != "Edm.Stream" and prop.type.name
+        ]
+        raw = [
+            one for one in single if not one.type.collection and self.model.structured(one.type.name) is None
+        ]
         empty = (builder.answer("204", place),) if self.v4 else ()
         if single:
             one = self.property_input(stop, [each.name for each in single])
@@ -212,7 +269,14 @@ class EntityOperations:
             )
             answers = (builder.answer("200", place, "bytes", text="*/*"), *empty)
             yield self.operation(
-                stop, "value", "GET", f"{path}/{{property}}/$value", (*keys, one), answers, Intent.ACT, safe=True
+                stop,
+                "value",
+                "GET",
+                f"{path}/{{property}}/$value",
+                (*keys, one),
+                answers,
+                Intent.ACT,
+                safe=True,
             )
         if self.model.is_media(stop.type):
             yield from self.stream(stop, "media", f"{path}/$value", keys)
@@ -222,7 +286,9 @@ class EntityOperations:
 
     def property_input(self, stop: Waypoint, names: list[str]) -> Input:
         """The name of a property, as a part of the path."""
-        schema = self.builder.ref(stop.place, Direction.REQUEST, "option-word " + " ".join(names), self.builder.plain)
+        schema = self.builder.ref(
+            stop.place, Direction.REQUEST, "option-word " + " ".join(names), self.builder.plain
+        )
         return Input("property", "path", True, schema, stop.place, "name", False)
 
     def stream(self, stop: Waypoint, does: str, path: str, keys: tuple[Input, ...]) -> Iterator[Operation]:
@@ -254,13 +320,17 @@ class EntityOperations:
         known = self.model.structured(way.target) is not None
         role = "entities" if way.collection else "entity"
         options = (
-            tuple(self.options.of_list(there) if way.collection else self.options.of_entity(there)) if known else ()
+            tuple(self.options.of_list(there) if way.collection else self.options.of_entity(there))
+            if known
+            else ()
         )
         answers: tuple[DeclaredAnswer, ...] = (builder.answer("200", place, f"{role} show {way.target}"),)
         if not way.collection:
             answers += (builder.answer("204", place, note="nothing is there"),)
         intent = Intent.LIST if way.contains and way.collection else Intent.ACT
-        navigate = self.operation(there, "", "GET", there.path, (*there.keys, *options), answers, intent, safe=True)
+        navigate = self.operation(
+            there, "", "GET", there.path, (*there.keys, *options), answers, intent, safe=True
+        )
         linked = self.linkable(stop, there, way)
         yield replace(navigate, after=(f"{there.name}.link",)) if linked and not way.collection else navigate
         if not known:
@@ -313,21 +383,34 @@ class EntityOperations:
             return  # what must be there cannot be taken away
         if way.collection and self.v4:
             schema = builder.ref(place, Direction.REQUEST, "option-text", builder.plain)
-            what = Input("$id", "query", True, schema, place, "option", False, description="the reference to remove")
+            what = Input(
+                "$id", "query", True, schema, place, "option", False, description="the reference to remove"
+            )
             inputs = (*there.keys, what)
         elif not way.collection and way.nullable:
             inputs = there.keys
         else:
             return
-        unlink = self.operation(there, "unlink", "DELETE", path, inputs, (builder.answer("204", place),), Intent.ACT)
+        unlink = self.operation(
+            there, "unlink", "DELETE", path, inputs, (builder.answer("204", place),), Intent.ACT
+        )
         yield replace(unlink, after=before)
 
     def operation(
-        self, stop: Waypoint, does: str, method: str, path: str, inputs: tuple[Input, ...], answers: tuple[DeclaredAnswer, ...], intent: Intent,
-        *, body: Body | None = None, safe: bool | None = None,
-    ) -> Operation:  # fmt: skip
+        self,
+        stop: Waypoint,
+        does: str,
+        method: str,
+        path: str,
+        inputs: tuple[Input, ...],
+        answers: tuple[DeclaredAnswer, ...],
+        intent: Intent,
+        *,
+        body: Body | None = None,
+        safe: bool | None = None,
+    ) -> Operation:
         """One operation; whatever a client does wrong is answered in the protocol's form of errors."""
-        found = [*inputs] if any(one in inputs for one in stop.keys) else [*stop.keys, *inputs]
+        found = [*inputs] if any(key in inputs for key in stop.keys) else [*stop.keys, *inputs]
         identity = f"{stop.name}.{does}" if does else stop.name
         reading = safe if safe is not None else intent in (Intent.READ, Intent.LIST)
         named: dict[str, Any] = {"summary": _summary(stop, does)}
@@ -338,20 +421,46 @@ class EntityOperations:
                 if one.annotations.get("Core.Computed") is not True
             )
         return Operation(
-            identity, self.builder.contract, method, path, stop.place, stop.place.pointer, identity, inputs=tuple(found), body=body,
-            answers=(*answers, self.builder.refusal(stop.place)), security=READING if reading else CHANGING,
-            facts=self.builder.facts(does or "navigate", stop, changing=not reading), intent=intent, safe=reading,
-            idempotent=reading or method in ("PUT", "DELETE"), resource=stop.resource,
-            on_item=intent in ITEM_INTENTS or (intent is Intent.ACT and "(" in path), noun=stop.noun, group=stop.name.partition(".")[0], **named,
-        )  # fmt: skip
+            identity,
+            self.builder.contract,
+            method,
+            path,
+            stop.place,
+            stop.place.pointer,
+            identity,
+            inputs=tuple(found),
+            body=body,
+            answers=(*answers, self.builder.refusal(stop.place)),
+            security=READING if reading else CHANGING,
+            facts=self.builder.facts(does or "navigate", stop, changing=not reading),
+            intent=intent,
+            safe=reading,
+            idempotent=reading or method in ("PUT", "DELETE"),
+            resource=stop.resource,
+            on_item=intent in ITEM_INTENTS or (intent is Intent.ACT and "(" in path),
+            noun=stop.noun,
+            group=stop.name.partition(".")[0],
+            **named,
+        )
 
 
 _WORDS = {
-    "list": "the entities of {1}", "read": "one entity of {1}", "create": "a new {0} in {1}", "update": "{2} {0} of {1} changed", "replace": "{2} {0} of {1} replaced",
-    "delete": "{2} {0} of {1} deleted", "count": "how many entities are in {1}", "property": "one property of {2} {0}", "value": "the raw value of a property of {2} {0}",
-    "": "the {0} that {1} leads to", "refs": "references to {0} by {1}", "link": "a reference to {2} {0} set by {1}", "unlink": "a reference to {2} {0} removed from {1}",
-    "media": "the stream of {2} {0}", "media.replace": "the stream of {2} {0} replaced",
-}  # fmt: skip
+    "list": "the entities of {1}",
+    "read": "one entity of {1}",
+    "create": "a new {0} in {1}",
+    "update": "{2} {0} of {1} changed",
+    "replace": "{2} {0} of {1} replaced",
+    "delete": "{2} {0} of {1} deleted",
+    "count": "how many entities are in {1}",
+    "property": "one property of {2} {0}",
+    "value": "the raw value of a property of {2} {0}",
+    "": "the {0} that {1} leads to",
+    "refs": "references to {0} by {1}",
+    "link": "a reference to {2} {0} set by {1}",
+    "unlink": "a reference to {2} {0} removed from {1}",
+    "media": "the stream of {2} {0}",
+    "media.replace": "the stream of {2} {0} replaced",
+}
 
 
 def _summary(stop: Waypoint, does: str) -> str:

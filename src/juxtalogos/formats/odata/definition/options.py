@@ -1,4 +1,6 @@
-"""Query options as typed inputs, each with an example on properties that support it (4.0 part 1, 11.2; URL conventions 4.0, 5.1)."""
+"""Query options as typed inputs, each with an example on properties that support it (4.0 part 1, 11.2; URL
+conventions 4.0, 5.1).
+"""
 
 from __future__ import annotations
 
@@ -28,15 +30,33 @@ class Options:
         self.v4 = builder.v4
 
     def one(
-        self, name: str, stop: Waypoint, role: str, examples: tuple[Any, ...], said: str, beside: tuple[str, ...] = ()
+        self,
+        name: str,
+        stop: Waypoint,
+        role: str,
+        examples: tuple[Any, ...],
+        said: str,
+        beside: tuple[str, ...] = (),
     ) -> Input:
-        """An option; on the way along a navigation property none is tried by itself, since the set it leads to has the same."""
+        """An option; on the way along a navigation property none is tried by itself, since the set it leads
+        to has the same.
+        """
         if "." in stop.name and not stop.contained:
             examples = ()
         schema = self.builder.ref(stop.place, Direction.REQUEST, role, self.builder.plain)
         return Input(
-            name, "query", False, schema, stop.place, "option", False, description=said, examples=examples, alone=True, beside=beside,
-        )  # fmt: skip
+            name,
+            "query",
+            False,
+            schema,
+            stop.place,
+            "option",
+            False,
+            description=said,
+            examples=examples,
+            alone=True,
+            beside=beside,
+        )
 
     def of_list(self, stop: Waypoint) -> Iterator[Input]:
         """On a collection of entities."""
@@ -51,7 +71,8 @@ class Options:
                 stop,
                 "option-names " + orderable[0].name,
                 ([orderable[0].name],),
-                "by what they are sorted, `desc` behind a name turns it round" + _listed(one.name for one in orderable),
+                "by what they are sorted, `desc` behind a name turns it round"
+                + _listed(one.name for one in orderable),
             )
         if limits.flag("TopSupported"):
             yield self.one("$top", stop, "option-number", (2,), "no more than so many")
@@ -87,7 +108,7 @@ class Options:
                 stop,
                 "option-names " + " ".join(selected),
                 (selected,),
-                "which properties come" + _listed(one.name for one in self.model.properties(stop.type)),
+                "which properties come" + _listed(prop.name for prop in self.model.properties(stop.type)),
             )
         ways = self.expandable(stop)
         if limits.may("ExpandRestrictions", "Expandable") and ways:
@@ -100,14 +121,24 @@ class Options:
             )
         words = "json" if self.v4 else "json atom"
         yield self.one(
-            "$format", stop, f"option-word {words}", ("json" if self.v4 else "atom",), "in which form the answer comes"
+            "$format",
+            stop,
+            f"option-word {words}",
+            ("json" if self.v4 else "atom",),
+            "in which form the answer comes",
         )
 
     def filter_examples(self, stop: Waypoint) -> tuple[str, ...]:
-        """A condition that few entities fulfil, so that it shows when it is not looked at, and one that most do."""
+        """A condition that few entities fulfil, so that it shows when it is not looked at, and one that most
+        do.
+        """
         barred = stop.limits.names("FilterRestrictions", "NonFilterableProperties")
         required = stop.limits.names("FilterRestrictions", "RequiredProperties")
-        able = [one for one in self.model.properties(stop.type) if one.name not in barred and not one.type.collection]
+        able = [
+            prop
+            for prop in self.model.properties(stop.type)
+            if prop.name not in barred and not prop.type.collection
+        ]
         able = sorted([one for one in able if one.name in required] or able, key=_rank)
         few = next(filter(None, map(self.narrow, able)), "")
         most = next(filter(None, map(self.wide, able)), "")
@@ -139,15 +170,17 @@ class Options:
         )
 
     def orderable(self, stop: Waypoint) -> list[Property]:
-        """Numbers and moments first: how texts are sorted is the service's own affair (4.0 part 1, 11.2.5.2)."""
+        """Numbers and moments first: how texts are sorted is the service's own affair
+        (4.0 part 1, 11.2.5.2).
+        """
         barred = stop.limits.names("SortRestrictions", "NonSortableProperties")
         able = [
-            one
-            for one in self.model.properties(stop.type)
-            if one.name not in barred
-            and not one.type.collection
-            and one.type.name.startswith("Edm.")
-            and one.type.name != "Edm.Stream"
+            prop
+            for prop in self.model.properties(stop.type)
+            if prop.name not in barred
+            and not prop.type.collection
+            and prop.type.name.startswith("Edm.")
+            and prop.type.name != "Edm.Stream"
         ]
         return sorted(able, key=lambda one: self.model.underlying(one.type) not in (*NUMBERS, *MOMENTS))
 
@@ -155,9 +188,9 @@ class Options:
         """The key, and one property more."""
         keys = [part.path for part in self.model.key(stop.type) if "/" not in part.path]
         others = [
-            one.name
-            for one in self.model.properties(stop.type)
-            if one.name not in keys and one.type.name != "Edm.Stream"
+            prop.name
+            for prop in self.model.properties(stop.type)
+            if prop.name not in keys and prop.type.name != "Edm.Stream"
         ]
         return [*keys, *others[:1]]
 

@@ -35,9 +35,18 @@ def read(name: str, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Cont
             raise _unusable(documents)
         engine = CsdlEngine(documents.by_uri, "")
         return Contract(
-            name, "odata", f"OData {model.version}", model.title, operations, documents.by_uri, root, engine,
-            faults=documents.faults, security_schemes=_schemes(Location(root)), columns=("method", "path"),
-        )  # fmt: skip
+            name,
+            "odata",
+            f"OData {model.version}",
+            model.title,
+            operations,
+            documents.by_uri,
+            root,
+            engine,
+            faults=documents.faults,
+            security_schemes=_schemes(Location(root)),
+            columns=("method", "path"),
+        )
 
 
 def _top(documents: Documents) -> Location:
@@ -48,10 +57,10 @@ def _top(documents: Documents) -> Location:
 def _operations(builder: Builder, place: Location) -> Iterator[Operation]:
     model: Model = builder.model
     entities, calls = EntityOperations(builder), CallOperations(builder)
-    for one in model.sets.values():
-        stop = builder.stop_of(one)
+    for entity_set in model.sets.values():
+        stop = builder.stop_of(entity_set)
         yield from entities.of_set(stop)
-        if model.structured(one.type) is not None:
+        if model.structured(entity_set.type) is not None:
             item = builder.item_path(stop) if stop.collection else (stop.path, stop.keys)
             yield from calls.bound(stop, item)
     for imported in model.imports.values():
@@ -63,13 +72,13 @@ def _operations(builder: Builder, place: Location) -> Iterator[Operation]:
 def _named(operations: Iterable[Operation]) -> Iterator[Operation]:
     """Ids that are unique, and that everything may be called by."""
     taken: set[str] = set()
-    for one in operations:
-        base = name = re.sub(r"[\s{}#]", "-", one.id)
+    for operation in operations:
+        base = name = re.sub(r"[\s{}#]", "-", operation.id)
         number = 2
         while name in taken:
             name, number = f"{base}.{number}", number + 1
         taken.add(name)
-        yield one if name == one.id else replace(one, id=name, declared_id=name)
+        yield operation if name == operation.id else replace(operation, id=name, declared_id=name)
 
 
 def _schemes(place: Location) -> tuple[SecurityScheme, ...]:
@@ -77,12 +86,23 @@ def _schemes(place: Location) -> tuple[SecurityScheme, ...]:
     return (
         SecurityScheme(LOGIN, "basic", "", "", place, "HTTP basic authentication"),
         SecurityScheme(TOKEN, "bearer", "", "", place, "a bearer token"),
-        SecurityScheme(FORGERY, "anti-forgery", "header", DEFAULT_FORGERY_HEADER, place, "a token against forged requests, fetched before the first change"),
-    )  # fmt: skip
+        SecurityScheme(
+            FORGERY,
+            "anti-forgery",
+            "header",
+            DEFAULT_FORGERY_HEADER,
+            place,
+            "a token against forged requests, fetched before the first change",
+        ),
+    )
 
 
 def _unusable(documents: Documents) -> DocumentError:
-    first = next((one for one in documents.faults if one.severity == "fault"), None)
-    what = f": {first.what}" if first else ": it has no entity set, singleton, action import or function import"
-    mend = first.mend if first else "give the metadata that has the EntityContainer, with all that it refers to"
+    first = next((fault for fault in documents.faults if fault.severity == "fault"), None)
+    what = (
+        f": {first.what}" if first else ": it has no entity set, singleton, action import or function import"
+    )
+    mend = (
+        first.mend if first else "give the metadata that has the EntityContainer, with all that it refers to"
+    )
     return DocumentError(f"no operation of this metadata can be used{what}", where=documents.root, mend=mend)

@@ -1,4 +1,6 @@
-"""The schema engine of OData contracts: what a `SchemaRef` with its role means, made when it is first asked for."""
+"""The schema engine of OData contracts: what a `SchemaRef` with its role means, made when it is first asked
+for.
+"""
 
 from __future__ import annotations
 
@@ -82,8 +84,8 @@ class CsdlEngine:
         found: dict[Location, Property | Callable] = {}
         for name in self.model.types:
             named = self.model.structured(name)
-            for one in named.own_properties if named else ():
-                found[one.place] = one
+            for prop in named.own_properties if named else ():
+                found[prop.place] = prop
         for overloads in self.model.callables.values():
             for each in overloads:
                 found[each.place] = each

@@ -1,4 +1,7 @@
-"""What stands around values in requests and answers, by the role that a `SchemaRef` has. A role is words: `entities read NS.Vessel`."""
+"""What stands around values in requests and answers, by the role that a `SchemaRef` has.
+
+A role is words: `entities read NS.Vessel`.
+"""
 
 from __future__ import annotations
 
@@ -64,18 +67,26 @@ class Envelopes:
         if not self.old:
             count = self.count(place, words)
             if self.lowering.form == "ieee":
-                count = Node(place, "", (_type("string", place), Rule("format", ("Edm.Int64", True), "format", place)))
+                count = Node(
+                    place, "", (_type("string", place), Rule("format", ("Edm.Int64", True), "format", place))
+                )
             link = Node(place, "", (_type("string", place),), notes=Notes(called="@odata.nextLink"))
             known = {"value": rows, "@odata.count": count, "@odata.nextLink": link}
             return _object(place, known, ("value",), closed=True)
-        # Services of V2 write the count as a text or a number, and the link as a text or as an object with a `uri`.
+        # Services of V2 write the count as a text or a number, and the link as a text or as an object with a
+        # `uri`.
         count = Node(
             place,
             "",
-            (Rule("type", ("string", "integer"), "type", place), Rule("format", ("Edm.Int64", True), "format", place)),
+            (
+                Rule("type", ("string", "integer"), "type", place),
+                Rule("format", ("Edm.Int64", True), "format", place),
+            ),
         )
         link = Node(place, "", (Rule("type", ("string", "object"), "type", place),))
-        whole = _object(place, {"results": rows, "__count": count, "__next": link}, ("results",), closed=True, old=True)
+        whole = _object(
+            place, {"results": rows, "__count": count, "__next": link}, ("results",), closed=True, old=True
+        )
         if not self.json2:
             return whole
         if "show" in words:
@@ -146,7 +157,9 @@ class Envelopes:
         """A list of entities by reference only."""
         text = Node(place, "", (_type("string", place),))
         key = "uri" if self.old else "@odata.id"
-        return self.listed(_object(place, {key: text}, (key,), closed=not self.old, old=self.old), place, words)
+        return self.listed(
+            _object(place, {key: text}, (key,), closed=not self.old, old=self.old), place, words
+        )
 
     def count(self, place: Location, words: list[str]) -> Node:
         """A number of entities."""
@@ -159,7 +172,11 @@ class Envelopes:
             message = _object(place, {"value": text}, ("value",), closed=False)
             return _object(
                 place,
-                {"error": _object(place, {"code": text, "message": message}, ("code", "message"), closed=False)},
+                {
+                    "error": _object(
+                        place, {"code": text, "message": message}, ("code", "message"), closed=False
+                    )
+                },
                 ("error",),
                 closed=False,
             )
@@ -167,7 +184,10 @@ class Envelopes:
         details = Node(place, "", (_type("array", place), Rule("items", Items((), detail), "items", place)))
         members = {"code": text, "message": text, "details": details}
         return _object(
-            place, {"error": _object(place, members, ("code", "message"), closed=False)}, ("error",), closed=True
+            place,
+            {"error": _object(place, members, ("code", "message"), closed=False)},
+            ("error",),
+            closed=True,
         )
 
     # Requests.
@@ -198,7 +218,9 @@ class Envelopes:
             for each in own
         }
         needed = tuple(
-            each.name for each in own if not each.type.nullable and not each.optional and not each.type.collection
+            each.name
+            for each in own
+            if not each.type.nullable and not each.optional and not each.type.collection
         )
         return _object(place, members, needed, closed=True)
 
@@ -224,11 +246,17 @@ class Envelopes:
         )
         example = {
             "requests": [
-                {"id": "1", "method": "GET", "url": " ".join(words), "headers": {"Accept": "application/json"}}
+                {
+                    "id": "1",
+                    "method": "GET",
+                    "url": " ".join(words),
+                    "headers": {"Accept": "application/json"},
+                }
             ]
         }
         return replace(
-            _object(place, {"requests": listed}, ("requests",), closed=False), notes=Notes(examples=(example,))
+            _object(place, {"requests": listed}, ("requests",), closed=False),
+            notes=Notes(examples=(example,)),
         )
 
     def bytes_(self, place: Location, words: list[str]) -> Node:

@@ -1,6 +1,7 @@
 """Lowering: CSDL types -> nodes of the schema tree, each with its place in the metadata.
 
-What a schema is for decides what it asks: an answer shows keys, a new entity brings all that nobody else can give,
+What a schema is for decides what it asks: an answer shows keys, a new entity brings all that nobody else can
+give,
 a change brings what it changes.
 """
 
@@ -25,7 +26,9 @@ class Lowering(Values):
     """The nodes of one wire form of a model."""
 
     def structured(self, told: str, purpose: str) -> Node:
-        """The node of a type with those derived from it; of exactly this one behind `!`, or null behind `?`."""
+        """The node of a type with those derived from it; of exactly this one behind `!`,
+        or null behind `?`.
+        """
         name, exact, nullable = told.rstrip("?!"), "!" in told, "?" in told
         found = self.model.structured(name)
         if found is None:
@@ -37,15 +40,22 @@ class Lowering(Values):
         required = self.required(found, purpose)
         if required:
             rules.append(Rule("required", required, "required", found.place))
-        rules.append(Rule("members", self.members(name, purpose, closed=not several), "properties", found.place))
+        rules.append(
+            Rule("members", self.members(name, purpose, closed=not several), "properties", found.place)
+        )
         if several:
             rules += self.told(found, family, purpose, "?" * nullable)
         return Node(
-            found.place, "", tuple(rules), notes=Notes(called=_short(name), description=_described(found.annotations))
+            found.place,
+            "",
+            tuple(rules),
+            notes=Notes(called=_short(name), description=_described(found.annotations)),
         )
 
     def told(self, found: StructuredType, family: list[str], purpose: str, null: str) -> list[Rule]:
-        """The value is of the type that it says it is; of the declared one where it says nothing (JSON 4.0, section 4.5.3)."""
+        """The value is of the type that it says it is; of the declared one where it says nothing (JSON 4.0,
+        section 4.5.3).
+        """
         otherwise: Node | None = None if found.abstract else self.reference(f"{found.name}!{null}", purpose)
         for name in reversed(family):
             if name != found.name or found.abstract:
@@ -64,10 +74,31 @@ class Lowering(Values):
         """Whether a value says that it is of a type."""
         if self.old:
             told = Node(place, "", (Rule("const", name, "const", place),))
-            kind = Node(place, "", (Rule("required", ("type",), "required", place), Rule("members", Members({"type": told}, (), None), "properties", place)))  # fmt: skip
-            return Node(place, "", (Rule("required", ("__metadata",), "required", place), Rule("members", Members({"__metadata": kind}, (), None), "properties", place)))  # fmt: skip
+            kind = Node(
+                place,
+                "",
+                (
+                    Rule("required", ("type",), "required", place),
+                    Rule("members", Members({"type": told}, (), None), "properties", place),
+                ),
+            )
+            return Node(
+                place,
+                "",
+                (
+                    Rule("required", ("__metadata",), "required", place),
+                    Rule("members", Members({"__metadata": kind}, (), None), "properties", place),
+                ),
+            )
         told = Node(place, "", (Rule("const", f"#{name}", "const", place),))
-        return Node(place, "", (Rule("required", ("@odata.type",), "required", place), Rule("members", Members({"@odata.type": told}, (), None), "properties", place)))  # fmt: skip
+        return Node(
+            place,
+            "",
+            (
+                Rule("required", ("@odata.type",), "required", place),
+                Rule("members", Members({"@odata.type": told}, (), None), "properties", place),
+            ),
+        )
 
     def reference(self, told: str, purpose: str) -> Node:
         """A node that leads to a type's."""
@@ -85,18 +116,27 @@ class Lowering(Values):
         if purpose not in ("create", "part", "replace"):
             return ()
         needed = [
-            one.name
-            for one in model.properties(name)
-            if not one.type.nullable and not one.type.collection and one.type.default is None and not _made_there(one.annotations)
-            and not (purpose == "replace" and one.name in keys and not self.old)
-        ]  # fmt: skip
+            prop.name
+            for prop in model.properties(name)
+            if not prop.type.nullable
+            and not prop.type.collection
+            and prop.type.default is None
+            and not _made_there(prop.annotations)
+            and not (purpose == "replace" and prop.name in keys and not self.old)
+        ]
         if purpose == "create" and model.is_v4:
             # A reference to what must be there, unless properties say it already (4.0 part 1, 11.4.2.1).
             needed += [f"{one.name}@odata.bind" for one in model.navigation(name) if self.must_bind(one)]
         return tuple(needed)
 
     def must_bind(self, one: Navigation) -> bool:
-        return bool(one.target) and not one.collection and not one.nullable and not one.contains and not one.constraints
+        return (
+            bool(one.target)
+            and not one.collection
+            and not one.nullable
+            and not one.contains
+            and not one.constraints
+        )
 
     def members(self, name: str, purpose: str, *, closed: bool) -> Members:
         """The properties, navigation and control information of a type."""
@@ -104,16 +144,18 @@ class Lowering(Values):
         owner = _short(name)
         if _of_any(purpose):
             lines = [part for one in model.family(name) for part in model.line(one)]
-            properties = list({one.name: one for part in lines for one in part.own_properties}.values())
+            properties = list({prop.name: prop for part in lines for prop in part.own_properties}.values())
             ways = list({one.name: one for part in lines for one in part.own_navigation}.values())
         else:
             properties, ways = model.properties(name), model.navigation(name)
         keys = {part.path for part in model.key(name)}
-        own = {one.name for one in model.properties(name)}
+        own = {prop.name for prop in model.properties(name)}
         found: dict[str, Node] = {}
         if not self.old and not is_answer(purpose) and self.needs_type(name):
             kind = Rule("const", f"#{name}", "const", model.types[name].place)
-            found["@odata.type"] = Node(model.types[name].place, "", (kind,), notes=Notes(called="@odata.type"))
+            found["@odata.type"] = Node(
+                model.types[name].place, "", (kind,), notes=Notes(called="@odata.type")
+            )
         if purpose == "create" and not self.old and not closed:
             found["@odata.type"] = self.own_type(name)
         for one in properties:
@@ -135,7 +177,7 @@ class Lowering(Values):
     def own_type(self, name: str) -> Node:
         """Which of a family of types a new entity is."""
         place = self.model.types[name].place
-        family = tuple(f"#{one}" for one in self.model.concrete(name))
+        family = tuple(f"#{entity_type}" for entity_type in self.model.concrete(name))
         rules = (Rule("type", ("string",), "type", place), Rule("enum", family, "enum", place))
         said = "its type, where it is not the declared one"
         return Node(place, "", rules, notes=Notes(called="@odata.type", description=said, seldom=True))
@@ -150,7 +192,9 @@ class Lowering(Values):
         given = one.annotations
         kept_out = False
         if not is_answer(purpose):
-            kept_out = _made_there(given) or _computed_default(given) or given.get("Core.Permissions") == "Read"
+            kept_out = (
+                _made_there(given) or _computed_default(given) or given.get("Core.Permissions") == "Read"
+            )
             fixed = (is_key and not self.old) or given.get("Core.Immutable") is True or one.concurrency
             kept_out |= purpose in ("change", "replace") and fixed
             kept_out |= one.type.name == "Edm.Stream" or not inherited
@@ -165,7 +209,9 @@ class Lowering(Values):
         return self.use(one.type, one.place, notes, given, inner)
 
     def way(self, one: Navigation, owner: str, purpose: str) -> Iterable[tuple[str, Node]]:
-        """What may stand under a navigation property: entities that were asked for, parts of a new entity, a reference."""
+        """What may stand under a navigation property: entities that were asked for, parts of a new entity, a
+        reference.
+        """
         notes = Notes(called=f"{owner}.{one.name}", description=_described(one.annotations))
         if purpose == "show" and not notes.description:
             many = "entities of the type" if one.collection else "an entity of the type"
@@ -182,7 +228,11 @@ class Lowering(Values):
         short = _short(one.target)
         if purpose == "create" and not self.old:
             bind = TypeUse("Edm.String", one.collection, False)
-            said = f"references to entities of the type {short}" if one.collection else f"a reference to an entity of the type {short}"  # fmt: skip
+            said = (
+                f"references to entities of the type {short}"
+                if one.collection
+                else f"a reference to an entity of the type {short}"
+            )
             name = f"{one.name}@odata.bind"
             about = Notes(called=f"{owner}.{name}", description=said, seldom=not self.must_bind(one))
             yield name, self.use(bind, one.place, about, {}, "part")
@@ -209,13 +259,19 @@ class Lowering(Values):
         place = one.place
         if use.collection:
             rows = Node(
-                place, "", (Rule("type", ("array",), "type", place), Rule("items", Items((), inner), "items", place))
+                place,
+                "",
+                (Rule("type", ("array",), "type", place), Rule("items", Items((), inner), "items", place)),
             )
             wrapped = self.wrapped_list(rows, place, notes)
             plain = Node(place, "", (Rule("type", ("array",), "type", place),))
-            inner = Node(place, "", (Rule("if", Conditional(plain, rows, wrapped), "type", place),), notes=notes)
+            inner = Node(
+                place, "", (Rule("if", Conditional(plain, rows, wrapped), "type", place),), notes=notes
+            )
         deferred = Node(
-            place, "", (Rule("type", ("object",), "type", place), Rule("required", ("__deferred",), "required", place))
+            place,
+            "",
+            (Rule("type", ("object",), "type", place), Rule("required", ("__deferred",), "required", place)),
         )
         return Node(place, "", (Rule("if", Conditional(deferred, None, inner), "type", place),), notes=notes)
 
@@ -225,17 +281,21 @@ class Lowering(Values):
         text = Rule("type", ("string",), "type", place)
         if self.old:
             names = ("uri", "id", "type", "etag", "media_src", "edit_media", "content_type")
-            inner = Members({one: Node(place, "", (text,)) for one in names}, (), None)
+            inner = Members({word: Node(place, "", (text,)) for word in names}, (), None)
             whole = (Rule("type", ("object",), "type", place), Rule("members", inner, "properties", place))
             return [(_METADATA, Node(place, "", whole))]
-        family = tuple(f"#{one}" for one in self.model.concrete(name))
+        family = tuple(f"#{entity_type}" for entity_type in self.model.concrete(name))
         kind = Rule("enum", family, "enum", place)
-        told = Node(place, "", (kind,) if len(family) > 1 else (text,), notes=Notes(called=f"type of {_short(name)}"))
+        told = Node(
+            place, "", (kind,) if len(family) > 1 else (text,), notes=Notes(called=f"type of {_short(name)}")
+        )
         return [(_TEXTS, Node(place, "", (text,))), (_TYPE, told)]
 
 
 def _of_any(purpose: str) -> bool:
-    """Whether nothing tells which of a family of types a value is: no control information, or what is changed is there already."""
+    """Whether nothing tells which of a family of types a value is: no control information, or what is changed
+    is there already.
+    """
     return purpose.endswith("-bare") or purpose in ("change", "replace")
 
 

@@ -1,4 +1,6 @@
-"""Query options as schemas: numbers, lists of declared names, expressions as texts (URL conventions 4.0, section 5.1)."""
+"""Query options as schemas: numbers, lists of declared names, expressions as texts (URL conventions 4.0,
+section 5.1).
+"""
 
 from __future__ import annotations
 
@@ -16,13 +18,24 @@ def _number(place: Location, words: list[str]) -> Node:
 
 
 def _text(place: Location, words: list[str]) -> Node:
-    return Node(place, "", (Rule("type", ("string",), "type", place), Rule("minLength", 1, "minLength", place)))
+    return Node(
+        place, "", (Rule("type", ("string",), "type", place), Rule("minLength", 1, "minLength", place))
+    )
 
 
 def _names(place: Location, words: list[str]) -> Node:
     """A list of names, some of those that are declared; more may be said of each (`Certificates($top=1)`)."""
-    item = Node(place, "", (Rule("type", ("string",), "type", place), Rule("minLength", 1, "minLength", place)), notes=Notes(examples=tuple(words)))  # fmt: skip
-    rules = (Rule("type", ("array",), "type", place), Rule("minItems", 1, "minItems", place), Rule("items", Items((), item), "items", place))  # fmt: skip
+    item = Node(
+        place,
+        "",
+        (Rule("type", ("string",), "type", place), Rule("minLength", 1, "minLength", place)),
+        notes=Notes(examples=tuple(words)),
+    )
+    rules = (
+        Rule("type", ("array",), "type", place),
+        Rule("minItems", 1, "minItems", place),
+        Rule("items", Items((), item), "items", place),
+    )
     return Node(place, "", rules)
 
 
@@ -31,7 +44,9 @@ def _flag(place: Location, words: list[str]) -> Node:
 
 
 def _one_of(place: Location, words: list[str]) -> Node:
-    return Node(place, "", (Rule("type", ("string",), "type", place), Rule("enum", tuple(words), "enum", place)))
+    return Node(
+        place, "", (Rule("type", ("string",), "type", place), Rule("enum", tuple(words), "enum", place))
+    )
 
 
 OPTIONS: dict[str, Callable[[Location, list[str]], Node]] = {

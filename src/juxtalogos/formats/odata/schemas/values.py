@@ -1,11 +1,20 @@
-"""Values of single properties and parameters -> nodes: types with their facets, enumerations, definitions, lists."""
+"""Values of single properties and parameters -> nodes: types with their facets, enumerations, definitions,
+lists.
+"""
 
 from __future__ import annotations
 
 from dataclasses import replace
 from typing import Any
 
-from juxtalogos.formats.odata.csdl import Annotations, EnumType, Model, StructuredType, TypeDefinition, TypeUse
+from juxtalogos.formats.odata.csdl import (
+    Annotations,
+    EnumType,
+    Model,
+    StructuredType,
+    TypeDefinition,
+    TypeUse,
+)
 from juxtalogos.formats.odata.primitives import FORMS, FRACTIONS, NUMBERS, with_digits, with_fraction
 from juxtalogos.model.location import Location
 from juxtalogos.schema.json.tree.nodes import Items, Members, Node, Notes, Reference, Rule
@@ -15,10 +24,13 @@ _REACHES = ("show", "flat", "near", "deep")
 
 
 def is_answer(purpose: str) -> bool:
-    """Whether a schema is of what comes. Such a purpose is how far it follows navigation, and what it may lack.
+    """Whether a schema is of what comes. Such a purpose is how far it follows navigation, and what it may
+    lack.
 
-    `show` and `flat` leave open what lies behind navigation, and `show` leaves out control information; `near` follows it one
-    step, `deep` all the way. `-pick`: only some properties were asked for; `-bare`: no control information tells types apart.
+    `show` and `flat` leave open what lies behind navigation, and `show` leaves out control information;
+    `near` follows it one
+    step, `deep` all the way. `-pick`: only some properties were asked for; `-bare`: no control information
+    tells types apart.
     """
     return purpose.partition("-")[0] in _REACHES
 
@@ -109,22 +121,34 @@ class Values:
             limit = extra.get(term)
             if isinstance(limit, int | float) and not isinstance(limit, bool):
                 beyond = extra.get(f"{term}@Validation.Exclusive") is True and op != "multipleOf"
-                rules.append(Rule(f"exclusive{op.title()}" if beyond else op, limit, op, facet_place(place, "Type")))
+                rules.append(
+                    Rule(f"exclusive{op.title()}" if beyond else op, limit, op, facet_place(place, "Type"))
+                )
         pattern = extra.get("Validation.Pattern")
         if isinstance(pattern, str) and use.name == "Edm.String":
             found = _pattern(pattern)
             rules += [Rule("pattern", found, "pattern", facet_place(place, "Type"))] if found else []
         allowed = extra.get("Validation.AllowedValues")
         if isinstance(allowed, list):
-            values = tuple(one["Value"] for one in allowed if isinstance(one, dict) and "Value" in one)
+            values = tuple(
+                entry["Value"] for entry in allowed if isinstance(entry, dict) and "Value" in entry
+            )
             if values:
                 rules.append(
-                    Rule("enum", (*values, None) if use.nullable else values, "enum", facet_place(place, "Type"))
+                    Rule(
+                        "enum",
+                        (*values, None) if use.nullable else values,
+                        "enum",
+                        facet_place(place, "Type"),
+                    )
                 )
         return rules
 
     def digits(self, use: TypeUse, place: Location) -> list[Rule]:
-        """Precision and Scale. What V4 only takes for said where nothing is (6.2.3, 6.2.4) is a remark: few services mean it."""
+        """Precision and Scale.
+
+        What V4 only takes for said where nothing is (6.2.3, 6.2.4) is a remark: few services mean it.
+        """
         v4 = self.model.is_v4
         if use.name == "Edm.Decimal":
             rules = []
@@ -132,12 +156,16 @@ class Values:
                 name = with_digits(use.precision, use.scale)
                 rules.append(Rule("format", (name, True), "format", facet_place(place, "Precision")))
             if v4 and not use.scale_said:
-                rules.append(Rule("format", (with_digits(None, 0), False), "format", facet_place(place, "Type")))
+                rules.append(
+                    Rule("format", (with_digits(None, 0), False), "format", facet_place(place, "Type"))
+                )
             return rules
         if v4 and use.name in FRACTIONS:
             name = with_fraction(use.name, use.precision or 0)
             said = use.precision is not None
-            return [Rule("format", (name, said), "format", facet_place(place, "Precision" if said else "Type"))]
+            return [
+                Rule("format", (name, said), "format", facet_place(place, "Precision" if said else "Type"))
+            ]
         return []
 
     def with_example(self, use: TypeUse, notes: Notes) -> Notes:
@@ -162,7 +190,9 @@ class Values:
         rules.append(Rule("enum", values, "enum", named.place))
         return Node(place, "", tuple(rules), notes=notes)
 
-    def nested(self, use: TypeUse, named: StructuredType, place: Location, notes: Notes, purpose: str) -> Node:
+    def nested(
+        self, use: TypeUse, named: StructuredType, place: Location, notes: Notes, purpose: str
+    ) -> Node:
         """A complex value, or an entity, where it lies in another one."""
         uri = self.uri(named.name + "?" * use.nullable, purpose)
         return Node(place, "", (Rule("ref", Reference(uri), "$ref", named.place),), notes=notes)

@@ -1,4 +1,6 @@
-"""Atom of V2 and V3: feeds, entries, properties, links and errors -> plain values, and an entity -> an entry (V2 Atom format; RFC 4287)."""
+"""Atom of V2 and V3: feeds, entries, properties, links and errors -> plain values, and an entity -> an entry
+(V2 Atom format; RFC 4287).
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,9 @@ class AtomReader:
         self.problems: list[Problem] = []
 
     def read(self, data: bytes, word: str, type_name: str, use: Callable[[], Property | None]) -> Any:
-        """The value of a text by what is expected of it; ABSENT, with a problem, when it is something else."""
+        """The value of a text by what is expected of it; ABSENT, with a problem, when it
+        is something else.
+        """
         try:
             root = parse_xml(data)
         except NotXml as error:
@@ -44,9 +48,11 @@ class AtomReader:
             if root.tag != f"{{{ATOM}}}{wanted}":
                 self.problem("body.other", "body", f"the element {wanted} of Atom", f"the element {tag}")
                 return ABSENT
-            return self.feed(root, type_name, 0) if wanted == "feed" else self.entry(root, type_name, "body", 0)
+            return (
+                self.feed(root, type_name, 0) if wanted == "feed" else self.entry(root, type_name, "body", 0)
+            )
         if word in ("ref", "refs"):
-            links = [{"uri": (one.text or "").strip()} for one in root.iter() if local(one.tag) == "uri"]
+            links = [{"uri": (node.text or "").strip()} for node in root.iter() if local(node.tag) == "uri"]
             return {"results": links} if word == "refs" else links[0] if links else {}
         one = use()
         if one is None:
@@ -54,10 +60,16 @@ class AtomReader:
         if one.type.collection:
             return {
                 "results": [
-                    self.value(each, TypeUse(one.type.name), 0) for each in root if local(each.tag) == "element"
+                    self.value(each, TypeUse(one.type.name), 0)
+                    for each in root
+                    if local(each.tag) == "element"
                 ]
             }
-        return {one.name: self.value(root, one.type, 0)} if tag == one.name else {tag: self.value(root, one.type, 0)}
+        return (
+            {one.name: self.value(root, one.type, 0)}
+            if tag == one.name
+            else {tag: self.value(root, one.type, 0)}
+        )
 
     def problem(self, kind: str, at: str, declared: str, observed: str) -> None:
         self.problems.append(Problem(kind, at, declared, observed))
@@ -69,14 +81,19 @@ class AtomReader:
             return ABSENT
         parts = {local(one.tag): (one.text or "").strip() for one in root}
         found: dict[str, Any] = {key: parts[key] for key in ("code",) if key in parts}
-        return {"error": {**found, **({"message": {"value": parts["message"]}} if "message" in parts else {})}}
+        return {
+            "error": {**found, **({"message": {"value": parts["message"]}} if "message" in parts else {})}
+        }
 
     def feed(self, root: ET.Element, type_name: str, depth: int) -> dict[str, Any]:
         """A list of entries."""
         self.must_have(root, "feed", "body")
         entries = [one for one in root if one.tag == f"{{{ATOM}}}entry"]
         found: dict[str, Any] = {
-            "results": [self.entry(one, type_name, f"body/results/{index}", depth) for index, one in enumerate(entries)]
+            "results": [
+                self.entry(one, type_name, f"body/results/{index}", depth)
+                for index, one in enumerate(entries)
+            ]
         }
         for one in root:
             if one.tag == f"{{{META}}}count":
@@ -87,7 +104,7 @@ class AtomReader:
 
     def must_have(self, node: ET.Element, kind: str, at: str) -> None:
         """RFC 4287, sections 4.1.1 and 4.1.2."""
-        present = {local(one.tag) for one in node if one.tag.startswith(f"{{{ATOM}}}")}
+        present = {local(child.tag) for child in node if child.tag.startswith(f"{{{ATOM}}}")}
         for name in ("id", "title", "updated"):
             if name not in present:
                 self.problem("control.untrue", at, f"{kind} with atom:{name} (RFC 4287, 4.1)", "missing")
@@ -135,13 +152,13 @@ class AtomReader:
 
     def members(self, node: ET.Element, type_name: str, depth: int) -> dict[str, Any]:
         """The properties of an entity or complex value."""
-        declared = {one.name: one for one in self.model.properties(type_name)}
+        declared = {prop.name: prop for prop in self.model.properties(type_name)}
         found: dict[str, Any] = {}
-        for one in node:
-            name = local(one.tag)
+        for child in node:
+            name = local(child.tag)
             known = declared.get(name)
-            use = known.type if known else TypeUse(one.get(f"{{{META}}}type", "Edm.String"))
-            found[name] = self.value(one, use, depth + 1)
+            use = known.type if known else TypeUse(child.get(f"{{{META}}}type", "Edm.String"))
+            found[name] = self.value(child, use, depth + 1)
         return found
 
     def value(self, node: ET.Element, use: TypeUse, depth: int) -> Any:
@@ -150,7 +167,11 @@ class AtomReader:
             return None
         if use.collection:
             inner = TypeUse(use.name)
-            return {"results": [self.value(one, inner, depth + 1) for one in node if local(one.tag) == "element"]}
+            return {
+                "results": [
+                    self.value(child, inner, depth + 1) for child in node if local(child.tag) == "element"
+                ]
+            }
         if self.model.structured(use.name) is not None:
             return self.members(node, use.name, depth)
         return typed(node.text or "", self.model.underlying(use))
@@ -189,14 +210,16 @@ def entry_text(model: Model, type_name: str, value: Any) -> str:
     content = ET.SubElement(entry, f"{{{ATOM}}}content", {"type": "application/xml"})
     properties = ET.SubElement(content, f"{{{META}}}properties")
     ways = {one.name: one for one in model.navigation(told)}
-    declared = {one.name: one for one in model.properties(told)}
+    declared = {prop.name: prop for prop in model.properties(told)}
     for name, item in value.items() if isinstance(value, dict) else ():
         if name.startswith("__"):
             continue
         if name in ways:
             _inline(model, entry, ways[name].target, name, item)
         else:
-            _write(model, properties, name, item, declared[name].type.name if name in declared else "Edm.String")
+            _write(
+                model, properties, name, item, declared[name].type.name if name in declared else "Edm.String"
+            )
     return ET.tostring(entry, encoding="unicode", xml_declaration=False)
 
 
@@ -217,7 +240,7 @@ def _write(model: Model, parent: ET.Element, name: str, item: Any, kind: str) ->
     if item is None:
         node.set(f"{{{META}}}null", "true")
     elif isinstance(item, dict):
-        declared = {one.name: one for one in model.properties(kind)}
+        declared = {prop.name: prop for prop in model.properties(kind)}
         for key, inner in item.items():
             if not key.startswith("__"):
                 _write(model, node, key, inner, declared[key].type.name if key in declared else "Edm.String")

@@ -1,4 +1,6 @@
-"""Batches: several requests in one, as multipart (4.0 part 1, 11.7; V2 batch processing) or as JSON (JSON 4.01, 19)."""
+"""Batches: several requests in one, as multipart (4.0 part 1, 11.7; V2 batch processing) or as JSON (JSON
+4.01, 19).
+"""
 
 from __future__ import annotations
 
@@ -21,12 +23,15 @@ def multipart(value: Any, boundary: str) -> bytes:
     requests = value.get("requests") if isinstance(value, dict) else None
     if not isinstance(requests, list) or not requests:
         raise UsageError(
-            "a batch is made of requests", mend='give {"requests": [{"id": "1", "method": "GET", "url": "…"}]}'
+            "a batch is made of requests",
+            mend='give {"requests": [{"id": "1", "method": "GET", "url": "…"}]}',
         )
     out, group, open_ = "", "", ""
     for number, one in enumerate(requests, 1):
         if not isinstance(one, dict):
-            raise UsageError(f"request {number} of the batch is no object", mend="give it an id, a method and a url")
+            raise UsageError(
+                f"request {number} of the batch is no object", mend="give it an id, a method and a url"
+            )
         named = str(one.get("atomicityGroup") or "")
         if open_ and named != group:
             out += f"--{open_}--\r\n"
@@ -52,7 +57,10 @@ def _part(one: dict[str, Any], number: int, boundary: str, *, in_group: bool) ->
     if text:
         headers["Content-Length"] = str(len(text.encode()))
     lines = "".join(f"{_line(key)}: {_line(item)}\r\n" for key, item in headers.items())
-    return f"{head}\r\n{_line(str(one.get('method', 'GET')))} {_line(str(one.get('url', '')))} HTTP/1.1\r\n{lines}\r\n{text}\r\n"
+    return (
+        f"{head}\r\n{_line(str(one.get('method', 'GET')))} {_line(str(one.get('url', '')))}"
+        f" HTTP/1.1\r\n{lines}\r\n{text}\r\n"
+    )
 
 
 def _line(text: str) -> str:
@@ -90,9 +98,17 @@ def _requests(headers: Headers, body: bytes, root: str) -> Iterator[tuple[str, R
     value = _json(headers, body)
     if value is not None:
         listed = value.get("requests")
-        for one in listed if isinstance(listed, list) else ():
-            if isinstance(one, dict):
-                yield str(one.get("id", "")), Request(str(one.get("method", "GET")).upper(), urljoin(root, str(one.get("url", "")).lstrip("/")), _pairs(one), _bytes(one))  # fmt: skip
+        for entry in listed if isinstance(listed, list) else ():
+            if isinstance(entry, dict):
+                yield (
+                    str(entry.get("id", "")),
+                    Request(
+                        str(entry.get("method", "GET")).upper(),
+                        urljoin(root, str(entry.get("url", "")).lstrip("/")),
+                        _pairs(entry),
+                        _bytes(entry),
+                    ),
+                )
         return
     for identity, text in _messages(headers, body, 0):
         first, _, rest = text.partition(b"\r\n")
@@ -111,10 +127,10 @@ def _responses(headers: Headers, body: bytes) -> Iterator[tuple[str, Response]]:
     value = _json(headers, body)
     if value is not None:
         listed = value.get("responses")
-        for one in listed if isinstance(listed, list) else ():
-            status = one.get("status") if isinstance(one, dict) else None
+        for entry in listed if isinstance(listed, list) else ():
+            status = entry.get("status") if isinstance(entry, dict) else None
             if isinstance(status, int):
-                yield str(one.get("id", "")), Response(status, "", _pairs(one), _bytes(one) or b"")
+                yield str(entry.get("id", "")), Response(status, "", _pairs(entry), _bytes(entry) or b"")
         return
     for identity, text in _messages(headers, body, 0):
         first, _, rest = text.partition(b"\r\n")

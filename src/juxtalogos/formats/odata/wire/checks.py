@@ -1,4 +1,6 @@
-"""ProtocolRules that only OData knows: what a request's options asked for was done, control information fits, versions are in bounds."""
+"""ProtocolRules that only OData knows: what a request's options asked for was done, control information fits,
+versions are in bounds.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,15 @@ from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.formats.odata.csdl import Model
 from juxtalogos.formats.odata.wire.filters import holds
-from juxtalogos.formats.odata.wire.items import comparable, count_of, entities, has_more, inner, path_to, plain
+from juxtalogos.formats.odata.wire.items import (
+    comparable,
+    count_of,
+    entities,
+    has_more,
+    inner,
+    path_to,
+    plain,
+)
 from juxtalogos.formats.odata.wire.literals import split_arguments, value_of
 from juxtalogos.formats.odata.wire.match import options, segments
 from juxtalogos.model.contract import Operation
@@ -79,7 +89,11 @@ class _Look:
         self.type = operation.fact("type")
         self.place: Location = operation.location
         structured = model.structured(self.type)
-        self.rows = entities(answer.value) if structured is not None and operation.fact("does") in ("list", "navigate", "action", "function") else None  # fmt: skip
+        self.rows = (
+            entities(answer.value)
+            if structured is not None and operation.fact("does") in ("list", "navigate", "action", "function")
+            else None
+        )
 
     def result(
         self, kind: str, held: bool, at: str, declared: str, observed: str, *, remark: bool = False
@@ -95,9 +109,17 @@ class _Look:
         if self.v4 or self.exchange.response is None:
             return
         told = (header(self.exchange.response.headers, "dataserviceversion") or "").partition(";")[0].strip()
-        most = (header(self.exchange.request.headers, "maxdataserviceversion") or "").partition(";")[0].strip()
+        most = (
+            (header(self.exchange.request.headers, "maxdataserviceversion") or "").partition(";")[0].strip()
+        )
         if told and most and told.replace(".", "").isdigit():
-            yield self.result("version.protocol", told <= most, "header.DataServiceVersion", f"at most {most} (V2 overview, MaxDataServiceVersion)", told)  # fmt: skip
+            yield self.result(
+                "version.protocol",
+                told <= most,
+                "header.DataServiceVersion",
+                f"at most {most} (V2 overview, MaxDataServiceVersion)",
+                told,
+            )
 
     def format(self) -> Iterator[CheckResult]:
         """4.0 part 1, 11.2.10: $format stands over Accept."""
@@ -110,7 +132,13 @@ class _Look:
         if asked not in ("json", "atom") or actual is None:
             return
         held = actual.is_json if asked == "json" else actual.is_xml
-        yield self.result(DROPPED, held, "header.Content-Type", f"$format={asked}{self.section('part 1, 11.2.10', 'URI conventions, 4.7')}", str(actual))  # fmt: skip
+        yield self.result(
+            DROPPED,
+            held,
+            "header.Content-Type",
+            f"$format={asked}{self.section('part 1, 11.2.10', 'URI conventions, 4.7')}",
+            str(actual),
+        )
 
     def context(self) -> Iterator[CheckResult]:
         """JSON 4.0, section 4.5.1, and 4.0 part 1, 10: answers with metadata name what they are."""
@@ -160,7 +188,13 @@ class _Look:
                 continue
             wanted = comparable(value_of(text), self.model.underlying(declared.type))
             same = came == wanted or str(came).casefold() == str(wanted).casefold()
-            yield self.result("body.other", same, f"{wrapped}/{part.path}", f"the entity with {part.name} = {text}{section}", str(came))  # fmt: skip
+            yield self.result(
+                "body.other",
+                same,
+                f"{wrapped}/{part.path}",
+                f"the entity with {part.name} = {text}{section}",
+                str(came),
+            )
 
     def own(self) -> list[tuple[str, dict[str, Any]]]:
         """(place, entity) of all entities that the answer is about."""
@@ -169,7 +203,11 @@ class _Look:
             return [(f"{base}/{index}", one) for index, one in enumerate(self.rows)]
         one = inner(self.answer.value)
         wrapped = "body" if one is self.answer.value else "body/d"
-        return [(wrapped, one)] if isinstance(one, dict) and self.operation.fact("does") in ("read", "navigate") else []
+        return (
+            [(wrapped, one)]
+            if isinstance(one, dict) and self.operation.fact("does") in ("read", "navigate")
+            else []
+        )
 
     def selected(self) -> Iterator[CheckResult]:
         """4.0 part 1, 11.2.4.1: what is selected comes; more may come."""
@@ -178,17 +216,20 @@ class _Look:
             return
         names = [name.strip() for name in text.split(",")]
         # A stream shows by its annotations only (JSON 4.0, section 9).
-        declared = {one.name for one in self.model.properties(self.type) if one.type.name != "Edm.Stream"}
+        declared = {prop.name for prop in self.model.properties(self.type) if prop.type.name != "Edm.Stream"}
         wanted = [name for name in names if name in declared]
         section = self.section("part 1, 11.2.4.1", "URI conventions, 4.8")
         rows = self.own()
         missing = next(((at, name) for at, one in rows for name in wanted if name not in one), None)
         asked = f"$select={text}{section}"
         if missing:
-            yield self.result(DROPPED, False, f"{missing[0]}/{missing[1]}", f"{asked}: {missing[1]}", "missing")
+            yield self.result(
+                DROPPED, False, f"{missing[0]}/{missing[1]}", f"{asked}: {missing[1]}", "missing"
+            )
         keys = {part.path for part in self.model.key(self.type)}
         extra = next(
-            ((at, name) for at, one in rows for name in one if name in declared - keys and name not in names), None
+            ((at, name) for at, one in rows for name in one if name in declared - keys and name not in names),
+            None,
         )
         if extra:
             yield self.result(
@@ -214,7 +255,9 @@ class _Look:
         for name in names:
             missing = next((at for at, one in rows if name not in one or _deferred(one[name])), None)
             if missing is not None:
-                yield self.result(DROPPED, False, f"{missing}/{name}", f"{asked}: {name} inline", "not inline")
+                yield self.result(
+                    DROPPED, False, f"{missing}/{name}", f"{asked}: {name} inline", "not inline"
+                )
             elif rows:
                 yield self.result(DROPPED, True, "body", asked, f"{name} inline in {len(rows)} entities")
 
@@ -222,7 +265,14 @@ class _Look:
         """4.0 part 1, 11.2.5.3."""
         most = self.options.get("$top", "")
         if most.isdigit() and len(most) < 10:
-            yield self.result(DROPPED, len(rows) <= int(most), path_to(self.answer.value), f"$top={most}: at most {most} entities{self.section('part 1, 11.2.5.3', 'URI conventions, 4.3')}", f"{len(rows)} entities")  # fmt: skip
+            yield self.result(
+                DROPPED,
+                len(rows) <= int(most),
+                path_to(self.answer.value),
+                f"$top={most}: at most {most}"
+                f" entities{self.section('part 1, 11.2.5.3', 'URI conventions, 4.3')}",
+                f"{len(rows)} entities",
+            )
 
     def counted(self, rows: list[dict[str, Any]]) -> Iterator[CheckResult]:
         """4.0 part 1, 11.2.5.5 and 11.2.5.4: the number of all that fit, before $top and $skip."""
@@ -231,7 +281,7 @@ class _Look:
             return
         count, base = count_of(self.answer.value), path_to(self.answer.value).rpartition("/")[0]
         name = "@odata.count" if self.v4 else "__count"
-        option = f"{'$count=true' if self.v4 else '$inlinecount=allpages'}{self.section('part 1, 11.2.5.5', 'URI conventions, 4.9')}"
+        option = f"{'$count=true' if self.v4 else '$inlinecount=allpages'}{self.section('part 1, 11.2.5.5', 'URI conventions, 4.9')}"  # noqa: E501
         if count is ABSENT:
             yield self.result(DROPPED, False, f"{base}/{name}", option, "no count")
             return
@@ -241,10 +291,23 @@ class _Look:
         skipped = int(skip) if skip.isdigit() and len(skip) < 10 else 0
         whole = not has_more(self.answer.value) and not self.options.keys() & {"$top", "$skip", "$skiptoken"}
         held = count >= len(rows) and (not whole or count == len(rows))
-        yield self.result("control.untrue", held, f"{base}/{name}", f"{option}: the number of all that fit", f"{count}, and {len(rows)} came")  # fmt: skip
+        yield self.result(
+            "control.untrue",
+            held,
+            f"{base}/{name}",
+            f"{option}: the number of all that fit",
+            f"{count}, and {len(rows)} came",
+        )
         if skipped and held:
             left = max(0, count - skipped)
-            yield self.result(DROPPED, len(rows) <= left, path_to(self.answer.value), f"$skip={skipped} of {count}: at most {left} entities{self.section('part 1, 11.2.5.4', 'URI conventions, 4.4')}", f"{len(rows)} entities")  # fmt: skip
+            yield self.result(
+                DROPPED,
+                len(rows) <= left,
+                path_to(self.answer.value),
+                f"$skip={skipped} of {count}: at most {left}"
+                f" entities{self.section('part 1, 11.2.5.4', 'URI conventions, 4.4')}",
+                f"{len(rows)} entities",
+            )
 
     def ordered(self, rows: list[dict[str, Any]]) -> Iterator[CheckResult]:
         """4.0 part 1, 11.2.5.2. Texts are sorted by the service's own collation, so they prove nothing."""
@@ -253,15 +316,23 @@ class _Look:
         if not first or len(rows) < 2 or way.strip() not in ("", "asc", "desc") or "(" in first:
             return
         down = way.strip() == "desc"
-        values = [plain(self.model, self.type, one, first) for one in rows]
+        values = [plain(self.model, self.type, row, first) for row in rows]
         if not self.v4 and None in values:
             return  # V2 does not say where null stands
-        if any(value is ABSENT or not isinstance(value, Decimal | datetime | bool | None) for value in values):
+        if any(
+            value is ABSENT or not isinstance(value, Decimal | datetime | bool | None) for value in values
+        ):
             return
         for index, (one, other) in enumerate(itertools.pairwise(values)):
             if _after(other, one) if down else _after(one, other):
                 at = f"{path_to(self.answer.value)}/{index + 1}/{first}"
-                yield self.result(DROPPED, False, at, f"$orderby={text}{self.section('part 1, 11.2.5.2', 'URI conventions, 4.2')}", f"{_told(other)} behind {_told(one)}")  # fmt: skip
+                yield self.result(
+                    DROPPED,
+                    False,
+                    at,
+                    f"$orderby={text}{self.section('part 1, 11.2.5.2', 'URI conventions, 4.2')}",
+                    f"{_told(other)} behind {_told(one)}",
+                )
                 return
         yield self.result(
             DROPPED, True, path_to(self.answer.value), f"$orderby={text}", f"{len(rows)} entities in order"
@@ -279,7 +350,13 @@ class _Look:
             if found is False:
                 at = f"{path_to(self.answer.value)}/{index}"
                 shown = dump_json({name: value for name, value in one.items() if name in text})
-                yield self.result(DROPPED, False, at, f"$filter={text}{self.section('part 1, 11.2.5.1', 'URI conventions, 4.5')}", shown[:200])  # fmt: skip
+                yield self.result(
+                    DROPPED,
+                    False,
+                    at,
+                    f"$filter={text}{self.section('part 1, 11.2.5.1', 'URI conventions, 4.5')}",
+                    shown[:200],
+                )
                 return
         if decided:
             yield self.result(

@@ -1,4 +1,6 @@
-"""What holds over the exchanges of one case: what was created, changed or deleted is so when it is read; pages; the metadata of now."""
+"""What holds over the exchanges of one case: what was created, changed or deleted is so when it is read;
+pages; the metadata of now.
+"""
 
 from __future__ import annotations
 
@@ -25,13 +27,23 @@ from juxtalogos.model.wire import Answer
 LOST = "change.lost"
 _NOT_COMPARED = ("Edm.Duration", "Edm.Time", "Edm.Binary", "Edm.Double", "Edm.Single", "Edm.Stream")
 """Types of which one value has several texts."""
-_KEPT = ("accept", "odata-version", "odata-maxversion", "dataserviceversion", "maxdataserviceversion", "prefer")
+_KEPT = (
+    "accept",
+    "odata-version",
+    "odata-maxversion",
+    "dataserviceversion",
+    "maxdataserviceversion",
+    "prefer",
+)
 MAX_METADATA = 64 * 1024 * 1024
 Identity = tuple[str, tuple[str, ...]]
 
 
 class ODataConversation:
-    """See `Conversation`. Only what the case itself created is followed: others may change the rest meanwhile."""
+    """See `Conversation`.
+
+    Only what the case itself created is followed: others may change the rest meanwhile.
+    """
 
     def __init__(self, model: Model, base_url: str) -> None:
         self.model = model
@@ -72,21 +84,47 @@ class ODataConversation:
             yield from self.read(operation, exchange, answer, item)
 
     def forget(self, item: Identity | None) -> None:
-        """An action or a reference may change all of the entity that it is called on; one that is called on none, everything."""
+        """An action or a reference may change all of the entity that it is called on; one that is called on
+        none, everything.
+        """
         for known in list(self.written):
-            if item is None or (known[0].partition("/")[0], known[1][:1]) == (item[0].partition("/")[0], item[1][:1]):
+            if item is None or (known[0].partition("/")[0], known[1][:1]) == (
+                item[0].partition("/")[0],
+                item[1][:1],
+            ):
                 del self.written[known]
 
-    def read(self, operation: Operation, exchange: Exchange, answer: Answer, item: Identity) -> Iterator[CheckResult]:
+    def read(
+        self, operation: Operation, exchange: Exchange, answer: Answer, item: Identity
+    ) -> Iterator[CheckResult]:
         assert exchange.response is not None
         if item in self.gone:
-            yield self.result(operation, False, "status", f"404 or 410, since it was deleted{self.section('part 1, 11.4.5', 'Operations, 2.7')}", str(exchange.response.status))  # fmt: skip
+            yield self.result(
+                operation,
+                False,
+                "status",
+                f"404 or 410, since it was deleted{self.section('part 1, 11.4.5', 'Operations, 2.7')}",
+                str(exchange.response.status),
+            )
         elif item in self.written:
-            yield from self.compared(operation, self.written[item], answer, "part 1, 11.4.3", "Operations, 2.6", options(exchange.request.url))  # fmt: skip
+            yield from self.compared(
+                operation,
+                self.written[item],
+                answer,
+                "part 1, 11.4.3",
+                "Operations, 2.6",
+                options(exchange.request.url),
+            )
 
     def compared(
-        self, operation: Operation, sent: dict[str, Any], answer: Answer, v4: str, v2: str, asked: dict[str, str] | None = None
-    ) -> Iterator[CheckResult]:  # fmt: skip
+        self,
+        operation: Operation,
+        sent: dict[str, Any],
+        answer: Answer,
+        v4: str,
+        v2: str,
+        asked: dict[str, str] | None = None,
+    ) -> Iterator[CheckResult]:
         """Each property as it was sent, beside what came."""
         came = inner(answer.value)
         if not isinstance(came, dict) or "$select" in (asked or {}):
@@ -101,28 +139,53 @@ class ODataConversation:
             before, after = comparable(was, kind), comparable(now, kind)
             if before == after:
                 alike += 1
-            if before == after or (after is not None and before is not None and type(before) is not type(after)):
+            if before == after or (
+                after is not None and before is not None and type(before) is not type(after)
+            ):
                 continue  # what is malformed is told as that
-            yield self.result(operation, False, f"{wrapped}/{path}", f"{was!r}, as it was sent and acknowledged{self.section(v4, v2)}", repr(now))  # fmt: skip
+            yield self.result(
+                operation,
+                False,
+                f"{wrapped}/{path}",
+                f"{was!r}, as it was sent and acknowledged{self.section(v4, v2)}",
+                repr(now),
+            )
         if alike:
             yield self.result(
-                operation, True, wrapped, "what was sent and acknowledged", f"{alike} of the values that were sent"
+                operation,
+                True,
+                wrapped,
+                "what was sent and acknowledged",
+                f"{alike} of the values that were sent",
             )
 
     def leaves(self, type_name: str, sent: dict[str, Any], path: str) -> Iterator[tuple[str, Property, Any]]:
         """(path, property, value) of all single values that were sent and that only the sender makes."""
         told = sent.get("@odata.type")
-        actual = told.lstrip("#") if isinstance(told, str) and self.model.structured(told.lstrip("#")) else type_name
-        for one in self.model.properties(actual):
-            value = sent.get(one.name, ABSENT)
-            notes = one.annotations
-            made = notes.get("Core.Computed") is True or notes.get("Core.ComputedDefaultValue") is True or notes.get("Core.Permissions") == "Read"  # fmt: skip
-            if value is ABSENT or made or one.concurrency or (not path and any(part.path == one.name for part in self.model.key(actual))):  # fmt: skip
+        actual = (
+            told.lstrip("#")
+            if isinstance(told, str) and self.model.structured(told.lstrip("#"))
+            else type_name
+        )
+        for prop in self.model.properties(actual):
+            value = sent.get(prop.name, ABSENT)
+            notes = prop.annotations
+            made = (
+                notes.get("Core.Computed") is True
+                or notes.get("Core.ComputedDefaultValue") is True
+                or notes.get("Core.Permissions") == "Read"
+            )
+            if (
+                value is ABSENT
+                or made
+                or prop.concurrency
+                or (not path and any(part.path == prop.name for part in self.model.key(actual)))
+            ):
                 continue
-            if isinstance(value, dict) and self.model.structured(one.type.name) is not None:
-                yield from self.leaves(one.type.name, value, f"{path}{one.name}/")
-            elif not isinstance(value, dict | list) and self.settled(one):
-                yield f"{path}{one.name}", one, value
+            if isinstance(value, dict) and self.model.structured(prop.type.name) is not None:
+                yield from self.leaves(prop.type.name, value, f"{path}{prop.name}/")
+            elif not isinstance(value, dict | list) and self.settled(prop):
+                yield f"{path}{prop.name}", prop, value
 
     def settled(self, one: Property) -> bool:
         named = self.model.types.get(one.type.name)
@@ -132,7 +195,7 @@ class ODataConversation:
     def identity(self, operation: Operation, exchange: Exchange) -> Identity | None:
         """The resource and the keys on the way to one entity."""
         values = path_values(operation, exchange.request.url, self.base_url)
-        keys = [one.name for one in operation.inputs if one.identifies]
+        keys = [declared_input.name for declared_input in operation.inputs if declared_input.identifies]
         if not keys or any(name not in values for name in keys):
             return None
         return operation.resource, tuple(str(values[name]) for name in keys)
@@ -141,7 +204,15 @@ class ODataConversation:
         above = path_values(operation, exchange.request.url, self.base_url)
         # What is created by way of another entity is found in its own set.
         own = operation.resource.count("/") > 0
-        keys = [str(above[one.name]) for one in operation.inputs if one.identifies and one.name in above] if own else []
+        keys = (
+            [
+                str(above[declared_input.name])
+                for declared_input in operation.inputs
+                if declared_input.identifies and declared_input.name in above
+            ]
+            if own
+            else []
+        )
         came = inner(answer.value)
         for part, _ in self.model.key_types(operation.fact("type")):
             value = _at(came, part.path) if isinstance(came, dict) else ABSENT
@@ -161,7 +232,7 @@ class ODataConversation:
 
     def question(self, operation: Operation, results: Iterable[CheckResult]) -> Request | None:
         """4.0 part 1, 5.2: a client should be prepared for properties and types that were added since."""
-        if self.asked or not any(_doubtful(one) for one in results):
+        if self.asked or not any(_doubtful(result) for result in results):
             return None
         self.asked = True
         return Request("GET", f"{self.base_url}/$metadata", (("Accept", "application/xml"),))
@@ -170,7 +241,9 @@ class ODataConversation:
         self, operation: Operation, results: Iterable[CheckResult], exchange: Exchange
     ) -> tuple[CheckResult, ...]:
         now = self.model_of(exchange)
-        return tuple(self.settled_result(operation, one, now) if _doubtful(one) else one for one in results)
+        return tuple(
+            self.settled_result(operation, result, now) if _doubtful(result) else result for result in results
+        )
 
     def settled_result(self, operation: Operation, one: CheckResult, now: Model | None) -> CheckResult:
         if now is None:
@@ -184,7 +257,10 @@ class ODataConversation:
             names = {each.name for part in types for each in part.own_properties}
             declared = name in names | {each.name for part in types for each in part.own_navigation}
         if declared:
-            words = "the service's metadata declares it by now: read it again with import --refresh (V4 part 1, 5.2)"
+            words = (
+                "the service's metadata declares it by now: read it again with import --refresh (V4 part 1,"
+                " 5.2)"
+            )
             return replace(one, severity=Severity.REMARK, detail=words, observed=f"{one.observed}; {words}")
         words = "the metadata was fetched again, and does not declare it"
         return replace(one, detail=words, observed=f"{one.observed}; {words}")
@@ -211,7 +287,13 @@ class ODataConversation:
         if not isinstance(link, str) or not link:
             return None
         context = found.get("@odata.context") if isinstance(found, dict) else None
-        base = context if isinstance(context, str) and "://" in context else f"{self.base_url}/" if not self.v4 else exchange.request.url  # fmt: skip
+        base = (
+            context
+            if isinstance(context, str) and "://" in context
+            else f"{self.base_url}/"
+            if not self.v4
+            else exchange.request.url
+        )
         try:
             url = urljoin(base, link)
             if urlsplit(url).scheme not in ("http", "https") or origin_alone(url) != origin(self.base_url):

@@ -1,4 +1,6 @@
-"""Decoding: a response -> the declared answer it is, its value, and the schema that fits what the request asked for."""
+"""Decoding: a response -> the declared answer it is, its value, and the schema that fits what the request
+asked for.
+"""
 
 from __future__ import annotations
 
@@ -48,13 +50,23 @@ def decode(contract: Contract, model: Model, operation: Operation, exchange: Exc
         return Answer(declared, None, headers=headers, allowed=allowed)
     if not response.body_kept:
         return Answer(
-            declared, media, headers=headers, unread=response.problem or "the recording holds no body", allowed=allowed
+            declared,
+            media,
+            headers=headers,
+            unread=response.problem or "the recording holds no body",
+            allowed=allowed,
         )
     if response.problem or response.truncated:
         what = response.problem or "the body passed the limit and was not read whole"
         problem = Problem("body.incomplete", "body", "a body that can be read whole", what)
         return Answer(declared, media, problems=(problem,), headers=headers, unread=what, allowed=allowed)
-    parsed = parse_media_type(content_type) if content_type else parse_media_type(media.media_type) if media else None
+    parsed = (
+        parse_media_type(content_type)
+        if content_type
+        else parse_media_type(media.media_type)
+        if media
+        else None
+    )
     if media is None or media.schema is None or parsed is None:
         return Answer(
             declared,
@@ -66,7 +78,9 @@ def decode(contract: Contract, model: Model, operation: Operation, exchange: Exc
     ref = fitted(model, operation, media.schema, exchange, parsed)
     lost = _unreadable(model, ref)
     if lost:
-        return Answer(declared, media, ABSENT, contract.schema(ref), headers=headers, unread=lost, allowed=allowed)
+        return Answer(
+            declared, media, ABSENT, contract.schema(ref), headers=headers, unread=lost, allowed=allowed
+        )
     reader = _Reader(model, operation, exchange)
     value = reader.value(ref, parsed, response.body)
     schema = contract.schema(ref) if value is not ABSENT or reader.unread else None
@@ -84,7 +98,11 @@ def _allowed(model: Model, operation: Operation, exchange: Exchange) -> str:
         return "accepted, as the request asked for an asynchronous answer (V4 part 1, 11.6)"
     if status == 501:
         return "the service does not implement what was asked for, and says so as it must (V4 part 1, 9.3.1)"
-    if not model.is_v4 and status in (200, 202, 204) and operation.method in ("PUT", "MERGE", "PATCH", "DELETE"):
+    if (
+        not model.is_v4
+        and status in (200, 202, 204)
+        and operation.method in ("PUT", "MERGE", "PATCH", "DELETE")
+    ):
         return "V2 names 204 for it, and forbids no other status of success"
     return ""
 
@@ -97,24 +115,33 @@ def _declared_media(declared: tuple[Media, ...], content_type: str | None) -> Me
 
 
 def _headers(contract: Contract, declared: DeclaredAnswer, headers: Headers) -> Iterator[HeaderValue]:
-    for one in declared.headers:
-        text = header(headers, one.name)
-        if text is None or one.schema is None:
-            yield HeaderValue(one, text)
+    for head in declared.headers:
+        text = header(headers, head.name)
+        if text is None or head.schema is None:
+            yield HeaderValue(head, text)
             continue
         # V2 puts what sent it behind the version: `2.0;Server`.
-        value = text.partition(";")[0].strip() if one.name.endswith("Version") else text
-        yield HeaderValue(one, text, value, contract.schema(one.schema))
+        value = text.partition(";")[0].strip() if head.name.endswith("Version") else text
+        yield HeaderValue(head, text, value, contract.schema(head.schema))
 
 
-def fitted(model: Model, operation: Operation, ref: SchemaRef, exchange: Exchange, parsed: MediaType) -> SchemaRef:
-    """The schema of what was asked for: under $select keys may be absent, without control information nothing tells types apart,
+def fitted(
+    model: Model, operation: Operation, ref: SchemaRef, exchange: Exchange, parsed: MediaType
+) -> SchemaRef:
+    """The schema of what was asked for: under $select keys may be absent, without control information nothing
+    tells types apart,
     and numbers may be texts (JSON 4.0, sections 3.1 and 3.2)."""
     words = ref.role.split(" ")
     asked = options(exchange.request.url)
     if words[0] in ("entity", "entities", "return"):
         expanded = asked.get("$expand", "")
-        reach = "flat" if not expanded else "deep" if any(mark in expanded for mark in ("$expand", "$levels", "/", "*")) else "near"  # fmt: skip
+        reach = (
+            "flat"
+            if not expanded
+            else "deep"
+            if any(mark in expanded for mark in ("$expand", "$levels", "/", "*"))
+            else "near"
+        )
         suffix = ""
         if (parsed.parameter("odata.metadata") or parsed.parameter("metadata") or "") == "none":
             suffix = "-bare"
@@ -159,7 +186,11 @@ class _Reader:
             return self.text(word, parsed, body)
         if word == "raw":
             one = self.single(ref)
-            return typed(self.text(word, parsed, body), self.model.underlying(one.type)) if one and parsed.is_text else self.text("bytes", parsed, body)  # fmt: skip
+            return (
+                typed(self.text(word, parsed, body), self.model.underlying(one.type))
+                if one and parsed.is_text
+                else self.text("bytes", parsed, body)
+            )
         if parsed.is_json:
             try:
                 value = parse_answer(body)
@@ -187,9 +218,9 @@ class _Reader:
         """The property, or the result of a call, that a schema is of."""
         for name in self.model.types:
             found = self.model.structured(name)
-            for one in found.own_properties if found else ():
-                if one.place == ref.location:
-                    return one
+            for prop in found.own_properties if found else ():
+                if prop.place == ref.location:
+                    return prop
         for overloads in self.model.callables.values():
             for each in overloads:
                 if each.place == ref.location and each.returns is not None:
@@ -220,9 +251,11 @@ def _needs(body: bytes) -> bool:
 
 
 def normal(value: Any) -> Any:
-    """Control information under the names and in the form of 4.0: 4.01 leaves `odata.` out, and types may be whole URLs."""
+    """Control information under the names and in the form of 4.0: 4.01 leaves `odata.` out, and types may be
+    whole URLs.
+    """
     if isinstance(value, list):
-        return [normal(one) for one in value]
+        return [normal(member) for member in value]
     if not isinstance(value, dict):
         return value
     found = {}

@@ -21,9 +21,14 @@ BOUNDARY = "juxtalogos-part-7f3a91c2"
 _VARIABLE = re.compile(r"(\w+=)?\{([^}]+)\}(,?)")
 
 
-def encode(model: Model, operation: Operation, inputs: Inputs, base_url: str, *, loose: bool = False) -> Request:
-    """The request, without credentials. UsageError names an input that does not fit; `loose` sends it all the same."""
-    known = {one.address: one for one in operation.inputs}
+def encode(
+    model: Model, operation: Operation, inputs: Inputs, base_url: str, *, loose: bool = False
+) -> Request:
+    """The request, without credentials.
+
+    UsageError names an input that does not fit; `loose` sends it all the same.
+    """
+    known = {declared_input.address: declared_input for declared_input in operation.inputs}
     for address in inputs.values:
         if address not in known and not address.startswith("header.") and not loose:
             raise UsageError(f"{operation.id} has no input {quoted(address)}", mend=nearest(address, known))
@@ -66,7 +71,9 @@ class _Writer:
             if value is ABSENT:
                 if self.loose or (one is not None and not one.required):
                     return "" if found[1] else found[3]
-                raise UsageError(f"{self.operation.id} needs {address}", mend=f"give it with --set {address}=VALUE")
+                raise UsageError(
+                    f"{self.operation.id} needs {address}", mend=f"give it with --set {address}=VALUE"
+                )
             if one is None or one.style == "name":
                 return f"{found[1] or ''}{in_path(_text(value))}{found[3]}"
             text = literal(one.style, value, v4=self.model.is_v4)
@@ -97,20 +104,31 @@ def _protocol(model: Model, operation: Operation, inputs: Inputs) -> list[tuple[
     """4.0 part 1, 8.2.5 to 8.2.7; V2 overview, 3.1. The answer is asked for in JSON where it has one."""
     declared = list(
         dict.fromkeys(
-            media.media_type for answer in operation.answers if answer.status[0] == "2" for media in answer.media
+            media.media_type
+            for answer in operation.answers
+            if answer.status[0] == "2"
+            for media in answer.media
         )
     )
-    accept = next((one for one in declared if "json" in one), declared[0] if declared else "application/json")
+    accept = next(
+        (entry for entry in declared if "json" in entry), declared[0] if declared else "application/json"
+    )
     if accept == "multipart/mixed" or "multipart/mixed" in declared:
         accept = (
-            "multipart/mixed" if not (inputs.content_type or "").startswith("application/json") else "application/json"
+            "multipart/mixed"
+            if not (inputs.content_type or "").startswith("application/json")
+            else "application/json"
         )
     if model.is_v4:
         version = "4.01" if model.version != "4.0" else "4.0"
         accept = "application/json;odata.metadata=minimal" if accept == "application/json" else accept
         found = [("Accept", accept), ("OData-MaxVersion", version)]
         return [*found, ("OData-Version", version)] if inputs.body is not ABSENT else found
-    accept = "application/json;odata=verbose" if accept == "application/json" and model.version == "3.0" else accept
+    accept = (
+        "application/json;odata=verbose"
+        if accept == "application/json" and model.version == "3.0"
+        else accept
+    )
     version = "3.0" if model.version == "3.0" else "2.0"
     found = [("Accept", accept), ("MaxDataServiceVersion", version)]
     return [*found, ("DataServiceVersion", version)] if inputs.body is not ABSENT else found

@@ -1,4 +1,6 @@
-"""Filter expressions: read, and tried on an entity (URL conventions 4.0, section 5.1.1; V2, 4.5). What is not certain is undecided."""
+"""Filter expressions: read, and tried on an entity (URL conventions 4.0, section 5.1.1; V2, 4.5). What is not
+certain is undecided.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,9 @@ MAX_LENGTH, MAX_DEPTH = 4_000, 60
 
 
 class Undecided(Exception):
-    """Nothing certain can be said: the service's collation, a function that is not known, a value that did not come."""
+    """Nothing certain can be said: the service's collation, a function that is not known, a value that did
+    not come.
+    """
 
 
 _TOKEN = re.compile(

@@ -1,4 +1,6 @@
-"""Anti-forgery tokens: a first GET asks for one, which every changing request then carries together with its session."""
+"""Anti-forgery tokens: a first GET asks for one, which every changing request then carries together with its
+session.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ ASK, NEEDED = "Fetch", "required"
 _SIGNED = ("authorization", "cookie")
 
 
-def with_token(request: Request, scheme: SecurityScheme, credential: Any, memory: dict[str, Any]) -> SignInFlow:
+def with_token(
+    request: Request, scheme: SecurityScheme, credential: Any, memory: dict[str, Any]
+) -> SignInFlow:
     """The request with the token; NoAnswer when the service gives none."""
     name = credential.header or scheme.key
     if "token" not in memory:
@@ -33,7 +37,10 @@ def _given(exchange: Exchange, name: str, url: str) -> dict[str, Any]:
     token = header(response.headers, name) if response else None
     if response is None or not token or token.lower() in (NEEDED, ASK.lower()):
         told = exchange.error or f"{response.status if response else ''} without {name}".strip()
-        raise NoAnswer(f"no token against forged requests: GET {url} answered {told}", mend="check the credential's `header`, or leave it out where the service asks for no token")  # fmt: skip
+        raise NoAnswer(
+            f"no token against forged requests: GET {url} answered {told}",
+            mend="check the credential's `header`, or leave it out where the service asks for no token",
+        )
     pairs = [text.partition(";")[0].strip() for key, text in response.headers if key.lower() == "set-cookie"]
     return {"token": token, **({"cookies": "; ".join(pairs)} if pairs else {})}
 

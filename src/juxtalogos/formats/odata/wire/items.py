@@ -12,7 +12,9 @@ from juxtalogos.formats.odata.primitives import NUMBERS
 from juxtalogos.formats.odata.wire.literals import MOMENT, from_moment
 from juxtalogos.model.schema import ABSENT
 
-_MOMENT = re.compile(r"(\d{4})-(\d\d)-(\d\d)(?:T(\d\d):(\d\d)(?::(\d\d)(?:\.(\d{1,12}))?)?)?(Z|[+-]\d\d:\d\d)?")
+_MOMENT = re.compile(
+    r"(\d{4})-(\d\d)-(\d\d)(?:T(\d\d):(\d\d)(?::(\d\d)(?:\.(\d{1,12}))?)?)?(Z|[+-]\d\d:\d\d)?"
+)
 
 
 def inner(value: Any) -> Any:
@@ -27,7 +29,7 @@ def entities(value: Any) -> list[dict[str, Any]] | None:
         found = found.get("results", found.get("value"))
     if not isinstance(found, list):
         return None
-    return [one for one in found if isinstance(one, dict)]
+    return [item for item in found if isinstance(item, dict)]
 
 
 def path_to(value: Any) -> str:
@@ -91,7 +93,7 @@ def moment(text: str) -> datetime | None:
     if found is None:
         return None
     try:
-        year, month, day, hour, minute, second = (int(one or 0) for one in found.groups()[:6])
+        year, month, day, hour, minute, second = (int(group or 0) for group in found.groups()[:6])
         at = datetime(year, month, day, hour, minute, second, int((found[7] or "0")[:6].ljust(6, "0")), UTC)
     except ValueError:
         return None

@@ -1,4 +1,6 @@
-"""Values as literals in URLs, and back (URL conventions 4.0, section 4.3 and its ABNF; V2 URI conventions, 2.2.2)."""
+"""Values as literals in URLs, and back (URL conventions 4.0, section 4.3 and its ABNF; V2 URI conventions,
+2.2.2).
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,12 @@ from urllib.parse import quote
 
 from juxtalogos.documents.jsontext import dump_json
 
-_QUOTED = {"Edm.Guid": "guid", "Edm.DateTime": "datetime", "Edm.DateTimeOffset": "datetimeoffset", "Edm.Time": "time"}
+_QUOTED = {
+    "Edm.Guid": "guid",
+    "Edm.DateTime": "datetime",
+    "Edm.DateTimeOffset": "datetimeoffset",
+    "Edm.Time": "time",
+}
 _SUFFIX = {"Edm.Int64": "L", "Edm.Decimal": "M", "Edm.Single": "f", "Edm.Double": "d"}
 MOMENT = re.compile(r"/Date\((-?\d+)(?:([+-])(\d{1,4}))?\)/")
 _PREFIXED = re.compile(r"(?:([A-Za-z_][\w.]*)?'((?:[^']|'')*)')", re.DOTALL)
@@ -36,7 +43,9 @@ def literal(kind: str, value: Any, *, v4: bool) -> str:
         return f"X'{_hex(text)}'"
     if kind in _SUFFIX:
         return text if text[-1:].lower() == _SUFFIX[kind].lower() else text + _SUFFIX[kind]
-    return text if kind in ("Edm.Byte", "Edm.SByte", "Edm.Int16", "Edm.Int32", "Edm.Boolean") else quoted(text)
+    return (
+        text if kind in ("Edm.Byte", "Edm.SByte", "Edm.Int16", "Edm.Int32", "Edm.Boolean") else quoted(text)
+    )
 
 
 def _literal_v4(kind: str, text: str, value: Any) -> str:
@@ -56,7 +65,9 @@ def quoted(text: str) -> str:
 
 
 def in_path(text: str) -> str:
-    """A literal percent-encoded for a segment: what RFC 3986 reserves too, but for what OData itself writes there."""
+    """A literal percent-encoded for a segment: what RFC 3986 reserves too, but for what OData itself writes
+    there.
+    """
     return quote(text, safe="'!$()*;:@,", errors="replace")
 
 
@@ -87,7 +98,11 @@ def from_moment(text: str, *, offset: bool = False) -> str:
     local = moment.astimezone(zone) if offset else moment
     text = local.replace(tzinfo=None).isoformat(timespec="milliseconds" if local.microsecond else "seconds")
     return text + (
-        "Z" if offset and zone is UTC else local.strftime("%z")[:3] + ":" + local.strftime("%z")[3:] if offset else ""
+        "Z"
+        if offset and zone is UTC
+        else local.strftime("%z")[:3] + ":" + local.strftime("%z")[3:]
+        if offset
+        else ""
     )
 
 
@@ -114,7 +129,9 @@ def value_of(text: str, kind: str = "") -> Any:
 
 
 def split_arguments(text: str) -> list[tuple[str, str]] | None:
-    """(name, literal) of what stands in parentheses: one bare literal has no name. None where it cannot be read."""
+    """(name, literal) of what stands in parentheses: one bare literal has no name. None where it cannot be
+    read.
+    """
     parts, start, depth, inside = [], 0, 0, False
     for index, char in enumerate(text):
         if char == "'":

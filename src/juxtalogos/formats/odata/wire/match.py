@@ -1,4 +1,6 @@
-"""Matching: which operations a request may be a call of, by the names in its path and what stands in parentheses."""
+"""Matching: which operations a request may be a call of, by the names in its path and what stands in
+parentheses.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,9 @@ class PathPart:
 
 
 def segments(path: str) -> tuple[PathPart, ...] | None:
-    """The parts of an encoded path; None where one cannot be read. Literals may hold encoded slashes, never plain ones."""
+    """The parts of an encoded path; None where one cannot be read. Literals may hold encoded slashes, never
+    plain ones.
+    """
     found = []
     for part in _split(path.strip("/")):
         parts = _SEGMENT.fullmatch(unquote(part))
@@ -86,7 +90,10 @@ class Matcher:
                 self.first.setdefault(parts[0].name, operation)
 
     def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
-        """The operations that a request may be a call of, best first. A HEAD is taken for its GET, a PATCH for MERGE."""
+        """The operations that a request may be a call of, best first.
+
+        A HEAD is taken for its GET, a PATCH for MERGE.
+        """
         path = below(request.url, base_url)
         parts = segments(path) if path is not None else None
         if not parts:
@@ -95,7 +102,9 @@ class Matcher:
         tunnelled = header(request.headers, "x-http-method")
         if method == "POST" and tunnelled:
             method = tunnelled.upper()
-        methods = (method, "GET") if method == "HEAD" else (method, "MERGE") if method == "PATCH" else (method,)
+        methods = (
+            (method, "GET") if method == "HEAD" else (method, "MERGE") if method == "PATCH" else (method,)
+        )
         found: list[Operation] = []
         for one in methods:
             for shape in self.shapes(parts):
@@ -104,7 +113,9 @@ class Matcher:
         return tuple(sorted(found, key=lambda operation: _misfit(operation, parts, query)))
 
     def shapes(self, parts: tuple[PathPart, ...]) -> list[tuple[tuple[str, bool], ...]]:
-        """As it is written; with its last name as that of a property; with bound calls by their short name, as 4.01 allows."""
+        """As it is written; with its last name as that of a property; with bound calls by their short name,
+        as 4.01 allows.
+        """
         whole = _shape(parts)
         found = [whole]
         if len(parts) > 1 and parts[-1].name != "$value" and parts[-1].arguments is None:
@@ -114,7 +125,9 @@ class Matcher:
         return found
 
     def unmatched(self, request: Request, base_url: str) -> CheckResult | str:
-        """A finding only where the service declares nothing of that name: much of what a URL may say is composed (URL conventions)."""
+        """A finding only where the service declares nothing of that name: much of what a URL may say is
+        composed (URL conventions).
+        """
         path = below(request.url, base_url)
         if path is None:
             return "outside the base URL"
@@ -124,17 +137,31 @@ class Matcher:
         root = Location(self.contract.root)
         observed = f"{request.method} {path}"
         if parts[0].name not in self.first:
-            return CheckResult("operation.undeclared", False, f"request {observed}", "an entity set, singleton or import of the container", observed, root)  # fmt: skip
+            return CheckResult(
+                "operation.undeclared",
+                False,
+                f"request {observed}",
+                "an entity set, singleton or import of the container",
+                observed,
+                root,
+            )
         if len(parts) == 1 or (len(parts) == 2 and parts[-1].name.startswith("$")):
             others = sorted({method for method, shape in self.index if shape == _shape(parts)})
             if others:
                 place = self.first[parts[0].name].location
-                return CheckResult("operation.undeclared", False, f"request {observed}", f"{' or '.join(others)} {path}", observed, place)  # fmt: skip
+                return CheckResult(
+                    "operation.undeclared",
+                    False,
+                    f"request {observed}",
+                    f"{' or '.join(others)} {path}",
+                    observed,
+                    place,
+                )
         return "a composed path that no operation of the contract has"
 
 
 def _shape(parts: tuple[PathPart, ...]) -> tuple[tuple[str, bool], ...]:
-    return tuple((one.name, one.arguments is not None) for one in parts)
+    return tuple((part.name, part.arguments is not None) for part in parts)
 
 
 def _misfit(operation: Operation, parts: tuple[PathPart, ...], query: dict[str, str]) -> tuple[int, int]:
@@ -145,7 +172,10 @@ def _misfit(operation: Operation, parts: tuple[PathPart, ...], query: dict[str, 
         names = {name for name, _ in one.arguments or ()}
         given = {name for name, _ in other.arguments or ()}
         bad += len(names ^ given)
-    missing = sum(one.place == "query" and one.required and one.name not in query for one in operation.inputs)
+    missing = sum(
+        declared_input.place == "query" and declared_input.required and declared_input.name not in query
+        for declared_input in operation.inputs
+    )
     return bad + missing, operation.path.count("{property}")
 
 
@@ -162,7 +192,8 @@ def options(url: str) -> dict[str, str]:
     """The query options of a request; 4.01 takes those of the system without their `$` too."""
     found = dict(_pairs(url))
     return {
-        name if name.startswith(("$", "@")) or name not in _SYSTEM else f"${name}": text for name, text in found.items()
+        name if name.startswith(("$", "@")) or name not in _SYSTEM else f"${name}": text
+        for name, text in found.items()
     }
 
 

@@ -18,14 +18,20 @@ _PROTOCOL = frozenset(("odata-version", "odata-maxversion", "dataserviceversion"
 
 
 def taken(counted: Counted, operation: Operation, request: Request, base_url: str) -> Inputs:
-    """Literals in the path as values, options as they are written, a body's value; its bytes where it cannot be read."""
+    """Literals in the path as values, options as they are written, a body's value; its bytes where it cannot
+    be read.
+    """
     values: dict[str, Any] = {
         f"path.{name}": value for name, value in path_values(operation, request.url, base_url).items()
     }
     query = options(request.url)
-    for one in operation.inputs:
-        if one.place == "query" and one.name in query:
-            values[one.address] = query[one.name] if one.style == "option" else value_of(query[one.name])
+    for declared_input in operation.inputs:
+        if declared_input.place == "query" and declared_input.name in query:
+            values[declared_input.address] = (
+                query[declared_input.name]
+                if declared_input.style == "option"
+                else value_of(query[declared_input.name])
+            )
     for name, text in further_headers(request):
         if name.lower() not in _PROTOCOL:
             values[f"header.{name}"] = text

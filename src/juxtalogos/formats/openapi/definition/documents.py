@@ -1,4 +1,6 @@
-"""The documents of one OpenAPI definition: loaded as references lead to them, references followed with their faults."""
+"""The documents of one OpenAPI definition: loaded as references lead to them, references followed with their
+faults.
+"""
 
 from __future__ import annotations
 
@@ -72,7 +74,9 @@ class Documents:
         return tuple(self._faults)
 
     def follow(self, value: Any, location: Location) -> tuple[Any, Location] | None:
-        """The value behind a reference object and where it stands; None when it leads nowhere, with a fault."""
+        """The value behind a reference object and where it stands; None when it leads
+        nowhere, with a fault.
+        """
         for _ in range(MAX_CHAIN):
             if not isinstance(value, dict) or not isinstance(value.get("$ref"), str):
                 return value, location
@@ -80,7 +84,9 @@ class Documents:
             if target is None:
                 return None
             value, location = target
-        self.fault("this reference leads round in a circle", location, "let one of the references name a real object")
+        self.fault(
+            "this reference leads round in a circle", location, "let one of the references name a real object"
+        )
         return None
 
     def place(self, reference: str, location: Location) -> tuple[Any, Location] | None:

@@ -1,4 +1,6 @@
-"""Operations without the schemas that cannot be read: those parts are not checkable, everything else stays."""
+"""Operations without the schemas that cannot be read: those parts are not checkable,
+everything else stays.
+"""
 
 from __future__ import annotations
 
@@ -18,19 +20,19 @@ def without_lost(operation: Operation, lost: Lost) -> Operation:
     """The operation with its unreadable parts marked."""
     return replace(
         operation,
-        inputs=tuple(_without(one, lost) for one in operation.inputs),
+        inputs=tuple(_without(declared_input, lost) for declared_input in operation.inputs),
         body=_body(operation.body, lost) if operation.body else None,
-        answers=tuple(_answer(one, lost) for one in operation.answers),
+        answers=tuple(_answer(answer, lost) for answer in operation.answers),
     )
 
 
 def _body(body: Body, lost: Lost) -> Body:
-    return replace(body, media=tuple(_without(one, lost) for one in body.media))
+    return replace(body, media=tuple(_without(media_type_, lost) for media_type_ in body.media))
 
 
 def _answer(answer: DeclaredAnswer, lost: Lost) -> DeclaredAnswer:
-    media = tuple(_without(one, lost) for one in answer.media)
-    return replace(answer, media=media, headers=tuple(_without(one, lost) for one in answer.headers))
+    media = tuple(_without(media_type_, lost) for media_type_ in answer.media)
+    return replace(answer, media=media, headers=tuple(_without(head, lost) for head in answer.headers))
 
 
 def _without(part: Part, lost: Lost) -> Part:
@@ -41,4 +43,4 @@ def _without(part: Part, lost: Lost) -> Part:
 def _lost(ref: SchemaRef | None, lost: Lost) -> SchemaRef | None:
     """The first schema that cannot be read."""
     declared = ref.declared if ref else ()
-    return next((one for one in declared if (one.document, one.pointer) in lost), None)
+    return next((entry for entry in declared if (entry.document, entry.pointer) in lost), None)

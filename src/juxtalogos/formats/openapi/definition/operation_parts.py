@@ -45,7 +45,9 @@ class PartReader:
         self.values: dict[tuple[str, str], Any] = {}
         """Schemas met, by document and pointer."""
 
-    def parts(self, value: dict[str, Any], location: Location, item: dict[str, Any], place: Location) -> Parts:
+    def parts(
+        self, value: dict[str, Any], location: Location, item: dict[str, Any], place: Location
+    ) -> Parts:
         """All parts of an operation; `item` is its path item."""
         inputs = self.inputs([(item.get("parameters"), place), (value.get("parameters"), location)])
         body = self.body(value.get("requestBody"), location.child("requestBody"))
@@ -74,7 +76,9 @@ class PartReader:
         return tuple(found.values())
 
     def once(self, place: str, name: str, seen: set[tuple[str, str]], location: Location) -> None:
-        """Tells a parameter that stands twice in one list (OpenAPI, operation object: "MUST NOT include duplicated")."""
+        """Tells a parameter that stands twice in one list (OpenAPI, operation object: "MUST NOT include
+        duplicated").
+        """
         if (place, name) in seen:
             what = f"the {place} parameter {quoted(name)} stands twice; the last is used"
             self.documents.fault(what, location, "leave one of them out", "warning")
@@ -82,7 +86,11 @@ class PartReader:
 
     def input(self, value: Any, location: Location) -> Input | None:
         """A parameter as an input; None when it is none."""
-        if not isinstance(value, dict) or not isinstance(value.get("name"), str) or value.get("in") not in PLACES:
+        if (
+            not isinstance(value, dict)
+            or not isinstance(value.get("name"), str)
+            or value.get("in") not in PLACES
+        ):
             self.documents.fault(
                 "a parameter needs `name`, and `in` with path, query, header or cookie", location, "add them"
             )
@@ -143,7 +151,9 @@ class PartReader:
         for name, item in content.items() if isinstance(content, dict) else ():
             place = location.child("content", name)
             if parse_media_type(name) is None:
-                self.documents.fault(f"{quoted(name)} is no media type", place, "write one such as application/json")
+                self.documents.fault(
+                    f"{quoted(name)} is no media type", place, "write one such as application/json"
+                )
                 continue
             holder = item if isinstance(item, dict) else {}
             encoding = holder.get("encoding")
@@ -168,7 +178,11 @@ class PartReader:
     def styles(encoding: Any) -> tuple[tuple[str, str, bool], ...]:
         """(property, style, explode) where a form's encoding says so (OpenAPI 3.0.3, encoding object)."""
         return tuple(
-            (key, str(value.get("style", "form")), value.get("explode", value.get("style", "form") == "form") is True)
+            (
+                key,
+                str(value.get("style", "form")),
+                value.get("explode", value.get("style", "form") == "form") is True,
+            )
             for key, value in (encoding.items() if isinstance(encoding, dict) else ())
             if isinstance(value, dict) and ("style" in value or "explode" in value)
         )
@@ -178,7 +192,9 @@ class PartReader:
         if value is None:
             return None
         followed = self.documents.follow(value, location)
-        lost = Body(False, (Media("*/*", None, location, unreadable=cannot_be_read("request body")),), location)
+        lost = Body(
+            False, (Media("*/*", None, location, unreadable=cannot_be_read("request body")),), location
+        )
         if followed is None:
             return lost
         value, location = followed
@@ -197,7 +213,10 @@ class PartReader:
         location = operation.child("responses")
         if not isinstance(value, dict) or not value:
             self.documents.fault(
-                "the operation declares no responses", operation, "add `responses` with at least one status", "warning"
+                "the operation declares no responses",
+                operation,
+                "add `responses` with at least one status",
+                "warning",
             )
             return ()
         found = []
@@ -236,13 +255,19 @@ class PartReader:
             if name not in self.fields and not name.startswith("x-"):
                 what = f"a response object has no {quoted(name)}; it goes unread"
                 self.documents.fault(what, location.child(name), nearest(name, self.fields), "warning")
-        wrong = [name for name, kind in self.fields.items() if name in value and not isinstance(value[name], kind)]
+        wrong = [
+            name for name, kind in self.fields.items() if name in value and not isinstance(value[name], kind)
+        ]
         for name in wrong:
             kind = "a text" if self.fields[name] is str else "a mapping"
-            self.documents.fault(f"`{name}` of the answer {key} is not {kind}", location.child(name), f"write {kind}")
+            self.documents.fault(
+                f"`{name}` of the answer {key} is not {kind}", location.child(name), f"write {kind}"
+            )
         return "content" not in wrong and "schema" not in wrong
 
-    def answer_of(self, status: str, value: dict[str, Any], location: Location, produces: list[str]) -> DeclaredAnswer:
+    def answer_of(
+        self, status: str, value: dict[str, Any], location: Location, produces: list[str]
+    ) -> DeclaredAnswer:
         """`produces` is what OpenAPI 2.0 says elsewhere of all answers."""
         return DeclaredAnswer(
             status,
@@ -264,7 +289,9 @@ class PartReader:
             if followed is None or not isinstance(followed[0], dict):
                 at = location.child("headers", name)
                 if followed is not None:
-                    self.documents.fault(f"the header {quoted(name)} is no mapping", at, "write a header object")
+                    self.documents.fault(
+                        f"the header {quoted(name)} is no mapping", at, "write a header object"
+                    )
                 yield DeclaredHeader(name, False, None, at, unreadable=cannot_be_read("header"))
                 continue
             holder, place = followed
@@ -286,7 +313,9 @@ class PartReader:
             link, place = followed
             parameters = link.get("parameters")
             pairs = (
-                tuple((key, expression) for key, expression in parameters.items() if isinstance(expression, str))
+                tuple(
+                    (key, expression) for key, expression in parameters.items() if isinstance(expression, str)
+                )
                 if isinstance(parameters, dict)
                 else ()
             )

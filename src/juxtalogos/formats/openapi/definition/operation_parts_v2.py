@@ -1,4 +1,6 @@
-"""Reading the parts of an operation in OpenAPI 2.0: parameters that are schemas themselves, forms, produces and consumes."""
+"""Reading the parts of an operation in OpenAPI 2.0: parameters that are schemas themselves, forms, produces
+and consumes.
+"""
 
 from __future__ import annotations
 
@@ -7,13 +9,24 @@ from typing import Any
 
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.formats.openapi.definition.documents import Documents
-from juxtalogos.formats.openapi.definition.operation_parts import IGNORED_HEADERS, PartReader, Parts, cannot_be_read
+from juxtalogos.formats.openapi.definition.operation_parts import (
+    IGNORED_HEADERS,
+    PartReader,
+    Parts,
+    cannot_be_read,
+)
 from juxtalogos.model.contract import Body, DeclaredAnswer, DeclaredHeader, Input, Media
 from juxtalogos.model.errors import quoted
 from juxtalogos.model.location import Location
 from juxtalogos.model.schema import Direction, SchemaRef
 
-_STYLES = {"csv": "form", "ssv": "spaceDelimited", "tsv": "tabDelimited", "pipes": "pipeDelimited", "multi": "form"}
+_STYLES = {
+    "csv": "form",
+    "ssv": "spaceDelimited",
+    "tsv": "tabDelimited",
+    "pipes": "pipeDelimited",
+    "multi": "form",
+}
 FORM, MULTIPART = "application/x-www-form-urlencoded", "multipart/form-data"
 
 
@@ -22,10 +35,14 @@ class OldPartReader(PartReader):
         super().__init__(documents, dialect)
         self.root = root
 
-    def parts(self, value: dict[str, Any], location: Location, item: dict[str, Any], place: Location) -> Parts:
+    def parts(
+        self, value: dict[str, Any], location: Location, item: dict[str, Any], place: Location
+    ) -> Parts:
         """The parts of an operation."""
         given = self.parameters([(item.get("parameters"), place), (value.get("parameters"), location)])
-        answers = self.answers(value.get("responses"), location, self.media_types(value, "produces") or ["*/*"])
+        answers = self.answers(
+            value.get("responses"), location, self.media_types(value, "produces") or ["*/*"]
+        )
         inputs = [self.plain(one, at) for one, at in given if one["in"] in ("path", "query", "header")]
         consumes = self.media_types(value, "consumes")
         body = next((self.whole(one, at, consumes) for one, at in given if one["in"] == "body"), None)
@@ -33,7 +50,7 @@ class OldPartReader(PartReader):
         self.several_bodies([at for one, at in given if one["in"] == "body"], [at for _, at in form])
         if form and body is None:
             body = self.form(form, location, consumes)
-        return Parts(tuple(one for one in inputs if one), body, answers)
+        return Parts(tuple(declared_input for declared_input in inputs if declared_input), body, answers)
 
     def several_bodies(self, bodies: list[Location], form: list[Location]) -> None:
         """OpenAPI 2.0, parameter object: one body parameter at most, and none beside form data."""
@@ -61,7 +78,11 @@ class OldPartReader(PartReader):
                     continue
                 one, at = followed
                 wanted = ("path", "query", "header", "formData", "body")
-                if not isinstance(one, dict) or not isinstance(one.get("name"), str) or one.get("in") not in wanted:
+                if (
+                    not isinstance(one, dict)
+                    or not isinstance(one.get("name"), str)
+                    or one.get("in") not in wanted
+                ):
                     what = "a parameter needs `name`, and `in` with path, query, header, formData or body"
                     self.documents.fault(what, at, "add them")
                     continue
@@ -106,7 +127,9 @@ class OldPartReader(PartReader):
         media = tuple(Media(name, schema, location) for name in consumes or ["application/json"])
         return Body(value.get("required") is True, media, location, str(value.get("description", "")))
 
-    def form(self, given: list[tuple[dict[str, Any], Location]], operation: Location, consumes: list[str]) -> Body:
+    def form(
+        self, given: list[tuple[dict[str, Any], Location]], operation: Location, consumes: list[str]
+    ) -> Body:
         """The object that all formData parameters make together."""
         files = [one["name"] for one, _ in given if one.get("type") == "file"]
         named = [name for name in consumes if name.partition(";")[0].strip().lower() in (FORM, MULTIPART)]
@@ -129,16 +152,23 @@ class OldPartReader(PartReader):
 
     fields: Mapping[str, type] = {"description": str, "schema": dict, "headers": dict, "examples": dict}
 
-    def answer_of(self, status: str, value: dict[str, Any], location: Location, produces: list[str]) -> DeclaredAnswer:
+    def answer_of(
+        self, status: str, value: dict[str, Any], location: Location, produces: list[str]
+    ) -> DeclaredAnswer:
         """One declared answer."""
         examples = value.get("examples")
         examples = examples if isinstance(examples, dict) else {}
         media: tuple[Media, ...] = ()
         if isinstance(value.get("schema"), dict):
             # A file is whatever bytes come.
-            schema = None if value["schema"].get("type") == "file" else self.schema(value, location, Direction.RESPONSE)
+            schema = (
+                None
+                if value["schema"].get("type") == "file"
+                else self.schema(value, location, Direction.RESPONSE)
+            )
             media = tuple(
-                Media(name, schema, location, (examples[name],) if name in examples else ()) for name in produces
+                Media(name, schema, location, (examples[name],) if name in examples else ())
+                for name in produces
             )
         headers = tuple(self.old_headers(value.get("headers"), location))
         return DeclaredAnswer(status, media, headers, location, str(value.get("description", "")))
@@ -150,7 +180,9 @@ class OldPartReader(PartReader):
             if name.lower() == "content-type":
                 continue
             if not isinstance(item, dict):
-                self.documents.fault(f"the header {quoted(name)} is no mapping", place, "write a header object")
+                self.documents.fault(
+                    f"the header {quoted(name)} is no mapping", place, "write a header object"
+                )
                 yield DeclaredHeader(name, False, None, place, unreadable=cannot_be_read("header"))
             else:
                 schema = SchemaRef(self.dialect, place.document, place.pointer, Direction.RESPONSE)

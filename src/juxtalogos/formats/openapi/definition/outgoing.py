@@ -1,4 +1,6 @@
-"""Requests that the service itself sends: callbacks of its operations, and webhooks. They are listed, not called."""
+"""Requests that the service itself sends: callbacks of its operations, and webhooks. They are listed, not
+called.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ def outgoing(
     for name, item in hooks.items() if isinstance(hooks, dict) else ():
         yield from _requests(documents, "webhook", name, "", "", item, root.child("webhooks", name), methods)
     for operation in operations:
-        value: Any = follow_pointer(documents.by_uri[operation.location.document].value, operation.location.pointer)
+        value: Any = follow_pointer(
+            documents.by_uri[operation.location.document].value, operation.location.pointer
+        )
         callbacks = value.get("callbacks") if isinstance(value, dict) else None
         for name, found in callbacks.items() if isinstance(callbacks, dict) else ():
             followed = documents.follow(found, operation.location.child("callbacks", name))
@@ -28,7 +32,9 @@ def outgoing(
             for address, item in followed[0].items():
                 if not address.startswith("x-"):
                     place = followed[1].child(address)
-                    yield from _requests(documents, "callback", name, operation.id, address, item, place, methods)
+                    yield from _requests(
+                        documents, "callback", name, operation.id, address, item, place, methods
+                    )
 
 
 def _requests(

@@ -36,7 +36,9 @@ def claims(document: Document) -> bool:
 
 
 def read(name: str, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Contract:
-    """The contract of a definition; DocumentError only when nothing of it can be used. `others` are of no use here."""
+    """The contract of a definition; DocumentError only when nothing of it can be used. `others` are of no use
+    here.
+    """
     documents = Documents(root, fetch)
     with collector_paused():
         documents.load_all()
@@ -56,10 +58,14 @@ class _OpenApiReader:
         self.version = self.read_version()
         self.dialect = self.read_dialect()
         old = self.version == "2.0"
-        self.parts = OldPartReader(documents, self.dialect, self.value) if old else PartReader(documents, self.dialect)
+        self.parts = (
+            OldPartReader(documents, self.dialect, self.value) if old else PartReader(documents, self.dialect)
+        )
 
     def read_version(self) -> str:
-        key, known = ("swagger", r"2\.0") if "swagger" in self.value else ("openapi", r"3\.[01](\.\d+)?(-.+)?")
+        key, known = (
+            ("swagger", r"2\.0") if "swagger" in self.value else ("openapi", r"3\.[01](\.\d+)?(-.+)?")
+        )
         version = self.value[key]
         # YAML reads a bare 2.0 or 3.0 as a number; what is meant is plain.
         version = str(version) if isinstance(version, float) else version
@@ -109,7 +115,9 @@ class _OpenApiReader:
         else:
             lost = unsound(draft, self.documents, self.parts.values, ref_alone=self.dialect != "openapi-3.1")
         schema_faults(self.documents, self.dialect)
-        sound = tuple(without_lost(operation, lost) for operation in operations) if lost else tuple(operations)
+        sound = (
+            tuple(without_lost(operation, lost) for operation in operations) if lost else tuple(operations)
+        )
         sent = tuple(outgoing(self.documents, self.root, operations, METHODS))
         if not operations and not sent and not self.documents.faults:
             self.documents.fault(
@@ -146,7 +154,9 @@ class _OpenApiReader:
             place = self.root.child("paths", path)
             if not path.startswith("/"):
                 self.documents.fault(
-                    f"the path {quoted(path)} does not begin with '/'", place, "begin it with '/'; it is read so"
+                    f"the path {quoted(path)} does not begin with '/'",
+                    place,
+                    "begin it with '/'; it is read so",
                 )
             found = self.documents.follow(item, place)
             if found is None or not isinstance(found[0], dict):
@@ -165,7 +175,9 @@ class _OpenApiReader:
         if isinstance(value, dict):
             parts = self.parts.parts(value, location, item, place)
         else:
-            self.documents.fault(f"{method.upper()} {path} is no mapping", location, "write an operation object")
+            self.documents.fault(
+                f"{method.upper()} {path} is no mapping", location, "write an operation object"
+            )
             parts = self.parts.parts({"responses": {"default": None}}, location, item, place)
             value = {}
         declared_id = value.get("operationId")
@@ -179,7 +191,11 @@ class _OpenApiReader:
             declared_id=declared_id if isinstance(declared_id, str) else "",
             summary=str(value.get("summary", "")),
             description=str(value.get("description", "")),
-            tags=tuple(map(str, value.get("tags", ()))) if isinstance(value.get("tags", ()), list | tuple) else (),
+            tags=(
+                tuple(map(str, value.get("tags", ())))
+                if isinstance(value.get("tags", ()), list | tuple)
+                else ()
+            ),
             deprecated=value.get("deprecated") is True,
             inputs=parts.inputs,
             body=parts.body,
@@ -199,7 +215,7 @@ class _OpenApiReader:
                 "close or remove it; until then it is an ordinary character",
                 "warning",
             )
-        given = [one.name for one in operation.inputs if one.place == "path"]
+        given = [declared_input.name for declared_input in operation.inputs if declared_input.place == "path"]
         for name in wanted:
             if name not in given:
                 self.documents.fault(
@@ -207,21 +223,28 @@ class _OpenApiReader:
                     operation.location,
                     f"declare a path parameter named {name}",
                 )
-        for one in operation.inputs:
-            if one.place == "path" and one.name not in wanted:
+        for parameter in operation.inputs:
+            if parameter.place == "path" and parameter.name not in wanted:
                 self.documents.fault(
-                    f"{operation.id}: the path has no {{{one.name}}}",
-                    one.location,
+                    f"{operation.id}: the path has no {{{parameter.name}}}",
+                    parameter.location,
                     "correct the name or the path",
                     "warning",
                 )
         missing = [
             Input(
-                name, "path", True, None, operation.location, "simple", False, unreadable=f"no parameter is declared for {{{name}}}"
+                name,
+                "path",
+                True,
+                None,
+                operation.location,
+                "simple",
+                False,
+                unreadable=f"no parameter is declared for {{{name}}}",
             )
             for name in dict.fromkeys(wanted)
             if name not in given
-        ]  # fmt: skip
+        ]
         return replace(operation, inputs=(*operation.inputs, *missing)) if missing else operation
 
     def named(self, operations: list[Operation]) -> list[Operation]:
@@ -235,7 +258,8 @@ class _OpenApiReader:
             elif operation.declared_id and operation.declared_id not in told:
                 told.add(operation.declared_id)
                 self.documents.fault(
-                    f"the operationId {quoted(operation.declared_id)} stands {counts[operation.declared_id]} times",
+                    f"the operationId {quoted(operation.declared_id)} stands {counts[operation.declared_id]}"
+                    " times",
                     operation.location.child("operationId"),
                     f"make it unique; until then the operation is called '{operation.id}'",
                     "warning",
@@ -272,13 +296,17 @@ class _OpenApiReader:
             if isinstance(alternative, dict):
                 alternatives.append(tuple(alternative))
         known = self.declared_schemes()[0]
-        for name in dict.fromkeys(name for alternative in alternatives for name in alternative if name not in known):
+        for name in dict.fromkeys(
+            name for alternative in alternatives for name in alternative if name not in known
+        ):
             self.documents.fault(
                 f"the security scheme {quoted(name)} is not declared",
                 location.child("security"),
-                "declare it under securityDefinitions"
-                if self.version == "2.0"
-                else "declare it under components/securitySchemes",
+                (
+                    "declare it under securityDefinitions"
+                    if self.version == "2.0"
+                    else "declare it under components/securitySchemes"
+                ),
                 "warning",
             )
         return tuple(alternatives)
@@ -314,7 +342,9 @@ class _OpenApiReader:
 
 
 def _token_service(scheme: dict[str, Any]) -> tuple[str, tuple[str, ...]]:
-    """(token URL, scopes) of the flow for client credentials (OpenAPI, OAuth flow object; 2.0: flow `application`)."""
+    """(token URL, scopes) of the flow for client credentials (OpenAPI, OAuth flow object; 2.0: flow
+    `application`).
+    """
     flows = scheme.get("flows")
     flow = flows.get("clientCredentials") if isinstance(flows, dict) else None
     if flow is None and scheme.get("flow") == "application":

@@ -1,4 +1,6 @@
-"""Faults of the schemas in a definition: references that lead nowhere or in circles, keywords of the wrong kind."""
+"""Faults of the schemas in a definition: references that lead nowhere or in circles, keywords of the wrong
+kind.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,9 @@ def unsound_schemas(contract: Contract, engine: JsonEngine, documents: Documents
     graph = _Graph(engine, documents)
     refs = (ref for operation in contract.operations for ref in contract.schema_refs(operation))
     return frozenset(
-        (ref.document, ref.pointer) for ref in refs if not graph.is_sound(ref.document, ref.pointer, ref.dialect)
+        (ref.document, ref.pointer)
+        for ref in refs
+        if not graph.is_sound(ref.document, ref.pointer, ref.dialect)
     )
 
 
@@ -111,7 +115,9 @@ class _Graph:
         while waiting:
             node = waiting.pop()
             for rule in node.rules:
-                followers: Sequence[Node] = self.next[node] if rule.op == "ref" and len(node.rules) == 1 else ()
+                followers: Sequence[Node] = (
+                    self.next[node] if rule.op == "ref" and len(node.rules) == 1 else ()
+                )
                 if rule.op == "ref" and not followers:
                     try:
                         followers = (self.store.resolve(rule.operand.uri),)
@@ -148,11 +154,16 @@ def _keyword_faults(value: dict[str, Any], location: Location, documents: Docume
         if name not in TYPES:
             fault("type", f"unknown type {quoted(name)}; the keyword is left out", nearest(str(name), TYPES))
     for word in wrong_kinds(value):
-        what = f"`{word}` is {quoted(json.dumps(value[word], default=str))}, not {KINDS[word][1]}; it is left out"
+        what = (
+            f"`{word}` is {quoted(json.dumps(value[word], default=str))}, not {KINDS[word][1]}; it is"
+            " left out"
+        )
         fault(word, what, f"write {KINDS[word][1]}")
     if isinstance(named, list) and dialect == "openapi-3.0":
         fault(
-            "type", "`type` is a list, which OpenAPI 3.0 does not know", "use one type, and `nullable: true` for null"
+            "type",
+            "`type` is a list, which OpenAPI 3.0 does not know",
+            "use one type, and `nullable: true` for null",
         )
     is_parameter = "in" in value and "name" in value  # of OpenAPI 2.0, where `required` is another keyword
     if "required" in value and not isinstance(value["required"], list) and not is_parameter:

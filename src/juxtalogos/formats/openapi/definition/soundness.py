@@ -1,6 +1,7 @@
 """Which schemas lead nowhere or round in a circle: told from the documents as they stand.
 
-Definitions whose schemas have identifiers of their own are looked at by the schema store's own resolution instead.
+Definitions whose schemas have identifiers of their own are looked at by the schema store's own resolution
+instead.
 """
 
 from __future__ import annotations
@@ -22,14 +23,18 @@ _NOT_FOLLOWED = frozenset(("enum", "const", "default", "example", "examples", "d
 def unsound(
     contract: Contract, documents: Documents, values: Mapping[tuple[str, str], Any], *, ref_alone: bool
 ) -> Lost:
-    """The schemas that cannot be read; `values` are schemas at hand already, `ref_alone` where nothing beside a `$ref` counts."""
+    """The schemas that cannot be read; `values` are schemas at hand already, `ref_alone` where nothing beside
+    a `$ref` counts.
+    """
     graph = _Graph(documents, ref_alone)
     found: set[tuple[str, str]] = set()
     for operation in contract.operations:
         for ref in contract.schema_refs(operation):  # every one, so that every fault is found
             place = ref.document, ref.pointer
             value = values.get(place)
-            if not (graph.is_sound(f"{ref.document}#{ref.pointer}") if value is None else graph.holds(ref, value)):
+            if not (
+                graph.is_sound(f"{ref.document}#{ref.pointer}") if value is None else graph.holds(ref, value)
+            ):
                 found.add(place)
     return frozenset(found)
 
@@ -87,7 +92,11 @@ class _Graph:
         for place in fresh:
             for follower in self.next[place]:
                 before.setdefault(follower, []).append(place)
-        bad |= {place for place in fresh if any(self.known.get(follower) is False for follower in self.next[place])}
+        bad |= {
+            place
+            for place in fresh
+            if any(self.known.get(follower) is False for follower in self.next[place])
+        }
         spreading = list(bad)
         while spreading:
             for place in before.get(spreading.pop(), ()):
@@ -128,7 +137,9 @@ class _Graph:
             seen.add(id(current))
             if type(current) is list:
                 stack += [
-                    (item, f"{at}/{index}", same) for index, item in enumerate(current) if type(item) in (dict, list)
+                    (item, f"{at}/{index}", same)
+                    for index, item in enumerate(current)
+                    if type(item) in (dict, list)
                 ]
                 continue
             if type(current) is not dict:
@@ -144,7 +155,9 @@ class _Graph:
                     key in ("properties", "patternProperties", "$defs", "definitions", "dependentSchemas")
                     and type(item) is dict
                 ):
-                    stack += [(child, f"{at}/{key}/{escape_key(name)}", False) for name, child in item.items()]
+                    stack += [
+                        (child, f"{at}/{key}/{escape_key(name)}", False) for name, child in item.items()
+                    ]
                 else:
                     stack.append((item, f"{at}/{escape_key(key)}", same and key == "allOf"))
 

@@ -1,6 +1,8 @@
-"""One walk over each document of a definition: references, secret fields, schemas with keywords of the wrong kind.
+"""One walk over each document of a definition: references, secret fields, schemas with keywords of the wrong
+kind.
 
-A definition may have millions of values, so this goes over them once and makes no pointers: a place is a link to its parent,
+A definition may have millions of values, so this goes over them once and makes no pointers: a place is a link
+to its parent,
 written out only where something is to be said of it.
 """
 
@@ -18,17 +20,33 @@ Link = tuple[Any, ...]
 
 _NO_REFERENCES_BELOW = frozenset(("enum", "const", "default", "example", "value"))
 _NO_SCHEMAS_BELOW = frozenset(("example", "examples", "default", "enum", "const"))
-_FREE_NAMES = frozenset(("properties", "patternProperties", "schemas", "$defs", "definitions", "dependentSchemas"))
+_FREE_NAMES = frozenset(
+    ("properties", "patternProperties", "schemas", "$defs", "definitions", "dependentSchemas")
+)
 _MAPS_OF_SCHEMAS = frozenset(("properties", "schemas", "patternProperties", "$defs", "definitions"))
 _HOMES: tuple[Link, ...] = ((((), "components"), "schemas"), ((), "definitions"))
 _SCHEMA_KEYS = frozenset(
-    ("schema", "items", "allOf", "anyOf", "oneOf", "not", "additionalProperties", "if", "then", "else", "contains", "prefixItems")
-)  # fmt: skip
+    (
+        "schema",
+        "items",
+        "allOf",
+        "anyOf",
+        "oneOf",
+        "not",
+        "additionalProperties",
+        "if",
+        "then",
+        "else",
+        "contains",
+        "prefixItems",
+    )
+)
 TYPES = ("string", "number", "integer", "boolean", "array", "object", "null", "file")
 _CHECKED = frozenset(("required", "enum", "nullable", "pattern"))
 
 PLAIN, SCHEMA, MAP_OF_SCHEMAS, NO_SCHEMA = range(4)
-"""What a container is: a map of schemas has names for keys, not keywords; below an example nothing is a schema."""
+"""What a container is: a map of schemas has names for keys, not keywords; below an example nothing is a
+schema."""
 
 
 @dataclass(slots=True)
@@ -88,7 +106,9 @@ def survey(document: Document) -> Survey:
                 inside = MAP_OF_SCHEMAS if type(item) is dict else PLAIN
                 if type(item) is dict and (kind == SCHEMA or (link, key) in _HOMES):
                     found.no_schemas += [
-                        ((link, key), name) for name, one in item.items() if not is_schema(one) and name[:2] != "x-"
+                        ((link, key), name)
+                        for name, one in item.items()
+                        if not is_schema(one) and name[:2] != "x-"
                     ]
             elif old and kind == PLAIN and key in ("parameters", "headers"):
                 inside = MAP_OF_SCHEMAS if type(item) is dict else SCHEMA

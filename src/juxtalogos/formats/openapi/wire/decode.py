@@ -24,7 +24,9 @@ def decode(contract: Contract, operation: Operation, exchange: Exchange) -> Answ
     if exchange.bodiless:
         return Answer(declared, None, headers=headers)
     if not response.body_kept:
-        return Answer(declared, media, headers=headers, unread=response.problem or "the recording holds no body")
+        return Answer(
+            declared, media, headers=headers, unread=response.problem or "the recording holds no body"
+        )
     if not response.body:
         return Answer(declared, None, headers=headers)
     if response.problem or response.truncated:
@@ -36,7 +38,13 @@ def decode(contract: Contract, operation: Operation, exchange: Exchange) -> Answ
             headers=headers,
             unread=what,
         )
-    parsed = parse_media_type(content_type) if content_type else parse_media_type(media.media_type) if media else None
+    parsed = (
+        parse_media_type(content_type)
+        if content_type
+        else parse_media_type(media.media_type)
+        if media
+        else None
+    )
     value, problem, unread, too_much = read_body(contract, media, response.body, parsed)
     compared = value is not ABSENT or too_much
     schema = contract.schema(media.schema) if media and media.schema and compared else None
@@ -44,16 +52,23 @@ def decode(contract: Contract, operation: Operation, exchange: Exchange) -> Answ
 
 
 def _headers(contract: Contract, declared: DeclaredAnswer, headers: Headers) -> Iterator[HeaderValue]:
-    for one in declared.headers:
-        text = header(headers, one.name)
-        if text is None or one.schema is None:
-            yield HeaderValue(one, text)
+    for head in declared.headers:
+        text = header(headers, head.name)
+        if text is None or head.schema is None:
+            yield HeaderValue(head, text)
             continue
         as_input = Input(
-            one.name, "header", one.required, one.schema, one.location, "simple", one.explode, content=one.content
+            head.name,
+            "header",
+            head.required,
+            head.schema,
+            head.location,
+            "simple",
+            head.explode,
+            content=head.content,
         )
-        reader = ParameterReader(as_input, *kinds(contract, one.schema))
-        yield HeaderValue(one, text, reader.from_text(text), contract.schema(one.schema))
+        reader = ParameterReader(as_input, *kinds(contract, head.schema))
+        yield HeaderValue(head, text, reader.from_text(text), contract.schema(head.schema))
 
 
 def _declared_media(declared: tuple[Media, ...], content_type: str | None) -> Media | None:

@@ -32,17 +32,30 @@ class Prepared:
 
 
 def prepared(operation: Operation) -> Prepared:
-    return Prepared({one.address: one for one in operation.inputs}, accepted(operation))
+    return Prepared(
+        {declared_input.address: declared_input for declared_input in operation.inputs}, accepted(operation)
+    )
 
 
 def encode(
-    contract: Contract, operation: Operation, known: Prepared, inputs: Inputs, base_url: str, *, loose: bool = False
+    contract: Contract,
+    operation: Operation,
+    known: Prepared,
+    inputs: Inputs,
+    base_url: str,
+    *,
+    loose: bool = False,
 ) -> Request:
-    """The request, without credentials. UsageError names an input that does not fit; `loose` sends it all the same."""
+    """The request, without credentials.
+
+    UsageError names an input that does not fit; `loose` sends it all the same.
+    """
     by_address, accept = known.by_address, known.accept
     for address in inputs.values:
         if address not in by_address and not address.startswith("header.") and not loose:
-            raise UsageError(f"{operation.id} has no input {quoted(address)}", mend=nearest(address, by_address))
+            raise UsageError(
+                f"{operation.id} has no input {quoted(address)}", mend=nearest(address, by_address)
+            )
     texts: dict[str, str] = {}
     query, headers, cookies = [], [], []
     for address, value in inputs.values.items():
@@ -59,7 +72,9 @@ def encode(
         elif one.place == "path":
             text = write(one, value)
             if text == "" and not loose:
-                raise UsageError(f"{operation.id}: {address} is empty, so the path has a hole", mend="give it a value")
+                raise UsageError(
+                    f"{operation.id}: {address} is empty, so the path has a hole", mend="give it a value"
+                )
             texts[one.name] = text
         elif one.place == "query":
             query += [write(one, value)] if value != [] and value != {} else []
@@ -71,7 +86,9 @@ def encode(
         if missing not in texts and loose:
             texts[missing] = ""
         elif missing not in texts:
-            raise UsageError(f"{operation.id} needs path.{missing}", mend=f"give it with --set path.{missing}=VALUE")
+            raise UsageError(
+                f"{operation.id} needs path.{missing}", mend=f"give it with --set path.{missing}=VALUE"
+            )
     path, fixed = filled(operation.path, texts)
     if cookies:
         headers.append(("Cookie", "; ".join(cookies)))
@@ -90,7 +107,9 @@ def encode(
 def accepted(operation: Operation) -> str:
     """The declared media types of all answers, those of success first."""
     answers = sorted(operation.answers, key=lambda answer: not answer.status.startswith("2"))
-    return ", ".join(dict.fromkeys(media.media_type.partition(";")[0] for answer in answers for media in answer.media))
+    return ", ".join(
+        dict.fromkeys(media.media_type.partition(";")[0] for answer in answers for media in answer.media)
+    )
 
 
 def encode_body(contract: Contract, operation: Operation, inputs: Inputs) -> tuple[str, bytes]:
@@ -130,7 +149,9 @@ def _as_xml(contract: Contract, ref: SchemaRef, value: Any) -> str:
 
 
 def form(value: Any, media: Media | None = None) -> str:
-    """application/x-www-form-urlencoded: each property as a query parameter of style `form`, exploded, unless its encoding says otherwise."""
+    """application/x-www-form-urlencoded: each property as a query parameter of style `form`, exploded, unless
+    its encoding says otherwise.
+    """
     if not isinstance(value, dict):
         return to_text(value)
     parts = []

@@ -26,7 +26,13 @@ def to_text(value: Any) -> str:
         return ""
     if isinstance(value, float) and value.is_integer() and abs(value) < 1e15:
         return str(int(value))
-    return value if isinstance(value, str) else dump_json(value) if isinstance(value, dict | list) else str(value)
+    return (
+        value
+        if isinstance(value, str)
+        else dump_json(value)
+        if isinstance(value, dict | list)
+        else str(value)
+    )
 
 
 def _escaper(given: Input) -> Any:
@@ -37,7 +43,9 @@ def _escaper(given: Input) -> Any:
 
 
 def write(given: Input, value: Any) -> str:
-    """The text of a parameter: for `query` and `cookie` with its name (`limit=5`), for the rest the value alone."""
+    """The text of a parameter: for `query` and `cookie` with its name (`limit=5`), for the rest the value
+    alone.
+    """
     escape = _escaper(given)
     name = escape(given.name) if given.place != "header" else given.name
     if given.content:
@@ -100,10 +108,17 @@ def _write_object(given: Input, name: str, pairs: dict[str, str]) -> str:
 
 
 class ParameterReader:
-    """Reads values back out of a request's texts. `kinds` are the declared types, `properties` those of an object's members."""
+    """Reads values back out of a request's texts.
+
+    `kinds` are the declared types, `properties` those of an object's members.
+    """
 
     def __init__(
-        self, given: Input, kinds: tuple[str, ...], item_kinds: tuple[str, ...], properties: dict[str, tuple[str, ...]]
+        self,
+        given: Input,
+        kinds: tuple[str, ...],
+        item_kinds: tuple[str, ...],
+        properties: dict[str, tuple[str, ...]],
     ) -> None:
         self.given = given
         self.kinds = kinds
@@ -116,7 +131,11 @@ class ParameterReader:
         if "object" in self.kinds and not given.content:
             if given.style == "deepObject":
                 pattern = re.compile(re.escape(given.name) + r"\[([^\]]*)\]")
-                found = {match.group(1): raw for key, raw in pairs if (match := pattern.fullmatch(unquote_plus(key)))}
+                found = {
+                    match.group(1): raw
+                    for key, raw in pairs
+                    if (match := pattern.fullmatch(unquote_plus(key)))
+                }
                 return self.typed(found) if found else ABSENT
             if given.explode:
                 found = {unquote_plus(key): raw for key, raw in pairs if unquote_plus(key) in self.properties}
@@ -156,7 +175,10 @@ class ParameterReader:
         if "array" in self.kinds:
             return (
                 [
-                    coerce(decode(part).strip() if self.given.place == "header" else decode(part), self.item_kinds)
+                    coerce(
+                        decode(part).strip() if self.given.place == "header" else decode(part),
+                        self.item_kinds,
+                    )
                     for part in re.split(splitter, raw)
                 ]
                 if raw
@@ -172,11 +194,16 @@ class ParameterReader:
     def typed(self, raw: dict[str, str]) -> dict[str, Any]:
         """The values of raw texts by property, by their declared types."""
         decode = unquote if self.given.place == "path" else unquote_plus
-        return {decode(key): coerce(decode(text), self.properties.get(decode(key), ())) for key, text in raw.items()}
+        return {
+            decode(key): coerce(decode(text), self.properties.get(decode(key), ()))
+            for key, text in raw.items()
+        }
 
 
 def coerce(text: str, kinds: tuple[str, ...]) -> Any:
-    """A text as the first declared type that it can be; as it stands when it is none, so that a check shows it."""
+    """A text as the first declared type that it can be; as it stands when it is none, so that a check shows
+    it.
+    """
     if "integer" in kinds or "number" in kinds:
         try:
             number = parse_json(text)

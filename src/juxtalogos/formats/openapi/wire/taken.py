@@ -21,11 +21,11 @@ def taken(
     """Declared parameters by their types, a body as its media type is read; its bytes where it cannot be."""
     texts = path_values(contract, operation, request.url, base_url) or {}
     values = {}
-    for one in known:
-        value = input_value(one.given, one.reader, request, texts)
+    for item in known:
+        value = input_value(item.given, item.reader, request, texts)
         if value is not ABSENT:
-            values[one.given.address] = value
-    declared = {one.given.name.lower() for one in known if one.given.place == "header"}
+            values[item.given.address] = value
+    declared = {entry.given.name.lower() for entry in known if entry.given.place == "header"}
     for name, text in further_headers(request):
         if name.lower() not in declared:
             values[f"header.{name}"] = text

@@ -20,16 +20,22 @@ def root_name(view: View, fallback: str) -> str:
 
 def to_xml(view: View, value: Any, name: str) -> str:
     """The document of a value; `name` is what the root is called where its schema does not say."""
-    return '<?xml version="1.0" encoding="UTF-8"?>\n' + "".join(_element(view, root_name(view, name), value, 0)) + "\n"
+    return (
+        '<?xml version="1.0" encoding="UTF-8"?>\n'
+        + "".join(_element(view, root_name(view, name), value, 0))
+        + "\n"
+    )
 
 
 def _element(view: View, name: str, value: Any, depth: int) -> list[str]:
-    """Lines of one element; a list is the elements of its items, within one of its own where that is declared."""
+    """Lines of one element; a list is the elements of its items, within one of its own where that is
+    declared.
+    """
     pad = "  " * depth
     if isinstance(value, list):
         item = view.of(view.items) if view.items is not None else None
         inner = (item.xml.name if item else "") or name
-        lines = [line for one in value for line in _one(item, inner, one, depth + view.xml.wrapped)]
+        lines = [line for member in value for line in _one(item, inner, member, depth + view.xml.wrapped)]
         return [f"{pad}<{name}>\n", *lines, f"{pad}</{name}>\n"] if view.xml.wrapped or depth == 0 else lines
     return _one(view, name, value, depth)
 
@@ -41,7 +47,9 @@ def _one(view: View | None, name: str, value: Any, depth: int) -> list[str]:
     if note and note.namespace:
         declared = f" xmlns{':' + note.prefix if note.prefix else ''}={in_quotes(note.namespace)}"
     if value is None:
-        return [f'{pad}<{tag}{declared} xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:nil="true"/>\n']
+        return [
+            f'{pad}<{tag}{declared} xmlns:xsi="http://www.w3.org/2001/XMLSchema-instance" xsi:nil="true"/>\n'
+        ]
     if not isinstance(value, dict):
         return [f"{pad}<{tag}{declared}>{in_text(to_text(value))}</{tag}>\n"]
     attributes, lines = "", []
@@ -59,7 +67,9 @@ def _one(view: View | None, name: str, value: Any, depth: int) -> list[str]:
 
 
 def from_xml(view: View, element: ET.Element, depth: int = 0) -> Any:
-    """The value of an element: members by name, texts as their declared types. What is not declared keeps its own name."""
+    """The value of an element: members by name, texts as their declared types. What is not declared keeps its
+    own name.
+    """
     if depth > MAX_DEPTH:
         raise ValueError("nested too deep to follow")
     if element.get(_NIL) in ("true", "1"):

@@ -35,9 +35,14 @@ def answers_of(bound: Bound) -> Iterator[DeclaredAnswer]:
         media = body_media(bound, "output")
         headers = tuple(
             DeclaredHeader(
-                one.name, one.required, one.schema, one.location, content="text/xml", unreadable=one.unreadable
+                declared_input.name,
+                declared_input.required,
+                declared_input.schema,
+                declared_input.location,
+                content="text/xml",
+                unreadable=declared_input.unreadable,
             )
-            for one in header_inputs(bound, "output")
+            for declared_input in header_inputs(bound, "output")
         )
         place = bound.port_type.place(node)
         yield DeclaredAnswer("200", (media,), headers, place, _described(node))
@@ -55,14 +60,20 @@ def _faults(bound: Bound) -> Iterator[DeclaredAnswer]:
             continue
         parts = parts_of(message)
         if len(parts) != 1:
-            bound.documents.fault(f"the message of the fault {quoted(name)} has {len(parts)} parts, not one", message.place(), "give it one part")  # fmt: skip
+            bound.documents.fault(
+                f"the message of the fault {quoted(name)} has {len(parts)} parts, not one",
+                message.place(),
+                "give it one part",
+            )
         if parts:
             yield _fault(bound, name, message, parts[0], place, _described(node))
     for direction in ("input", "output"):
         for header in bound.extensions(bound.node.find(w(direction)), "headerfault"):
             found = header_part(bound, header)
             if found is not None:
-                yield _fault(bound, found[1].get("name", ""), *found, bound.binding.place(header), "told in a header")
+                yield _fault(
+                    bound, found[1].get("name", ""), *found, bound.binding.place(header), "told in a header"
+                )
 
 
 def _fault(

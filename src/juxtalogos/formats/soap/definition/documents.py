@@ -1,4 +1,6 @@
-"""The documents of one WSDL: loaded as imports and includes lead to them, and what they define, by kind and name."""
+"""The documents of one WSDL: loaded as imports and includes lead to them, and what they define, by kind and
+name.
+"""
 
 from __future__ import annotations
 
@@ -41,7 +43,9 @@ class Defined:
         return Location(self.uri, path + (f"/@{attribute}" if attribute else ""))
 
     def name(self, node: ET.Element, attribute: str) -> str | None:
-        """A name in an attribute as `{namespace}local`; None when it is not there or its prefix is not declared."""
+        """A name in an attribute as `{namespace}local`; None when it is not there or its prefix is not
+        declared.
+        """
         text = node.get(attribute)
         return resolve_name(text, self.tree.scope(node)) if text is not None else None
 
@@ -130,14 +134,21 @@ class Documents:
             except DocumentError:
                 continue
             tree = document.value
-            if isinstance(tree, XmlTree) and tree.root.tag == SCHEMA and tree.root.get("targetNamespace", "") in wanted:
+            if (
+                isinstance(tree, XmlTree)
+                and tree.root.tag == SCHEMA
+                and tree.root.get("targetNamespace", "") in wanted
+            ):
                 self._load(fetch, [(uri, None)])
 
     def _unlocated(self) -> set[str]:
         """Namespaces imported without a location that none of the documents has."""
         trees = [document.value for document in self.by_uri.values()]
         nodes = [
-            node for tree in trees for node in tree.root.iter(f"{{{XSD}}}import") if not node.get("schemaLocation")
+            node
+            for tree in trees
+            for node in tree.root.iter(f"{{{XSD}}}import")
+            if not node.get("schemaLocation")
         ]
         known = {node.get("targetNamespace", "") for tree in trees for node in schemas_in(tree)}
         return {node.get("namespace", "") for node in nodes} - known - set(WELL_KNOWN) - {ENCODING_11}
@@ -145,7 +156,9 @@ class Documents:
     def _not_read(self, uri: str, place: Location | None) -> None:
         if place is not None:
             error = self.missing[uri]
-            self.fault(f"{quoted(uri)}: {error.what}", place, error.mend or "correct the reference or add the file")
+            self.fault(
+                f"{quoted(uri)}: {error.what}", place, error.mend or "correct the reference or add the file"
+            )
 
     def _index(self) -> None:
         for uri, document in self.by_uri.items():
@@ -161,7 +174,9 @@ class Documents:
                 one = Defined(node, uri, tree, namespace)
                 key = (kind, f"{{{namespace}}}{name}" if namespace else name)
                 if key in self.defined:
-                    self.fault(f"{kind} {quoted(name)} is defined twice", one.place(), "remove or rename one of them")
+                    self.fault(
+                        f"{kind} {quoted(name)} is defined twice", one.place(), "remove or rename one of them"
+                    )
                 else:
                     self.defined[key] = one
 

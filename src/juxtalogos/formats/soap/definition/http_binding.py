@@ -8,7 +8,13 @@ from urllib.parse import parse_qsl, unquote, urlsplit
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.formats.naming import first_part, intent_of, noun_of, only_reads
-from juxtalogos.formats.soap.definition.messages import DIRECTIONS, Bound, cannot_be_read, check_part, parts_of
+from juxtalogos.formats.soap.definition.messages import (
+    DIRECTIONS,
+    Bound,
+    cannot_be_read,
+    check_part,
+    parts_of,
+)
 from juxtalogos.formats.soap.names import HTTP_BINDING, MIME_BINDING, w
 from juxtalogos.model.contract import DeclaredAnswer, Input, Intent, Media, Operation
 from juxtalogos.model.exchange import Request
@@ -26,9 +32,9 @@ def plain_operation(
     described: str,
 ) -> Operation:
     """The operation of a plain HTTP binding."""
-    binding = next((one for one in bound.binding.node if one.tag == f"{{{HTTP_BINDING}}}binding"), None)
+    binding = next((child for child in bound.binding.node if child.tag == f"{{{HTTP_BINDING}}}binding"), None)
     verb = (binding.get("verb", "GET") if binding is not None else "GET").upper()
-    own = next((one for one in bound.node if one.tag == f"{{{HTTP_BINDING}}}operation"), None)
+    own = next((child for child in bound.node if child.tag == f"{{{HTTP_BINDING}}}operation"), None)
     location = own.get("location", "") if own is not None else ""
     template = re.sub(r"\(([^()]+)\)", r"{\1}", location)
     return Operation(
@@ -99,9 +105,16 @@ def _answer(bound: Bound) -> DeclaredAnswer:
     message = bound.message("output")
     parts = parts_of(message) if message is not None else []
     content = next(
-        (one for one in (node.iter() if node is not None else ()) if one.tag == f"{{{MIME_BINDING}}}content"), None
+        (
+            child
+            for child in (node.iter() if node is not None else ())
+            if child.tag == f"{{{MIME_BINDING}}}content"
+        ),
+        None,
     )
-    shown = next((one for one in (node.iter() if node is not None else ()) if local(one.tag) == "mimeXml"), None)
+    shown = next(
+        (child for child in (node.iter() if node is not None else ()) if local(child.tag) == "mimeXml"), None
+    )
     place = bound.binding.place(bound.node)
     if message is None and bound.lost and bound.abstract.find(w("output")) is not None:
         return DeclaredAnswer("200", (), (), place, open_body=True, unreadable=cannot_be_read(bound))
@@ -112,4 +125,6 @@ def _answer(bound: Bound) -> DeclaredAnswer:
         return DeclaredAnswer("200", (), (), place, open_body=True, unreadable=why)
     ref = SchemaRef("xsd", message.uri, message.tree.path(parts[0]), DIRECTIONS["output"])
     media = content.get("type", "text/xml") if content is not None and shown is None else "text/xml"
-    return DeclaredAnswer("200", (Media(media, ref if "xml" in media else None, message.place(parts[0])),), (), place)
+    return DeclaredAnswer(
+        "200", (Media(media, ref if "xml" in media else None, message.place(parts[0])),), (), place
+    )

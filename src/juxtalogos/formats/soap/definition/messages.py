@@ -1,4 +1,6 @@
-"""Messages and their binding: which parts make the body, which the header, and how they are encoded (WSDL 1.1, section 3)."""
+"""Messages and their binding: which parts make the body, which the header, and how they are encoded (WSDL
+1.1, section 3).
+"""
 
 from __future__ import annotations
 
@@ -39,30 +41,48 @@ class Bound:
 
     def extension(self, node: ET.Element | None, name: str) -> ET.Element | None:
         """A SOAP element of the binding, also one within a MIME part."""
-        for one in node.iter() if node is not None else ():
-            if local(one.tag) == name and one.tag[1:].partition("}")[0] in BINDINGS:
-                return one
+        for child in node.iter() if node is not None else ():
+            if local(child.tag) == name and child.tag[1:].partition("}")[0] in BINDINGS:
+                return child
         return None
 
     def extensions(self, node: ET.Element | None, name: str) -> list[ET.Element]:
         """All SOAP elements of a name, also those within MIME parts."""
         found = node.iter() if node is not None else ()
-        return [one for one in found if local(one.tag) == name and one.tag[1:].partition("}")[0] in BINDINGS]
+        return [
+            item for item in found if local(item.tag) == name and item.tag[1:].partition("}")[0] in BINDINGS
+        ]
 
     @property
     def style(self) -> str:
         """`document` or `rpc`: the operation's own, else the binding's."""
-        own = next((one.get("style") for one in self.extensions_here(self.node, "operation") if one.get("style")), None)
-        whole = next((one.get("style") for one in self.extensions_here(self.binding.node, "binding")), None)
+        own = next(
+            (
+                extension.get("style")
+                for extension in self.extensions_here(self.node, "operation")
+                if extension.get("style")
+            ),
+            None,
+        )
+        whole = next(
+            (extension.get("style") for extension in self.extensions_here(self.binding.node, "binding")), None
+        )
         return own or whole or "document"
 
     @staticmethod
     def extensions_here(node: ET.Element, name: str) -> Iterator[ET.Element]:
-        return (one for one in node if local(one.tag) == name and one.tag[1:].partition("}")[0] in BINDINGS)
+        return (
+            child
+            for child in node
+            if local(child.tag) == name and child.tag[1:].partition("}")[0] in BINDINGS
+        )
 
     @property
     def action(self) -> str:
-        return next((one.get("soapAction", "") for one in self.extensions_here(self.node, "operation")), "")
+        return next(
+            (extension.get("soapAction", "") for extension in self.extensions_here(self.node, "operation")),
+            "",
+        )
 
     @property
     def one_way(self) -> bool:
@@ -80,7 +100,13 @@ class Bound:
         if found is None:
             known = [local(one) for kind, one in self.documents.defined if kind == "message"]
             text = node.get("message", "")
-            self.lost.append((f"the message {quoted(text)} is not there", owner.place(node, "message"), nearest(text.rpartition(":")[2], known) or "add it"))  # fmt: skip
+            self.lost.append(
+                (
+                    f"the message {quoted(text)} is not there",
+                    owner.place(node, "message"),
+                    nearest(text.rpartition(":")[2], known) or "add it",
+                )
+            )
         return found
 
     def body(self, direction: str) -> ET.Element | None:
@@ -123,7 +149,9 @@ class Bound:
         joiner = ":" if space.startswith("urn:") else "/"
         suffix = "" if self.one_way else "Request"
         called = entry.get("name") if entry is not None else None
-        return joiner.join((space.rstrip("/:"), self.port_type.node.get("name", ""), called or f"{self.name}{suffix}"))
+        return joiner.join(
+            (space.rstrip("/:"), self.port_type.node.get("name", ""), called or f"{self.name}{suffix}")
+        )
 
 
 def parts_of(message: Defined) -> list[ET.Element]:
@@ -133,7 +161,9 @@ def parts_of(message: Defined) -> list[ET.Element]:
 def body_media(bound: Bound, direction: str) -> Media:
     """The media of a body, its schema made of the parts that stand in it."""
     message = bound.message(direction)
-    place = bound.binding.place(bound.node.find(w(direction)) if bound.node.find(w(direction)) is not None else bound.node)  # fmt: skip
+    place = bound.binding.place(
+        bound.node.find(w(direction)) if bound.node.find(w(direction)) is not None else bound.node
+    )
     if message is None:
         return Media(MEDIA[bound.version], None, place, unreadable=cannot_be_read(bound))
     attached = tuple(_attachments(bound.node.find(w(direction))))
@@ -145,7 +175,9 @@ def body_media(bound: Bound, direction: str) -> Media:
 
 
 def cannot_be_read(bound: Bound, first: int = -1) -> str:
-    """Why a part of an operation is not checkable: the last thing that was lost, or the first one from a number on; empty without one."""
+    """Why a part of an operation is not checkable: the last thing that was lost, or the first one from a
+    number on; empty without one.
+    """
     lost = bound.lost[first:]
     return f"what is declared of it cannot be read ({lost[0][0]})" if lost else ""
 
@@ -153,15 +185,17 @@ def cannot_be_read(bound: Bound, first: int = -1) -> str:
 def _attachments(node: ET.Element | None) -> Iterator[tuple[str, str]]:
     """(key, media types) of each part that goes as an attachment (WSDL 1.1, section 5)."""
     found: dict[str, list[str]] = {}
-    for one in node.iter(f"{{{MIME_BINDING}}}content") if node is not None else ():
-        if one.get("part"):
-            found.setdefault(one.get("part", ""), []).append(one.get("type", "application/octet-stream"))
+    for child in node.iter(f"{{{MIME_BINDING}}}content") if node is not None else ():
+        if child.get("part"):
+            found.setdefault(child.get("part", ""), []).append(child.get("type", "application/octet-stream"))
     for part, types in found.items():
         yield f"{ATTACHED}{part}", " or ".join(dict.fromkeys(types))
 
 
 def body_schema(bound: Bound, message: Defined, direction: str) -> SchemaRef | None:
-    """document style: the one part's element or type; rpc: a wrapper called as the operation (section 3.5)."""
+    """document style: the one part's element or type; rpc: a wrapper called as the
+    operation (section 3.5).
+    """
     wanted = DIRECTIONS[direction]
     parts = _in_body(bound, message, direction)
     if bound.style == "document":
@@ -181,7 +215,13 @@ def body_schema(bound: Bound, message: Defined, direction: str) -> SchemaRef | N
         members.append((part.get("name", ""), inner, True))
     encoded = body is not None and body.get("use") == "encoded"
     return SchemaRef(
-        "xsd", message.uri, message.tree.path(message.node), wanted, tuple(members), wrapper=wrapper, encoded=encoded
+        "xsd",
+        message.uri,
+        message.tree.path(message.node),
+        wanted,
+        tuple(members),
+        wrapper=wrapper,
+        encoded=encoded,
     )
 
 
@@ -194,7 +234,9 @@ def _in_body(bound: Bound, message: Defined, direction: str) -> list[ET.Element]
         return [part for part in parts if part.get("name") in names]
     node = bound.node.find(w(direction))
     elsewhere = {one.get("part") for one in bound.extensions(node, "header") if _same(bound, one, message)}
-    elsewhere |= {one.get("part") for one in (node.iter(f"{{{MIME_BINDING}}}content") if node is not None else ())}
+    elsewhere |= {
+        child.get("part") for child in (node.iter(f"{{{MIME_BINDING}}}content") if node is not None else ())
+    }
     return [part for part in parts if part.get("name") not in elsewhere]
 
 
@@ -211,10 +253,20 @@ def check_part(bound: Bound, message: Defined, part: ET.Element) -> str:
     text = part.get(attribute, "")
     if not text:
         bound.lost.append(
-            (f"the part {part.get('name', '')} names neither element nor type", message.place(part), "name one")
+            (
+                f"the part {part.get('name', '')} names neither element nor type",
+                message.place(part),
+                "name one",
+            )
         )
     elif named is None or not bound.documents.declared(attribute, named):
-        bound.lost.append((f"there is no {attribute} {quoted(text)}", message.place(part, attribute), "declare it, or import the schema that has it"))  # fmt: skip
+        bound.lost.append(
+            (
+                f"there is no {attribute} {quoted(text)}",
+                message.place(part, attribute),
+                "declare it, or import the schema that has it",
+            )
+        )
     return cannot_be_read(bound, before)
 
 
@@ -231,7 +283,15 @@ def header_inputs(bound: Bound, direction: str) -> Iterator[Input]:
         why = cannot_be_read(bound, before)
         place = bound.binding.place(node)
         yield Input(
-            name, "header", True, None if why else ref, place, "block", False, content="text/xml", unreadable=why
+            name,
+            "header",
+            True,
+            None if why else ref,
+            place,
+            "block",
+            False,
+            content="text/xml",
+            unreadable=why,
         )
 
 
@@ -241,7 +301,13 @@ def header_part(bound: Bound, node: ET.Element) -> tuple[Defined, ET.Element] | 
     message = bound.documents.defined.get(("message", named or ""))
     parts = [part for part in parts_of(message) if part.get("name") == node.get("part")] if message else []
     if message is None or not parts:
-        bound.lost.append((f"the header names the part {quoted(node.get('part', ''))}, which is not there", bound.binding.place(node), "correct message and part"))  # fmt: skip
+        bound.lost.append(
+            (
+                f"the header names the part {quoted(node.get('part', ''))}, which is not there",
+                bound.binding.place(node),
+                "correct message and part",
+            )
+        )
         return None
     check_part(bound, message, parts[0])
     return message, parts[0]

@@ -1,6 +1,7 @@
 """What a binding's policies ask of a request: WS-Addressing headers, MTOM packaging. All else is left alone.
 
-WS-Policy 1.2 and 1.5: a policy stands in the binding or is referred to by its Id; of alternatives the first is taken, so an
+WS-Policy 1.2 and 1.5: a policy stands in the binding or is referred to by its Id; of alternatives the first
+is taken, so an
 assertion that is optional, or stands in one alternative only, asks for nothing.
 """
 
@@ -29,14 +30,15 @@ BASIC, TOKEN, DIGEST = "basic", "token", "digest"
 def asked(binding: Defined, node: ET.Element | None = None) -> Asked:
     """What policies of a binding, and of an operation in it, ask for.
 
-    WS-Addressing 1.0 WSDL binding, section 3.1, and Metadata, section 3.1; MTOM policy assertion 1.0, section 3;
+    WS-Addressing 1.0 WSDL binding, section 3.1, and Metadata, section 3.1; MTOM policy assertion 1.0, section
+    3;
     WS-SecurityPolicy 1.2, sections 5.4.1 (UsernameToken) and 5.4.2 (HttpsToken).
     """
     policies = [*_policies(binding, binding.node), *(_policies(binding, node) if node is not None else ())]
     found = [name for policy in policies for name in _asserted(policy)]
     ways: list[tuple[str, ...]] = [()]
     for policy in policies:
-        ways = [tuple(dict.fromkeys((*one, *other))) for one in ways for other in _ways(policy)][:_MOST_WAYS]
+        ways = [tuple(dict.fromkeys((*way, *other))) for way in ways for other in _ways(policy)][:_MOST_WAYS]
     return Asked(
         _using_addressing(binding) or "Addressing" in found,
         "OptimizedMimeSerialization" in found,
@@ -51,16 +53,16 @@ def _ways(node: ET.Element) -> list[tuple[str, ...]]:
     """The alternatives of a policy, each by the schemes that it signs in with."""
     name = local(node.tag)
     if name == "UsernameToken":
-        hashed = any(local(one.tag) == "HashPassword" for one in node.iter())
+        hashed = any(local(child.tag) == "HashPassword" for child in node.iter())
         own: list[tuple[str, ...]] = [(DIGEST if hashed else TOKEN,)]
     elif name in ("HttpBasicAuthentication", "BasicAuthentication"):
         own = [(BASIC,)]
     elif name == "ExactlyOne" and len(node):
-        own = [way for one in node for way in _ways(one)][:_MOST_WAYS]
+        own = [way for child in node for way in _ways(child)][:_MOST_WAYS]
     else:
         own = [()]
-        for one in node:
-            own = [(*before, *way) for before in own for way in _ways(one)][:_MOST_WAYS]
+        for inner in node:
+            own = [(*before, *way) for before in own for way in _ways(inner)][:_MOST_WAYS]
     if any(local(key) == "Optional" and text in ("true", "1") for key, text in node.items()):
         own.append(())
     return own
@@ -85,10 +87,10 @@ def _policies(binding: Defined, holder: ET.Element) -> Iterator[ET.Element]:
         elif local(node.tag) == "PolicyReference" and node.get("URI", "").startswith("#"):
             wanted = node.get("URI", "")[1:]
             yield from (
-                one
-                for one in binding.tree.root.iter()
-                if local(one.tag) == "Policy"
-                and any(local(key) in ("Id", "id") and text == wanted for key, text in one.items())
+                child
+                for child in binding.tree.root.iter()
+                if local(child.tag) == "Policy"
+                and any(local(key) in ("Id", "id") and text == wanted for key, text in child.items())
             )
 
 
@@ -99,7 +101,7 @@ def _asserted(policy: ET.Element) -> Iterator[str]:
         if any(local(key) == "Optional" and text in ("true", "1") for key, text in node.items()):
             continue
         if name == "ExactlyOne":
-            alternatives = [set(_asserted(one)) for one in node]
+            alternatives = [set(_asserted(child)) for child in node]
             yield from sorted(set.intersection(*alternatives)) if alternatives else ()
         elif name in ("All", "Policy"):
             yield from _asserted(node)

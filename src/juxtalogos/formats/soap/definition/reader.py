@@ -1,4 +1,6 @@
-"""Reading: WSDL 1.1 -> a Contract, every port's operations bound to SOAP or plain HTTP, with all faults of the definition."""
+"""Reading: WSDL 1.1 -> a Contract, every port's operations bound to SOAP or plain HTTP, with all faults of
+the definition.
+"""
 
 from __future__ import annotations
 
@@ -67,7 +69,7 @@ class _WsdlReader:
     def contract(self) -> Contract:
         ports = list(self.ports())
         base = _common([port.address for port in ports if not port.lost])
-        operations = self.named([one for port in ports for one in self.operations(port, base)])
+        operations = self.named([operation for port in ports for operation in self.operations(port, base)])
         self.tell_lost(operations)
         reader = self.schemas(operations)
         faults = (*self.documents.faults, *reader.sources.faults)
@@ -108,8 +110,12 @@ class _WsdlReader:
     def unusable(self, faults: tuple[DefinitionFault, ...]) -> DocumentError:
         first = next((fault for fault in faults if fault.severity == "fault"), None)
         what = f": {first.what}" if first else ""
-        mend = first.mend if first else "give the WSDL document that has the service, with all that it imports"
-        return DocumentError(f"no operation of this WSDL can be used{what}", where=self.documents.root, mend=mend)
+        mend = (
+            first.mend if first else "give the WSDL document that has the service, with all that it imports"
+        )
+        return DocumentError(
+            f"no operation of this WSDL can be used{what}", where=self.documents.root, mend=mend
+        )
 
     def tell_lost(self, operations: list[Operation]) -> None:
         """Faults for messages, parts, elements and types that operations name and are not there."""
@@ -122,7 +128,11 @@ class _WsdlReader:
     def ports(self) -> Iterator[_Port]:
         services = [(name, one) for (kind, name), one in self.documents.defined.items() if kind == "service"]
         if not services:
-            self.documents.fault("there is no service in it", Location(self.documents.root), "add a service with a port, or give the document that has it")  # fmt: skip
+            self.documents.fault(
+                "there is no service in it",
+                Location(self.documents.root),
+                "add a service with a port, or give the document that has it",
+            )
         used = set()
         for _, service in services:
             for node in service.node.iterfind(w("port")):
@@ -133,7 +143,10 @@ class _WsdlReader:
         for (kind, name), binding in self.documents.defined.items():
             if kind == "binding" and name not in used:
                 count = len(binding.node.findall(w("operation")))
-                told = f"the binding {local(name)} belongs to no port: {count} operation{'s' if count != 1 else ''} of it cannot be called"
+                told = (
+                    f"the binding {local(name)} belongs to no port: {count}"
+                    f" operation{'s' if count != 1 else ''} of it cannot be called"
+                )
                 self.documents.fault(
                     told, binding.place(), "add a port with its address, where it is in use", "warning"
                 )
@@ -147,16 +160,27 @@ class _WsdlReader:
         if binding is None:
             known = [local(one) for kind, one in self.documents.defined if kind == "binding"]
             text = node.get("binding", "")
-            self.documents.fault(f"the port {name} names the binding {quoted(text)}, which is not there", service.place(node, "binding"), nearest(text.rpartition(":")[2], known) or "add it")  # fmt: skip
+            self.documents.fault(
+                f"the port {name} names the binding {quoted(text)}, which is not there",
+                service.place(node, "binding"),
+                nearest(text.rpartition(":")[2], known) or "add it",
+            )
             return None
         version = _version(binding)
-        lost = "" if version else f"the binding {binding.node.get('name', '')} is neither SOAP 1.1, SOAP 1.2 nor HTTP"
+        lost = (
+            ""
+            if version
+            else f"the binding {binding.node.get('name', '')} is neither SOAP 1.1, SOAP 1.2 nor HTTP"
+        )
         if lost:
             self.documents.fault(lost, binding.place(), "its operations cannot be called", "warning")
-        address = next((one.get("location", "") for one in node if local(one.tag) == "address"), "")
+        address = next((child.get("location", "") for child in node if local(child.tag) == "address"), "")
         if not address and not lost:
             self.documents.fault(
-                f"the port {name} has no address", service.place(node), "the target's base URL is used", "warning"
+                f"the port {name} has no address",
+                service.place(node),
+                "the target's base URL is used",
+                "warning",
             )
         return _Port(service.node.get("name", ""), name, address.strip(), binding, version or "", lost)
 
@@ -167,17 +191,25 @@ class _WsdlReader:
         named = binding.name(binding.node, "type")
         port_type = self.documents.defined.get(("portType", named or ""))
         if port_type is None:
-            self.documents.fault(f"the port type {quoted(binding.node.get('type', ''))} is not there", binding.place(attribute="type"), "add it or correct the name")  # fmt: skip
+            self.documents.fault(
+                f"the port type {quoted(binding.node.get('type', ''))} is not there",
+                binding.place(attribute="type"),
+                "add it or correct the name",
+            )
             for node in binding.node.iterfind(w("operation")):
                 yield self.bare(port, node, "its port type is not there")
             return
         named_alike: dict[str | None, list[ET.Element]] = {}
-        for one in port_type.node.iterfind(w("operation")):
-            named_alike.setdefault(one.get("name"), []).append(one)
+        for child in port_type.node.iterfind(w("operation")):
+            named_alike.setdefault(child.get("name"), []).append(child)
         for node in binding.node.iterfind(w("operation")):
             abstract = self.abstract(named_alike.get(node.get("name"), []), node)
             if abstract is None:
-                self.documents.fault(f"the port type has no operation {quoted(node.get('name', ''))}", binding.place(node), "correct the name")  # fmt: skip
+                self.documents.fault(
+                    f"the port type has no operation {quoted(node.get('name', ''))}",
+                    binding.place(node),
+                    "correct the name",
+                )
                 yield self.bare(port, node, "its port type has no such operation")
                 continue
             if abstract.find(w("input")) is None:
@@ -187,7 +219,9 @@ class _WsdlReader:
             elif not port.version:
                 yield self.bare(port, node, port.lost, abstract)
             else:
-                bound = Bound(self.documents, binding, node, port_type, abstract, port.version, asked(binding, node))
+                bound = Bound(
+                    self.documents, binding, node, port_type, abstract, port.version, asked(binding, node)
+                )
                 yield replace(self.operation(port, bound, base), not_callable=port.lost)
 
     def bare(self, port: _Port, node: ET.Element, why: str, abstract: ET.Element | None = None) -> Operation:
@@ -197,17 +231,32 @@ class _WsdlReader:
         summary = _documentation(abstract) if abstract is not None else ""
         group = local(port.binding.node.get("type", "").rpartition(":")[2])
         return Operation(
-            name, self.name, "", "", place, place.pointer, name, summary, facts=facts, group=group, not_callable=why
+            name,
+            self.name,
+            "",
+            "",
+            place,
+            place.pointer,
+            name,
+            summary,
+            facts=facts,
+            group=group,
+            not_callable=why,
         )
 
     @staticmethod
     def abstract(likes: list[ET.Element], node: ET.Element) -> ET.Element | None:
-        """The operation of the port type; of overloaded ones that with the same input and output names (section 2.5)."""
+        """The operation of the port type; of overloaded ones that with the same input and output names
+        (section 2.5).
+        """
         if len(likes) < 2:
             return likes[0] if likes else None
-        for one in likes:
-            if all(_called(one, kind) in (None, _called(node, kind)) or _called(node, kind) is None for kind in ("input", "output")):  # fmt: skip
-                return one
+        for like in likes:
+            if all(
+                _called(like, kind) in (None, _called(node, kind)) or _called(node, kind) is None
+                for kind in ("input", "output")
+            ):
+                return like
         return likes[0]
 
     def operation(self, port: _Port, bound: Bound, base: str) -> Operation:
@@ -243,23 +292,25 @@ class _WsdlReader:
         )
 
     def named(self, operations: list[Operation]) -> list[Operation]:
-        """Ids: the operation's own name where that is unique, else with its port, else with service and port."""
+        """Ids: the operation's own name where that is unique, else with its port, else
+        with service and port.
+        """
         # What can be called keeps its short name beside what cannot.
-        shorts = Counter(one.id for one in operations if not one.not_callable)
+        shorts = Counter(operation.id for operation in operations if not operation.not_callable)
         found: list[Operation] = []
         taken: set[str] = set()
-        for one in operations:
-            facts = dict(one.facts)
-            name = one.id
-            if shorts[name] > 1 or (one.not_callable and shorts[name]):
-                name = ".".join(word for word in (facts["service"], facts["port"], one.id) if word)
+        for candidate in operations:
+            facts = dict(candidate.facts)
+            name = candidate.id
+            if shorts[name] > 1 or (candidate.not_callable and shorts[name]):
+                name = ".".join(word for word in (facts["service"], facts["port"], candidate.id) if word)
             if name in taken and facts.get("input"):
                 name = f"{name}.{facts['input']}"
             base, number = name, 2
             while name in taken:
                 name, number = f"{base}.{number}", number + 1
             taken.add(name)
-            found.append(replace(one, id=name, declared_id=name))
+            found.append(replace(candidate, id=name, declared_id=name))
         return found
 
 
@@ -273,9 +324,17 @@ def _schemes(place: Location) -> tuple[SecurityScheme, ...]:
     """A WSDL seldom says how to sign in: these are the ways that a target may choose of."""
     return (
         SecurityScheme(BASIC, "basic", "", "", place, "HTTP basic authentication", declared=False),
-        SecurityScheme(TOKEN, "wss-text", "", "", place, "WS-Security UsernameToken, password as text", declared=False),
         SecurityScheme(
-            DIGEST, "wss-digest", "", "", place, "WS-Security UsernameToken, password as digest", declared=False
+            TOKEN, "wss-text", "", "", place, "WS-Security UsernameToken, password as text", declared=False
+        ),
+        SecurityScheme(
+            DIGEST,
+            "wss-digest",
+            "",
+            "",
+            place,
+            "WS-Security UsernameToken, password as digest",
+            declared=False,
         ),
     )
 
@@ -284,7 +343,9 @@ def _namespaces(prefixes: Mapping[str, str], operations: Iterable[Operation]) ->
     """The prefixes that messages have a use for."""
     versions = {version_of(operation) for operation in operations}
     unused = {uri for version, uri in ENVELOPES.items() if version not in versions}
-    if not any(operation.fact("style").endswith("/encoded") for operation in operations):  # whose values name types
+    if not any(
+        operation.fact("style").endswith("/encoded") for operation in operations
+    ):  # whose values name types
         unused.add(XSD)
     if not any(operation.fact("addressing") for operation in operations):
         unused.add(ADDRESSING)
@@ -298,7 +359,7 @@ _LISTED = 4
 
 
 def _columns(operations: tuple[Operation, ...]) -> tuple[str, ...]:
-    every = [dict(one.facts) for one in operations]
+    every = [dict(operation.facts) for operation in operations]
     return tuple([word for word in every[0] if all(word in facts for facts in every)][:_LISTED])
 
 
@@ -323,7 +384,9 @@ def _documentation(node: ET.Element) -> str:
 
 
 def _common(addresses: list[str]) -> str:
-    """The base URL of all ports: one port's whole address, else the folder that those on the first one's host share."""
+    """The base URL of all ports: one port's whole address, else the folder that those on the first one's host
+    share.
+    """
     urls = list(dict.fromkeys(address for address in addresses if "://" in address))
     if not urls:
         return ""

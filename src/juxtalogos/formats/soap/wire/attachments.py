@@ -1,4 +1,6 @@
-"""Messages with attachments: made, and taken apart. The root part of multipart/related (RFC 2387), with what XOP took out of it put back."""
+"""Messages with attachments: made, and taken apart. The root part of multipart/related (RFC 2387), with what
+XOP took out of it put back.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ def root_part(body: bytes, content_type: str) -> tuple[bytes, str]:
         return body, ""
     head = f"Content-Type: {content_type}\r\nMIME-Version: 1.0\r\n\r\n".encode("utf-8", "replace")
     message = message_from_bytes(head + body, policy=email.policy.HTTP)
-    parts = [part for part in message.iter_parts() if isinstance(part, Message)] if message.is_multipart() else []
+    parts = (
+        [part for part in message.iter_parts() if isinstance(part, Message)] if message.is_multipart() else []
+    )
     if not parts or len(parts) > MAX_PARTS:
         return b"", "no parts in multipart/related" if not parts else "too many parts"
     wanted = (kind.parameter("start") or "").strip("<>")
@@ -63,16 +67,24 @@ def content_of(value: Any, types: str) -> bytes:
 
 
 def packed(root: bytes, content_type: str, attached: list[Attachment], *, mtom: bool) -> tuple[str, bytes]:
-    """(Content-Type, body) of multipart/related: SOAP with attachments, or MTOM, whose root is of a type of its own (MTOM, section 3)."""
+    """(Content-Type, body) of multipart/related: SOAP with attachments, or MTOM, whose root is of a type of
+    its own (MTOM, section 3).
+    """
     kind = content_type.partition(";")[0]
     inner = f'application/xop+xml; charset=utf-8; type="{kind}"' if mtom else content_type
     parts = [("root", inner, root), *((one.name, one.media_type, one.content) for one in attached)]
     out = b""
     for name, media_type, content in parts:
-        told = f"--{BOUNDARY}\r\nContent-Type: {media_type}\r\nContent-Transfer-Encoding: binary\r\nContent-ID: <{quote(name)}@juxtalogos>\r\n\r\n"
+        told = (
+            f"--{BOUNDARY}\r\nContent-Type: {media_type}\r\nContent-Transfer-Encoding: binary\r\nContent-ID:"
+            f" <{quote(name)}@juxtalogos>\r\n\r\n"
+        )
         out += told.encode() + content + b"\r\n"
     start = f'; start-info="{kind}"' if mtom else ""
-    outer = f'multipart/related; boundary={BOUNDARY}; type="{"application/xop+xml" if mtom else kind}"; start="<root@juxtalogos>"{start}'
+    outer = (
+        f'multipart/related; boundary={BOUNDARY}; type="{"application/xop+xml" if mtom else kind}";'
+        f' start="<root@juxtalogos>"{start}'
+    )
     return outer, out + f"--{BOUNDARY}--\r\n".encode()
 
 

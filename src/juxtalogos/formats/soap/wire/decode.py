@@ -29,24 +29,35 @@ def decode(contract: Contract, operation: Operation, exchange: Exchange) -> Answ
     """Call only for an exchange that has a response."""
     response = exchange.response
     assert response is not None
-    output = next((one for one in operation.answers if not one.fault), None)
+    output = next(
+        (declared_answer for declared_answer in operation.answers if not declared_answer.fault), None
+    )
     media = output.media[0] if output and output.media else None
     if not response.body_kept:
         return Answer(output, media, unread=response.problem or "the recording holds no body")
     if response.problem or response.truncated:
         what = response.problem or "the body passed the limit and was not read whole"
         problem = Problem("body.incomplete", "body", "a body that can be read whole", what)
-        said = best_match([media.media_type], header(response.headers, "content-type") or "") if media else None
+        said = (
+            best_match([media.media_type], header(response.headers, "content-type") or "") if media else None
+        )
         return Answer(output, None if said is None else media, problems=(problem,), unread=what)
     if not response.body:
         return _empty(operation, output, media, response)
     return _Reading(contract, operation, response, output, media).answer()
 
 
-def _empty(operation: Operation, output: DeclaredAnswer | None, media: Media | None, response: Response) -> Answer:
+def _empty(
+    operation: Operation, output: DeclaredAnswer | None, media: Media | None, response: Response
+) -> Answer:
     if 200 <= response.status < 300:
         by_status = next(
-            (one for one in operation.answers if one.status == str(response.status) and not one.fault), None
+            (
+                answer
+                for answer in operation.answers
+                if answer.status == str(response.status) and not answer.fault
+            ),
+            None,
         )
         if media is None:
             return Answer(by_status or output, None)
@@ -73,7 +84,12 @@ class _Reading:
         content_type = parse_media_type(header(self.response.headers, "content-type") or "")
         if problem or not version_of(self.operation):
             return self.bare(body, problem)
-        is_xml = content_type is None or content_type.is_xml or content_type.type == "multipart" or content_type.is_text
+        is_xml = (
+            content_type is None
+            or content_type.is_xml
+            or content_type.type == "multipart"
+            or content_type.is_text
+        )
         try:
             tree = read_tree(body)
         except NotXml as error:
@@ -85,14 +101,18 @@ class _Reading:
                 return Answer(None, None, allowed=_allowed(self.response.status))
             kind = "media.untrue" if content_type and content_type.is_xml else "envelope.form"
             return Answer(
-                self.output, self._media(), problems=(Problem(kind, "body", "an envelope", f"no XML: {error}"),)
+                self.output,
+                self._media(),
+                problems=(Problem(kind, "body", "an envelope", f"no XML: {error}"),),
             )
         envelope = opened(tree)
         if envelope is None:
             if not 200 <= self.response.status < 300:
                 return Answer(None, None, allowed=_allowed(self.response.status))
             seen = f"the element {tree.root.tag}" if is_xml else f"{content_type}"
-            return Answer(self.output, self._media(), problems=(Problem("envelope.form", "body", "an envelope", seen),))
+            return Answer(
+                self.output, self._media(), problems=(Problem("envelope.form", "body", "an envelope", seen),)
+            )
         return self.enveloped(envelope)
 
     def root(self) -> tuple[bytes, str]:
@@ -115,7 +135,9 @@ class _Reading:
         """An answer that is no envelope: of plain HTTP, or packed wrongly."""
         if problem:
             return Answer(
-                self.output, self._media(), problems=(Problem("envelope.form", "body", "a root part", problem),)
+                self.output,
+                self._media(),
+                problems=(Problem("envelope.form", "body", "a root part", problem),),
             )
         if self.media is None or self.media.schema is None or not 200 <= self.response.status < 300:
             return Answer(self.output if 200 <= self.response.status < 300 else None, self.media)
@@ -137,11 +159,15 @@ class _Reading:
             problems.append(Problem("envelope.version", "body", f"SOAP {wanted}", f"SOAP {envelope.version}"))
         wrong = ill_formed(envelope)
         if wrong:
-            problems.append(Problem("envelope.form", "body", "an envelope with Header, if any, and Body", wrong))
+            problems.append(
+                Problem("envelope.form", "body", "an envelope with Header, if any, and Body", wrong)
+            )
         fault = envelope.fault
         if fault is not None:
             return self.faulty(envelope, fault, problems)
-        answer = Answer(self.output, self._media(), problems=tuple(problems), headers=tuple(self.headers(envelope)))
+        answer = Answer(
+            self.output, self._media(), problems=tuple(problems), headers=tuple(self.headers(envelope))
+        )
         if self.media is None or self.media.schema is None or envelope.body is None:
             return answer
         schema = soap_schema(self.contract, self.media.schema)
@@ -180,7 +206,9 @@ class _Reading:
         more = [one for one in envelope.body if one is not found]
         if more and not encoded:
             problems.append(
-                Problem("body.extra", f"body/{local(more[0].tag)}", f"{local(declared)} alone", local(more[0].tag))
+                Problem(
+                    "body.extra", f"body/{local(more[0].tag)}", f"{local(declared)} alone", local(more[0].tag)
+                )
             )
         return _called(declared, found, scope_of) if self.media.schema.wrapper else (found, scope_of)
 
@@ -197,42 +225,46 @@ class _Reading:
         return replace(answer, value=value, schema=schema, examined=seen)
 
     def headers(self, envelope: Envelope) -> Iterator[HeaderValue]:
-        for one in self.output.headers if self.output else ():
-            if one.schema is None:
+        for head in self.output.headers if self.output else ():
+            if head.schema is None:
                 continue
-            schema = soap_schema(self.contract, one.schema)
+            schema = soap_schema(self.contract, head.schema)
             block = envelope.block(schema.declared.name)
             if block is None:
-                yield HeaderValue(one, None)
+                yield HeaderValue(head, None)
             else:
-                yield HeaderValue(one, to_text(block, schema.reader.prefixes, indent=False), block, schema)
+                yield HeaderValue(head, to_text(block, schema.reader.prefixes, indent=False), block, schema)
 
     # Faults.
 
     def faulty(self, envelope: Envelope, fault: SoapFault, problems: list[Problem]) -> Answer:
-        media = [media for one in self.operation.answers for media in one.media]
-        encoded = any(one.schema is not None and one.schema.encoded for one in media)
+        media = [media for declared_answer in self.operation.answers for media in declared_answer.media]
+        encoded = any(media_type_.schema is not None and media_type_.schema.encoded for media_type_ in media)
         wrong = _fault_form(fault, envelope.version) or _not_alone(envelope, encoded)
         if wrong:
             problems.append(Problem("fault.form", "body/Fault", *wrong))
         entries = list(fault.detail) if fault.detail is not None else []
         declared, schema, entry = self.declared_fault([*entries, *envelope.blocks])
-        names = tuple(one.fault for one in self.operation.answers if one.fault)
+        names = tuple(
+            declared_answer.fault for declared_answer in self.operation.answers if declared_answer.fault
+        )
         ours = fault.code.partition(".")[0] in OF_SERVICE
         told = ObservedFault(declared.fault if declared else "", fault.code, fault.reason, names, ours)
         value: dict[str, Any] = {"code": fault.code, "reason": fault.reason}
         prefixes = envelope.tree.scope
         reader = reader_of(self.contract)
-        for one in entries:
-            kind = schema.declared if schema is not None and one is entry else None
-            inner = to_tree(one, kind, reader, prefixes)
-            value.setdefault("detail", {})[local(one.tag)] = inner
+        for item in entries:
+            kind = schema.declared if schema is not None and item is entry else None
+            inner = to_tree(item, kind, reader, prefixes)
+            value.setdefault("detail", {})[local(item.tag)] = inner
         answer = Answer(declared, self._fault_media(declared), value, problems=tuple(problems), fault=told)
         if schema is None or entry is None:
             return answer
         try:
             return replace(
-                answer, schema=schema, examined=schema.examined(entry, prefixes, f"/detail/{local(entry.tag)}")
+                answer,
+                schema=schema,
+                examined=schema.examined(entry, prefixes, f"/detail/{local(entry.tag)}"),
             )
         except ValueError as error:
             return replace(answer, schema=schema, unread=str(error))
@@ -243,20 +275,27 @@ class _Reading:
     def declared_fault(
         self, entries: list[ET.Element]
     ) -> tuple[DeclaredAnswer | None, ElementSchema | None, ET.Element | None]:
-        for one in self.operation.answers:
-            if one.fault and one.media and one.media[0].schema:
-                schema = soap_schema(self.contract, one.media[0].schema)
-                names = {schema.declared.name, *(() if not schema.of_type else (one.fault,))}
+        for declared_answer in self.operation.answers:
+            if declared_answer.fault and declared_answer.media and declared_answer.media[0].schema:
+                schema = soap_schema(self.contract, declared_answer.media[0].schema)
+                names = {schema.declared.name, *(() if not schema.of_type else (declared_answer.fault,))}
                 for entry in entries:
                     if entry.tag in names or (schema.of_type and local(entry.tag) in names):
-                        return one, schema, entry
-        # What came may be the fault of which the definition's own words cannot be read: nobody is accused then.
-        lost = (one for one in self.operation.answers if one.fault and any(part.unreadable for part in one.media))
+                        return declared_answer, schema, entry
+        # What came may be the fault of which the definition's own words cannot be read: nobody is accused
+        # then.
+        lost = (
+            answer
+            for answer in self.operation.answers
+            if answer.fault and any(part.unreadable for part in answer.media)
+        )
         return (next(lost, None) if entries else None), None, None
 
 
 def _called(name: str, wrapper: ET.Element, scope_of: ScopeOf) -> tuple[ET.Element, ScopeOf]:
-    """A wrapper under its right name: it holds nothing of its namespace, so what stands in it can be read all the same."""
+    """A wrapper under its right name: it holds nothing of its namespace, so what stands in it can be read all
+    the same.
+    """
     if wrapper.tag == name:
         return wrapper, scope_of
     made = copy.copy(wrapper)
@@ -265,24 +304,33 @@ def _called(name: str, wrapper: ET.Element, scope_of: ScopeOf) -> tuple[ET.Eleme
 
 
 def _not_alone(envelope: Envelope, encoded: bool) -> tuple[str, str] | None:
-    """(declared, observed) where more than a fault stands in the body (SOAP 1.1, section 4.4; 1.2 part 1, section 5.4; Basic Profile 1.1, R9981).
+    """(declared, observed) where more than a fault stands in the body (SOAP 1.1, section 4.4; 1.2 part 1,
+    section 5.4; Basic Profile 1.1, R9981).
 
     Beside an encoded one of 1.1 may stand the values that it refers to (SOAP 1.1, section 5.4.1).
     """
-    more = [one.tag for one in envelope.body if one is not envelope.entry] if envelope.body is not None else []
+    more = (
+        [one.tag for one in envelope.body if one is not envelope.entry] if envelope.body is not None else []
+    )
     if encoded and envelope.version == "1.1":
         more = [one for one in more if one == f"{{{ENVELOPES['1.1']}}}Fault"]
     return ("Fault alone in the Body", f"{local(more[0])} beside it") if more else None
 
 
 def _fault_form(fault: SoapFault, version: str) -> tuple[str, str] | None:
-    """(declared, observed) where a fault breaks the form of its version (SOAP 1.1, section 4.4; 1.2 part 1, section 5.4)."""
-    names = [local(one.tag) for one in fault.node]
+    """(declared, observed) where a fault breaks the form of its version (SOAP 1.1, section 4.4; 1.2 part 1,
+    section 5.4).
+    """
+    names = [local(child.tag) for child in fault.node]
     if version == "1.1":
         for name in ("faultcode", "faultstring"):
             if name not in names:
                 return name, "no such element"
-        space = [one.tag for one in fault.node if one.tag.startswith("{") and local(one.tag).startswith("fault")]
+        space = [
+            child.tag
+            for child in fault.node
+            if child.tag.startswith("{") and local(child.tag).startswith("fault")
+        ]
         return ("faultcode without a namespace", space[0]) if space else None
     for name in ("Code", "Reason"):
         if name not in names:

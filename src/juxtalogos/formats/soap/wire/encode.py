@@ -22,14 +22,23 @@ from juxtalogos.model.wire import Inputs
 from juxtalogos.schema.xml.tell.text import Prefixes
 
 
-def encode(contract: Contract, operation: Operation, inputs: Inputs, base_url: str, *, loose: bool = False) -> Request:
-    """The request, without credentials. UsageError names an input that does not fit; `loose` sends it all the same."""
+def encode(
+    contract: Contract, operation: Operation, inputs: Inputs, base_url: str, *, loose: bool = False
+) -> Request:
+    """The request, without credentials.
+
+    UsageError names an input that does not fit; `loose` sends it all the same.
+    """
     if operation.not_callable:
-        raise UsageError(f"{operation.id} cannot be called: {operation.not_callable}", mend="correct the definition")
-    by_address = {one.address: one for one in operation.inputs}
+        raise UsageError(
+            f"{operation.id} cannot be called: {operation.not_callable}", mend="correct the definition"
+        )
+    by_address = {declared_input.address: declared_input for declared_input in operation.inputs}
     for address in inputs.values:
         if address not in by_address and not address.startswith("header.") and not loose:
-            raise UsageError(f"{operation.id} has no input {quoted(address)}", mend=nearest(address, by_address))
+            raise UsageError(
+                f"{operation.id} has no input {quoted(address)}", mend=nearest(address, by_address)
+            )
     if not version_of(operation):
         return _plain(operation, inputs, base_url)
     return _soap(contract, operation, inputs, url_of(operation, base_url), loose)
@@ -65,7 +74,11 @@ def _soap(contract: Contract, operation: Operation, inputs: Inputs, url: str, lo
 def _parted(operation: Operation, body: object) -> tuple[object, list[Attachment]]:
     """(what goes into the envelope, attachments): those that are declared and not given are made up."""
     declared = operation.body.media[0].encoding if operation.body else ()
-    given = {key: value for key, value in body.items() if key.startswith(ATTACHED)} if isinstance(body, dict) else {}
+    given = (
+        {key: value for key, value in body.items() if key.startswith(ATTACHED)}
+        if isinstance(body, dict)
+        else {}
+    )
     known = [key for key, _ in declared]
     for key in given:
         if key not in known:
@@ -74,7 +87,9 @@ def _parted(operation: Operation, body: object) -> tuple[object, list[Attachment
             )
     rest = {key: value for key, value in body.items() if key not in given} if isinstance(body, dict) else body
     return rest, [
-        Attachment(key.removeprefix(ATTACHED), types.partition(" or ")[0], content_of(given.get(key, "quay"), types))
+        Attachment(
+            key.removeprefix(ATTACHED), types.partition(" or ")[0], content_of(given.get(key, "quay"), types)
+        )
         for key, types in declared
     ]
 
@@ -84,7 +99,7 @@ def _blocks(
 ) -> list[ET.Element]:
     """The header blocks; what is no declared block becomes a header field of HTTP."""
     blocks = []
-    by_address = {one.address: one for one in operation.inputs}
+    by_address = {declared_input.address: declared_input for declared_input in operation.inputs}
     for address, value in inputs.values.items():
         given = by_address.get(address)
         if given is not None and given.unreadable and given.content:

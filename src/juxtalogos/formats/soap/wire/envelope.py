@@ -1,4 +1,6 @@
-"""Envelopes of SOAP 1.1 and 1.2: put together and taken apart (SOAP 1.1, section 4; SOAP 1.2 part 1, section 5)."""
+"""Envelopes of SOAP 1.1 and 1.2: put together and taken apart (SOAP 1.1, section 4; SOAP 1.2 part 1, section
+5).
+"""
 
 from __future__ import annotations
 
@@ -40,7 +42,9 @@ class Envelope:
     body: ET.Element | None
 
     def block(self, name: str) -> ET.Element | None:
-        """A header block, without what SOAP itself may say on any (`mustUnderstand`, `actor`, `role`, `relay`)."""
+        """A header block, without what SOAP itself may say on any (`mustUnderstand`, `actor`, `role`,
+        `relay`).
+        """
         found = next((one for one in self.blocks if one.tag == name), None)
         if found is None or not any(key.startswith(_ENVELOPE_NAMES) for key in found.attrib):
             return found
@@ -67,12 +71,20 @@ class Envelope:
         if self.version == "1.1":
             code = _text(entry.find("faultcode"))
             name = resolve_name(code, self.tree.scope(entry)) or code
-            return SoapFault(local(name), _space(name), _text(entry.find("faultstring")), entry.find("detail"), entry)
+            return SoapFault(
+                local(name), _space(name), _text(entry.find("faultstring")), entry.find("detail"), entry
+            )
         ns = f"{{{ENVELOPE_12}}}"
         value = entry.find(f"{ns}Code/{ns}Value")
-        name = (resolve_name(_text(value), self.tree.scope(value)) if value is not None else None) or _text(value)
+        name = (resolve_name(_text(value), self.tree.scope(value)) if value is not None else None) or _text(
+            value
+        )
         return SoapFault(
-            local(name), _space(name), _text(entry.find(f"{ns}Reason/{ns}Text")), entry.find(f"{ns}Detail"), entry
+            local(name),
+            _space(name),
+            _text(entry.find(f"{ns}Reason/{ns}Text")),
+            entry.find(f"{ns}Detail"),
+            entry,
         )
 
 
@@ -112,7 +124,12 @@ def ill_formed(envelope: Envelope) -> str:
 
 
 def closed(
-    version: str, blocks: list[ET.Element], entries: list[ET.Element], prefixes: Prefixes, *, indent: bool = True
+    version: str,
+    blocks: list[ET.Element],
+    entries: list[ET.Element],
+    prefixes: Prefixes,
+    *,
+    indent: bool = True,
 ) -> bytes:
     """The bytes of an envelope."""
     ns = f"{{{ENVELOPES[version]}}}"
@@ -124,8 +141,14 @@ def closed(
 
 
 def other_version(request: Request) -> tuple[tuple[str, str, Request], ...]:
-    """The message in the envelope of a version that there is not (SOAP 1.1, section 4.1.2; 1.2 part 1, section 5.4.7)."""
+    """The message in the envelope of a version that there is not (SOAP 1.1, section 4.1.2; 1.2 part 1,
+    section 5.4.7).
+    """
     body = request.body or b""
     for address in ENVELOPES.values():
         body = body.replace(address.encode(), b"urn:merrow:another-envelope")
-    return (("body/Envelope", "version: another version of SOAP", replace(request, body=body)),) if body != request.body else ()  # fmt: skip
+    return (
+        (("body/Envelope", "version: another version of SOAP", replace(request, body=body)),)
+        if body != request.body
+        else ()
+    )

@@ -36,7 +36,9 @@ def envelope_of(request: Request) -> Envelope | None:
 
 
 def body_names(contract: Contract, operation: Operation) -> list[str]:
-    """The names that the first element in an operation's request body may have; an empty one when it has none."""
+    """The names that the first element in an operation's request body may have; an empty one when it has
+    none.
+    """
     media = operation.body.media[0] if operation.body else None
     if media and media.unreadable:
         return []
@@ -56,7 +58,7 @@ class Matcher:
 
     def __init__(self, contract: Contract) -> None:
         self.contract = contract
-        self.operations = tuple(one for one in contract.operations if not one.not_callable)
+        self.operations = tuple(operation for operation in contract.operations if not operation.not_callable)
 
     @cached_property
     def by_name(self) -> dict[str, list[Operation]]:
@@ -70,12 +72,22 @@ class Matcher:
     @cached_property
     def unreadable(self) -> list[Operation]:
         """Operations whose declared body cannot be read."""
-        return [one for one in self.operations if one.body and any(part.unreadable for part in one.body.media)]
+        return [
+            operation
+            for operation in self.operations
+            if operation.body and any(part.unreadable for part in operation.body.media)
+        ]
 
     def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
-        """Of operations at the same address those whose element stands in the body, the one with the same action first."""
+        """Of operations at the same address those whose element stands in the body, the one with the same
+        action first.
+        """
         operations = self.operations
-        plain = tuple(one for one in operations if not version_of(one) and _is_plain(one, request, base_url))
+        plain = tuple(
+            operation
+            for operation in operations
+            if not version_of(operation) and _is_plain(operation, request, base_url)
+        )
         if request.method != "POST":
             return plain
         envelope = envelope_of(request)
@@ -83,18 +95,24 @@ class Matcher:
             return plain
         entry = envelope.entry.tag if envelope.entry is not None else ""
         action = action_of(request)
-        found = [one for one in self.by_name.get(entry, ()) if _same_place(url_of(one, base_url), request.url)]
+        found = [
+            one for one in self.by_name.get(entry, ()) if _same_place(url_of(one, base_url), request.url)
+        ]
         if not found and action:  # of a body that cannot be read, nobody knows the element
             found = [
                 one
                 for one in self.unreadable
                 if one.fact("action") == action and _same_place(url_of(one, base_url), request.url)
             ]
-        return tuple(sorted(found, key=lambda one: (version_of(one) != envelope.version, one.fact("action") != action)))
+        return tuple(
+            sorted(found, key=lambda one: (version_of(one) != envelope.version, one.fact("action") != action))
+        )
 
     def unmatched(self, request: Request, base_url: str) -> CheckResult | str:
-        """What a request is that no operation matches: a finding at an address of ours; else why it is none of ours."""
-        if not any(_same_place(url_of(one, base_url), request.url) for one in self.operations):
+        """What a request is that no operation matches: a finding at an address of ours; else why it is none
+        of ours.
+        """
+        if not any(_same_place(url_of(operation, base_url), request.url) for operation in self.operations):
             return "outside the base URL"
         if request.method == "GET":
             return "it asks for the definition or a page, which no operation declares"
@@ -105,7 +123,12 @@ class Matcher:
         observed = local(entry.tag) if entry is not None else "an empty Body"
         root = Location(self.contract.root)
         return CheckResult(
-            "operation.undeclared", False, f"request {observed}", "an operation of the definition", observed, root
+            "operation.undeclared",
+            False,
+            f"request {observed}",
+            "an operation of the definition",
+            observed,
+            root,
         )
 
 

@@ -28,8 +28,13 @@ def with_digest(request: Request, scheme: SecurityScheme, credential: Any, memor
     """Base64(SHA-1(nonce + created + password)) (section 3.1, PasswordDigest)."""
     nonce = os.urandom(16)
     created = _stamp(datetime.now(UTC))
-    digest = hashlib.sha1(nonce + created.encode() + credential.secret.encode(), usedforsecurity=False).digest()
-    more = f'<wsse:Nonce EncodingType="{_B64}">{base64.b64encode(nonce).decode()}</wsse:Nonce><wsu:Created>{created}</wsu:Created>'
+    digest = hashlib.sha1(
+        nonce + created.encode() + credential.secret.encode(), usedforsecurity=False
+    ).digest()
+    more = (
+        "<wsse:Nonce"
+        f' EncodingType="{_B64}">{base64.b64encode(nonce).decode()}</wsse:Nonce><wsu:Created>{created}</wsu:Created>'  # noqa: E501
+    )
     memory["digest"] = base64.b64encode(digest).decode()
     return _with_token(request, credential.user, memory["digest"], "PasswordDigest", more)
 
@@ -42,9 +47,10 @@ def _with_token(request: Request, user: str, password: str, kind: str, more: str
     now = datetime.now(UTC)
     block = (
         f'<wsse:Security xmlns:wsse="{SECURITY}" xmlns:wsu="{SECURITY_UTILITY}">'
-        f"<wsu:Timestamp><wsu:Created>{_stamp(now)}</wsu:Created><wsu:Expires>{_stamp(now + _LIFE)}</wsu:Expires></wsu:Timestamp>"
+        f"<wsu:Timestamp><wsu:Created>{_stamp(now)}</wsu:Created><wsu:Expires>{_stamp(now + _LIFE)}</wsu:Expires></wsu:Timestamp>"  # noqa: E501
         f"<wsse:UsernameToken><wsse:Username>{escape(user)}</wsse:Username>"
-        f'<wsse:Password Type="{TOKEN_PROFILE}#{kind}">{escape(password)}</wsse:Password>{more}</wsse:UsernameToken></wsse:Security>'
+        "<wsse:Password"
+        f' Type="{TOKEN_PROFILE}#{kind}">{escape(password)}</wsse:Password>{more}</wsse:UsernameToken></wsse:Security>'  # noqa: E501
     ).encode()
     return replace(request, body=_in_header(request.body or b"", block))
 
@@ -68,5 +74,15 @@ def _in_header(body: bytes, block: bytes) -> bytes:
     start = body.rindex(b"<" + prefix + name, first.start(), first.end())
     if name == b"Header" and not closed:
         return body[: first.end()] + block + body[first.end() :]
-    whole = b"<" + prefix + b"Header" + (attributes.rstrip() if name == b"Header" else b"") + b">" + block + b"</" + prefix + b"Header>"  # fmt: skip
+    whole = (
+        b"<"
+        + prefix
+        + b"Header"
+        + (attributes.rstrip() if name == b"Header" else b"")
+        + b">"
+        + block
+        + b"</"
+        + prefix
+        + b"Header>"
+    )
     return body[:start] + whole + body[first.end() if name == b"Header" else start :]

@@ -21,7 +21,9 @@ from juxtalogos.schema.xml.check.identity import ScopeOf
 
 def taken(contract: Contract, operation: Operation, request: Request, base_url: str) -> Inputs:
     """Header blocks and the body as plain values; a body that is not the declared one as it came."""
-    values: dict[str, Any] = dict(input_texts(operation, request, base_url)) if not version_of(operation) else {}
+    values: dict[str, Any] = (
+        dict(input_texts(operation, request, base_url)) if not version_of(operation) else {}
+    )
     values |= {f"header.{name}": text for name, text in further_headers(request)}
     if not version_of(operation):
         return Inputs({address: text for address, text in values.items() if _known(operation, address)})
@@ -29,11 +31,11 @@ def taken(contract: Contract, operation: Operation, request: Request, base_url: 
     media = operation.body.media[0] if operation.body else None
     if envelope is None:
         return Inputs(values, request.body or ABSENT)
-    for one in operation.inputs:
-        schema = soap_schema(contract, one.schema) if one.schema else None
+    for declared_input in operation.inputs:
+        schema = soap_schema(contract, declared_input.schema) if declared_input.schema else None
         block = envelope.block(schema.declared.name) if schema else None
         if schema is not None and block is not None:
-            values[one.address] = schema.tree(block, envelope.tree.scope)
+            values[declared_input.address] = schema.tree(block, envelope.tree.scope)
     body = _body(contract, operation, envelope) if media and media.schema else ABSENT
     if body is ABSENT and envelope.entry is not None:
         body = request.body
@@ -41,7 +43,9 @@ def taken(contract: Contract, operation: Operation, request: Request, base_url: 
 
 
 def _known(operation: Operation, address: str) -> bool:
-    return address.startswith("header.") or any(one.address == address for one in operation.inputs)
+    return address.startswith("header.") or any(
+        declared_input.address == address for declared_input in operation.inputs
+    )
 
 
 def _body(contract: Contract, operation: Operation, envelope: Envelope) -> Any:

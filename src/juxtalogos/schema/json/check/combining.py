@@ -1,4 +1,6 @@
-"""The operators that apply further schemas to the same value: references, combinations, conditions, `unevaluated`."""
+"""The operators that apply further schemas to the same value: references, combinations, conditions,
+`unevaluated`.
+"""
 
 from __future__ import annotations
 
@@ -92,13 +94,16 @@ def add_branch(
         return
     told = _told_branch(rule, node, value, context)
     nearest = (
-        told if told is not None else min(range(len(failures)), key=lambda index: _distance(failures[index], path))
+        told
+        if told is not None
+        else min(range(len(failures)), key=lambda index: _distance(failures[index], path))
     )
     because = tuple(failures[nearest])
     first = because[0] if because else None
     name = _branch_name(rule.operand[nearest])
     got = (
-        f"{seen(value)}; nearest is {name}, but {first.path or 'the value'}: {first.declared}, and it is {first.observed}"
+        f"{seen(value)}; nearest is {name}, but {first.path or 'the value'}: {first.declared}, and it is"
+        f" {first.observed}"
         if first
         else seen(value)
     )
@@ -124,18 +129,24 @@ def _told_branch(rule: Rule, node: Node, value: Any, context: Context) -> int | 
     uri = discriminator.mapping.get(told)
     for index, child in enumerate(rule.operand):
         reference = child.rule("ref")
-        if reference and (reference.operand.uri == uri if uri else reference.operand.uri.rpartition("/")[2] == told):
+        if reference and (
+            reference.operand.uri == uri if uri else reference.operand.uri.rpartition("/")[2] == told
+        ):
             return index
     return None
 
 
 def told_schema(rule: Rule, value: Any, context: Context) -> Node | None:
-    """The schema that a value names by the discriminator of a common parent; BadReference when there is none of that name."""
+    """The schema that a value names by the discriminator of a common parent; BadReference when there is none
+    of that name.
+    """
     discriminator: Discriminator = rule.operand
     told = value.get(discriminator.property) if type(value) is dict else None
     if type(told) is not str:
         return None
-    return context.store.resolve(discriminator.mapping.get(told) or discriminator.family + quote(escape_key(told)))
+    return context.store.resolve(
+        discriminator.mapping.get(told) or discriminator.family + quote(escape_key(told))
+    )
 
 
 @operator("discriminator")
@@ -147,7 +158,14 @@ def _discriminator(rule: Rule, value: Any, at: Visit) -> None:
         told = value[rule.operand.property]
         known = ", ".join(rule.operand.mapping)
         wanted = f"one of {known}" if known else "the name of a schema"
-        add(at.context, (at.path, rule.operand.property), rule, wanted, seen(told), advisory=not rule.operand.strict)
+        add(
+            at.context,
+            (at.path, rule.operand.property),
+            rule,
+            wanted,
+            seen(told),
+            advisory=not rule.operand.strict,
+        )
         return
     telling = at.context.telling
     if child is None or child is at.node or id(rule) in telling.get(id(value), ()):
@@ -184,7 +202,13 @@ def _unevaluated_properties(rule: Rule, value: Any, at: Visit) -> None:
     for name, item in value.items():
         if name not in at.evaluated.names:
             if rule.operand.constant is False:
-                add(at.context, (at.path, name), rule, "no further property", f"property {name} = {in_words(item, 40)}")
+                add(
+                    at.context,
+                    (at.path, name),
+                    rule,
+                    "no further property",
+                    f"property {name} = {in_words(item, 40)}",
+                )
             else:
                 check_node(rule.operand, item, (at.path, name), at.context)
     at.evaluated.names.update(value)
@@ -197,7 +221,13 @@ def _unevaluated_items(rule: Rule, value: Any, at: Visit) -> None:
     for index, item in enumerate(value):
         if index not in at.evaluated.items:
             if rule.operand.constant is False:
-                add(at.context, (at.path, index), rule, "no further item", f"item {index} = {in_words(item, 40)}")
+                add(
+                    at.context,
+                    (at.path, index),
+                    rule,
+                    "no further item",
+                    f"item {index} = {in_words(item, 40)}",
+                )
             else:
                 check_node(rule.operand, item, (at.path, index), at.context)
     at.evaluated.all_items = True

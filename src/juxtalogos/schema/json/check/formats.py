@@ -32,7 +32,8 @@ _SCHEME = re.compile(r"[A-Za-z][A-Za-z0-9+.-]*:")
 _BASE64URL = re.compile(r"[A-Za-z0-9_-]*={0,2}")
 _DECIMAL = re.compile(r"[+-]?\d+(?:\.\d+)?", re.ASCII)
 _HTTP_DATE = re.compile(
-    r"(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun), \d\d (?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) \d{4} \d\d:\d\d:\d\d GMT",
+    r"(?:Mon|Tue|Wed|Thu|Fri|Sat|Sun), \d\d (?:Jan|Feb|Mar|Apr|May|Jun|Jul|Aug|Sep|Oct|Nov|Dec) \d{4}"
+    r" \d\d:\d\d:\d\d GMT",
     re.ASCII,
 )
 _TOKEN = r"[!#$%&'*+.^_`|~0-9A-Za-z-]+"
@@ -110,7 +111,11 @@ def is_idn_email(text: str) -> bool:
     """RFC 6531: letters beyond ASCII in the local part too."""
     local, at, domain = text.rpartition("@")
     plain = "".join(char if char.isascii() else "x" for char in local)
-    return bool(at) and bool(_LOCAL.fullmatch(plain) or _QUOTED_LOCAL.fullmatch(plain)) and is_idn_hostname(domain)
+    return (
+        bool(at)
+        and bool(_LOCAL.fullmatch(plain) or _QUOTED_LOCAL.fullmatch(plain))
+        and is_idn_hostname(domain)
+    )
 
 
 def is_ipv4(text: str) -> bool:
@@ -283,5 +288,7 @@ def format_holds(name: str, value: Any) -> bool:
         return checker is None or checker(value)
     if isinstance(value, int | float) and not isinstance(value, bool):
         checker = NUMBER_FORMATS.get(name)
-        return checker is None or ((math.isfinite(value) if isinstance(value, float) else True) and checker(value))
+        return checker is None or (
+            (math.isfinite(value) if isinstance(value, float) else True) and checker(value)
+        )
     return True

@@ -20,7 +20,8 @@ from juxtalogos.schema.json.tree.walk import iter_nodes
 from juxtalogos.schema.patterns import Pattern
 
 Record = int | tuple[Any, ...]
-"""What was hit, for the compiler to read: an element's number, or what one call of a compiled function tells."""
+"""What was hit, for the compiler to read: an element's number, or what one call of a
+compiled function tells."""
 
 
 class FastCheck(Protocol):
@@ -76,10 +77,13 @@ class Context:
     telling: dict[int, set[int]] = field(default_factory=dict)
     """By value the discriminators being followed: the schema that is told contains the one that tells."""
     known: dict[Any, Remembered] = field(default_factory=dict)
-    """What was found of a schema at an object or list: several ways may lead there, and each would double the work below."""
+    """What was found of a schema at an object or list: several ways may lead there, and each would double the
+    work below."""
 
     def fresh(self, known: dict[Any, Remembered] | None = None) -> Context:
-        """A context like this one, with nothing found yet; `known` is shared with others of the same value."""
+        """A context like this one, with nothing found yet; `known` is shared with others
+        of the same value.
+        """
         return Context(self.store, self.direction, self.asserts_format, known={} if known is None else known)
 
 
@@ -118,9 +122,17 @@ WITH_FACETS = frozenset(("type", "minimum", "maximum", "minLength", "maxLength",
 
 
 def check_node(
-    node: Node, value: Any, path: Path, context: Context, evaluated: Evaluated | None = None, home: Node | None = None
+    node: Node,
+    value: Any,
+    path: Path,
+    context: Context,
+    evaluated: Evaluated | None = None,
+    home: Node | None = None,
 ) -> None:
-    """Adds the deviations of a value to the context. `home` is the schema at which the value was first met."""
+    """Adds the deviations of a value to the context.
+
+    `home` is the schema at which the value was first met.
+    """
     if node.constant is not None:
         if node.constant is False:
             add(context, path, Rule("false", None, "false", node.location), "no value at all", seen(value))
@@ -171,7 +183,9 @@ def _check(
     for rule in node.rules:
         OPERATORS[rule.op](rule, value, visit)
         if context.hits is not None and context.compiler is not None and rule.op in WITH_FACETS:
-            context.hits += [number for facet, number in context.compiler.facet_numbers(rule) if facet.test(value)]
+            context.hits += [
+                number for facet, number in context.compiler.facet_numbers(rule) if facet.test(value)
+            ]
     if outer is not None and evaluated is not None and evaluated is not outer:
         outer.add(evaluated)
     context.scope = entered
@@ -234,7 +248,9 @@ def add_undecided(context: Context, path: Path, pattern: Pattern, location: Loca
     """Nothing is known of a value whose pattern passed its time limit."""
     got = "undecided: the pattern took too long"
     wanted = f"text matching {pattern.source}"
-    context.deviations.append(Deviation(render(path), "pattern", location, wanted, got, advisory=True, undecided=True))
+    context.deviations.append(
+        Deviation(render(path), "pattern", location, wanted, got, advisory=True, undecided=True)
+    )
 
 
 Operator = Callable[[Rule, Any, Visit], None]
@@ -252,7 +268,9 @@ def operator(name: str) -> Callable[[Operator], Operator]:
 
 
 def is_other_direction(name: str, home: Node, context: Context) -> bool:
-    """A required readOnly property need not be in a request, nor a writeOnly one in a response (OpenAPI 3.0.3, schema object)."""
+    """A required readOnly property need not be in a request, nor a writeOnly one in a response (OpenAPI
+    3.0.3, schema object).
+    """
     for node in property_nodes(name, home, context):
         notes = deep_notes(node, context)
         if (notes[0] and context.direction is Direction.REQUEST) or (
@@ -293,6 +311,6 @@ def deep_notes(node: Node, context: Context) -> tuple[bool, bool]:
     known = context.store.notes.get(node)
     if known is None:
         nodes = same_value_nodes(node, context, 20) if node.rule("ref") or node.rule("allOf") else [node]
-        known = any(one.notes.read_only for one in nodes), any(one.notes.write_only for one in nodes)
+        known = any(child.notes.read_only for child in nodes), any(child.notes.write_only for child in nodes)
         context.store.notes[node] = known
     return known

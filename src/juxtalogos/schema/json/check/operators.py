@@ -32,7 +32,14 @@ from juxtalogos.schema.patterns import Pattern, PatternTimeout
 def _type(rule: Rule, value: Any, at: Visit) -> None:
     if not any(is_of_type(value, name) for name in rule.operand):
         # `nullable` where the dialect does not know it (OpenAPI 3.1) still tells what its author meant.
-        add(at.context, at.path, rule, declared(rule), seen(value), advisory=value is None and at.node.notes.nullable)
+        add(
+            at.context,
+            at.path,
+            rule,
+            declared(rule),
+            seen(value),
+            advisory=value is None and at.node.notes.nullable,
+        )
 
 
 @operator("enum")
@@ -43,7 +50,14 @@ def _enum(rule: Rule, value: Any, at: Visit) -> None:
             at.context.hits.append(at.context.compiler.enum_number(rule, rule.operand[member]))
     else:
         # `nullable` beside an enumeration without null: the versions of OpenAPI 3.0 read it in two ways.
-        add(at.context, at.path, rule, declared(rule), seen(value), advisory=value is None and at.node.notes.nullable)
+        add(
+            at.context,
+            at.path,
+            rule,
+            declared(rule),
+            seen(value),
+            advisory=value is None and at.node.notes.nullable,
+        )
 
 
 @operator("const")
@@ -53,7 +67,10 @@ def _const(rule: Rule, value: Any, at: Visit) -> None:
 
 
 def _limit(
-    holds: Callable[[Any, Any], bool], applies: Callable[[Any], bool], measure: Callable[[Any], Any], noun: str
+    holds: Callable[[Any, Any], bool],
+    applies: Callable[[Any], bool],
+    measure: Callable[[Any], Any],
+    noun: str,
 ) -> Operator:
     def operate(rule: Rule, value: Any, at: Visit) -> None:
         if applies(value) and not holds(measure(value), rule.operand):
@@ -138,7 +155,13 @@ def _unique(rule: Rule, value: Any, at: Visit) -> None:
             told += 1
             if told > MOST_DOUBLES:
                 return
-            add(at.context, (at.path, index), rule, declared(rule), f"the same as item {before}: {in_words(item, 40)}")
+            add(
+                at.context,
+                (at.path, index),
+                rule,
+                declared(rule),
+                f"the same as item {before}: {in_words(item, 40)}",
+            )
 
 
 @operator("required")
@@ -171,8 +194,16 @@ def _members(rule: Rule, value: Any, at: Visit) -> None:
         if not matched and members.additional is not None:
             matched = True
             if members.additional.constant is False:
-                closed = Rule("additionalProperties", None, "additionalProperties", members.additional.location)
-                add(at.context, (at.path, name), closed, declared(rule), f"property {name} = {in_words(item, 40)}")
+                closed = Rule(
+                    "additionalProperties", None, "additionalProperties", members.additional.location
+                )
+                add(
+                    at.context,
+                    (at.path, name),
+                    closed,
+                    declared(rule),
+                    f"property {name} = {in_words(item, 40)}",
+                )
             else:
                 check_node(members.additional, item, (at.path, name), at.context)
         if matched and at.evaluated is not None:
@@ -237,7 +268,9 @@ def _items(rule: Rule, value: Any, at: Visit) -> None:
     if items.rest is not None:
         if items.rest.constant is False:
             for index in range(count, len(value)):
-                closed = Rule("items", None, items.rest.location.pointer.rpartition("/")[2], items.rest.location)
+                closed = Rule(
+                    "items", None, items.rest.location.pointer.rpartition("/")[2], items.rest.location
+                )
                 add(
                     at.context,
                     (at.path, index),

@@ -1,10 +1,12 @@
 """Compiling: a node -> a specialised Python function that says whether a value has no deviation at all.
 
 The function sets a flag for each element that the value hits. It answers True only when the interpreter would
-find nothing, not even something advisory; whatever it doubts it answers False, and the interpreter says what is
+find nothing, not even something advisory; whatever it doubts it answers False, and the interpreter says what
+is
 wrong. So the valid path pays nothing for paths and messages, and there is one source of verdicts.
 
-Every name and value of a definition enters the source as a `repr`ed constant or a bound variable, never as text.
+Every name and value of a definition enters the source as a `repr`ed constant or a bound variable, never as
+text.
 """
 
 from __future__ import annotations
@@ -26,7 +28,9 @@ class Compiler(Tables):
     """Compiles the nodes of one store in one direction."""
 
     def can_compile(self, node: Node) -> bool:
-        """Dynamic references, `unevaluated` keywords and a parent's discriminator look beyond one schema: those stay with the interpreter."""
+        """Dynamic references, `unevaluated` keywords and a parent's discriminator look beyond one schema:
+        those stay with the interpreter.
+        """
         seen: set[int] = set()
         waiting = [node]
         while waiting:

@@ -1,4 +1,5 @@
-"""Which schemas a compiled function would go through too often: one part of a value by several ways, and each again below.
+"""Which schemas a compiled function would go through too often: one part of a value by several ways, and each
+again below.
 
 The interpreter remembers what it found of a part and stays linear; such schemas are left to it.
 """
@@ -30,8 +31,8 @@ def grows(node: Node, context: Context) -> bool:
     for number, component in enumerate(_components(id(node), edges)):
         home.update(dict.fromkeys(component, number))
         most = 1
-        for one in component:
-            for children in edges[one]:
+        for particle in component:
+            for children in edges[particle]:
                 inside = sum(home.get(child) == number for child in children)
                 if inside > 1:
                     return True  # round in a circle, twice each time
@@ -62,7 +63,9 @@ def _edges(start: Node, context: Context) -> Edges | None:
 
 
 def _together(node: Node, context: Context) -> Iterator[Node]:
-    """The schemas that apply to the same value whenever a schema does, again for each way that leads to them."""
+    """The schemas that apply to the same value whenever a schema does, again for each way
+    that leads to them.
+    """
     waiting = [node]
     while waiting:
         one = waiting.pop()
@@ -87,8 +90,8 @@ def _together(node: Node, context: Context) -> Iterator[Node]:
 
 def _parts(together: list[Node]) -> Iterator[list[Node]]:
     """For each part that a value may have, the schemas of some that apply there."""
-    members = [rule.operand for one in together for rule in one.rules if rule.op == "members"]
-    names = {name for one in members for name in one.properties}
+    members = [rule.operand for schema in together for rule in schema.rules if rule.op == "members"]
+    names = {name for member in members for name in member.properties}
     for name in (*names, None):
         found = []
         for one in members:
@@ -96,14 +99,16 @@ def _parts(together: list[Node]) -> Iterator[list[Node]]:
             found += [own] if own is not None else [one.additional] if one.additional is not None else []
             found += [child for _, child in one.patterns]
         yield found
-    items = [rule.operand for one in together for rule in one.rules if rule.op == "items"]
-    for place in range(max((len(one.prefix) for one in items), default=0)):
-        yield [one.prefix[place] for one in items if place < len(one.prefix)]
-    yield [one.rest for one in items if one.rest is not None]
+    items = [rule.operand for schema in together for rule in schema.rules if rule.op == "items"]
+    for place in range(max((len(item.prefix) for item in items), default=0)):
+        yield [item.prefix[place] for item in items if place < len(item.prefix)]
+    yield [item.rest for item in items if item.rest is not None]
 
 
 def _components(start: int, edges: Edges) -> Iterator[list[int]]:
-    """Schemas that lead to one another, those that others lead to first (Tarjan's algorithm, without recursion)."""
+    """Schemas that lead to one another, those that others lead to first (Tarjan's algorithm, without
+    recursion).
+    """
     index: dict[int, int] = {}
     low: dict[int, int] = {}
     stack: list[int] = []

@@ -6,7 +6,12 @@ from typing import Any
 
 from juxtalogos.schema.json.check.formats import NUMBER_FORMATS, TEXT_FORMATS
 from juxtalogos.schema.json.check.interpreter import Record, attempt, deep_notes, follow, is_other_direction
-from juxtalogos.schema.json.compile.exclusive_branches import JSON_TYPES, python_types, resolved, telling_property
+from juxtalogos.schema.json.compile.exclusive_branches import (
+    JSON_TYPES,
+    python_types,
+    resolved,
+    telling_property,
+)
 from juxtalogos.schema.json.compile.scalar_writer import NUMBER_LIMITS, Scalars
 from juxtalogos.schema.json.compile.tables import Compiled
 from juxtalogos.schema.json.tree.nodes import Items, Members, Node, Rule
@@ -15,7 +20,15 @@ _NUMBER_OPS = frozenset((*NUMBER_LIMITS, "multipleOf"))
 _TEXT_OPS = frozenset(("minLength", "maxLength", "pattern"))
 _LIST_OPS = frozenset(("minItems", "maxItems", "uniqueItems", "items", "contains"))
 _OBJECT_OPS = frozenset(
-    ("minProperties", "maxProperties", "required", "members", "propertyNames", "dependentRequired", "dependentSchemas")
+    (
+        "minProperties",
+        "maxProperties",
+        "required",
+        "members",
+        "propertyNames",
+        "dependentRequired",
+        "dependentSchemas",
+    )
 )
 
 
@@ -51,7 +64,9 @@ class NodeWriter(Scalars):
             self.put(f"if {test}: {self.flag(number)} = 1")
 
     def same(self, node: Node, home: Node, var: str) -> None:
-        """A further schema on the same value: written here, or called where it would grow too large or contain itself."""
+        """A further schema on the same value: written here, or called where it would grow too large or
+        contain itself.
+        """
         if id(node) in self.above or self.budget < 0:
             self.call(node, home, var)
         else:
@@ -72,10 +87,14 @@ class NodeWriter(Scalars):
         allowed = tuple(rules["type"].operand) if "type" in rules else ()
         groups = {
             "string": [
-                op for op in rules if op in _TEXT_OPS or (op == "format" and rules[op].operand[0] in TEXT_FORMATS)
+                op
+                for op in rules
+                if op in _TEXT_OPS or (op == "format" and rules[op].operand[0] in TEXT_FORMATS)
             ],
             "number": [
-                op for op in rules if op in _NUMBER_OPS or (op == "format" and rules[op].operand[0] in NUMBER_FORMATS)
+                op
+                for op in rules
+                if op in _NUMBER_OPS or (op == "format" and rules[op].operand[0] in NUMBER_FORMATS)
             ],
             "array": [op for op in rules if op in _LIST_OPS],
             "object": [op for op in rules if op in _OBJECT_OPS],
@@ -90,7 +109,9 @@ class NodeWriter(Scalars):
                 self.refuse(self.not_one_of(allowed, var))
             for name, ops in groups.items():
                 applicable = (
-                    not allowed or name in allowed or (name == "number" and any("integer" in one for one in allowed))
+                    not allowed
+                    or name in allowed
+                    or (name == "number" and any("integer" in entry for entry in allowed))
                 )
                 if ops and applicable:
                     test = (
@@ -163,7 +184,9 @@ class NodeWriter(Scalars):
             self.indent += 1
             self.refuse(f"not {judge}({name})")
             self.indent -= 1
-        for name, needed in rules["dependentRequired"].operand.items() if "dependentRequired" in rules else ():
+        for name, needed in (
+            rules["dependentRequired"].operand.items() if "dependentRequired" in rules else ()
+        ):
             for other in needed:
                 self.refuse(f"{name!r} in {var} and {other!r} not in {var}")
         for name, child in rules["dependentSchemas"].operand.items() if "dependentSchemas" in rules else ():
@@ -245,7 +268,8 @@ class NodeWriter(Scalars):
             found = self.fresh()
             self.put(f"{found} = sum(map({self.compiler.judge(contains.node)}, {var}))")
             self.refuse(
-                f"{found} < {contains.least}" + (f" or {found} > {contains.most}" if contains.most is not None else "")
+                f"{found} < {contains.least}"
+                + (f" or {found} > {contains.most}" if contains.most is not None else "")
             )
 
     def items(self, items: Items, var: str) -> None:
@@ -283,8 +307,16 @@ class NodeWriter(Scalars):
             self.lines.pop()
 
     def resuming_loop(self, node: Node, listed: str, var: str) -> None:
-        """A loop that goes on behind a broken item. The iterator tells its place, so that counting costs nothing."""
-        value, iterator, way, bound = self.fresh(), self.fresh(), self.way, self.compiler.bind((self.way, node))
+        """A loop that goes on behind a broken item.
+
+        The iterator tells its place, so that counting costs nothing.
+        """
+        value, iterator, way, bound = (
+            self.fresh(),
+            self.fresh(),
+            self.way,
+            self.compiler.bind((self.way, node)),
+        )
         before = len(self.lines)
         self.put(f"{iterator} = iter({listed})")
         self.put(f"for {value} in {iterator}:")
@@ -362,7 +394,9 @@ class NodeWriter(Scalars):
                 if functions[(id(node), id(node))](value, tried):
                     fitting += 1
                     records += [*tried, self.compiler.branch_number(node)]
-                elif not any(not one.advisory for one in attempt(node, value, (), context.fresh(known_before))[0]):
+                elif not any(
+                    not one.advisory for one in attempt(node, value, (), context.fresh(known_before))[0]
+                ):
                     return False  # it fits with a remark: the interpreter tells
             return 1 <= fitting <= most
 
@@ -380,7 +414,9 @@ class NodeWriter(Scalars):
             self.refuse(f"type({told}) is not str")
             for index, (node, texts) in enumerate(zip(nodes, constants)):
                 values = (
-                    self.compiler.bind(frozenset(texts)) if len(texts) > 1 else self.compiler.bind(next(iter(texts)))
+                    self.compiler.bind(frozenset(texts))
+                    if len(texts) > 1
+                    else self.compiler.bind(next(iter(texts)))
                 )
                 self.put(f"{'el' if index else ''}if {told} {'in' if len(texts) > 1 else '=='} {values}:")
                 self.indent += 1
@@ -390,10 +426,13 @@ class NodeWriter(Scalars):
             self.put("else: return False")
             return True
         types = [python_types(node) for node in bare]
-        if any(not one for one in types) or sum(map(len, types)) != len(set().union(*types)):
+        if any(not type_ for type_ in types) or sum(map(len, types)) != len(set().union(*types)):
             return False
         for index, (node, kinds) in enumerate(zip(nodes, types)):
-            self.put(f"{'el' if index else ''}if {' or '.join(f'type({var}) is {kind}' for kind in sorted(kinds))}:")
+            self.put(
+                f"{'el' if index else ''}if"
+                f" {' or '.join(f'type({var}) is {kind}' for kind in sorted(kinds))}:"
+            )
             self.indent += 1
             self.put("pass")
             with self.whole():

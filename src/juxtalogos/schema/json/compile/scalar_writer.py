@@ -46,7 +46,9 @@ class Scalars(Lines):
         name = rules["format"].operand[0] if "format" in rules else ""
         if name in TEXT_FORMATS:
             check = f"not {self.compiler.bind(TEXT_FORMATS[name])}({var})"
-            self.refuse(f"not {self.compiler.bind(COMMON[name])}({var}) and {check}" if name in COMMON else check)
+            self.refuse(
+                f"not {self.compiler.bind(COMMON[name])}({var}) and {check}" if name in COMMON else check
+            )
 
     def number(self, rules: dict[str, Rule], var: str) -> None:
         """Writes the rules about numbers."""

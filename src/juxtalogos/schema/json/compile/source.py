@@ -15,9 +15,17 @@ Broken = tuple[tuple[tuple[str | int, ...], Node], int, Any]
 INLINE_BUDGET = 60
 """Rules that may be written into one function before a further schema gets a function of its own."""
 _HOLDS = {
-    "minimum": ">=", "maximum": "<=", "exclusiveMinimum": ">", "exclusiveMaximum": "<",
-    "minLength": ">=", "maxLength": "<=", "minItems": ">=", "maxItems": "<=", "minProperties": ">=", "maxProperties": "<=",
-}  # fmt: skip
+    "minimum": ">=",
+    "maximum": "<=",
+    "exclusiveMinimum": ">",
+    "exclusiveMaximum": "<",
+    "minLength": ">=",
+    "maxLength": "<=",
+    "minItems": ">=",
+    "maxItems": "<=",
+    "minProperties": ">=",
+    "maxProperties": "<=",
+}
 
 
 class Lines:
@@ -33,7 +41,8 @@ class Lines:
         self.above: list[int] = []
         self.loops = 0
         self.flags: dict[int, str] = {}
-        """Element number -> the local variable that says it was hit; they are written to H once, at the end."""
+        """Element number -> the local variable that says it was hit; they are written to
+        H once, at the end."""
         self.members: list[tuple[str, str, bool]] = []
         """(local variable, table, whether it is a set) of the enumerations met."""
         self.variables = itertools.count()
@@ -51,7 +60,9 @@ class Lines:
         ]
         tail = []
         if parts:
-            tables = tuple(self.compiler.globals[table] if is_set else None for _, table, is_set in self.members)
+            tables = tuple(
+                self.compiler.globals[table] if is_set else None for _, table, is_set in self.members
+            )
             told = self.compiler.bind(Told(tuple(self.flags), tables))
             tail = [f"H.append(({told}, {', '.join(parts)}))"]
         lines = [*head, *self.lines, *tail, "return True"]
@@ -86,7 +97,9 @@ class Lines:
         return self.flags.setdefault(number, f"h{number}")
 
     def limit(self, rule: Rule, measured: str) -> None:
-        """A limit; that it was just reached is only asked where the value is not well within, so that it costs nothing else."""
+        """A limit; that it was just reached is only asked where the value is not well within, so that it
+        costs nothing else.
+        """
         limit, holds = self.constant(rule.operand), _HOLDS[rule.op]
         found = self.compiler.facet_numbers(rule) if self.compiler.counting else ()
         if not found:

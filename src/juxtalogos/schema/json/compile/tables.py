@@ -19,7 +19,8 @@ from juxtalogos.schema.patterns import Pattern, PatternTimeout
 MAX_READ = 10_000
 """Records whose meaning is remembered."""
 Compiled = Callable[..., bool]
-"""(value, records, broken items or None). With a list for them, a function goes on behind a broken item of its outermost
+"""(value, records, broken items or None). With a list for them, a function goes on behind a broken item of
+its outermost
 lists and answers True if nothing else is wrong; without, it stops there."""
 
 
@@ -29,7 +30,9 @@ class BrokenItem(Exception):
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Told:
-    """How to read a record of one function: the elements of its flags, then the tables of its enumerations."""
+    """How to read a record of one function: the elements of its flags, then the tables of
+    its enumerations.
+    """
 
     flags: tuple[int, ...]
     tables: tuple[dict[Any, int] | None, ...]
@@ -133,7 +136,9 @@ class Tables:
         return self.numbers[identity]
 
     def judge(self, node: Node) -> str:
-        """The name of a function that says exactly whether a node accepts a value, for where a False would be believed."""
+        """The name of a function that says exactly whether a node accepts a value, for where a False would be
+        believed.
+        """
         context, known = self.context, self.known
 
         def exactly(value: Any) -> bool:

@@ -1,4 +1,6 @@
-"""Boundary samples: valid values that just reach a limit, one rule at one place each; every enumeration member; null where it may be."""
+"""Boundary samples: valid values that just reach a limit, one rule at one place each; every enumeration
+member; null where it may be.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,9 @@ from juxtalogos.schema.patterns import matching_texts
 
 
 def boundaries(schema: NodeSchema, value: Any) -> Iterator[Boundary]:
-    """From a valid value, valid values at each limit that it comes by; a limit that cannot be reached is left out."""
+    """From a valid value, valid values at each limit that it comes by; a limit that cannot be reached is left
+    out.
+    """
     told: set[tuple[str, str, str]] = set()
     for node, part, keys in Places(schema).of(value):
         for rule in node.rules:

@@ -168,7 +168,9 @@ class Merger:
             self.shape.fixed[discriminator.property] = named[0] if named else uri.rpartition("/")[2]
 
     def tell(self, discriminator: Discriminator, node: Node) -> None:
-        """The name that a common parent's discriminator demands: that of the schema in hand, else one of the mapping's."""
+        """The name that a common parent's discriminator demands: that of the schema in hand, else one of the
+        mapping's.
+        """
         first = self.first or node.location
         own = f"{first.document}#{first.pointer}"
         names = [name for name, target in discriminator.mapping.items() if unquote(target) == own]
@@ -193,7 +195,9 @@ class Merger:
             shape.types = types
             return
         both = [name for name in shape.types if name in types or (name == "integer" and "number" in types)]
-        both += [name for name in types if name == "integer" and "number" in shape.types and "integer" not in both]
+        both += [
+            name for name in types if name == "integer" and "number" in shape.types and "integer" not in both
+        ]
         if not both:
             raise Impossible(f"no value is both {' or '.join(shape.types)} and {' or '.join(types)}")
         shape.types = both

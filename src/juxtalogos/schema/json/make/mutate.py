@@ -1,6 +1,7 @@
 """Mutations: from a valid value, values that break one named rule at one place each.
 
-Candidates are made by a table, a function a rule; each is checked by the engine, and given out only when the named rule
+Candidates are made by a table, a function a rule; each is checked by the engine, and given out only when the
+named rule
 is really broken. Other rules that break with it are listed beside it.
 """
 
@@ -35,12 +36,16 @@ Maker = Callable[[Rule, Any, "_Mutator"], Iterator[tuple[str, Any]]]
 
 
 def mutate(schema: NodeSchema, value: Any) -> Iterator[Mutation]:
-    """One mutation per rule and place that the value reaches; per name for `required` and per member for closed objects."""
+    """One mutation per rule and place that the value reaches; per name for `required` and per member for
+    closed objects.
+    """
     return _Mutator(schema).mutations(value)
 
 
 class Places:
-    """The places of a value: every schema that applies to a part of it, with the part and the keys that lead to it."""
+    """The places of a value: every schema that applies to a part of it, with the part and the keys that lead
+    to it.
+    """
 
     def __init__(self, schema: NodeSchema) -> None:
         self.schema = schema
@@ -87,7 +92,8 @@ class Places:
             case "items" if type(part) is list:
                 # One item of the rest stands for all: the places would else be as many as the items.
                 yield from (
-                    (child, item, (*keys, index)) for index, (child, item) in enumerate(zip(operand.prefix, part))
+                    (child, item, (*keys, index))
+                    for index, (child, item) in enumerate(zip(operand.prefix, part))
                 )
                 if operand.rest is not None and len(part) > len(operand.prefix):
                     yield operand.rest, part[len(operand.prefix)], (*keys, len(operand.prefix))
@@ -100,7 +106,9 @@ class _Mutator(Places):
             for rule in node.rules:
                 made: set[str] = set()
                 candidates = within_floats(MAKERS.get(rule.op, _nothing)(rule, part, self))
-                for what, broken in self.purest(value, keys, rule, candidates) if rule.op == "maxItems" else candidates:
+                for what, broken in (
+                    self.purest(value, keys, rule, candidates) if rule.op == "maxItems" else candidates
+                ):
                     if what in made or (made and rule.op not in _MANY):
                         continue
                     mutation = self.mutation(value, keys, rule, what, broken)
@@ -115,17 +123,20 @@ class _Mutator(Places):
         """Candidates in the order of how little else breaks with them."""
         made = [(what, broken, self.mutation(value, keys, rule, what, broken)) for what, broken in candidates]
         return [
-            (what, broken) for what, broken, found in sorted(made, key=lambda one: len(one[2].also) if one[2] else 99)
+            (what, broken)
+            for what, broken, found in sorted(made, key=lambda one: len(one[2].also) if one[2] else 99)
         ]
 
-    def mutation(self, value: Any, keys: tuple[str | int, ...], rule: Rule, what: str, broken: Any) -> Mutation | None:
+    def mutation(
+        self, value: Any, keys: tuple[str | int, ...], rule: Rule, what: str, broken: Any
+    ) -> Mutation | None:
         whole = replaced(value, keys, broken)
         found = self.schema.check(whole)
         path = join_pointer(keys)
-        named = next((one for one in _flat(found) if _is_of(one, rule, path)), None)
-        if named is None or not any(not one.advisory for one in found):
+        named = next((row for row in _flat(found) if _is_of(row, rule, path)), None)
+        if named is None or not any(not item.advisory for item in found):
             return None
-        also = tuple(one for one in found if one is not named and not one.advisory)
+        also = tuple(item for item in found if item is not named and not item.advisory)
         return Mutation(whole, named.path, named.keyword, named.location, what, also)
 
 
@@ -136,9 +147,9 @@ def within_floats(candidates: Iterator[tuple[str, Any]]) -> Iterator[tuple[str, 
 
 
 def _flat(found: tuple[Deviation, ...]) -> Iterator[Deviation]:
-    for one in found:
-        yield one
-        yield from _flat(one.because)
+    for entry in found:
+        yield entry
+        yield from _flat(entry.because)
 
 
 def _is_of(one: Deviation, rule: Rule, path: str) -> bool:
@@ -242,12 +253,19 @@ def _no_match(rule: Rule, value: Any, mutator: _Mutator) -> Iterator[tuple[str, 
 @_maker("format")
 def _no_format(rule: Rule, value: Any, mutator: _Mutator) -> Iterator[tuple[str, Any]]:
     if isinstance(value, str):
-        yield from (("not of the format", other) for other in (*_misshapen(value), f"{value} ", "quay", "no\\pe {", "~", ""))  # fmt: skip
+        yield from (
+            ("not of the format", other)
+            for other in (*_misshapen(value), f"{value} ", "quay", "no\\pe {", "~", "")
+        )
     else:
         yield from (("not of the format", other) for other in _WIDE_INTEGERS)
 
 
-_ALMOST = ((r"(\d{4})-\d\d-\d\d", r"\1-02-30"), (r"(\A|T)\d\d(:\d\d)", r"\g<1>25\2"), (r"[0-9a-fA-F](?=\Z)", "g"))
+_ALMOST = (
+    (r"(\d{4})-\d\d-\d\d", r"\1-02-30"),
+    (r"(\A|T)\d\d(:\d\d)", r"\g<1>25\2"),
+    (r"[0-9a-fA-F](?=\Z)", "g"),
+)
 """What leaves a text its shape but not its format: a day, an hour, a digit that there is not."""
 
 
@@ -274,7 +292,7 @@ def _too_many(rule: Rule, value: Any, mutator: _Mutator) -> Iterator[tuple[str, 
         more = rule.operand + 1 - len(items)
         last = items[-1] if items else None
         others = [_another(last, number) for number in range(more)]
-        if any(one is not None for one in others):  # that nothing but their number be wrong
+        if any(other is not None for other in others):  # that nothing but their number be wrong
             yield "one item too many", items + others
         yield "one item too many", items + [last] * more
 
@@ -283,7 +301,11 @@ def _another(item: Any, number: int) -> Any:
     """A value like another one, and none that it is equal to; None where none is known."""
     if isinstance(item, str) and item:
         letters = "abcdefghijklmnopqrstuvwxyz"
-        return item[:-1] + letters[number % 26] if number < 26 else item[:-2] + letters[number // 26 % 26] + letters[number % 26]  # fmt: skip
+        return (
+            item[:-1] + letters[number % 26]
+            if number < 26
+            else item[:-2] + letters[number // 26 % 26] + letters[number % 26]
+        )
     if isinstance(item, int | float) and not isinstance(item, bool):
         return item + number + 1
     if isinstance(item, dict):

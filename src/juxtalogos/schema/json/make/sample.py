@@ -29,11 +29,15 @@ MAX_ITEMS = 2_000
 
 
 def sample(schema: NodeSchema, *, full: bool, seed: int, wanted: Wanted = NOTHING) -> Any:
-    """A value that the schema accepts: `full` fills in what is optional too, `wanted` what must be there in any case."""
+    """A value that the schema accepts: `full` fills in what is optional too, `wanted` what must be there in
+    any case.
+    """
     try:
         # In the hope that sound parts make a sound whole only the whole is checked; else every part is.
         with contextlib.suppress(Impossible, GaveUp):
-            hopeful = _Sampler(schema.context(), full, careful=False).value((schema.node,), 0, seed, wanted=wanted)
+            hopeful = _Sampler(schema.context(), full, careful=False).value(
+                (schema.node,), 0, seed, wanted=wanted
+            )
             if accepts(schema.node, hopeful, schema.context()):
                 return hopeful
         return _Sampler(schema.context(), full, careful=True).value((schema.node,), 0, seed, wanted=wanted)
@@ -59,8 +63,12 @@ class _Sampler:
         self.budget = BUDGET
         self.stack: list[int] = []
 
-    def value(self, nodes: tuple[Node, ...], depth: int, seed: int, repeats: int = 2, wanted: Wanted = NOTHING) -> Any:
-        """A value that all the nodes accept; Impossible says why there is none. `repeats`: how often a schema may stand inside itself."""
+    def value(
+        self, nodes: tuple[Node, ...], depth: int, seed: int, repeats: int = 2, wanted: Wanted = NOTHING
+    ) -> Any:
+        """A value that all the nodes accept; Impossible says why there is none. `repeats`: how often a schema
+        may stand inside itself.
+        """
         self.spend()
         if depth > MAX_DEPTH:
             raise Impossible("the schema needs itself without end")
@@ -111,7 +119,11 @@ class _Sampler:
             raise Impossible(why)
         given = [*shape.examples, *shape.defaults]
         if shape.values is not None:
-            values = [value for value in given if key_of(value) in set(map(key_of, shape.values))] if not seed else []
+            values = (
+                [value for value in given if key_of(value) in set(map(key_of, shape.values))]
+                if not seed
+                else []
+            )
             turn = seed % len(shape.values) if shape.values else 0
             yield from values
             yield from shape.values[turn:] + shape.values[:turn]
@@ -127,14 +139,22 @@ class _Sampler:
         if shape.types is not None:
             return sorted(shape.types, key=lambda name: name == "null")
         hints = {
-            "object": shape.members or shape.required or shape.fixed or "minProperties" in shape.limits or shape.names,
+            "object": (
+                shape.members
+                or shape.required
+                or shape.fixed
+                or "minProperties" in shape.limits
+                or shape.names
+            ),
             "array": shape.items or shape.contains or "minItems" in shape.limits,
             "string": shape.patterns or shape.formats or "minLength" in shape.limits,
             "number": shape.multiples or any("imum" in op for op in shape.limits),
         }
         hinted = [name for name, hint in hints.items() if hint]
         return hinted + [
-            name for name in ("string", "object", "integer", "array", "boolean", "null", "number") if name not in hinted
+            name
+            for name in ("string", "object", "integer", "array", "boolean", "null", "number")
+            if name not in hinted
         ]
 
     def of_type(self, name: str, shape: Shape, depth: int, seed: int, wanted: Wanted) -> Iterator[Any]:
@@ -189,10 +209,14 @@ class _Sampler:
             if 0 <= place < len(demands):
                 nodes += (demands[place],)
             turn = seed + (index if shape.unique else 0)
-            made.append(self.item(nodes, depth, turn, taken if shape.unique else None, given.below(str(index))))
+            made.append(
+                self.item(nodes, depth, turn, taken if shape.unique else None, given.below(str(index)))
+            )
         return made
 
-    def item(self, nodes: tuple[Node, ...], depth: int, seed: int, taken: set[Any] | None, wanted: Wanted) -> Any:
+    def item(
+        self, nodes: tuple[Node, ...], depth: int, seed: int, taken: set[Any] | None, wanted: Wanted
+    ) -> Any:
         for attempt in range(30):
             value = self.value(nodes, depth + 1, seed + attempt, wanted=wanted)
             key = key_of(value)
@@ -212,18 +236,24 @@ class _Sampler:
                 required += [other for other in dependents.get(name, ()) if other not in required]
         required = [name for name in required if name in wanted.inner or not self.skipped(name, shape)]
         declared = [name for members in shape.members for name in members.properties]
-        optional = [name for name in dict.fromkeys(declared) if name not in required and not self.skipped(name, shape)]
+        optional = [
+            name for name in dict.fromkeys(declared) if name not in required and not self.skipped(name, shape)
+        ]
         chosen = required + (optional if self.full and depth < OPTIONAL_DEPTH else [])
         attempts = [chosen]
         least = shape.limits.get("minProperties", 0)
         if len(required) < least:
             spare = optional + self.made_up_names(shape, int(least), depth)
-            attempts.append(required + [name for name in spare if name not in required][: least - len(required)])
+            attempts.append(
+                required + [name for name in spare if name not in required][: least - len(required)]
+            )
         attempts.append(required)
         most = shape.limits.get("maxProperties")
         if most is not None and len(chosen) > most:
             attempts.insert(0, chosen[: int(most)])
-        yield from (self.object(shape, names, set(required), declared, depth, seed, wanted) for names in attempts)
+        yield from (
+            self.object(shape, names, set(required), declared, depth, seed, wanted) for names in attempts
+        )
         if len(chosen) > len(required):
             # Some optional property spoils the whole: those are left out one by one.
             for name in [name for name in chosen if name not in required]:
@@ -232,7 +262,9 @@ class _Sampler:
 
     @staticmethod
     def has_place(name: str, shape: Shape) -> bool:
-        """Whether a property is declared, or any may be: where some are named, the others are taken for mistakes."""
+        """Whether a property is declared, or any may be: where some are named, the others are taken for
+        mistakes.
+        """
         named = [members for members in shape.members if members.properties]
         return not named or any(
             name in members.properties
@@ -269,7 +301,9 @@ class _Sampler:
             nodes = self.nodes_of(name, shape)
             if wanted.below(name):
                 made[name] = self.value(nodes, depth + 1, seed, wanted=wanted.below(name))
-            elif name in shape.fixed and all(accepts(node, shape.fixed[name], self.context) for node in nodes):
+            elif name in shape.fixed and all(
+                accepts(node, shape.fixed[name], self.context) for node in nodes
+            ):
                 made[name] = shape.fixed[name]
             elif name in example and all(accepts(node, example[name], self.context) for node in nodes):
                 made[name] = example[name]
@@ -293,7 +327,9 @@ class _Sampler:
         return tuple(nodes)
 
     def skipped(self, name: str, shape: Shape) -> bool:
-        """readOnly is not for requests, writeOnly not for responses, and some are for those only who mean them."""
+        """readOnly is not for requests, writeOnly not for responses, and some are for those only who mean
+        them.
+        """
         for members in shape.members:
             node = members.properties.get(name)
             if node is not None and node.notes.seldom:
@@ -308,10 +344,12 @@ class _Sampler:
 def numbers(shape: Shape, seed: int, *, integer: bool) -> Iterator[int | float]:
     """Numbers within the limits: near the lower one first."""
     low = max(
-        (Decimal(repr(shape.limits[op])) for op in ("minimum", "exclusiveMinimum") if op in shape.limits), default=None
+        (Decimal(repr(shape.limits[op])) for op in ("minimum", "exclusiveMinimum") if op in shape.limits),
+        default=None,
     )
     high = min(
-        (Decimal(repr(shape.limits[op])) for op in ("maximum", "exclusiveMaximum") if op in shape.limits), default=None
+        (Decimal(repr(shape.limits[op])) for op in ("maximum", "exclusiveMaximum") if op in shape.limits),
+        default=None,
     )
     step = Decimal(1)
     for multiple in shape.multiples:
@@ -328,7 +366,9 @@ def numbers(shape: Shape, seed: int, *, integer: bool) -> Iterator[int | float]:
     if not shape.multiples and not integer:
         middle = (low + high) / 2 if low is not None and high is not None else start + Decimal("0.5")
         wanted = (
-            [middle, start, start + Decimal("0.5") * (seed + 1), *wanted] if seed == 0 else [*wanted, middle, start]
+            [middle, start, start + Decimal("0.5") * (seed + 1), *wanted]
+            if seed == 0
+            else [*wanted, middle, start]
         )
     if high is not None:
         wanted += [
@@ -339,7 +379,9 @@ def numbers(shape: Shape, seed: int, *, integer: bool) -> Iterator[int | float]:
         wanted.append(Decimal(0))
     for number in wanted:
         yield (
-            int(number) if number == number.to_integral_value() and abs(number) < Decimal(10) ** 300 else float(number)
+            int(number)
+            if number == number.to_integral_value() and abs(number) < Decimal(10) ** 300
+            else float(number)
         )
 
 
@@ -360,7 +402,9 @@ def texts(shape: Shape, seed: int) -> Iterator[str]:
     ):
         text = word
         while len(text) < least:
-            text = f"{text} {word}" if len(text) + 1 + len(word) <= least else text + word[: least - len(text)]
+            text = (
+                f"{text} {word}" if len(text) + 1 + len(word) <= least else text + word[: least - len(text)]
+            )
         yield text[: int(most)] if most is not None else text
 
 

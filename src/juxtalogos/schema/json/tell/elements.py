@@ -150,7 +150,11 @@ def _label(node: Node) -> str:
 
 def _branch_label(node: Node, number: int, child: Node) -> str:
     reference = child.rule("ref")
-    name = reference.operand.uri.rpartition("/")[2] if reference else child.notes.title or f"alternative {number}"
+    name = (
+        reference.operand.uri.rpartition("/")[2]
+        if reference
+        else child.notes.title or f"alternative {number}"
+    )
     return f"{_label(node)}: {name}"
 
 

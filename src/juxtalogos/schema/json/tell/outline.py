@@ -17,7 +17,9 @@ _SCALARS = ("string", "integer", "number", "boolean", "null")
 
 
 def outline(schema: NodeSchema, *, depth: int) -> Iterator[OutlineRow]:
-    """Rows from the top; the first is the value itself. A schema met again inside itself is named, not repeated."""
+    """Rows from the top; the first is the value itself. A schema met again inside itself is named, not
+    repeated.
+    """
     rows = _rows(schema.node, schema.context(), 0, "", "", False, (), depth)
     for count, row in enumerate(rows):
         if count >= MAX_ROWS:
@@ -27,7 +29,14 @@ def outline(schema: NodeSchema, *, depth: int) -> Iterator[OutlineRow]:
 
 
 def _rows(
-    node: Node, context: Context, depth: int, name: str, path: str, required: bool, above: tuple[int, ...], deepest: int
+    node: Node,
+    context: Context,
+    depth: int,
+    name: str,
+    path: str,
+    required: bool,
+    above: tuple[int, ...],
+    deepest: int,
 ) -> Iterator[OutlineRow]:
     parts = same_value(node, context)
     if any(id(part) in above for part in parts):
@@ -42,8 +51,19 @@ def _rows(
     kind, where = _type(parts), parts[-1].location
     scalar = kind.split(" ")[0] in _SCALARS
     yield OutlineRow(
-        depth, name, path, kind, required, text, _description(parts), where, scalar, _shared(where), read_only=read_only, write_only=write_only
-    )  # fmt: skip
+        depth,
+        name,
+        path,
+        kind,
+        required,
+        text,
+        _description(parts),
+        where,
+        scalar,
+        _shared(where),
+        read_only=read_only,
+        write_only=write_only,
+    )
     if depth < deepest:
         for child, key, place, needed in _inner(parts, path):
             yield from _rows(child, context, depth + 1, key, place, needed, above, deepest)
@@ -81,7 +101,9 @@ def _type(parts: list[Node]) -> str:
         rule = part.rule("type")
         if rule:
             kind = " or ".join(name.replace("strict ", "") for name in rule.operand)
-            form = next((other.operand[0] for part in parts for other in part.rules if other.op == "format"), "")
+            form = next(
+                (other.operand[0] for part in parts for other in part.rules if other.op == "format"), ""
+            )
             return f"{kind} ({form})" if form else kind
     ops = {rule.op for part in parts for rule in part.rules}
     if "members" in ops:
@@ -97,6 +119,11 @@ def _type(parts: list[Node]) -> str:
 
 def _description(parts: list[Node]) -> str:
     text = next(
-        (part.notes.description or part.notes.title for part in parts if part.notes.description or part.notes.title), ""
+        (
+            part.notes.description or part.notes.title
+            for part in parts
+            if part.notes.description or part.notes.title
+        ),
+        "",
     )
     return " ".join(text.split())

@@ -72,7 +72,9 @@ def same_value(node: Node, context: Context) -> list[Node]:
 def declared_kinds(
     schema: NodeSchema, pointer: str = ""
 ) -> tuple[tuple[str, ...], tuple[str, ...], dict[str, tuple[str, ...]]]:
-    """(types of the value, types of its items, types by property) at a place in the value, for reading texts as values."""
+    """(types of the value, types of its items, types by property) at a place in the value, for reading texts
+    as values.
+    """
     known = schema.kinds.get(pointer)
     found = known if known is not None else _declared_kinds(schema, pointer)
     if known is None and len(schema.kinds) < 1_000:
@@ -127,7 +129,9 @@ def kinds_of(node: Node, context: Context, depth: int = 0) -> tuple[str, ...]:
             if rule.op == "type":
                 found += [name.replace("strict ", "") for name in rule.operand]
             elif rule.op in ("enum", "const") and part.rule("type") is None:
-                found += [type_of(member) for member in (rule.operand if rule.op == "enum" else (rule.operand,))]
+                found += [
+                    type_of(member) for member in (rule.operand if rule.op == "enum" else (rule.operand,))
+                ]
             elif rule.op in ("anyOf", "oneOf") and depth < 5:
                 found += [kind for child in rule.operand for kind in kinds_of(child, context, depth + 1)]
     return tuple(dict.fromkeys(found))

@@ -1,4 +1,5 @@
-"""What of a rule's value classes a value can exercise: a list empty or not, null, a limit just reached, a branch taken.
+"""What of a rule's value classes a value can exercise: a list empty or not, null, a limit just reached, a
+branch taken.
 
 One table serves the elements, the interpreter and the compiled functions.
 """
@@ -17,7 +18,9 @@ from juxtalogos.schema.json.tree.nodes import Node, Rule
 
 @dataclass(frozen=True, slots=True)
 class ValueClass:
-    """`test` says whether a value is of the class; `expression` says it in source, for a variable `{v}` that is of the type `type` already."""
+    """`test` says whether a value is of the class; `expression` says it in source, for a variable `{v}` that
+    is of the type `type` already.
+    """
 
     kind: str
     name: str

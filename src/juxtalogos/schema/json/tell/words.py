@@ -20,7 +20,9 @@ def _members(operand: Any) -> str:
 WORDS: dict[str, Callable[[Any], str]] = {
     "type": _types,
     "enum": lambda values: (
-        "one of " + ", ".join(in_words(value, 40) for value in values[:12]) + (" …" if len(values) > 12 else "")
+        "one of "
+        + ", ".join(in_words(value, 40) for value in values[:12])
+        + (" …" if len(values) > 12 else "")
     ),
     "const": lambda value: in_words(value),
     "multipleOf": lambda number: f"a multiple of {number}",

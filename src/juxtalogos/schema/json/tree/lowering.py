@@ -81,7 +81,12 @@ class _Lowering:
     def typing(self) -> Iterator[Rule]:
         named = self.value.get("type")
         types = [named] if isinstance(named, str) else named
-        if isinstance(types, list) and self.has("type") and types and all(isinstance(name, str) for name in types):
+        if (
+            isinstance(types, list)
+            and self.has("type")
+            and types
+            and all(isinstance(name, str) for name in types)
+        ):
             if self.dialect.nullable and self.value.get(self.dialect.nullable) is True:
                 types = [*types, "null"]
             if self.dialect.name == "openapi-2.0":
@@ -149,7 +154,8 @@ class _Lowering:
         properties: dict[str, Node] = {}
         if self.has("properties") and isinstance(self.value["properties"], dict):
             properties = {
-                name: self.child(value, "properties", name) for name, value in self.value["properties"].items()
+                name: self.child(value, "properties", name)
+                for name, value in self.value["properties"].items()
             }
         patterns = []
         if self.has("patternProperties") and isinstance(self.value["patternProperties"], dict):
@@ -209,7 +215,10 @@ class _Lowering:
         if self.has("not"):
             yield self.rule("not", self.child(self.value["not"], "not"))
         if self.has("if"):
-            branches = [self.child(self.value[word], word) if word in self.value else None for word in ("then", "else")]
+            branches = [
+                self.child(self.value[word], word) if word in self.value else None
+                for word in ("then", "else")
+            ]
             yield self.rule("if", Conditional(self.child(self.value["if"], "if"), branches[0], branches[1]))
         discriminator = self.discriminator()
         if discriminator and not self.has("oneOf") and not self.has("anyOf"):
@@ -265,4 +274,6 @@ def _xml(value: Any) -> Xml | None:
     name, space, prefix = (
         value[key] if isinstance(value.get(key), str) else "" for key in ("name", "namespace", "prefix")
     )
-    return Xml(name, space, prefix, attribute=value.get("attribute") is True, wrapped=value.get("wrapped") is True)
+    return Xml(
+        name, space, prefix, attribute=value.get("attribute") is True, wrapped=value.get("wrapped") is True
+    )

@@ -1,4 +1,5 @@
-"""The tree that every JSON-like schema is lowered to: nodes made of rules, each with its place in the definition.
+"""The tree that every JSON-like schema is lowered to: nodes made of rules, each with its place in the
+definition.
 
 Dialects differ only in how they are lowered (`lower.py`). A rule's operand is already in the form that its
 operator wants, so that checking, sampling, elements and words need not know the dialect.
@@ -26,7 +27,9 @@ class Rule:
 
 @dataclass(frozen=True, slots=True)
 class Reference:
-    """A reference not yet followed: the absolute URI, and the scope rule it follows (`static`, `dynamic`, `recursive`)."""
+    """A reference not yet followed: the absolute URI, and the scope rule it follows (`static`, `dynamic`,
+    `recursive`).
+    """
 
     uri: str
     mode: str = "static"
@@ -74,7 +77,8 @@ class Discriminator:
     family: str = ""
     """URI that a bare name is put behind, to name a schema (`definition#/components/schemas/`)."""
     strict: bool = False
-    """Whether the value must name a schema (OpenAPI 2.0); later versions only say that checking should fail."""
+    """Whether the value must name a schema (OpenAPI 2.0); later versions only say that
+    checking should fail."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,7 +94,9 @@ class Xml:
 
 @dataclass(frozen=True, slots=True)
 class Notes:
-    """Annotations: they steer samples and words, never a verdict (readOnly and writeOnly by direction apart)."""
+    """Annotations: they steer samples and words, never a verdict (readOnly and writeOnly
+    by direction apart).
+    """
 
     title: str = ""
     description: str = ""

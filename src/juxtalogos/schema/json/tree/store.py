@@ -25,7 +25,10 @@ class BadReference(LookupError):
 
 
 class SchemaStore:
-    """Documents by URI. URIs may be relative (files of one definition); an `$id` makes a resource of its own."""
+    """Documents by URI.
+
+    URIs may be relative (files of one definition); an `$id` makes a resource of its own.
+    """
 
     def __init__(self, documents: Mapping[str, Any], dialect: str) -> None:
         self.documents = documents
@@ -59,7 +62,9 @@ class SchemaStore:
         return self.node(document, pointer, dialect)
 
     def resolve_dynamic(self, uri: str, scope: tuple[str, ...]) -> Node:
-        """`$dynamicRef` (2020-12, section 8.2.3.2): the outermost resource in scope with the same dynamic anchor."""
+        """`$dynamicRef` (2020-12, section 8.2.3.2): the outermost resource in scope with the same dynamic
+        anchor.
+        """
         resource, fragment = defragmented(uri)
         for document in self.documents:
             self._index(document)
@@ -67,7 +72,9 @@ class SchemaStore:
             for outer in scope:
                 place = self._dynamic.get((outer, fragment))
                 if place:
-                    return self.node(place[0], place[1], self._resources.get(outer, ("", "", self.dialect))[2])
+                    return self.node(
+                        place[0], place[1], self._resources.get(outer, ("", "", self.dialect))[2]
+                    )
         return self.resolve(uri)
 
     def resolve_recursive(self, uri: str, scope: tuple[str, ...]) -> Node:
@@ -119,7 +126,9 @@ class SchemaStore:
         return base, current, value
 
     def enter(self, value: Any, base: str, dialect: Dialect) -> tuple[str, Dialect]:
-        """`enter`, and the dialects of metaschemas among the documents: those without the validation vocabulary assert nothing."""
+        """`enter`, and the dialects of metaschemas among the documents: those without the validation
+        vocabulary assert nothing.
+        """
         base, found = enter(value, base, dialect)
         named = value.get("$schema") if isinstance(value, dict) else None
         metaschema = (
@@ -128,7 +137,9 @@ class SchemaStore:
             else None
         )
         vocabularies = metaschema.get("$vocabulary") if isinstance(metaschema, dict) else None
-        if isinstance(vocabularies, dict) and not any(uri.endswith("/vocab/validation") for uri in vocabularies):
+        if isinstance(vocabularies, dict) and not any(
+            uri.endswith("/vocab/validation") for uri in vocabularies
+        ):
             name = f"{found.name} without validation"
             found = self.dialects[name] = replace(found, name=name, keywords=found.keywords - VALIDATION)
         return base, found
@@ -158,7 +169,9 @@ class SchemaStore:
                 if key not in _NO_SCHEMAS_BELOW
             ]
 
-    def _note_anchors(self, value: dict[str, Any], document: str, pointer: str, base: str, dialect: Dialect) -> None:
+    def _note_anchors(
+        self, value: dict[str, Any], document: str, pointer: str, base: str, dialect: Dialect
+    ) -> None:
         for key, table in (("$anchor", self._anchors), ("$dynamicAnchor", self._dynamic)):
             name = value.get(key)
             if isinstance(name, str):

@@ -10,7 +10,9 @@ from juxtalogos.documents.jsontext import dump_json
 
 
 def key_of(value: Any) -> Hashable:
-    """A key under which JSON-equal values are equal: 1 and 1.0 are, 1 and true are not (2020-12 core, section 4.2.2)."""
+    """A key under which JSON-equal values are equal: 1 and 1.0 are, 1 and true are not (2020-12 core, section
+    4.2.2).
+    """
     kind = type(value)
     if kind is dict:
         return ("o", frozenset((name, key_of(item)) for name, item in value.items()))
@@ -81,7 +83,11 @@ def is_multiple(value: float, of: float) -> bool:
 
 def in_words(value: Any, limit: int = 60) -> str:
     """A value on one line, truncated: texts in quotes, as JSON."""
-    text = dump_json(value) if not isinstance(value, str) or len(value) < 4 * limit else dump_json(value[: 4 * limit])
+    text = (
+        dump_json(value)
+        if not isinstance(value, str) or len(value) < 4 * limit
+        else dump_json(value[: 4 * limit])
+    )
     return text if len(text) <= limit else text[: limit - 1] + "…"
 
 

@@ -1,6 +1,7 @@
 """Checking elements: every deviation with its place, what was declared and what was expected next.
 
-`cvc-` rules of XSD 1.0 part 1 (sections 3.2.4 to 3.11.4), over the components of a schema set. What the element
+`cvc-` rules of XSD 1.0 part 1 (sections 3.2.4 to 3.11.4), over the components of a schema set. What the
+element
 exercised is noted on the way.
 """
 
@@ -62,12 +63,16 @@ class Checker(KeyChecker):
         self.element(element, declared)
         for path, name, where in self.references:
             if name not in self.ids:
-                self.deviations.append(Deviation(path, "idref", where(), "the ID of an element", quoted(name)))
+                self.deviations.append(
+                    Deviation(path, "idref", where(), "the ID of an element", quoted(name))
+                )
 
     # What is wrong, and where.
 
     def path(self, attribute: str = "") -> str:
-        """XPath of the element in hand below the root, by local names; numbered where several may or do stand."""
+        """XPath of the element in hand below the root, by local names; numbered where several may or do
+        stand.
+        """
         steps = []
         for above, one in zip(self.trail, self.trail[1:]):
             if above not in self.steps:
@@ -77,7 +82,7 @@ class Checker(KeyChecker):
 
     def _steps(self, above: ET.Element) -> dict[ET.Element, str]:
         """The step to each child."""
-        totals, counts = Counter(local(one.tag) for one in above), Counter[str]()
+        totals, counts = Counter(local(ancestor.tag) for ancestor in above), Counter[str]()
         kind = self.types.get(above)
         automaton = automaton_of(kind, self.reader) if isinstance(kind, ComplexType) else None
         found = {}
@@ -89,22 +94,35 @@ class Checker(KeyChecker):
         return found
 
     def place(self, declared: ElementDecl) -> None:
-        """Notes the types along the trail, from that of its first element on: what was not gone through before."""
+        """Notes the types along the trail, from that of its first element on: what was not gone through
+        before.
+        """
         meant: ElementDecl | None = declared
         for one, following in zip(self.trail, [*self.trail[1:], None]):
             if meant is None:
                 return
             kind = self.types.setdefault(one, meant.type)
             automaton = automaton_of(kind, self.reader) if isinstance(kind, ComplexType) else None
-            meant = automaton.meant(following.tag) if automaton is not None and following is not None else None
+            meant = (
+                automaton.meant(following.tag) if automaton is not None and following is not None else None
+            )
 
     def note(
-        self, keyword: str, where: Where, declared: str, observed: str, attribute: str = "", *, undecided: bool = False
+        self,
+        keyword: str,
+        where: Where,
+        declared: str,
+        observed: str,
+        attribute: str = "",
+        *,
+        undecided: bool = False,
     ) -> None:
         """Notes a deviation at the element at hand."""
         if len(self.deviations) < MAX_DEVIATIONS:
             path = self.path(attribute)
-            self.deviations.append(Deviation(path, keyword, where(), declared, observed, undecided, undecided))
+            self.deviations.append(
+                Deviation(path, keyword, where(), declared, observed, undecided, undecided)
+            )
 
     # Elements.
 
@@ -113,11 +131,15 @@ class Checker(KeyChecker):
         self.trail.append(element)
         self.hits.add(declared)
         if declared.abstract:
-            self.note("abstract", declared.where, "an element that stands in for it", f"{local(element.tag)} itself")
+            self.note(
+                "abstract", declared.where, "an element that stands in for it", f"{local(element.tag)} itself"
+            )
         actual = self.type_of(element, declared)
         self.types[element] = actual
         nil = element.get(NIL)
-        if (declared.unread and actual is declared.type) or (isinstance(actual, ComplexType) and actual.unread):
+        if (declared.unread and actual is declared.type) or (
+            isinstance(actual, ComplexType) and actual.unread
+        ):
             what = f"what is declared of {local(element.tag)} cannot be read"
             self.note("type", declared.where, "as declared", what, undecided=True)
             self.trail.pop()
@@ -155,21 +177,36 @@ class Checker(KeyChecker):
             kinds = self.variants(declared)
             if found is None:
                 self.note(
-                    "xsi:type", declared.where, f"one of {kinds}", f"{quoted(text)}, which no schema declares", TYPE
+                    "xsi:type",
+                    declared.where,
+                    f"one of {kinds}",
+                    f"{quoted(text)}, which no schema declares",
+                    TYPE,
                 )
-            elif not derived(found, actual, declared.block | (actual.block if isinstance(actual, ComplexType) else frozenset())):  # fmt: skip
+            elif not derived(
+                found,
+                actual,
+                declared.block | (actual.block if isinstance(actual, ComplexType) else frozenset()),
+            ):
                 self.note("xsi:type", declared.where, f"one of {kinds}", quoted(text), TYPE)
             else:
                 actual = found
                 self.hits.add((found, declared))
         if isinstance(actual, ComplexType) and actual.abstract:
             self.note(
-                "abstract", declared.where, f"xsi:type with one of {self.variants(declared)}", "the abstract type"
+                "abstract",
+                declared.where,
+                f"xsi:type with one of {self.variants(declared)}",
+                "the abstract type",
             )
         return actual
 
     def variants(self, declared: ElementDecl) -> str:
-        return ", ".join(local(one.name) for one in self.reader.variants(declared)) or declared.type.name or "its type"
+        return (
+            ", ".join(local(variant.name) for variant in self.reader.variants(declared))
+            or declared.type.name
+            or "its type"
+        )
 
     def nil(self, element: ET.Element, declared: ElementDecl, actual: Type) -> None:
         """Checks an element that says it is nil (cvc-elt, 3)."""
@@ -206,7 +243,9 @@ class Checker(KeyChecker):
                     quoted(text) if text.strip() else "no text" if not text else "blanks only"
                 )
                 place = wrong.where if wrong.where is not nowhere else where
-                self.note(wrong.facet, place, wrong.declared, observed, attribute, undecided=bool(wrong.undecided))
+                self.note(
+                    wrong.facet, place, wrong.declared, observed, attribute, undecided=bool(wrong.undecided)
+                )
             return
         if kind.enumeration:
             value = kind.value(text, scope)
@@ -268,7 +307,9 @@ class Checker(KeyChecker):
             if taken is None:
                 lost = True
                 self.unexpected(child, state, automaton, actual)
-                taken = automaton.resume(state, child.tag)  # what comes after something missing may still be right
+                taken = automaton.resume(
+                    state, child.tag
+                )  # what comes after something missing may still be right
                 if taken is None:
                     continue
             state, meant, particle = taken
@@ -293,7 +334,9 @@ class Checker(KeyChecker):
             keyword = "missing"  # it could have come, had the one before it come first
         where = (needed or expected)[0].where if expected else actual.where
         observed = local(child.tag)
-        self.note(keyword, where, declared, f"{observed}, out of its order" if keyword == "order" else observed)
+        self.note(
+            keyword, where, declared, f"{observed}, out of its order" if keyword == "order" else observed
+        )
         self.trail.pop()
 
     def wild(self, child: ET.Element, wildcard: Wildcard) -> None:
@@ -328,7 +371,9 @@ class Checker(KeyChecker):
             self.attribute(element, one, text)
         for one in declared.values():
             if one.required and one.name not in element.attrib:
-                self.note("required", one.where, f"the attribute {local(one.name)}", "no such attribute", one.name)
+                self.note(
+                    "required", one.where, f"the attribute {local(one.name)}", "no such attribute", one.name
+                )
 
     def attribute(self, element: ET.Element, one: Attribute, text: str) -> None:
         """Checks a declared attribute."""

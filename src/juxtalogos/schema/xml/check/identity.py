@@ -22,7 +22,9 @@ SEVERAL = ("several",)
 
 
 class KeyChecker:
-    """The part of the checker that compares keys; types of elements are noted by the other part as it goes."""
+    """The part of the checker that compares keys; types of elements are noted by the
+    other part as it goes.
+    """
 
     def __init__(self, scope_of: ScopeOf) -> None:
         self.scope_of = scope_of
@@ -34,7 +36,14 @@ class KeyChecker:
         self.keyrefs: list[tuple[ET.Element, Constraint]] = []
 
     def note(
-        self, keyword: str, where: Where, declared: str, observed: str, attribute: str = "", *, undecided: bool = False
+        self,
+        keyword: str,
+        where: Where,
+        declared: str,
+        observed: str,
+        attribute: str = "",
+        *,
+        undecided: bool = False,
     ) -> None:
         """Adds a deviation at the element in hand."""
         raise NotImplementedError
@@ -48,11 +57,20 @@ class KeyChecker:
                 continue
             if None in key:
                 if one.kind == "key":
-                    self.at(node, element, "key", one, f"all fields of the key {local(one.name)}", "one is missing")
+                    self.at(
+                        node,
+                        element,
+                        "key",
+                        one,
+                        f"all fields of the key {local(one.name)}",
+                        "one is missing",
+                    )
                 continue
             if key in seen:
                 told = ", ".join(str(part[1]) for part in key)
-                self.at(node, element, "unique", one, f"{one.kind} {local(one.name)}: no two alike", quoted(told))
+                self.at(
+                    node, element, "unique", one, f"{one.kind} {local(one.name)}: no two alike", quoted(told)
+                )
             seen.add(key)
         tables = self.tables.setdefault(element, {})
         tables[one.name] = tables.get(one.name, set()) | seen
@@ -72,7 +90,14 @@ class KeyChecker:
         """Notes a field that stands there more than once (cvc-identity-constraint, 3)."""
         if SEVERAL not in key:
             return False
-        self.at(node, top, "key", one, f"each field of the {one.kind} {local(one.name)} once", "a field stands twice")
+        self.at(
+            node,
+            top,
+            "key",
+            one,
+            f"each field of the {one.kind} {local(one.name)} once",
+            "a field stands twice",
+        )
         return True
 
     def at(
@@ -90,7 +115,9 @@ class KeyChecker:
             yield node, tuple(self.field(node, paths) for paths in one.fields)
 
     def field(self, node: ET.Element, paths: tuple[Any, ...]) -> Any:
-        """The value of a field; None where it is not there or nil, SEVERAL where it is there more than once."""
+        """The value of a field; None where it is not there or nil, SEVERAL where it is
+        there more than once.
+        """
         values: dict[tuple[ET.Element, str], Any] = {}
         for path in paths:
             for found in selected(path, node):
@@ -119,13 +146,16 @@ class KeyChecker:
             return "string", text
 
     def point_to_keys(self) -> None:
-        """Gives every `keyref` of the document, which was checked before, the fields of a key that is there."""
+        """Gives every `keyref` of the document, which was checked before, the fields of a
+        key that is there.
+        """
         for element, one in self.keyrefs:
             keys = next(
                 (
                     list(self.tuples(top, key))
                     for top, key in self.keys
-                    if key.name == one.refers and (top is element or any(inner is top for inner in element.iter()))
+                    if key.name == one.refers
+                    and (top is element or any(inner is top for inner in element.iter()))
                 ),
                 [],
             )
@@ -137,7 +167,9 @@ class KeyChecker:
         return next(key for _, key in self.keys if key.name == name)
 
     @staticmethod
-    def _copy_field(source: ET.Element, wanted: tuple[Path, ...], node: ET.Element, paths: tuple[Path, ...]) -> None:
+    def _copy_field(
+        source: ET.Element, wanted: tuple[Path, ...], node: ET.Element, paths: tuple[Path, ...]
+    ) -> None:
         values = [
             found.get(path.attribute) if path.attribute else found.text
             for path in wanted

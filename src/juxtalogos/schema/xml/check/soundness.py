@@ -1,7 +1,10 @@
-"""What a schema says that XSD forbids and is common in practice: warnings, since documents can be judged all the same.
+"""What a schema says that XSD forbids and is common in practice: warnings, since documents can be judged all
+the same.
 
-Content models that leave open which particle an element belongs to (part 1, section 3.8.6, unique particle attribution),
-and restrictions that let in what their base does not (section 3.9.6): both by walking the automata, a bounded way.
+Content models that leave open which particle an element belongs to (part 1, section 3.8.6, unique particle
+attribution),
+and restrictions that let in what their base does not (section 3.9.6): both by walking the automata, a bounded
+way.
 """
 
 from __future__ import annotations
@@ -90,7 +93,9 @@ def _ambiguous(automaton: Automaton, reader: SchemaReader) -> str:
 
 
 def _wider(narrow: Automaton, base: Automaton, reader: SchemaReader) -> str:
-    """The first thing that one model lets in and the other does not; empty when there is none near the start."""
+    """The first thing that one model lets in and the other does not; empty when there is
+    none near the start.
+    """
     waiting, seen = [(narrow.start, base.start)], {(narrow.start, base.start)}
     while waiting:
         state, above = waiting.pop(0)

@@ -1,7 +1,9 @@
-"""The fast way over sound documents: each state of a content model is a dictionary, each text is first looked for among
+"""The fast way over sound documents: each state of a content model is a dictionary, each text is first looked
+for among
 those known to be right. It says yes, with what was exercised, or leaves the explaining to `check`.
 
-What is rare (`xsi:nil`, `xsi:type`, wildcards) is handed to the checker element by element; identity constraints and IDs,
+What is rare (`xsi:nil`, `xsi:type`, wildcards) is handed to the checker element by element; identity
+constraints and IDs,
 which need the whole document, hand it over whole.
 """
 
@@ -36,7 +38,8 @@ class Pass:
 
     def __init__(self, scope_of: ScopeOf) -> None:
         self.broken: list[tuple[ET.Element, ElementDecl]] = []
-        """Elements with something wrong in themselves, the rest of the document being gone through all the same."""
+        """Elements with something wrong in themselves, the rest of the document being gone through all the
+        same."""
         self.scope_of = scope_of
         self.hits: set[int] = set()
         """Numbers of moves and attributes; `Fast.tokens` tells what each stands for."""
@@ -97,7 +100,7 @@ class Fast:
 
     def explained(self, root: ET.Element, declared: ElementDecl, made: Pass) -> list[Deviation]:
         """What the checker says of the elements that are broken in themselves."""
-        above = {child: one for one in root.iter() for child in one}
+        above = {child: node for node in root.iter() for child in node}
         checker = Checker(self.reader, made.scope_of)
         for element, meant in made.broken:
             trail, at = [], element
@@ -133,7 +136,11 @@ class Fast:
             return _whole
         if declared.unread or (isinstance(kind, ComplexType) and kind.unread):
             return self.slow(declared)
-        if declared.abstract or declared.fixed is not None or (isinstance(kind, ComplexType) and kind.abstract):
+        if (
+            declared.abstract
+            or declared.fixed is not None
+            or (isinstance(kind, ComplexType) and kind.abstract)
+        ):
             return self.slow(declared)
         if isinstance(kind, SimpleType):
             return self._simple(declared, kind)
@@ -193,7 +200,9 @@ class Fast:
 
         return run
 
-    def _enumerated(self, kind: SimpleType, known: KnownTexts, test: Test) -> Callable[[str | None, Pass], bool]:
+    def _enumerated(
+        self, kind: SimpleType, known: KnownTexts, test: Test
+    ) -> Callable[[str | None, Pass], bool]:
         members, numbers = {facet.value: facet for facet in kind.enumeration}, known.numbers
 
         def run(text: str | None, made: Pass) -> bool:
@@ -277,7 +286,9 @@ class Fast:
             if not attributes(element, made) if attributes is not None else element.keys():
                 return slow(element, made)
             text = element.text
-            return not len(element) and (known is None or text in known or quick(text or "") or test(text, made))
+            return not len(element) and (
+                known is None or text in known or quick(text or "") or test(text, made)
+            )
 
         return run
 
@@ -285,17 +296,17 @@ class Fast:
         """Tests the attributes; None where none is declared."""
         if not kind.attributes:
             return None
-        required = sum(one.required for one in kind.attributes.values())
+        required = sum(attribute.required for attribute in kind.attributes.values())
         table = {
-            one.name: (
-                self.known(one.type),
-                _quick(one.type),
-                self.text(one.type),
-                self.number(one),
-                int(one.required),
-                one.fixed,
+            attribute.name: (
+                self.known(attribute.type),
+                _quick(attribute.type),
+                self.text(attribute.type),
+                self.number(attribute),
+                int(attribute.required),
+                attribute.fixed,
             )
-            for one in kind.attributes.values()
+            for attribute in kind.attributes.values()
         }
 
         def run(element: ET.Element, made: Pass) -> bool:
@@ -327,7 +338,9 @@ def _never(text: str) -> bool:
 
 
 class _Moves:
-    """The moves of one automaton: for each state a dictionary of what an element leads to; `None` in it: it may end."""
+    """The moves of one automaton: for each state a dictionary of what an element leads to; `None` in it: it
+    may end.
+    """
 
     def __init__(self, fast: Fast, automaton: Automaton) -> None:
         self.fast = fast
@@ -357,7 +370,11 @@ class _Moves:
         else:
             kind = meant.type
             simple = isinstance(kind, SimpleType) and meant.fixed is None and meant.default is None
-            known = self.fast.known(kind) if isinstance(kind, SimpleType) and simple and not meant.constraints else None
+            known = (
+                self.fast.known(kind)
+                if isinstance(kind, SimpleType) and simple and not meant.constraints
+                else None
+            )
             move = self.of(state), known, self.fast.run(meant), number, meant
         if len(at) < 2_000:
             at[name] = move

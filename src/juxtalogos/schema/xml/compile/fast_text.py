@@ -1,4 +1,6 @@
-"""Tests of texts that are sound mostly: a type's own form, limits and patterns, without saying what is wrong."""
+"""Tests of texts that are sound mostly: a type's own form, limits and patterns, without
+saying what is wrong.
+"""
 
 from __future__ import annotations
 
@@ -38,7 +40,9 @@ def text_test(kind: SimpleType) -> Test | None:
         return lambda text: False  # prefixes belong to a place: the checker knows it
     free = kind.primitive in ("string", "anySimpleType") and kind.variety == "atomic" and not kind.unread
     return (
-        None if free and not (kind.facets or kind.patterns or kind.enumeration) else lambda text: kind.accepts(text, {})
+        None
+        if free and not (kind.facets or kind.patterns or kind.enumeration)
+        else lambda text: kind.accepts(text, {})
     )
 
 
@@ -76,7 +80,10 @@ def _number(kind: SimpleType) -> Callable[[str], Any] | None:
     form = FORMS["decimal"].fullmatch
     if least is None and most is None:
         return form
-    lowest, highest = Decimal("-Infinity") if least is None else least, Decimal("Infinity") if most is None else most
+    lowest, highest = (
+        Decimal("-Infinity") if least is None else least,
+        (Decimal("Infinity") if most is None else most),
+    )
     return lambda text: len(text) < 25 and form(text) and lowest <= Decimal(text) <= highest
 
 
@@ -90,8 +97,12 @@ def _string(kind: SimpleType) -> Callable[[str], Any] | None:
         tests.append(plain)
     if not set(kind.facets) <= {"length", "minLength", "maxLength"}:
         return None
-    least = max((kind.facets[name].value for name in ("length", "minLength") if name in kind.facets), default=0)
-    most = min((kind.facets[name].value for name in ("length", "maxLength") if name in kind.facets), default=1 << 60)
+    least = max(
+        (kind.facets[name].value for name in ("length", "minLength") if name in kind.facets), default=0
+    )
+    most = min(
+        (kind.facets[name].value for name in ("length", "maxLength") if name in kind.facets), default=1 << 60
+    )
     blanks = re.compile(r"[\t\r\n]|^ | $|  ").search if kind.space != "preserve" else None
     if blanks is not None:
         tests.insert(0, lambda text: blanks(text) is None)

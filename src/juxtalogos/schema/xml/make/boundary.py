@@ -1,4 +1,6 @@
-"""Boundary samples: plain values of an element that just reach a limit at one place, take an enumerated value, or are nil."""
+"""Boundary samples: plain values of an element that just reach a limit at one place, take an enumerated
+value, or are nil.
+"""
 
 from __future__ import annotations
 
@@ -52,7 +54,11 @@ def limits_of(kind: SimpleType, current: str) -> Iterator[tuple[Facet | None, st
             yield facet, "at the limit", facet.text.strip()
         elif name in ("minExclusive", "maxExclusive") and isinstance(facet.value, Decimal):
             digits = int(kind.facets["fractionDigits"].value) if "fractionDigits" in kind.facets else 2
-            step = Decimal(1) if any(one.kind == "integer" for one in kind.ancestors()) else Decimal(1).scaleb(-digits)
+            step = (
+                Decimal(1)
+                if any(ancestor.kind == "integer" for ancestor in kind.ancestors())
+                else Decimal(1).scaleb(-digits)
+            )
             yield facet, "next to the limit", f"{facet.value + (step if name == 'minExclusive' else -step):f}"
         elif name in ("minLength", "maxLength") and kind.variety == "atomic" and facet.value <= MAX_LENGTH:
             length = facet.value

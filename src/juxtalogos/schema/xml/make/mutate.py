@@ -1,6 +1,7 @@
 """Mutations: from a valid element, copies that break the schema at one place each, and by what.
 
-Candidates are made a kind of change at a time; each is checked by the engine, and given out only when it is rejected.
+Candidates are made a kind of change at a time; each is checked by the engine, and given out only when it is
+rejected.
 """
 
 from __future__ import annotations
@@ -20,7 +21,23 @@ from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import SimpleType
 from juxtalogos.schema.xml.tree.value_spaces import ORDERED
 
-_TEXTS = ("", "quay", "-1", "0", "1", "2.5", "1e2", "true", "2026-02-30", "P", "a b", "99999999999999999999", "#", "%zz", "é")  # fmt: skip
+_TEXTS = (
+    "",
+    "quay",
+    "-1",
+    "0",
+    "1",
+    "2.5",
+    "1e2",
+    "true",
+    "2026-02-30",
+    "P",
+    "a b",
+    "99999999999999999999",
+    "#",
+    "%zz",
+    "é",
+)
 MAX_GROWTH = 5_000
 _STRANGE = "{urn:merrow:strange}strange"
 Change = tuple[str, ET.Element]
@@ -33,7 +50,7 @@ def mutate(reader: SchemaReader, declared: ElementDecl, element: ET.Element) -> 
     for what, broken in changes(reader, declared, element):
         checker = Checker(reader, lambda _: scope_of(reader.prefixes))
         checker.root(broken, declared)
-        found = [one for one in checker.deviations if not one.advisory]
+        found = [deviation for deviation in checker.deviations if not deviation.advisory]
         key = (found[0].path, found[0].keyword, what) if found else ("", "", "")
         if found and key not in told:
             told.add(key)
@@ -142,7 +159,9 @@ def wrong_texts(kind: SimpleType, text: str) -> Iterator[str]:
         if name in ("maxLength", "length") and facet.value < MAX_GROWTH:
             filler = text[-1:] or "q"
             found += [filler * (facet.value + 1), filler * facet.value]
-            found += [" ".join([text.split(" ")[0] or "1"] * (facet.value + 1))] if kind.variety == "list" else []
+            found += (
+                [" ".join([text.split(" ")[0] or "1"] * (facet.value + 1))] if kind.variety == "list" else []
+            )
         if name in ("minLength", "length") and facet.value:
             found += [text[: facet.value - 1], " ".join(text.split()[: facet.value - 1])]
         if name in ("totalDigits", "fractionDigits"):
@@ -151,7 +170,7 @@ def wrong_texts(kind: SimpleType, text: str) -> Iterator[str]:
             found += [facet.text, *_beyond(facet.value)]
     if kind.enumeration:
         found += [facet.text for facet in kind.enumeration[:3]]
-    yield from dict.fromkeys(one for one in found if one != text)
+    yield from dict.fromkeys(item for item in found if item != text)
 
 
 def _beyond(limit: object) -> list[str]:
@@ -159,4 +178,13 @@ def _beyond(limit: object) -> list[str]:
         return [f"{limit + shift:f}" for shift in (1, -1, Decimal("0.01"), Decimal("-0.01"))]
     if isinstance(limit, float):
         return [repr(limit + 1), repr(limit - 1)]
-    return ["1901-01-01", "2999-12-31", "1901-01-01T00:00:00Z", "2999-12-31T00:00:00Z", "P9Y", "-P9Y", "P30D", "P31D"]
+    return [
+        "1901-01-01",
+        "2999-12-31",
+        "1901-01-01T00:00:00Z",
+        "2999-12-31T00:00:00Z",
+        "P9Y",
+        "-P9Y",
+        "P30D",
+        "P31D",
+    ]

@@ -1,4 +1,6 @@
-"""Samples: elements that a declaration accepts, for what is required or for everything, or varied by a seed."""
+"""Samples: elements that a declaration accepts, for what is required or for everything,
+or varied by a seed.
+"""
 
 from __future__ import annotations
 
@@ -33,24 +35,34 @@ _MOST = 2_000
 
 
 def sample_element(
-    reader: SchemaReader, declared: ElementDecl, *, full: bool = False, seed: int = 0, wanted: Wanted = NOTHING
+    reader: SchemaReader,
+    declared: ElementDecl,
+    *,
+    full: bool = False,
+    seed: int = 0,
+    wanted: Wanted = NOTHING,
 ) -> ET.Element:
-    """A valid element that has the places wanted. Seed 0 gives the first of each choice; others vary. Unsampleable when none is found."""
+    """A valid element that has the places wanted.
+
+    Seed 0 gives the first of each choice; others vary. Unsampleable when none is found.
+    """
     last = "nothing was tried"
     for turn in range(_TRIES):
         sampler = _Sampler(reader, full, seed + turn * 101, vary=turn > 0)
         made = sampler.element(declared, (), wanted)
         checker = Checker(reader, lambda _: scope_of(reader.prefixes))
         checker.root(made, declared)
-        if any(one.keyword == "keyref" for one in checker.deviations):
+        if any(deviation.keyword == "keyref" for deviation in checker.deviations):
             checker.point_to_keys()
             checker = Checker(reader, lambda _: scope_of(reader.prefixes))
             checker.root(made, declared)
-        wrong = [one for one in checker.deviations if not one.advisory]
+        wrong = [deviation for deviation in checker.deviations if not deviation.advisory]
         if not wrong:
             return made
         last = f"{wrong[0].path or '/'}: {wrong[0].declared}"
-    raise Unsampleable(f"no valid {local(declared.name)} was found: {last}", mend="give the values with --set")
+    raise Unsampleable(
+        f"no valid {local(declared.name)} was found: {last}", mend="give the values with --set"
+    )
 
 
 class Pending:
@@ -95,10 +107,12 @@ class _Sampler:
         self.ids = 0
 
     def text(self, kind: SimpleType) -> str:
-        if any(one.kind == "ID" for one in kind.ancestors()):
+        if any(ancestor.kind == "ID" for ancestor in kind.ancestors()):
             self.ids += 1
             return f"id{self.ids}"
-        if any(one.kind == "IDREF" for one in kind.ancestors()) or (kind.item and kind.item.kind == "IDREF"):
+        if any(ancestor.kind == "IDREF" for ancestor in kind.ancestors()) or (
+            kind.item and kind.item.kind == "IDREF"
+        ):
             return "id1"
         if self.vary:
             self.turn += 1
@@ -157,7 +171,9 @@ class _Sampler:
         options = self.reader.variants(declared)
         if not options:
             if abstract:
-                raise Unsampleable(f"the type of {local(declared.name)} is abstract and none is derived from it")
+                raise Unsampleable(
+                    f"the type of {local(declared.name)} is abstract and none is derived from it"
+                )
             return kind
         chosen = self.rng.choice(options) if self.seed else options[0]
         if chosen is not kind:
@@ -166,17 +182,28 @@ class _Sampler:
 
     def type_wanted(self, declared: ElementDecl, wanted: Wanted) -> Type:
         """The type that is named, or the first that has every place that is wanted."""
-        options = [declared.type, *(one for one in self.reader.variants(declared) if one is not declared.type)]
-        options = [one for one in options if not (isinstance(one, ComplexType) and one.abstract)]
+        options = [
+            declared.type,
+            *(variant for variant in self.reader.variants(declared) if variant is not declared.type),
+        ]
+        options = [option for option in options if not (isinstance(option, ComplexType) and option.abstract)]
         name = wanted.below(TYPE_KEY).value
         if name is not ABSENT:
-            options = [one for one in options if name in (one.name, local(one.name), prefixed(one.name, self.reader.prefixes))]  # fmt: skip
+            options = [
+                option
+                for option in options
+                if name in (option.name, local(option.name), prefixed(option.name, self.reader.prefixes))
+            ]
         lacking = ""
         for one in options:
             lacking = next((key for key in wanted.inner if not self.has_place(one, key)), "")
             if not lacking:
                 return one
-        raise Unsampleable(f"{local(declared.name)} has no {lacking}" if lacking else f"{name} is no type of {local(declared.name)}")  # fmt: skip
+        raise Unsampleable(
+            f"{local(declared.name)} has no {lacking}"
+            if lacking
+            else f"{name} is no type of {local(declared.name)}"
+        )
 
     def has_place(self, kind: Type, key: str) -> bool:
         if key in (TYPE_KEY, NIL_KEY, TEXT):
@@ -184,20 +211,34 @@ class _Sampler:
         if isinstance(kind, SimpleType):
             return False
         layout = layout_of(kind, self.reader)
-        return key in layout.elements or key in layout.attributes or layout.anything or (key == ANY and layout.open)
+        return (
+            key in layout.elements
+            or key in layout.attributes
+            or layout.anything
+            or (key == ANY and layout.open)
+        )
 
     def attributes(self, kind: ComplexType, made: ET.Element, wanted: Wanted = NOTHING) -> None:
         keys = layout_of(kind, self.reader).attribute_keys if wanted.inner else {}
-        for one in kind.attributes.values():
-            if one.technical and not one.required and keys.get(one.name) not in wanted.inner:
+        for attribute in kind.attributes.values():
+            if (
+                attribute.technical
+                and not attribute.required
+                and keys.get(attribute.name) not in wanted.inner
+            ):
                 continue
             if (
-                one.required
-                or keys.get(one.name) in wanted.inner
+                attribute.required
+                or keys.get(attribute.name) in wanted.inner
                 or self.full
                 or (self.seed and self.rng.random() < 0.5)
             ):
-                made.set(one.name, one.fixed if one.fixed is not None else self.named(f"@{local(one.name)}", one.type))
+                made.set(
+                    attribute.name,
+                    attribute.fixed
+                    if attribute.fixed is not None
+                    else self.named(f"@{local(attribute.name)}", attribute.type),
+                )
 
     def particle(self, one: Particle, made: ET.Element, above: tuple[Type, ...], pending: Pending) -> None:
         count, turn = self.count(one, above), 0
@@ -219,7 +260,14 @@ class _Sampler:
         again: bool,
     ) -> None:
         if isinstance(term, ElementDecl):
-            found = next((name for name in pending.names() if name in self.reader.substitutes(term) or name == term.name), "")  # fmt: skip
+            found = next(
+                (
+                    name
+                    for name in pending.names()
+                    if name in self.reader.substitutes(term) or name == term.name
+                ),
+                "",
+            )
             if found:
                 declared, wanted = pending.take(found)
                 made.append(self.element(declared, above, wanted))
@@ -263,18 +311,21 @@ class _Sampler:
 
     def branch(self, group: ModelGroup, above: tuple[Type, ...], pending: Pending, again: bool) -> Particle:
         if pending:
-            held = [(one, pending.lie_in(self.names(one))) for one in group.particles]
+            held = [(particle, pending.lie_in(self.names(particle))) for particle in group.particles]
             best, most = max(held, key=lambda pair: len(pair[1]))
             if most:
                 if not again and any(other - most for _, other in held):
                     raise Unsampleable("of a choice one branch can stand only")
                 return best
-        if len(above) > 6 or any(self.again(one, above) for one in group.particles):
+        if len(above) > 6 or any(self.again(particle, above) for particle in group.particles):
             return min(group.particles, key=lambda one: self.reader.depths.of(one))
         if self.seed:
             return self.rng.choice(group.particles)
         # The first that is more than a wildcard.
-        return next((one for one in group.particles if not isinstance(one.term, Wildcard)), group.particles[0])
+        return next(
+            (particle for particle in group.particles if not isinstance(particle.term, Wildcard)),
+            group.particles[0],
+        )
 
     def anything(self, wildcard: Wildcard, above: tuple[Type, ...]) -> ET.Element:
         for kind, name in self.reader.sources.entries:
@@ -284,6 +335,8 @@ class _Sampler:
                 if found is not None and not found.abstract and self.reader.depths.of_element(found) < 8:
                     return self.element(found, above)
         if wildcard.process == "strict":
-            raise Unsampleable("an element of any kind is wanted, and no schema declares one that may stand there")
+            raise Unsampleable(
+                "an element of any kind is wanted, and no schema declares one that may stand there"
+            )
         spaces = sorted(wildcard.namespaces) if not wildcard.negated else ["urn:merrow:other"]
         return ET.Element(f"{{{spaces[0]}}}extra" if spaces and spaces[0] else "extra")

@@ -95,10 +95,16 @@ def _lists(kind: SimpleType, seed: int) -> Iterator[str]:
 
 
 def _numbers(kind: SimpleType, seed: int) -> Iterator[str]:
-    least = next((kind.facets[name].value for name in ("minInclusive", "minExclusive") if name in kind.facets), None)
-    most = next((kind.facets[name].value for name in ("maxInclusive", "maxExclusive") if name in kind.facets), None)
-    whole = any(one.kind == "integer" for one in kind.ancestors()) or _digits(kind) == 0
-    liked = (Decimal(3 + seed), Decimal(1 + seed)) if whole else (Decimal("4.5") + seed, Decimal("0.5") + seed)
+    least = next(
+        (kind.facets[name].value for name in ("minInclusive", "minExclusive") if name in kind.facets), None
+    )
+    most = next(
+        (kind.facets[name].value for name in ("maxInclusive", "maxExclusive") if name in kind.facets), None
+    )
+    whole = any(ancestor.kind == "integer" for ancestor in kind.ancestors()) or _digits(kind) == 0
+    liked = (
+        (Decimal(3 + seed), Decimal(1 + seed)) if whole else (Decimal("4.5") + seed, Decimal("0.5") + seed)
+    )
     for value in liked:
         yield _plain(value)
     step = Decimal(1) if whole else Decimal(1).scaleb(-min(_digits(kind), 12))
@@ -131,12 +137,16 @@ def _within(kind: SimpleType) -> Iterator[str]:
             yield from (repr(float(facet.value) + shift) for shift in (1, 0.5, 0.01, -0.01, -0.5, -1))
         for index, char in enumerate(text):
             if char.isdigit():
-                yield from (text[:index] + other + text[index + 1 :] for other in "0123456789" if other != char)
+                yield from (
+                    text[:index] + other + text[index + 1 :] for other in "0123456789" if other != char
+                )
 
 
 def _texts(kind: SimpleType, seed: int) -> Iterator[str]:
     least = _count(kind, "minLength", "length")
-    most = min((kind.facets[name].value for name in ("maxLength", "length") if name in kind.facets), default=None)
+    most = min(
+        (kind.facets[name].value for name in ("maxLength", "length") if name in kind.facets), default=None
+    )
     rounds, index = divmod(seed, len(_WORDS))
     word = _WORDS[index] + (str(rounds) if rounds else "")
     if kind.primitive in ("hexBinary", "base64Binary"):

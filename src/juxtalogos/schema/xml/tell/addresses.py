@@ -1,4 +1,6 @@
-"""How the parts of a complex type are called in an address: by local name, with a prefix only where two would be alike."""
+"""How the parts of a complex type are called in an address: by local name, with a prefix only where two would
+be alike.
+"""
 
 from __future__ import annotations
 
@@ -31,7 +33,7 @@ class Layout:
 
 def has_own_attributes(kind: ComplexType) -> bool:
     """Whether a person may set attributes of it, so that its text has an address of its own."""
-    return any(not one.technical for one in kind.attributes.values())
+    return any(not attribute.technical for attribute in kind.attributes.values())
 
 
 def layout_of(kind: ComplexType, reader: SchemaReader) -> Layout:
@@ -65,4 +67,7 @@ def _made(kind: ComplexType, reader: SchemaReader) -> Layout:
 
 def _called(names: list[str], reader: SchemaReader) -> dict[str, str]:
     locals_ = [local(name) for name in names]
-    return {name: prefixed(name, reader.prefixes) if locals_.count(local(name)) > 1 else local(name) for name in names}
+    return {
+        name: prefixed(name, reader.prefixes) if locals_.count(local(name)) > 1 else local(name)
+        for name in names
+    }

@@ -1,4 +1,6 @@
-"""What in a declaration an element can exercise: elements, attributes, enumerated values, choices, nil, `xsi:type`."""
+"""What in a declaration an element can exercise: elements, attributes, enumerated values, choices, nil,
+`xsi:type`.
+"""
 
 from __future__ import annotations
 
@@ -55,11 +57,11 @@ def _of_type(kind: Type, owner: str, direction: Direction) -> Iterator[Element]:
     simple = kind if isinstance(kind, SimpleType) else kind.simple
     if simple is not None:
         yield from _members(simple, owner, direction)
-    for one in kind.attributes.values() if isinstance(kind, ComplexType) else ():
-        if one.technical:
+    for attribute in kind.attributes.values() if isinstance(kind, ComplexType) else ():
+        if attribute.technical:
             continue
-        yield _attribute(one, direction, f"{owner}.@{local(one.name)}")
-        yield from _members(one.type, f"{owner}.@{local(one.name)}", direction)
+        yield _attribute(attribute, direction, f"{owner}.@{local(attribute.name)}")
+        yield from _members(attribute.type, f"{owner}.@{local(attribute.name)}", direction)
 
 
 def _members(kind: SimpleType, owner: str, direction: Direction) -> Iterator[Element]:
@@ -119,15 +121,15 @@ def _member(facet: Facet, direction: Direction, label: str = "") -> Element:
 
 def ids_of(raw: Iterable[Any], direction: Direction) -> Iterator[str]:
     """Ids of the elements that a checker noted."""
-    for one in raw:
-        if isinstance(one, ElementDecl):
-            yield Element(f"{direction}-property", one.where(), "", direction).id
-        elif isinstance(one, Attribute):
-            yield _attribute(one, direction).id
-        elif isinstance(one, Facet):
-            yield _member(one, direction).id
-        elif isinstance(one, tuple):
-            first, second = one
+    for entry in raw:
+        if isinstance(entry, ElementDecl):
+            yield Element(f"{direction}-property", entry.where(), "", direction).id
+        elif isinstance(entry, Attribute):
+            yield _attribute(entry, direction).id
+        elif isinstance(entry, Facet):
+            yield _member(entry, direction).id
+        elif isinstance(entry, tuple):
+            first, second = entry
             if isinstance(first, ModelGroup):
                 yield _branch(first, second, direction).id
             elif first == "nil":

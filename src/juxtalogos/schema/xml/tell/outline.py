@@ -1,4 +1,6 @@
-"""An element's declaration as a person reads it: a row an element or attribute, with type, need, limits and meaning."""
+"""An element's declaration as a person reads it: a row an element or attribute, with type, need, limits and
+meaning.
+"""
 
 from __future__ import annotations
 
@@ -8,20 +10,35 @@ from juxtalogos.documents.xmltext import local
 from juxtalogos.model.location import escape_key
 from juxtalogos.model.schema import OutlineRow
 from juxtalogos.schema.xml.tell.addresses import has_own_attributes, layout_of
-from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, ModelGroup, Particle, Type, Wildcard
+from juxtalogos.schema.xml.tree.components import (
+    ComplexType,
+    ElementDecl,
+    ModelGroup,
+    Particle,
+    Type,
+    Wildcard,
+)
 from juxtalogos.schema.xml.tree.reader import SchemaReader
 from juxtalogos.schema.xml.tree.simple_types import SimpleType, allowed
 
 MAX_ROWS = 400
 _LIMITS = {
-    "minInclusive": "at least {}", "minExclusive": "more than {}", "maxInclusive": "at most {}", "maxExclusive": "less than {}",
-    "length": "length {}", "minLength": "length at least {}", "maxLength": "length at most {}",
-    "totalDigits": "at most {} digits", "fractionDigits": "at most {} digits of the fraction",
-}  # fmt: skip
+    "minInclusive": "at least {}",
+    "minExclusive": "more than {}",
+    "maxInclusive": "at most {}",
+    "maxExclusive": "less than {}",
+    "length": "length {}",
+    "minLength": "length at least {}",
+    "maxLength": "length at most {}",
+    "totalDigits": "at most {} digits",
+    "fractionDigits": "at most {} digits of the fraction",
+}
 
 
 def outline(declared: ElementDecl, reader: SchemaReader, *, depth: int) -> Iterator[OutlineRow]:
-    """Rows from the top; the first is the element itself. A type met again inside itself is named, not repeated."""
+    """Rows from the top; the first is the element itself. A type met again inside itself is named, not
+    repeated.
+    """
     rows = _element(declared, reader, 0, "", "", True, "", (), depth)
     for count, row in enumerate(rows):
         if count >= MAX_ROWS:
@@ -31,19 +48,34 @@ def outline(declared: ElementDecl, reader: SchemaReader, *, depth: int) -> Itera
 
 
 def _element(
-    declared: ElementDecl, reader: SchemaReader, depth: int, name: str, path: str, required: bool, note: str,
-    above: tuple[Type, ...], deepest: int,
-) -> Iterator[OutlineRow]:  # fmt: skip
+    declared: ElementDecl,
+    reader: SchemaReader,
+    depth: int,
+    name: str,
+    path: str,
+    required: bool,
+    note: str,
+    above: tuple[Type, ...],
+    deepest: int,
+) -> Iterator[OutlineRow]:
     kind = declared.type
     again = kind in above
     described = declared.description or (kind.description if isinstance(kind, ComplexType) else "")
     shared = isinstance(kind, SimpleType) and _shared(kind)
     word = type_word(kind) + (" (as above)" if again else "")
     yield OutlineRow(
-        depth, name, path, word, required, "; ".join(filter(None, (note, *_notes(declared, reader)))), described,
-        kind.where() if shared else declared.where(), isinstance(kind, SimpleType), local(kind.name) if shared else "",
+        depth,
+        name,
+        path,
+        word,
+        required,
+        "; ".join(filter(None, (note, *_notes(declared, reader)))),
+        described,
+        kind.where() if shared else declared.where(),
+        isinstance(kind, SimpleType),
+        local(kind.name) if shared else "",
         declared.nillable,
-    )  # fmt: skip
+    )
     if again or depth >= deepest or isinstance(kind, SimpleType):
         return
     above = (*above, kind)
@@ -67,7 +99,7 @@ def _notes(declared: ElementDecl, reader: SchemaReader) -> Iterator[str]:
         yield f"{declared.default} when empty"
     if declared.nillable:
         yield "may be null"
-    others = [local(one.name) for one in _variants(declared, reader)]
+    others = [local(variant.name) for variant in _variants(declared, reader)]
     if others:
         must = "is one of" if isinstance(kind, ComplexType) and kind.abstract else "may be"
         yield f"@xsi:type {must} {', '.join(others[:8])}" + (" …" if len(others) > 8 else "")
@@ -78,13 +110,19 @@ def _variants(declared: ElementDecl, reader: SchemaReader) -> list[Type]:
     kind = declared.type
     if not isinstance(kind, ComplexType) or not kind.name:
         return []
-    return [one for one in reader.variants(declared) if one is not kind]
+    return [variant for variant in reader.variants(declared) if variant is not kind]
 
 
 def _parts(
-    kind: ComplexType, reader: SchemaReader, depth: int, path: str, known: set[str], note: str,
-    above: tuple[Type, ...], deepest: int,
-) -> Iterator[OutlineRow]:  # fmt: skip
+    kind: ComplexType,
+    reader: SchemaReader,
+    depth: int,
+    path: str,
+    known: set[str],
+    note: str,
+    above: tuple[Type, ...],
+    deepest: int,
+) -> Iterator[OutlineRow]:
     """Attributes, text and children; of a type that stands in for another what that one does not have."""
     layout = layout_of(kind, reader)
     for attribute in kind.attributes.values():
@@ -94,9 +132,16 @@ def _parts(
         fixed = f"always {attribute.fixed}" if attribute.fixed is not None else ""
         told = "; ".join(filter(None, (note, limits(attribute.type), fixed)))
         yield OutlineRow(
-            depth, key, f"{path}/{key}", type_word(attribute.type), attribute.required and not note, told,
-            attribute.description, attribute.where(), True,
-        )  # fmt: skip
+            depth,
+            key,
+            f"{path}/{key}",
+            type_word(attribute.type),
+            attribute.required and not note,
+            told,
+            attribute.description,
+            attribute.where(),
+            True,
+        )
     if kind.simple is not None and has_own_attributes(kind) and not note:
         yield OutlineRow(
             depth, "text()", f"{path}/text()", type_word(kind.simple), True, limits(kind.simple), scalar=True
@@ -110,21 +155,33 @@ def _parts(
             continue
         assert isinstance(particle.term, ElementDecl)
         stand_ins = _stand_ins(particle.term, reader)
-        for one in stand_ins:
-            key = layout.keys[one.name]
+        for stand_in in stand_ins:
+            key = layout.keys[stand_in.name]
             if key not in known:
-                others = [layout.keys[other.name] for other in stand_ins if other is not one]
+                others = [layout.keys[other.name] for other in stand_ins if other is not stand_in]
                 how = "instead of" if particle.most == 1 else "any mix with"
                 mixed = f"{how} {', '.join(others[:4])}{' …' if len(others) > 4 else ''}" if others else ""
                 place = f"{path}/{escape_key(key)}" + ("/0" if key in layout.several else "")
-                yield from _element(one, reader, depth, key, place, needed and not note and not others, "; ".join(filter(None, (told, mixed))), above, deepest)  # fmt: skip
+                yield from _element(
+                    stand_in,
+                    reader,
+                    depth,
+                    key,
+                    place,
+                    needed and not note and not others,
+                    "; ".join(filter(None, (told, mixed))),
+                    above,
+                    deepest,
+                )
 
 
 def _stand_ins(declared: ElementDecl, reader: SchemaReader) -> list[ElementDecl]:
     return list(reader.substitutes(declared).values()) or [declared]
 
 
-def _places(content: Particle | None, needed: bool = True, note: str = "") -> Iterator[tuple[Particle, bool, str]]:
+def _places(
+    content: Particle | None, needed: bool = True, note: str = ""
+) -> Iterator[tuple[Particle, bool, str]]:
     """(particle, whether required, what to know of it) of each element or wildcard, in order."""
     if content is None:
         return
@@ -143,7 +200,7 @@ def _places(content: Particle | None, needed: bool = True, note: str = "") -> It
             yield from _places(one, False, "; ".join(filter(None, (note, told))))
         return
     if content.most is None or content.most > 1:
-        names = [_first(one) for one in inner]
+        names = [_first(child) for child in inner]
         note = "; ".join(filter(None, (note, f"{' and '.join(names[:4])} {times(content)} together")))
     for one in inner:
         yield from _places(one, needed, note)
@@ -165,7 +222,11 @@ def times(particle: Particle) -> str:
         return f"{particle.least} or more times" if particle.least else "any number of times"
     if particle.most == 1:
         return ""
-    return f"{particle.least} to {particle.most} times" if particle.least != particle.most else f"{particle.most} times"
+    return (
+        f"{particle.least} to {particle.most} times"
+        if particle.least != particle.most
+        else f"{particle.most} times"
+    )
 
 
 def type_word(kind: Type) -> str:
@@ -184,7 +245,11 @@ def limits(kind: SimpleType) -> str:
         return " or ".join(dict.fromkeys(filter(None, map(limits, kind.members))))
     if kind.enumeration:
         return allowed(kind.enumeration)
-    found = [words.format(kind.facets[name].text) for name, words in _LIMITS.items() if name in kind.facets and kind.facets[name].where().document]  # fmt: skip
+    found = [
+        words.format(kind.facets[name].text)
+        for name, words in _LIMITS.items()
+        if name in kind.facets and kind.facets[name].where().document
+    ]
     for facets, _ in kind.patterns:
         if facets:
             found.append("matching " + " or ".join(facet.text for facet in facets))

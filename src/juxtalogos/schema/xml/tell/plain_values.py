@@ -1,8 +1,11 @@
 """Elements as plain values, and back: what addresses, suites and expressions go by.
 
-An element with children is an object by their names, a repeated one a list, `@name` an attribute, `text()` the text beside
-attributes or children, null an `xsi:nil`, `@xsi:type` the name of the type chosen, `*` XML text where a schema lets
-anything in. Numbers and truth values are such; where a number would lose digits it stays text. Order is the schema's.
+An element with children is an object by their names, a repeated one a list, `@name` an attribute, `text()`
+the text beside
+attributes or children, null an `xsi:nil`, `@xsi:type` the name of the type chosen, `*` XML text where a
+schema lets
+anything in. Numbers and truth values are such; where a number would lose digits it stays text. Order is the
+schema's.
 """
 
 from __future__ import annotations
@@ -63,7 +66,9 @@ def _number(text: str) -> Any:
     return short if math.isfinite(short) and Decimal(repr(short)) == value else text
 
 
-def to_tree(element: ET.Element, declared: ElementDecl | None, reader: SchemaReader, scope_of: ScopeOf) -> Any:
+def to_tree(
+    element: ET.Element, declared: ElementDecl | None, reader: SchemaReader, scope_of: ScopeOf
+) -> Any:
     """The value of an element; what no schema declares is read as text and objects."""
     kind: Type | None = declared.type if declared is not None else None
     chosen = element.get(TYPE)
@@ -80,7 +85,11 @@ def to_tree(element: ET.Element, declared: ElementDecl | None, reader: SchemaRea
     made |= _attributes(((key, text) for key, text in element.items() if key not in FREE), kind, reader)
     if kind is not None and kind.simple is not None:
         text = plain(kind.simple, element.text or "")
-        return {**made, TEXT: text} if made or (isinstance(kind, ComplexType) and has_own_attributes(kind)) else text
+        return (
+            {**made, TEXT: text}
+            if made or (isinstance(kind, ComplexType) and has_own_attributes(kind))
+            else text
+        )
     layout = layout_of(kind, reader) if kind is not None else Layout()
     _children(element, layout, made, reader, scope_of)
     if kind is not None and not kind.mixed:
@@ -129,7 +138,10 @@ def _children(
 def to_element(
     value: Any, declared: ElementDecl, reader: SchemaReader, at: str = "body", *, loose: bool = False
 ) -> ET.Element:
-    """The element of a value, children in the schema's order. UsageError names what has no place; `loose` lets it in as it is written."""
+    """The element of a value, children in the schema's order.
+
+    UsageError names what has no place; `loose` lets it in as it is written.
+    """
     return (_LooseMaker if loose else _ElementMaker)(reader).element(value, declared, at)
 
 
@@ -164,10 +176,19 @@ class _ElementMaker:
 
     def chosen(self, name: Any, declared: ElementDecl, made: ET.Element, at: str) -> Type:
         options = self.reader.variants(declared)
-        found = next((one for one in options if name in (one.name, local(one.name), prefixed(one.name, self.reader.prefixes))), None)  # fmt: skip
+        found = next(
+            (
+                option
+                for option in options
+                if name in (option.name, local(option.name), prefixed(option.name, self.reader.prefixes))
+            ),
+            None,
+        )
         if found is None:
-            known = [local(one.name) for one in options]
-            raise UsageError(f"{at}: {quoted(name)} is no type of it", mend=nearest(str(name), known) or "leave it out")
+            known = [local(option.name) for option in options]
+            raise UsageError(
+                f"{at}: {quoted(name)} is no type of it", mend=nearest(str(name), known) or "leave it out"
+            )
         made.set(TYPE, prefixed(found.name, self.reader.prefixes))
         return found
 
@@ -180,7 +201,10 @@ class _ElementMaker:
             return
         else:
             names = ", ".join(layout_of(kind, self.reader).elements) or "nothing"
-            raise UsageError(f"{at} has elements within: {names}", mend=f"set one of them, such as {at}/{names.partition(',')[0]}=VALUE")  # fmt: skip
+            raise UsageError(
+                f"{at} has elements within: {names}",
+                mend=f"set one of them, such as {at}/{names.partition(',')[0]}=VALUE",
+            )
 
     def attributes(self, value: dict[str, Any], kind: ComplexType, made: ET.Element, at: str) -> None:
         layout = layout_of(kind, self.reader)
@@ -208,7 +232,9 @@ class _ElementMaker:
                 continue
             declared = layout.elements.get(key)
             if declared is None and layout.anything:
-                declared = self.reader.element(key) or ElementDecl(key, kind.where, self.reader.any_type, nillable=True)
+                declared = self.reader.element(key) or ElementDecl(
+                    key, kind.where, self.reader.any_type, nillable=True
+                )
             if declared is None:
                 known = [*layout.elements, *layout.attributes]
                 for one in self.undeclared("element", key, items, made, known, at):
@@ -228,12 +254,14 @@ class _ElementMaker:
         made.extend(loose)
 
     def choose(self, particle: Particle, waiting: dict[str, list[ET.Element]]) -> None:
-        """Of the branches of a choice that may stand once, that which was set last: it takes the place of a sample's."""
+        """Of the branches of a choice that may stand once, that which was set last: it takes the place of a
+        sample's.
+        """
         if not isinstance(particle.term, ModelGroup) or particle.most != 1:
             return
         inner = particle.term.particles
         if particle.term.kind == "choice":
-            names = [self.names(one) for one in inner]
+            names = [self.names(child) for child in inner]
             met = [branch for branch in names if branch & waiting.keys()]
             if len(met) > 1:
                 order = list(waiting)
@@ -261,7 +289,11 @@ class _ElementMaker:
         )
 
     def arrange(
-        self, particle: Particle, waiting: dict[str, list[ET.Element]], loose: list[ET.Element], made: ET.Element
+        self,
+        particle: Particle,
+        waiting: dict[str, list[ET.Element]],
+        loose: list[ET.Element],
+        made: ET.Element,
     ) -> None:
         """Takes what a particle lets in, in its order."""
         taken = 0
@@ -283,7 +315,11 @@ class _ElementMaker:
             taken += 1
 
     def group(
-        self, term: ModelGroup, waiting: dict[str, list[ET.Element]], loose: list[ET.Element], made: ET.Element
+        self,
+        term: ModelGroup,
+        waiting: dict[str, list[ET.Element]],
+        loose: list[ET.Element],
+        made: ET.Element,
     ) -> None:
         for inner in term.particles:
             before = len(made)
@@ -293,7 +329,9 @@ class _ElementMaker:
 
 
 class _LooseMaker(_ElementMaker):
-    """Lets everything in: what the schema has no place for stands at the end, as it was written, in its parent's namespace."""
+    """Lets everything in: what the schema has no place for stands at the end, as it was written, in its
+    parent's namespace.
+    """
 
     def element(self, value: Any, declared: ElementDecl, at: str) -> ET.Element:
         try:
@@ -348,14 +386,16 @@ def text_of(value: Any, kind: SimpleType, at: str) -> str:
     if isinstance(value, float) and not math.isfinite(value):
         return "NaN" if math.isnan(value) else "INF" if value > 0 else "-INF"
     if isinstance(value, list):
-        return " ".join(text_of(one, kind.item or kind, at) for one in value)
+        return " ".join(text_of(member, kind.item or kind, at) for member in value)
     if isinstance(value, dict):
         raise UsageError(f"{at} has text only", mend=f"give it a {kind.words()}")
     return "" if value is None else str(value)
 
 
 def kind_at(declared: ElementDecl, keys: list[str], reader: SchemaReader) -> tuple[Type | None, bool]:
-    """(type, whether it may be nil) of the place that keys lead to; None where the schema has no such place."""
+    """(type, whether it may be nil) of the place that keys lead to; None where the schema
+    has no such place.
+    """
     kind: Type = declared.type
     nillable = declared.nillable
     for key in keys:
@@ -368,9 +408,13 @@ def kind_at(declared: ElementDecl, keys: list[str], reader: SchemaReader) -> tup
             # Perhaps of a type that `xsi:type` may choose.
             known = [reader.type(name) for what, name in list(reader.sources.entries) if what == "type"]
             derived_ones = [
-                one for one in known if isinstance(one, ComplexType) and one is not kind and derived(one, kind)
+                entry
+                for entry in known
+                if isinstance(entry, ComplexType) and entry is not kind and derived(entry, kind)
             ]
-            found = next((inner for one in derived_ones if (inner := _below(one, key, reader)) is not None), None)
+            found = next(
+                (inner for one in derived_ones if (inner := _below(one, key, reader)) is not None), None
+            )
         if found is None:
             return None, False
         kind, nillable = found

@@ -26,17 +26,19 @@ def prefixed(name: str, prefixes: Prefixes) -> str:
     return f"{prefixes[uri]}:{rest}" if uri in prefixes else rest
 
 
-def to_text(root: ET.Element, prefixes: Prefixes, *, indent: bool = True, extra: Prefixes | None = None) -> str:
+def to_text(
+    root: ET.Element, prefixes: Prefixes, *, indent: bool = True, extra: Prefixes | None = None
+) -> str:
     """The text of an element, every prefix declared on it; indented where no text stands between elements."""
     known = {XML_NAMESPACE: "xml", **prefixes, **(extra or {})}
     used: dict[str, str] = {}
     mentioned: set[str] = set()
-    for one in root.iter():
-        for name in (one.tag, *one.attrib):
+    for node in root.iter():
+        for name in (node.tag, *node.attrib):
             if name.startswith("{"):
                 uri = name[1:].partition("}")[0]
                 used[uri] = known.get(uri) or f"n{len(used) + 1}"
-        for text in (one.text, *one.attrib.values()):
+        for text in (node.text, *node.attrib.values()):
             if text and ":" in text:
                 mentioned.update(_PREFIX.findall(text))
     used |= {uri: prefix for uri, prefix in known.items() if prefix in mentioned}
@@ -55,7 +57,9 @@ def _write(element: ET.Element, used: Mapping[str, str], head: str, parts: list[
         text = in_text(element.text).replace("\r", "&#13;")
         parts.append(f"{start}>{text}</{name}>" if text else f"{start}/>")
         return
-    mixed = bool(element.text and element.text.strip()) or any(one.tail and one.tail.strip() for one in element)
+    mixed = bool(element.text and element.text.strip()) or any(
+        one.tail and one.tail.strip() for one in element
+    )
     inner = "" if mixed or not line else line + "  "
     parts.append(f"{start}>" + (in_text(element.text) if not inner else ""))
     for child in element:

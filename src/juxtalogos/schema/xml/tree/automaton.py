@@ -1,7 +1,10 @@
-"""Content models as automata: a state is what may still come, a step is a derivative, made when it is first taken.
+"""Content models as automata: a state is what may still come, a step is a derivative, made when it is first
+taken.
 
-Occurrences stay counters, so a model of a thousand takes no more room than what documents use of it. Models obey
-"unique particle attribution" (XSD 1.0 part 1, appendix H): a name leads to one particle. Where a schema breaks that
+Occurrences stay counters, so a model of a thousand takes no more room than what documents use of it. Models
+obey
+"unique particle attribution" (XSD 1.0 part 1, appendix H): a name leads to one particle. Where a schema
+breaks that
 rule, every way is followed and the first particle declared gives the declaration.
 """
 
@@ -16,7 +19,8 @@ from juxtalogos.schema.xml.tree.components import ElementDecl, ModelGroup, Parti
 MAX_STATES = 20_000
 MAX_MOVES = 2_000
 MAX_SKIPPED = 60
-"""States and steps of one model that are remembered, and states looked at to go on behind something missing."""
+"""States and steps of one model that are remembered, and states looked at to go on behind
+something missing."""
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -145,7 +149,10 @@ Step = tuple[ElementDecl | Wildcard, Particle, Model]
 
 
 class State:
-    """What may come next. `moves` remembers the steps taken; `None` in it marks a state in which the content may end."""
+    """What may come next.
+
+    `moves` remembers the steps taken; `None` in it marks a state in which the content may end.
+    """
 
     __slots__ = ("final", "model", "moves")
 
@@ -178,14 +185,18 @@ class Automaton:
         return found
 
     def step(self, state: State, name: str) -> tuple[State, ElementDecl | Wildcard, Particle] | None:
-        """Where an element leads, what it is declared as and by which particle; None where it may not come."""
+        """Where an element leads, what it is declared as and by which particle; None
+        where it may not come.
+        """
         found = state.moves.get(name)
         if found is None:
             steps = list(self._after(state.model, name))
             if not steps:
                 return None
-            declared, particle, _ = next((one for one in steps if isinstance(one[0], ElementDecl)), steps[0])
-            found = self._state(self._maker.choice([one[2] for one in steps])), declared, particle
+            declared, particle, _ = next(
+                (earlier for earlier in steps if isinstance(earlier[0], ElementDecl)), steps[0]
+            )
+            found = self._state(self._maker.choice([earlier[2] for earlier in steps])), declared, particle
             if len(state.moves) < MAX_MOVES:
                 state.moves[name] = found
         return found
@@ -231,7 +242,9 @@ class Automaton:
         return {particle for _, particle, _ in self._after(state.model, name)}
 
     def meant(self, name: str) -> ElementDecl | None:
-        """What an element is declared as, wherever in the content it stands; None where only a wildcard lets it in."""
+        """What an element is declared as, wherever in the content it stands; None where only a wildcard lets
+        it in.
+        """
         for one in self.particles:
             found = self._meant(one.term, name)
             if isinstance(found, ElementDecl):
@@ -242,14 +255,18 @@ class Automaton:
         """Whether elements of that name may stand more than once."""
         found = self._repeats.get(name)
         if found is None:
-            meaning = [one for one in self.particles if self._meant(one.term, name) is not None]
-            found = len(meaning) > 1 or any(one in self.several for one in meaning)
+            meaning = [
+                particle for particle in self.particles if self._meant(particle.term, name) is not None
+            ]
+            found = len(meaning) > 1 or any(word in self.several for word in meaning)
             if len(self._repeats) < MAX_MOVES:
                 self._repeats[name] = found
         return found
 
     def resume(self, state: State, name: str) -> tuple[State, ElementDecl | Wildcard, Particle] | None:
-        """A step with an element that may not come yet: as if what is missing before it had come, as little as can be."""
+        """A step with an element that may not come yet: as if what is missing before it had come, as little
+        as can be.
+        """
         waiting, seen = [state], {state.model}
         for _ in range(MAX_SKIPPED):
             if not waiting:
@@ -304,9 +321,9 @@ def _missing(model: Model) -> Iterator[Particle]:
         case _Repeat(item=item):
             yield from _missing(item)
         case _All(items):
-            for one in items:
-                if not _may_end(one):
-                    yield from _missing(one)
+            for entry in items:
+                if not _may_end(entry):
+                    yield from _missing(entry)
 
 
 def _branches(content: Particle) -> dict[Particle, tuple[tuple[ModelGroup, int], ...]]:

@@ -21,10 +21,13 @@ def nowhere() -> Location:
 
 
 _DERIVED = """
-normalizedString string replace|token normalizedString collapse|language token|NMTOKEN token|Name token|NCName Name
-ID NCName|IDREF NCName|ENTITY NCName|integer decimal|nonPositiveInteger integer|negativeInteger nonPositiveInteger
+normalizedString string replace|token normalizedString collapse|language token|NMTOKEN token|Name token
+NCName Name
+ID NCName|IDREF NCName|ENTITY NCName|integer decimal|nonPositiveInteger integer
+negativeInteger nonPositiveInteger
 long integer|int long|short int|byte short|nonNegativeInteger integer|unsignedLong nonNegativeInteger
-unsignedInt unsignedLong|unsignedShort unsignedInt|unsignedByte unsignedShort|positiveInteger nonNegativeInteger
+unsignedInt unsignedLong|unsignedShort unsignedInt|unsignedByte unsignedShort
+positiveInteger nonNegativeInteger
 """
 _PATTERNS = {
     "language": r"[a-zA-Z]{1,8}(-[a-zA-Z0-9]{1,8})*",
@@ -52,17 +55,29 @@ _LIMITS: dict[str, tuple[int | None, int | None]] = {
 
 
 def _make() -> dict[str, SimpleType]:
-    any_simple = SimpleType(f"{{{XSD}}}anySimpleType", "atomic", "anySimpleType", nowhere, None, "preserve", kind="anySimpleType")  # fmt: skip
+    any_simple = SimpleType(
+        f"{{{XSD}}}anySimpleType", "atomic", "anySimpleType", nowhere, None, "preserve", kind="anySimpleType"
+    )
     found = {"anySimpleType": any_simple}
     for name in READERS:
         if name != "anySimpleType":
             space = "preserve" if name == "string" else "collapse"
-            found[name] = SimpleType(f"{{{XSD}}}{name}", "atomic", name, nowhere, any_simple, space, kind=name)
+            found[name] = SimpleType(
+                f"{{{XSD}}}{name}", "atomic", name, nowhere, any_simple, space, kind=name
+            )
             found[name].patterns = _patterns(name)
     for entry in (entry for line in _DERIVED.split("\n") if line for entry in line.split("|")):
         name, base_name, *space_of = entry.split()
         base = found[base_name]
-        one = SimpleType(f"{{{XSD}}}{name}", "atomic", base.primitive, nowhere, base, (space_of or [base.space])[0], kind=name)  # fmt: skip
+        one = SimpleType(
+            f"{{{XSD}}}{name}",
+            "atomic",
+            base.primitive,
+            nowhere,
+            base,
+            (space_of or [base.space])[0],
+            kind=name,
+        )
         one.patterns = _patterns(name) or base.patterns
         one.facets = {**base.facets, **_limits(name)}
         found[name] = one

@@ -120,7 +120,9 @@ class Constraint:
 
 @dataclass(frozen=True, slots=True)
 class Path:
-    """One alternative of a selector or field: tests of child elements, at last perhaps one of an attribute."""
+    """One alternative of a selector or field: tests of child elements, at last perhaps
+    one of an attribute.
+    """
 
     steps: tuple[str, ...]
     """`{namespace}local`, `{namespace}*` or `*`."""

@@ -31,7 +31,7 @@ def constraint(node: ET.Element, source: SchemaSource) -> Constraint:
         kind,
         qualified(source.namespace, name),
         tuple(_paths(selector, source, field=False)),
-        tuple(tuple(_paths(one, source, field=True)) for one in fields),
+        tuple(tuple(_paths(field_, source, field=True)) for field_ in fields),
         lambda: source.place(node),
         refers,
     )
@@ -73,5 +73,5 @@ def selected(path: Path, element: ET.Element) -> Iterator[ET.Element]:
     for start in starts:
         found = [start]
         for test in path.steps:
-            found = [child for one in found for child in one if matches(test, child.tag)]
+            found = [child for item in found for child in item if matches(test, child.tag)]
         yield from found

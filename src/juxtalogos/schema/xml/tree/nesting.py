@@ -2,7 +2,14 @@
 
 from __future__ import annotations
 
-from juxtalogos.schema.xml.tree.components import ComplexType, ElementDecl, ModelGroup, Particle, Type, Wildcard
+from juxtalogos.schema.xml.tree.components import (
+    ComplexType,
+    ElementDecl,
+    ModelGroup,
+    Particle,
+    Type,
+    Wildcard,
+)
 
 _ENDLESS = 10**6
 

@@ -21,28 +21,32 @@ class AttributeReader(SimpleReader):
     ) -> tuple[dict[str, Attribute], Wildcard | None]:
         found: dict[str, Attribute] = {}
         wildcard: Wildcard | None = None
-        for one in node:
-            kind = local(one.tag)
-            if kind == "attribute" and one.get("use") != "prohibited":
-                made = self._attribute_at(one, above)
+        for child in node:
+            kind = local(child.tag)
+            if kind == "attribute" and child.get("use") != "prohibited":
+                made = self._attribute_at(child, above)
                 if made is not None:
                     if made.name in found:
-                        self.sources.fault(f"the attribute {local(made.name)} stands twice", above.source.place(one), "remove one of them")  # fmt: skip
+                        self.sources.fault(
+                            f"the attribute {local(made.name)} stands twice",
+                            above.source.place(child),
+                            "remove one of them",
+                        )
                     found[made.name] = made
-            elif kind == "attributeGroup" and "ref" in one.attrib:
-                referred = self._referred("attributeGroup", one, "ref", above)
+            elif kind == "attributeGroup" and "ref" in child.attrib:
+                referred = self._referred("attributeGroup", child, "ref", above)
                 if referred is None:
                     continue
                 if referred[1].node in groups:
                     self.sources.fault(
-                        "this attribute group contains itself", above.source.place(one), "break the circle"
+                        "this attribute group contains itself", above.source.place(child), "break the circle"
                     )
                     continue
                 inner, its = self._attributes_of(referred[1].node, referred[1], (*groups, referred[1].node))
                 found.update(inner)
                 wildcard = its if wildcard is None or its is None else wildcard.both(its)
             elif kind == "anyAttribute":
-                own = self._wildcard(one, above)
+                own = self._wildcard(child, above)
                 wildcard = own if wildcard is None else own.both(wildcard)
         return found, wildcard
 
@@ -63,9 +67,13 @@ class AttributeReader(SimpleReader):
                 self._unknown("attribute", node.get("ref", ""), node, "ref", above)
                 return None
             fixed, default = node.get("fixed", shared.fixed), node.get("default", shared.default)
-            return Attribute(name, shared.type, where, required, default, fixed, shared.description, shared.technical)
+            return Attribute(
+                name, shared.type, where, required, default, fixed, shared.description, shared.technical
+            )
         if not name:
-            self.sources.fault("this attribute has neither name nor ref", above.source.place(node), "give it a name")
+            self.sources.fault(
+                "this attribute has neither name nor ref", above.source.place(node), "give it a name"
+            )
             return None
         made = Attribute(
             name, self._attribute_type(node, above), where, required, node.get("default"), node.get("fixed")
@@ -82,7 +90,11 @@ class AttributeReader(SimpleReader):
             return BUILTINS["anySimpleType"]
         found = self.type_at(node, "type", above)
         if isinstance(found, ComplexType):
-            self.sources.fault("an attribute has text only; this type has more", above.source.place(node, "type"), "name a simple type")  # fmt: skip
+            self.sources.fault(
+                "an attribute has text only; this type has more",
+                above.source.place(node, "type"),
+                "name a simple type",
+            )
             return BUILTINS["anySimpleType"]
         return found or BUILTINS["anySimpleType"]
 
@@ -91,7 +103,14 @@ class AttributeReader(SimpleReader):
         if entry is None:
             return None
         node = entry.node
-        made = Attribute(name, self._attribute_type(node, entry), where_of(entry.source, node), False, node.get("default"), node.get("fixed"))  # fmt: skip
+        made = Attribute(
+            name,
+            self._attribute_type(node, entry),
+            where_of(entry.source, node),
+            False,
+            node.get("default"),
+            node.get("fixed"),
+        )
         made.description = described(node)
         made.technical = entry.source.namespace in self.sources.technical
         return made
@@ -110,4 +129,4 @@ class AttributeReader(SimpleReader):
         if text == ["##other"]:
             return Wildcard(frozenset((target, "")), True, process, where)
         names = {"##targetNamespace": target, "##local": ""}
-        return Wildcard(frozenset(names.get(one, one) for one in text), False, process, where)
+        return Wildcard(frozenset(names.get(char, char) for char in text), False, process, where)

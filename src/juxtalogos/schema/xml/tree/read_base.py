@@ -24,7 +24,8 @@ class BaseReader:
         self.any_type = _any_type()
         self._prefixes: dict[str, str] = {}
         self.unknown = 0
-        """How many names led nowhere in what is being made; whoever is made of them takes note and sets it back."""
+        """How many names led nowhere in what is being made; whoever is made of them takes note and sets it
+        back."""
         self.compiled: Any = None
         """What was compiled of these schemas, as long as they are kept."""
 
@@ -74,7 +75,11 @@ class BaseReader:
         self.unknown += 1
         known = [local(name) for what, name in self.sources.entries if what == kind]
         wanted = text.rpartition(":")[2]
-        near = nearest(wanted, known) if wanted not in known else "its namespace, or that of the prefix, is another"
+        near = (
+            nearest(wanted, known)
+            if wanted not in known
+            else "its namespace, or that of the prefix, is another"
+        )
         self.sources.fault(
             f"there is no {WORDS[kind]} {quoted(text)}",
             above.source.place(node, attribute),
@@ -95,7 +100,7 @@ class BaseReader:
 
 def described(node: ET.Element) -> str:
     """The documentation of a component."""
-    texts = ["".join(one.itertext()) for one in node.iterfind(f"{S}annotation/{S}documentation")]
+    texts = ["".join(child.itertext()) for child in node.iterfind(f"{S}annotation/{S}documentation")]
     return " ".join(" ".join(texts).split())[:1_000]
 
 

@@ -38,7 +38,9 @@ class ContentReader(AttributeReader):
         """A global element; None when there is none."""
         if name not in self._elements:
             entry = self.sources.entries.get(("element", name))
-            if entry is None and name == f"{S}schema":  # a schema as data: nobody brings the schema of schemas
+            if (
+                entry is None and name == f"{S}schema"
+            ):  # a schema as data: nobody brings the schema of schemas
                 self._elements[name] = ElementDecl(name, self.any_type.where, self.any_type)
                 return self._elements[name]
             if entry is None:
@@ -58,7 +60,9 @@ class ContentReader(AttributeReader):
         if made is None:
             name = node.get("name", "").strip()
             if not name:
-                self.sources.fault("this element has neither name nor ref", above.source.place(node), "give it a name")
+                self.sources.fault(
+                    "this element has neither name nor ref", above.source.place(node), "give it a name"
+                )
                 return None
             form = node.get("form") or above.source.node.get("elementFormDefault", "unqualified")
             full = qualified(above.source.namespace, name) if form == "qualified" else name
@@ -81,7 +85,7 @@ class ContentReader(AttributeReader):
     def _fill_element(self, made: ElementDecl, node: ET.Element, above: SchemaEntry) -> None:
         source = above.source
         before, self.unknown = self.unknown, 0
-        inner = next((one for one in node if one.tag in (f"{S}simpleType", f"{S}complexType")), None)
+        inner = next((child for child in node if child.tag in (f"{S}simpleType", f"{S}complexType")), None)
         if "type" in node.attrib:
             made.type = self.type_at(node, "type", above) or self.any_type
         elif inner is not None:
@@ -136,7 +140,9 @@ class ContentReader(AttributeReader):
         return found
 
     def variants(self, declared: ElementDecl) -> list[Type]:
-        """The named types that `xsi:type` may choose for an element, its own first unless that is abstract."""
+        """The named types that `xsi:type` may choose for an element, its own first unless
+        that is abstract.
+        """
         found = []
         base = declared.type
         blocked = declared.block | blocked_by(base)
@@ -150,7 +156,9 @@ class ContentReader(AttributeReader):
 
     def content_of(self, node: ET.Element, above: SchemaEntry) -> Particle | None:
         """The content model below a node; None when it has none."""
-        found = next((one for one in node if local(one.tag) in _PARTICLES[1:5] and one.tag.startswith(S)), None)
+        found = next(
+            (child for child in node if local(child.tag) in _PARTICLES[1:5] and child.tag.startswith(S)), None
+        )
         particle = self._particle(found, above, ()) if found is not None else None
         group = particle.term if particle is not None else None
         if particle is None or not isinstance(group, ModelGroup) or group.particles:
@@ -158,7 +166,9 @@ class ContentReader(AttributeReader):
         # Nothing can be chosen from an empty choice; the others are just empty (section 3.4.2).
         return particle if group.kind == "choice" and particle.least else None
 
-    def _particle(self, node: ET.Element, above: SchemaEntry, groups: tuple[ET.Element, ...]) -> Particle | None:
+    def _particle(
+        self, node: ET.Element, above: SchemaEntry, groups: tuple[ET.Element, ...]
+    ) -> Particle | None:
         """None where it may not occur or cannot be read."""
         least, most = self._occurs(node, above)
         kind = local(node.tag)
@@ -175,14 +185,25 @@ class ContentReader(AttributeReader):
         self._nesting += 1
         try:
             if self._nesting > _MAX_NESTING:
-                self.sources.fault("groups are nested too deep", above.source.place(node), "flatten the content model")
+                self.sources.fault(
+                    "groups are nested too deep", above.source.place(node), "flatten the content model"
+                )
                 return None
-            inner = [self._particle(one, above, groups) for one in node if one.tag.startswith(S)]
+            inner = [self._particle(child, above, groups) for child in node if child.tag.startswith(S)]
         finally:
             self._nesting -= 1
-        return Particle(ModelGroup(kind, tuple(one for one in inner if one is not None), where), least, most, where)
+        return Particle(
+            ModelGroup(kind, tuple(child for child in inner if child is not None), where), least, most, where
+        )
 
-    def _group_at(self, node: ET.Element, above: SchemaEntry, groups: tuple[ET.Element, ...], least: int, most: int | None) -> Particle | None:  # fmt: skip
+    def _group_at(
+        self,
+        node: ET.Element,
+        above: SchemaEntry,
+        groups: tuple[ET.Element, ...],
+        least: int,
+        most: int | None,
+    ) -> Particle | None:
         referred = self._referred("group", node, "ref", above)
         if referred is None:
             return None
@@ -194,7 +215,9 @@ class ContentReader(AttributeReader):
         return Particle(inner.term, least, most, where_of(above.source, node)) if inner is not None else None
 
     def _group_of(self, entry: SchemaEntry, groups: tuple[ET.Element, ...]) -> Particle | None:
-        found = next((one for one in entry.node if local(one.tag) in ("all", "choice", "sequence")), None)
+        found = next(
+            (child for child in entry.node if local(child.tag) in ("all", "choice", "sequence")), None
+        )
         return self._particle(found, entry, groups or (entry.node,)) if found is not None else None
 
     def _occurs(self, node: ET.Element, above: SchemaEntry) -> tuple[int, int | None]:
@@ -213,6 +236,10 @@ class ContentReader(AttributeReader):
         least, most = found
         if most is not None and least is not None and least > most:
             if "maxOccurs" in node.attrib or least > 1:
-                self.sources.fault(f"minOccurs is {least}, more than maxOccurs {most}", above.source.place(node), "correct one of them")  # fmt: skip
+                self.sources.fault(
+                    f"minOccurs is {least}, more than maxOccurs {most}",
+                    above.source.place(node),
+                    "correct one of them",
+                )
             least = most
         return least or 0, most

@@ -42,7 +42,9 @@ class SimpleReader(BaseReader):
     def simple(self, node: ET.Element, above: SchemaEntry, name: str = "") -> SimpleType:
         """The type that a `simpleType` element declares; UNREAD with a fault where it cannot be told."""
         if node in self._reading:
-            self.sources.fault("this type is derived from itself", above.source.place(node), "name another base")
+            self.sources.fault(
+                "this type is derived from itself", above.source.place(node), "name another base"
+            )
             return UNREAD
         self._reading.add(node)
         before = self.unknown  # the type itself says whether it can be read
@@ -53,7 +55,7 @@ class SimpleReader(BaseReader):
             self.unknown = before
 
     def _simple(self, node: ET.Element, above: SchemaEntry, name: str) -> SimpleType:
-        how = next((one for one in node if local(one.tag) in ("restriction", "list", "union")), None)
+        how = next((child for child in node if local(child.tag) in ("restriction", "list", "union")), None)
         if how is None:
             self.sources.fault(
                 "this simpleType holds no restriction, list or union", above.source.place(node), "add one"
@@ -69,13 +71,27 @@ class SimpleReader(BaseReader):
         elif kind == "list":
             item = self.simple(inner[0], above) if inner else self._named(how, "itemType", above)
             made = SimpleType(
-                name, "list", "", where_of(above.source, node), BUILTINS["anySimpleType"], item=item, unread=item.unread
+                name,
+                "list",
+                "",
+                where_of(above.source, node),
+                BUILTINS["anySimpleType"],
+                item=item,
+                unread=item.unread,
             )
         else:
             members = [self._named_text(text, how, above) for text in how.get("memberTypes", "").split()]
-            members += [self.simple(one, above) for one in inner]
-            made = SimpleType(name, "union", "", where_of(above.source, node), BUILTINS["anySimpleType"], "preserve", members=tuple(members),
-                unread=bool(members) and all(one.unread for one in members))  # fmt: skip
+            members += [self.simple(child, above) for child in inner]
+            made = SimpleType(
+                name,
+                "union",
+                "",
+                where_of(above.source, node),
+                BUILTINS["anySimpleType"],
+                "preserve",
+                members=tuple(members),
+                unread=bool(members) and all(member.unread for member in members),
+            )
         made.final = frozenset(("restriction", "list", "union")) if "#all" in final else final
         return made
 
@@ -87,11 +103,17 @@ class SimpleReader(BaseReader):
 
     def _named(self, node: ET.Element, attribute: str, above: SchemaEntry) -> SimpleType:
         if attribute not in node.attrib:
-            self.sources.fault(f"{attribute} is missing", above.source.place(node), f"name a type with {attribute}")
+            self.sources.fault(
+                f"{attribute} is missing", above.source.place(node), f"name a type with {attribute}"
+            )
             return UNREAD
         found = self.type_at(node, attribute, above)
         if found is not None and not isinstance(found, SimpleType):
-            self.sources.fault(f"{quoted(node.get(attribute, ''))} is no simple type", above.source.place(node, attribute), "name a simple type")  # fmt: skip
+            self.sources.fault(
+                f"{quoted(node.get(attribute, ''))} is no simple type",
+                above.source.place(node, attribute),
+                "name a simple type",
+            )
             return UNREAD
         return found or UNREAD
 
@@ -101,17 +123,30 @@ class SimpleReader(BaseReader):
         found = self.named_type(name) if name is not None else None
         if found is None:
             self.sources.fault(
-                f"there is no type {quoted(text)}", above.source.place(node, "memberTypes"), "declare or import it"
+                f"there is no type {quoted(text)}",
+                above.source.place(node, "memberTypes"),
+                "declare or import it",
             )
         return found if isinstance(found, SimpleType) else UNREAD
 
     def restricted(self, how: ET.Element, base: SimpleType, above: SchemaEntry, name: str) -> SimpleType:
         """A restriction by the facets that an element holds."""
         made = SimpleType(
-            name, base.variety, base.primitive, where_of(above.source, how), base, base.space, base.item, base.members,
-            dict(base.facets), base.patterns, base.enumeration, kind=base.kind, keys=base.keys,
+            name,
+            base.variety,
+            base.primitive,
+            where_of(above.source, how),
+            base,
+            base.space,
+            base.item,
+            base.members,
+            dict(base.facets),
+            base.patterns,
+            base.enumeration,
+            kind=base.kind,
+            keys=base.keys,
             unread=base.unread,
-        )  # fmt: skip
+        )
         if base.unread:
             return made
         patterns, listed = [], []
@@ -145,13 +180,21 @@ class SimpleReader(BaseReader):
                 compiled.append(compile_xsd_pattern(facet.text))
             except PatternError as error:
                 self.sources.fault(
-                    f"{quoted(facet.text)} is no pattern: {error}", facet.where(), "see XSD part 2, appendix F"
+                    f"{quoted(facet.text)} is no pattern: {error}",
+                    facet.where(),
+                    "see XSD part 2, appendix F",
                 )
                 return
         if compiled:
             made.patterns = (*made.patterns, (tuple(facets), tuple(compiled)))
 
-    def _add_enumeration(self, made: SimpleType, listed: list[tuple[ET.Element, str, Where]], base: SimpleType, above: SchemaEntry) -> None:  # fmt: skip
+    def _add_enumeration(
+        self,
+        made: SimpleType,
+        listed: list[tuple[ET.Element, str, Where]],
+        base: SimpleType,
+        above: SchemaEntry,
+    ) -> None:
         found, keys = [], set()
         for node, text, where in listed:
             try:
@@ -166,12 +209,22 @@ class SimpleReader(BaseReader):
         if found:
             made.enumeration, made.keys = tuple(found), frozenset(keys)
 
-    def _facet_value(self, facet: str, text: str, node: ET.Element, base: SimpleType, above: SchemaEntry) -> Any:
+    def _facet_value(
+        self, facet: str, text: str, node: ET.Element, base: SimpleType, above: SchemaEntry
+    ) -> Any:
         """A facet's value; None with a fault when it has none."""
         atomic = base.primitive if base.variety == "atomic" else ""
-        meant = atomic in ORDERED if facet in _BOUNDS else atomic == "decimal" if facet in _DIGITS else atomic in _MEASURED or base.variety == "list"  # fmt: skip
+        meant = (
+            atomic in ORDERED
+            if facet in _BOUNDS
+            else atomic == "decimal"
+            if facet in _DIGITS
+            else atomic in _MEASURED or base.variety == "list"
+        )
         if not meant:
-            self.sources.fault(f"{facet} has no meaning for {base.words()}", above.source.place(node), "remove it")
+            self.sources.fault(
+                f"{facet} has no meaning for {base.words()}", above.source.place(node), "remove it"
+            )
             return None
         try:
             if facet in _COUNTS:

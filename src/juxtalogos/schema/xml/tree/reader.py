@@ -1,4 +1,6 @@
-"""Reading schemas: XSD documents -> components, each made when it is first asked for (XSD 1.0 part 1, section 3)."""
+"""Reading schemas: XSD documents -> components, each made when it is first asked for (XSD 1.0 part 1, section
+3).
+"""
 
 from __future__ import annotations
 
@@ -6,7 +8,14 @@ import xml.etree.ElementTree as ET
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.schema.xml.tree.builtins import BUILTINS
-from juxtalogos.schema.xml.tree.components import ANY_TYPE, ComplexType, ElementDecl, ModelGroup, Particle, Type
+from juxtalogos.schema.xml.tree.components import (
+    ANY_TYPE,
+    ComplexType,
+    ElementDecl,
+    ModelGroup,
+    Particle,
+    Type,
+)
 from juxtalogos.schema.xml.tree.nesting import Depths
 from juxtalogos.schema.xml.tree.read_base import S, described, is_true, where_of, words_of
 from juxtalogos.schema.xml.tree.read_content import ContentReader
@@ -15,12 +24,15 @@ from juxtalogos.schema.xml.tree.sources import SchemaEntry, Sources
 
 
 class SchemaReader(ContentReader):
-    """Makes components of a schema set. Faults are kept in `sources.faults`; what is broken is read as anything."""
+    """Makes components of a schema set.
+
+    Faults are kept in `sources.faults`; what is broken is read as anything.
+    """
 
     def __init__(self, sources: Sources) -> None:
         super().__init__(sources)
         self._types: dict[str, Type] = {ANY_TYPE: self.any_type}
-        self._types |= {one.name: one for one in BUILTINS.values()}
+        self._types |= {builtin.name: builtin for builtin in BUILTINS.values()}
         self._waiting: list[tuple[ComplexType, ET.Element, SchemaEntry]] = []
         self._filling: set[ComplexType] = set()
         self._filled: dict[ComplexType, None] = {self.any_type: None}
@@ -56,7 +68,9 @@ class SchemaReader(ContentReader):
                 entry = self.sources.entries[kind, name]
                 self._group_of(entry, ())
             elif kind == "attributeGroup":
-                self._attributes_of(self.sources.entries[kind, name].node, self.sources.entries[kind, name], ())
+                self._attributes_of(
+                    self.sources.entries[kind, name].node, self.sources.entries[kind, name], ()
+                )
             self.finish()
 
     def complex_types(self) -> list[ComplexType]:
@@ -122,12 +136,20 @@ class SchemaReader(ContentReader):
         made.block = words_of(node, "block", source, "blockDefault")
         made.final = words_of(node, "final", source, "finalDefault")
         made.description = described(node)
-        content = next((one for one in node if local(one.tag) in ("simpleContent", "complexContent")), None)
-        how = next((one for one in content if local(one.tag) in ("extension", "restriction")), None) if content is not None else None  # fmt: skip
+        content = next(
+            (child for child in node if local(child.tag) in ("simpleContent", "complexContent")), None
+        )
+        how = (
+            next((item for item in content if local(item.tag) in ("extension", "restriction")), None)
+            if content is not None
+            else None
+        )
         if content is None or how is None:
             if content is not None:
                 self.sources.fault(
-                    f"<{local(content.tag)}> holds no extension or restriction", source.place(content), "add one"
+                    f"<{local(content.tag)}> holds no extension or restriction",
+                    source.place(content),
+                    "add one",
                 )
             made.content = self.content_of(node, above)
             made.attributes, made.any_attribute = self._attributes_of(node, above, ())
@@ -142,7 +164,9 @@ class SchemaReader(ContentReader):
         made.derivation = local(how.tag)
         base = self.type_at(how, "base", above) or self.any_type
         if isinstance(base, ComplexType) and not self._fill_base(base):
-            self.sources.fault("this type is derived from itself", above.source.place(how, "base"), "name another base")
+            self.sources.fault(
+                "this type is derived from itself", above.source.place(how, "base"), "name another base"
+            )
             base = self.any_type
         made.base = base
         if made.derivation in base.final:
@@ -177,13 +201,17 @@ class SchemaReader(ContentReader):
             ):  # attributes alone are added (section 3.4.2; cos-ct-extends, 1.4.1)
                 made.simple = base.simple
             elif base.simple is not None:
-                self.sources.fault("the base has text, which <complexContent> cannot extend", above.source.place(how), "use <simpleContent>")  # fmt: skip
+                self.sources.fault(
+                    "the base has text, which <complexContent> cannot extend",
+                    above.source.place(how),
+                    "use <simpleContent>",
+                )
             made.mixed = made.mixed or (base.mixed and own is None)
             made.content = _joined(base.content, own, where_of(above.source, how))
 
     def _fill_base(self, base: ComplexType) -> bool:
         """Fills what is derived from; False when it is being filled, which means a circle."""
-        waiting = next((one for one in self._waiting if one[0] is base), None)
+        waiting = next((entry for entry in self._waiting if entry[0] is base), None)
         if waiting is not None:
             self._waiting.remove(waiting)
             self._fill(*waiting)
@@ -193,7 +221,11 @@ class SchemaReader(ContentReader):
         of_base = base if isinstance(base, SimpleType) else base.simple
         if extends:
             if of_base is None:
-                self.sources.fault("<simpleContent> extends a type that has no text", above.source.place(how, "base"), "name a type with text")  # fmt: skip
+                self.sources.fault(
+                    "<simpleContent> extends a type that has no text",
+                    above.source.place(how, "base"),
+                    "name a type with text",
+                )
             return of_base or BUILTINS["string"]
         inner = how.find(f"{S}simpleType")
         start = self.simple(inner, above) if inner is not None else of_base

@@ -1,4 +1,6 @@
-"""Simple types: their facets, and whether a text is one of their values (XSD 1.0 part 2, sections 2, 4 and 5)."""
+"""Simple types: their facets, and whether a text is one of their values (XSD 1.0 part 2, sections 2, 4 and
+5).
+"""
 
 from __future__ import annotations
 
@@ -86,7 +88,7 @@ class SimpleType:
         if self.variety == "list":
             return self.item is not None and self.item.needs_scope
         if self.variety == "union":
-            return any(one.needs_scope for one in self.members)
+            return any(member.needs_scope for member in self.members)
         return self.primitive in ("QName", "NOTATION")
 
     def normal(self, text: str) -> str:
@@ -136,7 +138,7 @@ class SimpleType:
                     "type",
                     self.words(),
                     self.where,
-                    next((one.undecided for one in firsts if one and one.undecided), ""),
+                    next((first.undecided for first in firsts if first and first.undecided), ""),
                 )
                 return
         elif self.variety == "list":
@@ -263,8 +265,14 @@ _HOLDS: dict[str, Callable[[Any, Any, str, SimpleType], bool]] = {
     "fractionDigits": lambda limit, raw, text, owner: _digits(raw)[1] <= limit,
 }
 _WORDS = {
-    "length": "length", "minLength": "length at least", "maxLength": "length at most", "minInclusive": "at least",
-    "maxInclusive": "at most", "minExclusive": "more than", "maxExclusive": "less than",
-    "totalDigits": "digits at most", "fractionDigits": "digits of the fraction at most",
-}  # fmt: skip
+    "length": "length",
+    "minLength": "length at least",
+    "maxLength": "length at most",
+    "minInclusive": "at least",
+    "maxInclusive": "at most",
+    "minExclusive": "more than",
+    "maxExclusive": "less than",
+    "totalDigits": "digits at most",
+    "fractionDigits": "digits of the fraction at most",
+}
 FACETS = (*_HOLDS, "pattern", "enumeration", "whiteSpace")

@@ -1,4 +1,5 @@
-"""The documents of a schema set: `include`, `import` and `redefine` followed, and every global component found by name.
+"""The documents of a schema set: `include`, `import` and `redefine` followed, and every global component
+found by name.
 
 Nothing is fetched here: documents are given, and what is missing is a fault.
 """
@@ -32,7 +33,13 @@ GLOBALS = {
     "notation": "notation",
 }
 """Kind of a global component, by the local name of what declares it."""
-WORDS = {"type": "type", "element": "element", "attribute": "attribute", "group": "group", "attributeGroup": "attribute group"}  # fmt: skip
+WORDS = {
+    "type": "type",
+    "element": "element",
+    "attribute": "attribute",
+    "group": "group",
+    "attributeGroup": "attribute group",
+}
 
 
 @dataclass(slots=True, eq=False)
@@ -91,7 +98,9 @@ class Sources:
             waiting += self._read(*waiting.pop(0))
 
     def derived_from(self, base: str) -> list[str]:
-        """The named types that are derived from another, at whatever remove, in the order of the documents."""
+        """The named types that are derived from another, at whatever remove, in the order
+        of the documents.
+        """
         if self._derived is None:
             self._derived = {}
             for (kind, name), entry in self.entries.items():
@@ -107,7 +116,9 @@ class Sources:
         return list(found)
 
     def prefixes(self) -> dict[str, str]:
-        """Namespace -> prefix, as the documents have them; where two fight for one, the later gets a number."""
+        """Namespace -> prefix, as the documents have them; where two fight for one, the
+        later gets a number.
+        """
         found: dict[str, str] = {"http://www.w3.org/2001/XMLSchema-instance": "xsi", XSD: "xs"}
         taken = {"xsi", "xs", "xml"}
         for source in self._seen.values():
@@ -166,13 +177,17 @@ class Sources:
         while waiting:
             waiting += self._read(*waiting.pop(0))
 
-    def _led_to(self, source: SchemaSource, node: ET.Element, above: str) -> list[tuple[str, XmlTree, ET.Element, str]]:
+    def _led_to(
+        self, source: SchemaSource, node: ET.Element, above: str
+    ) -> list[tuple[str, XmlTree, ET.Element, str]]:
         location = node.get("schemaLocation")
         kind = local(node.tag)
         if not location:
             if kind != "import":
                 self.fault(
-                    f"this {kind} has no schemaLocation", source.place(node), "name the document with schemaLocation"
+                    f"this {kind} has no schemaLocation",
+                    source.place(node),
+                    "name the document with schemaLocation",
                 )
             return []
         uri = join_uri(source.uri, location.strip())
@@ -207,7 +222,9 @@ class Sources:
         if kind is None:
             if node.tag != f"{_S}annotation" and node.tag.startswith(_S):
                 self.fault(
-                    f"<{local(node.tag)}> cannot stand here", source.place(node), "see the structure of a schema"
+                    f"<{local(node.tag)}> cannot stand here",
+                    source.place(node),
+                    "see the structure of a schema",
                 )
             return
         name = node.get("name")
@@ -221,7 +238,9 @@ class Sources:
         elif before is not None and not redefines:
             if before.node is not node and ET.tostring(before.node) != ET.tostring(node):
                 self.fault(
-                    f"{WORDS.get(kind, kind)} {name} is declared twice", source.place(node), "remove one of them"
+                    f"{WORDS.get(kind, kind)} {name} is declared twice",
+                    source.place(node),
+                    "remove one of them",
                 )
             return
         entry = self.entries[kind, full] = SchemaEntry(node, source, before if redefines else None)
@@ -241,7 +260,9 @@ def _base_of(entry: SchemaEntry) -> str | None:
     """The base that a named type names."""
     for node in entry.node:
         kind = local(node.tag)
-        inner = node if kind == "restriction" else next(iter(node), None) if kind.endswith("Content") else None
+        inner = (
+            node if kind == "restriction" else next(iter(node), None) if kind.endswith("Content") else None
+        )
         for one in (inner, *(node if kind.endswith("Content") else ())):
             text = one.get("base") if one is not None else None
             if text is not None and one is not None:

@@ -1,6 +1,7 @@
 """Value spaces of the primitive simple types (XSD 1.0 part 2, section 3.2): text -> value, equality, order.
 
-A value is (primitive, raw): values of two primitives are never equal. Order is partial: durations, and times with and
+A value is (primitive, raw): values of two primitives are never equal. Order is partial: durations, and times
+with and
 without a time zone, cannot always be compared.
 """
 
@@ -47,7 +48,9 @@ FORMS: dict[str, re.Pattern[str]] = {
         "decimal": rf"[+-]?{_NUMBER}",
         "float": rf"[+-]?{_NUMBER}(?:[Ee][+-]?\d+)?|-?INF|NaN",
         "double": rf"[+-]?{_NUMBER}(?:[Ee][+-]?\d+)?|-?INF|NaN",
-        "duration": r"(-?)P(?=\d|T\d)(?:(\d+)Y)?(?:(\d+)M)?(?:(\d+)D)?(?:T(?=\d)(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:\.\d+)?)S)?)?",
+        "duration": (
+            r"(-?)P(?=\d|T\d)(?:(\d+)Y)?(?:(\d+)M)?(?:(\d+)D)?(?:T(?=\d)(?:(\d+)H)?(?:(\d+)M)?(?:(\d+(?:\.\d+)?)S)?)?"
+        ),
         "dateTime": rf"{_YEAR}-{_MONTH}-{_DAY}T{_CLOCK}{_ZONE}",
         "date": rf"{_YEAR}-{_MONTH}-{_DAY}{_ZONE}",
         "time": rf"{_CLOCK}{_ZONE}",
@@ -57,14 +60,19 @@ FORMS: dict[str, re.Pattern[str]] = {
         "gDay": rf"---{_DAY}{_ZONE}",
         "gMonth": rf"--{_MONTH}{_ZONE}",
         "hexBinary": r"(?:[0-9A-Fa-f]{2})*",
-        "base64Binary": r"(?:(?:[A-Za-z0-9+/] ?){4})*(?:(?:[A-Za-z0-9+/] ?){2}[AEIMQUYcgkosw048] ?=|[A-Za-z0-9+/] ?[AQgw] ?= ?=)?",
+        "base64Binary": (
+            r"(?:(?:[A-Za-z0-9+/] ?){4})*(?:(?:[A-Za-z0-9+/] ?){2}[AEIMQUYcgkosw048] ?=|[A-Za-z0-9+/] ?[AQgw]"
+            r" ?= ?=)?"
+        ),
     }.items()
 }
 """The form of a value, after white space was collapsed; matched whole."""
 
 
 def days(year: int, month: int, day: int) -> int:
-    """Days since 0000-03-01 of the proleptic Gregorian calendar; there is no year 0, so -1 is the one before 1."""
+    """Days since 0000-03-01 of the proleptic Gregorian calendar; there is no year 0, so -1 is the one before
+    1.
+    """
     year = year + 1 if year < 0 else year
     year -= month <= 2
     return 365 * year + year // 4 - year // 100 + year // 400 + (153 * ((month - 3) % 12) + 2) // 5 + day - 1
@@ -224,9 +232,34 @@ READERS: dict[str, Raw] = {
     "NOTATION": _qname,
     "anySimpleType": _text,
 }
-JUDGED = ("dateTime", "date", "time", "gYearMonth", "gYear", "gMonthDay", "gDay", "gMonth", "anyURI", "QName", "NOTATION")  # fmt: skip
+JUDGED = (
+    "dateTime",
+    "date",
+    "time",
+    "gYearMonth",
+    "gYear",
+    "gMonthDay",
+    "gDay",
+    "gMonth",
+    "anyURI",
+    "QName",
+    "NOTATION",
+)
 """Primitives whose form alone does not tell whether a text names a value."""
-ORDERED = ("decimal", "float", "double", "duration", "dateTime", "date", "time", "gYearMonth", "gYear", "gMonthDay", "gDay", "gMonth")  # fmt: skip
+ORDERED = (
+    "decimal",
+    "float",
+    "double",
+    "duration",
+    "dateTime",
+    "date",
+    "time",
+    "gYearMonth",
+    "gYear",
+    "gMonthDay",
+    "gDay",
+    "gMonth",
+)
 
 _STARTS = ((1696, 9), (1697, 2), (1903, 3), (1903, 7))
 
