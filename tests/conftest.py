@@ -76,7 +76,10 @@ class _Forker:
             self.process.stdin.write(json.dumps(job) + "\n")
             self.process.stdin.flush()
             ready, _, _ = select.select([self.process.stdout], [], [], 120)
-            assert ready, f"no end after two minutes: {words}"
+            if not ready:  # its next answer would be taken for that of the next call
+                self.process.kill()
+                self.process = None
+                raise AssertionError(f"no end after two minutes: {words}")
             status = int(self.process.stdout.readline())
             return Result(status, out.read_bytes().decode(), err.read_bytes().decode())
 

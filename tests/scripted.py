@@ -22,7 +22,8 @@ from juxtalogos.model.exchange import Exchange, Request, Response, Timings
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.binding import bind
 from juxtalogos.run.engine import Engine
-from juxtalogos.run.executors import Dealer, LocalExecutor
+from juxtalogos.run.executors import Dealer
+from juxtalogos.run.executors.local import LocalExecutor
 from juxtalogos.run.plan import CaseRef, RunPlan, units
 from juxtalogos.run.slots import Slots
 from juxtalogos.run.step import RunContext

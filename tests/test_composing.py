@@ -21,8 +21,8 @@ from conftest import answers, definition, read_contract
 from juxtalogos.compose.composer import by_folder, compose
 from juxtalogos.compose.dependencies import find_dependencies
 from juxtalogos.compose.requests import sample_inputs
+from juxtalogos.conventions.naming import first_part, last_part, noun_of, only_reads, singular
 from juxtalogos.formats import wire_of
-from juxtalogos.formats.naming import first_part, last_part, noun_of, only_reads, singular
 from juxtalogos.model.contract import Contract, Intent
 from juxtalogos.model.exchange import Request
 from juxtalogos.suite.document.reader import read_suites, suite_paths

@@ -43,7 +43,8 @@ from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.binding import BoundRun, digest_of
 from juxtalogos.run.engine import Engine
-from juxtalogos.run.executors import Dealer, LocalExecutor
+from juxtalogos.run.executors import Dealer
+from juxtalogos.run.executors.local import LocalExecutor
 from juxtalogos.run.executors.processes import ProcessExecutor
 from juxtalogos.run.plan import CaseRef, Part, RunPlan, Unit, turns, units
 from juxtalogos.run.session import open_session

@@ -8,7 +8,7 @@ import json
 import re
 from pathlib import Path
 from types import SimpleNamespace
-from typing import Any
+from typing import Any, cast
 from urllib.parse import parse_qs, urlsplit
 
 import jsonschema
@@ -19,16 +19,16 @@ from hypothesis import strategies as st
 from lxml import etree
 
 from conftest import definition, read_contract
+from juxtalogos.conventions.faults import means_conflict
 from juxtalogos.explore.budget import Budget, Spent
 from juxtalogos.explore.comparing import changes, differing, item_in, items_in, same
 from juxtalogos.explore.kinds import kinds_of
-from juxtalogos.explore.states import conflict_named
 from juxtalogos.explore.techniques.broken import breakings
 from juxtalogos.explore.techniques.lists import in_order, meanings
-from juxtalogos.explore.techniques.updates import other_tag
 from juxtalogos.explore.values import Maker
 from juxtalogos.explore.yard import Yard
 from juxtalogos.formats import wire_of
+from juxtalogos.formats.http.wire import HttpWire
 from juxtalogos.model.contract import Contract
 from juxtalogos.workspace.known import Hints
 from juxtalogos.workspace.workspace import Workspace
@@ -179,9 +179,9 @@ def test_words_tags_and_orders() -> None:
         and in_order(["a", "B", "c"])
     )
     assert not in_order(["b", "a", "c"])
-    assert conflict_named("TugBusy") and not conflict_named("NoSuchTug") and not conflict_named("TooDeep")
+    assert means_conflict("TugBusy") and not means_conflict("NoSuchTug") and not means_conflict("TooDeep")
     for tag in ('"1795828050599"', 'W/"3"', '"abc"', '"a-0"', '""', "x"):
-        assert other_tag(tag) != tag
+        assert HttpWire.other_version(cast(HttpWire, None), tag) != tag
 
 
 def test_kinds_of_thing(tmp_path: Path) -> None:

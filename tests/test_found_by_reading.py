@@ -15,10 +15,11 @@ import yaml
 from lxml import etree
 
 from conftest import Result, answers, definition, read_contract
-from juxtalogos.compose.drafting import success_condition
 from juxtalogos.exchange.sign_in import Credential
+from juxtalogos.formats import wire_of
 from juxtalogos.formats.soap.wire.sign_in import with_text
 from juxtalogos.model.exchange import Request
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.workspace.changes import changes
 from scripted import Bench, case, step
 
@@ -190,10 +191,8 @@ def test_faults_come_in_one_order_whatever_the_hash_seed(jux: Jux, tmp_path: Pat
 )
 def test_the_criterion_of_a_declared_redirect(statuses: tuple[str, ...], condition: str) -> None:
     found = {status: {"description": "x"} for status in statuses}
-    assert (
-        success_condition(read_contract(definition({"/q": {"get": {"responses": found}}})).operations[0])
-        == condition
-    )
+    contract = read_contract(definition({"/q": {"get": {"responses": found}}}))
+    assert wire_of(contract).condition(contract.operations[0], Outcome.SUCCEEDED) == condition
 
 
 def _of(schema: Any) -> Any:

@@ -230,7 +230,7 @@ def test_a_request_is_read_back_into_its_inputs(name: str) -> None:
             recorded = Request(
                 sent.method, sent.url, (*sent.headers, ("Authorization", "Bearer tern4711")), sent.body
             )
-            again = wire.encode(operation, wire.taken(operation, recorded, base), base)
+            again = wire.encode(operation, wire.inputs_of(operation, recorded, base), base)
             assert (again.method, again.url, again.body) == (sent.method, sent.url, sent.body), operation.id
             assert dict(again.headers) == dict(sent.headers), operation.id
             compared += 1

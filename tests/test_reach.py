@@ -151,7 +151,7 @@ def test_services_that_let_nobody_in(tmp_path: Path, jux: Jux) -> None:
             if service.status != 404:
                 assert not found["findings"] and "failed" in verdicts
                 assert any(
-                    re.search(f"{service.status}: (it wants|sent without)", one["reason"])
+                    re.search(f"{service.status}: (it requires|sent without)", one["reason"])
                     for one in found["cases"]
                 )
     with office(Forgetful(), tmp_path / "e", jux) as go:

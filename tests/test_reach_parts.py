@@ -18,8 +18,8 @@ from conftest import KEY_ENV, Result, add_target, answers, definition, read_cont
 from juxtalogos.compose.composer import ComposeScope, compose
 from juxtalogos.compose.dependencies import LIMIT, Finder
 from juxtalogos.compose.unique import names_something, room, unique_formula
+from juxtalogos.conventions.naming import intent_of
 from juxtalogos.exchange.transport import Transport, TransportOptions
-from juxtalogos.formats.naming import intent_of
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.learning.reading import Named, named_inputs, wanted_values

@@ -207,7 +207,7 @@ def test_a_fourth_format_goes_through_every_command(plugged: Callable[..., Resul
             "parts are exchanges of their own operations"
         )
         told = plugged("coverage").out
-        assert re.search(r"operations +5 +5 ", told) and re.search(r"refusals +2 +2 ", told)
+        assert re.search(r"operations +5 +5 ", told) and re.search(r"status codes +7 +\d ", told)
         plugged("report")
         assert plugged("report", "--form", "tally", "-o", "-").out.count("\n") == len(verdicts)
         assert "readRope" in plugged("report", "--form", "junit", "-o", "-").out
@@ -278,8 +278,8 @@ def test_a_format_under_another_name_gives_the_same_bytes(tmp_path: Path, jux: J
         " replace(OPENAPI, name='twin')\n"
     )
     (other / "twin_table.py").write_text(
-        "import juxtalogos.formats as formats\nformats.FORMATS.builtin = {'twin':"
-        " 'twin:TWIN'}\nformats._SYNTAXES = {'twin': ('json', 'yaml')}\n"
+        "import juxtalogos.formats as formats\nformats.FORMATS.register('twin', 'twin:TWIN')\n"
+        "formats._SYNTAXES = {'twin': ('json', 'yaml')}\n"
     )
     from conftest import BERTHS
 

@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 from juxtalogos.extras import extra
 from juxtalogos.model.errors import SuiteError, UsageError
 from juxtalogos.suite import tables
-from juxtalogos.suite.tables import READERS, read_table
+from juxtalogos.suite.tables import TABLE_SOURCES, read_table
 from scripted import Bench, case, step
 
 INPUTS = {"inputs": {"type": "object", "properties": {"line": {}, "at": {}}}}
@@ -128,7 +128,7 @@ def test_a_library_that_is_not_installed_is_named_with_its_extra(
 
     monkeypatch.setattr("juxtalogos.extras.import_module", missing)
     with pytest.raises(UsageError, match="which is not installed") as caught:
-        READERS[ending](tmp_path / f"t{ending}")
+        TABLE_SOURCES[ending](tmp_path / f"t{ending}")
     assert caught.value.mend == f"pip install 'juxtalogos[{name}]'"
     monkeypatch.undo()
     assert extra("builtins", "x", "y") is builtins and tables.MAX_COLUMNS
@@ -148,7 +148,7 @@ def test_every_cell_comes_back_as_it_was_written(written: list[dict[str, Any]], 
     with tempfile.TemporaryDirectory() as folder:
         lines = Path(folder, "t.jsonl")
         lines.write_bytes(b"".join((json.dumps(row, ensure_ascii=False) + end).encode() for row in written))
-        assert READERS[".jsonl"](lines) == written
+        assert TABLE_SOURCES[".jsonl"](lines) == written
         for suffix, delimiter in ((".csv", ","), (".tsv", "\t")):
             cells = Path(folder, f"t{suffix}")
             with cells.open("w", encoding="utf-8-sig", newline="") as file:
@@ -157,7 +157,7 @@ def test_every_cell_comes_back_as_it_was_written(written: list[dict[str, Any]], 
                 )
                 writer.writeheader()
                 writer.writerows(written)
-            assert READERS[suffix](cells) == [
+            assert TABLE_SOURCES[suffix](cells) == [
                 {name: str(cell) for name, cell in row.items()} for row in written
             ]
 

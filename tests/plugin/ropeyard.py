@@ -1,273 +1,175 @@
-"""A format of its own: every call is a POST to one address; the body says what is to be done. Several calls
+"""A format of a package: every call is a POST to one address; the body says what is to be done. Several calls
 may go in one.
 """
 
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import replace
 from typing import Any
 
-from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
-from juxtalogos.model.contract import (
-    Body,
-    Contract,
-    DeclaredAnswer,
-    DefinitionFault,
-    Input,
-    Intent,
-    Media,
-    Operation,
-    SecurityScheme,
-)
-from juxtalogos.model.document import Document
-from juxtalogos.model.elements import Element
-from juxtalogos.model.errors import UsageError
-from juxtalogos.model.exchange import Exchange, Request, Response
-from juxtalogos.model.findings import CheckResult
-from juxtalogos.model.format import Fetch, Format, SignInFlow, SignInScheme
-from juxtalogos.model.location import Location
-from juxtalogos.model.schema import ABSENT, Direction, SchemaRef
-from juxtalogos.model.wire import Answer, Inputs, ObservedFault, Problem, WireCheck
-from juxtalogos.report import Reporter
-from juxtalogos.schema.json import JsonEngine
+from juxtalogos import plugin as api
 
 JSON = "application/json"
 
 
-def claims(document: Document) -> bool:
+def claims(document: api.Document) -> bool:
     return isinstance(document.value, dict) and "ropeyard" in document.value
 
 
-def read(name: str, root: str, fetch: Fetch, others: Any = ()) -> Contract:
+def read(name: str, root: str, fetch: api.Fetch, others: Any = ()) -> api.Contract:
     document = fetch(root)
-    found, faults = [], []
-    for key, value in document.value.get("does", {}).items():
-        place = Location(root).child("does", key)
-        if not isinstance(value, dict):
-            faults.append(DefinitionFault(f"{key} is no mapping", place, "say what it takes and gives"))
-            continue
-        found.append(_operation(name, key, value, place))
-    schemes = (SecurityScheme("word", "knock", "header", "X-Knock", Location(root).child("word")),)
-    documents = {root: document}
-    return Contract(
-        name,
-        "ropeyard",
-        "1",
-        document.value.get("ropeyard", ""),
-        tuple(found),
-        documents,
-        root,
-        engine(documents, "2020-12"),
-        faults=tuple(faults),
-        security_schemes=schemes,
-        dialect="2020-12",
-        columns=("intent", "sign-in"),
+    place = api.Location(root).child("does")
+    entries = document.value.get("does", {}).items()
+    faults = tuple(
+        api.DefinitionFault(f"{key} is no mapping", place.child(key), "say what it takes and gives")
+        for key, value in entries
+        if not isinstance(value, dict)
     )
+    operations = tuple(
+        _operation(name, key, value, place.child(key)) for key, value in entries if isinstance(value, dict)
+    )
+    schemes = (api.SecurityScheme("word", "knock", "header", "X-Knock", api.Location(root).child("word")),)
+    documents = {root: document}
+    return api.Contract(
+        name, "ropeyard", "1", document.value.get("ropeyard", ""), operations, documents, root, api.JsonEngine(documents, "2020-12"),
+        faults=faults, security_schemes=schemes, dialect="2020-12", columns=("intent", "sign-in"),
+    )  # fmt: skip
 
 
-def _operation(contract: str, key: str, value: Mapping[str, Any], place: Location) -> Operation:
-    def media(part: str, direction: Direction) -> Media:
+def _operation(contract: str, key: str, value: Mapping[str, Any], place: api.Location) -> api.Operation:
+    def media(part: str, direction: api.Direction) -> api.Media:
         at = place.child(part)
-        return Media(JSON, SchemaRef("2020-12", at.document, at.pointer, direction), at)
+        return api.Media(JSON, api.SchemaRef("2020-12", at.document, at.pointer, direction), at)
 
-    intent = Intent(value.get("intent", "act"))
-    on = value.get("on", "")
+    def answer(part: str, fault: str = "") -> api.DeclaredAnswer:
+        at = place.child("faults") if fault else place.child(part)
+        return api.DeclaredAnswer("200", (media(part, api.Direction.RESPONSE),), (), at, fault=fault)
+
+    intent, on = api.Intent(value.get("intent", "act")), value.get("on", "")
+    item = media("item", api.Direction.REQUEST).schema
     given = tuple(
-        Input(
-            one,
-            "query",
-            True,
-            media("item", Direction.REQUEST).schema,
-            place.child("item"),
-            "",
-            False,
-            identifies=on,
-        )
+        api.Input(one, "query", True, item, place.child("item"), "", False, identifies=on)
         for one in value.get("of", ())
     )
-    body = (
-        Body(True, (media("takes", Direction.REQUEST),), place.child("takes")) if "takes" in value else None
-    )
-    faults = tuple(
-        DeclaredAnswer("200", (media("refusal", Direction.RESPONSE),), (), place.child("faults"), fault=one)
-        for one in value.get("faults", ())
-    )
-    return Operation(
-        key,
-        contract,
-        "POST",
-        "",
-        place,
-        place.pointer,
-        key,
-        inputs=given,
-        body=body,
-        answers=(
-            DeclaredAnswer("200", (media("gives", Direction.RESPONSE),), (), place.child("gives")),
-            *faults,
-        ),
-        security=(("word",),),
-        facts=(("intent", intent),),
-        intent=intent,
-        safe=intent in (Intent.READ, Intent.LIST),
-        resource=on,
-        on_item=bool(given),
-        noun=on.removesuffix("s"),
-        group=on or "yard",
-    )
+    return api.Operation(
+        key, contract, "POST", "", place, place.pointer, key, inputs=given,
+        body=api.Body(True, (media("takes", api.Direction.REQUEST),), place.child("takes")) if "takes" in value else None,
+        answers=(answer("gives"), *(answer("refusal", one) for one in value.get("faults", ()))),
+        security=(("word",),), facts=(("intent", intent),), intent=intent, safe=intent in (api.Intent.READ, api.Intent.LIST),
+        resource=on, on_item=bool(given), noun=on.removesuffix("s"), group=on or "yard",
+    )  # fmt: skip
 
 
-def engine(documents: Mapping[str, Document], dialect: str) -> JsonEngine:
-    return JsonEngine(documents, dialect)
-
-
-class RopeWire:
-    method_tells = False
-    checks: tuple[WireCheck, ...] = ()
-
-    def __init__(self, contract: Contract) -> None:
-        self.contract = contract
-
-    def encode(self, operation: Operation, inputs: Inputs, base_url: str, *, loose: bool = False) -> Request:
-        known = {one.address for one in operation.inputs}
-        for address in inputs.values:
-            if address not in known and not loose:
-                raise UsageError(f"{operation.id} has no input {address}")
-        message = {
-            "do": operation.id,
-            "args": {address.partition(".")[2]: value for address, value in inputs.values.items()},
-        }
-        if inputs.body is not ABSENT:
-            message["with"] = inputs.body
-        return Request("POST", base_url, (("Content-Type", JSON),), dump_json(message).encode())
-
-    def taken(self, operation: Operation, request: Request, base_url: str) -> Inputs:
-        message = parse_json(request.body or b"{}")
-        return Inputs(
-            {f"query.{name}": one for name, one in message["args"].items()}, message.get("with", ABSENT), JSON
+class RopeWire(api.BaseWire):
+    def encode(
+        self, operation: api.Operation, inputs: api.Inputs, base_url: str, *, loose: bool = False
+    ) -> api.Request:
+        strange = next(
+            (at for at in inputs.values if at not in {one.address for one in operation.inputs}), ""
+        )
+        if strange and not loose:
+            raise api.UsageError(f"{operation.id} has no input {strange}")
+        args = {address.partition(".")[2]: value for address, value in inputs.values.items()}
+        more = {} if inputs.body is api.ABSENT else {"with": inputs.body}
+        return api.Request(
+            "POST",
+            base_url,
+            (("Content-Type", JSON),),
+            api.dump_json({"do": operation.id, "args": args, **more}).encode(),
         )
 
-    def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
-        if request.url != base_url or request.method != "POST":
-            return ()
+    def inputs_of(self, operation: api.Operation, request: api.Request, base_url: str) -> api.Inputs:
+        message = api.parse_json(request.body or b"{}")
+        return api.Inputs(
+            {f"query.{name}": one for name, one in message["args"].items()},
+            message.get("with", api.ABSENT),
+            JSON,
+        )
+
+    def match(self, request: api.Request, base_url: str) -> tuple[api.Operation, ...]:
         try:
-            found = self.contract.operation(str(parse_json(request.body or b"").get("do")))
-        except (NotJson, AttributeError):
+            found = self.contract.operation(str(api.parse_json(request.body or b"").get("do")))
+        except (api.NotJson, AttributeError):
             return ()
-        return (found,) if found else ()
+        return (found,) if found and request.url == base_url and request.method == "POST" else ()
 
-    def unmatched(self, request: Request, base_url: str) -> CheckResult | str:
-        return "outside the base URL" if request.url != base_url else "it says nothing that is known"
-
-    def decode(self, operation: Operation, exchange: Exchange) -> Answer:
+    def decode(self, operation: api.Operation, exchange: api.Exchange) -> api.Answer:
         declared, *faults = operation.answers
         assert exchange.response is not None
+        code = str(exchange.response.status)
         try:
-            value = parse_json(exchange.response.body)
-        except NotJson as error:
-            return Answer(declared, None, problems=(Problem("media.untrue", "body", "JSON", str(error)),))
+            value = api.parse_json(exchange.response.body)
+        except api.NotJson as error:
+            return api.Answer(
+                declared, None, problems=(api.Problem("media.untrue", "body", "JSON", str(error)),), code=code
+            )
         if isinstance(value, dict) and "refused" in value:
-            names = tuple(one.fault for one in faults)
-            named = next((one for one in faults if one.fault == value["refused"]), None)
-            told = ObservedFault(named.fault if named else "", str(value["refused"]), "", names)
-            if named is None:
-                return Answer(
-                    None,
-                    None,
-                    fault=told,
-                    problems=(
-                        Problem(
-                            "rope.knot", "body", " or ".join(names) or "no refusal", str(value["refused"])
-                        ),
-                    ),
-                )
-            return Answer(named, named.media[0], value, fault=told)
+            return self._refused(value, faults, api.Outcome.UNAUTHENTICATED if code == "401" else None, code)
         media = declared.media[0]
-        return Answer(declared, media, value, self.contract.schema(media.schema) if media.schema else None)
+        schema = self.contract.schema(media.schema) if media.schema else None
+        return api.Answer(declared, media, value, schema, outcome=api.Outcome.SUCCEEDED, code=code)
 
-    def elements(self, operation: Operation) -> Iterator[Element]:
-        yield Element("operation", operation.location, label=operation.id)
-        for answer in operation.answers:
-            yield Element(
-                "knot" if answer.fault else "status",
-                answer.location,
-                answer.fault,
-                label=f"{operation.id} {answer.fault or 'gives'}",
-            )
-        for ref in self.contract.schema_refs(operation):
-            yield from self.contract.schema(ref).elements()
+    def _refused(
+        self, value: Any, faults: list[api.DeclaredAnswer], outcome: api.Outcome | None, code: str
+    ) -> api.Answer:
+        word, names = str(value["refused"]), tuple(one.fault for one in faults)
+        named = next((one for one in faults if one.fault == word), None)
+        told = api.ObservedFault(named.fault if named else "", word, "", names)
+        problem = api.Problem("rope.knot", "body", " or ".join(names) or "no refusal", word)
+        media = named.media[0] if named else None
+        return api.Answer(
+            named,
+            media,
+            value,
+            problems=() if named else (problem,),
+            fault=told,
+            outcome=outcome or api.fault_outcome(word),
+            code=code,
+        )
 
-    def hits(self, operation: Operation, exchange: Exchange, answer: Answer, base_url: str) -> list[str]:
-        found = [Element("operation", operation.location).id]
-        if answer.declared:
-            found.append(
-                Element(
-                    "knot" if answer.declared.fault else "status",
-                    answer.declared.location,
-                    answer.declared.fault,
-                ).id
-            )
-        if answer.examined is not None:
-            found += answer.examined.hits
-        return list(dict.fromkeys(found))
-
-    def parts(self, exchange: Exchange) -> tuple[Exchange, ...]:
-        message, response = parse_json(exchange.request.body or b"{}"), exchange.response
+    def parts(self, exchange: api.Exchange) -> tuple[api.Exchange, ...]:
+        message, response = api.parse_json(exchange.request.body or b"{}"), exchange.response
         if response is None or message.get("do") != "all":
             return ()
-        pairs = zip(message["with"]["calls"], parse_json(response.body)["answers"])
+        pairs = zip(message["with"]["calls"], api.parse_json(response.body)["answers"])
         return tuple(
             replace(
                 exchange,
-                request=replace(exchange.request, body=dump_json(call).encode()),
-                response=replace(response, body=dump_json(answer).encode()),
+                request=replace(exchange.request, body=api.dump_json(call).encode()),
+                response=replace(response, body=api.dump_json(answer).encode()),
             )
             for call, answer in pairs
         )
 
-    def conversation(self, base_url: str) -> None:
-        return None
-
-    def misread(self, request: Request) -> tuple[tuple[str, str, Request], ...]:
-        return (("body", "word: nothing is asked", replace(request, body=b'{"do": ""}')),)
-
-    def parse_text(self, schema: SchemaRef | None, pointer: str, text: str) -> Any:
-        try:
-            return parse_json(text)
-        except NotJson:
-            return text
-
-    def selector(self, operation: Operation, schema: SchemaRef, pointer: str) -> None:
-        return None
+    def variants(self, operation: api.Operation, inputs: api.Inputs) -> tuple[api.Variant, ...]:
+        return (
+            api.Variant("body", "word: nothing is asked", None, lambda one: replace(one, body=b'{"do": ""}')),
+        )
 
 
-def knock(request: Request, scheme: SecurityScheme, credential: Any, memory: dict[str, Any]) -> SignInFlow:
+def knock(
+    request: api.Request, scheme: api.SecurityScheme, credential: Any, memory: dict[str, Any]
+) -> api.SignInFlow:
     """A word is asked for first, and the secret goes into it."""
     if "word" not in memory:
-        exchange = yield Request("POST", request.url, (("Content-Type", JSON),), b'{"do": "knock"}')
-        assert isinstance(exchange.response, Response)
-        memory["word"] = json.loads(exchange.response.body)["word"] + credential.secret[::-1]
+        exchange = yield api.Request("POST", request.url, (("Content-Type", JSON),), b'{"do": "knock"}')
+        memory["word"] = (
+            json.loads(exchange.response.body if exchange.response else b"")["word"] + credential.secret[::-1]
+        )
     return replace(request, headers=(*request.headers, (scheme.key, memory["word"])))
 
 
-ROPEYARD = Format(
-    "ropeyard",
-    claims,
-    read,
-    engine,
-    RopeWire,
-    finding_kinds={"rope.knot": "a refusal that nobody declared"},
-    element_kinds={"knot": "refusals"},
-    endings=(".rope",),
-    open_places=(),
-    hint="a rope yard has `ropeyard: TITLE`",
-    version="1",
-)
-KNOCK = SignInScheme(
+ROPEYARD = api.Format(
+    "ropeyard", claims, read, api.JsonEngine, RopeWire, finding_kinds={"rope.knot": "a refusal that nobody declared"},
+    endings=(".rope",), open_places=(), hint="a rope yard has `ropeyard: TITLE`", version="1",
+)  # fmt: skip
+KNOCK = api.SignInScheme(
     knock,
     "a word that is asked for first, as {place} {key}",
     void=lambda exchange, memory: bool(memory.pop("word", None)),
 )
-TALLY = Reporter("txt", lambda view: "".join(f"{case.case} {case.verdict}\n" for case in view.cases).encode())
+TALLY = api.Reporter(
+    "txt", lambda view: "".join(f"{case.case} {case.verdict}\n" for case in view.cases).encode()
+)

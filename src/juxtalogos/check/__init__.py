@@ -1,6 +1,6 @@
-"""Checks made by themselves: contract and exchange -> results, kept whether they held or not.
+"""Comparing an exchange with its contract: every check gives its results, whether they passed or not.
 
-One check is one small function in `CHECKS`; none asks which format it is.
+A check is one small function. Those of a protocol come from its wire form; packages add others to `CHECKS`.
 """
 
 from __future__ import annotations
@@ -8,41 +8,23 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import replace
 
-from juxtalogos.check.body import check_body, check_presence
-from juxtalogos.check.head import check_headers, check_media, check_status
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Answer, WireCheck
+from juxtalogos.plugins import Table
 
-CHECKS: dict[str, WireCheck] = {
-    "status": check_status,
-    "media": check_media,
-    "presence": check_presence,
-    "body": check_body,
-    "headers": check_headers,
-}
+CHECKS: Table[WireCheck] = Table("juxtalogos.checks")
+"""Checks beside those of the protocols; they see raw exchanges."""
 
 
 def examined(answer: Answer) -> Answer:
-    """The answer with what its schema says of its value: one pass serves checks and coverage."""
+    """Returns the answer with what its schema says of its value: one pass serves checks and coverage."""
     if answer.schema is None or answer.value is ABSENT or answer.examined is not None:
         return answer
     try:
-        seen = answer.schema.examine(answer.value)
-        return Answer(
-            answer.declared,
-            answer.media,
-            answer.value,
-            answer.schema,
-            answer.problems,
-            answer.headers,
-            answer.unread,
-            seen,
-            answer.fault,
-            answer.allowed,
-        )
+        return replace(answer, examined=answer.schema.examine(answer.value))
     except ValueError as error:  # nested too deep to follow: nothing is proven
         return replace(answer, unread=str(error))
 
@@ -52,10 +34,11 @@ def check_exchange(
     operation: Operation,
     answer: Answer,
     exchange: Exchange,
-    extra: tuple[WireCheck, ...] = (),
+    checks: tuple[WireCheck, ...] = (),
 ) -> Iterator[CheckResult]:
-    """The results of every check on an exchange that has a response; `extra` are the protocol's own. The
-    answer is an examined one.
+    """Yields the results of every check on an exchange that has a response.
+
+    `checks` are those of the contract's wire form; the answer is an examined one.
     """
-    for check in (*CHECKS.values(), *extra):
+    for check in (*checks, *CHECKS.values()):
         yield from check(contract, operation, answer, exchange)

@@ -1,48 +1,17 @@
-"""Checks of the body: that it is there or not as declared, true to its media type, and as its schema says."""
+"""The check of a body against its schema, whatever the protocol."""
 
 from __future__ import annotations
 
 from collections.abc import Iterator
 
-from juxtalogos.exchange.media import chosen_media, parse_media_type
+from juxtalogos.exchange.media import sent_media
 from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.exchange import Exchange, header
+from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import CheckResult, Severity
 from juxtalogos.model.wire import Answer
 
 MAX_RESULTS = 200
 """Deviations of one body that are kept; a note says how many more there were."""
-
-
-def check_presence(
-    contract: Contract, operation: Operation, answer: Answer, exchange: Exchange
-) -> Iterator[CheckResult]:
-    """A body came where one is declared, and none where none is."""
-    response = exchange.response
-    assert response is not None
-    if answer.declared is None or not response.body_kept or exchange.bodiless:
-        return
-    location = answer.declared.location
-    declared = answer.declared.media
-    if not declared and response.body and not answer.declared.open_body:
-        # A redirect SHOULD carry a short note for people (RFC 9110, section 15.4); with 205 no content may
-        # come (15.3.6).
-        unsaid = answer.declared.unsaid_body and response.status != 205
-        severity = Severity.REMARK if unsaid or 300 <= response.status < 400 else Severity.DEVIATION
-        observed = f"{len(response.body)} bytes"
-        yield CheckResult("body.unexpected", False, "body", "no body", observed, location, severity)
-    elif declared and not response.body:
-        types = [parse_media_type(media.media_type) for media in declared]
-        # No text is not JSON (RFC 8259, section 2); for other types an empty body may be a value.
-        if all(parsed is not None and parsed.is_json for parsed in types):
-            yield CheckResult(
-                "body.missing",
-                False,
-                "body",
-                " or ".join(media.media_type for media in declared),
-                "no body",
-                location,
-            )
 
 
 def _not_checkable(operation: Operation, answer: Answer, exchange: Exchange) -> tuple[str, str, str] | None:
@@ -53,7 +22,7 @@ def _not_checkable(operation: Operation, answer: Answer, exchange: Exchange) -> 
         if part is not None and part.unreadable:
             return "body", "as its schema says", part.unreadable
     if exchange.request.body and operation.body:
-        sent = chosen_media(operation, header(exchange.request.headers, "content-type") or "")
+        sent = sent_media(operation, exchange.request)
         if sent is not None and sent.unreadable:
             return "request body", "as its schema says", sent.unreadable
     return None

@@ -219,7 +219,7 @@ def _session(
     if args.save:
         place_of(args.save)
     if args.expect:
-        criteria_of(args.expect, operation)
+        criteria_of(args.expect, wire_of(contract), operation)
     return session
 
 
@@ -275,8 +275,8 @@ def _save(
     redactor: Redactor,
 ) -> None:
     assert args.save is not None
-    outcome = args.expect or outcome_seen(operation, exchange, judgement.answer)
-    criteria = criteria_of(outcome, operation)
+    outcome = args.expect or outcome_seen(exchange, judgement.answer)
+    criteria = criteria_of(outcome, wire_of(contract), operation)
     hidden = secret_inputs(contract, operation, inputs, lambda value: redactor.text(str(value)) != str(value))
     path, step = save_call(
         home.suites, args.save, contract, operation, inputs, links, args.role, criteria, hidden
@@ -311,7 +311,7 @@ def _inputs_sent(
             (f"not saved: the message is no call of {operation.id} as it is declared", "remark")
         )
         return None
-    inputs = wire.taken(operation, sent, base)
+    inputs = wire.inputs_of(operation, sent, base)
     again = wire.encode(operation, inputs, base, loose=True)
     before, after = (
         {part.partition("=")[0] for part in urlsplit(one.url).query.split("&")} for one in (sent, again)

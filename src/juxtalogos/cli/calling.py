@@ -9,9 +9,9 @@ from urllib.parse import urlsplit
 from juxtalogos.cli.terminal import Terminal
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.documents.positions import describe
-from juxtalogos.exchange.media import parse_media_type
+from juxtalogos.exchange.media import media_type_in
 from juxtalogos.model.document import Document
-from juxtalogos.model.exchange import Exchange, Headers, header
+from juxtalogos.model.exchange import Exchange, Headers
 from juxtalogos.model.findings import CheckResult
 
 BODY_LINES = 60
@@ -64,7 +64,7 @@ def show_body(out: Terminal, body: bytes, headers: Headers, *, raw: bool, limit:
 
 def body_text(body: bytes, headers: Headers, *, raw: bool) -> str:
     """A body for the eye: JSON and XML laid out, text as it is, the rest named by its size."""
-    parsed = parse_media_type(header(headers, "content-type") or "")
+    parsed = media_type_in(headers)
     try:
         text = body.decode("utf-8")
     except UnicodeDecodeError:
@@ -72,7 +72,7 @@ def body_text(body: bytes, headers: Headers, *, raw: bool) -> str:
     if raw or parsed is None or not (parsed.is_json or parsed.is_xml):
         return text
     if parsed.is_xml:
-        from juxtalogos.schema.xml.tell.text import laid_out
+        from juxtalogos.schema.xml import laid_out
 
         return laid_out(body) or text
     try:

@@ -19,6 +19,7 @@ from juxtalogos.cli.terminal import Terminal
 from juxtalogos.coverage import Coverage, Share, measure
 from juxtalogos.documents.positions import describe, position
 from juxtalogos.formats import element_kinds, wire_of
+from juxtalogos.formats.http.outcomes import status_outcome
 from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.elements import Element
@@ -97,7 +98,7 @@ def run(args: _CoverageArguments) -> int:
                 {
                     hit.operation
                     for hit in hits
-                    if 200 <= hit.status < 300 and contract.operation(hit.operation)
+                    if status_outcome(hit.status).succeeded and contract.operation(hit.operation)
                 }
             )
             measured.append((contract, measure(wire_of(contract), element_kinds(contract), hits)))

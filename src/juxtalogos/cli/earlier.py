@@ -7,7 +7,7 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Any
 
-from juxtalogos.exchange.media import parse_media_type
+from juxtalogos.exchange.media import media_type_of
 from juxtalogos.exchange.redact import MASK
 from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, open_ledger
 from juxtalogos.model.contract import Operation
@@ -128,7 +128,7 @@ def _body_value(home: Workspace, record: ExchangeRecord, source: str, where: str
     if source.startswith("$"):
         return _first(home, record, source, where)
     if not source:
-        kind = parse_media_type(header(record.exchange.response.headers, "content-type") or "")
+        kind = media_type_of(record.exchange.response)
         if kind is None or not kind.is_json:
             return record.exchange.response.body.decode("utf-8", "replace")
     try:
@@ -168,7 +168,7 @@ def answer_value(home: Workspace, record: ExchangeRecord, exchange: Exchange) ->
     from juxtalogos.formats import wire_of
 
     assert exchange.response is not None
-    kind = parse_media_type(header(exchange.response.headers, "content-type") or "")
+    kind = media_type_of(exchange.response)
     contract = home.contract(record.contract) if record.contract in home.contract_names() else None
     operation = contract.operation(record.operation) if contract else None
     if kind is not None and kind.is_xml and contract and operation:

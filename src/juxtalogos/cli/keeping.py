@@ -98,16 +98,23 @@ def saved_as_step(home: Workspace, record: ExchangeRecord, where: str) -> Exchan
             f"exchange {record.id} is no call of {operation.id} as it is declared",
             mend="call it instead: juxtalogos call",
         )
-    inputs = wire.taken(operation, request, base)
+    inputs = wire.inputs_of(operation, request, base)
     told = str(inputs.values) + str(inputs.body)
     if MASK in told:
         raise UsageError(
             f"exchange {record.id} held a secret, which is not kept",
             mend="call it instead, with an input in its place",
         )
-    outcome = outcome_seen(operation, record.exchange, wire.decode(operation, record.exchange))
+    outcome = outcome_seen(record.exchange, wire.decode(operation, record.exchange))
     _, step = save_call(
-        home.suites, where, contract, operation, inputs, (), record.role, criteria_of(outcome, operation)
+        home.suites,
+        where,
+        contract,
+        operation,
+        inputs,
+        (),
+        record.role,
+        criteria_of(outcome, wire, operation),
     )
     with open_ledger(home.ledger_path, write=True) as ledger:
         ledger.assign(record.id, suite, case, step)

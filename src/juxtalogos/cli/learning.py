@@ -11,6 +11,7 @@ from juxtalogos.cli.options import header_field
 from juxtalogos.cli.terminal import Terminal
 from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.run.learning.pupil import REFUSED, WANTS, WORKED, Pupil
 from juxtalogos.run.learning.rounds import Learner, Lessons
 from juxtalogos.run.loop import run_loop
@@ -68,15 +69,16 @@ def kind_of(pupil: Pupil) -> str:
     """
     if pupil.outcome == WANTS:
         return "needs a credential or role"
-    if pupil.status == 409 or re.search(
+    if pupil.meaning is Outcome.CONFLICT or re.search(
         r"\b(state|status|already|not yet|must be (?:open|closed|active)|in progress|conflict)\b",
         pupil.words,
         re.IGNORECASE,
     ):
         return "needs a state"
-    if pupil.status >= 500:
+    if pupil.meaning.failed:
         return "fails by itself"
-    return "needs a value" if pupil.outcome == REFUSED and pupil.status in (400, 422) else "not found by us"
+    invalid = pupil.outcome == REFUSED and pupil.meaning is Outcome.INVALID
+    return "needs a value" if invalid else "not found by us"
 
 
 def show_learned(out: Terminal, lessons: Lessons, contract: Contract) -> None:

@@ -9,7 +9,7 @@ import errno
 import gc
 import importlib
 import sys
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, NoReturn
 
 from juxtalogos._version import VERSION
@@ -60,6 +60,17 @@ class _Parser(argparse.ArgumentParser):
         raise SystemExit(2)
 
 
+def _module(name: str) -> Any:
+    return importlib.import_module(f"juxtalogos.cli.{name}_command")
+
+
+def _added() -> Mapping[str, Any]:
+    """Commands of installed packages: modules with SUMMARY, DESCRIPTION, EXAMPLE, add_arguments and run."""
+    from juxtalogos.plugins import Table
+
+    return Table[Any]("juxtalogos.commands")
+
+
 def build_parser(command: str | None) -> argparse.ArgumentParser:
     """The whole parser; only the named command's own arguments are added."""
     parser = _Parser(
@@ -70,9 +81,10 @@ def build_parser(command: str | None) -> argparse.ArgumentParser:
     )
     parser.add_argument("--version", action="version", version=f"juxtalogos {VERSION}")
     commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
-    for name, summary in COMMANDS.items():
+    named = {command: _added()[command].SUMMARY} if command and command not in COMMANDS else {}
+    for name, summary in {**COMMANDS, **named}.items():
         if name == command:
-            module: Any = importlib.import_module(f"juxtalogos.cli.{name}_command")
+            module: Any = _added()[name] if name not in COMMANDS else _module(name)
             added = commands.add_parser(
                 name,
                 help=summary,
@@ -91,7 +103,7 @@ def main(argv: Sequence[str] | None = None) -> int:
     """Runs the program with these words; gives the exit status."""
     words = list(sys.argv[1:] if argv is None else argv)
     command = next((word for word in words if not word.startswith("-")), None)
-    if command is not None and command not in COMMANDS:
+    if command is not None and command not in COMMANDS and command not in _added():
         from juxtalogos.model.errors import nearest
 
         sys.stderr.write(f"juxtalogos: there is no command {command!r}\n  {nearest(command, COMMANDS)}\n")
@@ -130,9 +142,11 @@ def _guarded(args: Any) -> int:
     # Deep values are followed by plain recursion, which costs no C stack.
     sys.setrecursionlimit(12_000)
     try:
+        if getattr(args, "log", None):
+            _begin_log(args)
         return _run_asking(args)
     except JuxtalogosError as error:
-        if args.debug:
+        if getattr(args, "debug", False):
             return _shown_whole(error)
         from juxtalogos.cli.terminal import clean
 
@@ -146,7 +160,7 @@ def _guarded(args: Any) -> int:
         sys.stdout = None
         return 0
     except OSError as error:
-        if args.debug or error.errno not in _OF_THE_DISK:
+        if getattr(args, "debug", False) or error.errno not in _OF_THE_DISK:
             return _fault(args, error)
         where = f"{error.filename}: " if error.filename else ""
         sys.stderr.write(
@@ -171,9 +185,22 @@ _OF_THE_DISK = {
 }
 
 
+def _begin_log(args: Any) -> None:
+    """Appends to the log from now on; every secret that is read in this process is hidden in it."""
+    from juxtalogos import log
+
+    log.hide_with(_hidden)
+    log.log_to(args.log)
+    log.LOGGER.info("juxtalogos %s %s", VERSION, args.command)
+
+
 def _fault(args: Any, error: Exception) -> int:
     """A fault of ours: one line, and how to see more."""
-    if args.debug:
+    if getattr(args, "log", None):
+        from juxtalogos.log import LOGGER
+
+        LOGGER.exception("a fault of juxtalogos itself")
+    if getattr(args, "debug", False):
         return _shown_whole(error)
     text = _hidden(" ".join(f"{type(error).__name__}: {error}".split()))[:300]
     sys.stderr.write(

@@ -8,9 +8,10 @@ from typing import Any
 
 from juxtalogos.cli.options import EXIT_FAILED, EXIT_HELD, EXIT_NO_ANSWER
 from juxtalogos.cli.terminal import Terminal
+from juxtalogos.exchange.media import content_type
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import UsageError
-from juxtalogos.model.exchange import Exchange, header
+from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.report.compare import told
@@ -37,7 +38,7 @@ def answer_types(operation: Operation) -> list[str]:
     found = dict.fromkeys(
         media.media_type.partition(";")[0]
         for answer in operation.answers
-        if answer.status[0] == "2"
+        if answer.outcome.succeeded
         for media in answer.media
     )
     if len(found) < 2:
@@ -92,7 +93,7 @@ def call_each(out: Terminal, operation: Operation, call: Callable[[str], MediaCa
 
 def _row(one: MediaCall, note: str) -> tuple[Any, ...]:
     response = one.exchange.response
-    came = (header(response.headers, "content-type") or "") if response else one.exchange.error
+    came = (content_type(response) or "") if response else one.exchange.error
     verdict = one.judgement.verdict
     return (
         one.media_type,
@@ -109,7 +110,7 @@ def _data(one: MediaCall, found: list[str], note: str) -> dict[str, Any]:
     return {
         "asked": one.media_type,
         "status": response.status if response else None,
-        "came": header(response.headers, "content-type") if response else None,
+        "came": content_type(response) if response else None,
         "verdict": one.judgement.verdict,
         "differences": found,
         "note": note,

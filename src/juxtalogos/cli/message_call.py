@@ -7,6 +7,7 @@ from urllib.parse import quote, urlsplit
 
 from juxtalogos.cli.bare_call import bare_request
 from juxtalogos.exchange.redact import is_credential
+from juxtalogos.exchange.sign_in import credential_scheme
 from juxtalogos.formats.messages.message import is_query_key
 from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.exchange import Headers
@@ -48,7 +49,9 @@ def drafted_call(
                 f"the URL carries a credential as {part.partition('=')[0]}",
                 mend="leave it out, and give it with --credential SCHEME=env:NAME",
             )
-    kept: Headers = tuple(pair if not _hidden(*pair) else (pair[0], _scheme(*pair)) for pair in headers)
+    kept: Headers = tuple(
+        pair if not _hidden(*pair) else (pair[0], credential_scheme(*pair)) for pair in headers
+    )
     return drafted(home, bare_request(filled, method, kept, body), urlsplit(url).path, contract, target)
 
 
@@ -61,8 +64,3 @@ def _setting(text: str) -> tuple[str, str]:
 
 def _hidden(name: str, value: str) -> bool:
     return secrets.refers(value) or is_credential(name)
-
-
-def _scheme(name: str, value: str) -> str:
-    """What of a credential may be kept: how it signs."""
-    return value.partition(" ")[0] if name.lower() == "authorization" and " " in value else ""

@@ -39,6 +39,9 @@ def add_common(parser: argparse.ArgumentParser, *, json: bool = True) -> None:
     group.add_argument("-q", "--quiet", action="store_true", help="print results only")
     group.add_argument("-v", "--verbose", action="store_true", help="tell more")
     group.add_argument("--debug", action="store_true", help="show the traceback of an error")
+    group.add_argument(
+        "--log", type=Path, metavar="FILE", help="append what happens to this file, without secrets"
+    )
     if json:
         group.add_argument("--json", action="store_true", help="print data as JSON")
 

@@ -32,7 +32,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--form",
         metavar="FORM",
         default="html",
-        help=f"what to write: {', '.join(REPORTERS.builtin)}, or one that a plug-in adds (html)",
+        help=f"what to write: {', '.join(REPORTERS.registered)}, or one that a plug-in adds (html)",
     )
     parser.add_argument(
         "-o",

@@ -10,8 +10,9 @@ from typing import Any
 
 from juxtalogos.cli.options import EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.compose.dependencies import find_dependencies
+from juxtalogos.conventions.danger import SAID
 from juxtalogos.documents.jsontext import dump_json
-from juxtalogos.model.contract import Contract, Intent, Operation
+from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.run.rules import rules_of
 from juxtalogos.suite.document.links import check_source, link_of
@@ -32,7 +33,6 @@ EXAMPLE = """\
   juxtalogos rules allotBerth --no-source body/callId
   juxtalogos rules --remove 2
 """
-DOES = tuple(str(one) for one in Intent if one is not Intent.UNKNOWN)
 _WORDS = {
     "off": "not made",
     "dependencies": "taken from",
@@ -64,7 +64,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="an input that compose takes from nowhere",
     )
     parser.add_argument(
-        "--does", default="", choices=DOES, metavar="WORD", help=f"what the operation does: {', '.join(DOES)}"
+        "--does", default="", choices=SAID, metavar="WORD", help=f"what the operation does: {', '.join(SAID)}"
     )
     parser.add_argument(
         "--remove", type=int, metavar="NUMBER", help="take out a rule, by its number in the list"

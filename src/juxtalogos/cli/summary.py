@@ -24,7 +24,7 @@ from juxtalogos.report.groups import (
     worst_first,
 )
 from juxtalogos.report.view import FoundDeviation, RunView
-from juxtalogos.schema.json.tree.dialects import DIALECTS
+from juxtalogos.schema.json import asserts_format
 from juxtalogos.workspace.workspace import Workspace
 
 FEW_CASES, GROUPS = 20, 20
@@ -144,10 +144,8 @@ def show_formats(out: Terminal, view: RunView, said: Collection[str]) -> None:
     fails nothing then.
     """
     for name, contract in view.contracts.items():
-        dialect = DIALECTS.get(contract.dialect)
         if (
-            dialect is not None
-            and not dialect.asserts_format
+            not asserts_format(contract.dialect)
             and name not in said
             and any(b"format" in document.text for document in contract.documents.values())
         ):

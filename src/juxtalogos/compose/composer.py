@@ -18,14 +18,21 @@ from juxtalogos.compose.provoking import UNKNOWN, fault_checks, provocations
 from juxtalogos.compose.requests import sample_inputs, tried_alone
 from juxtalogos.compose.resources import Resources
 from juxtalogos.compose.values import Filled, RequestValues
-from juxtalogos.formats.naming import singular, words_of
+from juxtalogos.conventions.naming import singular, words_of
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Intent, Operation
+from juxtalogos.model.danger import Danger
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.wire import Inputs
+from juxtalogos.suite.document.building import cases_in
 from juxtalogos.suite.document.writer import document_of, slug
 from juxtalogos.workspace.known import NO_HINTS, Hints
 
-DESTROYS = "it would destroy what the run did not make"
+WITHHELD = {
+    Danger.DESTROYS: "it would destroy what the run did not make",
+    Danger.SWITCHES: "it switches the service for everybody",
+    Danger.OTHERS: "it reaches people or systems beyond the service",
+}
+"""Why no case is made of an operation unasked, by its danger."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -118,7 +125,7 @@ def by_folder(
 ) -> dict[str, dict[str, Any]]:
     """Suites by name, in folders that mirror the definition: by the group of what a case is about."""
     found: dict[str, list[dict[str, Any]]] = {}
-    for case, operation in zip(composed.document["workflows"], composed.subjects):
+    for case, operation in zip(cases_in(composed.document), composed.subjects):
         found.setdefault(f"{contract.name}/{slug(operation.group) or 'root'}", []).append(case)
     return {name: document_of(contract, url_of(name), cases) for name, cases in found.items()}
 
@@ -145,8 +152,10 @@ class _Composer:
             return "it does not only read"
         if self.scope.destructive:
             return ""
+        if operation.danger.withheld:
+            return WITHHELD[operation.danger]
         if operation.intent is Intent.EMPTY:
-            return DESTROYS
+            return WITHHELD[Danger.DESTROYS]
         if (
             operation.intent is Intent.UNKNOWN
             and not operation.safe
@@ -157,7 +166,7 @@ class _Composer:
         if operation.intent is Intent.DELETE and (
             resource is None or not self.resources.creators(resource) or self.names_others(operation)
         ):
-            return DESTROYS
+            return WITHHELD[Danger.DESTROYS]
         return ""
 
     def named_by_its_answer(self, operation: Operation) -> bool:
@@ -232,16 +241,14 @@ class _Composer:
     ) -> dict[str, Any]:
         """A call that promises a declared fault, and the check that it is that one."""
         draft = CaseDraft()
-        # In most protocols a fault comes with an error status; where it does not, its declaration says so.
-        refused = f"$statusCode == {answer.status}" if answer.status.startswith("2") else "$statusCode >= 400"
-        self.drafter.add(draft, operation, Filled(inputs), status=refused, link=why != UNKNOWN)
-        checks = fault_checks(self.contract, operation, answer)
-        if checks:
-            draft.steps[-1]["x-juxtalogos-checks"] = checks
+        returned = self.drafter.wire.returned(answer)
+        self.drafter.add(draft, operation, Filled(inputs), condition=returned, link=why != UNKNOWN)
+        draft.steps[-1].check(fault_checks(self.contract, operation, answer))
         self.drafter.clean_up(draft)
         name = f"{slug(operation.id)}-fault-{slug(answer.fault)}"
         return draft.document(
-            self.unique(name), f"{operation.summary or operation.id}: the fault {answer.fault}, by {why}"
+            self.unique(name),
+            summary=f"{operation.summary or operation.id}: the fault {answer.fault}, by {why}",
         )
 
     def case(self, operation: Operation, filled: Filled, name: str, summary: str) -> dict[str, Any]:
@@ -249,8 +256,8 @@ class _Composer:
         if not (self.changes_others(operation) and self.drafter.put_back(draft, operation, filled)):
             self.drafter.add(draft, operation, filled)
         self.drafter.clean_up(draft)
-        draft.alone = draft.alone or operation.intent is Intent.EMPTY
-        return draft.document(self.unique(name), summary)
+        draft.alone = draft.alone or operation.danger.withheld or operation.intent is Intent.EMPTY
+        return draft.document(self.unique(name), summary=summary)
 
     def changes_others(self, operation: Operation) -> bool:
         """Whether it changes what the run cannot have made: a thing of which there is one, or an item that
@@ -306,9 +313,11 @@ class _Composer:
             add(draft, read)
         if delete:
             removed = add(draft, delete, role=UNDOING)
-            condition = gone(read) if read else ""
+            condition = gone(self.drafter.wire, read) if read else ""
             if read and condition and draft.step(removed):
-                add(draft, read, status=condition)
+                add(draft, read, condition=condition)
         self.drafter.clean_up(draft)
         name = slug(resource.key.strip("/").replace("/{}", "").replace("/", "-")) or "root"
-        return [draft.document(self.unique(f"flow-{name}"), f"the life of one item of {resource.key}")]
+        return [
+            draft.document(self.unique(f"flow-{name}"), summary=f"the life of one item of {resource.key}")
+        ]

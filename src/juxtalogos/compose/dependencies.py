@@ -12,46 +12,24 @@ from dataclasses import dataclass
 from juxtalogos.compose.needs import ID_LIKE, Need, above, needs_of
 from juxtalogos.compose.outlines import Rows, carries, main_schema, success_answer
 from juxtalogos.compose.resources import Resource, Resources, identifies, last_identified, owner
+from juxtalogos.conventions.naming import plain, singular, words_of
+from juxtalogos.conventions.words import word_set, words
 from juxtalogos.formats import wire_of
-from juxtalogos.formats.naming import plain, singular, words_of
 from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.errors import ConfigError, nearest, quoted
 from juxtalogos.model.schema import OutlineRow
+from juxtalogos.suite.document.building import SEGMENT
 from juxtalogos.workspace.known import DependencyRule
 
 _IDENTIFIERS = ("id", "number", "code")
-GENERIC = frozenset(
-    (
-        "id",
-        "name",
-        "type",
-        "path",
-        "key",
-        "code",
-        "number",
-        "title",
-        "status",
-        "state",
-        "value",
-        "label",
-        "kind",
-        "ref",
-        "no",
-        "nr",
-        "uuid",
-        "slug",
-    )
-)
+_generic = word_set("names.generic")
 """Names that say nothing of what they name: alone they join nothing."""
 _MAKING = (Intent.CREATE, Intent.ACT, Intent.UNKNOWN)
 """What an operation may be for that gives values which were not there before."""
 LIMIT = 50
 """Of a hundred: what is less sure is listed, and not used."""
-_FIELDS = ("id", "name", "uuid", "guid", "key", "slug", "code", "number", "no", "ref")
-"""Names of identifiers within the thing itself, the likeliest first."""
 MOST_OFFERS = 500
 """Of those that know a value by the same, so many are compared with a need."""
-SEGMENT = " segment "
 ITSELF = "path: the item itself"
 
 
@@ -110,7 +88,7 @@ class Finder:
         ):
             name = plain(offer.row.name)
             keys: list[tuple[str, object]] = [("place", offer.row.place), ("name", name)]
-            if name in _FIELDS:
+            if name in words("names.identifier"):
                 keys.append(("noun", _last(offer.noun)))
             for key in keys:
                 self.by.setdefault(key, []).append((order, offer))
@@ -215,7 +193,7 @@ class Finder:
         """Best first: creators of the very resource, its lists, then what shares a type, then what shares a
         name.
         """
-        if need.name.lower() == "if-match":
+        if need.version:
             return list(self._versions(need))
         ranked: list[tuple[tuple[int, ...], Dependency]] = []
         for resource, sure in self._resources(need):
@@ -283,12 +261,8 @@ class Finder:
                     Dependency(need.operation.id, need.address, one.id, value, told, sure),
                 )
             answer = success_answer(one)
-            if (
-                rank == 0
-                and answer
-                and (not fields or any(head.name.lower() == "location" for head in answer.headers))
-            ):
-                value = f"$response.header.Location{SEGMENT}-1"
+            if rank == 0 and answer and answer.address_at and (not fields or answer.address_declared):
+                value = f"{answer.address_at}{SEGMENT}-1"
                 yield (
                     (0 if by_path else 2, rank, 50, 0),
                     Dependency(
@@ -336,16 +310,12 @@ class Finder:
         resource = self.resources.of(need.operation)
         for candidate in resource.of(Intent.READ) if resource else ():
             answer = success_answer(candidate)
-            if (
-                answer
-                and candidate.id != need.operation.id
-                and any(head.name.lower() == "etag" for head in answer.headers)
-            ):
+            if answer and candidate.id != need.operation.id and answer.version_at:
                 yield Dependency(
                     need.operation.id,
                     need.address,
                     candidate.id,
-                    "$response.header.ETag",
+                    answer.version_at,
                     f"header: {candidate.id} tells the version",
                     90,
                 )
@@ -402,7 +372,7 @@ class Finder:
                 if telling
                 else (4, 40, f"schema: both are {need.row.shared}")
             )
-        if name == plain(need.name) and name not in GENERIC:
+        if name == plain(need.name) and name not in _generic():
             return 3, 65, f"name: {offer.row.name}"
         if name in _IDENTIFIERS and _same_noun(need.noun, offer.noun) and identifies(need.name, need.noun):
             return 3, 60, f"name: {offer.row.name} of {offer.noun}"
@@ -432,7 +402,8 @@ def field_rank(wanted: str, noun: str, field: str) -> int | None:
         return 2
     if last and name == last[0]:
         return 3
-    return 4 + _FIELDS.index(name) if name in _FIELDS else None
+    fields = words("names.identifier")
+    return 4 + fields.index(name) if name in fields else None
 
 
 def _takeable(row: OutlineRow) -> bool:
@@ -443,7 +414,7 @@ def _linked(contract: Contract) -> Iterator[Dependency]:
     """Links that the definition declares (OpenAPI, link object)."""
     for operation in contract.operations:
         for answer in operation.answers:
-            for link in answer.links if answer.status.startswith("2") else ():
+            for link in answer.links if answer.outcome.succeeded else ():
                 target = contract.operation(link.operation) or _by_reference(contract, link.operation)
                 if target is None or target is operation:
                     continue

@@ -9,26 +9,25 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from juxtalogos.compose.dependencies import ITSELF, SEGMENT, Dependency
+from juxtalogos.compose.dependencies import ITSELF, Dependency
 from juxtalogos.compose.outlines import Rows, main_schema, success_answer
 from juxtalogos.compose.resources import Resources
 from juxtalogos.compose.values import Filled, RequestValues, input_name
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Contract, Intent, Operation
-from juxtalogos.model.exchange import GONE
 from juxtalogos.model.location import split_pointer
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
-from juxtalogos.model.wire import Inputs
+from juxtalogos.model.wire import Inputs, Wire
 from juxtalogos.suite.comparing import leaves
-from juxtalogos.suite.document.writer import body_type, operation_reference, slug, step_document
+from juxtalogos.suite.document.building import SEGMENT, CaseBuilder
 from juxtalogos.suite.inputs import has_place, with_values
 
 
 @dataclass(slots=True)
-class CaseDraft:
-    """The steps so far."""
+class CaseDraft(CaseBuilder):
+    """A case under construction, with what its steps created and changed so far."""
 
-    steps: list[dict[str, Any]] = field(default_factory=list)
     by_operation: dict[str, str] = field(default_factory=dict)
     """Operation -> the step that calls it."""
     created: list[tuple[Operation, str]] = field(default_factory=list)
@@ -36,53 +35,10 @@ class CaseDraft:
     """Operations that read what has been changed since."""
     undone: set[str] = field(default_factory=set)
     """Steps that created what is removed at the end."""
-    formulas: dict[str, str] = field(default_factory=dict)
-    """Inputs of the case that are computed when it begins."""
-    alone: bool = False
-    """Whether nothing may run beside it."""
 
-    def document(self, name: str, summary: str) -> dict[str, Any]:
-        """The workflow object."""
-        found: dict[str, Any] = {"workflowId": name, "summary": summary}
-        if self.formulas:
-            properties = {name: {"x-juxtalogos-value": formula} for name, formula in self.formulas.items()}
-            found["inputs"] = {"type": "object", "properties": properties}
-        if self.alone:
-            found["x-juxtalogos-alone"] = True
-        return {**found, "steps": self.steps}
-
-    def step(self, step_id: str) -> dict[str, Any]:
-        return next(step for step in self.steps if step["stepId"] == step_id)
-
-    def step_id(self, operation: Operation) -> str:
-        """A name for a step that none has yet."""
-        taken = {step["stepId"] for step in self.steps}
-        base = slug(operation.id)
-        name, number = base, 2
-        while name in taken:
-            name, number = f"{base}-{number}", number + 1
-        return name
-
-    def output(self, step_id: str, value: str) -> str:
+    def put_out(self, step_id: str, value: str) -> str:
         """The expression for a value of an earlier step, made an output of it."""
-        step = self.step(step_id)
-        plain: Any = value
-        if SEGMENT in value:
-            context, _, place = value.partition(SEGMENT)
-            plain = {"context": context, "type": "segment", "selector": place}
-        elif not value.startswith("$"):
-            plain = {"context": "$response.body", "type": "xpath", "selector": value, "first": True}
-        outputs: dict[str, Any] = step.setdefault(
-            "outputs" if isinstance(plain, str) else "x-juxtalogos-outputs", {}
-        )
-        for name, known in outputs.items():
-            if known == plain:
-                return f"$steps.{step_id}.outputs.{name}"
-        name = slug(re.split(r"[./#:]", value.partition(SEGMENT)[0])[-1]) or "value"
-        if name in {*step.get("outputs", {}), *step.get("x-juxtalogos-outputs", {})}:
-            name = f"{name}-{len(outputs) + 1}"
-        outputs[name] = plain
-        return f"$steps.{step_id}.outputs.{name}"
+        return self.step(step_id).output(value)
 
 
 OWN, NEEDED, UNDOING = "own", "needed", "undoing"
@@ -100,6 +56,7 @@ class Drafter:
         needs: Iterable[Dependency],
     ) -> None:
         self.contract, self.rows, self.resources, self.values = contract, rows, resources, values
+        self.wire = wire_of(contract)
         self.needs: dict[str, list[Dependency]] = {}
         for dependency in needs:
             self.needs.setdefault(dependency.operation, []).append(dependency)
@@ -112,7 +69,7 @@ class Drafter:
         *,
         role: str = OWN,
         above: tuple[str, ...] = (),
-        status: str = "",
+        condition: str = "",
         link: bool = True,
         made_by: Operation | None = None,
         body: Any = ABSENT,
@@ -123,42 +80,28 @@ class Drafter:
         `link` nothing
         comes from other steps.
         """
-        filled = filled or self.values.of(operation)
+        filled, given = filled or self.values.of(operation), bool(condition)
         values = self._linked(draft, operation, filled, role, above, made_by) if link else {}
         for before in operation.after if role != UNDOING else ():
             earlier = self.contract.operation(before)
             if earlier is not None and before not in draft.by_operation and before not in above:
                 self.add(draft, earlier, role=NEEDED, above=(*above, operation.id), made_by=made_by)
-        step_id = draft.step_id(operation)
+        step_id = draft.new_id(operation)
         for address, formula in filled.formulas:
             if address not in values:
-                name = input_name(step_id, address)
-                draft.formulas[name] = formula
-                values[address] = f"$inputs.{name}"
+                values[address] = draft.input(input_name(step_id, address), formula)
         inputs = with_values(filled.inputs, values)
         if body is not ABSENT:
             inputs = Inputs(inputs.values, body, inputs.content_type)
-        condition = (
-            undone_condition(operation)
-            if role == UNDOING and body is ABSENT
-            else success_condition(operation)
-        )
-        criterion: dict[str, Any] = {"condition": status or condition}
-        if role == UNDOING or (
-            not status and is_made_up(inputs, {f"$inputs.{input_name(step_id, at)}" for at in filled.known})
-        ):
-            criterion["x-juxtalogos-presumed"] = True
-        step = step_document(
-            operation,
-            step_id,
-            inputs,
-            body_type(operation, inputs),
-            always=role == UNDOING,
-            criteria=[criterion],
-        )
+        if not condition and role == UNDOING and body is ABSENT:
+            condition = self.wire.condition(operation, Outcome.SUCCEEDED, Outcome.ABSENT, left_open=True)
+        elif not condition:
+            condition = self.wire.condition(operation, Outcome.SUCCEEDED)
+        known = {f"$inputs.{input_name(step_id, at)}" for at in filled.known}
+        presumed = role == UNDOING or (not given and is_made_up(inputs, known))
+        step = draft.add(operation, step_id, inputs, [condition], undoes=role == UNDOING, presumed=presumed)
         if role == NEEDED:
-            step["x-juxtalogos-needed"] = True
-        draft.steps.append(step)
+            step.mark_needed()
         self._note(draft, operation, step_id, role)
         return step_id
 
@@ -197,7 +140,7 @@ class Drafter:
                     above=(*above, operation.id),
                     made_by=made_by,
                 )
-            values[need.input] = draft.output(step, value)
+            values[need.input] = draft.put_out(step, value)
         return values
 
     def _wanted(self, operation: Operation, inputs: Inputs, address: str) -> bool:
@@ -261,8 +204,7 @@ class Drafter:
         )
         if need is None or resource is None or SEGMENT in need.value:
             return
-        key = draft.output(step_id, need.value)
-        made: dict[str, Any] = {"key": key}
+        key = draft.put_out(step_id, need.value)
         sent = {declared_input.address for declared_input in operation.inputs}
         listing = next(
             (
@@ -274,9 +216,7 @@ class Drafter:
             None,
         )
         selector = self._listed(listing, resource.noun, need) if listing is not None else ""
-        if listing is not None and selector:
-            made |= {**operation_reference(listing), "selector": selector}
-        draft.step(step_id)["x-juxtalogos-creates"] = made
+        draft.step(step_id).creates(key, listing, selector)
 
     def _needs_body(self, operation: Operation) -> bool:
         """Whether something in its body comes from elsewhere."""
@@ -311,16 +251,12 @@ class Drafter:
             deleter = self.resources.deleter(resource) if resource else None
             if deleter is None or not self._can_undo(draft, deleter, create):
                 continue
-            own = [
-                step["stepId"]
-                for step in draft.steps
-                if step["stepId"] == draft.by_operation.get(deleter.id)
-                and not step.get("x-juxtalogos-always")
-            ]
+            deleting = draft.by_operation.get(deleter.id)
+            own = [step.id for step in draft.steps if step.id == deleting and not step.undoes]
             draft.by_operation[create.id] = step_id
             added = self.add(draft, deleter, role=UNDOING, made_by=create)
             if own:
-                draft.step(added)["x-juxtalogos-always"] = {"unless": own[0]}
+                draft.step(added).undo_unless(own[0])
 
     def _can_undo(self, draft: CaseDraft, deleter: Operation, create: Operation) -> bool:
         """Whether all that names the item is known in the draft, and by what created it."""
@@ -348,7 +284,7 @@ class Drafter:
             return False
         before = self.add(draft, read, role=NEEDED)
         self.add(draft, operation, filled)
-        whole = draft.output(before, "$response.body")
+        whole = draft.put_out(before, "$response.body")
         self.add(draft, operation, role=UNDOING, body=self._as_read(draft, before, read, operation, whole))
         draft.alone = True
         return True
@@ -362,7 +298,7 @@ class Drafter:
         if not came or {row.name for row in came} <= sent:
             return whole
         return {
-            row.name: draft.output(step_id, f"$response.body#{row.path}")
+            row.name: draft.put_out(step_id, f"$response.body#{row.path}")
             for row in came
             if row.name in sent and row.required
         }
@@ -398,29 +334,9 @@ def is_made_up(inputs: Inputs, given: set[str]) -> bool:
     )
 
 
-def gone(read: Operation) -> str:
-    """The condition that what was read is not there any more, where it is declared how that is told."""
-    declared = {answer.status for answer in read.answers}
-    told = [status for status in GONE if str(status) in declared]
-    if "4XX" in declared and not told:
-        told = list(GONE)
-    if told and "403" in declared:
-        told.append(403)  # that nothing is there may be hidden (RFC 9110, section 15.5.4)
-    return " || ".join(f"$statusCode == {status}" for status in told)
-
-
-def undone_condition(operation: Operation) -> str:
-    """Any success, or that nothing is there, where that is declared."""
-    declared = {answer.status for answer in operation.answers}
-    gone_too = [f"$statusCode == {status}" for status in GONE if declared & {str(status), "4XX", "default"}]
-    return " || ".join([success_condition(operation), *gone_too])
-
-
-def success_condition(operation: Operation) -> str:
-    """Any success where success is declared by code; a declared redirect where only that is."""
-    answer = success_answer(operation)
-    declared = [declared_answer.status for declared_answer in operation.answers]
-    redirect = next((status for status in declared if status.isdigit() and status.startswith("3")), "")
-    if answer is None and redirect and "default" not in declared:
-        return f"$statusCode == {redirect}"
-    return "$statusCode >= 200 && $statusCode < 300"
+def gone(wire: Wire, read: Operation) -> str:
+    """The condition that what was read does not exist any more, where it is declared how that is reported."""
+    condition = wire.condition(read, Outcome.ABSENT)
+    hidden = wire.condition(read, Outcome.FORBIDDEN) if condition else ""
+    # That nothing is there may be hidden (RFC 9110, section 15.5.4).
+    return " || ".join(filter(None, (condition, hidden)))

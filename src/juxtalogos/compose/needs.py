@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 from juxtalogos.compose.outlines import carries
 from juxtalogos.compose.resources import Resources, owner
-from juxtalogos.formats.naming import last_part, plain, singular
+from juxtalogos.conventions.naming import last_part, plain, singular
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.location import Location
 from juxtalogos.model.schema import OutlineRow
@@ -26,10 +26,12 @@ class Need:
     address: str
     name: str
     noun: str
-    """What it identifies, in the singular."""
+    """What it identifies, in the singular; empty for a version."""
     resource: str
     """The key of the resource of which it names an item, where that is certain: a path parameter's."""
     row: OutlineRow | None
+    version: bool = False
+    """Whether it is the version that a request depends on, and no id."""
 
     @property
     def place(self) -> Location | None:
@@ -50,9 +52,9 @@ def needs_of(resources: Resources, operation: Operation) -> Iterator[Need]:
         row = next(iter(resources.rows.of(declared_input.schema, 0)), None)
         if chooses and declared_input.identifies and declared_input.identifies == operation.resource:
             continue  # its caller chooses it
-        if declared_input.name.lower() == "if-match":
+        if declared_input.is_version:
             if resource is not None and operation.id in resource.items and not operation.safe:
-                yield Need(operation, declared_input.address, declared_input.name, "", "", row)
+                yield Need(operation, declared_input.address, declared_input.name, "", "", row, True)
         elif not declared_input.required or declared_input.schema is None:
             continue
         elif declared_input.identifies:

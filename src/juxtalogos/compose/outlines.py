@@ -39,7 +39,7 @@ class Rows:
 
 def success_answer(operation: Operation) -> DeclaredAnswer | None:
     """The first declared answer of success."""
-    return next((answer for answer in operation.answers if answer.status.startswith("2")), None)
+    return next((answer for answer in operation.answers if answer.outcome.succeeded), None)
 
 
 def main_schema(medias: Iterable[Media]) -> SchemaRef | None:

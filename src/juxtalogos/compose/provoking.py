@@ -4,11 +4,11 @@ promises it.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator
 from typing import Any
 
 from juxtalogos.compose.dependencies import Dependency
+from juxtalogos.conventions.faults import means_absent, means_invalid
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation
 from juxtalogos.model.errors import Unsampleable, UsageError
@@ -17,28 +17,9 @@ from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.inputs import with_values
 
-GONE_NAME = re.compile(
-    r"^no(?=[A-Z_]|such)|not[_-]?(?:found|known|there|exist)|unknown|missing|nonexist", re.IGNORECASE
-)
-BROKEN_NAME = re.compile(
-    r"invalid|validation|malformed|illegal|bad(?=[A-Z_])|badrequest|badinput|format", re.IGNORECASE
-)
 UNKNOWN = "a reference to what is not there"
 BROKEN = "a value that the schema forbids"
 _UNLIKELY = (987_654_321, 98_765, 9_876)
-_PLAIN_BREAKS = (
-    "enumeration",
-    "pattern",
-    "type",
-    "minInclusive",
-    "maxInclusive",
-    "minExclusive",
-    "maxExclusive",
-    "enum",
-    "minimum",
-    "maximum",
-)
-
 Provocation = tuple[Operation, Inputs, DeclaredAnswer, str]
 
 
@@ -47,13 +28,11 @@ def provocations(
 ) -> Iterator[Provocation]:
     """(operation, inputs, fault, how it is provoked), one of each kind at most."""
     faults = [answer for answer in operation.answers if answer.fault]
-    gone = next((answer for answer in faults if GONE_NAME.search(answer.fault)), None)
+    gone = next((answer for answer in faults if means_absent(answer.fault)), None)
     addresses = [need.input for need in needs]
     if gone is not None and addresses:
         yield operation, _unlikely(contract, operation, inputs, addresses), gone, UNKNOWN
-    broken = next(
-        (answer for answer in faults if BROKEN_NAME.search(answer.fault) and answer is not gone), None
-    )
+    broken = next((answer for answer in faults if means_invalid(answer.fault) and answer is not gone), None)
     if broken is not None:
         changed = _broken(contract, operation, inputs, addresses)
         if changed is not None:
@@ -92,7 +71,7 @@ def _broken(contract: Contract, operation: Operation, inputs: Inputs, linked: li
         return None
     wire = wire_of(contract)
     for mutation in schema.mutate(inputs.body):
-        if mutation.keyword not in _PLAIN_BREAKS or mutation.also or f"body{mutation.path}" in linked:
+        if not mutation.of_value or mutation.also or f"body{mutation.path}" in linked:
             continue
         changed = Inputs(inputs.values, mutation.value, inputs.content_type)
         try:

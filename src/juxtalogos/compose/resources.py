@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 
 from juxtalogos.compose.outlines import Rows, carries
-from juxtalogos.formats.naming import plain, words_of
+from juxtalogos.conventions.naming import plain, words_of
 from juxtalogos.model.contract import Contract, Input, Intent, Operation
 
 ENDINGS = ("id", "ids", "number", "no", "nr", "code", "key", "ref", "uuid", "guid", "slug")

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import shlex
 
-from juxtalogos.compose.drafting import success_condition
 from juxtalogos.exchange.message import request_text
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Request
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs, Wire
 from juxtalogos.suite.document.writer import body_type, slug, step_document, to_yaml
@@ -28,7 +28,7 @@ def skeleton(
                     slug(operation.id),
                     inputs,
                     body_type(operation, inputs),
-                    criteria=[{"condition": success_condition(operation)}],
+                    criteria=[{"condition": wire.condition(operation, Outcome.SUCCEEDED)}],
                 )
             ]
         )

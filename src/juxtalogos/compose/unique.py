@@ -12,31 +12,13 @@ from datetime import UTC, datetime
 from random import Random
 from typing import Any
 
-from juxtalogos.formats.naming import words_of
+from juxtalogos.conventions.naming import words_of
+from juxtalogos.conventions.words import word_set
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, compute, parse_formula
 from juxtalogos.suite.language.own_names import SORTS
 
-_NAMING = frozenset(
-    (
-        "name",
-        "title",
-        "label",
-        "login",
-        "username",
-        "user",
-        "email",
-        "mail",
-        "slug",
-        "code",
-        "reference",
-        "identifier",
-        "serial",
-        "nickname",
-        "alias",
-        "handle",
-    )
-)
+_naming = word_set("names.unique")
 """Last words of properties that tell one thing from another: what is taken already is refused."""
 _TRIALS = 3
 ROOMY = 10**6
@@ -46,7 +28,7 @@ ROOMY = 10**6
 def names_something(name: str) -> bool:
     """Whether a property of that name is likely to be refused where another thing has its value."""
     found = words_of(name)
-    return bool(found) and found[-1] in _NAMING
+    return bool(found) and found[-1] in _naming()
 
 
 def unique_formula(sample: Any, accepts: Callable[[Any], bool]) -> str:

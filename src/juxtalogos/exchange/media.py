@@ -8,6 +8,7 @@ from email.message import Message
 from functools import lru_cache
 
 from juxtalogos.model.contract import Media, Operation
+from juxtalogos.model.exchange import Headers, Request, Response, header
 
 
 @dataclass(frozen=True, slots=True)
@@ -109,3 +110,23 @@ def chosen_media(operation: Operation, content_type: str = "") -> Media | None:
         return declared[index] if index is not None else None
     json = [media for media in declared if (parsed := parse_media_type(media.media_type)) and parsed.is_json]
     return json[0] if json else declared[0] if declared else None
+
+
+def content_type(message: Request | Response) -> str | None:
+    """The text of a message's `Content-Type` (RFC 9110, section 8.3); None where it has none."""
+    return header(message.headers, "content-type")
+
+
+def media_type_of(message: Request | Response) -> MediaType | None:
+    """The media type that a message names; None where it names none, or it is malformed."""
+    return parse_media_type(content_type(message) or "")
+
+
+def media_type_in(headers: Headers) -> MediaType | None:
+    """The media type that header fields name; None where they name none, or it is malformed."""
+    return parse_media_type(header(headers, "content-type") or "")
+
+
+def sent_media(operation: Operation, request: Request) -> Media | None:
+    """The declared media of the body that a request has."""
+    return chosen_media(operation, content_type(request) or "")

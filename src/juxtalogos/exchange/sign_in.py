@@ -149,19 +149,30 @@ OAUTH2 = SignInScheme(
 )
 OPEN_ID = SignInScheme(at_once(_bearer), "a token of OpenID Connect in Authorization: Bearer TOKEN")
 
-_HERE = "juxtalogos.exchange.sign_in"
-SIGN_IN: Table[SignInScheme] = Table(
-    "juxtalogos.sign_in",
-    {
-        "basic": f"{_HERE}:BASIC",
-        "bearer": f"{_HERE}:BEARER",
-        "apiKey": f"{_HERE}:API_KEY",
-        "oauth2": f"{_HERE}:OAUTH2",
-        "openIdConnect": f"{_HERE}:OPEN_ID",
-    },
-)
-"""By kind of security scheme: ours, and those that installed packages add under the entry point group
-`juxtalogos.sign_in`."""
+AUTHORIZATION = "authorization"
+"""The field of credentials (RFC 9110, section 11.6.2), in lower case."""
+
+
+def carries_credential(request: Request) -> bool:
+    """Whether a request has a credential or a cookie of its own."""
+    return any(name.lower() in (AUTHORIZATION, "cookie") for name, _ in request.headers)
+
+
+def credential_scheme(name: str, value: str) -> str:
+    """The scheme of a field with credentials, such as Bearer; empty where it names none."""
+    return value.partition(" ")[0] if name.lower() == AUTHORIZATION and " " in value else ""
+
+
+SIGN_IN: Table[SignInScheme] = Table("juxtalogos.sign_in")
+"""Ways to sign in, by kind of security scheme."""
+for _kind, _scheme in (
+    ("basic", BASIC),
+    ("bearer", BEARER),
+    ("apiKey", API_KEY),
+    ("oauth2", OAUTH2),
+    ("openIdConnect", OPEN_ID),
+):
+    SIGN_IN.register(_kind, _scheme)
 
 
 def scheme_of(kind: str, own: Mapping[str, SignInScheme]) -> SignInScheme | None:

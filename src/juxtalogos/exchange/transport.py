@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import logging
 import random
 import select
 import ssl
@@ -88,6 +89,16 @@ _IDEMPOTENT = frozenset(("GET", "HEAD", "OPTIONS", "TRACE", "PUT", "DELETE"))
 """RFC 9110, section 9.2.2: what may be sent again by itself when a connection failed."""
 
 
+_LOG = logging.getLogger("juxtalogos.exchange")
+
+
+def _note(exchange: Exchange) -> None:
+    """Logs what was sent, and the status or why there is none; no header fields and no bodies."""
+    response, request = exchange.response, exchange.request
+    told = str(response.status) if response else exchange.error
+    _LOG.debug("%s %s: %s in %.0f ms", request.method, request.url, told, exchange.timings.total * 1000)
+
+
 class _Connector(aiohttp.TCPConnector):
     """Gives out no connection that its server has closed, which it may have done at any moment since the last
     answer.
@@ -171,6 +182,8 @@ class Transport:
         if self.options.pace or self._next:
             await self._paced()
         exchange, unsent = await self._once(request)
+        if _LOG.isEnabledFor(logging.DEBUG):
+            _note(exchange)
         if exchange.response is not None and exchange.response.status == 429:
             self._slow_down(exchange.response)
             if self.options.patient:

@@ -7,40 +7,25 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
-from juxtalogos.compose.provoking import BROKEN_NAME, GONE_NAME
+from juxtalogos.conventions.faults import means_absent, meant_for
 from juxtalogos.explore.bench import Trial
-from juxtalogos.explore.states import conflict_named
 from juxtalogos.model.contract import DeclaredAnswer, Operation
 from juxtalogos.model.location import Location
+from juxtalogos.model.outcome import Outcome, Wrong
+from juxtalogos.model.wire import Wire
 
 Outcomes = Mapping[tuple[str, str], Mapping[str, list[Trial]]]
-_EXPECTED: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
-    # sort of request: (codes of which one must be declared, codes that may come then)
-    "gone": (("404", "410"), ("404", "410", "401", "403", "429")),
-    "unknown": (("404", "410"), ("404", "410", "400", "422", "401", "403", "429")),
-    "broken": (("400", "422"), ("400", "422", "413", "414", "415", "431", "401", "403", "429", "501")),
-    "syntax": (("400", "422", "415"), ("400", "422", "415", "413", "411", "401", "403", "429")),
-    "media": (("415",), ("415", "401", "403", "429")),
-    "unsigned": (("401", "403"), ("401", "403", "404", "429")),
-    "conflict": (
-        ("409",),
-        ("409", "404", "410", "412", "422", "423", "424", "428", "429", "401", "403", "402", "425"),
-    ),
-    "unknown reference": (
-        ("404", "409", "422", "400"),
-        ("404", "409", "410", "422", "400", "424", "412", "401", "403", "429"),
-    ),
-}
 _WORDS = {
-    "gone": "what is gone",
-    "unknown": "what does not exist",
-    "broken": "a broken value",
-    "syntax": "a malformed message",
-    "media": "another media type",
-    "unsigned": "a missing or wrong credential",
-    "conflict": "a conflict",
-    "unknown reference": "a reference to what does not exist",
+    Wrong.GONE: "what is gone",
+    Wrong.UNKNOWN: "what does not exist",
+    Wrong.VALUE: "a broken value",
+    Wrong.SYNTAX: "a malformed message",
+    Wrong.MEDIA: "another media type",
+    Wrong.UNSIGNED: "a missing or wrong credential",
+    Wrong.CONFLICT: "a conflict",
+    Wrong.REFERENCE: "a reference to what does not exist",
 }
+"""What a wrong request is about, for those whose refusals are compared with what is declared."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,118 +40,102 @@ class Disagreement:
     location: Location
 
 
-def disagreements(operations: Mapping[str, Operation], outcomes: Outcomes) -> Iterator[Disagreement]:
+def disagreements(
+    wire: Wire, operations: Mapping[str, Operation], outcomes: Outcomes
+) -> Iterator[Disagreement]:
     """All of an exploration."""
     for (name, sort), came in outcomes.items():
         operation = operations.get(name)
-        if operation is None or sort not in _EXPECTED:
+        wrong = next((one for one in _WORDS if one == sort), None)
+        if operation is None or wrong is None:
             continue
         faults = [answer for answer in operation.answers if answer.fault]
-        yield from _of_faults(sort, came, faults) if faults else _of_codes(operation, sort, came)
+        yield from _of_faults(wrong, came, faults) if faults else _of_codes(wire, operation, wrong, came)
     for operation in operations.values():
-        if not blanket(operations.values(), operation):
-            yield from _never(operation, outcomes)
-    yield from _roles(operations, outcomes)
+        if not blanket(wire, operations.values(), operation):
+            yield from _never(wire, operation, outcomes)
+    yield from _roles(wire, operations, outcomes)
 
 
-def blanket(everything: Iterable[Operation], operation: Operation) -> bool:
-    """Whether conflicts are declared everywhere, also where nothing is changed: then that tells nothing of
-    one operation.
+def blanket(wire: Wire, everything: Iterable[Operation], operation: Operation) -> bool:
+    """Whether conflicts are declared everywhere, also where nothing is changed: then that says nothing of one
+    operation.
     """
     wanted = {
-        declared_answer.status
-        for declared_answer in operation.answers
-        if declared_answer.status == "409" and not declared_answer.fault
-    } | {declared_answer.fault for declared_answer in operation.answers if declared_answer.fault}
+        _name(answer) for answer in operation.answers if answer.fault or wire.due(answer, Wrong.CONFLICT)
+    }
     return any(
         candidate.safe
-        and any(
-            (answer.fault or answer.status) in wanted and (not answer.fault or conflict_named(answer.fault))
-            for answer in candidate.answers
-        )
+        and any(_name(answer) in wanted and wire.due(answer, Wrong.CONFLICT) for answer in candidate.answers)
         for candidate in everything
     )
 
 
-def _of_codes(operation: Operation, sort: str, came: Mapping[str, list[Trial]]) -> Iterator[Disagreement]:
-    """Refusals of a kind for which a code is declared come with that code, or one of its like."""
-    needed, allowed = _EXPECTED[sort]
-    declared = {answer.status: answer for answer in operation.answers}
-    wanted = [code for code in needed if code in declared]
-    if not wanted or "default" in declared or "4XX" in declared:
-        return
-    fits = {*allowed}
-    if (
-        sort in ("gone", "unknown")
-        and any(code in came for code in ("404", "410")) is False
-        and "409" in declared
-        and "404" not in declared
-    ):
-        return
-    for outcome, seen in came.items():
-        if not seen[0].refused or outcome in fits or not outcome.isdigit():
-            continue
-        place = declared[wanted[0]].location
-        yield Disagreement(
-            seen[0],
-            "law.refusal-as-declared",
-            f"status {_WORDS[sort]}",
-            f"{' or '.join(wanted)} to {_WORDS[sort]}",
-            outcome,
-            place,
-        )
+def _name(answer: DeclaredAnswer) -> str:
+    return answer.fault or answer.status
 
 
-def _of_faults(
-    sort: str, came: Mapping[str, list[Trial]], faults: list[DeclaredAnswer]
+def _of_codes(
+    wire: Wire, operation: Operation, wrong: Wrong, came: Mapping[str, list[Trial]]
 ) -> Iterator[Disagreement]:
-    """Where a fault's name says what it is for, it comes for that."""
-    wanted = [one for one in faults if _meant(one.fault, sort)]
+    """Refusals of a kind for which a code is declared have that code, or one of its like."""
+    wanted = wire.refusals(operation, wrong)
     if not wanted:
         return
-    names = {word.fault for word in wanted}
     for outcome, seen in came.items():
-        if not seen[0].fault or outcome in names:
-            continue
-        if sort == "conflict" and (
-            GONE_NAME.search(outcome) or (outcome == "undeclared" and len(names & came.keys()) == len(names))
-        ):
-            continue
-        if sort == "broken" and (GONE_NAME.search(outcome) or outcome == "undeclared"):
-            continue
-        if sort == "unknown" and outcome == "undeclared" and names & came.keys():
+        exchange = seen[0].exchange
+        if not seen[0].refused or exchange is None or wire.may_refuse(wrong, exchange):
             continue
         yield Disagreement(
             seen[0],
             "law.refusal-as-declared",
-            f"fault {_WORDS[sort]}",
-            f"{' or '.join(sorted(names))} to {_WORDS[sort]}",
+            f"status {_WORDS[wrong]}",
+            f"{' or '.join(map(_name, wanted))} to {_WORDS[wrong]}",
             outcome,
             wanted[0].location,
         )
 
 
-def _meant(fault: str, sort: str) -> bool:
-    if sort in ("gone", "unknown", "unknown reference"):
-        return bool(GONE_NAME.search(fault))
-    if sort == "broken":
-        return bool(BROKEN_NAME.search(fault))
-    return sort == "conflict" and conflict_named(fault)
+def _of_faults(
+    wrong: Wrong, came: Mapping[str, list[Trial]], faults: list[DeclaredAnswer]
+) -> Iterator[Disagreement]:
+    """Where a fault's name says what it is for, it comes for that."""
+    wanted = [answer for answer in faults if meant_for(answer.fault, wrong)]
+    if not wanted:
+        return
+    names = {answer.fault for answer in wanted}
+    for outcome, seen in came.items():
+        if not seen[0].fault or outcome in names:
+            continue
+        undeclared = outcome == "undeclared"
+        if wrong is Wrong.CONFLICT and (
+            means_absent(outcome) or (undeclared and len(names & came.keys()) == len(names))
+        ):
+            continue
+        if wrong is Wrong.VALUE and (means_absent(outcome) or undeclared):
+            continue
+        if wrong is Wrong.UNKNOWN and undeclared and names & came.keys():
+            continue
+        yield Disagreement(
+            seen[0],
+            "law.refusal-as-declared",
+            f"fault {_WORDS[wrong]}",
+            f"{' or '.join(sorted(names))} to {_WORDS[wrong]}",
+            outcome,
+            wanted[0].location,
+        )
 
 
-def _never(operation: Operation, outcomes: Outcomes) -> Iterator[Disagreement]:
+def _never(wire: Wire, operation: Operation, outcomes: Outcomes) -> Iterator[Disagreement]:
     """A conflict that is declared and never came, though it was provoked in every way that is known."""
-    provoked = outcomes.get((operation.id, "conflict"), {})
+    provoked = outcomes.get((operation.id, Wrong.CONFLICT), {})
     successes = [one for seen in provoked.values() for one in seen if one.ok]
     if not successes:
         return
     seen_ever = {outcome for (name, _), came in outcomes.items() if name == operation.id for outcome in came}
     for answer in operation.answers:
-        conflict = (answer.status == "409" and not answer.fault) or bool(
-            answer.fault and conflict_named(answer.fault)
-        )
-        outcome = answer.fault or answer.status
-        if conflict and outcome not in seen_ever:
+        outcome = _name(answer)
+        if wire.due(answer, Wrong.CONFLICT) and outcome not in seen_ever:
             yield Disagreement(
                 successes[0],
                 "law.conflict-refused",
@@ -177,23 +146,21 @@ def _never(operation: Operation, outcomes: Outcomes) -> Iterator[Disagreement]:
             )
 
 
-def _roles(operations: Mapping[str, Operation], outcomes: Outcomes) -> Iterator[Disagreement]:
-    """Where 403 is declared, a role that is refused elsewhere is refused; and with 403."""
+def _roles(wire: Wire, operations: Mapping[str, Operation], outcomes: Outcomes) -> Iterator[Disagreement]:
+    """Where a refusal of roles is declared, a role that is refused elsewhere is refused; and in that way."""
     by_role: dict[str, dict[str, Mapping[str, list[Trial]]]] = {}
     for (name, sort), came in outcomes.items():
         if sort.startswith("role "):
             by_role.setdefault(sort[5:], {})[name] = came
-    weak = {
-        role for role, by_operation in by_role.items() if any("403" in came for came in by_operation.values())
-    }
+    weak = {role for role, by_operation in by_role.items() if any(map(_forbidden, by_operation.values()))}
     if not weak:
-        yield from _all_allowed(operations, by_role)
+        yield from _all_allowed(wire, operations, by_role)
     for name, operation in operations.items():
-        declared = next((answer for answer in operation.answers if answer.status == "403"), None)
+        declared = _for_roles(wire, operation)
         if declared is None or not weak:
             continue
         tried = {role: by_role[role][name] for role in by_role if name in by_role[role]}
-        if tried and set(tried) & weak and not any("403" in came for came in tried.values()):
+        if tried and set(tried) & weak and not any(map(_forbidden, tried.values())):
             seen = next(
                 (
                     item
@@ -208,31 +175,45 @@ def _roles(operations: Mapping[str, Operation], outcomes: Outcomes) -> Iterator[
                     seen,
                     "law.role-refused",
                     "status role",
-                    "403, as declared, to some role",
+                    f"{declared.status}, as declared, to some role",
                     f"success as {' and as '.join(sorted(tried))}",
                     declared.location,
                 )
-            elif seen is not None and seen.refused and seen.status not in (401, 404, 409, 429):
+            elif (
+                seen is not None
+                and seen.refused
+                and seen.exchange
+                and not wire.may_refuse(Wrong.ROLE, seen.exchange)
+            ):
                 yield Disagreement(
                     seen,
                     "law.refusal-as-declared",
                     "status role",
-                    "403 to a role that may not",
-                    seen.outcome,
+                    f"{declared.status} to a role that may not",
+                    seen.code,
                     declared.location,
                 )
 
 
+def _forbidden(came: Mapping[str, list[Trial]]) -> bool:
+    """Whether any response refused the role."""
+    return any(seen.outcome is Outcome.FORBIDDEN for trials in came.values() for seen in trials)
+
+
+def _for_roles(wire: Wire, operation: Operation) -> DeclaredAnswer | None:
+    """The refusal that an operation declares for roles."""
+    return next((answer for answer in operation.answers if wire.due(answer, Wrong.ROLE)), None)
+
+
 def _all_allowed(
-    operations: Mapping[str, Operation], by_role: Mapping[str, Mapping[str, Mapping[str, list[Trial]]]]
+    wire: Wire,
+    operations: Mapping[str, Operation],
+    by_role: Mapping[str, Mapping[str, Mapping[str, list[Trial]]]],
 ) -> Iterator[Disagreement]:
     """Two roles that may do everything, where a definition tells what not everybody may from what all may:
     told once.
     """
-    places = {
-        name: next((answer for answer in operation.answers if answer.status == "403"), None)
-        for name, operation in operations.items()
-    }
+    places = {name: _for_roles(wire, operation) for name, operation in operations.items()}
     tried = [
         name
         for name in operations
@@ -253,7 +234,7 @@ def _all_allowed(
             seen,
             "law.role-refused",
             "status role",
-            f"403, as {len(guarded)} operations declare, to some role",
+            f"{declared.status}, as {len(guarded)} operations declare, to some role",
             f"success as {' and as '.join(sorted(by_role))}, in all of them",
             declared.location,
         )

@@ -10,19 +10,20 @@ from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from typing import Any
 
+from juxtalogos.check.laws import LAWS
 from juxtalogos.exchange.transport import Sender
 from juxtalogos.explore.budget import Budget, Spent
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import JuxtalogosError
-from juxtalogos.model.exchange import Exchange, Request, header
+from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.findings import ACCEPTED, REFUSED, CheckResult, ResultClass, Severity
-from juxtalogos.model.laws import LAWS
 from juxtalogos.model.location import Location
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.model.wire import Answer, Inputs
+from juxtalogos.model.wire import Answer, Inputs, Wire
 from juxtalogos.run.judge import Judgement, judge, verdict_of
 from juxtalogos.run.refusals import general, words_of
 from juxtalogos.run.session import Session
@@ -44,10 +45,7 @@ class Purpose(StrEnum):
     CLEANUP = "clean-up"
 
 
-REFUSALS = frozenset((400, 401, 403, 404, 405, 406, 409, 410, 412, 413, 414, 415, 422, 428, 429, 431, 501))
-"""Codes of refusals that a definition need not list (RFC 9110, sections 15.5 and 15.6.2; RFC 6585)."""
 LOST = "answer.none"
-NOT_BLAMED = (401, 403, 429)
 
 
 @dataclass(slots=True, eq=False)
@@ -66,33 +64,29 @@ class Trial:
     """Of what the definition does not allow: (place, rule, where it is declared)."""
 
     @property
-    def status(self) -> int:
-        return self.record.status
-
-    @property
     def fault(self) -> str:
         """The name of the fault that it is; `undeclared` for one without a declared name, empty for none."""
         fault = self.answer.fault if self.answer else None
         return (fault.name or "undeclared") if fault is not None else ""
 
     @property
+    def outcome(self) -> Outcome:
+        """What the response means."""
+        return self.answer.outcome if self.answer is not None else Outcome.NO_RESPONSE
+
+    @property
     def ok(self) -> bool:
-        return not self.fault and 200 <= self.status < 300
+        return self.outcome.succeeded
 
     @property
     def refused(self) -> bool:
-        """Whether the service said no, and did not fail."""
-        if self.fault:
-            return not self.crashed
-        return 400 <= self.status < 500 or self.status == 501
+        """Whether the service declined, and did not fail."""
+        return self.outcome.refused
 
     @property
     def crashed(self) -> bool:
-        """Whether the service failed: a 5xx, or a fault that blames the service itself."""
-        fault = self.answer.fault if self.answer else None
-        if fault is not None:
-            return not fault.name and fault.of_service
-        return self.status >= 500 and self.status not in (501, 503)
+        """Whether the service itself failed, and is not only busy."""
+        return self.outcome is Outcome.FAILED
 
     @property
     def value(self) -> Any:
@@ -104,15 +98,10 @@ class Trial:
         """What was sent as the body, an empty object for none."""
         return self.inputs.body if isinstance(self.inputs.body, dict) else {}
 
-    def header(self, name: str) -> str | None:
-        """A field of the answer; None where it has none of that name."""
-        response = self.exchange.response if self.exchange else None
-        return header(response.headers, name) if response else None
-
     @property
-    def outcome(self) -> str:
-        """What came back, in a word: the status, or the fault."""
-        return self.fault or str(self.status or "no answer")
+    def code(self) -> str:
+        """The response in a word: its status, or the fault."""
+        return self.fault or str(self.record.status or "no answer")
 
 
 @dataclass(slots=True)
@@ -232,7 +221,7 @@ class Bench:
         """The trial with its record: what the contract says of the answer, in the light of what was asked."""
         judgement = judge(wire_of(self.contract), operation, exchange, session.base_url(self.contract))
         answer = judgement.answer
-        if answer is not None and exchange.response is not None and exchange.request.method != "HEAD":
+        if answer is not None and exchange.response is not None and not exchange.bodiless:
             scope = Scope(
                 {},
                 exchange=exchange,
@@ -251,7 +240,7 @@ class Bench:
             broken=broken,
         )
         if exchange.response is not None:
-            judgement = weighed(judgement, seen, broken, self.enforced, self.tainted)
+            judgement = weighed(wire_of(self.contract), judgement, seen, broken, self.enforced, self.tainted)
             self.tainted |= seen.ok and asked is Purpose.BROKEN and not operation.safe
         seen.record = ExchangeRecord(
             self.case,
@@ -311,6 +300,7 @@ def broken_law(
 
 
 def weighed(
+    wire: Wire,
     judgement: Judgement,
     seen: Trial,
     broken: tuple[str, str, Location | None] | None,
@@ -318,7 +308,7 @@ def weighed(
     tainted: bool = False,
 ) -> Judgement:
     """The judgement in the light of what was asked for."""
-    if seen.exchange is not None and seen.exchange.request.method != seen.operation.method:
+    if seen.exchange is not None and not wire.answers_to(seen.operation, seen.exchange.request):
         judgement = replace(judgement, results=(), hits=())  # what is declared is declared of another method
     results = [_softened(result, seen) for result in judgement.results if not _echo(result, seen, tainted)]
     if seen.ok and seen.purpose is Purpose.BROKEN and broken is not None:
@@ -328,19 +318,19 @@ def weighed(
         ]
         severity = Severity.DEVIATION if enforced else Severity.LENIENT
         results.append(
-            CheckResult(ACCEPTED, False, at, rule, f"answered with {seen.status}", location, severity)
+            CheckResult(ACCEPTED, False, at, rule, f"answered with {seen.record.status}", location, severity)
         )
     if seen.purpose in (Purpose.BROKEN, Purpose.ABSENT, Purpose.CONFLICT):
         results = [result for result in results if not _protocols_own(result, seen)]
-    results += _protocol(seen)
+    results += _protocol(wire, seen)
     if seen.crashed:
         results = _failed(results, seen)
     verdict, reason = verdict_of(tuple(results))
     if verdict is not Verdict.FAILED and seen.refused and seen.purpose in (Purpose.VALID, Purpose.CLEANUP):
         assert seen.exchange is not None
         words = words_of(seen.exchange)
-        reason = f"{seen.status}: {words}"
-        if seen.status in NOT_BLAMED:
+        reason = f"{seen.record.status}: {words}"
+        if seen.outcome.about_caller:
             verdict = Verdict.FAILED
         else:
             verdict = Verdict.REFUSED
@@ -369,9 +359,9 @@ def _softened(one: CheckResult, seen: Trial) -> CheckResult:
     """
     if one.held or one.severity is not Severity.DEVIATION or one.result_class is not ResultClass.FINDING:
         return one
-    softer = one.kind in ("status.undeclared", "status.server-error") and seen.status in REFUSALS
+    softer = one.kind in ("status.undeclared", "status.server-error") and seen.outcome.refused
     softer |= one.kind == "fault.undeclared" and seen.purpose is not Purpose.VALID
-    softer |= seen.status in NOT_BLAMED and one.kind.startswith(("media.", "body."))
+    softer |= seen.outcome.about_caller and one.kind.startswith(("media.", "body."))
     return replace(one, severity=Severity.REMARK) if softer else one
 
 
@@ -395,19 +385,15 @@ def _protocols_own(one: CheckResult, seen: Trial) -> bool:
     return one.kind == "status.undeclared" and bool(seen.answer.allowed)
 
 
-def _protocol(seen: Trial) -> list[CheckResult]:
-    """What HTTP itself says an answer must have."""
-    found = []
+def _protocol(wire: Wire, seen: Trial) -> list[CheckResult]:
+    """What the protocol itself requires of such a response."""
+    if seen.exchange is None:
+        return []
     place = seen.operation.location
-    if seen.status == 405 and seen.header("allow") is None:
-        found.append(
-            broken_law("law.allow-told", "header.Allow", "the methods that are allowed", "no Allow", place)
-        )
-    if seen.status == 401 and seen.header("www-authenticate") is None:
-        found.append(
-            broken_law("law.challenge-told", "header.WWW-Authenticate", "a challenge", "none", place)
-        )
-    return found
+    return [
+        broken_law(unmet.law, unmet.at, unmet.declared, unmet.observed, place)
+        for unmet in wire.unmet(seen.exchange)
+    ]
 
 
 def _failed(results: list[CheckResult], seen: Trial) -> list[CheckResult]:
@@ -428,7 +414,7 @@ def _failed(results: list[CheckResult], seen: Trial) -> list[CheckResult]:
             False,
             "status",
             declared,
-            seen.outcome,
+            seen.code,
             location,
             Severity.DEVIATION if severe else Severity.REMARK,
         ),

@@ -9,66 +9,23 @@ from collections.abc import Awaitable, Callable, Iterator
 from dataclasses import dataclass, field, replace
 from functools import partial
 
+from juxtalogos.compose.composer import WITHHELD
 from juxtalogos.explore.agreeing import disagreements
 from juxtalogos.explore.bench import Purpose, Trial, broken_law, tell
 from juxtalogos.explore.budget import Budget, Spent
 from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.saving import Kept
 from juxtalogos.explore.taking_away import clear, note_singles
-from juxtalogos.explore.techniques import (
-    actions,
-    broken,
-    conflicts,
-    covering,
-    forms,
-    lifecycle,
-    lists,
-    paging,
-    single,
-    updates,
-)
+from juxtalogos.explore.techniques import KIND_TECHNIQUES, OPERATION_TECHNIQUES
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Claim, Yard, settle
 from juxtalogos.ledger import CaseRecord, ExchangeRecord
 from juxtalogos.model.contract import Contract, Intent, Operation
+from juxtalogos.model.danger import Danger
 from juxtalogos.model.findings import ResultClass
 from juxtalogos.model.verdict import Verdict, worst
 from juxtalogos.run import unforeseen
 from juxtalogos.run.door import Door
-
-OfKind = Callable[[Yard, Kind], Awaitable[None]]
-OfOperation = Callable[[Yard, Operation, Kind | None], Awaitable[None]]
-
-KIND_TECHNIQUES: dict[str, OfKind] = {
-    "made and read": lifecycle.made_and_read,
-    "jobs": single.jobs,
-    "changed": updates.updates,
-    "conditions": updates.conditions,
-    "deleted": lifecycle.deleted,
-    "deleted with others below": lifecycle.deleted_twice,
-    "actions": actions.actions,
-    "deleted in each state": conflicts.states_of_deletion,
-    "twice": conflicts.doubles,
-    "in use": conflicts.used_things,
-    "references": conflicts.references,
-    "ended references": conflicts.ended_reference,
-    "below another": conflicts.owners,
-    "what does not exist": conflicts.unknown,
-    "pages": paging.pages_of_lists,
-    "queries": lists.queries,
-    "one of it": single.singletons,
-    "many at once": single.bulk,
-}
-"""By name, what is done for each kind of thing, in this order: what is cheap and tells much first."""
-OPERATION_TECHNIQUES: dict[str, OfOperation] = {
-    "called": covering.called,
-    "sign-in": forms.sign_in,
-    "malformed": forms.syntax,
-    "methods": forms.methods,
-    "valid values": covering.covering_values,
-    "broken values": broken.broken_values,
-}
-"""By name, what is done for each operation, in this order."""
 
 
 @dataclass(slots=True)
@@ -139,8 +96,9 @@ class Explorer:
             self.spent = spent.why
         await self.agree()
         for candidate in self.contract.operations:
-            if candidate.intent is Intent.EMPTY and candidate.id in self.chosen:
-                self.yard.notes.setdefault(candidate.id, "not sent: it destroys more than exploring makes")
+            why = _withheld(candidate)
+            if why and candidate.id in self.chosen:
+                self.yard.notes.setdefault(candidate.id, f"not sent: {why}")
         operations = [
             operation
             for operation in self.contract.operations
@@ -179,7 +137,7 @@ class Explorer:
         )
 
     def may(self, operation: Operation) -> bool:
-        return not operation.not_callable and operation.intent is not Intent.EMPTY
+        return not operation.not_callable and not _withheld(operation)
 
     async def block(self, name: str, what: Callable[[], Awaitable[None]], subject: str) -> None:
         """Goes through a block; again where it doubted something, and only what both times were doubted is
@@ -287,7 +245,7 @@ class Explorer:
         bench = self.yard.bench
         bench.case = "declared refusals"
         told: list[ExchangeRecord] = []
-        for one in disagreements(operations, self.yard.outcomes):
+        for one in disagreements(self.yard.wire, operations, self.yard.outcomes):
             adopted = self.yard.adopted(one.law, one.seen.operation.id)
             if adopted is False:
                 continue
@@ -323,3 +281,10 @@ def _each_once(claims: list[Claim]) -> list[Claim]:
     for claim in claims:
         found.setdefault(claim.key, claim)
     return list(found.values())
+
+
+def _withheld(operation: Operation) -> str:
+    """Why an operation is not sent, since it reaches what the exploration did not make; empty where it is."""
+    if operation.danger.withheld:
+        return WITHHELD[operation.danger]
+    return WITHHELD[Danger.DESTROYS] if operation.intent is Intent.EMPTY else ""

@@ -4,33 +4,18 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import Awaitable, Callable
+from dataclasses import replace
 from typing import Any
-from urllib.parse import urljoin, urlsplit
 
+from juxtalogos.conventions.words import word_set
 from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Contract
-from juxtalogos.model.exchange import Request
 
 POLLS, PAUSE, ALIKE = 12, 0.2, 4
 """How often a job is asked for, how much longer each pause is, and how many answers may be alike before it is
 given up."""
-_ENDS = (
-    "done",
-    "completed",
-    "complete",
-    "succeeded",
-    "success",
-    "finished",
-    "failed",
-    "error",
-    "cancelled",
-    "canceled",
-    "ready",
-    "ended",
-    "closed",
-    "aborted",
-)
+_ends, _states = word_set("jobs.ended"), word_set("jobs.state")
 
 
 async def followed(
@@ -39,22 +24,18 @@ async def followed(
     """(the last that the job told of itself, the request that did not find it); None each where there is
     none. Elsewhere than at the service nothing is asked.
     """
-    where = begun.header("location")
-    if where is None or begun.exchange is None:
+    asked = wire_of(contract).follow(begun.exchange) if begun.exchange is not None else None
+    operation = next(iter(wire_of(contract).match(asked, base_url)), None) if asked is not None else None
+    if asked is None or operation is None:
         return None, None
-    url = urljoin(begun.exchange.request.url, where)
-    base, target = urlsplit(begun.exchange.request.url), urlsplit(url)
-    asked = Request("GET", url, (("Accept", "application/json"),), None)
-    operation = next(iter(wire_of(contract).match(asked, base_url)), None)
-    if (base.scheme, base.netloc) != (target.scheme, target.netloc) or operation is None:
-        return None, None
-    inputs = wire_of(contract).taken(operation, asked, base_url)
+    url = asked.url
+    inputs = wire_of(contract).inputs_of(operation, asked, base_url)
     last: Trial | None = None
     alike = 0
     for number in range(POLLS):
         purpose = Purpose.CONFLICT if number else Purpose.VALID
         trial = await call(
-            operation, inputs, purpose, change=lambda request: Request("GET", url, request.headers, None)
+            operation, inputs, purpose, change=lambda request: replace(request, url=url, body=None)
         )
         if not trial.ok:
             return None, trial
@@ -69,11 +50,7 @@ async def followed(
 def states_in(value: Any) -> list[str]:
     """The words in which a job tells its state."""
     return (
-        [
-            one.lower()
-            for name, one in value.items()
-            if isinstance(one, str) and name.lower() in ("state", "status", "phase", "progress")
-        ]
+        [one.lower() for name, one in value.items() if isinstance(one, str) and name.lower() in _states()]
         if isinstance(value, dict)
         else []
     )
@@ -81,4 +58,4 @@ def states_in(value: Any) -> list[str]:
 
 def ended(value: Any) -> bool:
     """Whether a job says that it is over."""
-    return any(one in _ENDS for one in states_in(value))
+    return any(one in _ends() for one in states_in(value))

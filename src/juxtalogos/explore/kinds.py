@@ -7,8 +7,8 @@ from dataclasses import dataclass, field, replace
 
 from juxtalogos.compose.dependencies import Dependency
 from juxtalogos.compose.resources import Resource
+from juxtalogos.conventions.naming import plain
 from juxtalogos.explore.values import Maker
-from juxtalogos.formats.naming import plain
 from juxtalogos.model.contract import Intent, Operation
 
 

@@ -9,85 +9,20 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
 
+from juxtalogos.conventions.naming import plain
+from juxtalogos.conventions.words import word_set
 from juxtalogos.explore.bench import Trial
 from juxtalogos.explore.comparing import items_in
 from juxtalogos.explore.values import Maker, Unfillable
-from juxtalogos.formats.naming import plain
+from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Operation
-from juxtalogos.model.wire import Inputs
+from juxtalogos.model.wire import Inputs, Wire
 from juxtalogos.suite.inputs import with_values
 
 Call = Callable[[Operation, Inputs], Awaitable[Trial]]
 
-_LIMIT = frozenset(
-    (
-        "limit",
-        "pagesize",
-        "perpage",
-        "size",
-        "count",
-        "top",
-        "max",
-        "maxresults",
-        "maxitems",
-        "first",
-        "take",
-        "pagelimit",
-        "pagelength",
-        "rows",
-        "howmany",
-        "atmost",
-        "most",
-    )
-)
-_OFFSET = frozenset(("offset", "skip", "start", "startindex", "from", "startat", "firstresult"))
-_PAGE = frozenset(("page", "pagenumber", "pageno", "pagenr", "pageindex"))
-_CURSOR = frozenset(
-    (
-        "after",
-        "cursor",
-        "next",
-        "pagetoken",
-        "continuation",
-        "continuationtoken",
-        "marker",
-        "startafter",
-        "nexttoken",
-        "token",
-        "bookmark",
-        "nextcursor",
-    )
-)
-_NEXT = frozenset(
-    (
-        "next",
-        "nextcursor",
-        "nextpage",
-        "nextpagetoken",
-        "nexttoken",
-        "cursor",
-        "continuation",
-        "continuationtoken",
-        "marker",
-        "after",
-        "nextmarker",
-        "nextlink",
-        "bookmark",
-    )
-)
-_TOTAL = frozenset(
-    (
-        "total",
-        "totalcount",
-        "totalitems",
-        "totalresults",
-        "count",
-        "totalelements",
-        "overall",
-        "matched",
-        "found",
-    )
-)
+_inputs = {name: word_set(f"paging.{name}") for name in ("limit", "offset", "page", "cursor")}
+_next, _total = word_set("paging.next"), word_set("paging.total")
 MOST_PAGES = 60
 
 
@@ -109,8 +44,8 @@ def paging_of(maker: Maker, listing: Operation) -> Paging:
     """How a list's pages are asked for, by what its inputs are called."""
     found: dict[str, str] = {}
     for address, name in optional_inputs(maker, listing):
-        for what, names in (("limit", _LIMIT), ("offset", _OFFSET), ("page", _PAGE), ("cursor", _CURSOR)):
-            if plain(name) in names and (what == "cursor" or _numeric(maker, listing, address)):
+        for what, names in _inputs.items():
+            if plain(name) in names() and (what == "cursor" or _numeric(maker, listing, address)):
                 found.setdefault(what, address)
     return Paging(**found)
 
@@ -135,25 +70,16 @@ def _numeric(maker: Maker, operation: Operation, address: str) -> bool:
     )
 
 
-def next_in(seen: Trial) -> Any:
-    """What an answer tells of the next page: a cursor or a URL; None where it tells of none."""
-    link = seen.header("link")
-    found = re.search(r'<([^>]*)>\s*;[^,]*rel="?next"?', link) if link else None
-    if found:
-        return found[1]
-    response = seen.exchange.response if seen.exchange else None
-    for name, text in response.headers if response else ():
-        if ("next" in plain(name) and "page" in plain(name)) or plain(name) in (
-            "xnext",
-            "xnextcursor",
-            "xnexttoken",
-        ):
-            return text
+def next_in(wire: Wire, seen: Trial) -> Any:
+    """The cursor or the URL of the next page; None where a response shows none."""
+    told = wire.next_page(seen.exchange) if seen.exchange is not None else None
+    if told is not None:
+        return told
     value = seen.value
     for holder in _holders(value):
         for name, one in holder.items():
             if (
-                plain(name) in _NEXT
+                plain(name) in _next()
                 and isinstance(one, str | int)
                 and not isinstance(one, bool)
                 and one != ""
@@ -162,10 +88,10 @@ def next_in(seen: Trial) -> Any:
     return None
 
 
-def tells_next(seen: Trial) -> bool:
+def tells_next(wire: Wire, seen: Trial) -> bool:
     """Whether an answer has a place for the next page, also where there is none."""
-    return next_in(seen) is not None or any(
-        plain(name) in _NEXT for holder in _holders(seen.value) for name in holder
+    return next_in(wire, seen) is not None or any(
+        plain(name) in _next() for holder in _holders(seen.value) for name in holder
     )
 
 
@@ -173,7 +99,7 @@ def total_in(value: Any) -> int | None:
     """How many there are in all, as an answer says."""
     for holder in _holders(value):
         for name, one in holder.items():
-            if plain(name) in _TOTAL and isinstance(one, int) and not isinstance(one, bool):
+            if plain(name) in _total() and isinstance(one, int) and not isinstance(one, bool):
                 return one
     return None
 
@@ -198,12 +124,12 @@ async def pages(
         trial = await call(listing, with_values(inputs, given))
         if not trial.ok:
             if not number:
-                raise Unfillable(f"{listing.id} was answered with {trial.outcome}")
+                raise Unfillable(f"{listing.id} was answered with {trial.code}")
             return
         yield trial
         count = len(items_in(trial.value) or [])
         shown += count
-        onward = _onward(paging, trial, shown, count, given)
+        onward = _onward(wire_of(maker.contract), paging, trial, shown, count, given)
         mark = json.dumps(onward, sort_keys=True, default=str)
         if onward is None or mark in asked:
             return
@@ -212,11 +138,11 @@ async def pages(
 
 
 def _onward(
-    paging: Paging, seen: Trial, shown: int, count: int, given: Mapping[str, Any]
+    wire: Wire, paging: Paging, seen: Trial, shown: int, count: int, given: Mapping[str, Any]
 ) -> dict[str, Any] | None:
     """What to ask for next; None where there is no more."""
     if paging.cursor:
-        following = next_in(seen)
+        following = next_in(wire, seen)
         if following is None or not count:
             return None
         return {paging.cursor: _cursor(following, paging.cursor)}

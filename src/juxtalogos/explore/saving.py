@@ -10,14 +10,17 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from juxtalogos.compose.dependencies import SEGMENT, Dependency
+from juxtalogos.compose.dependencies import Dependency
 from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.values import Maker
 from juxtalogos.explore.yard import Yard
+from juxtalogos.model.contract import Operation
 from juxtalogos.model.findings import ACCEPTED, CheckResult, ResultClass, Severity
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
-from juxtalogos.model.wire import Inputs
-from juxtalogos.suite.document.writer import body_type, slug, step_document
+from juxtalogos.model.wire import Inputs, Wire
+from juxtalogos.suite.document.building import CaseBuilder
+from juxtalogos.suite.document.writer import slug
 from juxtalogos.suite.inputs import values_of, with_values
 
 MOST_CASES, MOST_STEPS = 400, 12
@@ -32,7 +35,6 @@ _REFUSING_LAWS = (
     "law.role-refused",
     "law.condition-heeded",
 )
-Step = dict[str, Any]
 
 
 @dataclass(slots=True)
@@ -170,62 +172,47 @@ def _same_thing(maker: Maker, held: list[Trial], index: int, *, lists: bool) -> 
 
 
 def case_of(yard: Yard, name: str, chain: list[Trial], result: CheckResult | None) -> dict[str, Any]:
-    """A workflow: what prepares, the request itself, what cleans up."""
-    inputs: dict[str, Any] = {}
-    names = own_names(yard, chain, inputs)
+    """A case: what prepares, the request itself, what cleans up."""
+    case = CaseBuilder()
+    names = own_names(yard, chain, case)
     ids: list[str] = []
-    steps: list[Step] = []
     for number, seen in enumerate(chain):
         base = slug(seen.operation.id)
         ids.append(base if base not in ids else f"{base}-{number + 1}")
-        linked = _linked(yard.maker, chain, number, ids, steps)
-        values = {
+        linked = _linked(yard.maker, chain, number, case)
+        own = {
             address: names[str(value)]
             for address, value in values_of(seen.inputs)
             if isinstance(value, str) and value in names
         }
-        filled = with_values(seen.inputs, {**values, **linked})
+        filled = with_values(seen.inputs, {**own, **linked})
         last = number == len(chain) - 1
-        step = step_document(
-            seen.operation,
-            ids[-1],
-            filled,
-            body_type(seen.operation, filled),
-            criteria=_criteria(result) if last else _success(),
-        )
+        condition = _condition(yard.wire, seen.operation, result if last else None)
+        step = case.add(seen.operation, ids[-1], filled, [condition])
         if seen.record.role and seen.record.role != yard.bench.session.role:
-            step["x-juxtalogos-role"] = seen.record.role
+            step.sent_as(seen.record.role)
         if not last:
-            step["x-juxtalogos-needed"] = True
-        checks = list(_checks(result, names)) if last and result is not None else []
-        if checks:
-            step["x-juxtalogos-checks"] = checks
-        steps.append(step)
-    steps += _undoing(yard, chain, ids, steps)
+            step.mark_needed()
+        elif result is not None:
+            step.check(_checks(result, names))
+    _undo(yard, chain, case)
     told = (
         f"{result.kind} at {result.at}: {result.declared}; seen: {result.observed}"
         if result
         else "what worked when it was explored"
     )
-    case: dict[str, Any] = {"workflowId": name, "description": told, "steps": steps}
-    if inputs:
-        case["inputs"] = {"type": "object", "properties": inputs}
-    return case
+    return case.document(name, description=told)
 
 
-def _success() -> list[dict[str, Any]]:
-    return [{"condition": "$statusCode >= 200 && $statusCode < 300"}]
-
-
-def _criteria(result: CheckResult | None) -> list[dict[str, Any]]:
-    """A success, where it worked; a refusal, where that is what should have come; else the contract itself is
-    the judge.
+def _condition(wire: Wire, operation: Operation, result: CheckResult | None) -> str:
+    """A success, where it worked; a refusal, where that is expected; else the contract
+    itself is the judge.
     """
     if result is None:
-        return _success()
+        return wire.condition(operation, Outcome.SUCCEEDED, left_open=True)
     if result.kind == ACCEPTED or result.kind in _REFUSING_LAWS:
-        return [{"condition": "$statusCode >= 400"}]
-    return []
+        return wire.condition(operation, Outcome.INVALID)
+    return ""
 
 
 def _checks(result: CheckResult, names: Mapping[str, str]) -> Iterator[dict[str, Any]]:
@@ -248,56 +235,34 @@ def _checks(result: CheckResult, names: Mapping[str, str]) -> Iterator[dict[str,
         }
 
 
-def own_names(yard: Yard, chain: Iterable[Trial], inputs: dict[str, Any]) -> dict[str, str]:
+def own_names(yard: Yard, chain: Iterable[Trial], case: CaseBuilder) -> dict[str, str]:
     """Text -> the input of the case that makes another one of its kind each time."""
     names: dict[str, str] = {}
     for seen in chain:
         formulas = dict(yard.maker.values.of(seen.operation, full=True).formulas)
         for address, value in values_of(seen.inputs):
             formula = formulas.get(address, "")
-            if (
-                isinstance(value, str)
-                and formula.startswith("unique(")
-                and value not in names
-                and seen.purpose is not Purpose.BROKEN
-            ):
-                name = f"{slug(re.split(r'[./]', address)[-1])}-{len(inputs) + 1}"
-                inputs[name] = {"type": "string", "x-juxtalogos-value": formula}
-                names[value] = f"$inputs.{name}"
+            if not isinstance(value, str) or not formula.startswith("unique(") or value in names:
+                continue
+            if seen.purpose is not Purpose.BROKEN:
+                name = f"{slug(re.split(r'[./]', address)[-1])}-{len(case.formulas) + 1}"
+                names[value] = case.input(name, formula)
     return names
 
 
-def _linked(
-    maker: Maker, chain: list[Trial], number: int, ids: list[str], steps: list[Step]
-) -> dict[str, str]:
-    """Inputs that take their value from an earlier step, which puts it out."""
+def _linked(maker: Maker, chain: list[Trial], number: int, case: CaseBuilder) -> dict[str, str]:
+    """Inputs that take their value from an earlier step, which makes it an output."""
     found: dict[str, str] = {}
     for need in maker.needs.get(chain[number].operation.id, ()):
         value = value_at(chain[number].inputs, need.input)
         for earlier in range(number - 1, -1, -1) if value is not ABSENT else ():
             if chain[earlier].ok and _gives(maker, chain[earlier], need, value):
-                found[need.input] = put_out(steps[earlier], ids[earlier], need)
+                found[need.input] = case.steps[earlier].output(need.value)
                 break
     return found
 
 
-def put_out(step: Step, step_id: str, need: Dependency) -> str:
-    """Lets a step put out what a dependency takes; the expression for it."""
-    name = slug(re.split(r"[/.#:\]]", need.value.partition(SEGMENT)[0])[-1]) or "value"
-    if need.value.startswith("$") and SEGMENT not in need.value:
-        step.setdefault("outputs", {})[name] = need.value
-    else:
-        text, segment, place = need.value.partition(SEGMENT)
-        told = (
-            {"context": text, "type": "segment", "selector": place}
-            if segment
-            else {"type": "xpath", "selector": need.value, "first": True}
-        )
-        step.setdefault("x-juxtalogos-outputs", {})[name] = told
-    return f"$steps.{step_id}.outputs.{name}"
-
-
-def _undoing(yard: Yard, chain: list[Trial], ids: list[str], steps: list[Step]) -> Iterator[Step]:
+def _undo(yard: Yard, chain: list[Trial], case: CaseBuilder) -> None:
     """Deletions of what the case makes, the newest first; none of what it deletes itself."""
     maker = yard.maker
     for number in range(len(chain) - 1, -1, -1):
@@ -307,26 +272,19 @@ def _undoing(yard: Yard, chain: list[Trial], ids: list[str], steps: list[Step]) 
         if deleter is None or key is None or not (chain[number].ok or number == len(chain) - 1):
             continue
         made = str(maker.taken(key.value, chain[number]))
-        if any(
-            trial.operation is deleter and trial.ok and str(value_at(trial.inputs, key.input)) == made
-            for trial in chain
-        ):
+        if any(_deletes(seen, deleter, key.input, made) for seen in chain):
             continue
-        own = maker.own(deleter)
         values: dict[str, Any] = {}
         for need in maker.needs.get(deleter.id, ()):
-            found = next(
-                (
-                    at
-                    for at in range(number, -1, -1)
-                    if chain[at].operation.id == need.source or (need is key and at == number)
-                ),
-                None,
-            )
-            if found is not None:
-                values[need.input] = put_out(steps[found], ids[found], need)
+            for earlier in range(number, -1, -1):
+                if chain[earlier].operation.id == need.source or (need is key and earlier == number):
+                    values[need.input] = case.steps[earlier].output(need.value)
+                    break
         if key.input in values:
-            filled = with_values(own, values)
-            yield step_document(
-                deleter, f"remove-{ids[number]}", filled, body_type(deleter, filled), always=True
-            )
+            filled = with_values(maker.own(deleter), values)
+            case.add(deleter, f"remove-{case.steps[number].id}", filled, (), undoes=True)
+
+
+def _deletes(seen: Trial, deleter: Operation, address: str, key: str) -> bool:
+    """Whether a request deleted the item of a key, with success."""
+    return seen.operation is deleter and seen.ok and str(value_at(seen.inputs, address)) == key

@@ -11,7 +11,7 @@ from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
-from juxtalogos.compose.dependencies import ITSELF, LIMIT, SEGMENT, Dependency, Finder
+from juxtalogos.compose.dependencies import ITSELF, LIMIT, Dependency, Finder
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.resources import Resources
 from juxtalogos.compose.values import RequestValues
@@ -21,6 +21,7 @@ from juxtalogos.model.errors import JuxtalogosError
 from juxtalogos.model.location import follow_pointer
 from juxtalogos.model.schema import ABSENT, OutlineRow, Schema
 from juxtalogos.model.wire import Inputs
+from juxtalogos.suite.document.building import SEGMENT
 from juxtalogos.suite.inputs import schema_at, with_values
 from juxtalogos.suite.language.expressions import Scope, evaluate, parse_expression
 from juxtalogos.suite.language.formulas import BadFormula, FormulaContext, NoValue, compute, parse_formula
@@ -31,7 +32,7 @@ Context = Mapping[str, Trial]
 """By operation, the answer that values are taken from: of this very thing, and of those above it."""
 
 
-_CHOICES = ("enum", "enumeration", "const")
+_CHOICES = ("body.enum", "body.const")
 
 
 class Unfillable(Exception):
@@ -55,7 +56,7 @@ class Maker:
     needs: dict[str, list[Dependency]] = field(init=False)
     """By operation, which of its inputs take their value from where."""
     versions: dict[str, Dependency] = field(init=False)
-    """By operation, where the entity tag for its `If-Match` comes from."""
+    """By operation, where the version that its request depends on comes from."""
     count: int = 0
     namespaces: Mapping[str, str] = field(init=False)
 
@@ -70,11 +71,17 @@ class Maker:
         self.values = RequestValues(self.contract, self.rows, self.resources, self.hints, linked)
         self.needs, self.versions = {}, {}
         for entry in found:
-            if entry.input.lower() == "header.if-match":
+            if self.names_version(entry):
                 self.versions[entry.operation] = entry
             else:
                 self.needs.setdefault(entry.operation, []).append(entry)
         self.namespaces = dict(self.contract.namespaces)
+
+    def names_version(self, need: Dependency) -> bool:
+        """Whether a need is for the version that a request depends on."""
+        operation = self.contract.operation(need.operation)
+        inputs = operation.inputs if operation is not None else ()
+        return any(one.is_version and one.address == need.input for one in inputs)
 
     def own(self, operation: Operation, *, full: bool = False, seed: int = 0) -> Inputs:
         """Values of one's own for a request; what comes from elsewhere is a sample still. Unsampleable when
@@ -219,7 +226,7 @@ class Maker:
                 return [
                     boundary.value
                     for boundary in schema.boundaries(schema.sample())
-                    if boundary.keyword in _CHOICES and not boundary.path
+                    if boundary.kind in _CHOICES and not boundary.path
                 ]
             inputs = self.values.of(operation, full=True).inputs
             schema = self.schema_of(operation, inputs)
@@ -228,7 +235,7 @@ class Maker:
             return [
                 follow_pointer(boundary.value, address[4:])
                 for boundary in schema.boundaries(inputs.body)
-                if boundary.keyword in _CHOICES and boundary.path == address[4:]
+                if boundary.kind in _CHOICES and boundary.path == address[4:]
             ]
         except (JuxtalogosError, LookupError, ValueError):
             return []

@@ -7,7 +7,6 @@ from dataclasses import dataclass, field, replace
 from types import MappingProxyType
 from typing import Any
 
-from juxtalogos.compose.provoking import GONE_NAME
 from juxtalogos.explore.agreeing import blanket
 from juxtalogos.explore.bench import Bench, Purpose, Trial, broken_law, tell
 from juxtalogos.explore.comparing import Item, has_key, item_in, items_in
@@ -15,14 +14,15 @@ from juxtalogos.explore.jobs import followed
 from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.pages import pages
 from juxtalogos.explore.values import Context, Maker, Unfillable
+from juxtalogos.formats import wire_of
 from juxtalogos.ledger import UndoRecord
 from juxtalogos.model.contract import Intent, Operation
 from juxtalogos.model.errors import JuxtalogosError, Unsampleable, UsageError
-from juxtalogos.model.exchange import GONE
 from juxtalogos.model.findings import CheckResult, general_path
 from juxtalogos.model.location import Location
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
-from juxtalogos.model.wire import Inputs
+from juxtalogos.model.wire import Inputs, Wire
 from juxtalogos.run.created import undo_of
 from juxtalogos.run.session import Session
 from juxtalogos.suite.inputs import with_values
@@ -95,6 +95,14 @@ class Yard:
     notes: dict[str, str] = field(default_factory=dict)
     """By operation, why it was not called."""
 
+    @property
+    def wire(self) -> Wire:
+        return wire_of(self.maker.contract)
+
+    def version(self, seen: Trial) -> str | None:
+        """The mark of the version that a response shows."""
+        return self.wire.version_of(seen.exchange) if seen.exchange is not None else None
+
     # Asking
 
     async def fill(
@@ -108,12 +116,12 @@ class Yard:
         return await self.refer(operation, inputs, context, depth)
 
     async def condition(self, operation: Operation, inputs: Inputs, context: Context) -> Inputs:
-        """With the entity tag that is read now, where `If-Match` is required."""
+        """With the version that is read now, where naming one is required."""
         address = next(
             (
                 declared_input.address
                 for declared_input in operation.inputs
-                if declared_input.required and declared_input.address.lower() == "header.if-match"
+                if declared_input.required and declared_input.is_version
             ),
             "",
         )
@@ -151,7 +159,7 @@ class Yard:
             inputs, known = await self.fill(operation, context, depth=depth + 1)
             seen = await self.call(operation, inputs)
             if not seen.ok:
-                raise Unfillable(f"{source} was answered with {seen.outcome}")
+                raise Unfillable(f"{source} was answered with {seen.code}")
             self.shared[source] = seen
             return {**known, source: seen}
         thing = await self.make_by(operation, context, depth=depth + 1)
@@ -188,7 +196,7 @@ class Yard:
 
     def blanket(self, operation: Operation) -> bool:
         """Whether what is declared of conflicts tells nothing of an operation."""
-        return blanket(self.maker.contract.operations, operation)
+        return blanket(self.wire, self.maker.contract.operations, operation)
 
     def kind_made_by(self, operation: Operation) -> Kind | None:
         return next(
@@ -229,8 +237,8 @@ class Yard:
             seen = await self.call(operation, filled)
             if seen.ok:
                 return await self.keep(operation, seen, known)
-            tried.append(seen.outcome)
-            if inputs is not None or not seen.refused or seen.status in (401, 403):
+            tried.append(seen.code)
+            if inputs is not None or not seen.refused or seen.outcome.about_caller:
                 break
         raise Unfillable(f"{operation.id} was answered with {', '.join(tried)}")
 
@@ -359,7 +367,7 @@ class Yard:
 
     def note(self, kind: str, seen: Trial) -> None:
         """Remembers how a kind of request was answered, to compare with others of its kind."""
-        self.outcomes.setdefault((seen.operation.id, kind), {}).setdefault(seen.outcome, []).append(seen)
+        self.outcomes.setdefault((seen.operation.id, kind), {}).setdefault(seen.code, []).append(seen)
 
     # Taking away
 
@@ -374,11 +382,7 @@ class Yard:
             seen = await self.ask(deleter, thing.context, Purpose.CLEANUP)
         except Unfillable:
             return True
-        if (
-            seen.ok
-            or seen.status in GONE
-            or (seen.fault and seen.fault != "undeclared" and is_gone(seen.fault))
-        ):
+        if seen.ok or seen.outcome is Outcome.ABSENT:
             thing.gone = True
             await self.undone(thing)
             return True
@@ -393,7 +397,7 @@ class Yard:
 
 async def finished(yard: Yard, begun: Trial) -> Trial:
     """Of what was begun only (202), the answer with what its job tells when it is over."""
-    if begun.status != 202:
+    if begun.outcome is not Outcome.BEGUN:
         return begun
     last, _ = await followed(
         yard.call, yard.maker.contract, yard.bench.session.base_url(yard.maker.contract), begun
@@ -405,14 +409,13 @@ async def finished(yard: Yard, begun: Trial) -> Trial:
     )
 
 
-def is_gone(fault: str) -> bool:
-    """Whether a fault's name says that something is not there."""
-    return bool(GONE_NAME.search(fault))
-
-
 def changing(kind: Kind) -> list[Operation]:
     """Operations that change an item, without what ends it."""
-    return [one for one in (*kind.updates, *kind.acts) if one.intent is not Intent.EMPTY]
+    return [
+        one
+        for one in (*kind.updates, *kind.acts)
+        if not one.danger.withheld and one.intent is not Intent.EMPTY
+    ]
 
 
 def settle(claims: list[Claim]) -> None:

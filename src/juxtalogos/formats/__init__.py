@@ -5,29 +5,31 @@ A format is loaded when it is first asked for.
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from weakref import WeakKeyDictionary
 
-from juxtalogos.model.contract import Contract
+from juxtalogos.check.laws import LAWS
+from juxtalogos.conventions.danger import with_danger
+from juxtalogos.conventions.faults import fault_outcome
+from juxtalogos.formats.http.outcomes import status_outcome
+from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation
 from juxtalogos.model.document import Document
 from juxtalogos.model.elements import ELEMENT_KINDS
 from juxtalogos.model.errors import DocumentError
+from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import KINDS
 from juxtalogos.model.format import Fetch, Format
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.wire import Wire
 from juxtalogos.plugins import Table
 
-FORMATS: Table[Format] = Table(
-    "juxtalogos.formats",
-    {
-        "openapi": "juxtalogos.formats.openapi:OPENAPI",
-        "soap": "juxtalogos.formats.soap:SOAP",
-        "odata": "juxtalogos.formats.odata:ODATA",
-        "messages": "juxtalogos.formats.messages:MESSAGES",
-    },
-)
-"""Ours, and those that installed packages add under the entry point group `juxtalogos.formats`."""
+FORMATS: Table[Format] = Table("juxtalogos.formats")
+"""Formats by name."""
+FORMATS.register("openapi", "juxtalogos.formats.openapi:OPENAPI")
+FORMATS.register("soap", "juxtalogos.formats.soap:SOAP")
+FORMATS.register("odata", "juxtalogos.formats.odata:ODATA")
+FORMATS.register("messages", "juxtalogos.formats.messages:MESSAGES")
 
 _SYNTAXES = {
     "soap": ("xml",),
@@ -53,7 +55,8 @@ def claiming(document: Document) -> Format | None:
     for name, syntaxes in _SYNTAXES.items():
         if document.syntax in syntaxes and FORMATS[name].claims(document):
             return FORMATS[name]
-    return next((FORMATS[name] for name in FORMATS.added if FORMATS[name].claims(document)), None)
+    others = (name for name in FORMATS if name not in _SYNTAXES)
+    return next((FORMATS[name] for name in others if FORMATS[name].claims(document)), None)
 
 
 def format_of(document: Document) -> Format:
@@ -84,7 +87,29 @@ def read_contract(
     """
     form = format_of(document)
     contract = form.read(name, root, fetch, list(others))
-    return contract if contract.format == form.name else replace(contract, format=form.name)
+    operations: Sequence[Operation] = contract.operations
+    if all(answer.outcome is Outcome.UNKNOWN for one in operations for answer in one.answers):
+        operations = [_by_faults(one) for one in operations]
+    return replace(contract, format=form.name, operations=tuple(with_danger(operations)), _index={})
+
+
+def _by_faults(operation: Operation) -> Operation:
+    """The operation with what its answers mean where nothing but the names of faults says it."""
+    return replace(operation, answers=tuple(map(_by_fault, operation.answers)))
+
+
+def _by_fault(answer: DeclaredAnswer) -> DeclaredAnswer:
+    return replace(answer, outcome=fault_outcome(answer.fault) if answer.fault else Outcome.SUCCEEDED)
+
+
+def outcome_of(contract: Contract, operation: Operation | str, exchange: Exchange | None) -> Outcome:
+    """What an exchange of an operation means; by its transport alone where the contract has no such
+    operation.
+    """
+    found = contract.operation(operation) if isinstance(operation, str) else operation
+    if exchange is None or exchange.response is None:
+        return Outcome.NO_RESPONSE
+    return wire_of(contract).outcome(found, exchange) if found else status_outcome(exchange.response.status)
 
 
 def formats() -> Iterator[Format]:
@@ -99,7 +124,12 @@ def file_endings() -> tuple[str, ...]:
 
 def finding_kinds() -> Mapping[str, str]:
     """Every kind of result, in words: those of all formats, and what single formats add."""
-    return {**KINDS, **{kind: words for form in formats() for kind, words in form.finding_kinds.items()}}
+    laws = {law.name: f"violated: {law.told}" for law in LAWS.values() if law.name not in KINDS}
+    return {
+        **KINDS,
+        **laws,
+        **{kind: told for form in formats() for kind, told in form.finding_kinds.items()},
+    }
 
 
 def element_kinds(contract: Contract) -> Mapping[str, str]:

@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass, replace
 from typing import Any
 
-from juxtalogos.exchange.media import parse_media_type
+from juxtalogos.exchange.media import media_type_of
 from juxtalogos.exchange.redact import Redactor
-from juxtalogos.model.exchange import BodyForm, Exchange, header
+from juxtalogos.model.exchange import BodyForm, Exchange
 from juxtalogos.model.findings import CheckResult, Finding
 from juxtalogos.model.verdict import Verdict
 
@@ -54,7 +54,7 @@ class ExchangeRecord:
     def media_type(self) -> str:
         """The answer's, without its parameters; empty when there is none."""
         response = self.exchange.response if self.exchange else None
-        return str(parse_media_type(header(response.headers, "content-type") or "") or "") if response else ""
+        return str(media_type_of(response) or "") if response else ""
 
     def bare(self) -> ExchangeRecord:
         """Only which step it is: nothing of what was sent or came."""

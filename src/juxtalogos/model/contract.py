@@ -6,8 +6,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
+from juxtalogos.model.danger import Danger
 from juxtalogos.model.document import Document
 from juxtalogos.model.location import Location
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import Schema, SchemaEngine, SchemaRef
 
 
@@ -84,6 +86,8 @@ class Input:
     """Why what the definition says of it cannot be read."""
     usual: bool = False
     """Whether it goes along where nothing else is said, though nothing requires it."""
+    is_version: bool = False
+    """Whether it names the version of an item that the request depends on."""
 
     @property
     def address(self) -> str:
@@ -143,6 +147,15 @@ class DeclaredAnswer:
     """The local name of the element that tells that fault."""
     unreadable: str = ""
     """Why what the definition says of it cannot be read: then nothing of it is checkable."""
+    outcome: Outcome = Outcome.UNKNOWN
+    """What it means; set after the definition is read, by its code or the name of its fault, unless its
+    format set it."""
+    version_at: str = ""
+    """The runtime expression of the mark of the version that it shows; empty where it declares none."""
+    address_at: str = ""
+    """The runtime expression of the address of what it created; empty where the protocol has none."""
+    address_declared: bool = False
+    """Whether the definition says that it has this address."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -207,6 +220,8 @@ class Operation:
     """Ids of operations that are called before it, so that there is something for it to find."""
     group: str = ""
     """What of the contract it belongs to: a tag, a service, the first part of its address."""
+    danger: Danger = Danger.OWN
+    """What it does to what a run did not make; set after the definition is read."""
     not_callable: str = ""
     """Why it cannot be called at all; empty as a rule. It stays where operations are listed and counted."""
 
@@ -218,6 +233,11 @@ class Operation:
         if word == "sign-in" and not found:
             return " or ".join(" and ".join(names) if names else "none" for names in self.security)
         return found
+
+    @property
+    def call(self) -> str:
+        """What is called, as people write it: the method and the path."""
+        return f"{self.method} {self.path}"
 
     @property
     def full_id(self) -> str:

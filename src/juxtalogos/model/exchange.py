@@ -7,9 +7,6 @@ from enum import StrEnum
 
 Headers = tuple[tuple[str, str], ...]
 
-GONE = (404, 410)
-"""Statuses that say that nothing is there (RFC 9110, sections 15.5.5 and 15.5.11)."""
-
 
 def header(headers: Headers, name: str) -> str | None:
     """The field's value; several lines of one name are one list (RFC 9110, section 5.3)."""

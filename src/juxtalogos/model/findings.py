@@ -10,12 +10,14 @@ from enum import StrEnum
 from juxtalogos.model.laws import LAWS
 from juxtalogos.model.location import Location
 
-FINGERPRINT_VERSION = 2
+FINGERPRINT_VERSION = 3
 """2: places in the definition by name or content where 1 took indices; 1 is told beside it as what it was
 formerly."""
 
 
 class Severity(StrEnum):
+    """How much a check that did not pass weighs."""
+
     DEVIATION = "deviation"
     """The definition or a written check forbids it."""
     REMARK = "remark"
@@ -154,6 +156,36 @@ KEYWORD_KINDS: dict[str, str] = {
 }
 """Which kind the deviation of a schema's keyword, facet or rule is."""
 
+_OF_SCHEMAS = frozenset(KEYWORD_KINDS.values())
+FAILURES = frozenset(("status.server-error", "answer.none"))
+"""Kinds of failures of the service itself."""
+
+OF_VALUES = frozenset(
+    (
+        "enumeration",
+        "pattern",
+        "type",
+        "minInclusive",
+        "maxInclusive",
+        "minExclusive",
+        "maxExclusive",
+        "enum",
+        "minimum",
+        "maximum",
+    )
+)
+"""Keywords that a single value breaks, and not its absence, its length or what lies around it."""
+
+SIDES: dict[str, int] = {
+    **dict.fromkeys(
+        ("minLength", "minInclusive", "minExclusive", "minimum", "exclusiveMinimum", "minItems", "length"), -1
+    ),
+    **dict.fromkeys(
+        ("maxLength", "maxInclusive", "maxExclusive", "maximum", "exclusiveMaximum", "maxItems"), 1
+    ),
+}
+"""Keywords that set a limit: -1 for a lower one, 1 for an upper one."""
+
 
 @dataclass(frozen=True, slots=True)
 class Deviation:
@@ -195,6 +227,8 @@ class CheckResult:
     detail: str = ""
     anchor: str = ""
     """The pointer of the location with its indices replaced, where it has any: it survives a reordering."""
+    former: str = ""
+    """The pointer that it had in fingerprints of version 2, where that named no node."""
 
     @property
     def is_finding(self) -> bool:
@@ -227,14 +261,47 @@ class Finding:
     def fingerprint(self) -> str:
         """Stable across runs and reorderings: no lines, observed values or message text, no index into the
         definition.
+
+        Version 3 where version 2 had a place that does not exist; every other finding keeps version 2.
         """
-        pointer = self.result.location.pointer if self.result.location else ""
-        return self._fingerprint(FINGERPRINT_VERSION, self.result.anchor or pointer)
+        version = FINGERPRINT_VERSION if self.result.former else 2
+        return self._fingerprint(version, self.result.anchor or self._pointer)
 
     @property
     def former_fingerprint(self) -> str:
-        """As version 1 made it, by which older runs and marks know it."""
-        return self._fingerprint(1, self.result.location.pointer if self.result.location else "")
+        """As the version before made it, by which older runs and marks know it."""
+        if self.result.former:
+            return self._fingerprint(2, self.result.former)
+        return self._fingerprint(1, self._pointer)
+
+    @property
+    def cause(self) -> tuple[str, ...]:
+        """What groups findings for people to read; it never replaces the fingerprint.
+
+        Findings of schemas are grouped by the node of the schema, whatever the names of the members of a map;
+        failures of the service by operation, code and the message without its numbers; the rest by place.
+        """
+        result = self.result
+        if result.kind == REFUSED:
+            return result.kind, result.anchor
+        if result.kind in FAILURES:
+            return (
+                result.kind,
+                self.operation,
+                str(self.status),
+                re.sub(r"[\w-]*\d[\w-]*", "0", result.observed),
+            )
+        at = general_path(result.at)
+        if result.location is None:
+            return result.kind, self.contract, self.operation, at, result.declared
+        node = result.location.document, result.anchor or result.location.pointer
+        if result.kind in _OF_SCHEMAS:
+            at = at.rpartition("/")[2] if result.kind == "body.required" else ""
+        return result.kind, self.contract, *node, at, result.declared
+
+    @property
+    def _pointer(self) -> str:
+        return self.result.location.pointer if self.result.location else ""
 
     def _fingerprint(self, version: int, pointer: str) -> str:
         """Indices of the value's path count as `*`."""

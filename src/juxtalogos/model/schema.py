@@ -8,7 +8,7 @@ from enum import StrEnum
 from typing import Any, Protocol
 
 from juxtalogos.model.elements import Element
-from juxtalogos.model.findings import Deviation
+from juxtalogos.model.findings import KEYWORD_KINDS, OF_VALUES, SIDES, Deviation
 from juxtalogos.model.location import Location, split_pointer
 
 
@@ -160,6 +160,8 @@ class Schema(Protocol):
 
 
 class SchemaEngine(Protocol):
+    """What compiles the schemas of a contract."""
+
     def schema(self, ref: SchemaRef) -> Schema: ...
 
     def assert_formats(self, asserted: bool) -> None: ...
@@ -201,6 +203,21 @@ class Mutation:
     what: str
     also: tuple[Deviation, ...]
 
+    @property
+    def kind(self) -> str:
+        """The kind of finding that the broken rule makes."""
+        return KEYWORD_KINDS.get(self.keyword, "body.forbidden")
+
+    @property
+    def of_value(self) -> bool:
+        """Whether one value is wrong in itself: beyond a limit, in no list, of another type."""
+        return self.keyword in OF_VALUES
+
+    @property
+    def side(self) -> int:
+        """-1 below a lower limit, 1 beyond an upper one, 0 for other rules."""
+        return SIDES.get(self.keyword, 0)
+
 
 @dataclass(frozen=True, slots=True)
 class Boundary:
@@ -211,3 +228,8 @@ class Boundary:
     keyword: str
     location: Location
     what: str
+
+    @property
+    def kind(self) -> str:
+        """The kind of finding that the rule makes where it is broken."""
+        return KEYWORD_KINDS.get(self.keyword, "body.forbidden")

@@ -25,11 +25,10 @@ class Reporter:
 HTML = Reporter("html", page)
 JUNIT = Reporter("xml", junit)
 
-REPORTERS: Table[Reporter] = Table(
-    "juxtalogos.reporters", {"html": "juxtalogos.report:HTML", "junit": "juxtalogos.report:JUNIT"}
-)
-"""Ours, and those that installed packages add under the entry point group `juxtalogos.reporters`: they see
-what is redacted only."""
+REPORTERS: Table[Reporter] = Table("juxtalogos.reporters")
+"""Forms of reports by name; they see only what is redacted."""
+REPORTERS.register("html", HTML)
+REPORTERS.register("junit", JUNIT)
 
 
 def write_report(name: str, data: RunView, output: Path | None, folder: Path) -> Path | None:

@@ -9,6 +9,7 @@ from typing import Any
 
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.documents.xmltext import NotXml, local, parse_xml
+from juxtalogos.formats.http.outcomes import reads_only
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.findings import general_path
 from juxtalogos.model.schema import ABSENT
@@ -117,7 +118,7 @@ def plain_answer(record: ExchangeRecord) -> tuple[Any, Allowed]:
     value = _body(record)
     return value, (
         Allowed(created=made_places(record, None, value))
-        if record.exchange and record.exchange.request.method != "GET"
+        if record.exchange and not reads_only(record.exchange.request)
         else Allowed()
     )
 

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from juxtalogos.ledger import CaseRecord
-from juxtalogos.model.findings import REFUSED, ResultClass, general_path
+from juxtalogos.model.findings import FAILURES, ResultClass
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.report.view import FoundDeviation, RunView
 
@@ -86,20 +86,12 @@ def found_groups(found: Sequence[FoundDeviation]) -> list[FoundGroup]:
     most often.
     """
     grouped: dict[tuple[str, ...], list[FoundDeviation]] = {}
-    # Refusals are told by the server's own words.
     for one in found:
-        result = one.result
-        place = (one.where, "") if one.where else ("", one.operation)
-        key = (
-            (result.kind, result.anchor)
-            if result.kind == REFUSED
-            else (result.kind, general_path(result.at), result.declared, *place)
-        )
-        grouped.setdefault(key, []).append(one)
+        grouped.setdefault(one.found.finding.cause, []).append(one)
     made = [FoundGroup(tuple(group)) for group in grouped.values()]
     return sorted(
         made,
-        key=lambda one: (one.first.result.kind != "status.server-error", -len(one.operations), -one.times),
+        key=lambda one: (one.first.result.kind not in FAILURES, -len(one.operations), -one.times),
     )
 
 

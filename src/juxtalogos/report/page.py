@@ -15,8 +15,8 @@ from urllib.parse import urlsplit
 from juxtalogos._version import VERSION
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.documents.positions import describe
-from juxtalogos.exchange.media import parse_media_type
-from juxtalogos.model.exchange import Headers, header
+from juxtalogos.exchange.media import media_type_in
+from juxtalogos.model.exchange import Headers
 from juxtalogos.model.findings import ResultClass
 from juxtalogos.report.groups import CLASS_WORDS, CLASSES, by_class, found_groups
 from juxtalogos.report.view import RunView
@@ -97,7 +97,7 @@ def _visible(text: object) -> str:
 def _body(content: bytes | None, headers: Headers) -> str:
     if not content:
         return ""
-    parsed = parse_media_type(header(headers, "content-type") or "")
+    parsed = media_type_in(headers)
     try:
         text = content.decode("utf-8")
     except UnicodeDecodeError:
@@ -106,7 +106,7 @@ def _body(content: bytes | None, headers: Headers) -> str:
         with contextlib.suppress(NotJson):
             text = dump_json(parse_json(text), indent=2)
     elif parsed and parsed.is_xml:
-        from juxtalogos.schema.xml.tell.text import laid_out
+        from juxtalogos.schema.xml import laid_out
 
         text = laid_out(content) or text
     text = _visible(text)

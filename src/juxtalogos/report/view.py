@@ -12,6 +12,7 @@ from functools import cached_property
 
 from juxtalogos.coverage import Coverage
 from juxtalogos.documents.positions import describe, excerpt, position
+from juxtalogos.formats.http.outcomes import status_outcome
 from juxtalogos.ledger import (
     CaseRecord,
     ExchangeQuery,
@@ -141,7 +142,7 @@ class RunView:
         return (
             self.has(Verdict.REFUSED)
             and not self.has(Verdict.PASSED)
-            and not any(200 <= step.status < 300 for step in self.steps)
+            and not any(status_outcome(step.status).succeeded for step in self.steps)
         )
 
     def has(self, verdict: Verdict) -> bool:

@@ -11,10 +11,11 @@ from typing import Any
 from juxtalogos.documents.jsontext import parse_answer
 from juxtalogos.exchange.redact import MASK
 from juxtalogos.exchange.transport import Transport
+from juxtalogos.formats import outcome_of
 from juxtalogos.ledger import Ledger, UndoRecord
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import JuxtalogosError
-from juxtalogos.model.exchange import GONE
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.created import KEY, AskedFor, asked_list
@@ -114,8 +115,10 @@ async def _send(
     except (JuxtalogosError, ValueError) as error:
         return Undone(record, False, str(error).split("\n")[0])
     status = exchange.response.status if exchange.response else 0
-    if 200 <= status < 300 or status in GONE:
-        return Undone(record, True, f"{status}" if status not in GONE else f"{status}: it was gone already")
+    outcome = outcome_of(contract, operation, exchange)
+    if outcome.succeeded or outcome is Outcome.ABSENT:
+        gone = ": it was gone already" if outcome is Outcome.ABSENT else ""
+        return Undone(record, True, f"{status}{gone}")
     return Undone(
         record,
         False,
@@ -133,9 +136,10 @@ async def _keys(
     exchange = await asked_list(session, transport, contract, listing, intent.given)
     if exchange.response is None:
         raise ValueError(exchange.error)
-    if exchange.response.status in GONE:
+    outcome = outcome_of(contract, listing, exchange)
+    if outcome is Outcome.ABSENT:
         return []  # what it would lie below is gone
-    if not 200 <= exchange.response.status < 300:
+    if not outcome.succeeded:
         raise ValueError(f"{exchange.response.status}: the list cannot be read")
     parts = re.fullmatch(r"(.+?)(?:\.(\w+)|\['(.+)'\])", intent.selector)
     if parts is None:

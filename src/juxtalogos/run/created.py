@@ -18,6 +18,7 @@ from typing import Any
 from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.documents.jsontext import parse_answer
 from juxtalogos.exchange.transport import Sender
+from juxtalogos.formats import outcome_of
 from juxtalogos.ledger import UndoRecord
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import JuxtalogosError
@@ -100,6 +101,8 @@ async def _listed(
         exchange = await asked_list(session, sender, created.contract, created.listing)
     except (JuxtalogosError, ValueError):
         return None
+    if not outcome_of(created.contract, created.listing, exchange).succeeded:
+        return None
     return keys_in(exchange, created.selector, namespaces)
 
 
@@ -118,7 +121,7 @@ async def asked_list(
 
 def keys_in(exchange: Exchange, selector: str, namespaces: Mapping[str, str]) -> frozenset[str] | None:
     """The keys that a list's answer shows; None where it is none that can be read."""
-    if exchange.response is None or not 200 <= exchange.response.status < 300:
+    if exchange.response is None:
         return None
     try:
         if selector.startswith("$"):

@@ -36,7 +36,7 @@ _HELD = (Verdict.PASSED, Verdict.UNPROVEN)
 
 
 @dataclass(frozen=True, slots=True)
-class Outcome:
+class CaseEnd:
     """How a case went, for those that need it."""
 
     verdict: Verdict
@@ -99,16 +99,16 @@ class _UnitUnderWay:
         self.context = engine.context
         self.alone = alone
         self.door = Door(engine.run.session, engine.recorder)
-        self.tasks: dict[CaseKey, asyncio.Task[Outcome]] = {}
+        self.tasks: dict[CaseKey, asyncio.Task[CaseEnd]] = {}
         self.records: list[CaseRecord] = []
 
-    def begin(self, key: CaseKey, ref: CaseRef | None = None) -> asyncio.Task[Outcome]:
+    def begin(self, key: CaseKey, ref: CaseRef | None = None) -> asyncio.Task[CaseEnd]:
         """A case runs once, however many need it."""
         if key not in self.tasks:
             self.tasks[key] = self.group.create_task(self.case(key, ref))
         return self.tasks[key]
 
-    async def case(self, key: CaseKey, ref: CaseRef | None) -> Outcome:
+    async def case(self, key: CaseKey, ref: CaseRef | None) -> CaseEnd:
         """All turns of a case; whatever goes wrong between them, none is left without its record."""
         suite, case = self.run.cases[key]
         waiting = turns_of(self.run, key, ref.rows if ref else None)[::-1]
@@ -121,9 +121,9 @@ class _UnitUnderWay:
                 await self.finish(
                     CaseRecord(suite.name, turn.label, Verdict.ERROR, unforeseen.told(error), 0.0)
                 )
-            return Outcome(Verdict.ERROR)
+            return CaseEnd(Verdict.ERROR)
 
-    async def turns(self, suite: Suite, case: Case, waiting: list[Turn]) -> Outcome:
+    async def turns(self, suite: Suite, case: Case, waiting: list[Turn]) -> CaseEnd:
         """`waiting` holds the turns that have no record yet, the next one last."""
         before = {needed: await self.begin(needed) for needed in case.needs}
         failed = [needed.case for needed, outcome in before.items() if outcome.verdict not in _HELD]
@@ -135,8 +135,8 @@ class _UnitUnderWay:
             needed.case: {"inputs": one.inputs, "outputs": one.outputs} for needed, one in before.items()
         }
         rows = self.run.rows.get(case.key, ())
-        outcomes: list[Outcome] = []
-        last = Outcome(Verdict.SKIPPED)
+        outcomes: list[CaseEnd] = []
+        last = CaseEnd(Verdict.SKIPPED)
         shared = _Shared()
         while waiting:
             turn = waiting[-1]
@@ -154,13 +154,13 @@ class _UnitUnderWay:
             last = last if turn.part is Part.CLEANUP else outcomes[-1]
         return replace(last, verdict=worst(one.verdict for one in outcomes))
 
-    async def skip(self, suite: Suite, turn: Turn, reason: str) -> Outcome:
+    async def skip(self, suite: Suite, turn: Turn, reason: str) -> CaseEnd:
         await self.finish(CaseRecord(suite.name, turn.label, Verdict.SKIPPED, reason, 0.0))
-        return Outcome(Verdict.SKIPPED)
+        return CaseEnd(Verdict.SKIPPED)
 
     async def turn(
         self, suite: Suite, case: Case, turn: Turn, row: Row, given: Mapping[str, Any], shared: _Shared
-    ) -> Outcome:
+    ) -> CaseEnd:
         """One turn, and its one record.
 
         Only an interrupt and a ledger that cannot be written go further up.
@@ -170,7 +170,7 @@ class _UnitUnderWay:
             return await self.skip(suite, turn, f"{shared.failed} did not succeed")
         started = time.perf_counter()
         walk = Walk(self.context, self.run.cases, self.door.put, put_undo=self.door.put_undo)
-        outcome, reason = Outcome(Verdict.ERROR), INTERRUPTED
+        outcome, reason = CaseEnd(Verdict.ERROR), INTERRUPTED
         recordable = True
         try:
             outcome, reason = await self.walked(walk, suite, case, turn, row, given, shared)
@@ -200,14 +200,14 @@ class _UnitUnderWay:
         row: Row,
         given: Mapping[str, Any],
         shared: _Shared,
-    ) -> tuple[Outcome, str]:
+    ) -> tuple[CaseEnd, str]:
         """(how it went, why)."""
         if turn.fresh and self.engine.reset is not None:
             await self.engine.reset()
         state = self.new_state(suite, turn.label, given)
         wrong = self.fill_inputs(suite, case, row, state, checked=turn.part is not Part.SETUP)
         if wrong:
-            return Outcome(Verdict.ERROR, state.scope.inputs), wrong
+            return CaseEnd(Verdict.ERROR, state.scope.inputs), wrong
         if turn.part is Part.ROW or turn.part is Part.CLEANUP:
             state.scope.steps.update(shared.steps)
             state.cookies = shared.cookies or state.cookies
@@ -220,7 +220,7 @@ class _UnitUnderWay:
         verdict = worst(record.verdict for record in counted)
         first = next((record for record in counted if record.verdict is verdict), None)
         reason = f"{first.step}: {first.reason}" if first and first.reason else ""
-        return Outcome(verdict, state.scope.inputs, state.scope.outputs), reason
+        return CaseEnd(verdict, state.scope.inputs, state.scope.outputs), reason
 
     def counts(self, walk: Walk, record: ExchangeRecord) -> bool:
         """Whether a step decides how the case went: its own do; one that only prepares or cleans up, where no

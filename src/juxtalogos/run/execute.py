@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import logging
 import signal
 from collections.abc import Callable, Coroutine
 from dataclasses import dataclass, replace
@@ -18,11 +19,9 @@ from juxtalogos.ledger.recorder import Recorder
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.binding import BoundRun
 from juxtalogos.run.created import ListChange
-from juxtalogos.run.engine import Engine
-from juxtalogos.run.executors import Dealer, Executor, LocalExecutor, ProcessExecutor
+from juxtalogos.run.executors import EXECUTORS, Dealer, RunSetting
 from juxtalogos.run.pacing import paced
 from juxtalogos.run.plan import units
-from juxtalogos.run.slots import Slots
 from juxtalogos.run.step import RunContext
 from juxtalogos.run.stop import Stop
 from juxtalogos.run.system import resetting, running_system
@@ -39,6 +38,7 @@ class Executed:
     """Lists that are not as they were before; not known of a run in several processes."""
 
 
+_LOG = logging.getLogger("juxtalogos.run")
 GRACE = 10.0
 """Seconds that what is in flight has to end after an interrupt; a second interrupt does not wait for it."""
 
@@ -59,6 +59,7 @@ async def execute(
     """
     async with running_system(run.session, workspace):
         number = ledger.begin(kind, run.session.target.name, what, token=run.plan.token)
+        _LOG.info("run %d: %s at %s", number, what, run.session.target.name)
         verdict, interrupted, stop = Verdict.ERROR, True, Stop()
         differences: list[ListChange] = []
         try:
@@ -68,6 +69,7 @@ async def execute(
             verdict = ledger.worst(number) if not interrupted else Verdict.ERROR
         finally:
             ledger.end(number, verdict, interrupted=interrupted)
+            _LOG.info("run %d ended: %s%s", number, verdict, ", interrupted" if interrupted else "")
     return Executed(number, verdict, interrupted, tuple(differences))
 
 
@@ -86,13 +88,9 @@ async def _work(
     source = Dealer(units(refs, run.cases, run.row_counts, alone=reset is not None))
     options = paced(replace(run.session.options, connections=max(run.plan.jobs, 1)), run.plan, processes)
     async with Recorder(ledger, number) as recorder, Transport(options) as transport:
-        executor: Executor
-        if processes > 1:
-            executor = ProcessExecutor(run, workspace, ledger, number, recorder, processes, done, stop)
-        else:
-            context = RunContext(run.session, transport, stop)
-            executor = LocalExecutor(Engine(run, context, recorder, Slots(run.plan.jobs), reset, done))
-        await executor.run(source)
+        context = RunContext(run.session, transport, stop)
+        setting = RunSetting(run, workspace, ledger, number, recorder, context, reset, processes, done)
+        await EXECUTORS["processes" if processes > 1 else "local"](setting).run(source)
         if processes <= 1 and not stop.asked:
             differences += await context.census.differences(run.session, transport)
 

@@ -53,7 +53,8 @@ def _anchored(contract: Contract, result: CheckResult) -> CheckResult:
     )
     if document is None or result.location is None or not any(map(str.isdigit, result.location.pointer)):
         return result
-    return replace(result, anchor=anchor(document, result.location.pointer))
+    former = anchor(document, result.former) if result.former else ""
+    return replace(result, anchor=anchor(document, result.location.pointer), former=former)
 
 
 def judged_parts(

@@ -7,10 +7,12 @@ from dataclasses import dataclass
 
 from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.exchange.transport import Transport, TransportOptions
-from juxtalogos.formats import wire_of
+from juxtalogos.formats import outcome_of, wire_of
+from juxtalogos.formats.http.outcomes import base_request, status_outcome
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import Unsampleable, UsageError
 from juxtalogos.model.exchange import Exchange, Request
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.workspace.config import Target
 
 
@@ -52,14 +54,15 @@ def tried_at(target: Target, contract: Contract) -> Reach:
         except (Unsampleable, UsageError):
             continue
         exchange = _sent(request, target)
-        status = exchange.response.status if exchange.response else 0
-        told = f"{operation.id}: {status}"
-        doubt = f"{operation.id} is not found there (404): is the base URL right?" if status == 404 else ""
-        return Reach(exchange.error, doubt, contract.name, told if status else "")
-    exchange = _sent(Request("GET", base + "/"), target)
-    status = exchange.response.status if exchange.response else 0
-    doubt = "its base path answers 404, and no operation could be tried" if status == 404 else ""
-    return Reach(exchange.error, doubt, contract.name, f"its base path: {status}" if status else "")
+        absent = outcome_of(contract, operation, exchange) is Outcome.ABSENT
+        code = str(exchange.response.status) if exchange.response else ""
+        doubt = f"{operation.id} is not found there ({code}): is the base URL right?" if absent else ""
+        return Reach(exchange.error, doubt, contract.name, f"{operation.id}: {code}" if code else "")
+    exchange = _sent(wire_of(contract).probe(base), target)
+    code = str(exchange.response.status) if exchange.response else ""
+    absent = exchange.response is not None and status_outcome(exchange.response.status) is Outcome.ABSENT
+    doubt = f"its base path answers {code}, and no operation could be tried" if absent else ""
+    return Reach(exchange.error, doubt, contract.name, f"its base path: {code}" if code else "")
 
 
 def _needs(contract: Contract, operation: Operation) -> int:
@@ -75,7 +78,7 @@ def _needs(contract: Contract, operation: Operation) -> int:
 
 def answers(url: str) -> str:
     """Why a URL gives no answer; empty when it gives one, whatever it is."""
-    return _sent(Request("GET", url + "/"), None).error
+    return _sent(base_request(url), None).error
 
 
 def _sent(request: Request, target: Target | None) -> Exchange:

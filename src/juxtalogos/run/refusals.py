@@ -9,23 +9,24 @@ from collections.abc import Iterator
 from dataclasses import replace
 from typing import Any
 
+from juxtalogos.conventions.words import word_set
 from juxtalogos.documents.charsets import encodable
 from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.documents.xmltext import NotXml, parse_xml
-from juxtalogos.model.exchange import GONE, Exchange
+from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import REFUSED, CheckResult, Severity
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.judge import Judgement, unsigned, verdict_of
 
 PRESUMED = "presumed"
 """Where a criterion stands that compose wrote for a request of which it made up a part."""
-SIGN_IN = {
-    401: "a credential, or another one",
-    403: "a role that may do this",
-    429: "a slower pace: --pace SECONDS",
+NEEDED = {
+    Outcome.UNAUTHENTICATED: "a credential, or another one",
+    Outcome.FORBIDDEN: "a role that may do this",
+    Outcome.THROTTLED: "a slower pace: --pace SECONDS",
 }
-"""Statuses that say something of who asks, not of what is asked for, and what they want (RFC 9110, sections
-15.5.2 and 15.5.4; RFC 6585, section 4)."""
+"""What a caller lacks whose request was refused for who asks, not for what is asked for."""
 MOST_READ, MOST_WORDS = 64 * 1024, 200
 
 
@@ -37,18 +38,19 @@ def refusal(judgement: Judgement, exchange: Exchange, own: bool) -> Judgement:
     (`own`) and is
     not found again has failed.
     """
-    status = exchange.response.status if exchange.response else 0
+    answer = judgement.answer
+    outcome = answer.outcome if answer else Outcome.NO_RESPONSE
+    code = answer.code if answer else ""
     unmet = [result for result in judgement.results if result.kind == "criterion.unmet" and not result.held]
-    if unmet and status in SIGN_IN:
-        return unsigned(judgement, f"{status}: it wants {SIGN_IN[status]}")
+    if unmet and outcome.about_caller:
+        return unsigned(judgement, f"{code}: it requires {NEEDED[outcome]}")
     presumed = [result for result in unmet if result.at == PRESUMED]
     if not presumed:
         return judgement
-    answer = judgement.answer
     refused = answer is not None and (
-        answer.fault is not None or (400 <= status < 500 and answer.declared is not None)
+        answer.fault is not None or (outcome.refused and answer.declared is not None)
     )
-    if not refused or (own and status in GONE):
+    if not refused or (own and outcome is Outcome.ABSENT):
         others = tuple(result for result in judgement.results if result not in presumed)
         if any(other.fails for other in others):  # it is told already, and by what the definition says
             verdict, reason = verdict_of(others)
@@ -61,7 +63,7 @@ def refusal(judgement: Judgement, exchange: Exchange, own: bool) -> Judgement:
         False,
         "answer",
         "a success",
-        f"{status}: {words}",
+        f"{code}: {words}",
         place,
         Severity.REMARK,
         anchor=general(words),
@@ -70,7 +72,7 @@ def refusal(judgement: Judgement, exchange: Exchange, own: bool) -> Judgement:
     verdict, reason = verdict_of(results)
     if verdict is Verdict.FAILED:
         return replace(judgement, verdict=verdict, reason=reason, results=results)
-    return replace(judgement, verdict=Verdict.REFUSED, reason=f"{status}: {words}", results=results)
+    return replace(judgement, verdict=Verdict.REFUSED, reason=f"{code}: {words}", results=results)
 
 
 def general(words: str) -> str:
@@ -85,26 +87,8 @@ def words_of(exchange: Exchange) -> str:
     return found if len(found) <= MOST_WORDS else found[: MOST_WORDS - 1] + "…"
 
 
-_TELLING = (
-    "title",
-    "detail",
-    "message",
-    "msg",
-    "error",
-    "error_description",
-    "description",
-    "reason",
-    "errors",
-    "violations",
-    "details",
-    "pointer",
-    "field",
-    "loc",
-    "name",
-    "path",
-    "code",
-    "faultstring",
-)
+_members = word_set("messages.members")
+"""Names of members that hold a message, or a part of one."""
 
 
 def texts_of(body: bytes) -> list[str]:
@@ -132,7 +116,7 @@ def _told(value: Any, depth: int) -> Iterator[str]:
             yield from ([str(one)] if isinstance(one, int) and depth else _told(one, depth + 1))
     elif isinstance(value, dict):
         for name, one in list(value.items())[:40]:
-            if name in _TELLING or isinstance(one, dict | list):
-                if depth and isinstance(one, list) and name not in _TELLING:
+            if name in _members() or isinstance(one, dict | list):
+                if depth and isinstance(one, list) and name not in _members():
                     yield name  # a list of what is wrong, by the name of the field
                 yield from _told(one, depth + 1)

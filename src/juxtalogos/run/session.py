@@ -14,12 +14,14 @@ from types import MappingProxyType
 from typing import Any
 
 from juxtalogos.exchange.redact import Redactor
-from juxtalogos.exchange.sign_in import Credential, Signer, variants
+from juxtalogos.exchange.sign_in import AUTHORIZATION, Credential, Signer, carries_credential, variants
 from juxtalogos.exchange.transport import Sender, TransportOptions
-from juxtalogos.formats import FORMATS, wire_of
+from juxtalogos.formats import FORMATS, outcome_of, wire_of
+from juxtalogos.log import hide_with
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import ConfigError, TrustError, nearest, quoted
 from juxtalogos.model.exchange import Exchange, Request
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judge import Judgement, judge, unsigned
@@ -99,12 +101,16 @@ class Session:
         """Why a 401 or 403 is ours to mend: nothing was signed with, though nobody asked for that; empty
         otherwise.
         """
-        status = exchange.response.status if exchange.response else 0
-        if status not in (401, 403) or not self.signing or self.signer.headers:
+        outcome = outcome_of(contract, operation, exchange)
+        if (
+            outcome not in (Outcome.UNAUTHENTICATED, Outcome.FORBIDDEN)
+            or not self.signing
+            or self.signer.headers
+        ):
             return ""
         chosen, missing = self.signer.chosen(contract, operation, FORMATS[contract.format].sign_in)
-        own = {name.lower() for name, _ in exchange.request.headers}
-        if chosen or "authorization" in own or "cookie" in own:
+        status = exchange.response.status if exchange.response else 0
+        if chosen or carries_credential(exchange.request):
             return ""
         known = missing or tuple(scheme.name for scheme in contract.security_schemes)
         if not known:
@@ -173,7 +179,7 @@ def _field(contract: Contract, scheme: str) -> str:
     found = contract.scheme(scheme)
     if found is None:
         return ""
-    return found.key.lower() if found.place == "header" else "" if found.place else "authorization"
+    return found.key.lower() if found.place == "header" else "" if found.place else AUTHORIZATION
 
 
 def open_session(
@@ -203,6 +209,7 @@ def open_session(
     variables = settled(target.variables, ground, str(workspace / CONFIG_NAME))
     names = {name for contract in contracts.values() for name in contract.secret_fields}
     redactor = Redactor.of((), names)
+    hide_with(redactor.cut_text)
     target = replace(
         target,
         variables={

@@ -10,15 +10,15 @@ from typing import Any
 from urllib.parse import unquote, urlsplit
 
 import aiohttp
-from yarl import URL
 
 from juxtalogos.documents.jsontext import dump_json, parse_json
+from juxtalogos.exchange.cookies import take_cookies, with_cookies
 from juxtalogos.exchange.transport import Sender
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import JuxtalogosError, UsageError
-from juxtalogos.model.exchange import Exchange, Request, header
+from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import split_pointer
 from juxtalogos.model.schema import ABSENT
@@ -138,7 +138,7 @@ class _Attempt:
         if missing:
             return self.ended(Verdict.SKIPPED, f"no value for {', '.join(dict.fromkeys(missing))}")
         request = self.context.session.encoded(*self.called, self.inputs)
-        return _with_cookies(request, self.state.cookies)
+        return with_cookies(request, self.state.cookies)
 
     async def send(self, request: Request) -> None:
         session, transport = self.session, self.context.transport
@@ -149,7 +149,7 @@ class _Attempt:
         if session.signed_in_vain(*self.called, self.exchange):
             self.exchange = await session.send(*self.called, request, transport)
         if self.exchange.response:
-            _take_cookies(self.exchange, self.state.cookies)
+            take_cookies(self.exchange, self.state.cookies)
 
     async def judged(self) -> tuple[ExchangeRecord, bool]:
         (contract, operation), session, state, step = self.called, self.session, self.state, self.step
@@ -381,27 +381,6 @@ def _chosen(criterion: Criterion, state: CaseState, value: Any) -> tuple[bool, s
             else b""
         )
     return xml_holds(criterion.condition, body, criterion.version, state.suite.namespaces)
-
-
-def _with_cookies(request: Request, cookies: aiohttp.CookieJar) -> Request:
-    if not len(cookies):
-        return request
-    found = cookies.filter_cookies(URL(request.url, encoded=True))
-    if not found:
-        return request
-    own = header(request.headers, "cookie")
-    text = "; ".join(filter(None, (own, *(f"{cookie.key}={cookie.value}" for cookie in found.values()))))
-    return replace(
-        request,
-        headers=(*(pair for pair in request.headers if pair[0].lower() != "cookie"), ("Cookie", text)),
-    )
-
-
-def _take_cookies(exchange: Exchange, cookies: aiohttp.CookieJar) -> None:
-    assert exchange.response is not None
-    lines = [value for name, value in exchange.response.headers if name.lower() == "set-cookie"]
-    if lines:
-        cookies.update_cookies_from_headers(lines, URL(exchange.request.url, encoded=True))
 
 
 def skipped(

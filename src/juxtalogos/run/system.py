@@ -14,9 +14,9 @@ from dataclasses import replace
 from pathlib import Path
 
 from juxtalogos.documents.uris import origin
+from juxtalogos.exchange.probing import why_not_ready
 from juxtalogos.exchange.transport import Transport
 from juxtalogos.model.errors import ConfigError
-from juxtalogos.model.exchange import Request
 from juxtalogos.run.session import Session
 from juxtalogos.workspace.config import SystemCommands
 from juxtalogos.workspace.trust import Trust
@@ -72,8 +72,7 @@ async def _answers(session: Session, system: SystemCommands) -> bool:
     if origin(system.ready) not in session.target.origins():
         return False
     async with Transport(replace(session.options, connect_timeout=1, timeout=2)) as transport:
-        exchange = await transport.send(Request("GET", system.ready))
-        return exchange.response is not None and exchange.response.status < 500
+        return not await why_not_ready(transport, system.ready)
 
 
 def resetting(session: Session, workspace: Path) -> Callable[[], Awaitable[None]] | None:
@@ -152,10 +151,9 @@ async def _await_ready(
     error = "no answer"
     async with Transport(replace(session.options, connect_timeout=2, timeout=5)) as transport:
         while asyncio.get_running_loop().time() < deadline:
-            exchange = await transport.send(Request("GET", system.ready))
-            if exchange.response and exchange.response.status < 500:
+            error = await why_not_ready(transport, system.ready)
+            if not error:
                 return
-            error = exchange.error or f"status {exchange.response.status if exchange.response else 0}"
             if process is not None and process.returncode is not None:
                 raise ConfigError(
                     f"the system ended with status {process.returncode} before it was ready",

@@ -15,6 +15,7 @@ from typing import Any
 import aiohttp
 
 from juxtalogos.exchange.waiting import retry_after
+from juxtalogos.formats import outcome_of
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.errors import LedgerError
 from juxtalogos.model.findings import Severity
@@ -170,7 +171,7 @@ class Walk:
                 if step.always:
                     async with asyncio.timeout(MAX_CLEANUP):
                         records, held = await self.step(position, step)
-                    if not held and step.operation is not None and 400 <= records[-1].status < 500:
+                    if not held and _refused(step, records[-1]):
                         refused.append((step, records[-1]))  # perhaps something else must be undone first
                         continue
                 elif not position.succeeded:
@@ -347,6 +348,13 @@ def next_action(position: CasePosition, step: Step, held: bool) -> Action | None
             position.attempts[step.id, action.name] = tried + 1
         return action
     return None
+
+
+def _refused(step: Step, record: ExchangeRecord) -> bool:
+    """Whether the service declined what a step asked for."""
+    if step.contract is None or step.operation is None:
+        return False
+    return outcome_of(step.contract, step.operation, record.exchange).refused
 
 
 def _out_of_reach(action: Action) -> str:

@@ -10,13 +10,14 @@ from email.utils import parsedate_to_datetime
 from typing import Any
 from urllib.parse import unquote
 
+from juxtalogos.conventions.naming import plain
 from juxtalogos.documents.jsontext import dump_json
-from juxtalogos.formats.naming import plain
-from juxtalogos.model.exchange import Exchange, header
+from juxtalogos.documents.jsonvalues import equal, in_words, key_of, type_of
+from juxtalogos.formats.http.links import created_address
+from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import general_path
 from juxtalogos.model.location import escape_key, follow_pointer
 from juxtalogos.model.schema import ABSENT
-from juxtalogos.schema.json.tree.values import equal, in_words, key_of, type_of
 
 MIN_CARRIED = 3
 """Shorter texts are no values of a run: they occur by chance."""
@@ -281,7 +282,7 @@ def created_places(
     if response is None:
         return ()
     sent = request.url + (request.body or b"").decode("utf-8", "replace")
-    location = header(response.headers, "location") or header(response.headers, "odata-entityid") or ""
+    location = created_address(response.headers)
     parts = {unquote(part) for part in re.split(r"[/?&=()'\"]", location) if part}
     taken = {key_of(output) for output in outputs if _is_telling(output)}
     found = []

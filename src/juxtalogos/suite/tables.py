@@ -18,6 +18,7 @@ from zipfile import BadZipFile
 from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.extras import extra
 from juxtalogos.model.errors import SuiteError, nearest, quoted
+from juxtalogos.plugins import Table
 from juxtalogos.suite.apart import NotDone, TooMuch, apart
 from juxtalogos.suite.inputs import wrong_inputs
 from juxtalogos.suite.model import Case, Suite, TableSource
@@ -30,6 +31,8 @@ MAX_COLUMNS = 2_000
 MAX_CELL = 16 * 1024 * 1024
 """Characters of one cell."""
 Row = dict[str, Any]
+TableReader = Callable[[Path], list[Row]]
+"""Returns the rows of a file; ValueError when it is none of its kind."""
 
 
 def read_table(workspace: Workspace, suite: Suite, case: Case) -> tuple[Row, ...]:
@@ -114,10 +117,12 @@ def _read(path: Path) -> list[Row]:
         raise SuiteError(
             f"a table of more than {MAX_BYTES:,} bytes", where=str(path), mend="split it over several tables"
         )
-    reader = READERS.get(path.suffix.lower())
+    reader = TABLE_SOURCES.get(path.suffix.lower())
     if reader is None:
         raise SuiteError(
-            f"the table {path.name} is of no known kind", where=str(path), mend="known: " + ", ".join(READERS)
+            f"the table {path.name} is of no known kind",
+            where=str(path),
+            mend="known: " + ", ".join(TABLE_SOURCES),
         )
     try:
         return reader(path)
@@ -224,14 +229,17 @@ def _lines(path: Path) -> list[Row]:
     return rows
 
 
-READERS: Mapping[str, Callable[[Path], list[Row]]] = {
-    ".csv": _csv,
-    ".tsv": _csv,
-    ".jsonl": _lines,
-    ".ndjson": _lines,
-    ".xlsx": _excel,
-    ".parquet": _parquet,
-}
+TABLE_SOURCES: Table[TableReader] = Table("juxtalogos.table_sources")
+"""Readers of table files, by the ending of their names in lower case."""
+for _ending, _reader in (
+    (".csv", _csv),
+    (".tsv", _csv),
+    (".jsonl", _lines),
+    (".ndjson", _lines),
+    (".xlsx", _excel),
+    (".parquet", _parquet),
+):
+    TABLE_SOURCES.register(_ending, _reader)
 
 
 def _plain(value: Any) -> Any:

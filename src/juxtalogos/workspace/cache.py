@@ -19,6 +19,7 @@ from pathlib import Path
 from typing import Any, overload
 
 from juxtalogos._version import VERSION
+from juxtalogos.conventions import words
 from juxtalogos.documents.collector import collector_paused
 from juxtalogos.formats import FORMATS
 from juxtalogos.model.contract import Contract, DefinitionFault, Operation, Outgoing, SecurityScheme
@@ -28,7 +29,7 @@ from juxtalogos.model.schema import Schema, SchemaEngine, SchemaRef
 from juxtalogos.workspace.codec import decode, decoder, encode
 from juxtalogos.workspace.usercache import cache_folder, private
 
-FORMAT = 17
+FORMAT = 19
 MAX_BYTES = 1024 * 1024 * 1024
 _PARTS: dict[str, Any] = {
     "format": str,
@@ -59,7 +60,7 @@ class CachedDocuments:
     @property
     def key(self) -> str:
         """What tells these documents from all others."""
-        digest = hashlib.sha256(f"{FORMAT}\0{VERSION}\0{self.name}\0{self.root}".encode())
+        digest = hashlib.sha256(f"{FORMAT}\0{VERSION}\0{self.name}\0{self.root}\0{words.digest()}".encode())
         for uri, text in sorted(self.texts.items()):
             digest.update(uri.encode("utf-8", "surrogatepass") + b"\0" + hashlib.sha256(text).digest())
         return digest.hexdigest()
@@ -77,10 +78,7 @@ def load(kept: CachedDocuments) -> Contract | None:
             }
             operations = Operations(index["operations"])
             parts = {name: decode(kind, index[name]) for name, kind in _PARTS.items() if name != "operations"}
-        if (
-            parts["format"] not in FORMATS.builtin
-            and FORMATS[parts["format"]].version != index["formatVersion"]
-        ):
+        if index["formatVersion"] and FORMATS[parts["format"]].version != index["formatVersion"]:
             return None
         engine = _Later(parts["format"], documents, parts["dialect"])
         with contextlib.suppress(OSError):

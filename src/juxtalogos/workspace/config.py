@@ -192,6 +192,8 @@ class Config:
     """Inputs of every case on every target."""
     default_target: str = ""
     jobs: int = 4
+    conventions: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    """Words beside the English ones, by the address of their list."""
 
     def target(self, name: str) -> Target:
         """A target by name; ConfigError with the nearest."""
@@ -282,7 +284,7 @@ def _check(value: Any, text: str, path: Path) -> None:
     first = deviations[0]
     keys = first.path.strip("/").replace("~1", "/").split("/")
     where = f"{path}:{line_of(text, keys)}"
-    if first.keyword == "additionalProperties":
+    if first.kind == "body.extra":
         known = _known_keys(first)
         raise ConfigError(f"unknown key {quoted('.'.join(keys))}", where=where, mend=nearest(keys[-1], known))
     raise ConfigError(
@@ -357,8 +359,20 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
     targets = {
         name: replace(target, variables={**variables, **target.variables}) for name, target in targets.items()
     }
+    conventions = {
+        f"{group}.{name}": tuple(more)
+        for group, lists in value.get("conventions", {}).items()
+        for name, more in lists.items()
+    }
     return Config(
-        path, targets, contracts, queries, variables, defaults.get("target", ""), defaults.get("jobs", 4)
+        path,
+        targets,
+        contracts,
+        queries,
+        variables,
+        defaults.get("target", ""),
+        defaults.get("jobs", 4),
+        conventions,
     )
 
 

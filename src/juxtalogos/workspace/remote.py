@@ -3,22 +3,29 @@
 from __future__ import annotations
 
 import asyncio
-import base64
 import ipaddress
 import re
 from collections.abc import Iterator
 from dataclasses import asdict, dataclass, replace
-from http import HTTPStatus
 from pathlib import Path
 from typing import Any, Self
-from urllib.parse import unquote_plus, urljoin, urlsplit, urlunsplit
+from urllib.parse import unquote_plus, urlsplit, urlunsplit
 
 from juxtalogos.documents.bounds import MAX_BYTES
 from juxtalogos.documents.uris import origin
+from juxtalogos.exchange.fetching import (
+    basic_credential,
+    bearer_credential,
+    fetch_request,
+    is_document,
+    login_wanted,
+    moved_to,
+)
 from juxtalogos.exchange.guard import refuse_private
+from juxtalogos.exchange.media import content_type
 from juxtalogos.exchange.transport import Transport, TransportOptions
 from juxtalogos.model.errors import DocumentError, UsageError, quoted
-from juxtalogos.model.exchange import Headers, Request, Response, header
+from juxtalogos.model.exchange import Headers, Response
 from juxtalogos.workspace.secrets import filled, reference_in, refers
 
 MAX_REDIRECTS = 5
@@ -142,10 +149,9 @@ class Remote:
             (name, filled(text, f"--header {name}")[0]) for name, text in access.headers
         )
         if user:
-            pair = f"{user}:{filled(password, '--credential')[0]}"
-            self.credentials += (("Authorization", "Basic " + base64.b64encode(pair.encode()).decode()),)
+            self.credentials += (basic_credential(user, filled(password, "--credential")[0]),)
         if access.bearer:
-            self.credentials += (("Authorization", f"Bearer {filled(access.bearer, '--credential')[0]}"),)
+            self.credentials += (bearer_credential(filled(access.bearer, "--credential")[0]),)
         self.runner = asyncio.Runner()
         self.transport = Transport(self.options())
 
@@ -181,9 +187,7 @@ class Remote:
         for _ in range(MAX_REDIRECTS):
             self.check(url)
             own = origin(url) == (self.access.signed_at or self.origin)
-            request = Request(
-                "GET", url, (("Accept-Encoding", "gzip, identity"), *(self.credentials if own else ()))
-            )
+            request = fetch_request(url, self.credentials if own else ())
             exchange = self.runner.run(self.transport.send(request))
             shown = without_secrets(url)
             if exchange.response is None:
@@ -191,9 +195,9 @@ class Remote:
                     exchange.error, where=shown, mend="check the address, --proxy and --ca-file"
                 )
             response = exchange.response
-            if response.status not in (301, 302, 303, 307, 308):
-                return self.read(response, shown), header(response.headers, "content-type") or ""
-            target = urljoin(url, header(response.headers, "location") or "")
+            target = moved_to(exchange)
+            if target is None:
+                return self.read(response, shown), content_type(response) or ""
             if origin(target) not in self.allowed:
                 raise DocumentError(
                     f"{response.status}: it has moved to {without_secrets(target)}, which is another origin",
@@ -233,20 +237,21 @@ class Remote:
 
     def read(self, response: Response, shown: str) -> bytes:
         """The body of an answer; DocumentError when it is none to be read."""
-        status = response.status
-        if status in (401, 403, 407):
-            option = "--proxy-credential" if status == 407 else "--credential"
-            which = f"{option} basic=USER:env:NAME" + (
-                "" if status == 407 else ", bearer=env:NAME, or --header"
-            )
+        wanted = login_wanted(response)
+        if wanted is not None:
+            told, by_proxy = wanted
+            more = "" if by_proxy else ", bearer=env:NAME, or --header"
+            option = "--proxy-credential" if by_proxy else "--credential"
             raise DocumentError(
-                f"{status} {HTTPStatus(status).phrase}: a login is needed",
+                f"{told}: a login is needed",
                 where=shown,
-                mend=f"sign in: {which}",
+                mend=f"sign in: {option} basic=USER:env:NAME{more}",
             )
-        if status != 200:
+        if not is_document(response):
             raise DocumentError(
-                f"the answer is {status} {response.reason}".rstrip(), where=shown, mend="check the address"
+                f"the answer is {response.status} {response.reason}".rstrip(),
+                where=shown,
+                mend="check the address",
             )
         if response.truncated or response.problem:
             what = response.problem or f"more than the limit of {MAX_BYTES:,} bytes"

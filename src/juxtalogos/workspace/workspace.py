@@ -11,9 +11,11 @@ from functools import cached_property
 from pathlib import Path
 from typing import Any
 
+from juxtalogos.conventions import words
+from juxtalogos.conventions.danger import said_to_do
 from juxtalogos.documents.uris import origin
 from juxtalogos.formats import read_contract
-from juxtalogos.model.contract import Contract, Intent, Operation
+from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import ConfigError, UsageError, nearest, quoted
 from juxtalogos.workspace import cache
 from juxtalogos.workspace.config import (
@@ -44,8 +46,7 @@ def _meant(operation: Operation, hints: Hints) -> Operation:
     """The operation as a person says that it is meant."""
     for meaning in hints.meanings:
         if meaning.operation == operation.id:
-            does = Intent(meaning.does)
-            meant = replace(operation, intent=does, safe=does in (Intent.READ, Intent.LIST))
+            meant = replace(operation, **said_to_do(meaning.does))
             return replace(meant, noun=meaning.noun, resource="") if meaning.noun else meant
     return operation
 
@@ -59,7 +60,9 @@ class Workspace:
 
     @cached_property
     def config(self) -> Config:
-        return read_config(self.root / CONFIG_NAME)
+        config = read_config(self.root / CONFIG_NAME)
+        words.extend(config.conventions)
+        return config
 
     @property
     def definitions(self) -> Path:
@@ -300,11 +303,7 @@ def _lookup(contract: Contract, text: str) -> Operation | None:
         return found
     method, _, path = text.partition(" ")
     return next(
-        (
-            operation
-            for operation in contract.operations
-            if operation.method == method.upper() and operation.path == path
-        ),
+        (operation for operation in contract.operations if operation.call == f"{method.upper()} {path}"),
         None,
     )
 

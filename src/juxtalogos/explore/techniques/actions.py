@@ -18,6 +18,7 @@ from juxtalogos.explore.techniques.updates import Watched, marks
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Thing, Yard
 from juxtalogos.model.contract import Operation
+from juxtalogos.model.outcome import Wrong
 from juxtalogos.model.wire import Inputs
 
 DEEPEST, MOST_STATES = 3, 12
@@ -71,7 +72,12 @@ async def actions(yard: Yard, kind: Kind) -> None:
         came = {outcome for (_, name), outcome in search.outcomes.items() if name == operation.id}
         idle = [seen for (_, name), seen in search.idle.items() if name == operation.id]
         worked = [one for (_, name), one in search.outcomes.items() if name == operation.id and one == "ok"]
-        if idle and len(idle) == len(worked) and declares_conflict(operation) and not yard.blanket(operation):
+        if (
+            idle
+            and len(idle) == len(worked)
+            and declares_conflict(yard.wire, operation)
+            and not yard.blanket(operation)
+        ):
             yard.claim(
                 idle[0],
                 "law.acting-does",
@@ -110,7 +116,7 @@ async def _from(
         seen = await act(yard, watch, operation)
         if seen is None:
             continue
-        outcome = "ok" if seen.ok else seen.outcome
+        outcome = "ok" if seen.ok else seen.code
         _consistent(yard, search, state, operation, outcome, seen)
         after = await yard.item(thing)
         if seen.ok and after is not None:
@@ -130,7 +136,7 @@ async def led(yard: Yard, kind: Kind, way: tuple[Operation, ...]) -> Thing:
     for operation in way:
         seen = await yard.ask(operation, thing.context, Purpose.CONFLICT)
         if not seen.ok:
-            raise Unfillable(f"{operation.id} was answered with {seen.outcome}")
+            raise Unfillable(f"{operation.id} was answered with {seen.code}")
     return thing
 
 
@@ -147,7 +153,7 @@ async def act(
         return None
     if seen.ok:
         yard.worked.setdefault(operation.id, seen.inputs)
-    yard.note("conflict", seen)
+    yard.note(Wrong.CONFLICT, seen)
     after = await yard.item(watch.thing)
     if after is None:
         return seen
@@ -222,4 +228,4 @@ async def _blind(yard: Yard, thing: Thing, operation: Operation) -> None:
         return
     if seen.ok:
         yard.worked.setdefault(operation.id, seen.inputs)
-    yard.note("conflict", seen)
+    yard.note(Wrong.CONFLICT, seen)

@@ -24,6 +24,7 @@ from juxtalogos.model.contract import Input, Operation
 from juxtalogos.model.errors import JuxtalogosError, UsageError
 from juxtalogos.model.findings import ACCEPTED
 from juxtalogos.model.location import Location, follow_pointer
+from juxtalogos.model.outcome import Wrong
 from juxtalogos.model.schema import ABSENT, Mutation, Schema
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.inputs import has_place, schema_at, with_values, without
@@ -172,27 +173,10 @@ def nearest_first(found: list[Mutation]) -> list[Mutation]:
     nearness: dict[int, float] = {}
     for index, one in enumerate(found):
         value = _place_value(one)
-        low = one.keyword in (
-            "minLength",
-            "minInclusive",
-            "minExclusive",
-            "minimum",
-            "exclusiveMinimum",
-            "minItems",
-            "length",
-        )
-        high = one.keyword in (
-            "maxLength",
-            "maxInclusive",
-            "maxExclusive",
-            "maximum",
-            "exclusiveMaximum",
-            "maxItems",
-        )
-        if not (low or high) or value is None:
+        if not one.side or value is None:
             nearness[index] = 0.0
         else:
-            nearness[index] = -value if low else value
+            nearness[index] = value * one.side
     groups: dict[tuple[str, str], list[int]] = {}
     for index, one in enumerate(found):
         groups.setdefault((one.path, one.keyword), []).append(index)
@@ -244,18 +228,10 @@ def made_keys(yard: Yard, operation: Operation) -> set[str]:
 
 def _each(mutation: Mutation) -> int:
     """How many of a rule at a place: of patterns more, for they break in many ways."""
-    return {
-        "pattern": 4,
-        "format": 2,
-        "type": 3,
-        "required": 40,
-        "missing": 40,
-        "enumeration": 2,
-        "minLength": 1,
-        "maxLength": 2,
-        "undeclared": 3,
-        "order": 3,
-    }.get(mutation.keyword, 2)
+    several = {"body.pattern": 4, "body.type": 3, "body.required": 40, "body.extra": 3, "body.order": 3}
+    if mutation.kind == "body.length" and mutation.side < 0:
+        return 1
+    return several.get(mutation.kind, 2)
 
 
 def arrives(yard: Yard, operation: Operation, inputs: Inputs, schema: Schema) -> bool:
@@ -266,7 +242,7 @@ def arrives(yard: Yard, operation: Operation, inputs: Inputs, schema: Schema) ->
     base = yard.bench.session.base_url(yard.maker.contract)
     try:
         request = wire.encode(operation, inputs, base, loose=True)
-        back = wire.taken(operation, request, base)
+        back = wire.inputs_of(operation, request, base)
     except (UsageError, JuxtalogosError, ValueError, TypeError, LookupError):
         return False
     if isinstance(back.body, bytes):
@@ -294,7 +270,7 @@ async def broken_values(yard: Yard, operation: Operation, kind: Kind | None) -> 
     asked = False
     for one in itertools.islice(breakings(yard, operation, prepared), most):
         seen = await yard.call(operation, one.inputs, Purpose.BROKEN, broken=(one.at, one.rule, one.location))
-        yard.note("broken reference" if one.reference else "broken", seen)
+        yard.note("broken reference" if one.reference else Wrong.VALUE, seen)
         asked = True
         if seen.ok and not operation.safe:
             await undo(yard, operation, seen, target)

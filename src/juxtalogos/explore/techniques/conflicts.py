@@ -6,16 +6,17 @@ from __future__ import annotations
 
 from typing import Any
 
+from juxtalogos.conventions.naming import plain
 from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.comparing import has_key, item_in, told
 from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.states import declares_conflict, is_conflict
 from juxtalogos.explore.techniques.lifecycle import occupied, still_marked, told_deleted
 from juxtalogos.explore.values import Unfillable
-from juxtalogos.explore.yard import Thing, Yard, is_gone
-from juxtalogos.formats.naming import plain
+from juxtalogos.explore.yard import Thing, Yard
 from juxtalogos.model.contract import Intent, Operation
 from juxtalogos.model.errors import Unsampleable
+from juxtalogos.model.outcome import Outcome, Wrong
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.inputs import with_values
@@ -38,7 +39,7 @@ async def doubles(yard: Yard, kind: Kind) -> None:
             continue
         before = await _count(yard, thing)
         seen = await yard.call(creator, thing.made.inputs, Purpose.CONFLICT)
-        yard.note("conflict", seen)
+        yard.note(Wrong.CONFLICT, seen)
         if seen.ok:
             second = await yard.keep(
                 creator, seen, {name: one for name, one in thing.context.items() if name != creator.id}
@@ -79,7 +80,7 @@ async def _taken_instead(yard: Yard, kind: Kind, creator: Operation) -> None:
                     "law.conflict-refused",
                     "status conflict",
                     "a conflict, as with what is new",
-                    seen.outcome,
+                    seen.code,
                 )
                 await yard.keep(creator, seen, known)
                 return
@@ -104,7 +105,7 @@ async def _changed_into(yard: Yard, kind: Kind, taken: Thing) -> None:
     """What is refused twice may not be brought about by a change either."""
     around = {name: one for name, one in taken.context.items() if name != taken.made.operation.id}
     for operation in kind.updates:
-        if not declares_conflict(operation):
+        if not declares_conflict(yard.wire, operation):
             continue
         try:
             other = await yard.make(kind, around, full=True, seed=1)
@@ -124,7 +125,7 @@ async def _changed_into(yard: Yard, kind: Kind, taken: Thing) -> None:
         before = await yard.item(other)
         changed = with_values(inputs, {f"body/{one}": value for one, value in names.items()})
         seen = await yard.call(operation, changed, Purpose.CONFLICT)
-        yard.note("conflict", seen)
+        yard.note(Wrong.CONFLICT, seen)
         after = await yard.item(other)
         if seen.refused and before is not None and after is not None and before[1] != after[1]:
             yard.claim(seen, "law.refusal-traceless", "body", "that all stays as it was", "it changed")
@@ -153,14 +154,14 @@ async def references(yard: Yard, kind: Kind) -> None:
             if not yard.maker.fits(creator, broken):
                 continue
             seen = await yard.call(creator, broken, Purpose.ABSENT)
-            yard.note("unknown reference", seen)
+            yard.note(Wrong.REFERENCE, seen)
             if seen.ok:
                 yard.claim(
                     seen,
                     "law.reference-refused",
                     need.input,
                     "a refusal: there is no such thing",
-                    seen.outcome,
+                    seen.code,
                 )
                 if creator in kind.creators:
                     await yard.keep(creator, seen, known)
@@ -244,13 +245,13 @@ async def unknown(yard: Yard, kind: Kind) -> None:
         if value is ABSENT:
             continue
         seen = await yard.call(operation, with_values(inputs, {need.input: value}), Purpose.ABSENT)
-        yard.note("unknown", seen)
+        yard.note(Wrong.UNKNOWN, seen)
         if (
             seen.ok
             and operation.intent is not Intent.REPLACE
             and not (operation is kind.deleter or operation in kind.others or operation in kind.updates)
         ):
-            yard.claim(seen, "law.unknown-refused", need.input, "that there is no such thing", seen.outcome)
+            yard.claim(seen, "law.unknown-refused", need.input, "that there is no such thing", seen.code)
         _fault_truly(yard, seen, need.input, value)
         if operation.intent is Intent.READ and need.input.startswith("path."):
             await _strange_keys(yard, kind, operation, need.input, inputs)
@@ -268,7 +269,7 @@ async def _strange_keys(yard: Yard, kind: Kind, operation: Operation, address: s
     for text in ("~", *others[-1:]):
         seen = await yard.call(operation, with_values(inputs, {address: text}), Purpose.ABSENT)
         if seen.ok and text == "~" and operation in kind.reads:
-            yard.claim(seen, "law.unknown-refused", address, "that there is no such thing", seen.outcome)
+            yard.claim(seen, "law.unknown-refused", address, "that there is no such thing", seen.code)
 
 
 def unlikely_like(yard: Yard, kind: Kind, operation: Operation, address: str, inputs: Any) -> Any:
@@ -283,7 +284,7 @@ def unlikely_like(yard: Yard, kind: Kind, operation: Operation, address: str, in
 
 def _fault_truly(yard: Yard, seen: Trial, address: str, value: Any) -> None:
     """A fault's detail that is called as the input tells the value that was sent."""
-    if not seen.fault or not is_gone(seen.fault) or not isinstance(seen.value, dict):
+    if not seen.fault or seen.outcome is not Outcome.ABSENT or not isinstance(seen.value, dict):
         return
     name = plain(address.rpartition("/")[2].rpartition(".")[2])
     for member, one in seen.value.items():
@@ -322,7 +323,7 @@ async def owners(yard: Yard, kind: Kind) -> None:
             seen = await yard.ask(operation, strange, Purpose.ABSENT)
         except Unfillable:
             continue
-        yard.note("unknown", seen)
+        yard.note(Wrong.UNKNOWN, seen)
         if seen.ok and operation.intent is Intent.REPLACE:
             return  # it may create it there
         if seen.ok:
@@ -331,7 +332,7 @@ async def owners(yard: Yard, kind: Kind) -> None:
                 "law.owner-checked",
                 kind.parent.name,
                 "that there is no such thing below another",
-                seen.outcome,
+                seen.code,
             )
             thing.gone |= operation is kind.deleter
             return
@@ -352,7 +353,7 @@ async def ended_reference(yard: Yard, kind: Kind) -> None:
     declared they may come.
     """
     creator = kind.creator
-    if creator is None or not declares_conflict(creator) or yard.bench.only_reading:
+    if creator is None or not declares_conflict(yard.wire, creator) or yard.bench.only_reading:
         return
     for need in yard.maker.needs.get(creator.id, ()):
         source = yard.maker.contract.operation(need.source)
@@ -369,7 +370,7 @@ async def ended_reference(yard: Yard, kind: Kind) -> None:
                 seen = await yard.call(creator, inputs, Purpose.CONFLICT)
             except Unfillable:
                 continue
-            yard.note("conflict", seen)
+            yard.note(Wrong.CONFLICT, seen)
             if seen.ok:
                 await yard.keep(creator, seen, known)
         await _taken_reference(yard, creator, other)
@@ -382,7 +383,7 @@ async def _taken_reference(yard: Yard, creator: Operation, other: Kind) -> None:
         for _ in range(2):
             inputs, known = await yard.fill(creator, thing.context)
             seen = await yard.call(creator, inputs, Purpose.CONFLICT)
-            yard.note("conflict", seen)
+            yard.note(Wrong.CONFLICT, seen)
             if not seen.ok:
                 return
             await yard.keep(creator, seen, known)
@@ -392,7 +393,9 @@ async def _taken_reference(yard: Yard, creator: Operation, other: Kind) -> None:
 
 async def used_things(yard: Yard, kind: Kind) -> None:
     """Deletion and actions of a thing that others refer to, where conflicts are declared."""
-    ending = [one for one in (kind.deleter, *kind.acts) if one is not None and declares_conflict(one)]
+    ending = [
+        one for one in (kind.deleter, *kind.acts) if one is not None and declares_conflict(yard.wire, one)
+    ]
     if not ending or yard.bench.only_reading:
         return
     for other in yard.kinds:
@@ -414,7 +417,7 @@ async def used_things(yard: Yard, kind: Kind) -> None:
             if seen.refused and not thing.gone:
                 shown = await yard.read(thing)
                 if shown is not None and not shown.ok and shown.refused:
-                    yard.claim(seen, "law.refusal-traceless", "answer", "that the thing stays", shown.outcome)
+                    yard.claim(seen, "law.refusal-traceless", "answer", "that the thing stays", shown.code)
                 await _after_release(yard, thing, below, operation)
 
 
@@ -428,7 +431,7 @@ async def _after_release(yard: Yard, thing: Thing, below: Thing, operation: Oper
             seen = await yard.ask(operation, thing.context, Purpose.CONFLICT)
         except Unfillable:
             return
-        yard.note("conflict", seen)
+        yard.note(Wrong.CONFLICT, seen)
         if seen.ok and operation is thing.kind.deleter:
             thing.gone = True
             return
@@ -447,13 +450,13 @@ async def states_of_deletion(yard: Yard, kind: Kind) -> None:
             seen = await yard.ask(kind.deleter, thing.context, Purpose.CONFLICT)
         except Unfillable:
             continue
-        yard.note("conflict", seen)
+        yard.note(Wrong.CONFLICT, seen)
         thing.gone = seen.ok
         shown = await yard.read(thing)
         if shown is None:
             continue
         if seen.refused and not shown.ok and shown.refused:
-            yard.claim(seen, "law.refusal-traceless", "answer", "that the thing stays", shown.outcome)
+            yard.claim(seen, "law.refusal-traceless", "answer", "that the thing stays", shown.code)
         if seen.ok and shown.ok:
             await check_gone(yard, seen, shown, thing)
 
@@ -463,5 +466,5 @@ async def check_gone(yard: Yard, seen: Trial, shown: Trial, thing: Thing) -> Non
     item = item_in(shown.value, thing.made.body, yard.key(thing))
     if item is None or not told_deleted(item):
         yard.claim(
-            shown, "law.deleted-gone", "answer", f"that it is gone, after {seen.operation.id}", shown.outcome
+            shown, "law.deleted-gone", "answer", f"that it is gone, after {seen.operation.id}", shown.code
         )

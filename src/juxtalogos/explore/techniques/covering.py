@@ -18,6 +18,7 @@ from juxtalogos.explore.yard import Thing, Yard
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import JuxtalogosError, Unsampleable
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.inputs import schema_at, with_values, without
@@ -205,7 +206,7 @@ async def _covered(yard: Yard, operation: Operation, kind: Kind | None, seed: in
             taken += 1
         elif (
             seen.refused
-            and seen.status not in (401, 403, 409, 412, 429, 501)
+            and seen.outcome in (Outcome.INVALID, Outcome.ABSENT)
             and not (seen.fault and seen.fault != "undeclared")
         ):
             refused.append((one, seen))
@@ -218,7 +219,7 @@ async def _covered(yard: Yard, operation: Operation, kind: Kind | None, seed: in
                 "law.valid-taken",
                 one.at,
                 f"a success for {one.what}, as for other valid values",
-                seen.outcome,
+                seen.code,
             )
 
 
@@ -277,7 +278,7 @@ def arrives_as_sent(yard: Yard, operation: Operation, inputs: Inputs) -> bool:
     """Whether the body is read back as it was meant: only then can it be asked for again."""
     wire, base = wire_of(yard.maker.contract), yard.bench.session.base_url(yard.maker.contract)
     try:
-        back = wire.taken(operation, wire.encode(operation, inputs, base), base)
+        back = wire.inputs_of(operation, wire.encode(operation, inputs, base), base)
     except (JuxtalogosError, ValueError, LookupError, TypeError):
         return False
     return bool(back.body == inputs.body)

@@ -4,10 +4,9 @@ credential.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
-from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.exchange.sign_in import Credential, Signer
 from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.comparing import changes, items_in
@@ -15,27 +14,12 @@ from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.techniques.broken import in_state
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Thing, Yard
-from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import JuxtalogosError
-from juxtalogos.model.exchange import Request
+from juxtalogos.model.outcome import Wrong
 from juxtalogos.model.schema import ABSENT
-from juxtalogos.model.wire import Inputs, Wire
+from juxtalogos.model.wire import Inputs, Variant
 from juxtalogos.run.session import Session
-
-Change = Callable[[Request], Request]
-
-
-def _with_type(media: str) -> Change:
-    def change(request: Request) -> Request:
-        kept = tuple(pair for pair in request.headers if pair[0].lower() != "content-type")
-        return replace(request, headers=(*kept, ("Content-Type", media)) if media else kept)
-
-    return change
-
-
-def _with_body(body: bytes | None) -> Change:
-    return lambda request: replace(request, body=body)
 
 
 async def syntax(yard: Yard, operation: Operation, kind: Kind | None) -> None:
@@ -50,52 +34,30 @@ async def syntax(yard: Yard, operation: Operation, kind: Kind | None) -> None:
         _, inputs = await _about(yard, operation, kind)
     except Unfillable:
         return
-    if inputs.body is ABSENT:
-        return
-    parsed = parse_media_type(inputs.content_type)
-    place = operation.body.location
-    changes_: list[tuple[str, str, Change, str]] = []
-    if parsed is not None and (parsed.is_json or parsed.is_xml):
-        changes_.append(("body", "syntax: cut off", _cut, "syntax"))
-        changes_.append(
-            (
-                "body",
-                "syntax: no JSON" if parsed.is_json else "syntax: no XML",
-                _with_body(b"quay]{"),
-                "syntax",
-            )
+    if inputs.body is not ABSENT:
+        await _vary(
+            yard, operation, kind, inputs, (variant for variant in _variants(yard, operation, inputs))
         )
-    if operation.body.required:
-        changes_.append(("body", "required: no body", _with_body(b""), "syntax"))
-    wire = wire_of(yard.maker.contract)
-    for number, (at, rule, _) in enumerate(
-        wire.misread(yard.bench.session.encoded(yard.maker.contract, operation, inputs, loose=True))
-    ):
-        changes_.append((at, rule, _misread(wire, number), "protocol"))
-    declared = {media.media_type.partition(";")[0].strip().lower() for media in operation.body.media}
-    if (
-        declared
-        and parsed is not None
-        and (parsed.is_json or parsed.is_xml or parsed.is_form)
-        and not any("*" in entry for entry in declared)
-    ):
-        strange = next(one for one in ("text/plain", "application/x-unknown") if one not in declared)
-        changes_.append(("header.Content-Type", f"media type: {strange}", _with_type(strange), "media"))
-    for at, rule, change, sort in changes_:
-        seen = await yard.call(operation, inputs, Purpose.BROKEN, change=change, broken=(at, rule, place))
-        yard.note(sort, seen)
+
+
+def _variants(yard: Yard, operation: Operation, inputs: Inputs) -> Iterator[Variant]:
+    """The ways in which a message can be wrong for the protocol, but for the method."""
+    for variant in yard.wire.variants(operation, inputs):
+        if variant.wrong is not Wrong.METHOD:
+            yield variant
+
+
+async def _vary(
+    yard: Yard, operation: Operation, kind: Kind | None, inputs: Inputs, variants: Iterable[Variant]
+) -> None:
+    place = operation.body.location if operation.body is not None else operation.location
+    for variant in variants:
+        broken = variant.at, variant.rule, place
+        seen = await yard.call(operation, inputs, Purpose.BROKEN, change=variant.change, broken=broken)
+        yard.note(variant.wrong or "protocol", seen)
         if seen.ok and not operation.safe:
             await _undo(yard, operation, seen)
             _, inputs = await _about(yard, operation, kind)
-
-
-def _misread(wire: Wire, number: int) -> Change:
-    return lambda request: wire.misread(request)[number][2]
-
-
-def _cut(request: Request) -> Request:
-    body = request.body or b""
-    return replace(request, body=body[: max(1, len(body) * 2 // 3)])
 
 
 async def _about(yard: Yard, operation: Operation, kind: Kind | None) -> tuple[Thing | None, Inputs]:
@@ -117,14 +79,12 @@ async def _undo(yard: Yard, operation: Operation, seen: Trial, session: Session 
 
 
 async def methods(yard: Yard, operation: Operation, kind: Kind | None) -> None:
-    """A method that is declared for no operation of the path is not answered with success."""
-    if operation.method not in ("GET", "POST") or not wire_of(yard.maker.contract).method_tells:
+    """A method that is declared for no operation of the address is not answered with success."""
+    if yard.bench.only_reading:
         return
-    there = {
-        candidate.method for candidate in yard.maker.contract.operations if candidate.path == operation.path
-    }
-    strange = next((one for one in ("PATCH", "PUT") if one not in there), "")
-    if not strange or (operation.method == "POST" and "GET" in there) or yard.bench.only_reading:
+    variants = yard.wire.variants(operation, Inputs({}))
+    variant = next((one for one in variants if one.wrong is Wrong.METHOD), None)
+    if variant is None:
         return
     try:
         _, inputs = await _about(yard, operation, kind)
@@ -134,11 +94,11 @@ async def methods(yard: Yard, operation: Operation, kind: Kind | None) -> None:
         operation,
         Inputs(inputs.values),
         Purpose.BROKEN,
-        change=lambda request: Request(strange, request.url, request.headers, None),
-        broken=("method", f"method: {strange}", operation.location),
-        step=f"{operation.id} by {strange}",
+        change=variant.change,
+        broken=(variant.at, variant.rule, operation.location),
+        step=f"{operation.id} by another {variant.at}",
     )
-    yard.note("method", seen)
+    yard.note(Wrong.METHOD, seen)
 
 
 async def sign_in(yard: Yard, operation: Operation, kind: Kind | None) -> None:
@@ -188,11 +148,11 @@ async def _strange(yard: Yard, operation: Operation, kind: Kind | None, word: st
         )
     except (Unfillable, JuxtalogosError):
         return
-    yard.note("unsigned", seen)
+    yard.note(Wrong.UNSIGNED, seen)
     if seen.ok:
         right = await yard.call(operation, inputs, Purpose.CONFLICT) if operation.safe else None
         if right is None or (right.ok and _alike(right, seen) and items_in(seen.value) != []):
-            yard.claim(seen, "law.sign-in-asked", "status", f"401 or 403 with {word}", seen.outcome)
+            yard.claim(seen, "law.sign-in-asked", "status", f"a refusal of who asks, with {word}", seen.code)
         await _undo(yard, operation, seen, session)
         if thing is not None and kind is not None and operation is kind.deleter:
             thing.gone = True

@@ -6,17 +6,18 @@ from __future__ import annotations
 
 import asyncio
 from typing import Any
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import urlsplit
 
 from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.comparing import Item, changes, differing, has_key, item_in, told
 from juxtalogos.explore.kinds import Kind
 from juxtalogos.explore.states import is_conflict
 from juxtalogos.explore.values import Unfillable
-from juxtalogos.explore.yard import Thing, Yard, is_gone
+from juxtalogos.explore.yard import Thing, Yard
 from juxtalogos.model.contract import Intent, Operation
-from juxtalogos.model.exchange import GONE, Request
+from juxtalogos.model.exchange import Request
 from juxtalogos.model.location import follow_pointer
+from juxtalogos.model.outcome import Outcome, Wrong
 from juxtalogos.model.schema import ABSENT, OutlineRow
 
 PATIENCE = 1.5
@@ -96,11 +97,11 @@ async def _read_back(
         try:
             first = await yard.read(thing, reader)
             assert first is not None
-            if not first.ok and (first.status in GONE or is_gone(first.fault)):
+            if not first.ok and (first.outcome is Outcome.ABSENT):
                 first = await _later(yard, thing, reader) or first
             if not first.ok:
-                if first.refused and first.status not in (401, 403):
-                    yard.claim(first, "law.created-kept", "answer", "what was created", first.outcome)
+                if first.refused and not first.outcome.about_caller:
+                    yard.claim(first, "law.created-kept", "answer", "what was created", first.code)
                 continue
             item = item_in(first.value, {**sent, **(answered or {})}, yard.key(thing))
             if item is None:
@@ -126,7 +127,7 @@ async def _read_back(
                     told(later.get(path[1:])),
                 )
         elif not again.ok:
-            yard.claim(again, "law.reading-changes-nothing", "answer", first.outcome, again.outcome)
+            yard.claim(again, "law.reading-changes-nothing", "answer", first.code, again.code)
         if answered is not None:
             same_named = {name: value for name, value in answered.items() if f"/{name}" not in moved}
             for path, one, other in differing(same_named, item):
@@ -231,14 +232,12 @@ def shows_keys(yard: Yard, kind: Kind, listing: Operation) -> bool:
 async def _located(yard: Yard, thing: Thing, shown: tuple[Trial, Item] | None) -> None:
     """`Location` of a creation leads to the thing."""
     made = thing.made
-    where = made.header("location")
     reader = next(iter(thing.kind.reads), None)
-    if made.status != 201 or not where or reader is None or shown is None or made.exchange is None:
+    leads = yard.wire.follow(made.exchange) if made.exchange is not None else None
+    if made.outcome is not Outcome.SUCCEEDED or leads is None or reader is None or shown is None:
         return
-    url = urljoin(made.exchange.request.url, where)
-    base, target = urlsplit(made.exchange.request.url), urlsplit(url)
-    if (base.scheme, base.netloc) != (target.scheme, target.netloc):
-        return  # elsewhere: shown, and not followed
+    url = leads.url
+    target = urlsplit(url)
     inputs, _ = await yard.fill(reader, thing.context)
 
     def led(request: Request) -> Request:
@@ -258,9 +257,9 @@ async def _located(yard: Yard, thing: Thing, shown: tuple[Trial, Item] | None) -
         yard.claim(
             made,
             "law.location-leads",
-            "header.Location",
+            yard.wire.address_place,
             "a way to what was created",
-            f"{where}: {seen.outcome}",
+            f"{url}: {seen.code}",
         )
 
 
@@ -282,7 +281,7 @@ async def deleted(yard: Yard, kind: Kind) -> None:
     yard.note("fresh", seen)
     if not seen.ok:
         return
-    thing.gone = seen.status != 202
+    thing.gone = seen.outcome is not Outcome.BEGUN
     await _lists_after(yard, thing, kept, lists)
     await _only(yard, kept, seen, before)
     await _gone(yard, thing, seen)
@@ -307,7 +306,7 @@ async def _gone(yard: Yard, thing: Thing, deletion: Trial) -> None:
             seen = await yard.ask(operation, thing.context, Purpose.ABSENT)
         except Unfillable:
             continue
-        yard.note("gone", seen)
+        yard.note(Wrong.GONE, seen)
         if seen.ok and operation in thing.kind.updates and await _back_again(yard, thing):
             return  # what changes it makes it, where it is not there
         if seen.ok and not (operation is thing.kind.deleter or operation.intent is Intent.REPLACE):
@@ -319,7 +318,7 @@ async def _gone(yard: Yard, thing: Thing, deletion: Trial) -> None:
                 "law.deleted-gone",
                 "answer",
                 f"that it is gone, after {deletion.operation.id}",
-                seen.outcome,
+                seen.code,
             )
 
 
@@ -429,7 +428,7 @@ async def deleted_twice(yard: Yard, kind: Kind) -> None:
                     "law.conflict-refused",
                     "status conflict",
                     "a conflict, as with what has nothing below it",
-                    seen.outcome,
+                    seen.code,
                 )
             await _orphan(yard, below)
         elif seen.refused:
@@ -450,7 +449,7 @@ async def occupied(
         seen = await yard.ask(operation, thing.context, Purpose.CONFLICT)
     except Unfillable:
         return None
-    yard.note("conflict", seen)
+    yard.note(Wrong.CONFLICT, seen)
     return thing, below, seen
 
 
@@ -469,7 +468,7 @@ async def _orphan(yard: Yard, below: Thing) -> None:
 async def _still_there(yard: Yard, thing: Thing, below: Thing, refusal: Trial) -> None:
     for one in (thing, below):
         shown = await yard.read(one)
-        if shown is not None and not shown.ok and (shown.status in GONE or is_gone(shown.fault)):
+        if shown is not None and not shown.ok and (shown.outcome is Outcome.ABSENT):
             yard.claim(
                 refusal,
                 "law.refusal-traceless",

@@ -9,6 +9,8 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
+from juxtalogos.conventions.naming import plain, words_of
+from juxtalogos.conventions.words import word_set
 from juxtalogos.explore.bench import Trial
 from juxtalogos.explore.comparing import same, told
 from juxtalogos.explore.kinds import Kind
@@ -16,69 +18,17 @@ from juxtalogos.explore.pages import optional_inputs, total_in
 from juxtalogos.explore.techniques.paging import takes, whole_lists
 from juxtalogos.explore.values import Context, Unfillable
 from juxtalogos.explore.yard import Yard
-from juxtalogos.formats.naming import plain, words_of
 from juxtalogos.model.contract import Operation
 
 Meaning = Callable[[Any, Any], bool]
 """(value of the item, value that was asked for) -> whether the item has it."""
-_LEAST = (
-    "min",
-    "minimum",
-    "from",
-    "since",
-    "after",
-    "least",
-    "above",
-    "over",
-    "gte",
-    "ge",
-    "gt",
-    "start",
-    "starting",
-    "newer",
+_least, _most, _beyond, _sort = (
+    word_set("filters.least"),
+    word_set("filters.most"),
+    word_set("filters.beyond"),
+    word_set("filters.sort"),
 )
-_MOST = (
-    "max",
-    "maximum",
-    "to",
-    "until",
-    "before",
-    "most",
-    "below",
-    "under",
-    "lte",
-    "le",
-    "lt",
-    "end",
-    "ending",
-    "older",
-    "up",
-)
-_BEYOND = frozenset(
-    (
-        "since",
-        "after",
-        "above",
-        "over",
-        "gt",
-        "newer",
-        "to",
-        "until",
-        "before",
-        "below",
-        "under",
-        "lt",
-        "older",
-        "up",
-        "start",
-        "starting",
-        "end",
-        "ending",
-        "from",
-    )
-)
-"""Words of which nobody can tell whether the value itself is meant too."""
-_SORT = ("sort", "sortby", "order", "orderby", "sorting")
+"""Words of filters; `beyond` are those of which nobody can tell whether the value itself is meant too."""
 MOST_PROBES = 8
 
 
@@ -131,10 +81,10 @@ def meanings(name: str, member: str) -> dict[str, Meaning]:
     if plain(name) == plain(member):
         return EQUAL
     rest = {word for word in words_of(name) if word not in words_of(member)}
-    if rest & {*_LEAST}:
-        return AT_LEAST if rest & _BEYOND else {"at least": AT_LEAST["at least"]}
-    if rest & {*_MOST}:
-        return AT_MOST if rest & _BEYOND else {"at most": AT_MOST["at most"]}
+    if rest & _least():
+        return AT_LEAST if rest & _beyond() else {"at least": AT_LEAST["at least"]}
+    if rest & _most():
+        return AT_MOST if rest & _beyond() else {"at most": AT_MOST["at most"]}
     return {}
 
 
@@ -148,7 +98,7 @@ async def queries(yard: Yard, kind: Kind) -> None:
         for address, name in optional_inputs(yard.maker, listing):
             if address in (paging.limit, paging.offset, paging.page, paging.cursor):
                 continue
-            if plain(name) in _SORT:
+            if plain(name) in _sort():
                 await _sorted(yard, listing, context, address)
                 continue
             member = _member(name, items)
@@ -164,7 +114,7 @@ def _member(name: str, items: Sequence[Mapping[str, Any]]) -> str | None:
     exact = next((one for one in names if plain(one) == plain(name)), None)
     if exact is not None:
         return exact
-    rest = "".join(word for word in words_of(name) if word not in _LEAST and word not in _MOST)
+    rest = "".join(word for word in words_of(name) if word not in _least() and word not in _most())
     return next((one for one in names if plain(one) == rest), None) if rest and rest != plain(name) else None
 
 

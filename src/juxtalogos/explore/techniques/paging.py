@@ -74,7 +74,11 @@ async def _limited(
                     seen, "law.page-bounded", paging.limit, f"at most {limit} items", f"{len(items)} items"
                 )
                 return
-            if len(items) < limit and len(shown) + len(items) < len(everything) and next_in(seen) is None:
+            if (
+                len(items) < limit
+                and len(shown) + len(items) < len(everything)
+                and next_in(yard.wire, seen) is None
+            ):
                 yard.claim(
                     seen,
                     "law.pages-whole",
@@ -95,7 +99,7 @@ async def _limited(
                 return
             shown += items
             counts.append(len(items))
-            last, told = seen, told or tells_next(seen)
+            last, told = seen, told or tells_next(yard.wire, seen)
             if len(shown) > len(everything) + limit or len(counts) > 40:
                 break
         if last is None or not paging.there or len(counts) > 40 or (paging.cursor and not told):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from juxtalogos.conventions.words import words
 from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.comparing import changes, differing, has_key, item_in, items_in, told
 from juxtalogos.explore.jobs import ended, followed, states_in
@@ -12,6 +13,7 @@ from juxtalogos.explore.techniques.broken import breakings
 from juxtalogos.explore.values import Unfillable
 from juxtalogos.explore.yard import Thing, Yard
 from juxtalogos.model.contract import Intent, Operation
+from juxtalogos.model.outcome import Outcome, Wrong
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 
@@ -75,7 +77,7 @@ async def jobs(yard: Yard, kind: Kind) -> None:
     if yard.bench.only_reading:
         return
     for creator in [*kind.creators, *kind.acts]:
-        if not any(answer.status == "202" for answer in creator.answers):
+        if not any(answer.outcome is Outcome.BEGUN for answer in creator.answers):
             continue
         try:
             context = {} if creator in kind.creators else (await yard.make(kind)).context
@@ -84,14 +86,14 @@ async def jobs(yard: Yard, kind: Kind) -> None:
         except Unfillable as error:
             yard.notes.setdefault(creator.id, str(error))
             continue
-        where = seen.header("location")
-        if seen.status != 202 or not where:
+        leads = yard.wire.follow(seen.exchange) if seen.exchange is not None else None
+        if seen.outcome is not Outcome.BEGUN or leads is None:
             continue
         base = yard.bench.session.base_url(yard.maker.contract)
         last, lost = await followed(yard.call, yard.maker.contract, base, seen)
         if lost is not None and lost.refused:
             yard.claim(
-                seen, "law.job-ends", "header.Location", "a way to the job", f"{where}: {lost.outcome}"
+                seen, "law.job-ends", yard.wire.address_place, "a way to the job", f"{leads.url}: {lost.code}"
             )
         if last is not None and not ended(last.value) and states_in(last.value):
             yard.claim(last, "law.job-ends", "body", "an end within a while", told(last.value))
@@ -109,13 +111,7 @@ async def _given(
     thing = Thing(kind, told_, {**known, creator.id: told_})
     key = yard.key(thing)
     if key is ABSENT:
-        if (
-            any(
-                one.lower() in ("done", "completed", "succeeded", "finished", "ready", "success")
-                for one in states_in(last.value)
-            )
-            and kind.reads
-        ):
+        if any(one.lower() in words("jobs.succeeded") for one in states_in(last.value)) and kind.reads:
             yard.claim(last, "law.job-ends", "body", "what was made, when it is over", told(last.value))
         return
     yard.things.append(thing)
@@ -124,7 +120,7 @@ async def _given(
         return
     if not shown.ok:
         if shown.refused:
-            yard.claim(shown, "law.job-ends", "answer", "what the job made", shown.outcome)
+            yard.claim(shown, "law.job-ends", "answer", "what the job made", shown.code)
         return
     item = item_in(shown.value, begun.body, key)
     for path, one, other in differing(begun.body, item or {}):
@@ -143,9 +139,7 @@ async def _given(
         thing.gone = True
         gone = await yard.read(thing)
         if gone is not None and gone.ok:
-            yard.claim(
-                gone, "law.deleted-gone", "answer", f"that it is gone, after {deleter.id}", gone.outcome
-            )
+            yard.claim(gone, "law.deleted-gone", "answer", f"that it is gone, after {deleter.id}", gone.code)
         for listing in kind.lists:
             after, items = await yard.whole(listing, thing.context)
             if any(has_key(entry, key) for entry in items):
@@ -157,7 +151,7 @@ async def _given(
                     "it is still in it",
                 )
         second = await yard.ask(deleter, thing.context, Purpose.ABSENT)
-        yard.note("gone", second)
+        yard.note(Wrong.GONE, second)
 
 
 async def bulk(yard: Yard, kind: Kind) -> None:
@@ -253,7 +247,7 @@ async def _refused_whole(
         sent = Inputs(inputs.values, body, inputs.content_type)
         broken_at = ("body/*", "one broken item", operation.location) if asked is Purpose.BROKEN else None
         seen = await yard.call(operation, sent, asked, broken=broken_at)
-        yard.note("conflict" if asked is Purpose.CONFLICT else "broken", seen)
+        yard.note(Wrong.CONFLICT if asked is Purpose.CONFLICT else Wrong.VALUE, seen)
         _, after = await yard.whole(kind.lists[0], thing.context)
         if seen.refused and len(after) != len(there):
             yard.claim(

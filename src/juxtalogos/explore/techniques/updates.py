@@ -5,11 +5,11 @@ conditions are heeded.
 from __future__ import annotations
 
 import itertools
-import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
+from juxtalogos.conventions.words import word_set
 from juxtalogos.explore.bench import Purpose, Trial
 from juxtalogos.explore.comparing import Item, changes, differing, item_in, told
 from juxtalogos.explore.kinds import Kind
@@ -20,7 +20,8 @@ from juxtalogos.explore.yard import Thing, Yard
 from juxtalogos.model.contract import Intent, Operation
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.exchange import Request
-from juxtalogos.model.wire import Inputs
+from juxtalogos.model.outcome import Outcome
+from juxtalogos.model.wire import Inputs, Wire
 
 CHANGES_EACH = 10
 """Members of a thing that are changed one at a time."""
@@ -93,7 +94,7 @@ async def _same(yard: Yard, watch: Watched, operation: Operation) -> None:
         return
     seen = await yard.call(operation, same, Purpose.CONFLICT)
     if is_conflict(seen):
-        yard.claim(seen, "law.same-taken", "answer", "a success: it is so already", seen.outcome)
+        yard.claim(seen, "law.same-taken", "answer", "a success: it is so already", seen.code)
 
 
 def variants(yard: Yard, operation: Operation, watch: Watched) -> Iterator[Inputs]:
@@ -272,35 +273,38 @@ def marks(yard: Yard, watch: Watched, seen: Trial, after: tuple[Trial, Item]) ->
             yard.claim(seen, "law.revision-counts", f"body/{name}", wanted, f"a step of {step}")
         elif substance:
             known.add(step)
-    tags = watch.seen.header("etag"), after[0].header("etag")
-    if all(tags) and not str(tags[0]).startswith("W/"):
+    tags = yard.version(watch.seen), yard.version(after[0])
+    if tags[0] and tags[1] and yard.wire.exact(tags[0]):
         if moved and tags[0] == tags[1]:
             yard.claim(
                 after[0],
                 "law.tag-changes",
-                "header.ETag",
+                yard.wire.version_place,
                 "another entity tag than before the change",
                 str(tags[1]),
                 must=False,
             )
         if not moved and tags[0] != tags[1] and seen.operation.safe:
-            yard.claim(after[0], "law.tag-changes", "header.ETag", "the entity tag of before", str(tags[1]))
-        own = seen.header("etag")
-        if own is not None and own != tags[1] and not own.startswith("W/"):
+            yard.claim(
+                after[0], "law.tag-changes", yard.wire.version_place, "the entity tag of before", str(tags[1])
+            )
+        own = yard.version(seen)
+        if own is not None and own != tags[1] and yard.wire.exact(own):
             yard.claim(
                 seen,
                 "law.tag-changes",
-                "header.ETag",
+                yard.wire.version_place,
                 f"the entity tag that is read afterwards, {tags[1]}",
                 own,
             )
 
 
+_counters = word_set("names.counter")
+
+
 def _counter(name: str) -> bool:
     word = name.lower()
-    return any(
-        part in word for part in ("revision", "version", "etag", "generation", "changes", "edition", "seq")
-    )
+    return any(part in word for part in _counters())
 
 
 async def again(yard: Yard, watch: Watched, operation: Operation) -> None:
@@ -318,10 +322,8 @@ async def again(yard: Yard, watch: Watched, operation: Operation) -> None:
     seen = await yard.call(operation, inputs, Purpose.CONFLICT)
     after = await yard.item(watch.thing)
     if after is None or not seen.ok:
-        if seen.refused and seen.status not in (409, 412, 428):
-            yard.claim(
-                seen, "law.repeat-changes-nothing", "answer", "success, as the first time", seen.outcome
-            )
+        if seen.refused and seen.outcome not in (Outcome.CONFLICT, Outcome.STALE):
+            yard.claim(seen, "law.repeat-changes-nothing", "answer", "success, as the first time", seen.code)
         return
     moved = {path for path in changes(watch.shown, after[1]) if path.rpartition("/")[2] in watch.settable}
     for path in sorted(moved):
@@ -336,7 +338,9 @@ async def again(yard: Yard, watch: Watched, operation: Operation) -> None:
 
 
 async def conditions(yard: Yard, kind: Kind) -> None:
-    """`If-Match` and `If-None-Match`, where the definition speaks of them; HEAD where it is answered."""
+    """Requests that depend on a version, where the definition mentions them; the same response without its
+    body.
+    """
     reader = next(iter(kind.reads), None)
     if reader is None or yard.bench.only_reading:
         return
@@ -347,67 +351,39 @@ async def conditions(yard: Yard, kind: Kind) -> None:
         return
     if first is None or not first.ok:
         return
-    tag = first.header("etag")
+    tag = yard.version(first)
     if tag is not None:
         await _known_already(yard, thing, reader, tag)
         for operation in (*kind.updates, *([kind.deleter] if kind.deleter else [])):
-            if declares(operation, "if-match", "412"):
+            if yard.wire.conditional(operation):
                 tag = await _conditional(yard, thing, operation, tag)
                 if tag is None:
                     break
     await _head(yard, reader, first)
 
 
-def declares(operation: Operation, name: str, status: str) -> bool:
-    """Whether an operation has a header input, or a status, of that name."""
-    return any(
-        declared_input.place == "header" and declared_input.name.lower() == name
-        for declared_input in operation.inputs
-    ) or any(answer.status == status for answer in operation.answers)
-
-
-def with_header(inputs: Inputs, name: str, value: str, operation: Operation) -> Inputs:
-    """Inputs with a header field, at its declared address where it has one."""
-    given = next(
-        (
-            declared_input.address
-            for declared_input in operation.inputs
-            if declared_input.place == "header" and declared_input.name.lower() == name.lower()
-        ),
-        f"header.{name}",
-    )
-    return Inputs({**inputs.values, given: value}, inputs.body, inputs.content_type)
-
-
-def other_tag(tag: str) -> str:
-    """An entity tag of the same form that is another one: where it is a number, an earlier one."""
-    number = re.fullmatch(r'((?:W/)?"?)(\d+)("?)', tag)
-    if number:
-        return f"{number[1]}{max(0, int(number[2]) - 1) or int(number[2]) + 1}{number[3]}"
-    place = next((at for at in range(len(tag) - 1, -1, -1) if tag[at].isalnum()), None)
-    if place is None:
-        return '"juxtalogos-other"'
-    return (
-        tag[:place]
-        + ("1" if tag[place] == "0" else "0" if tag[place].isdigit() else "b" if tag[place] in "aA" else "a")
-        + tag[place + 1 :]
-    )
+def with_version(
+    wire: Wire, operation: Operation, inputs: Inputs, version: str, *, unless: bool = False
+) -> Inputs:
+    """Inputs that make a request depend on a version."""
+    given = wire.precondition(operation, version, unless=unless)
+    return Inputs({**inputs.values, **given}, inputs.body, inputs.content_type)
 
 
 async def _known_already(yard: Yard, thing: Thing, reader: Operation, tag: str) -> None:
-    if not declares(reader, "if-none-match", "304"):
+    wire = yard.wire
+    if not wire.conditional(reader, unless=True):
         return
     inputs, _ = await yard.fill(reader, thing.context)
-    for value, wanted in ((tag, 304), (other_tag(tag), 200)):
-        seen = await yard.call(reader, with_header(inputs, "If-None-Match", value, reader), Purpose.CONFLICT)
-        if seen.status != wanted and not seen.crashed:
-            yard.claim(
-                seen,
-                "law.not-modified",
-                "status",
-                f"{wanted} to If-None-Match with {'the' if wanted == 304 else 'another'} entity tag",
-                seen.outcome,
+    for version, known in ((tag, True), (wire.other_version(tag), False)):
+        asked = with_version(wire, reader, inputs, version, unless=True)
+        seen = await yard.call(reader, asked, Purpose.CONFLICT)
+        right = wire.unchanged(seen.exchange) if known and seen.exchange is not None else seen.ok
+        if not right and not seen.crashed:
+            wanted = (
+                "that nothing has changed since this version" if known else "a success: it is another version"
             )
+            yard.claim(seen, "law.not-modified", "status", wanted, seen.code)
 
 
 async def _conditional(yard: Yard, thing: Thing, operation: Operation, tag: str) -> str | None:
@@ -421,73 +397,75 @@ async def _conditional(yard: Yard, thing: Thing, operation: Operation, tag: str)
     before = await yard.item(thing)
     ends = operation is thing.kind.deleter
     stale = await yard.call(
-        operation, with_header(inputs, "If-Match", other_tag(tag), operation), Purpose.CONFLICT
+        operation, with_version(yard.wire, operation, inputs, yard.wire.other_version(tag)), Purpose.CONFLICT
     )
     after = await yard.item(thing)
     if stale.ok:
         yard.claim(
-            stale, "law.condition-heeded", "status", "412 to If-Match with another entity tag", stale.outcome
+            stale, "law.condition-heeded", "status", "a refusal: another version is current", stale.code
         )
         if ends:
             thing.gone = True
             return None
     elif (
         stale.refused
-        and stale.status not in (412, 428, 401, 403)
-        and any(answer.status == "412" for answer in operation.answers)
+        and stale.outcome is not Outcome.STALE
+        and not stale.outcome.about_caller
+        and any(answer.outcome is Outcome.STALE for answer in operation.answers)
     ):
         yard.claim(
             stale,
             "law.condition-heeded",
             "status",
-            "412, as declared, to If-Match with another entity tag",
-            stale.outcome,
+            "a refusal as stale, as declared: another version is current",
+            stale.code,
             must=False,
         )
     elif before is not None and (
         after is None or changes(before[1], after[1]) - yard.volatile.get(thing.kind.name, set())
     ):
         yard.claim(stale, "law.condition-heeded", "body", "that nothing is done", "it changed")
-    right = await yard.call(operation, with_header(inputs, "If-Match", tag, operation), Purpose.CONFLICT)
-    if right.status == 412:
+    right = await yard.call(operation, with_version(yard.wire, operation, inputs, tag), Purpose.CONFLICT)
+    if right.outcome is Outcome.STALE:
         yard.claim(
             right,
             "law.condition-heeded",
             "status",
-            "a success to If-Match with the entity tag that was read",
-            "412",
+            "a success: it names the version that was read",
+            right.code,
         )
     if ends:
         thing.gone = right.ok
         return None
     seen = await yard.read(thing)
-    now = seen.header("etag") if seen is not None and seen.ok else None
+    now = yard.version(seen) if seen is not None and seen.ok else None
     if right.ok and now is not None and now != tag:  # the tag of before is stale now
-        older = await yard.call(operation, with_header(inputs, "If-Match", tag, operation), Purpose.CONFLICT)
+        older = await yard.call(operation, with_version(yard.wire, operation, inputs, tag), Purpose.CONFLICT)
         if older.ok:
             yard.claim(
                 older,
                 "law.condition-heeded",
                 "status",
-                "412 to If-Match with an entity tag of before",
-                older.outcome,
+                "a refusal: the version of before is not current",
+                older.code,
             )
             seen = await yard.read(thing)
-            now = seen.header("etag") if seen is not None and seen.ok else None
+            now = yard.version(seen) if seen is not None and seen.ok else None
     return now
 
 
 async def _head(yard: Yard, reader: Operation, first: Trial) -> None:
-    """HEAD is answered as GET (RFC 9110, section 9.3.2), where it is answered with success."""
-    if reader.method != "GET" or first.exchange is None:
+    """The same response without its body has the same code (RFC 9110, section 9.3.2),
+    where it is a success.
+    """
+    if first.exchange is None or yard.wire.head_of(reader, first.exchange.request) is None:
         return
 
     def headed(request: Request) -> Request:
-        return Request("HEAD", request.url, request.headers, None)
+        return yard.wire.head_of(reader, request) or request
 
-    seen = await yard.call(reader, first.inputs, Purpose.CONFLICT, change=headed, step=f"{reader.id} by HEAD")
-    response = seen.exchange.response if seen.exchange else None
-    if response is None or not 200 <= response.status < 300:
-        return
-    if response.status != first.status:
-        yard.claim(seen, "law.head-as-get", "status", str(first.status), str(response.status))
+    seen = await yard.call(
+        reader, first.inputs, Purpose.CONFLICT, change=headed, step=f"{reader.id} without its body"
+    )
+    if seen.ok and seen.code != first.code:
+        yard.claim(seen, "law.head-as-get", "status", first.code, seen.code)

@@ -10,7 +10,7 @@ import re
 from collections.abc import Container, Iterable
 from dataclasses import replace
 
-from juxtalogos.formats.naming import first_part, intent_of, last_part, noun_of, singular, words_of
+from juxtalogos.conventions.naming import first_part, intent_of, last_part, noun_of, singular, words_of
 from juxtalogos.model.contract import Input, Intent, Operation
 
 _ITEM = re.compile(r"(.*)/\{\}")

@@ -1,5 +1,6 @@
 """A folder of HTTP/1.1 request messages (RFC 9112), one a file: calls that no definition declares."""
 
+from juxtalogos.formats.http.outcomes import read_with_meaning
 from juxtalogos.formats.on_demand import on_demand
 from juxtalogos.model.document import Document
 from juxtalogos.model.format import Format
@@ -14,7 +15,7 @@ def claims(document: Document) -> bool:
 MESSAGES = Format(
     "messages",
     claims,
-    read=on_demand(f"{_HERE}.reader:read"),
+    read=read_with_meaning(on_demand(f"{_HERE}.reader:read")),
     engine=on_demand(f"{_HERE}.shown:engine"),
     bind=on_demand(f"{_HERE}.binding:MessagesWire"),
     whole_folder=True,
@@ -22,5 +23,3 @@ MESSAGES = Format(
     plain_names=("get", "post", "put", "patch", "delete", "head", "options"),
     hint="a message of HTTP begins with METHOD TARGET HTTP/1.1",
 )
-
-__all__ = ["MESSAGES"]

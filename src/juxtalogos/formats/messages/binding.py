@@ -11,34 +11,25 @@ from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.documents.messagetext import read_message
 from juxtalogos.exchange.media import chosen_media, parse_media_type
 from juxtalogos.exchange.message import request_text
-from juxtalogos.formats.http.match import Matcher
+from juxtalogos.formats.http.outcomes import with_outcome
 from juxtalogos.formats.http.templates import canonical, filled, template, variables
+from juxtalogos.formats.http.wire import HttpWire
 from juxtalogos.formats.messages.message import taken_apart
 from juxtalogos.formats.messages.shown import ShownEngine, typed
-from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.contract import Operation
 from juxtalogos.model.document import Document, Parsed
 from juxtalogos.model.elements import Element
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.exchange import Exchange, Request, header
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.schema import ABSENT, SchemaRef
-from juxtalogos.model.wire import Answer, Inputs, WireCheck
+from juxtalogos.model.wire import Answer, Inputs
 
 UNDECLARED = "messages declare nothing of their answers"
 
 
-class MessagesWire:
+class MessagesWire(HttpWire):
     """See `Wire`."""
-
-    method_tells = True
-    checks: tuple[WireCheck, ...] = ()
-
-    def __init__(self, contract: Contract) -> None:
-        self.contract = contract
-
-    @cached_property
-    def _matcher(self) -> Matcher:
-        return Matcher(self.contract)
 
     @cached_property
     def _examples(self) -> ShownEngine:
@@ -77,7 +68,7 @@ class MessagesWire:
         url = base_url.rstrip("/") + path + ("?" + urlencode(query, quote_via=quote) if query else "")
         return Request(operation.method, url, tuple(headers), body)
 
-    def taken(self, operation: Operation, request: Request, base_url: str) -> Inputs:
+    def inputs_of(self, operation: Operation, request: Request, base_url: str) -> Inputs:
         below = request.url[len(base_url.rstrip("/")) :] if request.url.startswith(base_url) else request.url
         text = request_text(Request(request.method, f"http://host{below}", request.headers, request.body))
         message = taken_apart(Document("message", "message", text, lambda: Parsed(read_message(text))))
@@ -90,11 +81,8 @@ class MessagesWire:
         paths = {f"path.{name}": unquote(one) for name, one in found.items()}
         return Inputs({**paths, **values}, message.body, message.content_type)
 
-    def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
-        return self._matcher.match(request, base_url)
-
     def unmatched(self, request: Request, base_url: str) -> CheckResult | str:
-        found = self._matcher.unmatched(request, base_url)
+        found = super().unmatched(request, base_url)
         return found if isinstance(found, str) else f"no message like it is in {self.contract.name}"
 
     def decode(self, operation: Operation, exchange: Exchange) -> Answer:
@@ -107,7 +95,7 @@ class MessagesWire:
                 value = parse_json(response.body)
             except NotJson:
                 value = ABSENT
-        return Answer(None, None, value, allowed=UNDECLARED)
+        return with_outcome(Answer(None, None, value, allowed=UNDECLARED), exchange)
 
     def elements(self, operation: Operation) -> Iterator[Element]:
         yield Element("operation", operation.location, label=operation.id)
@@ -117,22 +105,10 @@ class MessagesWire:
     ) -> tuple[str, ...]:
         return tuple(element.id for element in self.elements(operation))
 
-    def parts(self, exchange: Exchange) -> tuple[Exchange, ...]:
-        return ()
-
-    def conversation(self, base_url: str) -> None:
-        return None
-
-    def misread(self, request: Request) -> tuple[tuple[str, str, Request], ...]:
-        return ()
-
     def parse_text(self, schema: SchemaRef | None, pointer: str, text: str) -> Any:
         if schema is None:
             return text
         return typed(self._examples.example(schema), pointer, text, loose=schema.role == "body")
-
-    def selector(self, operation: Operation, schema: SchemaRef, pointer: str) -> None:
-        return None
 
 
 def _text(value: Any) -> str:

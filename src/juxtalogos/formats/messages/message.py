@@ -10,10 +10,10 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import parse_qsl, unquote, urlsplit
 
+from juxtalogos.conventions.naming import singular
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.exchange.redact import is_credential
 from juxtalogos.formats.http.templates import canonical, template
-from juxtalogos.formats.naming import singular
 from juxtalogos.model.document import Document
 from juxtalogos.model.schema import ABSENT
 

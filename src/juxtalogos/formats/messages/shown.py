@@ -6,6 +6,7 @@ import copy
 from collections.abc import Iterator, Mapping
 from typing import Any
 
+from juxtalogos.documents.jsonvalues import in_words, type_of
 from juxtalogos.formats.messages.message import taken_apart
 from juxtalogos.model.document import Document
 from juxtalogos.model.elements import Element
@@ -24,7 +25,6 @@ from juxtalogos.model.schema import (
     Wanted,
     is_index,
 )
-from juxtalogos.schema.json.tree.values import in_words, type_of
 
 MOST_ROWS = 5_000
 

@@ -7,6 +7,7 @@ from urllib.parse import urljoin
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.documents.xmltree import XmlTree
+from juxtalogos.formats.http.outcomes import read_with_meaning
 from juxtalogos.formats.on_demand import on_demand
 from juxtalogos.model.document import Document
 from juxtalogos.model.format import Format, SignInScheme
@@ -62,7 +63,7 @@ def _is_old_list(value: dict[str, Any]) -> bool:
 ODATA = Format(
     "odata",
     claims,
-    read=on_demand(f"{_HERE}.definition.reader:read"),
+    read=read_with_meaning(on_demand(f"{_HERE}.definition.reader:read")),
     engine=on_demand(f"{_HERE}.schemas.engine:engine"),
     bind=on_demand(f"{_HERE}.binding:ODataWire"),
     is_root=is_root,
@@ -90,5 +91,3 @@ ODATA = Format(
     plain_names=("metadata", "$metadata", "edmx", "csdl", "service", "definition", "index", "main"),
     hint="OData metadata has an <edmx:Edmx> root, or `$Version` in JSON",
 )
-
-__all__ = ["ODATA"]

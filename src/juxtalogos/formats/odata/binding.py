@@ -7,6 +7,8 @@ from functools import cached_property
 from typing import Any
 
 from juxtalogos.documents.jsontext import NotJson, parse_json
+from juxtalogos.formats.http.outcomes import with_outcome
+from juxtalogos.formats.http.wire import HttpWire
 from juxtalogos.formats.odata.coverage import Counted
 from juxtalogos.formats.odata.csdl import Model
 from juxtalogos.formats.odata.definition.model_reader import model_of
@@ -15,9 +17,9 @@ from juxtalogos.formats.odata.wire.checks import ProtocolRules
 from juxtalogos.formats.odata.wire.conversation import ODataConversation
 from juxtalogos.formats.odata.wire.decode import decode
 from juxtalogos.formats.odata.wire.encode import encode
+from juxtalogos.formats.odata.wire.inputs import inputs_of
 from juxtalogos.formats.odata.wire.match import Matcher
-from juxtalogos.formats.odata.wire.taken import taken
-from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.contract import Operation
 from juxtalogos.model.elements import Element
 from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.findings import CheckResult
@@ -26,13 +28,8 @@ from juxtalogos.model.wire import Answer, Inputs, WireCheck
 from juxtalogos.schema.json.tell.profile import declared_kinds
 
 
-class ODataWire:
+class ODataWire(HttpWire):
     """See `Wire`."""
-
-    method_tells = True
-
-    def __init__(self, contract: Contract) -> None:
-        self.contract = contract
 
     @cached_property
     def model(self) -> Model:
@@ -40,10 +37,10 @@ class ODataWire:
 
     @cached_property
     def checks(self) -> tuple[WireCheck, ...]:
-        return (ProtocolRules(self.model).check,)
+        return *super().checks, ProtocolRules(self.model).check
 
     @cached_property
-    def _matcher(self) -> Matcher:
+    def _reader(self) -> Matcher:
         return Matcher(self.contract, self.model)
 
     @cached_property
@@ -53,17 +50,17 @@ class ODataWire:
     def encode(self, operation: Operation, inputs: Inputs, base_url: str, *, loose: bool = False) -> Request:
         return encode(self.model, operation, inputs, base_url, loose=loose)
 
-    def taken(self, operation: Operation, request: Request, base_url: str) -> Inputs:
-        return taken(self._counted, operation, request, base_url)
+    def inputs_of(self, operation: Operation, request: Request, base_url: str) -> Inputs:
+        return inputs_of(self._counted, operation, request, base_url)
 
     def match(self, request: Request, base_url: str) -> tuple[Operation, ...]:
-        return self._matcher.match(request, base_url)
+        return self._reader.match(request, base_url)
 
     def unmatched(self, request: Request, base_url: str) -> CheckResult | str:
-        return self._matcher.unmatched(request, base_url)
+        return self._reader.unmatched(request, base_url)
 
     def decode(self, operation: Operation, exchange: Exchange) -> Answer:
-        return decode(self.contract, self.model, operation, exchange)
+        return with_outcome(decode(self.contract, self.model, operation, exchange), exchange)
 
     def elements(self, operation: Operation) -> Iterator[Element]:
         return self._counted.elements(operation)
@@ -79,9 +76,6 @@ class ODataWire:
     def conversation(self, base_url: str) -> ODataConversation:
         return ODataConversation(self.model, base_url)
 
-    def misread(self, request: Request) -> tuple[tuple[str, str, Request], ...]:
-        return ()
-
     def parse_text(self, schema: SchemaRef | None, pointer: str, text: str) -> Any:
         """By the declared type: a text stays one where a text is declared."""
         if schema is None:
@@ -91,9 +85,6 @@ class ODataWire:
         if "array" in kinds and "string" not in kinds and not text.startswith("["):
             return [_single(one.strip(), items) for one in text.split(",")] if text else []
         return _single(text, kinds)
-
-    def selector(self, operation: Operation, schema: SchemaRef, pointer: str) -> None:
-        return None
 
 
 def _single(text: str, kinds: tuple[str, ...]) -> Any:

@@ -1,5 +1,6 @@
 """OpenAPI 2.0, 3.0 and 3.1: reading definitions and speaking HTTP by them."""
 
+from juxtalogos.formats.http.outcomes import read_with_meaning
 from juxtalogos.formats.openapi.binding import OpenApiWire
 from juxtalogos.formats.openapi.definition.reader import claims, engine, read
 from juxtalogos.model.format import Format
@@ -7,7 +8,7 @@ from juxtalogos.model.format import Format
 OPENAPI = Format(
     "openapi",
     claims,
-    read,
+    read_with_meaning(read),
     engine,
     OpenApiWire,
     endings=(".yaml", ".yml", ".json"),
@@ -15,5 +16,3 @@ OPENAPI = Format(
     source_type="openapi",
     hint="an OpenAPI definition has `openapi: 3.0.3` (or 3.1, or `swagger: '2.0'`) at its top",
 )
-
-__all__ = ["OPENAPI"]

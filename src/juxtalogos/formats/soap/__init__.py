@@ -4,6 +4,7 @@ from collections.abc import Callable
 from typing import Any
 
 from juxtalogos.documents.xmltree import XmlTree
+from juxtalogos.formats.http.outcomes import read_with_meaning
 from juxtalogos.formats.on_demand import on_demand
 from juxtalogos.formats.soap.names import w
 from juxtalogos.model.document import Document
@@ -37,7 +38,7 @@ def is_root(document: Document) -> bool:
 SOAP = Format(
     "soap",
     claims,
-    read=on_demand(f"{_HERE}.definition.reader:read"),
+    read=read_with_meaning(on_demand(f"{_HERE}.definition.reader:read")),
     engine=on_demand(f"{_HERE}.schemas:engine"),
     bind=on_demand(f"{_HERE}.binding:SoapWire"),
     is_root=is_root,
@@ -60,5 +61,3 @@ SOAP = Format(
     plain_names=("wsdl", "service", "services", "definition", "index", "main"),
     hint="a WSDL <definitions>",
 )
-
-__all__ = ["SOAP"]

@@ -143,6 +143,7 @@ def _result(result: CheckResult) -> tuple[Any, ...]:
         int(result.proving),
         result.detail,
         result.anchor,
+        result.former,
     )
 
 

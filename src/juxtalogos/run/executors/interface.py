@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 from collections import deque
-from collections.abc import Iterable, Sequence
+from collections.abc import Awaitable, Callable, Iterable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
 from typing import Protocol
 
-from juxtalogos.ledger import CaseRecord
+from juxtalogos.ledger import CaseRecord, Ledger
+from juxtalogos.ledger.recorder import Recorder
+from juxtalogos.run.binding import BoundRun
 from juxtalogos.run.plan import Unit
+from juxtalogos.run.step import RunContext
 
 
 class WorkSource(Protocol):
@@ -22,6 +27,24 @@ class WorkSource(Protocol):
     @property
     def exhausted(self) -> bool:
         """Whether there will be no more work, whatever comes of what is under way."""
+
+
+@dataclass(frozen=True, slots=True)
+class RunSetting:
+    """What an executor is made for: one run, where it is kept, and how it is told to stop."""
+
+    bound: BoundRun
+    workspace: Path
+    ledger: Ledger
+    number: int
+    """The run's number in the ledger."""
+    recorder: Recorder
+    context: RunContext
+    reset: Callable[[], Awaitable[None]] | None
+    """Resets the system under test before a case."""
+    processes: int
+    done: Callable[[CaseRecord], None]
+    """Is told of each case that ended."""
 
 
 class Executor(Protocol):

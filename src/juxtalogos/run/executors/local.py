@@ -6,7 +6,8 @@ import asyncio
 
 from juxtalogos.model.errors import LedgerError
 from juxtalogos.run.engine import Engine
-from juxtalogos.run.executors.interface import WorkSource
+from juxtalogos.run.executors.interface import RunSetting, WorkSource
+from juxtalogos.run.slots import Slots
 
 
 class LocalExecutor:
@@ -37,3 +38,11 @@ class LocalExecutor:
             else:
                 changed.clear()
                 await changed.wait()
+
+
+def local_executor(setting: RunSetting) -> LocalExecutor:
+    """The executor of a run in this process."""
+    slots = Slots(setting.bound.plan.jobs)
+    return LocalExecutor(
+        Engine(setting.bound, setting.context, setting.recorder, slots, setting.reset, setting.done)
+    )

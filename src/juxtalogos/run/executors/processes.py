@@ -9,19 +9,15 @@ import asyncio
 import contextlib
 import json
 import sys
-from collections.abc import Callable
 from dataclasses import asdict, dataclass, field
-from pathlib import Path
 from typing import Any
 
-from juxtalogos.ledger import CaseRecord, Ledger
-from juxtalogos.ledger.recorder import Recorder
+from juxtalogos.ledger import CaseRecord
 from juxtalogos.model.errors import ConfigError, LedgerError
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.run.binding import BoundRun, turns_of
-from juxtalogos.run.executors.interface import WorkSource
+from juxtalogos.run.binding import turns_of
+from juxtalogos.run.executors.interface import RunSetting, WorkSource
 from juxtalogos.run.plan import Unit
-from juxtalogos.run.stop import Stop
 from juxtalogos.run.walk import MAX_CLEANUP
 
 WORKER = "juxtalogos.run.executors.worker"
@@ -51,28 +47,18 @@ class ProcessExecutor:
     One that dies takes only what it was doing with it, which is told as an error.
     """
 
-    def __init__(
-        self,
-        run: BoundRun,
-        workspace: Path,
-        ledger: Ledger,
-        number: int,
-        recorder: Recorder,
-        processes: int,
-        done: Callable[[CaseRecord], None],
-        stop: Stop,
-    ) -> None:
-        self.bound = run
-        self.workspace = workspace
-        self.ledger = ledger
-        self.number = number
-        self.recorder = recorder
-        self.processes = processes
-        self.done = done
-        self.stop = stop
+    def __init__(self, setting: RunSetting) -> None:
+        self.bound = setting.bound
+        self.workspace = setting.workspace
+        self.ledger = setting.ledger
+        self.number = setting.number
+        self.recorder = setting.recorder
+        self.processes = setting.processes
+        self.done = setting.done
+        self.stop = setting.context.stop
         self.given = 0
         self.changed = asyncio.Event()
-        stop.listen(self.changed.set)
+        self.stop.listen(self.changed.set)
         self.fault: Exception | None = None
 
     async def run(self, source: WorkSource) -> None:

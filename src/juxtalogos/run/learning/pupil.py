@@ -5,12 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from juxtalogos.model.contract import Operation
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.workspace.known import Hints
 
 ATTEMPTS = 12
 """Ways that one operation is tried in."""
-BUSY, PATIENCE = (502, 503, 504), 3
-"""Statuses of a service that is busy, and how often the same is tried again then."""
+PATIENCE = 3
+"""How often the same request is tried again while the service is busy."""
 WORKED, REFUSED, WANTS, SKIPPED = "worked", "refused", "wants", "skipped"
 
 
@@ -28,6 +29,8 @@ class Pupil:
     attempts: int = 0
     outcome: str = ""
     status: int = 0
+    meaning: Outcome = Outcome.UNKNOWN
+    """What its latest response means."""
     words: str = ""
     knowledge: int = -1
     """How much was known when it was tried last."""

@@ -7,7 +7,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from typing import Any
 
-from juxtalogos.formats.naming import plain
+from juxtalogos.conventions.naming import plain
+from juxtalogos.conventions.words import word_set
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import REFUSED
@@ -33,32 +34,7 @@ _MOST = re.compile(
     r"(?:at most|less than(?: or equal to)?|maximum(?: is)?|<=?|not exceed)\s*(-?\d{1,15}(?:\.\d{1,15})?)",
     re.IGNORECASE,
 )
-_PLAIN_WORDS = frozenset(
-    (
-        "value",
-        "values",
-        "field",
-        "fields",
-        "parameter",
-        "parameters",
-        "body",
-        "query",
-        "header",
-        "path",
-        "request",
-        "error",
-        "detail",
-        "title",
-        "message",
-        "status",
-        "type",
-        "is",
-        "not",
-        "the",
-        "one",
-        "and",
-    )
-)
+_plain_words = word_set("messages.plain")
 
 
 @dataclass(frozen=True, slots=True)
@@ -99,7 +75,7 @@ def named_inputs(exchange: Exchange, sent: Inputs, addresses: Iterable[str]) -> 
             note(head[1].rpartition(".")[2], text)
     for text in texts:
         for word in re.findall(r"[A-Za-z][\w-]{2,}", text):
-            if word.lower() not in _PLAIN_WORDS:
+            if word.lower() not in _plain_words():
                 note(word, text)
     return [Named(address, text) for address, text in found.items()]
 

@@ -21,19 +21,22 @@ from juxtalogos.compose.needs import Need, needs_of
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.resources import Resources
 from juxtalogos.exchange.redact import MASK
-from juxtalogos.formats import wire_of
+from juxtalogos.formats import outcome_of, wire_of
 from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, Ledger
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import JuxtalogosError
+from juxtalogos.model.outcome import Outcome
+from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.binding import bind, digest_of
 from juxtalogos.run.execute import execute
-from juxtalogos.run.learning.pupil import ATTEMPTS, BUSY, PATIENCE, REFUSED, SKIPPED, WANTS, WORKED, Pupil
+from juxtalogos.run.learning.pupil import ATTEMPTS, PATIENCE, REFUSED, SKIPPED, WANTS, WORKED, Pupil
 from juxtalogos.run.learning.seen import SeenValues
 from juxtalogos.run.learning.ways import Ways
 from juxtalogos.run.plan import CaseRef, RunPlan
-from juxtalogos.run.refusals import SIGN_IN, words_of
+from juxtalogos.run.refusals import words_of
 from juxtalogos.run.session import known_values
+from juxtalogos.suite.document.building import case_id, cases_in
 from juxtalogos.suite.document.reader import read_suites
 from juxtalogos.suite.document.saving import source_url
 from juxtalogos.suite.document.writer import slug, to_yaml
@@ -168,8 +171,8 @@ class Learner:
         )
         by_id = {candidate.operation.id: candidate for candidate in chosen}
         cases = {
-            case["workflowId"]: operation
-            for case, operation in zip(composed.document["workflows"], composed.subjects)
+            case_id(case): operation
+            for case, operation in zip(cases_in(composed.document), composed.subjects)
         }
         own = []
         for record in await self.run(composed, hints):
@@ -247,7 +250,8 @@ class Learner:
         """Takes what an answer shows."""
         if record.exchange is not None:
             self.lessons.requests += 1
-            self.seen.note(record.operation, record.exchange)
+            if outcome_of(self.contract, record.operation, record.exchange).succeeded:
+                self.seen.note(record.operation, record.exchange)
 
     def take(self, pupil: Pupil, record: ExchangeRecord) -> None:
         """What an attempt said: what worked is kept; a refusal puts what follows from it in front."""
@@ -267,14 +271,15 @@ class Learner:
                 pupil.waiting = [pupil.now, *pupil.waiting] if pupil.now != Hints() else pupil.waiting
             return  # else what was thought to give it does not: the next way
         pupil.words = words_of(record.exchange)
-        if record.status in BUSY and pupil.busy < PATIENCE:
+        pupil.meaning = outcome_of(self.contract, pupil.operation, record.exchange)
+        if pupil.meaning is Outcome.BUSY and pupil.busy < PATIENCE:
             pupil.busy, pupil.attempts, pupil.outcome = pupil.busy + 1, pupil.attempts - 1, REFUSED
             pupil.waiting = [pupil.now, *pupil.waiting]
             self.plan["jobs"] = 1  # it does not take so much at once
             return
-        if 200 <= record.status < 300 and record.verdict not in ("error",):
+        if pupil.meaning.succeeded and record.verdict is not Verdict.ERROR:
             self.worked(pupil)
-        elif record.status in SIGN_IN:
+        elif pupil.meaning.about_caller:
             pupil.outcome = WANTS
         else:
             pupil.outcome = REFUSED
@@ -320,7 +325,7 @@ class Learner:
         operation = self.contract.operation(record.operation)
         assert operation is not None
         try:
-            return wire_of(self.contract).taken(
+            return wire_of(self.contract).inputs_of(
                 operation, record.exchange.request, self.target.base_url(self.contract)
             )
         except (JuxtalogosError, ValueError, LookupError):

@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
+from juxtalogos.conventions.naming import plain
 from juxtalogos.documents.jsontext import NotJson, parse_json
-from juxtalogos.formats.naming import plain
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.location import join_pointer
 
@@ -32,9 +32,7 @@ class SeenValues:
     def note(self, operation: str, exchange: Exchange) -> None:
         """Takes what a JSON answer of success shows; of lists their first item."""
         response = exchange.response
-        if response is None or not 200 <= response.status < 300:
-            return
-        if len(response.body) > MAX_BODY:
+        if response is None or len(response.body) > MAX_BODY:
             return
         try:
             value = parse_json(response.body)

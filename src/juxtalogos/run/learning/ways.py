@@ -13,7 +13,7 @@ from juxtalogos.compose.dependencies import Finder, field_rank
 from juxtalogos.compose.needs import Need, needs_of
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract, Intent, Operation
-from juxtalogos.model.exchange import GONE
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.learning.pupil import WORKED, Pupil
 from juxtalogos.run.learning.reading import Named, named_inputs, wanted_values
@@ -58,7 +58,8 @@ class Ways:
         for one in named[:6]:
             if one.address in present and one.address not in required:
                 yield self.more(pupil, left_out=LeftOut(operation.id, one.address, pupil.words[:120]))
-        if record.status in GONE or (record.status >= 500 and linked):
+        absent = pupil.meaning is Outcome.ABSENT
+        if absent or (pupil.meaning.failed and linked):
             yield from self.other_sources(pupil, {item.address for item in named})
         for one in named[:6]:
             if one.address in required and one.address not in linked:
@@ -69,7 +70,7 @@ class Ways:
                 yield from self.added(pupil, one, sent)
         if pupil.full and not named:
             yield from self.halves(pupil, present, required)
-        if record.status not in GONE:
+        if not absent:
             yield from self.other_sources(pupil, {item.address for item in named})
         if not pupil.full:
             yield from self.unnamed(pupil, present, required, linked)
@@ -132,7 +133,7 @@ class Ways:
         answers.
         """
         for need in needs_of(self.finder.resources, pupil.operation):
-            if need.name.lower() == "if-match":
+            if need.version:
                 continue  # a version, and no id
             if named and need.address not in named and not need.resource:
                 continue

@@ -12,8 +12,9 @@ from juxtalogos.model.schema import NOTHING, Direction, OutlineRow, SchemaRef, W
 from juxtalogos.schema.json.check import combining, operators  # noqa: F401  (importing them fills the table)
 from juxtalogos.schema.json.check.interpreter import Context, Path, check_node
 from juxtalogos.schema.json.tell.elements import hits
+from juxtalogos.schema.json.tree.dialects import DIALECTS
 from juxtalogos.schema.json.tree.nodes import Members, Node, Rule
-from juxtalogos.schema.json.tree.store import SchemaStore
+from juxtalogos.schema.json.tree.store import BadReference, SchemaStore
 
 if TYPE_CHECKING:
     from juxtalogos.model.schema import Boundary, Mutation
@@ -74,6 +75,13 @@ class JsonSchema:
     def of(self, node: Node) -> JsonSchema:
         """Another schema of the same store, in the same direction."""
         return JsonSchema(self.store, node, self.direction, self.asserts_format)
+
+    def member_types(self) -> dict[str, tuple[str, ...]]:
+        """The JSON types that each declared property of an object may have."""
+        from juxtalogos.schema.json.tell.profile import View
+
+        view = View(self.node, self.context())
+        return {name: view.of(node).kinds for name, node in view.properties.items()}
 
     def check(self, value: Any) -> tuple[Deviation, ...]:
         """Every deviation, in the order of the value; advisory ones too. TooDeep when it
@@ -276,3 +284,28 @@ def compile_schema(
     """
     store = SchemaStore({uri: schema, **(resources or {})}, dialect)
     return JsonSchema(store, store.node(uri, ""), Direction(direction), formats == "assert")
+
+
+class InlineSchemas:
+    """Schemas that stand within a document of another kind, such as the inputs of a suite."""
+
+    def __init__(self, uri: str, document: Any, dialect: str = "2020-12") -> None:
+        self.store, self.uri, self.dialect = SchemaStore({uri: document}, dialect), uri, dialect
+
+    def schema(self, pointer: str) -> JsonSchema:
+        """The schema at a JSON Pointer, its references followed; ValueError when one leads nowhere."""
+        try:
+            node = self.store.node(self.uri, pointer, self.dialect)
+            schema = JsonSchema(self.store, node, Direction.REQUEST, True)
+            schema.check(None)
+        except BadReference as error:
+            raise ValueError(str(error)) from None
+        return schema
+
+
+def asserts_format(dialect: str) -> bool:
+    """Whether `format` is an assertion in a dialect, and no mere annotation; true for what is no dialect of
+    ours.
+    """
+    known = DIALECTS.get(dialect)
+    return known is None or known.asserts_format

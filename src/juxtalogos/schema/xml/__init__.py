@@ -9,7 +9,14 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from juxtalogos.schema.xml.engine import SchemaSet, compile_schemas
 
-__all__ = ["SchemaSet", "compile_schemas"]
+__all__ = ["SchemaSet", "compile_schemas", "laid_out"]
+
+
+def laid_out(content: bytes) -> str:
+    """An XML document with an element a line, for people; empty where it is none."""
+    from juxtalogos.schema.xml.tell import text
+
+    return text.laid_out(content) or ""
 
 
 def __getattr__(name: str) -> Any:

@@ -13,9 +13,9 @@ from typing import Any
 
 from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.documents.xmltext import NotXml, local, namespace, parse_xml
-from juxtalogos.exchange.media import parse_media_type
+from juxtalogos.exchange.media import media_type_of
 from juxtalogos.model.errors import UsageError, nearest, quoted
-from juxtalogos.model.exchange import Response, header
+from juxtalogos.model.exchange import Response
 from juxtalogos.model.location import escape_key
 from juxtalogos.model.schema import ABSENT
 
@@ -57,7 +57,7 @@ class AnswerPlace:
                 else {**where, "exists": True}
             )
         if test == "type":
-            from juxtalogos.schema.json.tree.values import type_of
+            from juxtalogos.documents.jsonvalues import type_of
 
             return {**where, "type": type_of(self.value)}
         return {**where, "equals": self.value, "frozen": True}
@@ -96,7 +96,7 @@ def body_value(response: Response) -> Any:
 
 
 def _body(response: Response, prefixes: Mapping[str, str]) -> Iterator[AnswerPlace]:
-    parsed = parse_media_type(header(response.headers, "content-type") or "")
+    parsed = media_type_of(response)
     if parsed is None or parsed.is_json:
         try:
             yield from _json(parse_json(response.body), "body", "body", 0)

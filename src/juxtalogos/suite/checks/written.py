@@ -9,13 +9,12 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from juxtalogos.exchange.media import parse_media_type
+from juxtalogos.documents.jsonvalues import equal, in_words, type_of
+from juxtalogos.exchange.media import media_type_of
 from juxtalogos.model.errors import nearest, quoted
-from juxtalogos.model.exchange import header
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import Location, follow_pointer
 from juxtalogos.model.schema import ABSENT
-from juxtalogos.schema.json.tree.values import equal, in_words, type_of
 from juxtalogos.schema.patterns import PatternError, PatternTimeout, compile_pattern
 from juxtalogos.suite.checks.form import BadCheck, check_operand, check_place
 from juxtalogos.suite.kept_answers import run_values
@@ -122,7 +121,7 @@ def _as_typed(check: WrittenCheck, scope: Scope) -> WrittenCheck:
     ):
         return check
     response = scope.exchange.response if scope.exchange else None
-    media = parse_media_type(header(response.headers, "content-type") or "") if response else None
+    media = media_type_of(response) if response else None
     if media is None or not media.is_json:
         return check
     return replace(check, typed=True, inner=replace(check.inner, typed=True) if check.inner else None)

@@ -121,7 +121,7 @@ def _declared_places(contract: Contract, operation: Operation) -> Iterator[str]:
     """Every place of the declared answers of success; nothing where one leaves open what it has."""
     found: list[str] = []
     for answer in operation.answers:
-        for media in answer.media if answer.status.startswith("2") else ():
+        for media in answer.media if answer.outcome.succeeded else ():
             outline = [row.path for row in contract.schema(media.schema).outline()] if media.schema else []
             if len(outline) < 2 or any("NAME" in split_pointer(path) for path in outline):
                 return

@@ -11,10 +11,7 @@ from juxtalogos.model.contract import Contract
 from juxtalogos.model.document import Document
 from juxtalogos.model.errors import DocumentError, SuiteError, nearest, quoted
 from juxtalogos.model.location import Location, follow_pointer
-from juxtalogos.model.schema import Direction
-from juxtalogos.schema.json.engine import JsonSchema
-from juxtalogos.schema.json.tell.profile import View
-from juxtalogos.schema.json.tree.store import BadReference, SchemaStore
+from juxtalogos.schema.json import InlineSchemas, JsonSchema
 from juxtalogos.suite.document.node_reader import KnownNames, NodeReader
 from juxtalogos.suite.document.selection import needed_steps
 from juxtalogos.suite.document.step_reader import ID, StepReader
@@ -117,7 +114,7 @@ class _SuiteReader(NodeReader):
         """Arazzo documents by the name of their source."""
         self.components: dict[str, Any] = {}
         self.case_ids: list[str] = []
-        self.store = SchemaStore({document.uri: document.value}, "2020-12")
+        self.schemas = InlineSchemas(document.uri, document.value)
 
     def suite(self) -> Suite:
         root = Location(self.document.uri)
@@ -240,7 +237,6 @@ class _SuiteReader(NodeReader):
             self.expression(text, at.child("outputs", name), known)
         defaults, formulas = self.inputs(case.get("inputs"))
         schema = self.schema_at(case["inputs"], at.child("inputs")) if "inputs" in case else None
-        view = View(schema.node, schema.context()) if schema is not None else None
         setup = self.setup(case, at, steps)
         return Case(
             case_id,
@@ -253,7 +249,7 @@ class _SuiteReader(NodeReader):
             defaults,
             formulas,
             schema,
-            {name: view.of(node).kinds for name, node in view.properties.items()} if view else {},
+            schema.member_types() if schema is not None else {},
             tuple(
                 self.case_key(str(text), at.child("dependsOn", index))
                 for index, text in enumerate(self.listing(case, "dependsOn", at))
@@ -298,13 +294,9 @@ class _SuiteReader(NodeReader):
 
     def schema_at(self, value: Any, at: Location) -> JsonSchema:
         try:
-            schema = JsonSchema(
-                self.store, self.store.node(at.document, at.pointer, "2020-12"), Direction.REQUEST, True
-            )
-            schema.check(None)  # follows its references now, not in the middle of a run
-        except (BadReference, ValueError) as error:
+            return self.schemas.schema(at.pointer)
+        except ValueError as error:
             self.fail(f"this schema cannot be used: {error}", at, "correct its references")
-        return schema
 
     def kept(self, name: str) -> KeptAnswer:
         return read_kept(self.workspace.root, name)

@@ -10,8 +10,8 @@ from functools import lru_cache
 from typing import Any
 
 from juxtalogos.documents.jsontext import dump_json
+from juxtalogos.documents.jsonvalues import equal
 from juxtalogos.model.schema import ABSENT
-from juxtalogos.schema.json.tree.values import equal
 from juxtalogos.suite.language.expressions import BadExpression, Expression, Scope, evaluate, parse_expression
 from juxtalogos.suite.language.numbers import number_in
 from juxtalogos.suite.language.tokens import Tokens

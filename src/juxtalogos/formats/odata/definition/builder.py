@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cached_property
 
-from juxtalogos.formats.naming import singular
+from juxtalogos.conventions.naming import singular
 from juxtalogos.formats.odata.csdl import EntitySet, Model, Navigation
 from juxtalogos.formats.odata.definition.limits import Limits
 from juxtalogos.model.contract import DeclaredAnswer, DeclaredHeader, Input, Media

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
-from juxtalogos.formats.naming import singular
+from juxtalogos.conventions.naming import singular
 from juxtalogos.formats.odata.csdl import BoundCalls, Callable, Import, Parameter
 from juxtalogos.formats.odata.definition.builder import CHANGING, JSON, READING, SIGNED, Builder, Waypoint
 from juxtalogos.formats.odata.definition.limits import Limits

@@ -12,40 +12,47 @@ from urllib.parse import urljoin
 
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.exchange.media import parse_media_type
+from juxtalogos.exchange.multipart import enclosed
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange, Headers, Request, Response, header
 
 MAX_PARTS = 1_000
 
 
-def multipart(value: Any, boundary: str) -> bytes:
-    """The batch that JSON describes, as multipart: requests of one atomicity group are one change set."""
+def batch_parts(value: Any) -> list[bytes]:
+    """The parts of the batch that JSON describes: requests of one atomicity group are one change set."""
     requests = value.get("requests") if isinstance(value, dict) else None
     if not isinstance(requests, list) or not requests:
         raise UsageError(
             "a batch is made of requests",
             mend='give {"requests": [{"id": "1", "method": "GET", "url": "…"}]}',
         )
-    out, group, open_ = "", "", ""
+    parts: list[bytes] = []
+    group, held = "", list[bytes]()
     for number, one in enumerate(requests, 1):
         if not isinstance(one, dict):
             raise UsageError(
                 f"request {number} of the batch is no object", mend="give it an id, a method and a url"
             )
         named = str(one.get("atomicityGroup") or "")
-        if open_ and named != group:
-            out += f"--{open_}--\r\n"
-            open_ = ""
-        if named and named != group:
-            open_ = f"{boundary}-{number}"
-            out += f"--{boundary}\r\nContent-Type: multipart/mixed;boundary={open_}\r\n\r\n"
+        if held and named != group:
+            parts.append(_change_set(held))
+            held = []
         group = named
-        out += _part(one, number, open_ or boundary, in_group=bool(open_))
-    return (out + (f"--{open_}--\r\n" if open_ else "") + f"--{boundary}--\r\n").encode()
+        if named:
+            held.append(_part(one, number, in_group=True))
+        else:
+            parts.append(_part(one, number, in_group=False))
+    return [*parts, _change_set(held)] if held else parts
 
 
-def _part(one: dict[str, Any], number: int, boundary: str, *, in_group: bool) -> str:
-    head = f"--{boundary}\r\nContent-Type: application/http\r\nContent-Transfer-Encoding: binary\r\n"
+def _change_set(held: list[bytes]) -> bytes:
+    boundary, body = enclosed(held)
+    return f"Content-Type: multipart/mixed;boundary={boundary}\r\n\r\n".encode() + body
+
+
+def _part(one: dict[str, Any], number: int, *, in_group: bool) -> bytes:
+    head = "Content-Type: application/http\r\nContent-Transfer-Encoding: binary\r\n"
     if in_group:
         head += f"Content-ID: {_line(str(one.get('id', number)))}\r\n"
     given = one.get("headers")
@@ -59,8 +66,8 @@ def _part(one: dict[str, Any], number: int, boundary: str, *, in_group: bool) ->
     lines = "".join(f"{_line(key)}: {_line(item)}\r\n" for key, item in headers.items())
     return (
         f"{head}\r\n{_line(str(one.get('method', 'GET')))} {_line(str(one.get('url', '')))}"
-        f" HTTP/1.1\r\n{lines}\r\n{text}\r\n"
-    )
+        f" HTTP/1.1\r\n{lines}\r\n{text}"
+    ).encode()
 
 
 def _line(text: str) -> str:

@@ -7,9 +7,10 @@ from typing import Any
 
 from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.exchange.media import chosen_media, parse_media_type
+from juxtalogos.exchange.multipart import enclosed
 from juxtalogos.formats.odata.csdl import Model
 from juxtalogos.formats.odata.wire.atom import entry_text
-from juxtalogos.formats.odata.wire.batch import multipart
+from juxtalogos.formats.odata.wire.batch import batch_parts
 from juxtalogos.formats.odata.wire.literals import in_path, in_query, literal
 from juxtalogos.model.contract import Input, Operation
 from juxtalogos.model.errors import UsageError, nearest, quoted
@@ -17,7 +18,6 @@ from juxtalogos.model.exchange import Request
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 
-BOUNDARY = "juxtalogos-part-7f3a91c2"
 _VARIABLE = re.compile(r"(\w+=)?\{([^}]+)\}(,?)")
 
 
@@ -141,7 +141,8 @@ def _body(model: Model, operation: Operation, inputs: Inputs) -> tuple[str, byte
         return content_type, inputs.body
     parsed = parse_media_type(content_type)
     if parsed and parsed.type == "multipart":
-        return f"multipart/mixed;boundary={BOUNDARY}", multipart(inputs.body, BOUNDARY)
+        boundary, body = enclosed(batch_parts(inputs.body))
+        return f"multipart/mixed;boundary={boundary}", body
     if parsed and parsed.is_xml and not isinstance(inputs.body, str):
         return content_type, entry_text(model, operation.fact("type"), inputs.body).encode()
     if isinstance(inputs.body, str) and not (parsed and parsed.is_json):

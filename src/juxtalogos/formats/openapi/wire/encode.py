@@ -9,6 +9,7 @@ from urllib.parse import quote_plus
 
 from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.exchange.media import chosen_media, parse_media_type
+from juxtalogos.exchange.multipart import enclosed
 from juxtalogos.formats.http.match import base_of
 from juxtalogos.formats.http.templates import filled, variables
 from juxtalogos.formats.openapi.wire.styles import to_text, write
@@ -19,8 +20,6 @@ from juxtalogos.model.exchange import Request
 from juxtalogos.model.schema import ABSENT, SchemaRef
 from juxtalogos.model.wire import Inputs
 from juxtalogos.schema.json.tell.profile import View
-
-BOUNDARY = "juxtalogos-part-7f3a91c2"
 
 
 @dataclass(frozen=True, slots=True)
@@ -130,9 +129,8 @@ def encode_body(contract: Contract, operation: Operation, inputs: Inputs) -> tup
     if parsed and parsed.is_form:
         return content_type, form(inputs.body, media).encode()
     if parsed and parsed.is_multipart:
-        return f"multipart/form-data; boundary={BOUNDARY}", multipart(
-            inputs.body, dict(media.encoding) if media else {}
-        )
+        boundary, body = enclosed(form_parts(inputs.body, dict(media.encoding) if media else {}))
+        return f"multipart/form-data; boundary={boundary}", body
     if parsed and parsed.is_xml and media and media.schema and not isinstance(inputs.body, str):
         return content_type, _as_xml(contract, media.schema, inputs.body).encode()
     if isinstance(inputs.body, str) and not (parsed and parsed.is_json):
@@ -167,11 +165,11 @@ def form(value: Any, media: Media | None = None) -> str:
     return "&".join(parts)
 
 
-def multipart(value: Any, content_types: dict[str, str]) -> bytes:
-    """multipart/form-data (RFC 7578): a part a property, a part an item of a list."""
+def form_parts(value: Any, content_types: dict[str, str]) -> list[bytes]:
+    """The parts of multipart/form-data (RFC 7578): one a property, one an item of a list."""
     if not isinstance(value, dict):
         raise UsageError("a multipart body is made of named parts", mend="give an object, a property a part")
-    out = b""
+    parts = []
     for name, item in value.items():
         for one in item if isinstance(item, list) else [item]:
             escaped = name.replace("\\", "\\\\").replace('"', "%22").replace("\r", "%0D").replace("\n", "%0A")
@@ -184,6 +182,7 @@ def multipart(value: Any, content_types: dict[str, str]) -> bytes:
             elif kind and not kind.startswith("text/plain"):
                 file_name = f'; filename="{escaped}"'
             data = one if isinstance(one, bytes) else to_text(one).encode()
-            out += f'--{BOUNDARY}\r\nContent-Disposition: form-data; name="{escaped}"{file_name}\r\n'.encode()
-            out += (f"Content-Type: {kind}\r\n" if kind else "").encode() + b"\r\n" + data + b"\r\n"
-    return out + f"--{BOUNDARY}--\r\n".encode()
+            head = f'Content-Disposition: form-data; name="{escaped}"{file_name}\r\n'
+            head += f"Content-Type: {kind}\r\n" if kind else ""
+            parts.append(head.encode() + b"\r\n" + data)
+    return parts

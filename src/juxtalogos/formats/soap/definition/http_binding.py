@@ -6,8 +6,8 @@ import re
 from collections.abc import Iterator
 from urllib.parse import parse_qsl, unquote, urlsplit
 
+from juxtalogos.conventions.naming import first_part, intent_of, noun_of, only_reads
 from juxtalogos.documents.xmltext import local
-from juxtalogos.formats.naming import first_part, intent_of, noun_of, only_reads
 from juxtalogos.formats.soap.definition.messages import (
     DIRECTIONS,
     Bound,

@@ -10,9 +10,9 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from urllib.parse import urlsplit
 
+from juxtalogos.conventions.naming import intent_of, noun_of, only_reads
 from juxtalogos.documents.collector import collector_paused
 from juxtalogos.documents.xmltext import local
-from juxtalogos.formats.naming import intent_of, noun_of, only_reads
 from juxtalogos.formats.soap.binding_facts import version_of
 from juxtalogos.formats.soap.definition.answers import answers_of
 from juxtalogos.formats.soap.definition.documents import Defined, Documents

@@ -14,12 +14,12 @@ from typing import Any
 from urllib.parse import quote, unquote
 
 from juxtalogos.exchange.media import parse_media_type
+from juxtalogos.exchange.multipart import enclosed
 
 _INCLUDE = re.compile(
     rb"""<(?:[\w.-]+:)?Include\b[^>]*?href\s*=\s*["']cid:([^"']+)["'][^>]*?(?:/>|>\s*</(?:[\w.-]+:)?Include\s*>)"""
 )
 MAX_PARTS = 1_000
-BOUNDARY = "juxtalogos-part-5b7d20e1"
 
 
 def root_part(body: bytes, content_type: str) -> tuple[bytes, str]:
@@ -73,19 +73,17 @@ def packed(root: bytes, content_type: str, attached: list[Attachment], *, mtom: 
     kind = content_type.partition(";")[0]
     inner = f'application/xop+xml; charset=utf-8; type="{kind}"' if mtom else content_type
     parts = [("root", inner, root), *((one.name, one.media_type, one.content) for one in attached)]
-    out = b""
+    made = []
     for name, media_type, content in parts:
-        told = (
-            f"--{BOUNDARY}\r\nContent-Type: {media_type}\r\nContent-Transfer-Encoding: binary\r\nContent-ID:"
-            f" <{quote(name)}@juxtalogos>\r\n\r\n"
-        )
-        out += told.encode() + content + b"\r\n"
+        head = f"Content-Type: {media_type}\r\nContent-Transfer-Encoding: binary\r\n"
+        made.append(f"{head}Content-ID: <{quote(name)}@juxtalogos>\r\n\r\n".encode() + content)
+    boundary, body = enclosed(made)
     start = f'; start-info="{kind}"' if mtom else ""
     outer = (
-        f'multipart/related; boundary={BOUNDARY}; type="{"application/xop+xml" if mtom else kind}";'
+        f'multipart/related; boundary={boundary}; type="{"application/xop+xml" if mtom else kind}";'
         f' start="<root@juxtalogos>"{start}'
     )
-    return outer, out + f"--{BOUNDARY}--\r\n".encode()
+    return outer, body
 
 
 def _payload(part: Message) -> bytes:

@@ -6,12 +6,15 @@ from __future__ import annotations
 
 import copy
 import xml.etree.ElementTree as ET
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.documents.xmltree import XmlTree, resolve_name
 from juxtalogos.formats.soap.names import ENVELOPE_12, ENVELOPES
+from juxtalogos.model.contract import Operation
 from juxtalogos.model.exchange import Request
+from juxtalogos.model.wire import Variant
 from juxtalogos.schema.xml.tell.text import Prefixes, to_text
 
 _VERSIONS = {uri: version for version, uri in ENVELOPES.items()}
@@ -140,15 +143,17 @@ def closed(
     return (DECLARATION + to_text(root, prefixes, indent=indent) + "\n").encode()
 
 
-def other_version(request: Request) -> tuple[tuple[str, str, Request], ...]:
-    """The message in the envelope of a version that there is not (SOAP 1.1, section 4.1.2; 1.2 part 1,
-    section 5.4.7).
+def other_versions(operation: Operation) -> Iterator[Variant]:
+    """The message in the envelope of a version that does not exist (SOAP 1.1, section 4.1.2; 1.2 part 1,
+    section
+    5.4.7).
     """
+    if operation.fact("version").startswith("SOAP"):
+        yield Variant("body/Envelope", "version: another version of SOAP", None, _other_version)
+
+
+def _other_version(request: Request) -> Request:
     body = request.body or b""
     for address in ENVELOPES.values():
-        body = body.replace(address.encode(), b"urn:merrow:another-envelope")
-    return (
-        (("body/Envelope", "version: another version of SOAP", replace(request, body=body)),)
-        if body != request.body
-        else ()
-    )
+        body = body.replace(address.encode(), b"urn:juxtalogos:another-envelope")
+    return replace(request, body=body)

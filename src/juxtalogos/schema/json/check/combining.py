@@ -7,6 +7,7 @@ from __future__ import annotations
 from typing import Any
 from urllib.parse import quote
 
+from juxtalogos.documents.jsonvalues import in_words, seen
 from juxtalogos.model.findings import Deviation
 from juxtalogos.model.location import escape_key
 from juxtalogos.schema.json.check.interpreter import (
@@ -25,7 +26,6 @@ from juxtalogos.schema.json.check.interpreter import (
 from juxtalogos.schema.json.tell.words import declared, node_in_words
 from juxtalogos.schema.json.tree.nodes import Conditional, Discriminator, Node, Rule
 from juxtalogos.schema.json.tree.store import BadReference
-from juxtalogos.schema.json.tree.values import in_words, seen
 
 
 @operator("ref")

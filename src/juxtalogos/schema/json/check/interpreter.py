@@ -10,12 +10,12 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
+from juxtalogos.documents.jsonvalues import seen
 from juxtalogos.model.findings import Deviation
 from juxtalogos.model.location import Location, join_pointer
 from juxtalogos.model.schema import Direction
 from juxtalogos.schema.json.tree.nodes import Node, Reference, Rule
 from juxtalogos.schema.json.tree.store import SchemaStore
-from juxtalogos.schema.json.tree.values import seen
 from juxtalogos.schema.json.tree.walk import iter_nodes
 from juxtalogos.schema.patterns import Pattern
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from juxtalogos.documents.jsonvalues import equal, in_words, is_multiple, is_of_type, key_of, seen
 from juxtalogos.model.schema import Direction
 from juxtalogos.schema.json.check.formats import format_holds
 from juxtalogos.schema.json.check.interpreter import (
@@ -24,7 +25,6 @@ from juxtalogos.schema.json.check.interpreter import (
 )
 from juxtalogos.schema.json.tell.words import declared
 from juxtalogos.schema.json.tree.nodes import Contains, Items, Members, Node, Rule
-from juxtalogos.schema.json.tree.values import equal, in_words, is_multiple, is_of_type, key_of, seen
 from juxtalogos.schema.patterns import Pattern, PatternTimeout
 
 

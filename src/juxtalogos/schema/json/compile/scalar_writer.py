@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+from juxtalogos.documents.jsonvalues import key_of
 from juxtalogos.schema.json.check.formats import COMMON, NUMBER_FORMATS, TEXT_FORMATS
 from juxtalogos.schema.json.compile.exclusive_branches import JSON_TYPES
 from juxtalogos.schema.json.compile.source import Lines
 from juxtalogos.schema.json.tree.nodes import Node, Rule
-from juxtalogos.schema.json.tree.values import key_of
 
 NUMBER_LIMITS = ("minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum")
 

@@ -7,13 +7,13 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
+from juxtalogos.documents.jsonvalues import is_multiple, key_of
 from juxtalogos.model.elements import Element
 from juxtalogos.schema.json.check.formats import format_holds
 from juxtalogos.schema.json.check.interpreter import Context, Record, Remembered, accepts
 from juxtalogos.schema.json.tell.elements import enum_element, property_element
 from juxtalogos.schema.json.tell.value_classes import ValueClass, branch_element, facet_element, facets
 from juxtalogos.schema.json.tree.nodes import Node, Rule
-from juxtalogos.schema.json.tree.values import is_multiple, key_of
 from juxtalogos.schema.patterns import Pattern, PatternTimeout
 
 MAX_READ = 10_000

@@ -204,7 +204,7 @@ class Merger:
 
     def narrow_values(self, values: list[Any]) -> None:
         """Leaves values that all allow."""
-        from juxtalogos.schema.json.tree.values import key_of
+        from juxtalogos.documents.jsonvalues import key_of
 
         if self.shape.values is not None:
             keys = {key_of(value) for value in values}

@@ -14,6 +14,7 @@ import re
 from collections.abc import Callable, Iterator
 from typing import Any
 
+from juxtalogos.documents.jsonvalues import is_of_type
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.findings import Deviation
 from juxtalogos.model.location import join_pointer
@@ -22,7 +23,6 @@ from juxtalogos.schema.json.check.interpreter import Context, accepts, follow
 from juxtalogos.schema.json.check.node_schema import NodeSchema
 from juxtalogos.schema.json.tree.nodes import Node, Rule
 from juxtalogos.schema.json.tree.store import BadReference
-from juxtalogos.schema.json.tree.values import is_of_type
 
 _OTHERS: tuple[Any, ...] = ("quay", 7, 2.5, True, None, [], {}, ["quay"], {"quay": 1}, -1, "")
 _NAMES = ("not-declared", "", "~", "a name with spaces", "1", "x" * 300)

@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from decimal import Decimal
 from typing import Any
 
+from juxtalogos.documents.jsonvalues import key_of
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.schema import ABSENT, NOTHING, Direction, Wanted, is_index
 from juxtalogos.schema.json.check.formats import SAMPLES
@@ -16,7 +17,6 @@ from juxtalogos.schema.json.check.node_schema import NodeSchema
 from juxtalogos.schema.json.make.merging import Impossible, Merger, Shape
 from juxtalogos.schema.json.tree.nodes import Node
 from juxtalogos.schema.json.tree.store import BadReference
-from juxtalogos.schema.json.tree.values import key_of
 from juxtalogos.schema.patterns import matching_texts
 
 WORDS = ("quay", "tide", "mole", "fender", "pilot", "anchor", "hawser", "beacon", "jetty", "slipway")

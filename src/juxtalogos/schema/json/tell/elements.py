@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from juxtalogos.documents.jsontext import dump_json
+from juxtalogos.documents.jsonvalues import key_of
 from juxtalogos.model.elements import Element
 from juxtalogos.model.location import split_pointer
 from juxtalogos.model.schema import Direction
@@ -16,7 +17,6 @@ from juxtalogos.schema.json.check.node_schema import NodeSchema
 from juxtalogos.schema.json.tell.value_classes import branch_element, facet_element, facets
 from juxtalogos.schema.json.tree.nodes import Node, Rule
 from juxtalogos.schema.json.tree.store import BadReference
-from juxtalogos.schema.json.tree.values import key_of
 from juxtalogos.schema.patterns import Pattern, PatternTimeout
 
 

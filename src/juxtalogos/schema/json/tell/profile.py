@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from juxtalogos.documents.jsonvalues import type_of
 from juxtalogos.model.location import Location, split_pointer
 from juxtalogos.model.schema import is_index
 from juxtalogos.schema.json.check.interpreter import Context, follow
 from juxtalogos.schema.json.check.node_schema import NodeSchema
 from juxtalogos.schema.json.tree.nodes import Node, Xml
 from juxtalogos.schema.json.tree.store import BadReference
-from juxtalogos.schema.json.tree.values import type_of
 
 
 class View:

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from juxtalogos.documents.jsonvalues import in_words
 from juxtalogos.schema.json.tree.nodes import Node, Rule
-from juxtalogos.schema.json.tree.values import in_words
 
 
 def _types(operand: Any) -> str:

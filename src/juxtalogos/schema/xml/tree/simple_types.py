@@ -44,7 +44,7 @@ Patterns = tuple[tuple[tuple[Facet, ...], tuple[TextMatcher, ...]], ...]
 
 
 @dataclass(frozen=True, slots=True)
-class Wrong:
+class InvalidText:
     """Why a text is no value of a type; `undecided`: why that is not known."""
 
     facet: str
@@ -125,16 +125,16 @@ class SimpleType:
             raise ValueError(f"no {self.primitive}")
         return self.primitive, READERS[self.primitive](text, scope)
 
-    def wrongs(self, text: str, scope: Scope) -> Iterator[Wrong]:
+    def wrongs(self, text: str, scope: Scope) -> Iterator[InvalidText]:
         """Every facet that a text breaks; of a text that is not even of the form, that alone."""
         text = self.normal(text)
         if self.unread and self.variety == "atomic":
-            yield Wrong("type", "as declared", self.where, "its type cannot be read")
+            yield InvalidText("type", "as declared", self.where, "its type cannot be read")
             return
         if self.variety == "union":
             firsts = [next(member.wrongs(text, scope), None) for member in self.members]
             if None not in firsts:
-                yield Wrong(
+                yield InvalidText(
                     "type",
                     self.words(),
                     self.where,
@@ -146,23 +146,25 @@ class SimpleType:
             for part in text.split():
                 found = next(self.item.wrongs(part, scope), None)
                 if found is not None:
-                    yield Wrong(found.facet, f"a list, each {found.declared}", found.where, found.undecided)
+                    yield InvalidText(
+                        found.facet, f"a list, each {found.declared}", found.where, found.undecided
+                    )
                     return
         else:
             form = FORMS.get(self.primitive)
             if form is not None and form.fullmatch(text) is None:
-                yield Wrong("type", self.words(), self.where)
+                yield InvalidText("type", self.words(), self.where)
                 return
             if self.primitive in JUDGED or self.primitive == "QName":
                 try:
                     READERS[self.primitive](text, scope)
                 except (ValueError, ArithmeticError):
-                    yield Wrong("type", self.words(), self.where)
+                    yield InvalidText("type", self.words(), self.where)
                     return
         yield from self._broken_patterns(text)
         yield from self._broken_facets(text, scope)
 
-    def _broken_patterns(self, text: str) -> Iterator[Wrong]:
+    def _broken_patterns(self, text: str) -> Iterator[InvalidText]:
         if not self.patterns:
             return
         from juxtalogos.schema.patterns import PatternTimeout
@@ -178,19 +180,19 @@ class SimpleType:
             else:
                 words = " or ".join(facet.text for facet in facets)
                 if not facets:  # a built-in type's own
-                    yield Wrong("type", self.words(), self.where, late)
+                    yield InvalidText("type", self.words(), self.where, late)
                     return
-                yield Wrong("pattern", f"matching {words}", facets[0].where, late)
+                yield InvalidText("pattern", f"matching {words}", facets[0].where, late)
 
-    def _broken_facets(self, text: str, scope: Scope) -> Iterator[Wrong]:
+    def _broken_facets(self, text: str, scope: Scope) -> Iterator[InvalidText]:
         if not self.facets and not self.enumeration:
             return
         value = self.value(text, scope)
         if self.enumeration and value not in self.keys:
-            yield Wrong("enumeration", allowed(self.enumeration), self.enumeration[0].where)
+            yield InvalidText("enumeration", allowed(self.enumeration), self.enumeration[0].where)
         for name, facet in self.facets.items():
             if not _HOLDS[name](facet.value, value[1], text, self):
-                yield Wrong(name, f"{_WORDS[name]} {facet.text}", facet.where)
+                yield InvalidText(name, f"{_WORDS[name]} {facet.text}", facet.where)
 
     def words(self) -> str:
         """The type as a person calls it."""

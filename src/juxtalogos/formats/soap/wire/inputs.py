@@ -19,7 +19,7 @@ from juxtalogos.model.wire import Inputs
 from juxtalogos.schema.xml.check.identity import ScopeOf
 
 
-def taken(contract: Contract, operation: Operation, request: Request, base_url: str) -> Inputs:
+def inputs_of(contract: Contract, operation: Operation, request: Request, base_url: str) -> Inputs:
     """Header blocks and the body as plain values; a body that is not the declared one as it came."""
     values: dict[str, Any] = (
         dict(input_texts(operation, request, base_url)) if not version_of(operation) else {}

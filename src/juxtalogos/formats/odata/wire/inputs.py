@@ -17,7 +17,7 @@ from juxtalogos.model.wire import Inputs
 _PROTOCOL = frozenset(("odata-version", "odata-maxversion", "dataserviceversion", "maxdataserviceversion"))
 
 
-def taken(counted: Counted, operation: Operation, request: Request, base_url: str) -> Inputs:
+def inputs_of(counted: Counted, operation: Operation, request: Request, base_url: str) -> Inputs:
     """Literals in the path as values, options as they are written, a body's value; its bytes where it cannot
     be read.
     """

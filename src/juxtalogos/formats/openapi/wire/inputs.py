@@ -15,7 +15,7 @@ from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 
 
-def taken(
+def inputs_of(
     contract: Contract, operation: Operation, known: tuple[Reading, ...], request: Request, base_url: str
 ) -> Inputs:
     """Declared parameters by their types, a body as its media type is read; its bytes where it cannot be."""

@@ -1,0 +1,150 @@
+"""Building cases step by step: the one place that knows how Arazzo and our extensions of it are written."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from juxtalogos.model.contract import Operation
+from juxtalogos.model.wire import Inputs
+from juxtalogos.suite.document.writer import body_type, operation_reference, slug, step_document
+
+SEGMENT = " segment "
+"""In the address of a value: after it, the number of the segment of a path that is meant."""
+
+
+@dataclass(slots=True)
+class StepBuilder:
+    """A step object (Arazzo 1.0.1) under construction."""
+
+    document: dict[str, Any]
+
+    @property
+    def id(self) -> str:
+        return str(self.document["stepId"])
+
+    @property
+    def undoes(self) -> bool:
+        """Whether it runs at the end, whatever happened before."""
+        return bool(self.document.get("x-juxtalogos-always"))
+
+    def mark_needed(self) -> None:
+        """It only prepares what another step needs."""
+        self.document["x-juxtalogos-needed"] = True
+
+    def undo_unless(self, step_id: str) -> None:
+        """It undoes, unless another step has done so with success."""
+        self.document["x-juxtalogos-always"] = {"unless": step_id}
+
+    def creates(self, key: str, listing: Operation | None = None, selector: str = "") -> None:
+        """It creates an item with a key (an expression), which a list shows by a selector of its keys."""
+        made = {"key": key}
+        if listing is not None and selector:
+            made |= {**operation_reference(listing), "selector": selector}
+        self.document["x-juxtalogos-creates"] = made
+
+    def sent_as(self, role: str) -> None:
+        """It is sent with the credentials of a role."""
+        self.document["x-juxtalogos-role"] = role
+
+    def check(self, checks: Iterable[Mapping[str, Any]]) -> None:
+        """Adds written checks; nothing where there are none."""
+        more = [dict(check) for check in checks]
+        if more:
+            self.document["x-juxtalogos-checks"] = more
+
+    def output(self, value: str) -> str:
+        """The expression for a value of its response, made an output: a runtime expression, one with a path
+        segment, or
+        an XPath.
+        """
+        name = slug(re.split(r"[/.#:\]]", value.partition(SEGMENT)[0])[-1]) or "value"
+        plain: Any = value
+        if SEGMENT in value:
+            context, _, place = value.partition(SEGMENT)
+            plain = {"context": context, "type": "segment", "selector": place}
+        elif not value.startswith("$"):
+            plain = {"context": "$response.body", "type": "xpath", "selector": value, "first": True}
+        kind = "outputs" if isinstance(plain, str) else "x-juxtalogos-outputs"
+        outputs: dict[str, Any] = self.document.setdefault(kind, {})
+        for known_name, known in outputs.items():
+            if known == plain:
+                return f"$steps.{self.id}.outputs.{known_name}"
+        if name in {*self.document.get("outputs", {}), *self.document.get("x-juxtalogos-outputs", {})}:
+            name = f"{name}-{len(outputs) + 1}"
+        outputs[name] = plain
+        return f"$steps.{self.id}.outputs.{name}"
+
+
+@dataclass(slots=True)
+class CaseBuilder:
+    """A workflow object (Arazzo 1.0.1) under construction."""
+
+    steps: list[StepBuilder] = field(default_factory=list)
+    formulas: dict[str, str] = field(default_factory=dict)
+    """Inputs of the case that are computed when it begins."""
+    alone: bool = False
+    """Whether nothing may run beside it."""
+
+    def document(self, name: str, *, summary: str = "", description: str = "") -> dict[str, Any]:
+        """The workflow object."""
+        told = {"summary": summary, "description": description}
+        found: dict[str, Any] = {"workflowId": name, **{key: text for key, text in told.items() if text}}
+        if self.formulas:
+            properties = {name: {"x-juxtalogos-value": formula} for name, formula in self.formulas.items()}
+            found["inputs"] = {"type": "object", "properties": properties}
+        if self.alone:
+            found["x-juxtalogos-alone"] = True
+        return {**found, "steps": [step.document for step in self.steps]}
+
+    def step(self, step_id: str) -> StepBuilder:
+        return next(step for step in self.steps if step.id == step_id)
+
+    def new_id(self, operation: Operation) -> str:
+        """A name for a step that none has yet."""
+        known = {step.id for step in self.steps}
+        base = slug(operation.id)
+        name, number = base, 2
+        while name in known:
+            name, number = f"{base}-{number}", number + 1
+        return name
+
+    def add(
+        self,
+        operation: Operation,
+        step_id: str,
+        inputs: Inputs,
+        criteria: Iterable[str],
+        *,
+        undoes: bool = False,
+        presumed: bool = False,
+    ) -> StepBuilder:
+        """Adds a step that calls an operation, with conditions of success; `presumed` ones were made up with
+        the request.
+        """
+        written: list[dict[str, Any]] = [{"condition": condition} for condition in criteria if condition]
+        if presumed:
+            for criterion in written:
+                criterion["x-juxtalogos-presumed"] = True
+        document = step_document(
+            operation, step_id, inputs, body_type(operation, inputs), always=undoes, criteria=written
+        )
+        self.steps.append(StepBuilder(document))
+        return self.steps[-1]
+
+    def input(self, name: str, formula: str) -> str:
+        """The expression for an input of the case that a formula computes when the case begins."""
+        self.formulas[name] = formula
+        return f"$inputs.{name}"
+
+
+def case_id(case: Mapping[str, Any]) -> str:
+    """The name of a case in a document."""
+    return str(case["workflowId"])
+
+
+def cases_in(document: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """The cases of an Arazzo document."""
+    return list(document["workflows"])
