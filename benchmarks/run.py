@@ -22,9 +22,9 @@ import aiohttp
 import yaml
 
 from juxtalogos.ledger import open_ledger
-from juxtalogos.run.binding import bind
-from juxtalogos.run.execute import execute
-from juxtalogos.run.plan import CaseRef, RunPlan
+from juxtalogos.run.engine.binding import bind
+from juxtalogos.run.engine.execute import execute
+from juxtalogos.run.engine.plan import CaseRef, RunPlan
 from juxtalogos.suite.document.reader import read_suites
 from juxtalogos.workspace.importing import keep, read_source
 from juxtalogos.workspace.remote import Access

@@ -11,7 +11,7 @@ from juxtalogos.formats import format_of, wire_of
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import DocumentError
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
-from juxtalogos.run.judge import Judgement, judge
+from juxtalogos.run.judging.judge import Judgement, judge
 
 HERE = Path(__file__).parent / "odata"
 DEMO = Path(__file__).parent.parent / "src" / "juxtalogos" / "demo"

@@ -20,14 +20,14 @@ from juxtalogos.ledger.recorder import Recorder
 from juxtalogos.model.errors import ConfigError
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.run.binding import bind
-from juxtalogos.run.engine import Engine
+from juxtalogos.run.engine.binding import bind
+from juxtalogos.run.engine.engine import Engine
+from juxtalogos.run.engine.plan import CaseRef, RunPlan, units
+from juxtalogos.run.engine.slots import Slots
+from juxtalogos.run.engine.step import RunContext
+from juxtalogos.run.engine.stop import Stop
 from juxtalogos.run.executors import Dealer
 from juxtalogos.run.executors.local import LocalExecutor
-from juxtalogos.run.plan import CaseRef, RunPlan, units
-from juxtalogos.run.slots import Slots
-from juxtalogos.run.step import RunContext
-from juxtalogos.run.stop import Stop
 from juxtalogos.suite.document.reader import read_suites, suite_paths
 from juxtalogos.suite.document.writer import to_yaml
 from juxtalogos.workspace.importing import keep, read_source

@@ -21,7 +21,7 @@ from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import DocumentError, Unsampleable, UsageError
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
-from juxtalogos.run.judge import Judgement, judge
+from juxtalogos.run.judging.judge import Judgement, judge
 
 BASE = "http://quay.test"
 NO = {"$ref": "#/components/schemas/No"}

@@ -16,7 +16,7 @@ from juxtalogos.exchange.har import read_har
 from juxtalogos.formats import FORMATS, wire_of
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.exchange import Exchange
-from juxtalogos.run.judge import judge
+from juxtalogos.run.judging.judge import judge
 from juxtalogos.workspace.files import folder_fetch
 
 FILES = ("pilotage.wsdl", "pilotage-types.xsd")

@@ -41,18 +41,18 @@ from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import Location
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.binding import BoundRun, digest_of
-from juxtalogos.run.engine import Engine
+from juxtalogos.run.engine.binding import BoundRun, digest_of
+from juxtalogos.run.engine.engine import Engine
+from juxtalogos.run.engine.plan import CaseRef, Part, RunPlan, Unit, turns, units
+from juxtalogos.run.engine.slots import Slots
+from juxtalogos.run.engine.step import RunContext
+from juxtalogos.run.engine.stop import Stop
+from juxtalogos.run.engine.unforeseen import told
 from juxtalogos.run.executors import Dealer
 from juxtalogos.run.executors.local import LocalExecutor
 from juxtalogos.run.executors.processes import ProcessExecutor
-from juxtalogos.run.plan import CaseRef, Part, RunPlan, Unit, turns, units
-from juxtalogos.run.session import open_session
-from juxtalogos.run.slots import Slots
-from juxtalogos.run.step import RunContext
-from juxtalogos.run.stop import Stop
-from juxtalogos.run.system import running_system
-from juxtalogos.run.unforeseen import told
+from juxtalogos.run.target.session import open_session
+from juxtalogos.run.target.system import running_system
 from juxtalogos.schema.xml import compile_schemas
 from juxtalogos.suite.model import Case, CaseKey, Suite
 from juxtalogos.workspace import cache
@@ -486,7 +486,7 @@ def test_an_exchange_without_an_answer_comes_back_through_every_command(
 
 
 def test_the_loop_is_the_same_with_and_without_the_faster_one(monkeypatch: pytest.MonkeyPatch) -> None:
-    from juxtalogos.run.loop import run_loop
+    from juxtalogos.run.engine.loop import run_loop
 
     async def work() -> int:
         await asyncio.sleep(0)

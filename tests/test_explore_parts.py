@@ -20,13 +20,13 @@ from lxml import etree
 
 from conftest import definition, read_contract
 from juxtalogos.conventions.faults import means_conflict
-from juxtalogos.explore.budget import Budget, Spent
-from juxtalogos.explore.comparing import changes, differing, item_in, items_in, same
-from juxtalogos.explore.kinds import kinds_of
+from juxtalogos.explore.prober.budget import Budget, Spent
+from juxtalogos.explore.prober.comparing import changes, differing, item_in, items_in, same
+from juxtalogos.explore.prober.requests import RequestMaker
+from juxtalogos.explore.resources.kinds import kinds_of
+from juxtalogos.explore.resources.sandbox import Sandbox
 from juxtalogos.explore.techniques.broken import breakings
 from juxtalogos.explore.techniques.lists import in_order, meanings
-from juxtalogos.explore.values import Maker
-from juxtalogos.explore.yard import Yard
 from juxtalogos.formats import wire_of
 from juxtalogos.formats.http.wire import HttpWire
 from juxtalogos.model.contract import Contract
@@ -36,14 +36,14 @@ from juxtalogos.workspace.workspace import Workspace
 FAULTY = Path(__file__).parent / "faulty"
 
 
-def yard_of(contract: Contract) -> Yard:
-    maker = Maker(contract, Hints(), "token", 0, {})
+def yard_of(contract: Contract) -> Sandbox:
+    maker = RequestMaker(contract, Hints(), "token", 0, {})
 
     async def nowhere(record: Any) -> Any:
         return record
 
     bench: Any = SimpleNamespace(session=SimpleNamespace(base_url=lambda contract: "http://127.0.0.1"))
-    return Yard(bench, maker, kinds_of(maker), nowhere)
+    return Sandbox(bench, maker, kinds_of(maker), nowhere)
 
 
 def imported(name: str, tmp_path: Path) -> Contract:
@@ -186,7 +186,7 @@ def test_words_tags_and_orders() -> None:
 
 def test_kinds_of_thing(tmp_path: Path) -> None:
     contract = imported("fairways.yaml", tmp_path)
-    kinds = {one.name: one for one in kinds_of(Maker(contract, Hints(), "t", 0, {}))}
+    kinds = {one.name: one for one in kinds_of(RequestMaker(contract, Hints(), "t", 0, {}))}
     orders = kinds["/orders"]
     assert [one.id for one in orders.acts] == [
         "startOrder",
@@ -214,7 +214,7 @@ def test_budgets_are_counted() -> None:
 
 def test_definitions_without_anything_to_explore() -> None:
     contract = read_contract(definition({"/x": {"post": {"responses": {"200": {"description": "x"}}}}}))
-    assert [one.name for one in kinds_of(Maker(contract, Hints(), "t", 0, {}))] in ([], ["/x"])
+    assert [one.name for one in kinds_of(RequestMaker(contract, Hints(), "t", 0, {}))] in ([], ["/x"])
 
 
 def test_what_is_counted_by_operation_is_counted_for_each_contract() -> None:

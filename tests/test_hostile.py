@@ -38,7 +38,7 @@ from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeQuery, open_ledger
 from juxtalogos.model.errors import JuxtalogosError
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
-from juxtalogos.run.judge import judge
+from juxtalogos.run.judging.judge import judge
 from juxtalogos.schema.json.engine import TooDeep
 from juxtalogos.suite.document.reader import read_suites
 from juxtalogos.suite.tables import rows_of

@@ -23,7 +23,7 @@ from juxtalogos.ledger.records import HitRow
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.exchange import Exchange, Headers, Request, Response, Timings
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.run.judge import Judgement, judge
+from juxtalogos.run.judging.judge import Judgement, judge
 from juxtalogos.schema.json import compile_schema
 from test_schema_engine import _VALUES, _schemas
 

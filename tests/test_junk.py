@@ -23,7 +23,7 @@ from juxtalogos.formats import FORMATS, wire_of
 from juxtalogos.formats.openapi import OPENAPI
 from juxtalogos.model.errors import JuxtalogosError
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.audit import ServedAt, audit
+from juxtalogos.run.judging.audit import ServedAt, audit
 from juxtalogos.suite.document.reader import read_suites
 from juxtalogos.workspace.importing import keep, read_source
 from juxtalogos.workspace.remote import Access

@@ -31,7 +31,7 @@ from juxtalogos.model.findings import CheckResult, Finding
 from juxtalogos.model.location import Location, follow_pointer
 from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.judge import judge
+from juxtalogos.run.judging.judge import judge
 
 DEMO = Path(__file__).parents[1] / "src" / "juxtalogos" / "demo"
 

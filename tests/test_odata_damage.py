@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 
 from juxtalogos.formats import wire_of
-from juxtalogos.run.judge import judge
+from juxtalogos.run.judging.judge import judge
 from odata_help import BASE, JSON4, contract_of, edmx, exchange, judged, told
 
 V4, V2 = "registry.edmx", "registry-v2.edmx"

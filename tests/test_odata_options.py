@@ -22,7 +22,7 @@ from juxtalogos.formats.odata.wire.match import path_values
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.judge import judged_parts
+from juxtalogos.run.judging.judge import judged_parts
 from odata_help import BASE, JSON4, contract_of, exchange, told
 
 V4, V2 = "registry.edmx", "registry-v2.edmx"

@@ -16,13 +16,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import BERTHS, KEY_ENV, Result, read_contract, trusting
-from juxtalogos.cli.layout import table_lines
+from juxtalogos.cli.shared.layout import table_lines
 from juxtalogos.documents.anchors import anchor
 from juxtalogos.documents.load import load_document
 from juxtalogos.model.findings import CheckResult, Finding, ResultClass, Severity
 from juxtalogos.model.location import Location
 from juxtalogos.report.groups import CLASSES
-from juxtalogos.run.judge import anchored
+from juxtalogos.run.judging.judge import anchored
 
 Jux = Callable[..., Result]
 WORDS = st.text("abcdefgh/._-", min_size=1, max_size=14)

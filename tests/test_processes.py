@@ -264,9 +264,9 @@ def test_when_the_first_process_is_killed_the_others_clean_up_and_end(bench: Ben
 
 def test_summaries_are_linear(bench: Bench, jux: Jux) -> None:
     """n beside 2n beside 4n, in calls of the interpreter: no timing, no quadratic loop."""
-    from juxtalogos.cli.options import Arguments
-    from juxtalogos.cli.summary import exit_status, run_data, show_run
-    from juxtalogos.cli.terminal import Terminal
+    from juxtalogos.cli.shared.options import Arguments
+    from juxtalogos.cli.shared.summary import exit_status, run_data, show_run
+    from juxtalogos.cli.shared.terminal import Terminal
     from juxtalogos.ledger import CaseRecord, ExchangeRecord
     from juxtalogos.model.verdict import Verdict
     from juxtalogos.report import REPORTERS, run_view

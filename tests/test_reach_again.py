@@ -13,9 +13,9 @@ from hypothesis import strategies as st
 
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
 from juxtalogos.model.wire import Inputs
+from juxtalogos.run.judging.refusals import texts_of
 from juxtalogos.run.learning.reading import named_inputs, wanted_values
 from juxtalogos.run.learning.seen import SeenValues
-from juxtalogos.run.refusals import texts_of
 from juxtalogos.workspace.known import Hints, KnownValue, Learned
 from styles.harbour import Surveys
 from styles.rest import TEXT, Call, Refused, Route, Service, many, shape

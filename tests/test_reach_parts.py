@@ -22,8 +22,8 @@ from juxtalogos.conventions.naming import intent_of
 from juxtalogos.exchange.transport import Transport, TransportOptions
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
 from juxtalogos.model.wire import Inputs
+from juxtalogos.run.judging.refusals import words_of
 from juxtalogos.run.learning.reading import Named, named_inputs, wanted_values
-from juxtalogos.run.refusals import words_of
 from juxtalogos.schema.json import compile_schema
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, compute, parse_formula

@@ -15,7 +15,7 @@ import pytest
 import yaml
 
 from conftest import BERTHS, answers, definition, read_contract, sign
-from juxtalogos.cli.terminal import clean
+from juxtalogos.cli.shared.terminal import clean
 from juxtalogos.compose.composer import compose
 from juxtalogos.compose.dependencies import find_dependencies
 from juxtalogos.compose.requests import sample_inputs

@@ -36,7 +36,7 @@ from juxtalogos.model.location import Location, follow_pointer, join_pointer, sp
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict, worst
 from juxtalogos.report import REPORTERS, run_view
-from juxtalogos.run.judge import judge
+from juxtalogos.run.judging.judge import judge
 from juxtalogos.suite.language.conditions import BadCondition, holds, parse_condition
 from juxtalogos.suite.language.expressions import Scope, fill
 

@@ -16,8 +16,8 @@ from juxtalogos.ledger import open_ledger
 from juxtalogos.model.errors import ConfigError
 from juxtalogos.model.exchange import Request, header
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.run.session import open_session
-from juxtalogos.run.system import run_command, running_system
+from juxtalogos.run.target.session import open_session
+from juxtalogos.run.target.system import run_command, running_system
 from scripted import BASE, Bench, Reply, Scripted, case, lines, reply, step
 
 

@@ -18,8 +18,20 @@ from juxtalogos.ledger.records import ExchangeRecord
 from juxtalogos.model.errors import ConfigError
 from juxtalogos.model.exchange import Request
 from juxtalogos.model.location import Location
-from juxtalogos.run import engine, judge, rules, session, step, walk
-from juxtalogos.run.plan import PLAN_VERSION, CaseRef, Part, RunPlan, Turn, Unit, steps_of, turns, units
+from juxtalogos.run.engine import engine, step, walk
+from juxtalogos.run.engine.plan import (
+    PLAN_VERSION,
+    CaseRef,
+    Part,
+    RunPlan,
+    Turn,
+    Unit,
+    steps_of,
+    turns,
+    units,
+)
+from juxtalogos.run.judging import judge, rules
+from juxtalogos.run.target import session
 from juxtalogos.suite.model import Case, CaseKey
 from scripted import BASE, Bench, Reply, case, lines, reply
 from scripted import step as a_step
@@ -468,7 +480,7 @@ def test_a_plan_can_be_written_down(bench: Bench) -> None:
 
 
 def test_a_plan_is_bound_to_the_definitions_it_was_made_with(bench: Bench) -> None:
-    from juxtalogos.run.binding import bind
+    from juxtalogos.run.engine.binding import bind
 
     bench.suite(life("c"))
     plan = replace(bench.plan(), contracts=(("quay", "0" * 32),))
@@ -477,7 +489,7 @@ def test_a_plan_is_bound_to_the_definitions_it_was_made_with(bench: Bench) -> No
 
 
 def test_slots_are_first_come_first_served_and_one_alone_takes_all() -> None:
-    from juxtalogos.run.slots import Slots
+    from juxtalogos.run.engine.slots import Slots
 
     log: list[str] = []
 

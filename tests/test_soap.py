@@ -29,7 +29,7 @@ from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import Unsampleable, UsageError
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings, header
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.judge import judge
+from juxtalogos.run.judging.judge import judge
 from juxtalogos.workspace.files import folder_fetch
 from juxtalogos.workspace.workspace import Workspace
 

@@ -90,7 +90,7 @@ _KEYWORDS = {
 }  # fmt: skip
 _INTERNALS = re.compile(r"^juxtalogos\.schema\.(?:json|xml)\.")
 KNOWN = {
-    "cli": {"call_command.py"},  # the method of a call without a definition, as a person types it
+    "cli": {"call.py"},  # the method of a call without a definition, as a person types it
     "suite": {"pins.py"},  # header fields that are offered for pinning
 }
 """Files in which a person's own words for methods and fields stand; nothing is inferred from them."""
@@ -176,7 +176,7 @@ def test_every_public_function_is_told() -> None:
     bare: list[str] = []
 
     def look(path: Path, body: list[ast.stmt]) -> None:
-        command = {"add_arguments", "run"} if path.name.endswith("_command.py") else set()
+        command = {"add_arguments", "run"} if path.parent.name == "commands" else set()
         for node in body:
             if isinstance(node, ast.ClassDef) and not node.name.startswith("_"):
                 if not re.match(

@@ -18,8 +18,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from conftest import answers, definition, read_contract
-from juxtalogos.cli.summary import exit_status, run_data, show_findings, show_run
-from juxtalogos.cli.terminal import Terminal
+from juxtalogos.cli.shared.summary import exit_status, run_data, show_findings, show_run
+from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.ledger import CaseRecord, ExchangeRecord
 from juxtalogos.ledger.sqlite.store import SqliteLedger
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings

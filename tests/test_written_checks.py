@@ -18,7 +18,7 @@ from juxtalogos.model.exchange import Exchange, Request, Response, Timings
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import Location
 from juxtalogos.model.schema import ABSENT
-from juxtalogos.run.step import CaseState, criterion_result
+from juxtalogos.run.engine.step import CaseState, criterion_result
 from juxtalogos.schema.json import compile_schema
 from juxtalogos.suite.checks.form import BadCheck
 from juxtalogos.suite.checks.written import TESTS, read_check, run_check

@@ -17,8 +17,8 @@ from juxtalogos.formats import element_kinds, read_contract, wire_of
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, nearest
 from juxtalogos.model.exchange import Exchange, Request
-from juxtalogos.run import judge as judging
-from juxtalogos.run.judge import Judgement
+from juxtalogos.run.judging import judge as judging
+from juxtalogos.run.judging.judge import Judgement
 from juxtalogos.suite.inputs import with_values
 from juxtalogos.workspace.files import folder_fetch
 

@@ -11,7 +11,7 @@ from juxtalogos.model.exchange import Exchange, Request, Response
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.run.judge import Judgement
+from juxtalogos.run.judging.judge import Judgement
 
 __all__ = [
     "CheckResult",

@@ -8,6 +8,7 @@ import argparse
 import errno
 import gc
 import importlib
+import keyword
 import sys
 from collections.abc import Mapping, Sequence
 from typing import Any, NoReturn
@@ -61,7 +62,8 @@ class _Parser(argparse.ArgumentParser):
 
 
 def _module(name: str) -> Any:
-    return importlib.import_module(f"juxtalogos.cli.{name}_command")
+    module = f"{name}_" if keyword.iskeyword(name) else name
+    return importlib.import_module(f"juxtalogos.cli.commands.{module}")
 
 
 def _added() -> Mapping[str, Any]:
@@ -148,7 +150,7 @@ def _guarded(args: Any) -> int:
     except JuxtalogosError as error:
         if getattr(args, "debug", False):
             return _shown_whole(error)
-        from juxtalogos.cli.terminal import clean
+        from juxtalogos.cli.shared.terminal import clean
 
         sys.stderr.write(_hidden(clean(f"juxtalogos {args.command}: {error}", keep_lines=True)) + "\n")
         return 2
@@ -240,7 +242,7 @@ def _run_asking(args: Any) -> int:
         except NotSent as wanted:
             if not wanted.origins or not (sys.stdin.isatty() and sys.stderr.isatty()):
                 raise
-            from juxtalogos.cli.terminal import clean
+            from juxtalogos.cli.shared.terminal import clean
 
             question = (
                 f"send {told(wanted.reference)} to {' and '.join(wanted.origins)}? yes, for this"

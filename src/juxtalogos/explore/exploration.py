@@ -9,22 +9,22 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from juxtalogos.exchange.transport import Transport
-from juxtalogos.explore.bench import Bench
-from juxtalogos.explore.budget import Budget
 from juxtalogos.explore.explorer import Explored, Explorer, Progress
-from juxtalogos.explore.kinds import kinds_of
-from juxtalogos.explore.saving import Kept
-from juxtalogos.explore.values import Maker
-from juxtalogos.explore.yard import Yard
+from juxtalogos.explore.prober.budget import Budget
+from juxtalogos.explore.prober.prober import Prober
+from juxtalogos.explore.prober.requests import RequestMaker
+from juxtalogos.explore.reporting.saving import Kept
+from juxtalogos.explore.resources.kinds import kinds_of
+from juxtalogos.explore.resources.sandbox import Sandbox
 from juxtalogos.ledger import Ledger
 from juxtalogos.ledger.recorder import Recorder
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.run.door import Door
-from juxtalogos.run.execute import until_interrupted
-from juxtalogos.run.session import Session
-from juxtalogos.run.stop import Stop
-from juxtalogos.run.system import running_system
+from juxtalogos.run.engine.execute import until_interrupted
+from juxtalogos.run.engine.stop import Stop
+from juxtalogos.run.target.recording import Recording
+from juxtalogos.run.target.session import Session
+from juxtalogos.run.target.system import running_system
 from juxtalogos.workspace.known import Hints
 
 
@@ -98,7 +98,7 @@ async def _all(
 ) -> None:
     options = replace(session.options, connections=4, patient=True)
     async with Recorder(ledger, done.number) as recorder, Transport(options) as transport:
-        door = Door(session, recorder)
+        door = Recording(session, recorder)
         for name, contract in session.contracts.items():
             if not wishes.operations.get(name) or stop.asked:
                 continue
@@ -112,13 +112,13 @@ def _explorer(
     transport: Transport,
     wishes: Wishes,
     roles: tuple[str, ...],
-    door: Door,
+    door: Recording,
     told: Callable[[Progress], None],
     stop: Stop,
 ) -> Explorer:
     name = contract.name
     left_out = dict(wishes.left_out.get(name, {}))
-    maker = Maker(
+    maker = RequestMaker(
         contract,
         wishes.hints.get(name, Hints()),
         wishes.token,
@@ -126,7 +126,7 @@ def _explorer(
         session.known,
         wishes.only_reading,
     )
-    bench = Bench(
+    prober = Prober(
         contract,
         session,
         transport,
@@ -138,8 +138,8 @@ def _explorer(
         stopped=lambda: stop.asked,
     )
     acting = {role: session.acting(role) for role in roles}
-    yard = Yard(
-        bench,
+    sandbox = Sandbox(
+        prober,
         maker,
         kinds_of(maker),
         door.put_undo,
@@ -148,5 +148,5 @@ def _explorer(
     )
     chosen = frozenset(candidate for candidate in wishes.operations[name] if candidate not in left_out)
     return Explorer(
-        contract, yard, wishes.budget, door, chosen, left_out, told, kept=Kept() if wishes.saving else None
+        contract, sandbox, wishes.budget, door, chosen, left_out, told, kept=Kept() if wishes.saving else None
     )

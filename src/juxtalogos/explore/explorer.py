@@ -10,22 +10,22 @@ from dataclasses import dataclass, field, replace
 from functools import partial
 
 from juxtalogos.compose.composer import WITHHELD
-from juxtalogos.explore.agreeing import disagreements
-from juxtalogos.explore.bench import Purpose, Trial, broken_law, tell
-from juxtalogos.explore.budget import Budget, Spent
-from juxtalogos.explore.kinds import Kind
-from juxtalogos.explore.saving import Kept
-from juxtalogos.explore.taking_away import clear, note_singles
+from juxtalogos.explore.laws.agreeing import disagreements
+from juxtalogos.explore.prober.budget import Budget, Spent
+from juxtalogos.explore.prober.prober import Purpose, Trial, broken_law, tell
+from juxtalogos.explore.prober.requests import Unfillable
+from juxtalogos.explore.reporting.saving import Kept
+from juxtalogos.explore.resources.kinds import ResourceKind
+from juxtalogos.explore.resources.removal import clear, note_singles
+from juxtalogos.explore.resources.sandbox import Claim, Sandbox, settle
 from juxtalogos.explore.techniques import KIND_TECHNIQUES, OPERATION_TECHNIQUES
-from juxtalogos.explore.values import Unfillable
-from juxtalogos.explore.yard import Claim, Yard, settle
 from juxtalogos.ledger import CaseRecord, ExchangeRecord
 from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.danger import Danger
 from juxtalogos.model.findings import ResultClass
 from juxtalogos.model.verdict import Verdict, worst
-from juxtalogos.run import unforeseen
-from juxtalogos.run.door import Door
+from juxtalogos.run.engine import unforeseen
+from juxtalogos.run.target.recording import Recording
 
 
 @dataclass(slots=True)
@@ -70,9 +70,9 @@ class Explorer:
     """Explores one contract. Each instance explores once."""
 
     contract: Contract
-    yard: Yard
+    sandbox: Sandbox
     budget: Budget
-    door: Door
+    door: Recording
     chosen: frozenset[str]
     """Ids of the operations that are explored; others are called where these need them."""
     left_out: dict[str, str] = field(default_factory=dict)
@@ -87,9 +87,9 @@ class Explorer:
     async def explore(self) -> Explored:
         """All blocks in their order, until the budget is used up."""
         self.budget.begin(self.contract.name)
-        self.yard.bench.case = "what there is one of"
+        self.sandbox.prober.case = "what there is one of"
         try:
-            await note_singles(self.yard)
+            await note_singles(self.sandbox)
             for name, what, subject in self.blocks():
                 await self.block(name, what, subject)
         except Spent as spent:
@@ -98,7 +98,7 @@ class Explorer:
         for candidate in self.contract.operations:
             why = _withheld(candidate)
             if why and candidate.id in self.chosen:
-                self.yard.notes.setdefault(candidate.id, f"not sent: {why}")
+                self.sandbox.notes.setdefault(candidate.id, f"not sent: {why}")
         operations = [
             operation
             for operation in self.contract.operations
@@ -106,9 +106,9 @@ class Explorer:
         ]
         return Explored(
             operations,
-            set(self.yard.worked),
-            {**self.yard.notes, **self.left_out},
-            self.yard.left,
+            set(self.sandbox.worked),
+            {**self.sandbox.notes, **self.left_out},
+            self.sandbox.left,
             self.budget.mine,
             self.spent,
             self.rules,
@@ -117,19 +117,19 @@ class Explorer:
 
     def blocks(self) -> Iterator[tuple[str, Callable[[], Awaitable[None]], str]]:
         """(technique, what it does, about what)."""
-        yard = self.yard
+        sandbox = self.sandbox
         for technique, of_kind in KIND_TECHNIQUES.items():
-            for kind in yard.kinds:
+            for kind in sandbox.kinds:
                 if self.concerns(kind):
-                    yield technique, partial(of_kind, yard, kind), kind.name
-        owners = {name: kind for kind in yard.kinds for name in kind.keys}
+                    yield technique, partial(of_kind, sandbox, kind), kind.name
+        owners = {name: kind for kind in sandbox.kinds for name in kind.keys}
         for name, of_operation in OPERATION_TECHNIQUES.items():
             for operation in self.contract.operations:
                 if operation.id in self.chosen and self.may(operation):
-                    owner = owners.get(operation.id) or yard.kind_made_by(operation)
-                    yield name, partial(of_operation, yard, operation, owner), operation.id
+                    owner = owners.get(operation.id) or sandbox.kind_made_by(operation)
+                    yield name, partial(of_operation, sandbox, operation, owner), operation.id
 
-    def concerns(self, kind: Kind) -> bool:
+    def concerns(self, kind: ResourceKind) -> bool:
         """Whether any of a kind's operations is explored."""
         return any(
             one.id in self.chosen
@@ -143,8 +143,8 @@ class Explorer:
         """Goes through a block; again where it doubted something, and only what both times were doubted is
         told.
         """
-        bench = self.yard.bench
-        bench.case = f"{name}: {subject}"
+        prober = self.sandbox.prober
+        prober.case = f"{name}: {subject}"
         started = time.perf_counter()
         first, spent, reason = await self.once(what)
         if first and not spent:
@@ -154,9 +154,9 @@ class Explorer:
         elif first:
             first = []  # not confirmed
         settle(_each_once(first))
-        held, bench.held, self.yard.restored = bench.held, [], 0
+        held, prober.held, self.sandbox.restored = prober.held, [], 0
         if self.kept is not None:
-            self.kept.take(self.yard, held)
+            self.kept.take(self.sandbox, held)
         for seen in held:
             self.count(seen)
             self.covered.update(seen.record.hits)
@@ -172,8 +172,8 @@ class Explorer:
             )
             await self.door.finish(
                 CaseRecord(
-                    bench.suite,
-                    bench.case,
+                    prober.suite,
+                    prober.case,
                     verdict,
                     reason or (f"{failing.step}: {failing.reason}" if failing else ""),
                     time.perf_counter() - started,
@@ -181,16 +181,16 @@ class Explorer:
             )
         self.told(
             Progress(
-                bench.case,
+                prober.case,
                 self.budget.used,
-                len(self.chosen & self.yard.worked.keys()),
+                len(self.chosen & self.sandbox.worked.keys()),
                 len(self.chosen),
                 len(self.covered),
                 self.budget.failed,
             )
         )
         if spent is not None and spent.operation:
-            self.yard.notes.setdefault(spent.operation, spent.why)
+            self.sandbox.notes.setdefault(spent.operation, spent.why)
         self.budget.found(
             len(
                 {
@@ -206,8 +206,8 @@ class Explorer:
 
     async def once(self, what: Callable[[], Awaitable[None]]) -> tuple[list[Claim], Spent | None, str]:
         """(what it doubted, whether the budget ended it, what went wrong in it that nobody foresaw)."""
-        yard, spent, reason = self.yard, None, ""
-        yard.claims, yard.things, yard.shared = [], [], {}
+        sandbox, spent, reason = self.sandbox, None, ""
+        sandbox.claims, sandbox.things, sandbox.shared = [], [], {}
         try:
             await what()
         except Unfillable:
@@ -216,9 +216,9 @@ class Explorer:
             spent = error
         except Exception as error:
             reason = unforeseen.told(error)
-        claims = yard.claims
+        claims = sandbox.claims
         try:
-            await clear(yard)
+            await clear(sandbox)
         except (Unfillable, Spent):
             pass
         except Exception as error:
@@ -242,14 +242,14 @@ class Explorer:
         operations = {
             candidate.id: candidate for candidate in self.contract.operations if candidate.id in self.chosen
         }
-        bench = self.yard.bench
-        bench.case = "declared refusals"
+        prober = self.sandbox.prober
+        prober.case = "declared refusals"
         told: list[ExchangeRecord] = []
-        for one in disagreements(self.yard.wire, operations, self.yard.outcomes):
-            adopted = self.yard.adopted(one.law, one.seen.operation.id)
+        for one in disagreements(self.sandbox.wire, operations, self.sandbox.outcomes):
+            adopted = self.sandbox.adopted(one.law, one.seen.operation.id)
             if adopted is False:
                 continue
-            seen = replace_record(one.seen, bench.case)
+            seen = replace_record(one.seen, prober.case)
             tell(seen, broken_law(one.law, one.at, one.declared, one.observed, one.location, must=adopted))
             told.append(seen.record)
         for record in told:
@@ -258,7 +258,7 @@ class Explorer:
             self.kept.unsaved += len(told)
         if told:
             await self.door.finish(
-                CaseRecord(bench.suite, bench.case, worst(entry.verdict for entry in told), "", 0.0)
+                CaseRecord(prober.suite, prober.case, worst(entry.verdict for entry in told), "", 0.0)
             )
 
 

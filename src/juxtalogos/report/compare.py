@@ -13,7 +13,7 @@ from juxtalogos.formats.http.outcomes import reads_only
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.findings import general_path
 from juxtalogos.model.schema import ABSENT
-from juxtalogos.run.known import known_values, made_places
+from juxtalogos.run.judging.known import known_values, made_places
 from juxtalogos.suite.comparing import Allowed, Difference, differences
 
 MAX_DIFFERENCES = 100

@@ -60,6 +60,7 @@ class Workspace:
 
     @cached_property
     def config(self) -> Config:
+        """The configuration; the words that it adds are understood from then on."""
         config = read_config(self.root / CONFIG_NAME)
         words.extend(config.conventions)
         return config

@@ -8,12 +8,12 @@ from typing import TYPE_CHECKING
 from juxtalogos.plugins import Table
 
 if TYPE_CHECKING:
-    from juxtalogos.explore.kinds import Kind
-    from juxtalogos.explore.yard import Yard
+    from juxtalogos.explore.resources.kinds import ResourceKind
+    from juxtalogos.explore.resources.sandbox import Sandbox
     from juxtalogos.model.contract import Operation
 
-    KindTechnique = Callable[[Yard, Kind], Awaitable[None]]
-    OperationTechnique = Callable[[Yard, Operation, Kind | None], Awaitable[None]]
+    KindTechnique = Callable[[Sandbox, ResourceKind], Awaitable[None]]
+    OperationTechnique = Callable[[Sandbox, Operation, ResourceKind | None], Awaitable[None]]
 
 _HERE = "juxtalogos.explore.techniques"
 KIND_TECHNIQUES: Table[KindTechnique] = Table("juxtalogos.kind_techniques")

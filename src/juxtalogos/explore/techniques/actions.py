@@ -10,13 +10,13 @@ from __future__ import annotations
 from collections import deque
 from dataclasses import dataclass, field
 
-from juxtalogos.explore.bench import Purpose, Trial
-from juxtalogos.explore.comparing import Item, changes, differing, item_in, told
-from juxtalogos.explore.kinds import Kind
-from juxtalogos.explore.states import declares_conflict
+from juxtalogos.explore.prober.comparing import Item, changes, differing, item_in, told
+from juxtalogos.explore.prober.prober import Purpose, Trial
+from juxtalogos.explore.prober.requests import Unfillable
+from juxtalogos.explore.prober.states import declares_conflict
+from juxtalogos.explore.resources.kinds import ResourceKind
+from juxtalogos.explore.resources.sandbox import Instance, Sandbox
 from juxtalogos.explore.techniques.updates import Watched, marks
-from juxtalogos.explore.values import Unfillable
-from juxtalogos.explore.yard import Thing, Yard
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.outcome import Wrong
 from juxtalogos.model.wire import Inputs
@@ -29,7 +29,7 @@ State = tuple[tuple[str, object], ...]
 class Search:
     """What was found out of the states of one kind."""
 
-    kind: Kind
+    kind: ResourceKind
     ways: dict[State, tuple[Operation, ...]] = field(default_factory=dict)
     """By state, the shortest sequence that leads there."""
     outcomes: dict[tuple[State, str], str] = field(default_factory=dict)
@@ -57,17 +57,17 @@ def state_of(item: Item, settable: set[str]) -> State:
     return tuple(found)
 
 
-async def actions(yard: Yard, kind: Kind) -> None:
+async def actions(sandbox: Sandbox, kind: ResourceKind) -> None:
     """The search, breadth first; each way on a fresh thing."""
-    if not kind.acts or yard.bench.only_reading:
+    if not kind.acts or sandbox.prober.only_reading:
         return
     search = Search(kind)
-    yard.searches[kind.name] = search
+    sandbox.searches[kind.name] = search
     waiting: deque[tuple[Operation, ...]] = deque([()])
     for _ in range(MOST_STATES):
         if not waiting:
             break
-        await _from(yard, search, waiting.popleft(), waiting)
+        await _from(sandbox, search, waiting.popleft(), waiting)
     for operation in kind.acts:
         came = {outcome for (_, name), outcome in search.outcomes.items() if name == operation.id}
         idle = [seen for (_, name), seen in search.idle.items() if name == operation.id]
@@ -75,10 +75,10 @@ async def actions(yard: Yard, kind: Kind) -> None:
         if (
             idle
             and len(idle) == len(worked)
-            and declares_conflict(yard.wire, operation)
-            and not yard.blanket(operation)
+            and declares_conflict(sandbox.wire, operation)
+            and not sandbox.blanket(operation)
         ):
-            yard.claim(
+            sandbox.claim(
                 idle[0],
                 "law.acting-does",
                 "answer",
@@ -86,39 +86,41 @@ async def actions(yard: Yard, kind: Kind) -> None:
                 "all stays as it was",
             )
         if "ok" not in came and came:
-            yard.notes.setdefault(
+            sandbox.notes.setdefault(
                 operation.id, f"answered with {', '.join(sorted(came))} in every state that was reached"
             )
 
 
 async def _from(
-    yard: Yard, search: Search, way: tuple[Operation, ...], waiting: deque[tuple[Operation, ...]]
+    sandbox: Sandbox, search: Search, way: tuple[Operation, ...], waiting: deque[tuple[Operation, ...]]
 ) -> None:
     """Every action from the state that a way leads to."""
     kind = search.kind
     for number, operation in enumerate(kind.acts):
         try:
-            thing = await led(yard, kind, way)
-            before = await yard.item(thing)
+            thing = await led(sandbox, kind, way)
+            before = await sandbox.item(thing)
         except Unfillable as error:
-            yard.notes.setdefault(operation.id, str(error))
+            sandbox.notes.setdefault(operation.id, str(error))
             return
         if before is None:
-            await _blind(yard, thing, operation)
+            await _blind(sandbox, thing, operation)
             continue
-        settable = {row.name for one in (*kind.creators, *kind.updates) for row in yard.maker.rows.sent(one)}
+        settable = {
+            row.name for one in (*kind.creators, *kind.updates) for row in sandbox.maker.rows.sent(one)
+        }
         state = state_of(before[1], settable)
         if not number:
             if state in search.ways and search.ways[state] != way:
                 return
             search.ways.setdefault(state, way)
         watch = Watched(thing, None, before[1], before[0], settable=settable)
-        seen = await act(yard, watch, operation)
+        seen = await act(sandbox, watch, operation)
         if seen is None:
             continue
         outcome = "ok" if seen.ok else seen.code
-        _consistent(yard, search, state, operation, outcome, seen)
-        after = await yard.item(thing)
+        _consistent(sandbox, search, state, operation, outcome, seen)
+        after = await sandbox.item(thing)
         if seen.ok and after is not None:
             reached = state_of(after[1], settable)
             search.leads[state, operation.id] = reached
@@ -127,63 +129,63 @@ async def _from(
             if reached not in search.ways and len(way) < DEEPEST:
                 search.ways[reached] = (*way, operation)
                 waiting.append((*way, operation))
-            await _twice(yard, watch, operation)
+            await _twice(sandbox, watch, operation)
 
 
-async def led(yard: Yard, kind: Kind, way: tuple[Operation, ...]) -> Thing:
+async def led(sandbox: Sandbox, kind: ResourceKind, way: tuple[Operation, ...]) -> Instance:
     """A fresh thing in the state that a way leads to. Unfillable where it does not go so any more."""
-    thing = await yard.make(kind)
+    thing = await sandbox.make(kind)
     for operation in way:
-        seen = await yard.ask(operation, thing.context, Purpose.CONFLICT)
+        seen = await sandbox.ask(operation, thing.context, Purpose.CONFLICT)
         if not seen.ok:
             raise Unfillable(f"{operation.id} was answered with {seen.code}")
     return thing
 
 
 async def act(
-    yard: Yard, watch: Watched, operation: Operation, *, inputs: Inputs | None = None
+    sandbox: Sandbox, watch: Watched, operation: Operation, *, inputs: Inputs | None = None
 ) -> Trial | None:
     """One action: a refusal leaves no trace, a success tells what is read afterwards."""
     try:
         if inputs is None:
-            inputs, _ = await yard.fill(operation, watch.thing.context)
-        seen = await yard.call(operation, inputs, Purpose.CONFLICT)
+            inputs, _ = await sandbox.fill(operation, watch.thing.context)
+        seen = await sandbox.call(operation, inputs, Purpose.CONFLICT)
     except Unfillable as error:
-        yard.notes.setdefault(operation.id, str(error))
+        sandbox.notes.setdefault(operation.id, str(error))
         return None
     if seen.ok:
-        yard.worked.setdefault(operation.id, seen.inputs)
-    yard.note(Wrong.CONFLICT, seen)
-    after = await yard.item(watch.thing)
+        sandbox.worked.setdefault(operation.id, seen.inputs)
+    sandbox.note(Wrong.CONFLICT, seen)
+    after = await sandbox.item(watch.thing)
     if after is None:
         return seen
-    moved = changes(watch.shown, after[1]) - yard.volatile.get(watch.thing.kind.name, set())
+    moved = changes(watch.shown, after[1]) - sandbox.volatile.get(watch.thing.kind.name, set())
     if seen.refused and moved:
-        yard.claim(
+        sandbox.claim(
             seen, "law.refusal-traceless", f"body{sorted(moved)[0]}", "that all stays as it was", "it changed"
         )
     if seen.ok:
-        answered = item_in(seen.value, after[1], yard.key(watch.thing))
+        answered = item_in(seen.value, after[1], sandbox.key(watch.thing))
         if answered is not None and len(answered.keys() & after[1].keys()) > 1:
             for path, one, other in differing(answered, after[1]):
-                yard.claim(
+                sandbox.claim(
                     seen,
                     "law.answers-agree",
                     f"body{path}",
                     f"as it is read afterwards: {told(other)}",
                     told(one),
                 )
-        _sent_kept(yard, seen, after)
-        marks(yard, watch, seen, after)
+        _sent_kept(sandbox, seen, after)
+        marks(sandbox, watch, seen, after)
     return seen
 
 
-def _sent_kept(yard: Yard, seen: Trial, after: tuple[Trial, Item]) -> None:
+def _sent_kept(sandbox: Sandbox, seen: Trial, after: tuple[Trial, Item]) -> None:
     """Members that an action sends and the thing has read as sent."""
-    keys = {need.input.removeprefix("body/") for need in yard.maker.needs.get(seen.operation.id, ())}
+    keys = {need.input.removeprefix("body/") for need in sandbox.maker.needs.get(seen.operation.id, ())}
     sent = {name: value for name, value in seen.body.items() if name not in keys}
     for path, one, other in differing(sent, after[1]):
-        yard.claim(
+        sandbox.claim(
             after[0],
             "law.changed-kept",
             f"body{path}",
@@ -192,21 +194,21 @@ def _sent_kept(yard: Yard, seen: Trial, after: tuple[Trial, Item]) -> None:
         )
 
 
-async def _twice(yard: Yard, watch: Watched, operation: Operation) -> None:
+async def _twice(sandbox: Sandbox, watch: Watched, operation: Operation) -> None:
     """At once again: it may be refused as a conflict, and leaves no trace then."""
-    before = await yard.item(watch.thing)
+    before = await sandbox.item(watch.thing)
     if before is None:
         return
     again = Watched(watch.thing, None, before[1], before[0], watch.steps, settable=watch.settable)
-    await act(yard, again, operation)
+    await act(sandbox, again, operation)
 
 
 def _consistent(
-    yard: Yard, search: Search, state: State, operation: Operation, outcome: str, seen: Trial
+    sandbox: Sandbox, search: Search, state: State, operation: Operation, outcome: str, seen: Trial
 ) -> None:
     known = search.outcomes.setdefault((state, operation.id), outcome)
     if known != outcome and "ok" in (known, outcome) and state:
-        yard.claim(
+        sandbox.claim(
             seen,
             "law.state-consistent",
             "answer",
@@ -219,13 +221,13 @@ def _words(state: State) -> str:
     return ", ".join(f"{name} {told(value)}" for name, value in state[:3])
 
 
-async def _blind(yard: Yard, thing: Thing, operation: Operation) -> None:
+async def _blind(sandbox: Sandbox, thing: Instance, operation: Operation) -> None:
     """An action on what nothing reads."""
     try:
-        seen = await yard.ask(operation, thing.context, Purpose.CONFLICT)
+        seen = await sandbox.ask(operation, thing.context, Purpose.CONFLICT)
     except Unfillable as error:
-        yard.notes.setdefault(operation.id, str(error))
+        sandbox.notes.setdefault(operation.id, str(error))
         return
     if seen.ok:
-        yard.worked.setdefault(operation.id, seen.inputs)
-    yard.note(Wrong.CONFLICT, seen)
+        sandbox.worked.setdefault(operation.id, seen.inputs)
+    sandbox.note(Wrong.CONFLICT, seen)

@@ -13,12 +13,12 @@ from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from typing import Any
 
-from juxtalogos.explore.bench import Purpose, Trial
-from juxtalogos.explore.comparing import changes
-from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.prober.comparing import changes
+from juxtalogos.explore.prober.prober import Purpose, Trial
+from juxtalogos.explore.prober.requests import Unfillable
+from juxtalogos.explore.resources.kinds import ResourceKind
+from juxtalogos.explore.resources.sandbox import Instance, Sandbox
 from juxtalogos.explore.techniques.actions import led
-from juxtalogos.explore.values import Unfillable
-from juxtalogos.explore.yard import Thing, Yard
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Input, Operation
 from juxtalogos.model.errors import JuxtalogosError, UsageError
@@ -45,14 +45,14 @@ class Broken:
     """Whether what it breaks names a thing."""
 
 
-def breakings(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broken]:
+def breakings(sandbox: Sandbox, operation: Operation, base: Inputs) -> Iterator[Broken]:
     """Every way to break one rule of a request, which arrives broken."""
-    yield from _of_inputs(yard, operation, base)
-    yield from _of_body(yard, operation, base)
+    yield from _of_inputs(sandbox, operation, base)
+    yield from _of_body(sandbox, operation, base)
 
 
-def _of_inputs(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broken]:
-    named = {need.input for need in yard.maker.needs.get(operation.id, ())}
+def _of_inputs(sandbox: Sandbox, operation: Operation, base: Inputs) -> Iterator[Broken]:
+    named = {need.input for need in sandbox.maker.needs.get(operation.id, ())}
     for declared_input in operation.inputs:
         if declared_input.schema is None or declared_input.address in named or declared_input.place == "path":
             continue
@@ -63,7 +63,7 @@ def _of_inputs(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broke
                 "required",
                 declared_input.location,
             )
-        schema = yard.maker.contract.schema(declared_input.schema)
+        schema = sandbox.maker.contract.schema(declared_input.schema)
         try:
             sample = (
                 base.values[declared_input.address]
@@ -130,15 +130,17 @@ def _read(text: str) -> Any:
             return text
 
 
-def _of_body(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broken]:
+def _of_body(sandbox: Sandbox, operation: Operation, base: Inputs) -> Iterator[Broken]:
     ref = schema_at(operation, "body", base.content_type)
     if base.body is ABSENT or isinstance(base.body, bytes) or ref is None:
         return
-    schema = yard.maker.contract.schema(ref)
-    named = [need.input for need in yard.maker.needs.get(operation.id, ()) if need.input.startswith("body/")]
+    schema = sandbox.maker.contract.schema(ref)
+    named = [
+        need.input for need in sandbox.maker.needs.get(operation.id, ()) if need.input.startswith("body/")
+    ]
     if base.content_type.startswith("multipart/mixed"):
         return  # messages within a message: each is judged by itself
-    free = yard.maker.own_keys(operation) | made_keys(yard, operation)
+    free = sandbox.maker.own_keys(operation) | made_keys(sandbox, operation)
     told: dict[tuple[str, str], int] = {}
     try:
         found = list(schema.mutate(base.body))[:600]
@@ -152,7 +154,7 @@ def _of_body(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Broken]
         if f"body{mutation.path}" in free:
             continue
         inputs = Inputs(base.values, mutation.value, base.content_type)
-        if not arrives(yard, operation, inputs, schema):
+        if not arrives(sandbox, operation, inputs, schema):
             continue
         told[key] = told.get(key, 0) + 1
         count += 1
@@ -210,10 +212,10 @@ def _place_value(one: Mutation) -> float | None:
     )
 
 
-def made_keys(yard: Yard, operation: Operation) -> set[str]:
+def made_keys(sandbox: Sandbox, operation: Operation) -> set[str]:
     """Places of a creation's body for the key that its answer tells: the service may make it itself."""
-    kind = yard.kind_made_by(operation) or next(
-        (other for other in yard.kinds if operation.id in other.keys), None
+    kind = sandbox.kind_made_by(operation) or next(
+        (other for other in sandbox.kinds if operation.id in other.keys), None
     )
     if kind is None:
         return set()
@@ -234,12 +236,12 @@ def _each(mutation: Mutation) -> int:
     return several.get(mutation.kind, 2)
 
 
-def arrives(yard: Yard, operation: Operation, inputs: Inputs, schema: Schema) -> bool:
+def arrives(sandbox: Sandbox, operation: Operation, inputs: Inputs, schema: Schema) -> bool:
     """Whether the body that is sent is broken still when it is read back: not every broken value survives the
     wire.
     """
-    wire = wire_of(yard.maker.contract)
-    base = yard.bench.session.base_url(yard.maker.contract)
+    wire = wire_of(sandbox.maker.contract)
+    base = sandbox.prober.session.base_url(sandbox.maker.contract)
     try:
         request = wire.encode(operation, inputs, base, loose=True)
         back = wire.inputs_of(operation, request, base)
@@ -255,42 +257,46 @@ def arrives(yard: Yard, operation: Operation, inputs: Inputs, schema: Schema) ->
         return False
 
 
-async def broken_values(yard: Yard, operation: Operation, kind: Kind | None) -> None:
+async def broken_values(sandbox: Sandbox, operation: Operation, kind: ResourceKind | None) -> None:
     """All broken requests of one operation, once it is known how to be answered with success."""
-    if yard.bench.only_reading and not operation.safe:
+    if sandbox.prober.only_reading and not operation.safe:
         return
-    most = None if operation.id in yard.worked else FEW
+    most = None if operation.id in sandbox.worked else FEW
     try:
-        target, prepared = await ready(yard, operation, kind)
+        target, prepared = await ready(sandbox, operation, kind)
     except Unfillable as error:
-        yard.notes.setdefault(operation.id, str(error))
+        sandbox.notes.setdefault(operation.id, str(error))
         return
-    before = await yard.item(target) if target is not None else None
-    count = await listed(yard, kind, target)
+    before = await sandbox.item(target) if target is not None else None
+    count = await listed(sandbox, kind, target)
     asked = False
-    for one in itertools.islice(breakings(yard, operation, prepared), most):
-        seen = await yard.call(operation, one.inputs, Purpose.BROKEN, broken=(one.at, one.rule, one.location))
-        yard.note("broken reference" if one.reference else Wrong.VALUE, seen)
+    for one in itertools.islice(breakings(sandbox, operation, prepared), most):
+        seen = await sandbox.call(
+            operation, one.inputs, Purpose.BROKEN, broken=(one.at, one.rule, one.location)
+        )
+        sandbox.note("broken reference" if one.reference else Wrong.VALUE, seen)
         asked = True
         if seen.ok and not operation.safe:
-            await undo(yard, operation, seen, target)
-            target, prepared = await ready(yard, operation, kind)
-            if await smaller(yard, operation, one, seen, target):
-                target, prepared = await ready(yard, operation, kind)
-            before = await yard.item(target) if target is not None else None
-            count = await listed(yard, kind, target)
+            await undo(sandbox, operation, seen, target)
+            target, prepared = await ready(sandbox, operation, kind)
+            if await smaller(sandbox, operation, one, seen, target):
+                target, prepared = await ready(sandbox, operation, kind)
+            before = await sandbox.item(target) if target is not None else None
+            count = await listed(sandbox, kind, target)
     if asked and not operation.safe:
-        await trace(yard, before, count, target, kind, operation)
+        await trace(sandbox, before, count, target, kind, operation)
 
 
-async def smaller(yard: Yard, operation: Operation, one: Broken, seen: Trial, target: Thing | None) -> bool:
+async def smaller(
+    sandbox: Sandbox, operation: Operation, one: Broken, seen: Trial, target: Instance | None
+) -> bool:
     """Asks again with as little else as may be: what is taken then too is told of that request, and not of
     the larger one. Whether it was taken.
     """
     pointer = one.at.removeprefix("body")
     if not one.at.startswith("body") or not pointer or "[" in pointer or "@" in pointer:
         return False
-    inputs, _ = await yard.fill(operation, target.context if target is not None else yard.shared)
+    inputs, _ = await sandbox.fill(operation, target.context if target is not None else sandbox.shared)
     try:
         value = follow_pointer(one.inputs.body, pointer)
     except (LookupError, ValueError):
@@ -298,62 +304,69 @@ async def smaller(yard: Yard, operation: Operation, one: Broken, seen: Trial, ta
     if not has_place(inputs.body, pointer.rpartition("/")[0]):
         return False
     less = without(inputs, one.at) if value is ABSENT else with_values(inputs, {one.at: value})
-    schema = yard.maker.schema_of(operation, less)
+    schema = sandbox.maker.schema_of(operation, less)
     if (
         schema is None
         or len(str(less.body)) >= len(str(one.inputs.body))
-        or not arrives(yard, operation, less, schema)
+        or not arrives(sandbox, operation, less, schema)
     ):
         return False
-    again = await yard.call(operation, less, Purpose.BROKEN, broken=(one.at, one.rule, one.location))
+    again = await sandbox.call(operation, less, Purpose.BROKEN, broken=(one.at, one.rule, one.location))
     if again.ok:
         seen.record = replace(
             seen.record, results=tuple(result for result in seen.record.results if result.kind != ACCEPTED)
         )
-        await undo(yard, operation, again, target)
+        await undo(sandbox, operation, again, target)
     return again.ok
 
 
-async def ready(yard: Yard, operation: Operation, kind: Kind | None) -> tuple[Thing | None, Inputs]:
+async def ready(
+    sandbox: Sandbox, operation: Operation, kind: ResourceKind | None
+) -> tuple[Instance | None, Inputs]:
     """(a thing to call it about, valid inputs that would be answered with success)."""
     if kind is None or kind.key_of(operation) is None:
-        inputs, _ = await yard.fill(operation, {}, full=True)
+        inputs, _ = await sandbox.fill(operation, {}, full=True)
         return None, inputs
-    thing = await in_state(yard, operation, kind)
-    inputs, _ = await yard.fill(operation, thing.context, full=True)
+    thing = await in_state(sandbox, operation, kind)
+    inputs, _ = await sandbox.fill(operation, thing.context, full=True)
     return thing, inputs
 
 
-async def in_state(yard: Yard, operation: Operation, kind: Kind) -> Thing:
+async def in_state(sandbox: Sandbox, operation: Operation, kind: ResourceKind) -> Instance:
     """A fresh thing in a state in which an operation was answered with success."""
-    search = yard.searches.get(kind.name)
+    search = sandbox.searches.get(kind.name)
     if search is not None:
         for state, way in search.ways.items():
             if search.outcomes.get((state, operation.id)) == "ok":
-                return await led(yard, kind, way)
-    return await yard.make(kind)
+                return await led(sandbox, kind, way)
+    return await sandbox.make(kind)
 
 
-async def listed(yard: Yard, kind: Kind | None, target: Thing | None) -> int | None:
+async def listed(sandbox: Sandbox, kind: ResourceKind | None, target: Instance | None) -> int | None:
     """How many of the kind there are, where a list tells it."""
     if kind is None or target is not None:
         return None
     for listing in kind.lists[:1]:
         try:
-            return len((await yard.whole(listing, yard.shared))[1])
+            return len((await sandbox.whole(listing, sandbox.shared))[1])
         except Unfillable:
             return None
     return None
 
 
 async def trace(
-    yard: Yard, before: Any, count: int | None, target: Thing | None, kind: Kind | None, operation: Operation
+    sandbox: Sandbox,
+    before: Any,
+    count: int | None,
+    target: Instance | None,
+    kind: ResourceKind | None,
+    operation: Operation,
 ) -> None:
     """What was refused has left no trace: neither in the thing nor in the list."""
     last = next(
         (
             trial
-            for trial in reversed(yard.bench.held)
+            for trial in reversed(sandbox.prober.held)
             if trial.operation is operation and trial.purpose is Purpose.BROKEN
         ),
         None,
@@ -361,26 +374,26 @@ async def trace(
     if last is None:
         return
     if before is not None and target is not None:
-        after = await yard.item(target)
-        moved = (changes(before[1], after[1]) if after else {"/"}) - yard.volatile.get(
+        after = await sandbox.item(target)
+        moved = (changes(before[1], after[1]) if after else {"/"}) - sandbox.volatile.get(
             target.kind.name, set()
         )
         if moved:
-            yard.claim(
+            sandbox.claim(
                 last,
                 "law.refusal-traceless",
                 f"body{sorted(moved)[0]}",
                 "that all stays as it was",
                 "it changed",
             )
-    now = await listed(yard, kind, target) if count is not None else None
+    now = await listed(sandbox, kind, target) if count is not None else None
     if now is not None and count is not None and now > count:
-        yard.claim(last, "law.refusal-traceless", "answer", f"{count} in the list, as before", str(now))
+        sandbox.claim(last, "law.refusal-traceless", "answer", f"{count} in the list, as before", str(now))
 
 
-async def undo(yard: Yard, operation: Operation, seen: Trial, target: Thing | None) -> None:
+async def undo(sandbox: Sandbox, operation: Operation, seen: Trial, target: Instance | None) -> None:
     """Takes away at once what a broken request made."""
-    if yard.kind_made_by(operation) is not None and target is None:
-        thing = await yard.keep(operation, seen, dict(yard.shared))
-        if await yard.remove(thing):
-            yard.things.remove(thing)
+    if sandbox.kind_made_by(operation) is not None and target is None:
+        thing = await sandbox.keep(operation, seen, dict(sandbox.shared))
+        if await sandbox.remove(thing):
+            sandbox.things.remove(thing)

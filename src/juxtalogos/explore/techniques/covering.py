@@ -8,13 +8,13 @@ from dataclasses import dataclass
 from typing import Any
 
 from juxtalogos.compose.requests import tried_alone
-from juxtalogos.explore.bench import Purpose, Trial
-from juxtalogos.explore.comparing import differing, item_in, told
-from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.prober.comparing import differing, item_in, told
+from juxtalogos.explore.prober.prober import Purpose, Trial
+from juxtalogos.explore.prober.requests import Unfillable
+from juxtalogos.explore.resources.kinds import ResourceKind
+from juxtalogos.explore.resources.sandbox import Instance, Sandbox
 from juxtalogos.explore.techniques.broken import in_state
 from juxtalogos.explore.techniques.lifecycle import sent_members
-from juxtalogos.explore.values import Unfillable
-from juxtalogos.explore.yard import Thing, Yard
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.errors import JuxtalogosError, Unsampleable
@@ -35,14 +35,14 @@ class Covering:
     what: str
 
 
-def coverings(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Covering]:
+def coverings(sandbox: Sandbox, operation: Operation, base: Inputs) -> Iterator[Covering]:
     """Valid inputs that differ from others, which are answered with success, at one place."""
-    named = {need.input for need in yard.maker.needs.get(operation.id, ())}
-    yield from _of_inputs(yard, operation, base, named)
+    named = {need.input for need in sandbox.maker.needs.get(operation.id, ())}
+    yield from _of_inputs(sandbox, operation, base, named)
     ref = schema_at(operation, "body", base.content_type)
     if base.body is ABSENT or isinstance(base.body, bytes) or ref is None:
         return
-    schema = yard.maker.contract.schema(ref)
+    schema = sandbox.maker.contract.schema(ref)
     told_: set[str] = set()
     found: list[Covering] = []
     try:
@@ -57,17 +57,17 @@ def coverings(yard: Yard, operation: Operation, base: Inputs) -> Iterator[Coveri
             )
     except (JuxtalogosError, ValueError):
         pass
-    found += list(_options(yard, operation, base, named, schema))
+    found += list(_options(sandbox, operation, base, named, schema))
     yield from found[:MOST_VALUES]
 
 
 def _options(
-    yard: Yard, operation: Operation, base: Inputs, named: set[str], schema: Any
+    sandbox: Sandbox, operation: Operation, base: Inputs, named: set[str], schema: Any
 ) -> Iterator[Covering]:
     """Each optional member left out, and alone; each nullable one null; lists empty."""
     if not isinstance(base.body, dict):
         return
-    for row in yard.maker.rows.sent(operation):
+    for row in sandbox.maker.rows.sent(operation):
         at = f"body{row.path}"
         if not row.path or "/0" in row.path or row.path.count("/") > 2 or at in named:
             continue
@@ -84,7 +84,7 @@ def _options(
                 yield Covering(inputs, at, what)
 
 
-def _of_inputs(yard: Yard, operation: Operation, base: Inputs, named: set[str]) -> Iterator[Covering]:
+def _of_inputs(sandbox: Sandbox, operation: Operation, base: Inputs, named: set[str]) -> Iterator[Covering]:
     """Each value of each parameter, and pairs of those that are optional."""
     values: dict[str, list[Any]] = {}
     for declared_input in operation.inputs:
@@ -96,17 +96,17 @@ def _of_inputs(yard: Yard, operation: Operation, base: Inputs, named: set[str]) 
         ):
             continue
         conditional = declared_input.place == "header" and declared_input.name.lower().startswith("if-")
-        if conditional or yard.maker.hints.leaves_out(operation.id, declared_input.address):
+        if conditional or sandbox.maker.hints.leaves_out(operation.id, declared_input.address):
             continue
         if declared_input.alone:  # what hides others, or goes with others only
             yield from (
                 Covering(inputs, declared_input.address, told(inputs.values[declared_input.address]))
-                for other, inputs in tried_alone(yard.maker.contract, operation, base)
+                for other, inputs in tried_alone(sandbox.maker.contract, operation, base)
                 if other is declared_input
             )
             continue
-        schema = yard.maker.contract.schema(declared_input.schema)
-        row = yard.maker.row(operation, declared_input.address)
+        schema = sandbox.maker.contract.schema(declared_input.schema)
+        row = sandbox.maker.row(operation, declared_input.address)
         free = row is not None and row.type == "string" and not row.allowed
         if free and not declared_input.examples:
             values.setdefault(
@@ -136,41 +136,41 @@ def _of_inputs(yard: Yard, operation: Operation, base: Inputs, named: set[str]) 
         yield Covering(with_values(base, chosen), f"{one_address}, {other}", "together")
 
 
-async def called(yard: Yard, operation: Operation, kind: Kind | None) -> None:
+async def called(sandbox: Sandbox, operation: Operation, kind: ResourceKind | None) -> None:
     """Once, with what is required; once with everything: where nothing else has called it with success."""
-    if yard.bench.only_reading and not operation.safe:
+    if sandbox.prober.only_reading and not operation.safe:
         return
     for full in (False, True):
         try:
             if kind is not None and kind.key_of(operation) is not None and not operation.safe:
-                thing = await in_state(yard, operation, kind)
-                inputs, _ = await yard.fill(operation, thing.context, full=full)
-                seen = await yard.call(operation, inputs)
+                thing = await in_state(sandbox, operation, kind)
+                inputs, _ = await sandbox.fill(operation, thing.context, full=full)
+                seen = await sandbox.call(operation, inputs)
                 thing.gone |= seen.ok and operation is kind.deleter
-            elif yard.kind_made_by(operation) is not None:
-                await yard.make_by(operation, {}, full=full)
+            elif sandbox.kind_made_by(operation) is not None:
+                await sandbox.make_by(operation, {}, full=full)
             else:
-                inputs, _ = await yard.fill(operation, yard.shared, full=full)
-                await yard.call(operation, inputs)
+                inputs, _ = await sandbox.fill(operation, sandbox.shared, full=full)
+                await sandbox.call(operation, inputs)
         except Unfillable as error:
-            yard.notes.setdefault(operation.id, str(error))
+            sandbox.notes.setdefault(operation.id, str(error))
 
 
-async def covering_values(yard: Yard, operation: Operation, kind: Kind | None) -> None:
+async def covering_values(sandbox: Sandbox, operation: Operation, kind: ResourceKind | None) -> None:
     """Every valid value is taken where another is; what is made of it reads as it was sent."""
-    base = yard.worked.get(operation.id)
-    if base is None or (yard.bench.only_reading and not operation.safe):
+    base = sandbox.worked.get(operation.id)
+    if base is None or (sandbox.prober.only_reading and not operation.safe):
         return
     for seed in (0, 1) if operation.body is not None else (0,):
-        await _covered(yard, operation, kind, seed)
-    await _made_up(yard, operation)
+        await _covered(sandbox, operation, kind, seed)
+    await _made_up(sandbox, operation)
 
 
-async def _made_up(yard: Yard, operation: Operation) -> None:
+async def _made_up(sandbox: Sandbox, operation: Operation) -> None:
     """Texts that mean nothing where any text may stand: whatever is answered, the service stands it."""
-    named = {need.input for need in yard.maker.needs.get(operation.id, ())}
+    named = {need.input for need in sandbox.maker.needs.get(operation.id, ())}
     for declared_input in operation.inputs:
-        row = yard.maker.row(operation, declared_input.address)
+        row = sandbox.maker.row(operation, declared_input.address)
         if (
             declared_input.place != "query"
             or declared_input.address in named
@@ -180,25 +180,27 @@ async def _made_up(yard: Yard, operation: Operation) -> None:
             or row.allowed
         ):
             continue
-        if yard.maker.hints.leaves_out(operation.id, declared_input.address) or not operation.safe:
+        if sandbox.maker.hints.leaves_out(operation.id, declared_input.address) or not operation.safe:
             continue
         for text in ("no-such-thing", "'\"%;"):
-            inputs, _ = await yard.refer(operation, yard.maker.own(operation), yard.shared)
-            await yard.call(operation, with_values(inputs, {declared_input.address: text}), Purpose.CONFLICT)
+            inputs, _ = await sandbox.refer(operation, sandbox.maker.own(operation), sandbox.shared)
+            await sandbox.call(
+                operation, with_values(inputs, {declared_input.address: text}), Purpose.CONFLICT
+            )
 
 
-async def _covered(yard: Yard, operation: Operation, kind: Kind | None, seed: int) -> None:
+async def _covered(sandbox: Sandbox, operation: Operation, kind: ResourceKind | None, seed: int) -> None:
     try:
-        model = yard.maker.own(operation, full=True, seed=seed)
+        model = sandbox.maker.own(operation, full=True, seed=seed)
     except Unsampleable:
         return
     refused: list[tuple[Covering, Trial]] = []
     taken = 0
-    for one in [Covering(model, "all", "everything"), *coverings(yard, operation, model)]:
+    for one in [Covering(model, "all", "everything"), *coverings(sandbox, operation, model)]:
         try:
-            seen = await _try(yard, operation, kind, one)
+            seen = await _try(sandbox, operation, kind, one)
         except Unfillable as error:
-            yard.notes.setdefault(operation.id, str(error))
+            sandbox.notes.setdefault(operation.id, str(error))
             return
         if seen is None:
             return
@@ -214,7 +216,7 @@ async def _covered(yard: Yard, operation: Operation, kind: Kind | None, seed: in
             return
     if taken > 2 * len(refused):
         for one, seen in refused:
-            yard.claim(
+            sandbox.claim(
                 seen,
                 "law.valid-taken",
                 one.at,
@@ -223,42 +225,44 @@ async def _covered(yard: Yard, operation: Operation, kind: Kind | None, seed: in
             )
 
 
-async def _try(yard: Yard, operation: Operation, kind: Kind | None, one: Covering) -> Trial | None:
+async def _try(
+    sandbox: Sandbox, operation: Operation, kind: ResourceKind | None, one: Covering
+) -> Trial | None:
     """One valid request; on a fresh thing where it changes one."""
-    names = fresh_names(yard, operation, one)
+    names = fresh_names(sandbox, operation, one)
     if operation.safe:
-        inputs, _ = await yard.refer(operation, names, yard.shared)
-        return await yard.call(operation, inputs, step=f"{operation.id} {one.at}")
-    maker_kind = yard.kind_made_by(operation)
+        inputs, _ = await sandbox.refer(operation, names, sandbox.shared)
+        return await sandbox.call(operation, inputs, step=f"{operation.id} {one.at}")
+    maker_kind = sandbox.kind_made_by(operation)
     if maker_kind is not None and not (kind is not None and kind.key_of(operation)):
-        inputs, known = await yard.refer(operation, names, yard.shared)
-        seen = await yard.call(operation, inputs)
+        inputs, known = await sandbox.refer(operation, names, sandbox.shared)
+        seen = await sandbox.call(operation, inputs)
         if seen.ok:
-            thing = await yard.keep(operation, seen, known)
-            if arrives_as_sent(yard, operation, inputs):
-                await _echo(yard, seen, thing)
-            if await yard.remove(thing) and thing in yard.things:
-                yard.things.remove(thing)
+            thing = await sandbox.keep(operation, seen, known)
+            if arrives_as_sent(sandbox, operation, inputs):
+                await _echo(sandbox, seen, thing)
+            if await sandbox.remove(thing) and thing in sandbox.things:
+                sandbox.things.remove(thing)
         return seen
     if kind is None or kind.key_of(operation) is None:
-        inputs, _ = await yard.refer(operation, names, yard.shared)
-        return await yard.call(operation, inputs)
-    thing = await in_state(yard, operation, kind)
-    inputs, _ = await yard.refer(operation, names, thing.context)
-    seen = await yard.call(operation, inputs)
+        inputs, _ = await sandbox.refer(operation, names, sandbox.shared)
+        return await sandbox.call(operation, inputs)
+    thing = await in_state(sandbox, operation, kind)
+    inputs, _ = await sandbox.refer(operation, names, thing.context)
+    seen = await sandbox.call(operation, inputs)
     thing.gone = seen.ok and operation is kind.deleter
-    if seen.ok and not thing.gone and arrives_as_sent(yard, operation, inputs):
-        await _kept(yard, seen, thing)
-    if await yard.remove(thing) and thing in yard.things:
-        yard.things.remove(thing)
+    if seen.ok and not thing.gone and arrives_as_sent(sandbox, operation, inputs):
+        await _kept(sandbox, seen, thing)
+    if await sandbox.remove(thing) and thing in sandbox.things:
+        sandbox.things.remove(thing)
     return seen
 
 
-def fresh_names(yard: Yard, operation: Operation, one: Covering) -> Inputs:
+def fresh_names(sandbox: Sandbox, operation: Operation, one: Covering) -> Inputs:
     """With names of its own, but where the name is what is covered."""
-    own = yard.maker.own(operation, full=True)
+    own = sandbox.maker.own(operation, full=True)
     fresh: dict[str, Any] = {}
-    filled = yard.maker.values.of(operation, full=True)
+    filled = sandbox.maker.values.of(operation, full=True)
     for address, _ in filled.formulas:
         if address == one.at or not address.startswith("body/"):
             continue
@@ -274,9 +278,9 @@ def fresh_names(yard: Yard, operation: Operation, one: Covering) -> Inputs:
     return with_values(one.inputs, fresh)
 
 
-def arrives_as_sent(yard: Yard, operation: Operation, inputs: Inputs) -> bool:
+def arrives_as_sent(sandbox: Sandbox, operation: Operation, inputs: Inputs) -> bool:
     """Whether the body is read back as it was meant: only then can it be asked for again."""
-    wire, base = wire_of(yard.maker.contract), yard.bench.session.base_url(yard.maker.contract)
+    wire, base = wire_of(sandbox.maker.contract), sandbox.prober.session.base_url(sandbox.maker.contract)
     try:
         back = wire.inputs_of(operation, wire.encode(operation, inputs, base), base)
     except (JuxtalogosError, ValueError, LookupError, TypeError):
@@ -284,29 +288,29 @@ def arrives_as_sent(yard: Yard, operation: Operation, inputs: Inputs) -> bool:
     return bool(back.body == inputs.body)
 
 
-async def _echo(yard: Yard, seen: Trial, thing: Thing) -> None:
+async def _echo(sandbox: Sandbox, seen: Trial, thing: Instance) -> None:
     if thing.kind.reads or thing.kind.lists:
-        sent = sent_members(yard, seen)
+        sent = sent_members(sandbox, seen)
         answered = item_in(seen.value, sent, None)
         if answered is not None:
             for path, one, other in differing(sent, answered):
-                yard.claim(seen, "law.created-told", f"body{path}", told(one), told(other))
-    shown = await yard.read(thing)
+                sandbox.claim(seen, "law.created-told", f"body{path}", told(one), told(other))
+    shown = await sandbox.read(thing)
     if shown is not None and shown.ok:
-        sent = sent_members(yard, seen)
-        item = item_in(shown.value, sent, yard.key(thing))
+        sent = sent_members(sandbox, seen)
+        item = item_in(shown.value, sent, sandbox.key(thing))
         for path, one, other in differing(sent, item or {}):
-            yard.claim(shown, "law.created-kept", f"body{path}", told(one), told(other))
+            sandbox.claim(shown, "law.created-kept", f"body{path}", told(one), told(other))
 
 
-async def _kept(yard: Yard, seen: Trial, thing: Thing) -> None:
-    found = await yard.item(thing)
+async def _kept(sandbox: Sandbox, seen: Trial, thing: Instance) -> None:
+    found = await sandbox.item(thing)
     if found is None:
         return
-    keys = {need.input.removeprefix("body/") for need in yard.maker.needs.get(seen.operation.id, ())}
-    sent = {name: value for name, value in sent_members(yard, seen).items() if name not in keys}
+    keys = {need.input.removeprefix("body/") for need in sandbox.maker.needs.get(seen.operation.id, ())}
+    sent = {name: value for name, value in sent_members(sandbox, seen).items() if name not in keys}
     for path, one, other in differing(sent, found[1]):
-        yard.claim(
+        sandbox.claim(
             found[0],
             "law.changed-kept",
             f"body{path}",

@@ -8,12 +8,12 @@ import asyncio
 from typing import Any
 from urllib.parse import urlsplit
 
-from juxtalogos.explore.bench import Purpose, Trial
-from juxtalogos.explore.comparing import Item, changes, differing, has_key, item_in, told
-from juxtalogos.explore.kinds import Kind
-from juxtalogos.explore.states import is_conflict
-from juxtalogos.explore.values import Unfillable
-from juxtalogos.explore.yard import Thing, Yard
+from juxtalogos.explore.prober.comparing import Item, changes, differing, has_key, item_in, told
+from juxtalogos.explore.prober.prober import Purpose, Trial
+from juxtalogos.explore.prober.requests import Unfillable
+from juxtalogos.explore.prober.states import is_conflict
+from juxtalogos.explore.resources.kinds import ResourceKind
+from juxtalogos.explore.resources.sandbox import Instance, Sandbox
 from juxtalogos.model.contract import Intent, Operation
 from juxtalogos.model.exchange import Request
 from juxtalogos.model.location import follow_pointer
@@ -24,36 +24,36 @@ PATIENCE = 1.5
 """Seconds that what was made may take until it is seen, where the target says nothing of it."""
 
 
-async def made_and_read(yard: Yard, kind: Kind) -> None:
+async def made_and_read(sandbox: Sandbox, kind: ResourceKind) -> None:
     """Creation with what is required and with everything: told, read, listed, and led to."""
     for creator in kind.creators[:2]:
         for full in (True, False):
             try:
-                thing = await yard.make_by(creator, {}, full=full)
+                thing = await sandbox.make_by(creator, {}, full=full)
             except Unfillable as error:
-                yard.notes.setdefault(creator.id, str(error))
+                sandbox.notes.setdefault(creator.id, str(error))
                 continue
-            await check_made(yard, thing, defaults=not full)
+            await check_made(sandbox, thing, defaults=not full)
 
 
-async def check_made(yard: Yard, thing: Thing, *, defaults: bool = False) -> None:
+async def check_made(sandbox: Sandbox, thing: Instance, *, defaults: bool = False) -> None:
     """All laws of something that was just made."""
-    made, key = thing.made, yard.key(thing)
-    sent = sent_members(yard, made)
+    made, key = thing.made, sandbox.key(thing)
+    sent = sent_members(sandbox, made)
     answered = item_in(made.value, sent, key if key is not ABSENT else None)
     if answered is not None:
-        _compare(yard, made, "law.created-told", sent, answered)
-    shown = await _read_back(yard, thing, sent, answered)
+        _compare(sandbox, made, "law.created-told", sent, answered)
+    shown = await _read_back(sandbox, thing, sent, answered)
     if shown is not None and defaults:
-        _defaults(yard, thing, *shown)
-    await _listed(yard, thing, shown[1] if shown else answered)
-    await _located(yard, thing, shown)
+        _defaults(sandbox, thing, *shown)
+    await _listed(sandbox, thing, shown[1] if shown else answered)
+    await _located(sandbox, thing, shown)
 
 
-def sent_members(yard: Yard, seen: Trial) -> dict[str, Any]:
+def sent_members(sandbox: Sandbox, seen: Trial) -> dict[str, Any]:
     """What was sent of the item itself: the body's members, without a wrapper around all of them."""
     body = seen.body
-    rows = yard.maker.rows.sent(seen.operation)
+    rows = sandbox.maker.rows.sent(seen.operation)
     inner = [row for row in rows if row.depth == 1]
     while len(body) == 1 and len(inner) == 1 and isinstance(next(iter(body.values())), dict):
         body = next(iter(body.values()))
@@ -66,12 +66,12 @@ def sent_members(yard: Yard, seen: Trial) -> dict[str, Any]:
     return {name: value for name, value in body.items() if not name.startswith("@")}
 
 
-def _compare(yard: Yard, seen: Trial, law: str, sent: Item, shown: Item) -> None:
+def _compare(sandbox: Sandbox, seen: Trial, law: str, sent: Item, shown: Item) -> None:
     for path, one, other in differing(sent, shown):
-        yard.claim(seen, law, f"body{path}", told(one), told(other))
+        sandbox.claim(seen, law, f"body{path}", told(one), told(other))
 
 
-def _all_there(yard: Yard, seen: Trial, sent: Item, shown: Item) -> None:
+def _all_there(sandbox: Sandbox, seen: Trial, sent: Item, shown: Item) -> None:
     """Members that were sent, that what is read declares too, and that are not there.
 
     What says nothing (null, empty, false, zero) may be left out, and what is itself a thing may be shown
@@ -79,47 +79,47 @@ def _all_there(yard: Yard, seen: Trial, sent: Item, shown: Item) -> None:
     """
     if not sent.keys() & shown.keys():
         return
-    declared = {row.name for row in yard.maker.rows.answered(seen.operation) if not row.write_only}
+    declared = {row.name for row in sandbox.maker.rows.answered(seen.operation) if not row.write_only}
     for name, value in sent.items():
         plain_value = bool(value) and not any(
             isinstance(member, dict | list) for member in (value if isinstance(value, list) else [value])
         )
         if name not in shown and name in declared and plain_value:
-            yard.claim(seen, "law.created-kept", f"body/{name}", told(value), "nothing of that name")
+            sandbox.claim(seen, "law.created-kept", f"body/{name}", told(value), "nothing of that name")
 
 
 async def _read_back(
-    yard: Yard, thing: Thing, sent: Item, answered: Item | None
+    sandbox: Sandbox, thing: Instance, sent: Item, answered: Item | None
 ) -> tuple[Trial, Item] | None:
     """Reads it twice: as it was sent, as the creation told it, and the same again."""
     shown: tuple[Trial, Item] | None = None
     for reader in thing.kind.reads[:2]:
         try:
-            first = await yard.read(thing, reader)
+            first = await sandbox.read(thing, reader)
             assert first is not None
             if not first.ok and (first.outcome is Outcome.ABSENT):
-                first = await _later(yard, thing, reader) or first
+                first = await _later(sandbox, thing, reader) or first
             if not first.ok:
                 if first.refused and not first.outcome.about_caller:
-                    yard.claim(first, "law.created-kept", "answer", "what was created", first.code)
+                    sandbox.claim(first, "law.created-kept", "answer", "what was created", first.code)
                 continue
-            item = item_in(first.value, {**sent, **(answered or {})}, yard.key(thing))
+            item = item_in(first.value, {**sent, **(answered or {})}, sandbox.key(thing))
             if item is None:
                 continue
-            _compare(yard, first, "law.created-kept", sent, item)
-            _all_there(yard, first, sent, item)
-            again = await yard.read(thing, reader)
+            _compare(sandbox, first, "law.created-kept", sent, item)
+            _all_there(sandbox, first, sent, item)
+            again = await sandbox.read(thing, reader)
         except Unfillable as error:
-            yard.notes.setdefault(reader.id, str(error))
+            sandbox.notes.setdefault(reader.id, str(error))
             continue
         assert again is not None
-        later = item_in(again.value, item, yard.key(thing)) if again.ok else None
+        later = item_in(again.value, item, sandbox.key(thing)) if again.ok else None
         moved = changes(item, later) if later is not None else set()
-        yard.volatile.setdefault(thing.kind.name, set()).update(moved)
+        sandbox.volatile.setdefault(thing.kind.name, set()).update(moved)
         if again.ok and later is not None and moved:
             settable = moved & {f"/{name}" for name in sent}
             for path in sorted(settable):
-                yard.claim(
+                sandbox.claim(
                     again,
                     "law.reading-changes-nothing",
                     f"body{path}",
@@ -127,12 +127,12 @@ async def _read_back(
                     told(later.get(path[1:])),
                 )
         elif not again.ok:
-            yard.claim(again, "law.reading-changes-nothing", "answer", first.code, again.code)
+            sandbox.claim(again, "law.reading-changes-nothing", "answer", first.code, again.code)
         if answered is not None:
             same_named = {name: value for name, value in answered.items() if f"/{name}" not in moved}
             for path, one, other in differing(same_named, item):
                 if path.split("/")[1] not in sent:
-                    yard.claim(
+                    sandbox.claim(
                         first,
                         "law.answers-agree",
                         f"body{path}",
@@ -143,19 +143,19 @@ async def _read_back(
     return shown
 
 
-async def _later(yard: Yard, thing: Thing, reader: Operation) -> Trial | None:
+async def _later(sandbox: Sandbox, thing: Instance, reader: Operation) -> Trial | None:
     """What was made, when it is seen after a while only: from then on every change is given that time."""
-    if yard.bench.settle >= PATIENCE:
+    if sandbox.prober.settle >= PATIENCE:
         return None
     waited = 0.0
     while waited < PATIENCE:
         pause = max(0.2, waited)
         await asyncio.sleep(pause)
         waited += pause
-        seen = await yard.read(thing, reader)
+        seen = await sandbox.read(thing, reader)
         if seen is not None and seen.ok:
-            yard.bench.settle = max(yard.bench.settle, waited)
-            yard.notes.setdefault(
+            sandbox.prober.settle = max(sandbox.prober.settle, waited)
+            sandbox.notes.setdefault(
                 f"settle {thing.kind.name}",
                 f"what is made is seen after {waited:.1f} s only: each change is given that time",
             )
@@ -163,23 +163,23 @@ async def _later(yard: Yard, thing: Thing, reader: Operation) -> Trial | None:
     return None
 
 
-def _defaults(yard: Yard, thing: Thing, seen: Trial, item: Item) -> None:
+def _defaults(sandbox: Sandbox, thing: Instance, seen: Trial, item: Item) -> None:
     """What was left out and has a declared default reads as that."""
-    sent = sent_members(yard, thing.made)
-    for name, value in declared_defaults(yard, thing.made.operation).items():
+    sent = sent_members(sandbox, thing.made)
+    for name, value in declared_defaults(sandbox, thing.made.operation).items():
         if name not in sent and name in item and any(True for _ in differing({name: value}, item)):
-            yard.claim(seen, "law.default-kept", f"body/{name}", told(value), told(item[name]))
+            sandbox.claim(seen, "law.default-kept", f"body/{name}", told(value), told(item[name]))
 
 
-def declared_defaults(yard: Yard, operation: Operation) -> dict[str, Any]:
+def declared_defaults(sandbox: Sandbox, operation: Operation) -> dict[str, Any]:
     """By member of a JSON body, its declared default."""
     media = operation.body.media[0] if operation.body and operation.body.media else None
     if media is None or media.schema is None:
         return {}
     found = {}
-    for row in yard.maker.rows.sent(operation):
+    for row in sandbox.maker.rows.sent(operation):
         if row.depth == 1 and row.place is not None:
-            document = yard.maker.contract.documents.get(row.place.document)
+            document = sandbox.maker.contract.documents.get(row.place.document)
             if document is None or document.syntax == "xml":
                 continue
             try:
@@ -191,107 +191,107 @@ def declared_defaults(yard: Yard, operation: Operation) -> dict[str, Any]:
     return found
 
 
-async def _listed(yard: Yard, thing: Thing, item: Item | None) -> None:
+async def _listed(sandbox: Sandbox, thing: Instance, item: Item | None) -> None:
     """It is in every list of its kind, and told there as elsewhere."""
-    key = yard.key(thing)
+    key = sandbox.key(thing)
     if key is ABSENT:
         return
     for listing in thing.kind.lists:
         try:
-            seen, items = await yard.whole(listing, thing.context)
+            seen, items = await sandbox.whole(listing, thing.context)
         except Unfillable as error:
-            yard.notes.setdefault(listing.id, str(error))
+            sandbox.notes.setdefault(listing.id, str(error))
             continue
         if not items and item is None:
             continue
         found = next((entry for entry in items if has_key(entry, key)), None)
         if found is None:
-            if not shows_keys(yard, thing.kind, listing):
+            if not shows_keys(sandbox, thing.kind, listing):
                 continue
-            yard.claim(seen, "law.created-listed", "body", "what was created", f"{len(items)} others")
+            sandbox.claim(seen, "law.created-listed", "body", "what was created", f"{len(items)} others")
         elif item is not None and isinstance(found, dict):
-            volatile = yard.volatile.get(thing.kind.name, set())
+            volatile = sandbox.volatile.get(thing.kind.name, set())
             for path, one, other in differing(item, found):
                 if f"/{path.split('/')[1]}" not in volatile:
-                    yard.claim(
+                    sandbox.claim(
                         seen, "law.answers-agree", f"body/*{path}", f"as it is read: {told(one)}", told(other)
                     )
 
 
-def shows_keys(yard: Yard, kind: Kind, listing: Operation) -> bool:
+def shows_keys(sandbox: Sandbox, kind: ResourceKind, listing: Operation) -> bool:
     """Whether a list's items are declared to tell what names them."""
     names = {
         need.value.rpartition("/")[2].rpartition(":")[2] for need in kind.keys.values() if need is not None
     }
-    rows: list[OutlineRow] = list(yard.maker.rows.answered(listing))
+    rows: list[OutlineRow] = list(sandbox.maker.rows.answered(listing))
     return any(row.name in names for row in rows) or any(
         row.path.endswith("/0") and row.scalar for row in rows
     )
 
 
-async def _located(yard: Yard, thing: Thing, shown: tuple[Trial, Item] | None) -> None:
+async def _located(sandbox: Sandbox, thing: Instance, shown: tuple[Trial, Item] | None) -> None:
     """`Location` of a creation leads to the thing."""
     made = thing.made
     reader = next(iter(thing.kind.reads), None)
-    leads = yard.wire.follow(made.exchange) if made.exchange is not None else None
+    leads = sandbox.wire.follow(made.exchange) if made.exchange is not None else None
     if made.outcome is not Outcome.SUCCEEDED or leads is None or reader is None or shown is None:
         return
     url = leads.url
     target = urlsplit(url)
-    inputs, _ = await yard.fill(reader, thing.context)
+    inputs, _ = await sandbox.fill(reader, thing.context)
 
     def led(request: Request) -> Request:
         return Request(request.method, url, request.headers, request.body)
 
-    ours = yard.bench.session.encoded(yard.maker.contract, reader, inputs).url
+    ours = sandbox.prober.session.encoded(sandbox.maker.contract, reader, inputs).url
     if urlsplit(ours).path == target.path or urlsplit(ours).path.endswith(target.path):
         return
-    seen = await yard.call(reader, inputs, Purpose.CONFLICT, change=led, step=f"{reader.id} by Location")
-    item = item_in(seen.value, shown[1], yard.key(thing)) if seen.ok else None
+    seen = await sandbox.call(reader, inputs, Purpose.CONFLICT, change=led, step=f"{reader.id} by Location")
+    item = item_in(seen.value, shown[1], sandbox.key(thing)) if seen.ok else None
     if item is None or any(
         True
         for _ in differing(
             {key: value for key, value in shown[1].items() if not isinstance(value, dict | list)}, item
         )
     ):
-        yard.claim(
+        sandbox.claim(
             made,
             "law.location-leads",
-            yard.wire.address_place,
+            sandbox.wire.address_place,
             "a way to what was created",
             f"{url}: {seen.code}",
         )
 
 
-async def deleted(yard: Yard, kind: Kind) -> None:
+async def deleted(sandbox: Sandbox, kind: ResourceKind) -> None:
     """One of two things is deleted: it is gone for every operation and from lists, the other is as it was."""
     deleter = kind.deleter
-    if deleter is None or yard.bench.only_reading:
+    if deleter is None or sandbox.prober.only_reading:
         return
     try:
-        kept = await yard.make(kind, full=True)
+        kept = await sandbox.make(kind, full=True)
         around = {name: seen for name, seen in kept.context.items() if name != kept.made.operation.id}
-        thing = await yard.make(kind, around)
-        before = await yard.item(kept)
-        lists = {listing.id: await yard.whole(listing, kept.context) for listing in kind.lists}
-        seen = await yard.ask(deleter, thing.context)
+        thing = await sandbox.make(kind, around)
+        before = await sandbox.item(kept)
+        lists = {listing.id: await sandbox.whole(listing, kept.context) for listing in kind.lists}
+        seen = await sandbox.ask(deleter, thing.context)
     except Unfillable as error:
-        yard.notes.setdefault(deleter.id, str(error))
+        sandbox.notes.setdefault(deleter.id, str(error))
         return
-    yard.note("fresh", seen)
+    sandbox.note("fresh", seen)
     if not seen.ok:
         return
     thing.gone = seen.outcome is not Outcome.BEGUN
-    await _lists_after(yard, thing, kept, lists)
-    await _only(yard, kept, seen, before)
-    await _gone(yard, thing, seen)
+    await _lists_after(sandbox, thing, kept, lists)
+    await _only(sandbox, kept, seen, before)
+    await _gone(sandbox, thing, seen)
 
 
-async def _gone(yard: Yard, thing: Thing, deletion: Trial) -> None:
+async def _gone(sandbox: Sandbox, thing: Instance, deletion: Trial) -> None:
     """Nothing works on it any more; of one that is only marked as deleted, and says so, nothing more is
     expected.
     """
-    if await still_marked(yard, thing):
+    if await still_marked(sandbox, thing):
         return
     for operation in [
         *thing.kind.reads,
@@ -303,17 +303,17 @@ async def _gone(yard: Yard, thing: Thing, deletion: Trial) -> None:
         if operation is None:
             continue
         try:
-            seen = await yard.ask(operation, thing.context, Purpose.ABSENT)
+            seen = await sandbox.ask(operation, thing.context, Purpose.ABSENT)
         except Unfillable:
             continue
-        yard.note(Wrong.GONE, seen)
-        if seen.ok and operation in thing.kind.updates and await _back_again(yard, thing):
+        sandbox.note(Wrong.GONE, seen)
+        if seen.ok and operation in thing.kind.updates and await _back_again(sandbox, thing):
             return  # what changes it makes it, where it is not there
         if seen.ok and not (operation is thing.kind.deleter or operation.intent is Intent.REPLACE):
-            item = item_in(seen.value, thing.made.body, yard.key(thing))
+            item = item_in(seen.value, thing.made.body, sandbox.key(thing))
             if operation in thing.kind.reads and item is not None and told_deleted(item):
                 continue  # a soft deletion, and it says so
-            yard.claim(
+            sandbox.claim(
                 seen,
                 "law.deleted-gone",
                 "answer",
@@ -322,22 +322,24 @@ async def _gone(yard: Yard, thing: Thing, deletion: Trial) -> None:
             )
 
 
-async def _back_again(yard: Yard, thing: Thing) -> bool:
+async def _back_again(sandbox: Sandbox, thing: Instance) -> bool:
     """Whether a deleted thing is read again: then it is to be taken away once more."""
-    shown = await yard.read(thing)
+    shown = await sandbox.read(thing)
     if shown is None or not shown.ok:
         return False
     thing.gone = False
     return True
 
 
-async def still_marked(yard: Yard, thing: Thing) -> bool:
+async def still_marked(sandbox: Sandbox, thing: Instance) -> bool:
     """Whether what was deleted is read still, as deleted (a soft deletion)."""
     try:
-        shown = await yard.read(thing)
+        shown = await sandbox.read(thing)
     except Unfillable:
         return False
-    item = item_in(shown.value, thing.made.body, yard.key(thing)) if shown is not None and shown.ok else None
+    item = (
+        item_in(shown.value, thing.made.body, sandbox.key(thing)) if shown is not None and shown.ok else None
+    )
     return item is not None and told_deleted(item)
 
 
@@ -362,16 +364,16 @@ def told_deleted(item: Item) -> bool:
     )
 
 
-async def _only(yard: Yard, kept: Thing, deletion: Trial, before: tuple[Trial, Item] | None) -> None:
+async def _only(sandbox: Sandbox, kept: Instance, deletion: Trial, before: tuple[Trial, Item] | None) -> None:
     if before is None:
         return
-    after = await yard.item(kept)
+    after = await sandbox.item(kept)
     if after is None:
-        yard.claim(deletion, "law.deleted-only", "answer", "that another thing stays", "it is gone too")
+        sandbox.claim(deletion, "law.deleted-only", "answer", "that another thing stays", "it is gone too")
         return
-    moved = changes(before[1], after[1]) - yard.volatile.get(kept.kind.name, set())
+    moved = changes(before[1], after[1]) - sandbox.volatile.get(kept.kind.name, set())
     if moved:
-        yard.claim(
+        sandbox.claim(
             deletion,
             "law.deleted-only",
             f"body{sorted(moved)[0]}",
@@ -381,18 +383,18 @@ async def _only(yard: Yard, kept: Thing, deletion: Trial, before: tuple[Trial, I
 
 
 async def _lists_after(
-    yard: Yard, thing: Thing, kept: Thing, before: dict[str, tuple[Trial, list[Any]]]
+    sandbox: Sandbox, thing: Instance, kept: Instance, before: dict[str, tuple[Trial, list[Any]]]
 ) -> None:
     """The lists hold what they held, without the one."""
     deleter = thing.kind.deleter.id if thing.kind.deleter else ""
-    key, other = yard.key(thing), yard.key(kept)
+    key, other = sandbox.key(thing), sandbox.key(kept)
     for listing in thing.kind.lists:
         _, items = before[listing.id]
-        seen, now = await yard.whole(listing, kept.context)
+        seen, now = await sandbox.whole(listing, kept.context)
         was = any(has_key(item, key) for item in items)
         found = next((item for item in now if has_key(item, key)), None)
         if was and found is not None and not (isinstance(found, dict) and told_deleted(found)):
-            yard.claim(
+            sandbox.claim(
                 seen,
                 "law.deleted-gone",
                 "body",
@@ -400,7 +402,7 @@ async def _lists_after(
                 "it is still in it",
             )
         if any(has_key(item, other) for item in items) and not any(has_key(item, other) for item in now):
-            yard.claim(
+            sandbox.claim(
                 seen,
                 "law.deleted-only",
                 "body",
@@ -409,67 +411,69 @@ async def _lists_after(
             )
 
 
-async def deleted_twice(yard: Yard, kind: Kind) -> None:
+async def deleted_twice(sandbox: Sandbox, kind: ResourceKind) -> None:
     """A second DELETE does no more; and where a thing has others below it, it is refused, or they go too."""
     deleter = kind.deleter
-    if deleter is None or yard.bench.only_reading:
+    if deleter is None or sandbox.prober.only_reading:
         return
-    for child in [other for other in yard.kinds if other.parent is kind and other.creators]:
-        found = await occupied(yard, kind, child, deleter)
+    for child in [other for other in sandbox.kinds if other.parent is kind and other.creators]:
+        found = await occupied(sandbox, kind, child, deleter)
         if found is None:
             continue
         thing, below, seen = found
         if seen.ok:
             thing.gone = True
-            fresh = [one for seens in yard.outcomes.get((deleter.id, "fresh"), {}).values() for one in seens]
+            fresh = [
+                one for seens in sandbox.outcomes.get((deleter.id, "fresh"), {}).values() for one in seens
+            ]
             if fresh and all(is_conflict(one) for one in fresh):
-                yard.claim(
+                sandbox.claim(
                     seen,
                     "law.conflict-refused",
                     "status conflict",
                     "a conflict, as with what has nothing below it",
                     seen.code,
                 )
-            await _orphan(yard, below)
+            await _orphan(sandbox, below)
         elif seen.refused:
-            await _still_there(yard, thing, below, seen)
+            await _still_there(sandbox, thing, below, seen)
 
 
 async def occupied(
-    yard: Yard, kind: Kind, other: Kind, operation: Operation
-) -> tuple[Thing, Thing, Trial] | None:
+    sandbox: Sandbox, kind: ResourceKind, other: ResourceKind, operation: Operation
+) -> tuple[Instance, Instance, Trial] | None:
     """(a thing, another one that refers to it, an operation on the first); None where
     there are no such two.
     """
     try:
-        thing = await yard.make(kind)
-        below = await yard.make(other, thing.context)
+        thing = await sandbox.make(kind)
+        below = await sandbox.make(other, thing.context)
         if not any(one is thing.made for one in below.context.values()):
             return None
-        seen = await yard.ask(operation, thing.context, Purpose.CONFLICT)
+        seen = await sandbox.ask(operation, thing.context, Purpose.CONFLICT)
     except Unfillable:
         return None
-    yard.note(Wrong.CONFLICT, seen)
+    sandbox.note(Wrong.CONFLICT, seen)
     return thing, below, seen
 
 
-async def _orphan(yard: Yard, below: Thing) -> None:
+async def _orphan(sandbox: Sandbox, below: Instance) -> None:
     reader = next(iter(below.kind.reads), None)
     if reader is None:
         return
     try:
-        seen = await yard.ask(reader, below.context, Purpose.CONFLICT)
+        seen = await sandbox.ask(reader, below.context, Purpose.CONFLICT)
     except Unfillable:
         return
     if not seen.ok:
         below.gone = True
 
 
-async def _still_there(yard: Yard, thing: Thing, below: Thing, refusal: Trial) -> None:
+async def _still_there(sandbox: Sandbox, thing: Instance, below: Instance, refusal: Trial) -> None:
     for one in (thing, below):
-        shown = await yard.read(one)
+        shown = await sandbox.read(one)
         if shown is not None and not shown.ok and (shown.outcome is Outcome.ABSENT):
-            yard.claim(
+            sandbox.claim(
                 refusal,
                 "law.refusal-traceless",
                 "answer",

@@ -11,13 +11,13 @@ from typing import Any
 
 from juxtalogos.conventions.naming import plain, words_of
 from juxtalogos.conventions.words import word_set
-from juxtalogos.explore.bench import Trial
-from juxtalogos.explore.comparing import same, told
-from juxtalogos.explore.kinds import Kind
-from juxtalogos.explore.pages import optional_inputs, total_in
+from juxtalogos.explore.prober.comparing import same, told
+from juxtalogos.explore.prober.pages import optional_inputs, total_in
+from juxtalogos.explore.prober.prober import Trial
+from juxtalogos.explore.prober.requests import Context, Unfillable
+from juxtalogos.explore.resources.kinds import ResourceKind
+from juxtalogos.explore.resources.sandbox import Sandbox
 from juxtalogos.explore.techniques.paging import takes, whole_lists
-from juxtalogos.explore.values import Context, Unfillable
-from juxtalogos.explore.yard import Yard
 from juxtalogos.model.contract import Operation
 
 Meaning = Callable[[Any, Any], bool]
@@ -88,22 +88,22 @@ def meanings(name: str, member: str) -> dict[str, Meaning]:
     return {}
 
 
-async def queries(yard: Yard, kind: Kind) -> None:
+async def queries(sandbox: Sandbox, kind: ResourceKind) -> None:
     """Each filter with each value that the data has, each order."""
-    async for whole in whole_lists(yard, kind, 4):
+    async for whole in whole_lists(sandbox, kind, 4):
         listing, paging, context = whole.listing, whole.paging, whole.context
         items = [item for item in whole.items if isinstance(item, dict)]
         if len(items) < 2:
             continue
-        for address, name in optional_inputs(yard.maker, listing):
+        for address, name in optional_inputs(sandbox.maker, listing):
             if address in (paging.limit, paging.offset, paging.page, paging.cursor):
                 continue
             if plain(name) in _sort():
-                await _sorted(yard, listing, context, address)
+                await _sorted(sandbox, listing, context, address)
                 continue
             member = _member(name, items)
             if member is not None:
-                await _filtered(yard, listing, context, address, name, member, items)
+                await _filtered(sandbox, listing, context, address, name, member, items)
 
 
 def _member(name: str, items: Sequence[Mapping[str, Any]]) -> str | None:
@@ -119,7 +119,7 @@ def _member(name: str, items: Sequence[Mapping[str, Any]]) -> str | None:
 
 
 async def _filtered(
-    yard: Yard,
+    sandbox: Sandbox,
     listing: Operation,
     context: Context,
     address: str,
@@ -134,12 +134,12 @@ async def _filtered(
     key = key_member(items)
     if not left or key is None:
         return
-    for value in _probes(yard, listing, address, member, items, left):
-        given = next((one for one in (value, [value]) if takes(yard.maker, listing, address, one)), None)
+    for value in _probes(sandbox, listing, address, member, items, left):
+        given = next((one for one in (value, [value]) if takes(sandbox.maker, listing, address, one)), None)
         if given is None:
             continue
         try:
-            seen, found = await yard.whole(listing, context, {address: given})
+            seen, found = await sandbox.whole(listing, context, {address: given})
         except Unfillable:
             return
         shown = {str(item.get(key)) for item in found if isinstance(item, dict)}
@@ -152,7 +152,7 @@ async def _filtered(
         if not left:
             word, test = next(iter(before.items()))
             wanted = {str(item.get(key)) for item in items if test(item.get(member), value)}
-            yard.claim(
+            sandbox.claim(
                 seen,
                 "law.filter-keeps",
                 address,
@@ -162,7 +162,7 @@ async def _filtered(
             return
         total = total_in(seen.value)
         if total is not None and total != len(found):
-            yard.claim(
+            sandbox.claim(
                 seen,
                 "law.total-counts",
                 address,
@@ -173,7 +173,7 @@ async def _filtered(
 
 
 def _probes(
-    yard: Yard,
+    sandbox: Sandbox,
     listing: Operation,
     address: str,
     member: str,
@@ -188,7 +188,7 @@ def _probes(
             if isinstance(each, str | int | float) and each not in values and each != "":
                 values.append(each)
     numbers = [one for one in values if isinstance(one, int | float) and not isinstance(one, bool)]
-    whole = _declared_whole(yard, listing, address)
+    whole = _declared_whole(sandbox, listing, address)
     if numbers and whole:
         values = list(
             dict.fromkeys(
@@ -202,14 +202,14 @@ def _probes(
     texts = [one for one in values if isinstance(one, str) and len(one) > 4]
     if texts and left is not AT_LEAST and left is not AT_MOST:
         values[1:1] = [texts[0][1:-1]]
-    values += [choice for choice in yard.maker.choices(listing, address) if choice not in values]
+    values += [choice for choice in sandbox.maker.choices(listing, address) if choice not in values]
     if any(isinstance(one, bool) for one in values):
         values = [True, False]
     return values[:MOST_PROBES]
 
 
-def _declared_whole(yard: Yard, listing: Operation, address: str) -> bool:
-    row = yard.maker.row(listing, address)
+def _declared_whole(sandbox: Sandbox, listing: Operation, address: str) -> bool:
+    row = sandbox.maker.row(listing, address)
     return row is not None and (row.type.startswith(("integer", "int", "long")) or "nteger" in row.type)
 
 
@@ -221,14 +221,16 @@ def key_member(items: Sequence[Mapping[str, Any]]) -> str | None:
     return telling[0] if telling else None
 
 
-async def _sorted(yard: Yard, listing: Operation, context: Context, address: str) -> None:
+async def _sorted(sandbox: Sandbox, listing: Operation, context: Context, address: str) -> None:
     """Each declared order: numbers in theirs, texts in one of the usual ones, or at least the reverse of the
     opposite order.
     """
     shown: dict[str, tuple[Trial, list[Any], str]] = {}
-    for order in [choice for choice in yard.maker.choices(listing, address) if isinstance(choice, str)][:8]:
+    for order in [choice for choice in sandbox.maker.choices(listing, address) if isinstance(choice, str)][
+        :8
+    ]:
         try:
-            seen, found = await yard.whole(listing, context, {address: order})
+            seen, found = await sandbox.whole(listing, context, {address: order})
         except Unfillable:
             continue
         if not found or not all(isinstance(item, dict) for item in found):
@@ -249,7 +251,7 @@ async def _sorted(yard: Yard, listing: Operation, context: Context, address: str
         if not in_order(values[::-1] if down else values) and not (
             opposite is not None and opposite[::-1] == values and _texts(values)
         ):
-            yard.claim(
+            sandbox.claim(
                 seen,
                 "law.sorted",
                 f"{address} {order}",

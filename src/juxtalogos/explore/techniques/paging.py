@@ -7,12 +7,12 @@ from collections.abc import AsyncIterator
 from dataclasses import dataclass
 from typing import Any
 
-from juxtalogos.explore.bench import Trial
-from juxtalogos.explore.comparing import items_in
-from juxtalogos.explore.kinds import Kind
-from juxtalogos.explore.pages import Paging, next_in, paging_of, tells_next, total_in
-from juxtalogos.explore.values import Context, Maker, Unfillable
-from juxtalogos.explore.yard import Yard
+from juxtalogos.explore.prober.comparing import items_in
+from juxtalogos.explore.prober.pages import Paging, next_in, paging_of, tells_next, total_in
+from juxtalogos.explore.prober.prober import Trial
+from juxtalogos.explore.prober.requests import Context, RequestMaker, Unfillable
+from juxtalogos.explore.resources.kinds import ResourceKind
+from juxtalogos.explore.resources.sandbox import Sandbox
 from juxtalogos.model.contract import Operation
 from juxtalogos.suite.inputs import with_values
 
@@ -29,57 +29,57 @@ class FullList:
     items: list[Any]
 
 
-async def whole_lists(yard: Yard, kind: Kind, count: int) -> AsyncIterator[FullList]:
+async def whole_lists(sandbox: Sandbox, kind: ResourceKind, count: int) -> AsyncIterator[FullList]:
     """The lists of a kind, with so many things in them as this block makes; why one is not read is noted."""
-    if not yard.bench.only_reading:
-        await several(yard, kind, count)
-    context = parent_context(yard, kind)
+    if not sandbox.prober.only_reading:
+        await several(sandbox, kind, count)
+    context = parent_context(sandbox, kind)
     for listing in kind.lists:
         try:
-            first, everything = await yard.whole(listing, context)
+            first, everything = await sandbox.whole(listing, context)
         except Unfillable as error:
-            yard.notes.setdefault(listing.id, str(error))
+            sandbox.notes.setdefault(listing.id, str(error))
             continue
-        yield FullList(listing, paging_of(yard.maker, listing), context, first, everything)
+        yield FullList(listing, paging_of(sandbox.maker, listing), context, first, everything)
 
 
-async def pages_of_lists(yard: Yard, kind: Kind) -> None:
+async def pages_of_lists(sandbox: Sandbox, kind: ResourceKind) -> None:
     """Limits are kept, pages together are the whole, totals count."""
-    async for one in whole_lists(yard, kind, 3):
+    async for one in whole_lists(sandbox, kind, 3):
         listing, paging, first, everything = one.listing, one.paging, one.first, one.items
         total = total_in(first.value)
         if total is not None and total != len(everything) and (paging.there or not paging.limit):
-            yard.claim(first, "law.total-counts", "body", f"a total of {len(everything)}", f"{total}")
+            sandbox.claim(first, "law.total-counts", "body", f"a total of {len(everything)}", f"{total}")
         if paging.limit:
-            await _limited(yard, listing, paging, one.context, everything)
+            await _limited(sandbox, listing, paging, one.context, everything)
         if paging.page or paging.offset:
-            await _from(yard, listing, paging, one.context, everything)
+            await _from(sandbox, listing, paging, one.context, everything)
 
 
 async def _limited(
-    yard: Yard, listing: Operation, paging: Paging, context: Context, everything: list[Any]
+    sandbox: Sandbox, listing: Operation, paging: Paging, context: Context, everything: list[Any]
 ) -> None:
     """Pages of one and of two, against the whole."""
     told = False
     for limit in (1, 2):
-        if not takes(yard.maker, listing, paging.limit, limit):
+        if not takes(sandbox.maker, listing, paging.limit, limit):
             continue
         shown: list[Any] = []
         counts = []
         last: Trial | None = None
-        async for seen in yard.pages(listing, context, {paging.limit: limit}):
+        async for seen in sandbox.pages(listing, context, {paging.limit: limit}):
             items = items_in(seen.value) or []
             if len(items) > limit:
-                yard.claim(
+                sandbox.claim(
                     seen, "law.page-bounded", paging.limit, f"at most {limit} items", f"{len(items)} items"
                 )
                 return
             if (
                 len(items) < limit
                 and len(shown) + len(items) < len(everything)
-                and next_in(yard.wire, seen) is None
+                and next_in(sandbox.wire, seen) is None
             ):
-                yard.claim(
+                sandbox.claim(
                     seen,
                     "law.pages-whole",
                     paging.limit,
@@ -89,7 +89,7 @@ async def _limited(
                 return
             total = total_in(seen.value)
             if total is not None and total != len(everything):
-                yard.claim(
+                sandbox.claim(
                     seen,
                     "law.total-counts",
                     "body",
@@ -99,21 +99,23 @@ async def _limited(
                 return
             shown += items
             counts.append(len(items))
-            last, told = seen, told or tells_next(yard.wire, seen)
+            last, told = seen, told or tells_next(sandbox.wire, seen)
             if len(shown) > len(everything) + limit or len(counts) > 40:
                 break
         if last is None or not paging.there or len(counts) > 40 or (paging.cursor and not told):
             return  # nothing says where the next page is
-        compare_whole(yard, last, shown, everything, paging)
+        compare_whole(sandbox, last, shown, everything, paging)
 
 
-def compare_whole(yard: Yard, seen: Trial, shown: list[Any], everything: list[Any], paging: Paging) -> None:
+def compare_whole(
+    sandbox: Sandbox, seen: Trial, shown: list[Any], everything: list[Any], paging: Paging
+) -> None:
     """Whether pages hold each item once."""
     marks = [_mark(one) for one in shown]
     twice = len(marks) - len(set(marks))
     missing = len({_mark(operation) for operation in everything} - set(marks))
     if twice or missing:
-        yard.claim(
+        sandbox.claim(
             seen,
             "law.pages-whole",
             paging.cursor or paging.offset or paging.page,
@@ -123,13 +125,13 @@ def compare_whole(yard: Yard, seen: Trial, shown: list[Any], everything: list[An
 
 
 async def _from(
-    yard: Yard, listing: Operation, paging: Paging, context: Context, everything: list[Any]
+    sandbox: Sandbox, listing: Operation, paging: Paging, context: Context, everything: list[Any]
 ) -> None:
     """What begins further behind leaves out just what stands before."""
-    if not paging.offset or len(everything) < 2 or not takes(yard.maker, listing, paging.offset, 1):
+    if not paging.offset or len(everything) < 2 or not takes(sandbox.maker, listing, paging.offset, 1):
         return
-    inputs, _ = await yard.fill(listing, context)
-    seen = await yard.call(listing, with_values(inputs, {paging.offset: 1}))
+    inputs, _ = await sandbox.fill(listing, context)
+    seen = await sandbox.call(listing, with_values(inputs, {paging.offset: 1}))
     found = items_in(seen.value) or [] if seen.ok else []
     if (
         seen.ok
@@ -137,7 +139,7 @@ async def _from(
         and [_mark(item) for item in found]
         != [_mark(operation) for operation in everything[1 : 1 + len(found)]]
     ):
-        yard.claim(
+        sandbox.claim(
             seen,
             "law.pages-whole",
             paging.offset,
@@ -150,7 +152,7 @@ def _mark(value: Any) -> str:
     return json.dumps(value, sort_keys=True, default=str)
 
 
-def takes(maker: Maker, operation: Operation, address: str, value: Any) -> bool:
+def takes(maker: RequestMaker, operation: Operation, address: str, value: Any) -> bool:
     """Whether the definition allows a value for an input."""
     one = maker.input_of(operation, address)
     if one is not None:
@@ -162,20 +164,20 @@ def takes(maker: Maker, operation: Operation, address: str, value: Any) -> bool:
     return not maker.contract.schema(media.schema).check_part(row, value)
 
 
-def parent_context(yard: Yard, kind: Kind) -> dict[str, Trial]:
+def parent_context(sandbox: Sandbox, kind: ResourceKind) -> dict[str, Trial]:
     """What the lists of a kind are asked for with: what this block made things below."""
-    found = [thing for thing in yard.things if thing.kind is kind]
+    found = [thing for thing in sandbox.things if thing.kind is kind]
     return dict(found[-1].context) if found else {}
 
 
-async def several(yard: Yard, kind: Kind, count: int) -> None:
+async def several(sandbox: Sandbox, kind: ResourceKind, count: int) -> None:
     """So many things of a kind that differ, below one parent; fewer where no more can be made."""
     context: dict[str, Trial] = {}
     for number in range(count):
         try:
-            thing = await yard.make(kind, context, full=bool(number % 2 == 0), seed=number)
+            thing = await sandbox.make(kind, context, full=bool(number % 2 == 0), seed=number)
         except Unfillable as error:
             if kind.creator is not None:
-                yard.notes.setdefault(kind.creator.id, str(error))
+                sandbox.notes.setdefault(kind.creator.id, str(error))
             return
         context = {name: seen for name, seen in thing.context.items() if name != thing.made.operation.id}

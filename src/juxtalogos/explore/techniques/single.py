@@ -5,50 +5,50 @@ from __future__ import annotations
 from typing import Any
 
 from juxtalogos.conventions.words import words
-from juxtalogos.explore.bench import Purpose, Trial
-from juxtalogos.explore.comparing import changes, differing, has_key, item_in, items_in, told
-from juxtalogos.explore.jobs import ended, followed, states_in
-from juxtalogos.explore.kinds import Kind
+from juxtalogos.explore.prober.comparing import changes, differing, has_key, item_in, items_in, told
+from juxtalogos.explore.prober.jobs import ended, followed, states_in
+from juxtalogos.explore.prober.prober import Purpose, Trial
+from juxtalogos.explore.prober.requests import Unfillable
+from juxtalogos.explore.resources.kinds import ResourceKind
+from juxtalogos.explore.resources.sandbox import Instance, Sandbox
 from juxtalogos.explore.techniques.broken import breakings
-from juxtalogos.explore.values import Unfillable
-from juxtalogos.explore.yard import Thing, Yard
 from juxtalogos.model.contract import Intent, Operation
 from juxtalogos.model.outcome import Outcome, Wrong
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 
 
-async def singletons(yard: Yard, kind: Kind) -> None:
+async def singletons(sandbox: Sandbox, kind: ResourceKind) -> None:
     """What there is one of is changed, read, and written back as it was."""
     resource = kind.resource
-    if not resource.is_singleton or yard.bench.only_reading:
+    if not resource.is_singleton or sandbox.prober.only_reading:
         return
     reader = next(iter(resource.of(Intent.READ)), None)
     writers = resource.of(Intent.REPLACE, Intent.UPDATE)
     if reader is None or not writers:
         return
-    first = await yard.ask(reader, {})
+    first = await sandbox.ask(reader, {})
     if not first.ok or not isinstance(first.value, dict):
         return
     for operation in writers:
         for full, seed in ((True, 0), (True, 1), (False, 2)):
-            await _written(yard, reader, operation, full, seed)
+            await _written(sandbox, reader, operation, full, seed)
 
 
-async def _written(yard: Yard, reader: Operation, operation: Operation, full: bool, seed: int) -> None:
+async def _written(sandbox: Sandbox, reader: Operation, operation: Operation, full: bool, seed: int) -> None:
     try:
-        inputs, _ = await yard.fill(operation, {}, full=full, seed=seed)
-        seen = await yard.call(operation, inputs)
-        shown = await yard.ask(reader, {})
-        again = await yard.ask(reader, {})
+        inputs, _ = await sandbox.fill(operation, {}, full=full, seed=seed)
+        seen = await sandbox.call(operation, inputs)
+        shown = await sandbox.ask(reader, {})
+        again = await sandbox.ask(reader, {})
     except Unfillable as error:
-        yard.notes.setdefault(operation.id, str(error))
+        sandbox.notes.setdefault(operation.id, str(error))
         return
     if not seen.ok or not shown.ok:
         return
     item = item_in(shown.value, seen.body)
     for path, one, other in differing(seen.body, item or {}):
-        yard.claim(
+        sandbox.claim(
             shown,
             "law.changed-kept",
             f"body{path}",
@@ -57,13 +57,13 @@ async def _written(yard: Yard, reader: Operation, operation: Operation, full: bo
         )
     answered = item_in(seen.value, seen.body)
     for path, one, other in differing(answered or {}, item or {}):
-        yard.claim(
+        sandbox.claim(
             seen, "law.answers-agree", f"body{path}", f"as it is read afterwards: {told(other)}", told(one)
         )
     later = item_in(again.value, seen.body) if again.ok else None
     for path in sorted(changes(item, later)) if item and later else ():
         if path.split("/")[1] in seen.body:
-            yard.claim(
+            sandbox.claim(
                 again,
                 "law.reading-changes-nothing",
                 f"body{path}",
@@ -72,111 +72,124 @@ async def _written(yard: Yard, reader: Operation, operation: Operation, full: bo
             )
 
 
-async def jobs(yard: Yard, kind: Kind) -> None:
+async def jobs(sandbox: Sandbox, kind: ResourceKind) -> None:
     """What is begun (202) comes to an end, and gives what it was begun for."""
-    if yard.bench.only_reading:
+    if sandbox.prober.only_reading:
         return
     for creator in [*kind.creators, *kind.acts]:
         if not any(answer.outcome is Outcome.BEGUN for answer in creator.answers):
             continue
         try:
-            context = {} if creator in kind.creators else (await yard.make(kind)).context
-            inputs, known = await yard.fill(creator, context, full=True)
-            seen = await yard.call(creator, inputs)
+            context = {} if creator in kind.creators else (await sandbox.make(kind)).context
+            inputs, known = await sandbox.fill(creator, context, full=True)
+            seen = await sandbox.call(creator, inputs)
         except Unfillable as error:
-            yard.notes.setdefault(creator.id, str(error))
+            sandbox.notes.setdefault(creator.id, str(error))
             continue
-        leads = yard.wire.follow(seen.exchange) if seen.exchange is not None else None
+        leads = sandbox.wire.follow(seen.exchange) if seen.exchange is not None else None
         if seen.outcome is not Outcome.BEGUN or leads is None:
             continue
-        base = yard.bench.session.base_url(yard.maker.contract)
-        last, lost = await followed(yard.call, yard.maker.contract, base, seen)
+        base = sandbox.prober.session.base_url(sandbox.maker.contract)
+        last, lost = await followed(sandbox.call, sandbox.maker.contract, base, seen)
         if lost is not None and lost.refused:
-            yard.claim(
-                seen, "law.job-ends", yard.wire.address_place, "a way to the job", f"{leads.url}: {lost.code}"
+            sandbox.claim(
+                seen,
+                "law.job-ends",
+                sandbox.wire.address_place,
+                "a way to the job",
+                f"{leads.url}: {lost.code}",
             )
         if last is not None and not ended(last.value) and states_in(last.value):
-            yard.claim(last, "law.job-ends", "body", "an end within a while", told(last.value))
+            sandbox.claim(last, "law.job-ends", "body", "an end within a while", told(last.value))
         if last is not None:
-            await _given(yard, kind, creator, seen, last, known)
+            await _given(sandbox, kind, creator, seen, last, known)
 
 
 async def _given(
-    yard: Yard, kind: Kind, creator: Operation, begun: Trial, last: Trial, known: dict[str, Trial]
+    sandbox: Sandbox,
+    kind: ResourceKind,
+    creator: Operation,
+    begun: Trial,
+    last: Trial,
+    known: dict[str, Trial],
 ) -> None:
     """What the job was begun for is there under the key that the job tells, as it was sent."""
-    if yard.key(Thing(kind, begun, {**known, creator.id: begun})) is not ABSENT:
+    if sandbox.key(Instance(kind, begun, {**known, creator.id: begun})) is not ABSENT:
         return  # the job is all that there is
     told_ = Trial(begun.operation, begun.inputs, begun.purpose, begun.record, last.exchange, last.answer)
-    thing = Thing(kind, told_, {**known, creator.id: told_})
-    key = yard.key(thing)
+    thing = Instance(kind, told_, {**known, creator.id: told_})
+    key = sandbox.key(thing)
     if key is ABSENT:
         if any(one.lower() in words("jobs.succeeded") for one in states_in(last.value)) and kind.reads:
-            yard.claim(last, "law.job-ends", "body", "what was made, when it is over", told(last.value))
+            sandbox.claim(last, "law.job-ends", "body", "what was made, when it is over", told(last.value))
         return
-    yard.things.append(thing)
-    shown = await yard.read(thing)
+    sandbox.things.append(thing)
+    shown = await sandbox.read(thing)
     if shown is None:
         return
     if not shown.ok:
         if shown.refused:
-            yard.claim(shown, "law.job-ends", "answer", "what the job made", shown.code)
+            sandbox.claim(shown, "law.job-ends", "answer", "what the job made", shown.code)
         return
     item = item_in(shown.value, begun.body, key)
     for path, one, other in differing(begun.body, item or {}):
-        yard.claim(shown, "law.created-kept", f"body{path}", told(one), told(other))
+        sandbox.claim(shown, "law.created-kept", f"body{path}", told(one), told(other))
     for listing in kind.lists:
-        seen, items = await yard.whole(listing, thing.context)
+        seen, items = await sandbox.whole(listing, thing.context)
         if not any(has_key(entry, key) for entry in items):
-            yard.claim(seen, "law.created-listed", "body", "what the job made", f"{len(items)} others")
+            sandbox.claim(seen, "law.created-listed", "body", "what the job made", f"{len(items)} others")
     for operation in kind.reads[:1]:
-        yard.worked.setdefault(operation.id, shown.inputs)
+        sandbox.worked.setdefault(operation.id, shown.inputs)
     deleter = kind.deleter
     if deleter is None:
         return
-    seen = await yard.ask(deleter, thing.context)
+    seen = await sandbox.ask(deleter, thing.context)
     if seen.ok:
         thing.gone = True
-        gone = await yard.read(thing)
+        gone = await sandbox.read(thing)
         if gone is not None and gone.ok:
-            yard.claim(gone, "law.deleted-gone", "answer", f"that it is gone, after {deleter.id}", gone.code)
+            sandbox.claim(
+                gone, "law.deleted-gone", "answer", f"that it is gone, after {deleter.id}", gone.code
+            )
         for listing in kind.lists:
-            after, items = await yard.whole(listing, thing.context)
+            after, items = await sandbox.whole(listing, thing.context)
             if any(has_key(entry, key) for entry in items):
-                yard.claim(
+                sandbox.claim(
                     after,
                     "law.deleted-gone",
                     "body",
                     f"a list without what {deleter.id} deleted",
                     "it is still in it",
                 )
-        second = await yard.ask(deleter, thing.context, Purpose.ABSENT)
-        yard.note(Wrong.GONE, second)
+        second = await sandbox.ask(deleter, thing.context, Purpose.ABSENT)
+        sandbox.note(Wrong.GONE, second)
 
 
-async def bulk(yard: Yard, kind: Kind) -> None:
+async def bulk(sandbox: Sandbox, kind: ResourceKind) -> None:
     """Many at once: all are there; the same again, and one that is broken, leaves none of them."""
-    if yard.bench.only_reading:
+    if sandbox.prober.only_reading:
         return
-    for child in yard.kinds:
+    for child in sandbox.kinds:
         if child.creator is None or not child.lists:
             continue
-        for operation in _many(yard, child):
-            await _at_once(yard, child, operation)
+        for operation in _many(sandbox, child):
+            await _at_once(sandbox, child, operation)
 
 
-def _many(yard: Yard, kind: Kind) -> list[Operation]:
+def _many(sandbox: Sandbox, kind: ResourceKind) -> list[Operation]:
     """Operations right below a collection whose body is a list of what its creation takes one of."""
     found = []
     one = (
-        {row.name for row in yard.maker.rows.sent(kind.creator) if row.depth == 1} if kind.creator else set()
+        {row.name for row in sandbox.maker.rows.sent(kind.creator) if row.depth == 1}
+        if kind.creator
+        else set()
     )
-    for operation in yard.maker.contract.operations:
+    for operation in sandbox.maker.contract.operations:
         if operation.safe or not operation.resource.startswith(f"{kind.name}/") or operation in kind.creators:
             continue
         names = {
             row.name
-            for row in yard.maker.rows.sent(operation)
+            for row in sandbox.maker.rows.sent(operation)
             if row.path.count("/0/") == 1 and row.depth <= 3
         }
         if one and names and names <= one:
@@ -184,24 +197,24 @@ def _many(yard: Yard, kind: Kind) -> list[Operation]:
     return found
 
 
-async def _at_once(yard: Yard, kind: Kind, operation: Operation) -> None:
+async def _at_once(sandbox: Sandbox, kind: ResourceKind, operation: Operation) -> None:
     try:
-        thing = await yard.make(kind, full=True)
+        thing = await sandbox.make(kind, full=True)
         context = {name: one for name, one in thing.context.items() if name != thing.made.operation.id}
-        inputs, _ = await yard.fill(operation, context, full=True)
+        inputs, _ = await sandbox.fill(operation, context, full=True)
         listing = kind.lists[0]
-        _, before = await yard.whole(listing, thing.context)
-        items = [await _one_of(yard, kind, context) for _ in range(2)]
+        _, before = await sandbox.whole(listing, thing.context)
+        items = [await _one_of(sandbox, kind, context) for _ in range(2)]
         body = _with_items(inputs.body, items)
-        seen = await yard.call(operation, Inputs(inputs.values, body, inputs.content_type))
-        shown, after = await yard.whole(listing, thing.context)
+        seen = await sandbox.call(operation, Inputs(inputs.values, body, inputs.content_type))
+        shown, after = await sandbox.whole(listing, thing.context)
     except Unfillable as error:
-        yard.notes.setdefault(operation.id, str(error))
+        sandbox.notes.setdefault(operation.id, str(error))
         return
     if not seen.ok:
         return
     if len(after) != len(before) + len(items):
-        yard.claim(
+        sandbox.claim(
             seen,
             "law.created-listed",
             "body",
@@ -215,50 +228,56 @@ async def _at_once(yard: Yard, kind: Kind, operation: Operation) -> None:
             and one.keys() <= other.keys()
             for other in after
         ):
-            yard.claim(shown, "law.created-kept", "body/*", told(one), "none like it")
+            sandbox.claim(shown, "law.created-kept", "body/*", told(one), "none like it")
     answered = items_in(seen.value)
     if answered is not None and len(answered) != len(items):
-        yard.claim(seen, "law.created-told", "body", f"{len(items)} items", f"{len(answered)}")
-    await _refused_whole(yard, kind, operation, seen, thing, inputs, after)
+        sandbox.claim(seen, "law.created-told", "body", f"{len(items)} items", f"{len(answered)}")
+    await _refused_whole(sandbox, kind, operation, seen, thing, inputs, after)
 
 
 async def _refused_whole(
-    yard: Yard, kind: Kind, operation: Operation, done: Trial, thing: Thing, inputs: Inputs, there: list[Any]
+    sandbox: Sandbox,
+    kind: ResourceKind,
+    operation: Operation,
+    done: Trial,
+    thing: Instance,
+    inputs: Inputs,
+    there: list[Any],
 ) -> None:
     """The same again, the same twice in one, and one good with one broken: none of it is kept when it is
     refused.
     """
     context = {name: one for name, one in thing.context.items() if name != thing.made.operation.id}
-    fresh = await _one_of(yard, kind, context)
+    fresh = await _one_of(sandbox, kind, context)
     trials = [
         (done.inputs.body, Purpose.CONFLICT),
         (_with_items(inputs.body, [fresh, dict(fresh)]), Purpose.CONFLICT),
     ]
     used = (items_in(done.inputs.body) or [None])[0]
-    other = await _one_of(yard, kind, context)
+    other = await _one_of(sandbox, kind, context)
     if used is not None:
         trials.append((_with_items(inputs.body, [other, used]), Purpose.CONFLICT))
-    for broken in breakings(yard, kind.creator, thing.made.inputs) if kind.creator else ():
+    for broken in breakings(sandbox, kind.creator, thing.made.inputs) if kind.creator else ():
         if broken.rule.startswith(("required", "type", "enum")) and isinstance(broken.inputs.body, dict):
-            last = await _one_of(yard, kind, context)
+            last = await _one_of(sandbox, kind, context)
             trials.append((_with_items(inputs.body, [last, broken.inputs.body]), Purpose.BROKEN))
             break
     for body, asked in trials:
         sent = Inputs(inputs.values, body, inputs.content_type)
         broken_at = ("body/*", "one broken item", operation.location) if asked is Purpose.BROKEN else None
-        seen = await yard.call(operation, sent, asked, broken=broken_at)
-        yard.note(Wrong.CONFLICT if asked is Purpose.CONFLICT else Wrong.VALUE, seen)
-        _, after = await yard.whole(kind.lists[0], thing.context)
+        seen = await sandbox.call(operation, sent, asked, broken=broken_at)
+        sandbox.note(Wrong.CONFLICT if asked is Purpose.CONFLICT else Wrong.VALUE, seen)
+        _, after = await sandbox.whole(kind.lists[0], thing.context)
         if seen.refused and len(after) != len(there):
-            yard.claim(
+            sandbox.claim(
                 seen, "law.refusal-traceless", "body", f"{len(there)} in the list, as before", str(len(after))
             )
         there = after
 
 
-async def _one_of(yard: Yard, kind: Kind, context: dict[str, Trial]) -> dict[str, Any]:
+async def _one_of(sandbox: Sandbox, kind: ResourceKind, context: dict[str, Trial]) -> dict[str, Any]:
     assert kind.creator is not None
-    inputs, _ = await yard.fill(kind.creator, context, full=True)
+    inputs, _ = await sandbox.fill(kind.creator, context, full=True)
     return dict(inputs.body) if isinstance(inputs.body, dict) else {}
 
 

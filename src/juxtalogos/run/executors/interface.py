@@ -10,9 +10,9 @@ from typing import Protocol
 
 from juxtalogos.ledger import CaseRecord, Ledger
 from juxtalogos.ledger.recorder import Recorder
-from juxtalogos.run.binding import BoundRun
-from juxtalogos.run.plan import Unit
-from juxtalogos.run.step import RunContext
+from juxtalogos.run.engine.binding import BoundRun
+from juxtalogos.run.engine.plan import Unit
+from juxtalogos.run.engine.step import RunContext
 
 
 class WorkSource(Protocol):

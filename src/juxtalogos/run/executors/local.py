@@ -5,9 +5,9 @@ from __future__ import annotations
 import asyncio
 
 from juxtalogos.model.errors import LedgerError
-from juxtalogos.run.engine import Engine
+from juxtalogos.run.engine.engine import Engine
+from juxtalogos.run.engine.slots import Slots
 from juxtalogos.run.executors.interface import RunSetting, WorkSource
-from juxtalogos.run.slots import Slots
 
 
 class LocalExecutor:

@@ -15,10 +15,10 @@ from typing import Any
 from juxtalogos.ledger import CaseRecord
 from juxtalogos.model.errors import ConfigError, LedgerError
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.run.binding import turns_of
+from juxtalogos.run.engine.binding import turns_of
+from juxtalogos.run.engine.plan import Unit
+from juxtalogos.run.engine.walk import MAX_CLEANUP
 from juxtalogos.run.executors.interface import RunSetting, WorkSource
-from juxtalogos.run.plan import Unit
-from juxtalogos.run.walk import MAX_CLEANUP
 
 WORKER = "juxtalogos.run.executors.worker"
 MAX_LINE = 16 * 1024 * 1024

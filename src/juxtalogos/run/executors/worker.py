@@ -17,15 +17,15 @@ from juxtalogos.exchange.transport import Transport
 from juxtalogos.ledger import CaseRecord, open_ledger
 from juxtalogos.ledger.recorder import Recorder
 from juxtalogos.model.errors import JuxtalogosError, LedgerError
-from juxtalogos.run import unforeseen
-from juxtalogos.run.binding import bind
-from juxtalogos.run.engine import Engine
-from juxtalogos.run.loop import run_loop
-from juxtalogos.run.pacing import paced
-from juxtalogos.run.plan import CaseRef, RunPlan, Unit
-from juxtalogos.run.slots import Slots
-from juxtalogos.run.step import RunContext
-from juxtalogos.run.system import resetting
+from juxtalogos.run.engine import unforeseen
+from juxtalogos.run.engine.binding import bind
+from juxtalogos.run.engine.engine import Engine
+from juxtalogos.run.engine.loop import run_loop
+from juxtalogos.run.engine.pacing import paced
+from juxtalogos.run.engine.plan import CaseRef, RunPlan, Unit
+from juxtalogos.run.engine.slots import Slots
+from juxtalogos.run.engine.step import RunContext
+from juxtalogos.run.target.system import resetting
 from juxtalogos.workspace.workspace import Workspace
 
 

@@ -13,8 +13,8 @@ from juxtalogos.model.contract import Operation
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.findings import REFUSED
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.judge import Judgement
-from juxtalogos.run.refusals import MOST_READ, texts_of
+from juxtalogos.run.judging.judge import Judgement
+from juxtalogos.run.judging.refusals import MOST_READ, texts_of
 from juxtalogos.suite.inputs import values_of
 
 _QUOTED = re.compile(r"'([^'\n]{1,80})'|\"([^\"\n]{1,80})\"|`([^`\n]{1,80})`")

@@ -28,14 +28,22 @@ from juxtalogos.model.errors import JuxtalogosError
 from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.binding import bind, digest_of
-from juxtalogos.run.execute import execute
-from juxtalogos.run.learning.pupil import ATTEMPTS, PATIENCE, REFUSED, SKIPPED, WANTS, WORKED, Pupil
+from juxtalogos.run.engine.binding import bind, digest_of
+from juxtalogos.run.engine.execute import execute
+from juxtalogos.run.engine.plan import CaseRef, RunPlan
+from juxtalogos.run.judging.refusals import words_of
+from juxtalogos.run.learning.progress import (
+    ATTEMPTS,
+    PATIENCE,
+    REFUSED,
+    SKIPPED,
+    WANTS,
+    WORKED,
+    OperationProgress,
+)
 from juxtalogos.run.learning.seen import SeenValues
 from juxtalogos.run.learning.ways import Ways
-from juxtalogos.run.plan import CaseRef, RunPlan
-from juxtalogos.run.refusals import words_of
-from juxtalogos.run.session import known_values
+from juxtalogos.run.target.session import known_values
 from juxtalogos.suite.document.building import case_id, cases_in
 from juxtalogos.suite.document.reader import read_suites
 from juxtalogos.suite.document.saving import source_url
@@ -50,10 +58,10 @@ ROUNDS = 16
 
 
 @dataclass(slots=True)
-class Lessons:
+class LearningResult:
     """What came of it."""
 
-    pupils: list[Pupil]
+    progresses: list[OperationProgress]
     left_out: tuple[LeftOut, ...] = ()
     """Optional inputs that were refused."""
     requests: int = 0
@@ -79,18 +87,18 @@ class Learner:
     """Further parts of the plan of each round: credentials, pace."""
     told: Callable[[str], None] = lambda text: None
     seen: SeenValues = field(default_factory=SeenValues)
-    lessons: Lessons = field(init=False)
+    learned_now: LearningResult = field(init=False)
     resources: Resources = field(init=False)
     """Looked at once: the contract is the same in every round."""
     needs: dict[str, list[Need]] = field(init=False)
     """By the key of the resource of which they need an item."""
     ways: Ways = field(init=False)
-    pupils: dict[str, Pupil] = field(default_factory=dict)
+    progresses: dict[str, OperationProgress] = field(default_factory=dict)
     known_now: int = 0
     """How much is known, to tell whether there is any use in trying again."""
     token: str = field(default_factory=lambda: secrets.token_hex(4))
 
-    async def learn(self) -> Lessons:
+    async def learn(self) -> LearningResult:
         """Rounds until nothing new is tried, or the budget is used up."""
         self.resources = Resources(self.contract, Rows(self.contract))
         self.needs = defaultdict(list)
@@ -102,36 +110,36 @@ class Learner:
             self.needs[need.resource].append(need)
         composed = self.composed(self.scope(self.written.and_then(self.learned), None))
         subjects = list(dict.fromkeys(subject.id for subject in composed.subjects))
-        pupils = {
-            name: Pupil(operation)
+        progresses = {
+            name: OperationProgress(operation)
             for name in subjects
             if (operation := self.contract.operation(name)) is not None
         }
-        self.lessons = Lessons(list(pupils.values()))
-        self.pupils = pupils
-        await self.rounds(pupils, full=False)
+        self.learned_now = LearningResult(list(progresses.values()))
+        self.progresses = progresses
+        await self.rounds(progresses, full=False)
         again = {
-            name: Pupil(one.operation, full=True)
-            for name, one in pupils.items()
+            name: OperationProgress(one.operation, full=True)
+            for name, one in progresses.items()
             if one.outcome == WORKED and self.has_more(one.operation)
         }
         await self.rounds(again, full=True)
-        self.lessons.left_out = self.learned.left_out
-        return self.lessons
+        self.learned_now.left_out = self.learned.left_out
+        return self.learned_now
 
-    async def rounds(self, pupils: dict[str, Pupil], *, full: bool) -> None:
+    async def rounds(self, progresses: dict[str, OperationProgress], *, full: bool) -> None:
         """Rounds until nothing is due any more."""
         for number in range(ROUNDS):
-            chosen = [pupil for pupil in pupils.values() if self.is_due(pupil)]
-            if not chosen or self.lessons.requests >= self.budget:
+            chosen = [progress for progress in progresses.values() if self.is_due(progress)]
+            if not chosen or self.learned_now.requests >= self.budget:
                 return
             self.told(
                 f"round {number + 1}{' with optional inputs' if full else ''}: {len(chosen)} operations,"
-                f" {self.lessons.requests} requests so far"
+                f" {self.learned_now.requests} requests so far"
             )
             before = self.learned.count
             await self.round(chosen, full=full)
-            worked = sum(pupil.outcome == WORKED for pupil in pupils.values())
+            worked = sum(progress.outcome == WORKED for progress in progresses.values())
             if not number and not full and not worked:
                 self.told(
                     "nothing was answered with success: is the base URL right, and is a credential wanted?"
@@ -141,23 +149,23 @@ class Learner:
                 candidate.knowledge = before + worked if candidate.outcome == SKIPPED else -1
             self.known_now = self.learned.count + worked
 
-    def is_due(self, pupil: Pupil) -> bool:
+    def is_due(self, progress: OperationProgress) -> bool:
         """Whether it is to be tried: at first, in another way, or again where what it needed is there now."""
-        if not pupil.open:
+        if not progress.open:
             return False
-        if pupil.outcome == SKIPPED and not pupil.waiting:
-            if pupil.knowledge < self.known_now:
+        if progress.outcome == SKIPPED and not progress.waiting:
+            if progress.knowledge < self.known_now:
                 return True
-            if pupil.stuck or any(one.open and one.outcome != SKIPPED for one in self.pupils.values()):
+            if progress.stuck or any(one.open and one.outcome != SKIPPED for one in self.progresses.values()):
                 return False  # what it needs may yet be found
-            pupil.stuck = True  # what should give it was not reached: perhaps something else does
-            pupil.waiting = [
-                source for source in self.ways.other_sources(pupil, set()) if source not in pupil.tried
+            progress.stuck = True  # what should give it was not reached: perhaps something else does
+            progress.waiting = [
+                source for source in self.ways.other_sources(progress, set()) if source not in progress.tried
             ]
-            return bool(pupil.waiting)
-        return not pupil.attempts or bool(pupil.waiting)
+            return bool(progress.waiting)
+        return not progress.attempts or bool(progress.waiting)
 
-    async def round(self, chosen: list[Pupil], *, full: bool) -> None:
+    async def round(self, chosen: list[OperationProgress], *, full: bool) -> None:
         """One run: a case for each of them, and what it said."""
         for one in chosen:
             one.now = one.waiting.pop(0) if one.waiting else Hints()
@@ -185,11 +193,11 @@ class Learner:
             ):
                 own.append(record)
         for record in own:  # what all have shown may serve each
-            pupil = by_id.pop(record.operation, None)
-            if pupil is not None:
-                self.take(pupil, record)
-        for pupil in by_id.values():  # nothing could be sent
-            pupil.attempts, pupil.outcome = pupil.attempts + 1, SKIPPED
+            progress = by_id.pop(record.operation, None)
+            if progress is not None:
+                self.take(progress, record)
+        for progress in by_id.values():  # nothing could be sent
+            progress.attempts, progress.outcome = progress.attempts + 1, SKIPPED
 
     def scope(self, hints: Hints, operations: frozenset[str] | None, *, full: bool = False) -> ComposeScope:
         return ComposeScope(
@@ -205,7 +213,7 @@ class Learner:
         linked: dict[str, set[str]] = {}
         for entry in found:
             linked.setdefault(entry.operation, set()).add(entry.input)
-        self.ways = Ways(self.contract, finder, linked, self.seen, self.pupils, self.writing)
+        self.ways = Ways(self.contract, finder, linked, self.seen, self.progresses, self.writing)
         return compose(
             self.contract,
             found,
@@ -227,7 +235,7 @@ class Learner:
         suite = read[0][0]
         refs = tuple(CaseRef(suite.name, case.id) for case in suite.cases)
         digest = ((self.contract.name, digest_of(self.contract)),)
-        token = f"{self.token}{len(self.lessons.runs)}"
+        token = f"{self.token}{len(self.learned_now.runs)}"
         plan = RunPlan(refs, self.target.reference, digest, started=time.time(), token=token, **self.plan)
         bound = bind(self.home, plan, given=read)
         known = known_values(self.home.config, self.target, [self.contract.name], self.home.root)
@@ -241,7 +249,7 @@ class Learner:
             lambda record: None,
             kind="learn",
         )
-        self.lessons.runs.append(ended.number)
+        self.learned_now.runs.append(ended.number)
         if ended.interrupted:
             raise KeyboardInterrupt
         return self.ledger.exchanges(ExchangeQuery(run=ended.number))
@@ -249,58 +257,68 @@ class Learner:
     def note(self, record: ExchangeRecord) -> None:
         """Takes what an answer shows."""
         if record.exchange is not None:
-            self.lessons.requests += 1
+            self.learned_now.requests += 1
             if outcome_of(self.contract, record.operation, record.exchange).succeeded:
                 self.seen.note(record.operation, record.exchange)
 
-    def take(self, pupil: Pupil, record: ExchangeRecord) -> None:
+    def take(self, progress: OperationProgress, record: ExchangeRecord) -> None:
         """What an attempt said: what worked is kept; a refusal puts what follows from it in front."""
-        pupil.attempts += 1
-        pupil.status = record.status
+        progress.attempts += 1
+        progress.status = record.status
         if record.exchange is None or record.exchange.response is None:
-            pupil.outcome, pupil.words = SKIPPED, record.reason
+            progress.outcome, progress.words = SKIPPED, record.reason
             if record.reason.startswith(
                 "no value for"
             ):  # what should have given it is there, and does not tell it so
-                further = [source for source in self.ways.seen_sources(pupil) if source not in pupil.tried]
-                pupil.waiting = [*further[:ATTEMPTS], *pupil.waiting]
-                pupil.outcome = REFUSED if pupil.waiting else SKIPPED
+                further = [
+                    source for source in self.ways.seen_sources(progress) if source not in progress.tried
+                ]
+                progress.waiting = [*further[:ATTEMPTS], *progress.waiting]
+                progress.outcome = REFUSED if progress.waiting else SKIPPED
                 return
-            if not pupil.now.dependencies:
-                pupil.attempts -= 1  # it was not its own turn
-                pupil.waiting = [pupil.now, *pupil.waiting] if pupil.now != Hints() else pupil.waiting
+            if not progress.now.dependencies:
+                progress.attempts -= 1  # it was not its own turn
+                progress.waiting = (
+                    [progress.now, *progress.waiting] if progress.now != Hints() else progress.waiting
+                )
             return  # else what was thought to give it does not: the next way
-        pupil.words = words_of(record.exchange)
-        pupil.meaning = outcome_of(self.contract, pupil.operation, record.exchange)
-        if pupil.meaning is Outcome.BUSY and pupil.busy < PATIENCE:
-            pupil.busy, pupil.attempts, pupil.outcome = pupil.busy + 1, pupil.attempts - 1, REFUSED
-            pupil.waiting = [pupil.now, *pupil.waiting]
+        progress.words = words_of(record.exchange)
+        progress.meaning = outcome_of(self.contract, progress.operation, record.exchange)
+        if progress.meaning is Outcome.BUSY and progress.busy < PATIENCE:
+            progress.busy, progress.attempts, progress.outcome = (
+                progress.busy + 1,
+                progress.attempts - 1,
+                REFUSED,
+            )
+            progress.waiting = [progress.now, *progress.waiting]
             self.plan["jobs"] = 1  # it does not take so much at once
             return
-        if pupil.meaning.succeeded and record.verdict is not Verdict.ERROR:
-            self.worked(pupil)
-        elif pupil.meaning.about_caller:
-            pupil.outcome = WANTS
+        if progress.meaning.succeeded and record.verdict is not Verdict.ERROR:
+            self.worked(progress)
+        elif progress.meaning.about_caller:
+            progress.outcome = WANTS
         else:
-            pupil.outcome = REFUSED
+            progress.outcome = REFUSED
             sent = self.sent(record)
             further = [
                 one
-                for one in self.ways.followers(pupil, record, sent)
-                if one not in pupil.tried and one not in pupil.waiting and not _hides(one)
+                for one in self.ways.followers(progress, record, sent)
+                if one not in progress.tried and one not in progress.waiting and not _hides(one)
             ]
-            pupil.waiting = [*further[:ATTEMPTS], *pupil.waiting]
+            progress.waiting = [*further[:ATTEMPTS], *progress.waiting]
 
-    def worked(self, pupil: Pupil) -> None:
+    def worked(self, progress: OperationProgress) -> None:
         """Keeps what was tried; where an id was found in another place, all that needs one takes it from
         there.
         """
-        pupil.outcome = WORKED
-        if pupil.now == Hints():
+        progress.outcome = WORKED
+        if progress.now == Hints():
             return
-        alike = [other for rule in pupil.now.dependencies for other in self.alike(pupil.operation, rule)]
-        rules = tuple(dict.fromkeys((*pupil.now.dependencies, *alike)))
-        self.learned = replace(pupil.now, dependencies=rules).and_then(self.learned)
+        alike = [
+            other for rule in progress.now.dependencies for other in self.alike(progress.operation, rule)
+        ]
+        rules = tuple(dict.fromkeys((*progress.now.dependencies, *alike)))
+        self.learned = replace(progress.now, dependencies=rules).and_then(self.learned)
 
     def alike(self, operation: Operation, rule: DependencyRule) -> Iterator[DependencyRule]:
         """Where a rule says how items of a resource are told apart: the same for all else that needs one,

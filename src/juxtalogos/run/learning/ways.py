@@ -15,7 +15,7 @@ from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.learning.pupil import WORKED, Pupil
+from juxtalogos.run.learning.progress import WORKED, OperationProgress
 from juxtalogos.run.learning.reading import Named, named_inputs, wanted_values
 from juxtalogos.run.learning.seen import SeenValues
 from juxtalogos.suite.inputs import has_place, values_of
@@ -31,7 +31,7 @@ class Ways:
     linked: Mapping[str, set[str]]
     """By operation the inputs that come from other steps in this round."""
     seen: SeenValues
-    pupils: Mapping[str, Pupil]
+    progresses: Mapping[str, OperationProgress]
     writing: bool
 
     def need(self, operation: Operation, address: str) -> Need | None:
@@ -44,9 +44,9 @@ class Ways:
             None,
         )
 
-    def followers(self, pupil: Pupil, record: ExchangeRecord, sent: Inputs) -> Iterator[Hints]:
+    def followers(self, progress: OperationProgress, record: ExchangeRecord, sent: Inputs) -> Iterator[Hints]:
         """The ways to try next, the likeliest first; each builds on what was tried now."""
-        operation, exchange = pupil.operation, record.exchange
+        operation, exchange = progress.operation, record.exchange
         assert exchange is not None
         rows = {f"body{row.path}": row for row in self.finder.rows.sent(operation) if row.path}
         required = {
@@ -57,27 +57,27 @@ class Ways:
         linked = self.linked.get(operation.id, set())
         for one in named[:6]:
             if one.address in present and one.address not in required:
-                yield self.more(pupil, left_out=LeftOut(operation.id, one.address, pupil.words[:120]))
-        absent = pupil.meaning is Outcome.ABSENT
-        if absent or (pupil.meaning.failed and linked):
-            yield from self.other_sources(pupil, {item.address for item in named})
+                yield self.more(progress, left_out=LeftOut(operation.id, one.address, progress.words[:120]))
+        absent = progress.meaning is Outcome.ABSENT
+        if absent or (progress.meaning.failed and linked):
+            yield from self.other_sources(progress, {item.address for item in named})
         for one in named[:6]:
             if one.address in required and one.address not in linked:
-                yield from self.other_values(pupil, one, present.get(one.address))
+                yield from self.other_values(progress, one, present.get(one.address))
             elif one.address in present and one.address not in linked:
-                yield from itertools.islice(self.other_values(pupil, one, present.get(one.address)), 2)
+                yield from itertools.islice(self.other_values(progress, one, present.get(one.address)), 2)
             elif one.address not in present and one.address not in required:
-                yield from self.added(pupil, one, sent)
-        if pupil.full and not named:
-            yield from self.halves(pupil, present, required)
+                yield from self.added(progress, one, sent)
+        if progress.full and not named:
+            yield from self.halves(progress, present, required)
         if not absent:
-            yield from self.other_sources(pupil, {item.address for item in named})
-        if not pupil.full:
-            yield from self.unnamed(pupil, present, required, linked)
+            yield from self.other_sources(progress, {item.address for item in named})
+        if not progress.full:
+            yield from self.unnamed(progress, present, required, linked)
 
     def more(
         self,
-        pupil: Pupil,
+        progress: OperationProgress,
         *,
         left_out: LeftOut | None = None,
         known: KnownValue | None = None,
@@ -85,7 +85,7 @@ class Ways:
         sent: SentToo | None = None,
     ) -> Hints:
         """What is tried now, and one thing more, in front."""
-        now = pupil.now
+        now = progress.now
         if known is not None:
             now = replace(now, known=tuple(entry for entry in now.known if entry.at != known.at))
         if rule is not None:
@@ -103,62 +103,62 @@ class Ways:
         )
         return more.and_then(now)
 
-    def other_values(self, pupil: Pupil, named: Named, value: Any) -> Iterator[Hints]:
+    def other_values(self, progress: OperationProgress, named: Named, value: Any) -> Iterator[Hints]:
         """Values that the refusal lets expect to be taken."""
         for kind, other in itertools.islice(wanted_values(named, value), 6):
             formula = other if kind == "formula" else ""
             yield self.more(
-                pupil,
+                progress,
                 known=KnownValue(
-                    named.address, pupil.operation.id, None if formula else other, formula, learned=True
+                    named.address, progress.operation.id, None if formula else other, formula, learned=True
                 ),
             )
 
-    def added(self, pupil: Pupil, named: Named, sent: Inputs) -> Iterator[Hints]:
+    def added(self, progress: OperationProgress, named: Named, sent: Inputs) -> Iterator[Hints]:
         """An input that is not required, and that the refusal wants: as compose would make it up, then as it
         was seen.
         """
-        operation, address = pupil.operation, named.address
+        operation, address = progress.operation, named.address
         if address in sent.values or has_place(sent.body, address[4:]):
             return
-        yield self.more(pupil, sent=SentToo(operation.id, address))
+        yield self.more(progress, sent=SentToo(operation.id, address))
         for _, _, value in self.seen.places(address.rpartition("/")[2].rpartition(".")[2])[:1]:
             known = KnownValue(address, operation.id, value, learned=True)
             yield replace(
-                self.more(pupil, sent=SentToo(operation.id, address)), known=(known, *pupil.now.known)
+                self.more(progress, sent=SentToo(operation.id, address)), known=(known, *progress.now.known)
             )
 
-    def other_sources(self, pupil: Pupil, named: set[str]) -> Iterator[Hints]:
+    def other_sources(self, progress: OperationProgress, named: set[str]) -> Iterator[Hints]:
         """Other places that an id may come from: further fields of the creator, lists, what was seen in
         answers.
         """
-        for need in needs_of(self.finder.resources, pupil.operation):
+        for need in needs_of(self.finder.resources, progress.operation):
             if need.version:
                 continue  # a version, and no id
             if named and need.address not in named and not need.resource:
                 continue
             for candidate in self.finder.candidates(need)[:8]:
-                if not self.may_take(pupil.operation, candidate.source) or not self.worked_before(
+                if not self.may_take(progress.operation, candidate.source) or not self.worked_before(
                     candidate.source
                 ):
                     continue
                 yield self.more(
-                    pupil,
+                    progress,
                     rule=DependencyRule(
-                        pupil.operation.id, need.address, candidate.source, candidate.value, learned=True
+                        progress.operation.id, need.address, candidate.source, candidate.value, learned=True
                     ),
                 )
-            yield from self.seen_sources(pupil, need)
+            yield from self.seen_sources(progress, need)
             for source, pointer, _ in self.seen.places(need.name)[:4]:
                 if (
-                    source != pupil.operation.id
+                    source != progress.operation.id
                     and self.may_give(source)
-                    and self.may_take(pupil.operation, source)
+                    and self.may_take(progress.operation, source)
                 ):
                     yield self.more(
-                        pupil,
+                        progress,
                         rule=DependencyRule(
-                            pupil.operation.id,
+                            progress.operation.id,
                             need.address,
                             source,
                             f"$response.body#{pointer}",
@@ -166,11 +166,11 @@ class Ways:
                         ),
                     )
 
-    def seen_sources(self, pupil: Pupil, need: Need | None = None) -> Iterator[Hints]:
+    def seen_sources(self, progress: OperationProgress, need: Need | None = None) -> Iterator[Hints]:
         """Fields that were seen in the answers of what creates or lists such an item, whatever is declared of
         them.
         """
-        resources, operation = self.finder.resources, pupil.operation
+        resources, operation = self.finder.resources, progress.operation
         for one in [need] if need is not None else list(needs_of(self.finder.resources, operation)):
             found = (
                 [resources.by_key[one.resource]]
@@ -192,7 +192,7 @@ class Ways:
                             ranked.append((rank + pointer.count("/"), pointer))
                     for _, pointer in sorted(ranked)[:3]:
                         yield self.more(
-                            pupil,
+                            progress,
                             rule=DependencyRule(
                                 operation.id,
                                 one.address,
@@ -209,8 +209,8 @@ class Ways:
 
     def worked_before(self, source: str) -> bool:
         """Whether an operation was answered with success, so that something can be had from it."""
-        pupil = self.pupils.get(source)
-        return pupil is None or pupil.outcome == WORKED
+        progress = self.progresses.get(source)
+        return progress is None or progress.outcome == WORKED
 
     def may_take(self, operation: Operation, source: str) -> bool:
         """Whether an operation may be tried on what a source gives: what changes or removes, on what the run
@@ -224,12 +224,12 @@ class Ways:
         )
 
     def unnamed(
-        self, pupil: Pupil, present: dict[str, Any], required: set[str], linked: set[str]
+        self, progress: OperationProgress, present: dict[str, Any], required: set[str], linked: set[str]
     ) -> Iterator[Hints]:
         """Where nothing is named: a whole body, then values that answers showed under the same name."""
-        whole = SentToo(pupil.operation.id, "body")
-        if pupil.operation.body is not None and whole not in pupil.now.sent:
-            yield self.more(pupil, sent=whole)
+        whole = SentToo(progress.operation.id, "body")
+        if progress.operation.body is not None and whole not in progress.now.sent:
+            yield self.more(progress, sent=whole)
         for address in present:
             if address in linked or address not in required:
                 continue
@@ -237,17 +237,19 @@ class Ways:
             for source, pointer, value in self.seen.places(name)[:2]:
                 if (
                     self.may_give(source)
-                    and source != pupil.operation.id
+                    and source != progress.operation.id
                     and type(value) is type(present[address])
                 ):
                     yield self.more(
-                        pupil,
+                        progress,
                         rule=DependencyRule(
-                            pupil.operation.id, address, source, f"$response.body#{pointer}", learned=True
+                            progress.operation.id, address, source, f"$response.body#{pointer}", learned=True
                         ),
                     )
 
-    def halves(self, pupil: Pupil, present: dict[str, Any], required: set[str]) -> Iterator[Hints]:
+    def halves(
+        self, progress: OperationProgress, present: dict[str, Any], required: set[str]
+    ) -> Iterator[Hints]:
         """Without half of the optional inputs: which half is refused is where the culprit stands."""
         optional = [at for at in self.tops(present) if at not in required]
         if len(optional) <= 1:
@@ -255,15 +257,19 @@ class Ways:
         else:
             suspects = optional[: len(optional) // 2]
         if suspects:
-            now = pupil.now
+            now = progress.now
             for one in suspects:
-                now = Hints(left_out=(LeftOut(pupil.operation.id, one, pupil.words[:120]),)).and_then(now)
+                now = Hints(left_out=(LeftOut(progress.operation.id, one, progress.words[:120]),)).and_then(
+                    now
+                )
             yield now
             rest = [one for one in optional if one not in suspects]
             if rest:
-                now = pupil.now
+                now = progress.now
                 for one in rest:
-                    now = Hints(left_out=(LeftOut(pupil.operation.id, one, pupil.words[:120]),)).and_then(now)
+                    now = Hints(
+                        left_out=(LeftOut(progress.operation.id, one, progress.words[:120]),)
+                    ).and_then(now)
                 yield now
 
     @staticmethod

@@ -1,0 +1,505 @@
+"""`call`: fill, send one exchange, show it and its verdict."""
+
+from __future__ import annotations
+
+import argparse
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+from urllib.parse import urlsplit
+
+from juxtalogos.cli.shared.calling import tell_misfits
+from juxtalogos.cli.shared.earlier import Linked, split_settings
+from juxtalogos.cli.shared.options import (
+    EXIT_FAILED,
+    EXIT_HELD,
+    EXIT_NO_ANSWER,
+    Arguments,
+    add_common,
+    add_grant,
+    add_identity,
+    add_target,
+    add_unchecked,
+    header_field,
+    terminal,
+    workspace,
+)
+from juxtalogos.cli.shared.sending import (
+    asked_again,
+    hidden,
+    keep_exchange,
+    send_as_it_stands,
+    send_once,
+    show_outcome,
+)
+from juxtalogos.compose.filling import filled, known_given, misfits, settings_given
+from juxtalogos.exchange.redact import Redactor, is_credential
+from juxtalogos.exchange.transport import TransportOptions
+from juxtalogos.formats import wire_of
+from juxtalogos.ledger import open_ledger
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.errors import LedgerError, UsageError, quoted
+from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.verdict import Verdict
+from juxtalogos.model.wire import Inputs
+from juxtalogos.run.judging.judge import Judgement
+from juxtalogos.run.target.session import Identity, Session, open_session
+from juxtalogos.run.target.system import up_for_calls
+from juxtalogos.suite.document.links import StepLink
+from juxtalogos.suite.document.outcomes import FORMS, criteria_of, outcome_seen
+from juxtalogos.suite.document.saving import place_of, save_call, secret_inputs
+from juxtalogos.workspace import secrets
+from juxtalogos.workspace.trust import Grant, Trust
+
+if TYPE_CHECKING:
+    from juxtalogos.workspace.config import Target
+    from juxtalogos.workspace.workspace import Workspace
+
+DESCRIPTION = """\
+Send one request of an operation and show the exchange, every check made on it, and the verdict.
+Required inputs that are not set take valid sample values. With --message an edited HTTP/1.1 message
+is sent as it stands; only a missing Content-Length and the target's credentials are added. A value
+may come from an earlier exchange (ADDRESS=@EXCHANGE#/path); when the call is saved, it stays a link
+between the steps. With --url a request is sent that no contract knows of: it is shown and kept, and
+proves nothing; with --save it becomes a message of a contract of its own under definitions/ and a
+step like any other, its base URL the target's."""
+EXAMPLE = """\
+  juxtalogos call getPortCall --set callId=PC-1004
+  juxtalogos call announcePortCall --set body/vessel/name=Tern --save first#announce
+  juxtalogos call announcePortCall --message announce.http
+  juxtalogos call allotBerth --set callId=@17#/callId --ask
+  juxtalogos call --url http://127.0.0.1:8480/v1/berths --method HEAD
+  juxtalogos call --url http://127.0.0.1:8480/v1/berths/{berth} --set berth=B-12 --save desk#look
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "operation", nargs="?", default="", metavar="OPERATION", help="an operation's id, as `show` lists it"
+    )
+    add_target(parser)
+    add_identity(parser)
+    add_grant(parser)
+    parser.add_argument("--url", default="", help="send to this URL, without a contract")
+    parser.add_argument("--method", default="GET", help="with --url: the method (GET)")
+    parser.add_argument(
+        "--contract",
+        default="",
+        metavar="NAME",
+        help="with --url and --save: the contract of messages that takes the call",
+    )
+    parser.add_argument(
+        "--set",
+        dest="settings",
+        action="append",
+        default=[],
+        metavar="ADDRESS=VALUE",
+        help=(
+            "an input's value, such as query.limit=5 or body/vessel/name=Tern; @17#/id takes it from"
+            " exchange 17"
+        ),
+    )
+    add_unchecked(parser)
+    parser.add_argument("--ask", action="store_true", help="ask for each input, with what is allowed")
+    parser.add_argument("--body-file", type=Path, metavar="FILE", help="send this file's bytes as the body")
+    parser.add_argument(
+        "--message", type=Path, metavar="FILE", help="send this HTTP/1.1 message as it stands"
+    )
+    parser.add_argument("--full", action="store_true", help="fill in optional inputs too")
+    parser.add_argument(
+        "--each-media",
+        action="store_true",
+        help="call once for each declared media type and compare the values",
+    )
+    parser.add_argument(
+        "--at",
+        action="append",
+        default=[],
+        metavar="HOST=ADDRESS",
+        help="connect to this address for a host name; Host and TLS name stay",
+    )
+    parser.add_argument("--raw", action="store_true", help="show bodies as they came")
+    parser.add_argument(
+        "--save", metavar="SUITE#CASE", help="append the call as a step of a case, to come out alike"
+    )
+    parser.add_argument(
+        "--expect",
+        default="",
+        metavar="OUTCOME",
+        help=f"with --save: what the step is to come to, where it is not what came now: {FORMS}",
+    )
+    parser.add_argument("--trial", action="store_true", help="keep the exchange out of the ledger")
+    add_common(parser)
+
+
+class _CallArguments(Arguments):
+    operation: str
+    url: str
+    method: str
+    contract: str
+    ask: bool
+    each_media: bool
+    at: list[str]
+    target: str | None
+    role: str
+    credential: list[str]
+    no_credentials: bool
+    settings: list[str]
+    unchecked: bool
+    body_file: Path | None
+    header: list[str]
+    message: Path | None
+    full: bool
+    raw: bool
+    save: str | None
+    expect: str
+    trial: bool
+    trust: str
+    sends: list[str]
+
+
+def run(args: _CallArguments) -> int:
+    if args.contract and not (args.url and args.save):
+        raise UsageError(
+            "--contract names where a call of a URL is kept", mend="give it with --url and --save"
+        )
+    if args.url:
+        return _call_and_keep_url(args) if args.save else _call_url(args)
+    if not args.operation:
+        raise UsageError(
+            "no operation is given", mend="name one that `juxtalogos show` lists, or give --url URL"
+        )
+    home = workspace(args)
+    contract, operation = home.operation(args.operation)
+    target = home.target(args.target, [contract.name])
+    session = _session(args, home, contract, operation, target)
+    with up_for_calls(session, Trust(home.root, Grant.of(args.trust, args.sends)), home.root):
+        return _call(args, home, session, contract, operation)
+
+
+def _call(
+    args: _CallArguments, home: Workspace, session: Session, contract: Contract, operation: Operation
+) -> int:
+    links: list[StepLink] = []
+    if args.message:
+        exchange = _send_message(args, session, contract, operation)
+        inputs = _inputs_sent(args, session, contract, operation, exchange) if args.save else None
+    else:
+        inputs, linked = _inputs(args, home, session, contract, operation)
+        if args.save:
+            links = [one.link(*place_of(args.save)) for one in linked]
+        if args.each_media:
+            return _call_each(args, home, session, contract, operation, inputs)
+        exchange = _send(args, session, contract, operation, inputs)
+    home.remember_target(session.target, [contract.name])
+    judgement, number = _told(args, home, session, contract, operation, exchange)
+    if args.save and inputs is not None and _may_be_saved(args, exchange):
+        _save(args, home, contract, operation, inputs, links, exchange, judgement, number, session.redactor)
+    return _exit_status(judgement)
+
+
+def _session(
+    args: _CallArguments, home: Workspace, contract: Contract, operation: Operation, target: Target
+) -> Session:
+    """Who calls whom; what is mistyped about saving is refused here, before anything is sent."""
+    session = open_session(
+        {contract.name: contract},
+        target,
+        home.root,
+        with_credentials=not args.no_credentials,
+        config=home.config,
+        identity=Identity(args.role, tuple(args.credential), tuple(_apart(args.header))),
+        grant=Grant.of(args.trust, args.sends),
+    )
+    if args.at:
+        session = replace(
+            session,
+            options=replace(session.options, addresses={**session.options.addresses, **_addresses(args.at)}),
+        )
+    if args.save:
+        place_of(args.save)
+    if args.expect:
+        criteria_of(args.expect, wire_of(contract), operation)
+    return session
+
+
+def _told(
+    args: _CallArguments,
+    home: Workspace,
+    session: Session,
+    contract: Contract,
+    operation: Operation,
+    exchange: Exchange,
+) -> tuple[Judgement, int]:
+    """The judgement of an exchange and its number, both shown."""
+    if (
+        exchange.response is None
+        and session.target.system
+        and not Trust(home.root, Grant.of(args.trust, ())).runs
+    ):
+        told = (
+            f"the system of the target {session.target.name} was not started: nobody has trusted its commands"
+            " (juxtalogos trust)"
+        )
+        terminal(args).note((told, "remark"))
+    asked = asked_again(session, contract, operation, exchange, session.judged(contract, operation, exchange))
+    judgement = hidden(session, asked)
+    number, unkept = 0, None
+    try:
+        number = 0 if args.trial else keep_exchange(home, session, operation, exchange, judgement)
+    except LedgerError as error:  # it was sent: what came back is shown whatever becomes of it
+        unkept = error
+    shown = session.redactor.exchange(exchange)
+    show_outcome(terminal(args), contract, operation, shown, judgement, number, json=args.json, raw=args.raw)
+    if unkept is not None:
+        raise unkept
+    return judgement, number
+
+
+def _may_be_saved(args: _CallArguments, exchange: Exchange) -> bool:
+    if exchange.response is None:
+        terminal(args).note(("not saved: no answer came, so there is nothing to hold it to", "remark"))
+    return exchange.response is not None
+
+
+def _save(
+    args: _CallArguments,
+    home: Workspace,
+    contract: Contract,
+    operation: Operation,
+    inputs: Inputs,
+    links: list[StepLink],
+    exchange: Exchange,
+    judgement: Judgement,
+    number: int,
+    redactor: Redactor,
+) -> None:
+    assert args.save is not None
+    outcome = args.expect or outcome_seen(exchange, judgement.answer)
+    criteria = criteria_of(outcome, wire_of(contract), operation)
+    hidden = secret_inputs(contract, operation, inputs, lambda value: redactor.text(str(value)) != str(value))
+    path, step = save_call(
+        home.suites, args.save, contract, operation, inputs, links, args.role, criteria, hidden
+    )
+    if number:
+        with open_ledger(home.ledger_path, write=True) as ledger:
+            ledger.assign(number, *place_of(args.save), step)
+    expected = "any answer will do" if outcome == "any" else f"it is to come to {outcome} again"
+    terminal(args).note(f"saved in {path} as step {step}; {expected}")
+    for address, name in hidden.items():
+        terminal(args).note(
+            (
+                (
+                    f"{address} is a secret, so it is an input of the case: juxtalogos run ... --set"
+                    f" {name}=env:NAME"
+                ),
+                "remark",
+            )
+        )
+
+
+def _inputs_sent(
+    args: _CallArguments, session: Session, contract: Contract, operation: Operation, exchange: Exchange
+) -> Inputs | None:
+    """The inputs of a message that was sent as it stood; what of it no input says is told. None when it is
+    not of the operation.
+    """
+    wire, base = wire_of(contract), session.base_url(contract)
+    sent = exchange.request
+    if operation not in wire.match(sent, base):
+        terminal(args).note(
+            (f"not saved: the message is no call of {operation.id} as it is declared", "remark")
+        )
+        return None
+    inputs = wire.inputs_of(operation, sent, base)
+    again = wire.encode(operation, inputs, base, loose=True)
+    before, after = (
+        {part.partition("=")[0] for part in urlsplit(one.url).query.split("&")} for one in (sent, again)
+    )
+    if before - after:
+        told = ", ".join(sorted(before - after))
+        terminal(args).note(
+            (f"the step leaves out what the definition does not know: query {told}", "remark")
+        )
+    return inputs
+
+
+def _call_and_keep_url(args: _CallArguments) -> int:
+    from juxtalogos.cli.shared.message_call import drafted_call
+
+    if args.operation or args.message or args.ask or args.each_media or args.full or args.unchecked:
+        raise UsageError(
+            "--url sends a request of no contract",
+            mend="give it --method, --header, --set and --body-file only",
+        )
+    home, headers = workspace(args), [header_field(one) for one in args.header]
+    body = _body_file(args)
+    draft = drafted_call(
+        home, args.url, args.method, headers, body, args.settings, args.contract, args.target
+    )
+    contract, operation = draft.contract, draft.operation
+    session = _session(args, home, contract, operation, draft.target)
+    exchange = _send(args, session, contract, operation, draft.inputs)
+    judgement, number = _told(args, home, session, contract, operation, exchange)
+    if body and session.redactor.body(body) != body:
+        terminal(args).note(
+            ("not saved: the body holds a secret, and a message is kept as it stands", "remark")
+        )
+    elif _may_be_saved(args, exchange):
+        draft.keep(home)
+        terminal(args).note(f"kept as {draft.operation.full_id}: definitions/{contract.name}/{draft.file}")
+        home.remember_target(draft.target, [contract.name])
+        _save(
+            args, home, contract, operation, draft.inputs, [], exchange, judgement, number, session.redactor
+        )
+    return _exit_status(judgement)
+
+
+def _call_url(args: _CallArguments) -> int:
+    from juxtalogos.cli.shared.bare_call import bare_request, call_url
+
+    if (
+        args.operation
+        or args.settings
+        or args.message
+        or args.ask
+        or args.each_media
+        or args.role
+        or args.credential
+    ):
+        raise UsageError(
+            "--url sends a request of no contract", mend="give it --method, --header and --body-file only"
+        )
+    given = [
+        (name, *secrets.filled(text, f"--header {name}")) for name, text in map(header_field, args.header)
+    ]
+    headers = tuple((name, text) for name, text, _ in given)
+    hidden = [secret for _, _, secret in given if secret]
+    request = bare_request(args.url, args.method, headers, _body_file(args))
+    options = TransportOptions(addresses=_addresses(args.at))
+    return call_url(
+        terminal(args),
+        request,
+        options,
+        args.directory,
+        hidden,
+        keep=not args.trial,
+        json=args.json,
+        raw=args.raw,
+    )
+
+
+def _addresses(texts: list[str]) -> dict[str, str]:
+    pairs = [text.partition("=")[::2] for text in texts]
+    for host, address in pairs:
+        if not host or not address or any(char.isspace() for char in host + address):
+            raise UsageError(f"{quoted(host)} has no address", mend="write --at merrow.example=10.0.0.4:8443")
+    return dict(pairs)
+
+
+def _call_each(
+    args: _CallArguments,
+    home: Workspace,
+    session: Session,
+    contract: Contract,
+    operation: Operation,
+    inputs: Inputs,
+) -> int:
+    from juxtalogos.cli.shared.media_calls import MediaCall, call_each
+
+    def call(media_type: str) -> MediaCall:
+        one = replace(inputs, values={**inputs.values, "header.Accept": media_type})
+        exchange = _send(args, session, contract, operation, one)
+        judgement = hidden(session, session.judged(contract, operation, exchange))
+        number = 0 if args.trial else keep_exchange(home, session, operation, exchange, judgement)
+        return MediaCall(media_type, session.redactor.exchange(exchange), judgement, number)
+
+    return call_each(terminal(args), operation, call, json=args.json)
+
+
+def _exit_status(judgement: Judgement) -> int:
+    if judgement.verdict is Verdict.ERROR:
+        return EXIT_NO_ANSWER
+    return EXIT_FAILED if judgement.verdict is Verdict.FAILED else EXIT_HELD
+
+
+def _inputs(
+    args: _CallArguments, home: Workspace, session: Session, contract: Contract, operation: Operation
+) -> tuple[Inputs, list[Linked]]:
+    apart = set(_apart(args.header))
+    headers = dict(pair for pair in map(header_field, args.header) if pair not in apart)
+    content_type = next((value for name, value in headers.items() if name.lower() == "content-type"), "")
+    settings, linked = split_settings(home, operation, args.settings)
+    given = settings_given(wire_of(contract), operation, settings, content_type)
+    given |= {link.address: link.value for link in linked}
+    known = known_given(contract, operation, home.hints(contract.name, session.target), full=args.full)
+    inputs = filled(
+        contract,
+        operation,
+        {**known, **given},
+        full=args.full,
+        content_type=content_type,
+        unchecked=args.unchecked,
+    )
+    if args.ask:
+        from juxtalogos.cli.shared.asking import Asker
+
+        inputs = Asker(terminal(args), contract).inputs(operation, inputs)
+    if given or args.ask:
+        tell_misfits(terminal(args), map(session.redactor.text, misfits(contract, operation, inputs)))
+    values = {**inputs.values, **{f"header.{name}": value for name, value in headers.items()}}
+    body = _body_file(args)
+    return replace(inputs, values=values, body=inputs.body if body is None else body), linked
+
+
+def _apart(texts: list[str]) -> list[tuple[str, str]]:
+    """The header fields that carry a secret: they are no inputs, and are never saved."""
+    return [
+        (name, text) for name, text in map(header_field, texts) if secrets.refers(text) or is_credential(name)
+    ]
+
+
+def _body_file(args: _CallArguments) -> bytes | None:
+    return _file_given(args.body_file, "body file") if args.body_file else None
+
+
+def _file_given(path: Path, what: str) -> bytes:
+    try:
+        return path.read_bytes()
+    except OSError as error:
+        raise UsageError(
+            f"the {what} cannot be read: {error.strerror}", where=str(path), mend="check its path and rights"
+        ) from None
+
+
+def _send(
+    args: _CallArguments, session: Session, contract: Contract, operation: Operation, inputs: Inputs
+) -> Exchange:
+    request = session.encoded(contract, operation, inputs, loose=args.unchecked)
+    missing = session.unmet(contract, operation)
+    if missing and not args.no_credentials:
+        terminal(args).note(
+            (
+                (
+                    f"sent without {', '.join(missing)}: the target {session.target.name} has no such"
+                    " credential; "
+                ),
+                "remark",
+            ),
+            f"set it: {session.sign_in_command(missing[0])}",
+        )
+
+    return send_once(session, contract, operation, request)
+
+
+def _send_message(
+    args: _CallArguments, session: Session, contract: Contract, operation: Operation
+) -> Exchange:
+    assert args.message is not None
+    data = _file_given(args.message, "message")
+    session.permit(operation)
+    if args.settings or args.body_file or len(args.header) > len(_apart(args.header)):
+        raise UsageError(
+            "a message is sent as it stands", mend="put values, body and headers into the message itself"
+        )
+    return send_as_it_stands(session, contract, operation, data, str(args.message))

@@ -1,0 +1,233 @@
+"""`run`: suites against a target."""
+
+from __future__ import annotations
+
+import argparse
+import itertools
+import re
+import secrets
+import time
+from dataclasses import asdict
+from typing import Any
+
+from juxtalogos.cli.shared.options import (
+    Arguments,
+    add_common,
+    add_full,
+    add_grant,
+    add_identity,
+    add_pace,
+    add_remarks,
+    add_strict,
+    add_target,
+    header_field,
+    terminal,
+    workspace,
+)
+from juxtalogos.cli.shared.summary import exit_status, formats_said, run_data, show_run
+from juxtalogos.ledger import CaseRecord, open_ledger
+from juxtalogos.model.errors import UsageError, nearest, quoted
+from juxtalogos.report.view import run_view
+from juxtalogos.run.engine.binding import Cases, bind, contracts_of, digest_of, turns_of
+from juxtalogos.run.engine.execute import execute
+from juxtalogos.run.engine.loop import run_loop
+from juxtalogos.run.engine.plan import CaseRef, RunPlan
+from juxtalogos.run.engine.selecting import Selection, choose, paths_of
+from juxtalogos.suite.document.reader import read_suites
+from juxtalogos.suite.document.selection import reachable
+from juxtalogos.suite.model import Suite
+from juxtalogos.workspace.workspace import Workspace
+
+DESCRIPTION = """\
+Run every suite of the workspace, or suites, folders of suites, cases, and steps with the steps that
+give what they need; of these by tag, by operation, or what still fails. Everything is kept in the
+ledger; an interrupt keeps what was done."""
+EXAMPLE = """\
+  juxtalogos run --target local --jobs 8
+  juxtalogos run berths#flow-port-calls
+  juxtalogos run team/ fleet --tag nightly --still-failing
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "what",
+        nargs="*",
+        metavar="SUITE[#CASE[#STEP]]",
+        help="what to run: suites, folders of suites, cases, steps; every suite when left out",
+    )
+    parser.add_argument(
+        "--tag", action="append", default=[], metavar="TAG", help="of these the cases with this tag"
+    )
+    parser.add_argument(
+        "--operation",
+        action="append",
+        default=[],
+        metavar="OPERATION",
+        help="of these the cases that call this operation",
+    )
+    parser.add_argument(
+        "--still-failing", action="store_true", help="of these the cases that failed when they last ran"
+    )
+    add_target(parser)
+    add_identity(parser)
+    parser.add_argument("--jobs", type=int, metavar="N", help="cases run side by side (4)")
+    parser.add_argument(
+        "--processes",
+        type=int,
+        default=1,
+        metavar="N",
+        help="deal the cases out to so many processes (1), which share the jobs",
+    )
+    parser.add_argument(
+        "--repeat", type=int, default=1, metavar="N", help="run each case, or row of its table, so many times"
+    )
+    parser.add_argument(
+        "--seed",
+        type=int,
+        default=0,
+        metavar="N",
+        help="for made-up values (0); the same seed gives the same values",
+    )
+    parser.add_argument(
+        "--token",
+        default="",
+        metavar="TEXT",
+        help="what unique names of this run are made of; random when left out",
+    )
+    add_pace(parser)
+    add_strict(parser)
+    add_grant(parser)
+    parser.add_argument(
+        "--set",
+        dest="settings",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        help="an input of the cases",
+    )
+    add_remarks(parser)
+    add_full(parser)
+    add_common(parser)
+
+
+class _RunArguments(Arguments):
+    what: list[str]
+    tag: list[str]
+    operation: list[str]
+    still_failing: bool
+    target: str | None
+    role: str
+    credential: list[str]
+    header: list[str]
+    no_credentials: bool
+    jobs: int | None
+    processes: int
+    repeat: int
+    seed: int
+    token: str
+    pace: float
+    strict: bool
+    trust: str
+    sends: list[str]
+    settings: list[str]
+    no_remarks: bool
+    full: bool
+
+
+def run(args: _RunArguments) -> int:
+    home = workspace(args)
+    out = terminal(args)
+    selection = Selection(tuple(args.what), tuple(args.tag), tuple(args.operation), args.still_failing)
+    read = read_suites(home, paths_of(home, selection))
+    refs = choose(home, read[0], selection)
+    _known_names(home, list({suite.name: suite for suite, _ in read[1].values()}.values()), args.settings)
+    bound = bind(home, _plan(args, home, refs, read), given=read)
+    total = sum(len(turns_of(bound, bound.key(ref))) for ref in refs)
+    with open_ledger(home.ledger_path, write=True) as ledger:
+        with out.progress("cases", total) as moved:
+            finished = itertools.count(1)
+
+            def done(record: CaseRecord) -> None:
+                moved(next(finished))
+
+            ended = run_loop(
+                execute(bound, home.root, ledger, str(selection), done, processes=max(1, args.processes))
+            )
+        home.remember_target(bound.session.target, bound.session.contracts)
+        order = [(ref.suite, ref.case) for ref in refs]
+        left = len(ledger.undone(ended.number))
+        view = run_view(
+            ledger, ended.number, bound.session.contracts, remarks=not args.no_remarks, order=order
+        )
+    if args.json:
+        out.json(
+            {**run_data(view), "leftBehind": left, "differences": [asdict(one) for one in ended.differences]}
+        )
+    else:
+        show_run(out, view, full=args.full, formats_said=formats_said(home))
+        for one in ended.differences:
+            out.line(("the list is not as it was: ", "remark"), str(one))
+        if left:
+            out.line(
+                (f"left behind: {left} that this run created", "remark"),
+                (f"   juxtalogos clean {ended.number}", "note"),
+            )
+    return exit_status(view, strict=args.strict)
+
+
+def _plan(
+    args: _RunArguments, home: Workspace, refs: tuple[CaseRef, ...], read: tuple[list[Suite], Cases]
+) -> RunPlan:
+    suites, everything = read
+    by_name = {suite.name: suite for suite in suites}
+    cases = [
+        (by_name[ref.suite], case) for ref in refs if (case := by_name[ref.suite].case(ref.case)) is not None
+    ]
+    contracts = contracts_of(reachable(cases, everything))
+    return RunPlan(
+        refs,
+        args.target or home.target(None, contracts).name,
+        tuple((name, digest_of(contract)) for name, contract in contracts.items()),
+        tuple(map(_setting, args.settings)),
+        time.time(),
+        args.seed,
+        args.token or secrets.token_hex(4),
+        max(1, args.repeat),
+        max(1, args.jobs or home.config.jobs),
+        not args.no_credentials,
+        args.trust,
+        args.role,
+        tuple(map(header_field, args.header)),
+        tuple(args.credential),
+        max(0.0, args.pace),
+        sends=tuple(args.sends),
+    )
+
+
+def _known_names(home: Workspace, suites: list[Suite], settings: list[str]) -> None:
+    """UsageError for a value of a name that no case, and no variable, has."""
+    known = {name for suite in suites for name in suite.variables} | set(home.config.variables)
+    known |= {name for target in home.config.targets.values() for name in target.variables}
+    for suite in suites:
+        known |= set(
+            re.findall(r"\$?inputs\.([A-Za-z0-9_\-]+)", suite.document.text.decode("utf-8", "replace"))
+        )
+        known |= {name for case in suite.cases for name in (*case.inputs, *case.formulas, *case.kinds)}
+    for name, _ in map(_setting, settings):
+        if name not in known:
+            raise UsageError(
+                f"no case has an input {quoted(name)}", mend=nearest(name, known) or "they have no inputs"
+            )
+
+
+def _setting(text: str) -> tuple[str, Any]:
+    from juxtalogos.documents.jsontext import NotJson, parse_json
+
+    name, equals, value = text.partition("=")
+    if not equals or not name:
+        raise UsageError(f"{quoted(text)} has no '='", mend="write --set NAME=VALUE")
+    try:
+        return name, parse_json(value)
+    except NotJson:
+        return name, value

@@ -1,0 +1,197 @@
+"""`targets`: list them, write one, try each."""
+
+from __future__ import annotations
+
+import argparse
+from urllib.parse import urlsplit
+
+from juxtalogos.cli.shared.options import (
+    EXIT_HELD,
+    EXIT_NO_ANSWER,
+    Arguments,
+    add_common,
+    add_credential,
+    terminal,
+    workspace,
+)
+from juxtalogos.model.errors import UsageError, nearest, quoted
+from juxtalogos.run.target.reach import Reach, answers, tried_at
+from juxtalogos.workspace.config import check_url
+from juxtalogos.workspace.secrets import credential_source
+from juxtalogos.workspace.workspace import Workspace
+
+DESCRIPTION = """\
+List the targets of juxtalogos.toml; `set` writes a target's base URL and tries it at once; `check`
+tries each: the first operation that only reads and needs no value is called, without credentials.
+Where there are several contracts, say which one the URL serves. Credentials and roles are named in
+juxtalogos.toml, never written there (docs/configuration.md)."""
+EXAMPLE = """\
+  juxtalogos targets set local http://127.0.0.1:8480/v1
+  juxtalogos targets set local http://127.0.0.1:8480/pilotage --contract pilotage
+  juxtalogos targets set local --credential harbourKey=env:MERROW_KEY
+  juxtalogos targets check
+"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "action", nargs="?", choices=("list", "set", "check"), default="list", help="what to do"
+    )
+    parser.add_argument("name", nargs="?", help="a target's name")
+    parser.add_argument("url", nargs="?", help="its base URL")
+    parser.add_argument(
+        "--role", default="", metavar="ROLE", help="set: the credentials are those of this role"
+    )
+    add_credential(
+        parser,
+        "SCHEME is the name of a security scheme; where the secret is, is written down, never the secret",
+    )
+    which = parser.add_mutually_exclusive_group()
+    which.add_argument("--contract", help="the contract that the URL serves")
+    which.add_argument(
+        "--every", action="store_true", help="the URL serves every contract that has none of its own"
+    )
+    add_common(parser)
+
+
+class _TargetArguments(Arguments):
+    action: str
+    name: str | None
+    url: str | None
+    contract: str | None
+    every: bool
+    role: str
+    credential: list[str]
+
+
+def run(args: _TargetArguments) -> int:
+    return _set(args) if args.action == "set" else _list(args)
+
+
+def _set(args: _TargetArguments) -> int:
+    home, out = workspace(args), terminal(args)
+    if not args.name or not (args.url or args.credential):
+        raise UsageError("a name and a base URL are needed", mend="juxtalogos targets set NAME URL")
+    for source in map(credential_source, args.credential):
+        known = [
+            scheme.name for name in home.contract_names() for scheme in home.contract(name).security_schemes
+        ]
+        if source.scheme not in known:
+            raise UsageError(
+                f"no contract has a scheme {quoted(source.scheme)}",
+                mend=nearest(source.scheme, known) or "send it as a header: [targets.NAME.headers]",
+            )
+        home.set_credential(args.name, source, args.role)
+        out.line(
+            "written: ",
+            (args.name, "name"),
+            f" signs in by {source.scheme} with {source.reference()}",
+            (f" as {args.role}" if args.role else "", "note"),
+        )
+    return _set_url(args, home) if args.url else EXIT_HELD
+
+
+def _set_url(args: _TargetArguments, home: Workspace) -> int:
+    out = terminal(args)
+    assert args.name and args.url
+    url = check_url(args.url)
+    contract = "" if args.every else _served(home, args.name, url, args.contract)
+    home.set_target(args.name, url, contract or None)
+    tried = [
+        tried_at(home.config.target(args.name), home.contract(name))
+        for name in ([contract] if contract else home.contract_names())
+    ]
+    reach = next(
+        (attempt for attempt in tried if attempt.wrong), tried[0] if tried else Reach(answers(url), "")
+    )
+    if args.json:
+        out.json({"target": args.name, "contract": contract or None, "url": url, **reach.as_data()})
+        return EXIT_HELD
+    out.line("written: ", (args.name, "name"), f" {url}", (f" for {contract}" if contract else "", "note"))
+    for one in tried or [reach]:
+        out.line(_words(one, several=len(tried) > 1))
+    return EXIT_HELD
+
+
+def _served(home: Workspace, target: str, url: str, named: str | None) -> str:
+    """The contract that a URL serves; empty for every one. UsageError where it has to be said."""
+    names = home.contract_names()
+    if named:
+        if named not in names:
+            raise UsageError(f"there is no contract {quoted(named)}", mend=nearest(named, names))
+        return named
+    if len(names) < 2:
+        return ""
+    path = urlsplit(url).path.rstrip("/")
+    alike = [
+        name
+        for name in names
+        if path and any(urlsplit(server).path.rstrip("/") == path for server in home.contract(name).servers)
+    ]
+    if len(alike) == 1:
+        return alike[0]
+    raise UsageError(
+        f"there are several contracts: which one does {url} serve?",
+        mend=(
+            f"juxtalogos targets set {target} {url} --contract {' or '.join(names)}; --every, if all are"
+            " served there"
+        ),
+    )
+
+
+def _list(args: _TargetArguments) -> int:
+    """The targets; with `check` also whether each answers."""
+    home, out = workspace(args), terminal(args)
+    chosen = [home.config.target(args.name)] if args.name else list(home.config.targets.values())
+    rows = [
+        (operation.name, contract, url)
+        for operation in chosen
+        for contract, url in (("every contract", operation.url), *operation.urls.items())
+        if url
+    ]
+    tried = args.action == "check"
+    reached = [_tried(home, name, contract) if tried else None for name, contract, _ in rows]
+    if args.json:
+        data = [
+            {
+                "name": name,
+                "contract": contract,
+                "url": url,
+                **(reach.as_data() if reach else {"reached": None, "reason": None}),
+            }
+            for (name, contract, url), reach in zip(rows, reached)
+        ]
+        out.json({"version": 1, "targets": data})
+    elif not rows:
+        out.note(("no targets yet: juxtalogos targets set NAME URL", "note"))
+    else:
+        states = [_words(reach) if reach else "" for reach in reached]
+        headings = ("target", "serves", "base URL", "reached" if tried else "")
+        out.table(headings, [(*row, state) for row, state in zip(rows, states)], styles=("name",))
+    return EXIT_NO_ANSWER if any(reach and reach.error for reach in reached) else EXIT_HELD
+
+
+def _tried(home: Workspace, target: str, contract: str) -> Reach:
+    """How a target answers for a contract, or for the first that has no URL of its own there; what is wrong
+    counts more.
+    """
+    found = home.config.target(target)
+    names = (
+        [contract]
+        if contract in found.urls
+        else [name for name in home.contract_names() if name not in found.urls]
+    )
+    tried = [tried_at(found, home.contract(name)) for name in names if name in home.contract_names()]
+    return next(
+        (attempt for attempt in tried if attempt.wrong),
+        tried[0] if tried else Reach(answers(found.urls.get(contract) or found.url), ""),
+    )
+
+
+def _words(reach: Reach, *, several: bool = False) -> tuple[str, str]:
+    if reach.error:
+        text = f"it cannot be reached now: {reach.error}"
+    else:
+        text = reach.doubt or ("it answers" + (f" ({reach.told})" if reach.told else ""))
+    head = f"{reach.contract}: " if several and reach.contract else ""
+    return head + text, "remark" if reach.wrong else "held"

@@ -1,0 +1,1 @@
+"""What several commands share."""

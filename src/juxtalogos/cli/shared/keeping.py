@@ -1,0 +1,230 @@
+"""`pin --whole` and `--renew`: whole answers kept, and the rules for what may differ in them."""
+
+from __future__ import annotations
+
+import asyncio
+import sys
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+from typing import Any
+
+from juxtalogos.cli.shared.earlier import answer_value
+from juxtalogos.cli.shared.options import EXIT_FAILED, EXIT_HELD
+from juxtalogos.cli.shared.terminal import Terminal
+from juxtalogos.exchange.redact import MASK
+from juxtalogos.exchange.transport import Transport
+from juxtalogos.formats import wire_of
+from juxtalogos.ledger import BodyForm, ExchangeQuery, ExchangeRecord, open_ledger
+from juxtalogos.model.errors import UsageError
+from juxtalogos.model.exchange import Exchange
+from juxtalogos.run.engine.again import run_again
+from juxtalogos.run.judging.known import known_values, made_places
+from juxtalogos.run.target.session import open_session
+from juxtalogos.suite.comparing import Allowed, proposed
+from juxtalogos.suite.document.outcomes import criteria_of, outcome_seen
+from juxtalogos.suite.document.reader import suite_name, suite_paths
+from juxtalogos.suite.document.saving import place_of, save_call
+from juxtalogos.suite.kept_answers import kept_path, read_kept, read_rules, write_kept, write_rules
+from juxtalogos.workspace.workspace import Workspace
+
+
+def keep_whole(
+    out: Terminal,
+    home: Workspace,
+    record: ExchangeRecord,
+    name: str,
+    give: Callable[[], None],
+    *,
+    twice: bool,
+) -> None:
+    """Keeps an answer under a name that is free, with rules for what a call makes itself; with `twice` for
+    what differed when it was made again.
+
+    `give` adds the check: where that fails, nothing is kept.
+    """
+    assert record.exchange is not None
+    if kept_path(home.root, name).exists():
+        raise UsageError(
+            f"an answer is kept under {name} already",
+            mend=f"take this one in its place: juxtalogos pin --renew {name} --exchange {record.id}",
+        )
+    _whole(record)
+    value = answer_value(home, record, record.exchange)
+    before = read_rules(home.root, record.contract, record.operation)
+    allowed = _with_created(home, record, value, before)
+    if twice:
+        allowed = _seen_again(home, record, value, allowed)
+    _tell_rules(out, allowed, before, twice=twice)
+    give()
+    if allowed != before:
+        write_rules(home.root, record.contract, record.operation, allowed)
+    path = write_kept(home.root, name, record.contract, record.operation, value, known_values(record))
+    out.line("kept: ", (path.relative_to(home.root), "name"))
+
+
+def _whole(record: ExchangeRecord) -> None:
+    """UsageError where only what an answer says was kept, because it held a secret."""
+    if record.response_form is BodyForm.DECODED:
+        raise UsageError(
+            f"of exchange {record.id} only what it says was kept, for it held a secret",
+            mend="keep an answer without one",
+        )
+
+
+def is_step(home: Workspace, record: ExchangeRecord) -> bool:
+    """Whether an exchange was a step of a suite that is there."""
+    if not record.suite or not record.step or "/" in record.step:
+        return False
+    return record.suite in {suite_name(path, home) for path in suite_paths(home)}
+
+
+def saved_as_step(home: Workspace, record: ExchangeRecord, where: str) -> ExchangeRecord:
+    """An exchange, recorded or called, made a step of a case, held to the outcome it had; UsageError when
+    nobody knows what it calls.
+    """
+    suite, case = place_of(where)
+    contract = home.contract(record.contract) if record.contract in home.contract_names() else None
+    operation = contract.operation(record.operation) if contract else None
+    if contract is None or operation is None or record.exchange is None:
+        raise UsageError(
+            f"exchange {record.id} is of no operation that is known",
+            mend="import its definition, and judge it: juxtalogos audit FILE",
+        )
+    wire, request = wire_of(contract), record.exchange.request
+    bases = _bases(request.url)
+    base = next((one for one in bases if operation in wire.match(request, one)), None)
+    if base is None:
+        raise UsageError(
+            f"exchange {record.id} is no call of {operation.id} as it is declared",
+            mend="call it instead: juxtalogos call",
+        )
+    inputs = wire.inputs_of(operation, request, base)
+    told = str(inputs.values) + str(inputs.body)
+    if MASK in told:
+        raise UsageError(
+            f"exchange {record.id} held a secret, which is not kept",
+            mend="call it instead, with an input in its place",
+        )
+    outcome = outcome_seen(record.exchange, wire.decode(operation, record.exchange))
+    _, step = save_call(
+        home.suites,
+        where,
+        contract,
+        operation,
+        inputs,
+        (),
+        record.role,
+        criteria_of(outcome, wire, operation),
+    )
+    with open_ledger(home.ledger_path, write=True) as ledger:
+        ledger.assign(record.id, suite, case, step)
+    return replace(record, suite=suite, case=case, step=step)
+
+
+def _bases(url: str) -> list[str]:
+    """What a URL may be below: its origin, and each part of its path."""
+    scheme, _, rest = url.partition("?")[0].partition("://")
+    origin, *parts = rest.split("/")
+    return ["/".join([f"{scheme}://{origin}", *parts[:count]]) for count in range(len(parts))]
+
+
+def renew(out: Terminal, home: Workspace, record: ExchangeRecord, name: str, *, yes: bool) -> int:
+    """Shows what changes, and takes the answer in place of the one kept if that is wanted; gives the exit
+    status.
+    """
+    assert record.exchange is not None
+    _whole(record)
+    value = answer_value(home, record, record.exchange)
+    found = read_kept(home.root, name).differences(value, known_values(record))
+    for text in found:
+        out.line(("was otherwise: ", "remark"), text)
+    if not found:
+        out.line((name, "name"), "  is kept as it came; nothing to renew")
+        return EXIT_HELD
+    if not yes and not _agreed(out, len(found)):
+        out.note(("nothing was written: take the differences with --yes", "remark"))
+        return EXIT_FAILED
+    write_kept(home.root, name, record.contract, record.operation, value, known_values(record))
+    out.line("renewed: ", (name, "name"), f"  {len(found)} differences taken")
+    return EXIT_HELD
+
+
+def _agreed(out: Terminal, count: int) -> bool:
+    """What a person at a terminal says; False where nobody is there to be asked."""
+    if not sys.stdin.isatty():
+        return False
+    out.note(f"take {count} difference{'s' if count > 1 else ''}? y takes them")
+    return sys.stdin.readline().strip().lower() in ("y", "yes")
+
+
+def _with_created(home: Workspace, record: ExchangeRecord, value: Any, before: Allowed) -> Allowed:
+    """What a call that is not safe makes may be made anew each time."""
+    known = record.contract in home.contract_names()
+    made = made_places(
+        record, home.contract(record.contract).operation(record.operation) if known else None, value
+    )
+    return replace(before, created=tuple(dict.fromkeys([*before.created, *made])))
+
+
+def _seen_again(home: Workspace, record: ExchangeRecord, value: Any, allowed: Allowed) -> Allowed:
+    """The rules under which the answers of two more calls are the same as the one kept."""
+    known = known_values(record)
+    for other, values in _again(home, record):
+        allowed = proposed(value, other, allowed, known, values)
+    return allowed
+
+
+def _again(home: Workspace, record: ExchangeRecord) -> Iterator[tuple[Any, dict[str, Any]]]:
+    """(answer, values its run knew) of a safe operation called again; else of its whole case, run twice."""
+    assert record.exchange is not None
+    contract = home.contract(record.contract)
+    operation = contract.operation(record.operation)
+    if operation is not None and operation.safe:
+        session = open_session({contract.name: contract}, home.target(None, [contract.name]), home.root)
+        request = record.exchange.request
+
+        async def send() -> Exchange:
+            async with Transport(session.options) as transport:
+                return await session.send(contract, operation, request, transport)
+
+        again = session.redactor.exchange(asyncio.run(send()))
+        if again.response is None:
+            raise UsageError(f"the second call gave no answer: {again.error}", mend="leave --twice out")
+        yield answer_value(home, record, again), known_values(replace(record, exchange=again))
+        return
+    if not record.suite or not record.step or "/" in record.step:
+        raise UsageError(
+            f"{record.operation} is no safe operation, and its exchange is no step of a case that could be"
+            " run again",
+            mend="save it in one first: juxtalogos call ... --save SUITE#CASE",
+        )
+    case = record.case.partition("[")[0]
+    with open_ledger(home.ledger_path, write=True) as ledger:
+        target = ledger.run(record.run).target
+        for _ in range(2):
+            run = run_again(home, ledger, record.suite, case, target, record.role)
+            found = [
+                call
+                for call in ledger.exchanges(ExchangeQuery(run=run, operation=record.operation))
+                if (call.case.partition("[")[0], call.step) == (case, record.step)
+            ]
+            came = next((item for item in found if item.case == record.case), found[0] if found else None)
+            if came is None or came.exchange is None or came.exchange.response is None:
+                raise UsageError(
+                    f"run {run} gave no answer of {record.step}",
+                    mend="make the case run first, or leave --twice out",
+                )
+            yield answer_value(home, came, came.exchange), known_values(came)
+
+
+def _tell_rules(out: Terminal, allowed: Allowed, before: Allowed, *, twice: bool) -> None:
+    words = (
+        (allowed.created, before.created, "made anew by each call: any value of its type"),
+        (allowed.any_of_type, before.any_of_type, "any value of its type"),
+        (allowed.ignore, before.ignore, "left out of the comparison"),
+    )
+    fresh = [(path, told) for now, then, told in words for path in now if path not in then]
+    if not fresh and twice:
+        out.line("the second answer was the same")
+    for path, told in fresh:
+        out.line(("may differ: ", "remark"), (path or "the body", "name"), f"  {told}")

@@ -1,0 +1,1 @@
+"""What must hold over several exchanges, beyond what a single technique sees."""

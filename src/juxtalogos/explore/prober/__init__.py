@@ -1,0 +1,1 @@
+"""One request of an exploration: made, sent, judged, held."""

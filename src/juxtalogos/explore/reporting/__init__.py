@@ -1,0 +1,1 @@
+"""What an exploration keeps for people."""

@@ -1,0 +1,1 @@
+"""What an exploration creates, and how it is removed again."""

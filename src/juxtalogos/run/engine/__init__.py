@@ -1,0 +1,1 @@
+"""Plans, cases and steps: how a run goes."""

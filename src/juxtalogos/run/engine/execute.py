@@ -1,0 +1,126 @@
+"""A whole run: system up, cases executed here or in several processes, everything kept
+also on an interrupt.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import logging
+import signal
+from collections.abc import Callable, Coroutine
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from juxtalogos.exchange.transport import Transport
+from juxtalogos.interrupts import taken
+from juxtalogos.ledger import CaseRecord, Ledger
+from juxtalogos.ledger.recorder import Recorder
+from juxtalogos.model.verdict import Verdict
+from juxtalogos.run.engine.binding import BoundRun
+from juxtalogos.run.engine.pacing import paced
+from juxtalogos.run.engine.plan import units
+from juxtalogos.run.engine.step import RunContext
+from juxtalogos.run.engine.stop import Stop
+from juxtalogos.run.executors import EXECUTORS, Dealer, RunSetting
+from juxtalogos.run.target.system import resetting, running_system
+from juxtalogos.run.undo.created import ListChange
+
+
+@dataclass(frozen=True, slots=True)
+class Executed:
+    """How a run ended; everything else is in the ledger."""
+
+    number: int
+    verdict: Verdict
+    interrupted: bool
+    differences: tuple[ListChange, ...] = ()
+    """Lists that are not as they were before; not known of a run in several processes."""
+
+
+_LOG = logging.getLogger("juxtalogos.run")
+GRACE = 10.0
+"""Seconds that what is in flight has to end after an interrupt; a second interrupt does not wait for it."""
+
+
+async def execute(
+    run: BoundRun,
+    workspace: Path,
+    ledger: Ledger,
+    what: str,
+    done: Callable[[CaseRecord], None],
+    *,
+    processes: int = 1,
+    kind: str = "run",
+) -> Executed:
+    """Runs all units of a plan.
+
+    ConfigError when the system does not come up, LedgerError when nothing can be kept.
+    """
+    async with running_system(run.session, workspace):
+        number = ledger.begin(kind, run.session.target.name, what, token=run.plan.token)
+        _LOG.info("run %d: %s at %s", number, what, run.session.target.name)
+        verdict, interrupted, stop = Verdict.ERROR, True, Stop()
+        differences: list[ListChange] = []
+        try:
+            interrupted = await until_interrupted(
+                _work(run, workspace, ledger, number, done, processes, stop, differences), stop
+            )
+            verdict = ledger.worst(number) if not interrupted else Verdict.ERROR
+        finally:
+            ledger.end(number, verdict, interrupted=interrupted)
+            _LOG.info("run %d ended: %s%s", number, verdict, ", interrupted" if interrupted else "")
+    return Executed(number, verdict, interrupted, tuple(differences))
+
+
+async def _work(
+    run: BoundRun,
+    workspace: Path,
+    ledger: Ledger,
+    number: int,
+    done: Callable[[CaseRecord], None],
+    processes: int,
+    stop: Stop,
+    differences: list[ListChange],
+) -> None:
+    reset = resetting(run.session, workspace)
+    refs = [(ref, run.key(ref)) for ref in run.plan.cases]
+    source = Dealer(units(refs, run.cases, run.row_counts, alone=reset is not None))
+    options = paced(replace(run.session.options, connections=max(run.plan.jobs, 1)), run.plan, processes)
+    async with Recorder(ledger, number) as recorder, Transport(options) as transport:
+        context = RunContext(run.session, transport, stop)
+        setting = RunSetting(run, workspace, ledger, number, recorder, context, reset, processes, done)
+        await EXECUTORS["processes" if processes > 1 else "local"](setting).run(source)
+        if processes <= 1 and not stop.asked:
+            differences += await context.census.differences(run.session, transport)
+
+
+async def until_interrupted(work: Coroutine[None, None, None], stop: Stop) -> bool:
+    """Whether SIGINT or SIGTERM ended it: then nothing new begins, what is under way cleans up, and what is
+    finished is kept.
+    """
+    task = asyncio.ensure_future(work)
+    loop = asyncio.get_running_loop()
+
+    def interrupt(sign: int) -> None:
+        taken.append(sign)
+        if stop.asked:
+            task.cancel()
+        else:
+            stop.ask()
+            loop.call_later(GRACE, task.cancel)
+
+    before = {sign: signal.getsignal(sign) for sign in (signal.SIGINT, signal.SIGTERM)}
+    for sign in (signal.SIGINT, signal.SIGTERM):
+        with contextlib.suppress(NotImplementedError, RuntimeError):
+            loop.add_signal_handler(sign, interrupt, sign)
+    try:
+        await task
+    except asyncio.CancelledError:
+        return True
+    finally:
+        for sign in (signal.SIGINT, signal.SIGTERM):
+            with contextlib.suppress(NotImplementedError, RuntimeError):
+                loop.remove_signal_handler(sign)
+                signal.signal(sign, before[sign] or signal.SIG_DFL)
+    return stop.asked

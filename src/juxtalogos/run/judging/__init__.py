@@ -1,0 +1,1 @@
+"""What an exchange says against the definition and what people wrote."""

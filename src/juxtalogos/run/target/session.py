@@ -1,0 +1,351 @@
+"""What every sending needs: contract, target, credentials, base URLs within the target's
+origins, redaction.
+"""
+
+from __future__ import annotations
+
+import random
+import time
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from pathlib import Path
+from types import MappingProxyType
+from typing import Any
+
+from juxtalogos.exchange.redact import Redactor
+from juxtalogos.exchange.sign_in import AUTHORIZATION, Credential, Signer, carries_credential, variants
+from juxtalogos.exchange.transport import Sender, TransportOptions
+from juxtalogos.formats import FORMATS, outcome_of, wire_of
+from juxtalogos.log import hide_with
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.errors import ConfigError, TrustError, nearest, quoted
+from juxtalogos.model.exchange import Exchange, Request
+from juxtalogos.model.outcome import Outcome
+from juxtalogos.model.schema import ABSENT
+from juxtalogos.model.wire import Inputs
+from juxtalogos.run.judging.judge import Judgement, judge, unsigned
+from juxtalogos.run.judging.rules import Rules, rules_of
+from juxtalogos.suite.body_files import with_files
+from juxtalogos.suite.language.expressions import Scope
+from juxtalogos.suite.language.formulas import FormulaContext, settled
+from juxtalogos.workspace.config import CONFIG_NAME, GIVEN, Config, Role, Target
+from juxtalogos.workspace.known import Learned, values_by_name
+from juxtalogos.workspace.secrets import credential_source, filled, reference_in, refers, secret
+from juxtalogos.workspace.trust import NOTHING_GRANTED, Grant, Trust, destinations
+from juxtalogos.workspace.workspace import Workspace
+
+
+@dataclass(frozen=True, slots=True)
+class Identity:
+    """Who sends, as the command line says."""
+
+    role: str = ""
+    credentials: tuple[str, ...] = ()
+    """As `credential_source` reads them."""
+    headers: tuple[tuple[str, str], ...] = ()
+
+    def over(self, target: Target) -> Role:
+        """The role of a target, with what is given here put over it."""
+        own = Role(self.role, tuple(map(credential_source, self.credentials)), self.headers)
+        return own.over(target.role(self.role))
+
+
+NOBODY = Identity()
+
+
+@dataclass(frozen=True, slots=True)
+class Session:
+    """Contracts served at a target, ready to be called."""
+
+    contracts: Mapping[str, Contract]
+    target: Target
+    signer: Signer
+    redactor: Redactor
+    options: TransportOptions
+    rules: Rules = field(default_factory=Rules)
+    others: Mapping[str, Signer] = field(default_factory=dict)
+    """Who signs, by role, where a step names one."""
+    role: str = ""
+    """Who sends; empty for the target's own credentials."""
+    signing: bool = True
+    """Whether credentials are used at all."""
+    known: Mapping[str, Any] = field(default_factory=dict)
+    """Known values by name."""
+    workspace: Path = Path()
+    """The folder in which files lie that bodies name."""
+
+    def base_url(self, contract: Contract) -> str:
+        return self.target.base_url(contract)
+
+    def acting(self, role: str) -> Session:
+        """The session in which a role sends."""
+        return replace(self, signer=self.others[role], role=role) if role else self
+
+    def encoded(
+        self, contract: Contract, operation: Operation, inputs: Inputs, *, loose: bool = False
+    ) -> Request:
+        """The request, not signed yet; `loose` takes what has no place in it. Files that the body names are
+        read.
+        """
+        inputs = with_files(inputs, operation, self.workspace)
+        return wire_of(contract).encode(operation, inputs, self.base_url(contract), loose=loose)
+
+    def unmet(self, contract: Contract, operation: Operation) -> tuple[str, ...]:
+        """Security schemes that the operation needs and the target has no credential for."""
+        missing = self.signer.chosen(contract, operation, FORMATS[contract.format].sign_in)[1]
+        given = {name.lower() for name, _ in self.signer.headers}
+        return tuple(name for name in missing if _field(contract, name) not in given)
+
+    def unsigned_words(self, contract: Contract, operation: Operation, exchange: Exchange) -> str:
+        """Why a 401 or 403 is ours to mend: nothing was signed with, though nobody asked for that; empty
+        otherwise.
+        """
+        outcome = outcome_of(contract, operation, exchange)
+        if (
+            outcome not in (Outcome.UNAUTHENTICATED, Outcome.FORBIDDEN)
+            or not self.signing
+            or self.signer.headers
+        ):
+            return ""
+        chosen, missing = self.signer.chosen(contract, operation, FORMATS[contract.format].sign_in)
+        status = exchange.response.status if exchange.response else 0
+        if chosen or carries_credential(exchange.request):
+            return ""
+        known = missing or tuple(scheme.name for scheme in contract.security_schemes)
+        if not known:
+            return (
+                f"{status}: sent without a credential, and the definition declares none: give a header, in"
+                f" [targets.{self.target.name}.headers] or by --header"
+            )
+        return (
+            f"{status}: sent without a credential for {' or '.join(known)}: {self.sign_in_command(known[0])}"
+        )
+
+    def sign_in_command(self, scheme: str) -> str:
+        """How to give a credential: in the configuration, or for once where the target is but a URL."""
+        if self.target.name == GIVEN:
+            return f"--credential {scheme}=env:NAME"
+        role = f" --role {self.role}" if self.role else ""
+        return f"juxtalogos targets set {self.target.name} --credential {scheme}=env:NAME{role}"
+
+    async def signed(
+        self, contract: Contract, operation: Operation, request: Request, sender: Sender
+    ) -> Request:
+        """Credentials go to the target's own origins only. NoAnswer when signing in fails."""
+        return await self.signer.signed(
+            contract, operation, request, FORMATS[contract.format].sign_in, sender
+        )
+
+    def permit(self, operation: Operation) -> None:
+        """TrustError where nothing but reading is sent to the target, and an operation does more."""
+        if self.target.only_reading and not operation.safe:
+            raise TrustError(
+                f"{operation.id} does not only read, and nothing else is sent to the target"
+                f" {self.target.name}",
+                where=f"[targets.{self.target.name}]",
+                mend="take only-reading out there, or choose another target",
+            )
+
+    async def send(
+        self, contract: Contract, operation: Operation, request: Request, sender: Sender
+    ) -> Exchange:
+        """Signs and sends once; cookies that come are secrets from then on. TrustError where nothing but
+        reading is sent to the target.
+        """
+        self.permit(operation)
+        exchange = await sender.send(await self.signed(contract, operation, request, sender))
+        self.redactor.learn_cookies(exchange.response)
+        return exchange
+
+    def signed_in_vain(self, contract: Contract, operation: Operation, exchange: Exchange) -> bool:
+        """Whether an answer says that what was signed with no longer holds: it is forgotten then, and to send
+        again may help.
+        """
+        return self.signer.void(contract, operation, exchange, FORMATS[contract.format].sign_in)
+
+    def judged(self, contract: Contract, operation: Operation, exchange: Exchange) -> Judgement:
+        """A single exchange judged, the workspace's rules applied."""
+        judgement = judge(wire_of(contract), operation, exchange, self.base_url(contract))
+        value = judgement.answer.value if judgement.answer else ABSENT
+        scope = Scope(self.target.variables, exchange=exchange, response_value=value)
+        judgement = self.rules.apply(contract, operation, judgement, scope)
+        why = self.unsigned_words(contract, operation, exchange)
+        return unsigned(judgement, why) if why else judgement
+
+
+def _field(contract: Contract, scheme: str) -> str:
+    """The header field that a scheme signs in, in lower case; empty where it is none."""
+    found = contract.scheme(scheme)
+    if found is None:
+        return ""
+    return found.key.lower() if found.place == "header" else "" if found.place else AUTHORIZATION
+
+
+def open_session(
+    contracts: Mapping[str, Contract],
+    target: Target,
+    workspace: Path,
+    *,
+    with_credentials: bool = True,
+    config: Config | None = None,
+    seed: int = 0,
+    given: Mapping[str, Any] = MappingProxyType({}),
+    now: float = 0.0,
+    identity: Identity = NOBODY,
+    roles: Iterable[str] = (),
+    grant: Grant = NOTHING_GRANTED,
+) -> Session:
+    """The target's variables are computed, those `given` on the command line stand over them as they are.
+
+    `identity` says who sends where a step names no role, `roles` are those that steps name. ConfigError when
+    a credential
+    is not where the target says, or for no scheme that there is, or a variable's formula has no value.
+    NotSent when a secret
+    that the workspace names would go where nobody allowed it to: it is not even read then.
+    """
+    moment = datetime.fromtimestamp(now or time.time(), UTC)
+    ground = FormulaContext(moment, random.Random(f"{seed}:variables"))
+    variables = settled(target.variables, ground, str(workspace / CONFIG_NAME))
+    names = {name for contract in contracts.values() for name in contract.secret_fields}
+    redactor = Redactor.of((), names)
+    hide_with(redactor.cut_text)
+    target = replace(
+        target,
+        variables={
+            **variables,
+            **{name: _given(name, value, workspace, redactor) for name, value in given.items()},
+        },
+    )
+    typed = frozenset(
+        filter(
+            None,
+            (
+                *(credential_source(credential).reference() for credential in identity.credentials),
+                *(reference_in(text) for _, text in identity.headers),
+            ),
+        )
+    )
+    doors = _Doors(Trust(workspace, grant), typed, target, workspace)
+    who = {"": identity, **{role: Identity(role, (), identity.headers) for role in roles}}
+    signers = {
+        name: _signer(doors, one.over(target), contracts, redactor, with_credentials)
+        for name, one in who.items()
+    }
+    ca_file = (workspace / target.ca_file) if target.ca_file else None
+    options = TransportOptions(
+        target.connect_timeout, target.timeout, ca_file=ca_file, addresses=target.addresses, pace=target.pace
+    )
+    rules = rules_of(config, contracts) if config else Rules()
+    return Session(
+        contracts,
+        target,
+        signers.pop(""),
+        redactor,
+        options,
+        rules,
+        signers,
+        identity.role,
+        with_credentials,
+        known_values(config, target, contracts, workspace) if config else {},
+        workspace,
+    )
+
+
+def known_values(config: Config, target: Target, contracts: Iterable[str], workspace: Path) -> dict[str, Any]:
+    """What is known at a target, by the names that suites use; what people wrote before what was learned."""
+    names = list(contracts)
+    written = [config.contracts[name].hints for name in names if name in config.contracts]
+    here = [hints for name, hints in target.known.items() if not name or name in names]
+    learned = [Learned.read(workspace, target.name, name).hints for name in names]
+    return {name: one.given for name, one in values_by_name([*here, *written, *learned]).items()}
+
+
+def _given(name: str, value: Any, workspace: Path, redactor: Redactor) -> Any:
+    """A value given for this run; the secret, where it is but a reference to one."""
+    if not isinstance(value, str) or reference_in(value) != value:
+        return value
+    found = secret(value, f"--set {name}", workspace)
+    redactor.learn(found)
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class _Doors:
+    """Which secrets may be read for a target: those typed for this call, and those that its user allowed to
+    go there.
+    """
+
+    trust: Trust
+    typed: frozenset[str]
+    target: Target
+    workspace: Path
+
+    def open(self, reference: str, where: str) -> None:
+        """NotSent unless the secret may be read."""
+        if reference and reference not in self.typed:
+            self.trust.require_send(reference, destinations(self.target), where)
+
+
+def _signer(
+    doors: _Doors, role: Role, contracts: Mapping[str, Contract], redactor: Redactor, signing: bool
+) -> Signer:
+    """Who signs as a role; every secret is known to the redactor before it is used."""
+    target, workspace = doors.target, doors.workspace
+    headers = []
+    for name, text in role.headers:
+        if not signing and refers(text):
+            continue  # a credential as well
+        doors.open(reference_in(text), f"[targets.{target.name}.headers]")
+        value, hidden = filled(text, f"the header {name} of the target {target.name}", workspace)
+        if hidden:
+            redactor.learn(hidden)
+        headers.append((name, value))
+    found: dict[str, Credential] = {}
+
+    def learned(text: str, passing: bool) -> None:
+        (redactor.learn_passing if passing else redactor.learn)(text)
+
+    if signing:
+        _known_schemes(target, role, workspace, contracts)
+        for source in role.credentials:
+            table = ".".join(
+                filter(
+                    None,
+                    (
+                        f"[targets.{target.name}",
+                        role.name and f"roles.{role.name}",
+                        f"credentials.{source.scheme}]",
+                    ),
+                )
+            )
+            doors.open(source.reference(), table)
+            text = secret(source.reference(), table, workspace) if source.reference() else ""
+            found[source.scheme] = Credential(text, source.user, source.header)
+            for form in variants(found[source.scheme]):
+                redactor.learn(form)
+    return Signer(found, target.origins(), learned, target.base_url, tuple(headers))
+
+
+def _known_schemes(target: Target, role: Role, workspace: Path, contracts: Mapping[str, Contract]) -> None:
+    """ConfigError for a credential of a scheme that no contract has."""
+    known = {scheme.name for contract in contracts.values() for scheme in contract.security_schemes}
+    unknown = [credential.scheme for credential in role.credentials if credential.scheme not in known]
+    if unknown:  # perhaps another contract's, that is not called now
+        known |= {
+            scheme.name
+            for contract in Workspace(workspace).contracts()
+            for scheme in contract.security_schemes
+        }
+    for scheme in unknown:
+        if scheme not in known:
+            raise ConfigError(
+                f"the target {target.name} has a credential for {quoted(scheme)}, and no contract has such a"
+                " scheme",
+                where=f"[targets.{target.name}.credentials]",
+                mend=(
+                    nearest(scheme, known)
+                    if known
+                    else "no contract declares a scheme: send it as a header, [targets.NAME.headers]"
+                ),
+            )

@@ -1,0 +1,1 @@
+"""What a run created, and how it is removed."""
