@@ -281,7 +281,7 @@ def test_actions_after_a_failure(ran: Any) -> None:
     assert taken["chooses"] == [("missing", "passed"), ("last", "passed")] == taken["shared"]
     assert taken["elsewhere"] == [("missing", "passed"), ("missing.on/last", "passed")]
     assert taken["early"] == [("last", "passed")] and found["cases"]["round"] == "error"
-    assert "a goto leads round" in found["reasons"]["round"] and len(taken["round"]) == 1001
+    assert "a goto leads in a circle" in found["reasons"]["round"] and len(taken["round"]) == 1001
     assert taken["cleans"] == [("missing", "failed"), ("clean", "passed"), ("last", "skipped")] or taken[
         "cleans"
     ][-1][0] in ("clean", "last")
@@ -569,7 +569,7 @@ def test_tables_of_every_kind(ran: Any, work: Path, jux: Callable[..., Result]) 
         out.write('\n[queries.vessels]\nfile = "rows.db"\nsql = "SELECT * FROM t ORDER BY length"\n')
     (work / "suites/tables.arazzo.yaml").unlink()
     suite = {"workflows": [{"workflowId": "q", **case, "x-juxtalogos-table": {"query": "vessels"}}]}
-    assert "nobody has trusted" in ran_error(ran, suite, work, jux)
+    assert "are not trusted" in ran_error(ran, suite, work, jux)
     jux("trust", "-C", work)
     assert list(ran({"q": suite}, status=1)["cases"].values()) == ["failed", "passed", "passed"]
     assert len(ran({"q": suite}, "q", "--repeat", "2", status=1)["cases"]) == 6
@@ -766,7 +766,7 @@ def _one(**step: Any) -> dict[str, Any]:
         ),
         (
             {"workflows": [{"workflowId": "w", "steps": [_STEP], "x-juxtalogos-table": {"query": "none"}}]},
-            "nobody has trusted",
+            "are not trusted",
         ),
         (
             {

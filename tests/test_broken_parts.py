@@ -58,17 +58,17 @@ BROKEN: list[tuple[str, dict[str, Any], str]] = [
     (
         "an answer's schema",
         {"responses": {**answers(NO), **answers(SOUND, "201")}},
-        "answer 200 application/json",
+        "response 200 application/json",
     ),
     (
         "a schema within",
         {"responses": {**answers({"type": "object", "properties": {"a": NO}}), **answers(SOUND, "201")}},
-        "answer 200 application/json",
+        "response 200 application/json",
     ),
     (
         "a reference to no file",
         {"responses": {**answers({"$ref": "gone.yaml"}), **answers(SOUND, "201")}},
-        "answer 200 application/json",
+        "response 200 application/json",
     ),
     (
         "a circle",
@@ -80,15 +80,15 @@ BROKEN: list[tuple[str, dict[str, Any], str]] = [
                 **answers(SOUND, "201"),
             }
         },
-        "answer 200 application/json",
+        "response 200 application/json",
     ),
     (
         "a whole answer",
         {"responses": {"200": {"$ref": "#/components/responses/No"}, **answers(SOUND, "201")}},
-        "answer 200",
+        "response 200",
     ),
-    ("null for an answer", {"responses": {"200": None, **answers(SOUND, "201")}}, "answer 200"),
-    ("a text for an answer", {"responses": {"200": "fine", **answers(SOUND, "201")}}, "answer 200"),
+    ("null for an answer", {"responses": {"200": None, **answers(SOUND, "201")}}, "response 200"),
+    ("a text for an answer", {"responses": {"200": "fine", **answers(SOUND, "201")}}, "response 200"),
 ]
 
 
@@ -226,7 +226,7 @@ def test_the_user_sees_what_is_broken(jux: Callable[..., Result], tmp_path: Path
     add_target(home, harbour)
     env = {"MERROW_KEY": "merrow-office-7431"}
     assert "1 part not checkable" in jux("show", "berths", "-C", home, env={"COLUMNS": "200"}).out
-    assert "not checkable: answer 200 application/json" in jux("show", "listNotices", "-C", home).out
+    assert "not checkable: response 200 application/json" in jux("show", "listNotices", "-C", home).out
     called = jux("call", "listNotices", "-C", home, env=env)
     assert "unproven" in called.out and "cannot be read" in called.out and "no deviation" not in called.out
     jux("compose", "berths", "-C", home)

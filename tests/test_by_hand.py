@@ -79,7 +79,10 @@ def test_a_kept_call_keeps_its_outcome(
 def test_a_call_without_an_answer_is_not_saved(office: tuple[Path, Jux]) -> None:
     home, go = office
     told = go("call", "getBerth", "--target", "http://127.0.0.1:9", "--save", "kept#one", status=3)
-    assert "not saved: no answer came" in told.err and not (home / "suites" / "kept.arazzo.yaml").exists()
+    assert (
+        "not saved: no response was received" in told.err
+        and not (home / "suites" / "kept.arazzo.yaml").exists()
+    )
 
 
 def test_exchanges_have_names(office: tuple[Path, Jux]) -> None:
@@ -106,7 +109,7 @@ SLIPS = (
     ),
     (
         ("call", "getVessel", "--set", "vesselId=@postNotice#/x"),
-        "no exchange of postNotice has an answer yet",
+        "no exchange of postNotice has a response yet",
         "call it first",
     ),
     (("call", "getVessel", "--set", "vesselId=@99#/x"), "there is no exchange 99", "juxtalogos exchanges"),
@@ -136,7 +139,7 @@ SLIPS = (
     ),
     (("call", "getBerth", "--header", "X-Desk"), "is no header field", "NAME: VALUE"),
     (("exchanges", "@getVesel"), "@getVesel names no exchange", "getVessel"),
-    (("pin", "body/kind", "--exchange", "@getBerth"), "no exchange of getBerth has an answer", ""),
+    (("pin", "body/kind", "--exchange", "@getBerth"), "no exchange of getBerth has a response", ""),
     (("run", "kpt"), "there is no suite kpt", "kept"),
     (("run", "kept#oen"), "there is no case oen", "one"),
     (("run", "kept#one#regster"), "has no step regster", "registerVessel"),
@@ -210,7 +213,7 @@ SLIPS = (
         "is no file that may be sent",
         "in the workspace",
     ),
-    (("call", "getVessel", "--set", "vesselId=@last#$.vesselNo"), "nothing at $.vesselNo", "pin --list"),
+    (("call", "getVessel", "--set", "vesselId=@last#$.vesselNo"), "no value at $.vesselNo", "pin --list"),
     (("call", "getVessel", "--set", "vesselId=@last#$.["), "is no JSONPath", "$.items"),
     (
         ("suite", "set", "kept#one#getVessel", "vesselId=@registerVessel#$.vesselNo"),
@@ -224,7 +227,7 @@ SLIPS = (
         "registerVessel",
     ),
     (("pin", "body/nme", "--report-as", "name"), "nothing at body/nme", "body/name"),
-    (("pin", "--renew", "vessls"), "the kept answer is gone", "pin --whole vessls"),
+    (("pin", "--renew", "vessls"), "the kept response is missing", "pin --whole vessls"),
     (
         ("rules", "getVesel", "--off", "body.format", "--reason", "local times"),
         "no operation getVesel",
@@ -235,7 +238,7 @@ SLIPS = (
         "no kind of check body.formt",
         "body.format",
     ),
-    (("rules", "getVessel", "--off", "body.format"), "for a reason", "--reason"),
+    (("rules", "getVessel", "--off", "body.format"), "needs a reason", "--reason"),
     (("rules", "--remove", "4"), "there is no rule 4", "juxtalogos rules"),
     (
         ("rules", "allotBerth", "body/berthId=@listBerth#/0/berthId"),
@@ -384,7 +387,7 @@ def test_suite_check_tells_what_is_required_and_stale_in_both_formats(office: tu
     told = go("suite", "check").out
     assert (
         "juxtalogos suite set jobs#one#getJob body/jobId=@planJob#/job/jobId" in told
-        and "2 cases are sound" in told
+        and "valid: 2 suites with 2 cases" in told
     )
     definition = home / "definitions" / "berths" / "berths.yaml"
     text = definition.read_text()
@@ -396,7 +399,7 @@ def test_suite_check_tells_what_is_required_and_stale_in_both_formats(office: tu
     assert "body/built is required, and the step does not set it" in checked
     assert (
         "juxtalogos suite set kept#one#registerVessel body/built=VALUE" in checked
-        and "1 lack what is required" in checked
+        and "1 lack required inputs" in checked
     )
     wsdl = home / "definitions" / "pilotage" / "pilotage.wsdl"
     wsdl.write_text(
@@ -465,7 +468,7 @@ def test_a_recorded_exchange_becomes_a_step(office: tuple[Path, Jux], tmp_path: 
     go("call", "planJob", "--set", "body/order/vessel/name=Tern")
     go("exchanges", "--har", tmp_path / "day.har")
     go("audit", tmp_path / "day.har", "--target", "quay", "--contract", "pilotage")
-    assert "make one of it with --save" in go("pin", "body/job/state").err
+    assert "save it as a step with --save" in go("pin", "body/job/state").err
     assert "nothing at body/job/stat" in go("pin", "body/job/stat", "--save", "seen#plan", status=2).err
     assert not (home / "suites" / "seen.arazzo.yaml").exists()
     go("pin", "body/job/state", "--exchange", "@planJob", "--save", "seen#plan")
@@ -496,7 +499,7 @@ def test_a_trusted_system_is_started_for_a_call(berths: Path, jux: Jux) -> None:
     with (berths / "juxtalogos.toml").open("a") as out:
         out.write(f'\n[targets.own.system]\nstart = {words!r}\nready = "{base}/ready"\n')
     untrusted = jux("call", "listBerths", "--target", "own", "-C", berths, status=3)
-    assert "nobody has trusted its commands" in untrusted.err
+    assert "its commands are not trusted" in untrusted.err
     jux("trust", "-C", berths)
     assert "passed  listBerths" in jux("call", "listBerths", "--target", "own", "-C", berths).out
     with pytest.raises(OSError), create_connection(("127.0.0.1", port), 1):  # and stopped again

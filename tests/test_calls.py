@@ -43,7 +43,7 @@ def test_a_call_without_a_contract(
     ).json
     assert found["verdict"] == "unproven" and found["response"]["status"] == 200 and found["checks"] == []
     kept = jux("exchanges", found["exchange"], "-C", work).out
-    assert "no contract says" in kept and "tide-secret" not in kept + json.dumps(found)
+    assert "no contract declares" in kept and "tide-secret" not in kept + json.dumps(found)
     (tmp_path / "v.json").write_text('{"name": "Tern", "kind": "bulk", "lengthMetres": 80}', "utf-8")
     words = (
         "call",
@@ -61,9 +61,9 @@ def test_a_call_without_a_contract(
     assert "refused the connection" in jux("call", "--url", "http://127.0.0.1:1/", "-C", work, status=3).out
     for words, message in [
         (("--url", "nonsense"), "is no base URL"),
-        (("--url", harbour, "--method", "a b"), "no method"),
-        (("--url", harbour, "--set", "a=1"), "no contract"),
-        ((), "no operation is given"),
+        (("--url", harbour, "--method", "a b"), "not a method"),
+        (("--url", harbour, "--set", "a=1"), "without a contract"),
+        ((), "no operation given"),
     ]:
         assert message in jux("call", *words, "-C", work, status=2).err
 
@@ -132,13 +132,13 @@ def test_values_of_an_earlier_answer_are_saved_as_links(work: Path, jux: Callabl
     assert jux("run", "first", "--json", "-C", work).json["verdict"] == "passed"
     loose = jux("call", "listVessels", "--json", "-C", work).json["exchange"]
     for value, message in [
-        (f"@{made}#/none", "nothing at /none"),
+        (f"@{made}#/none", "no value at /none"),
         ("@9999#/x", "there is no exchange 9999"),
         (f"@{made}#header.X-None", "no header.X-None"),
     ]:
         assert message in jux("call", "getVessel", "--set", f"vesselId={value}", "-C", work, status=2).err
     words = ("call", "getVessel", "--set", f"vesselId=@{loose}#/items/0/vesselId", "-C", work)
-    assert "is no step of first#port" in jux(*words, "--save", "first#port", status=2).err
+    assert "is not a step of first#port" in jux(*words, "--save", "first#port", status=2).err
     assert jux(*words, status=None).status in (0, 2)  # without saving, the value is simply taken
     assert "@V" in jux("call", "getVessel", "--set", "vesselId=@@V", "--json", "-C", work, status=None).json[
         "request"
@@ -280,7 +280,7 @@ def test_handover(berths: Path, tmp_path: Path, jux: Callable[..., Result]) -> N
         "X\\-Harbour\\-Key",
         "at most 420",
         "POST /v1/port-calls HTTP/1.1",
-        "A sample answer",
+        "A sample response",
         "`vesselId`",
     ):
         assert words.replace("\\-", "-") in text, words
@@ -330,4 +330,4 @@ def test_handover(berths: Path, tmp_path: Path, jux: Callable[..., Result]) -> N
     )
     text = jux("show", "evil", "--form", "handover", "-C", berths).out
     assert "\u202e" not in text and "\n<script>" not in text
-    assert "go with --form handover" in jux("show", "berths", "--output", "x", "-C", berths, status=2).err
+    assert "need --form handover" in jux("show", "berths", "--output", "x", "-C", berths, status=2).err

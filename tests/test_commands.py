@@ -173,8 +173,8 @@ def test_the_walk_of_a_new_user(ready: Path, tmp_path: Path, jux: Jux) -> None:
         "at least 1; at most 200000",
         'one of "none", "flammable", "corrosive"',
         "header.X-Agent",
-        "answers 201",
-        "answers 404",
+        "response 201",
+        "response 404",
     ):
         assert words in shown, words
     message = tmp_path / "announce.http"
@@ -517,7 +517,7 @@ def test_commands_of_a_workspace_run_only_when_trusted(berths: Path, tmp_path: P
     with serving() as url:
         jux("call", "listBerths", "--target", url, "--save", "s#one", "-C", berths)
     untrusted = jux("run", "--target", "own", "-C", berths, status=2)
-    assert "nobody has trusted" in untrusted.err and not log.exists()
+    assert "are not trusted" in untrusted.err and not log.exists()
     digest = jux("trust", "--show", "--json", "-C", berths, status=1).json["digest"]
     assert digest in untrusted.err
     jux("run", "--target", "own", "--trust", digest, "-C", berths)
@@ -544,7 +544,7 @@ def test_time_outs_and_broken_tls(berths: Path, tmp_path: Path, jux: Jux) -> Non
         "utf-8",
     )
     assert (
-        "gave no answer within 0.5 s"
+        "sent no response within 0.5 s"
         in jux("call", "listBerths", "--target", "silent", "-C", berths, status=3).out
     )
     assert "http://127.0.0.1" in jux("targets", "-C", berths).out
@@ -623,7 +623,7 @@ def test_verdicts_unproven_and_strict(tmp_path: Path, jux: Jux) -> None:
         called = jux("call", "x", "--target", base, "--json", "-C", "w").json
         assert (called["verdict"], called["reason"]) == (
             "unproven",
-            "nothing that held could have failed on what came back",
+            "no check that passed could have failed on this response",
         )
         jux("call", "x", "--target", base, "--save", "s#c", "--expect", "any", "-C", "w")
         jux("run", "--target", base, "-C", "w")

@@ -477,7 +477,7 @@ def test_an_exchange_without_an_answer_comes_back_through_every_command(
     assert "the quay hung up" in jux("exchanges", 1, "-C", home).out
     assert [one["status"] for one in jux("exchanges", "--json", "-C", home).json["exchanges"]] == [None, None]
     assert "error" in jux("report", "--form", "junit", "-o", "-", "-C", home).out
-    assert "no answer" in jux("report", "-o", "-", "-C", home).out
+    assert "no response" in jux("report", "-o", "-", "-C", home).out
     assert re.search(r"operations +0 +3", jux("coverage", "--contract", "quay", "-C", home).out)
     har = json.loads(
         (jux("exchanges", "--har", tmp_path / "out.har", "-C", home), (tmp_path / "out.har").read_text())[1]

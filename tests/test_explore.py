@@ -187,7 +187,7 @@ def test_what_is_saved_runs_without_exploring(tmp_path: Path, jux: Jux) -> None:
             one["case"]: one["verdict"] for one in go("run", "found", "--json", status=None).json["cases"]
         }
         assert {verdict for name, verdict in healed.items() if name != "freeSlip-works"} == {"passed"}, healed
-        assert "there already" in go("explore", "yard", "--save", "found", status=2).err
+        assert "exists already" in go("explore", "yard", "--save", "found", status=2).err
         for words in (
             ["runs"],
             ["report", "1"],

@@ -263,12 +263,12 @@ def test_the_user_is_told(tmp_path: Path, jux: Callable[..., Result]) -> None:
     ):
         assert line in shown, shown
     wrong = jux("skeleton", "hire", "--set", "body/code=xyz", "-C", home)
-    assert "not as declared, taken as set: body/code: int or string; here xyz" in wrong.err
+    assert "not as declared, sent as given: body/code: int or string; here xyz" in wrong.err
     shown = jux("show", "inspect", "-C", home).out
     assert "body/tug/pull" in shown and "instead of tug" in shown
     barge = jux("skeleton", "inspect", "--set", "body/barge/deck=7", "--form", "body", "-C", home).out
     assert "<t:deck>7</t:deck>" in barge and "t:tug" not in barge
     assert (
         "sign-in: not declared" in shown
-        and "sign-in, where wanted: digest" in jux("show", "tugs", "-C", home).out
+        and "sign-in, if required: digest" in jux("show", "tugs", "-C", home).out
     )

@@ -125,7 +125,7 @@ def test_a_url_behind_a_login_with_parts_and_nothing_secret_kept(
         handler.pages["/v1/parts/berth.yaml"] = (200, {}, _PART.replace("number", "integer").encode())
         again = jux("import", "--refresh", "quay", "-C", home, "--json", env={"GATE": SECRET}).json
         assert [(one["operation"], one["what"]) for one in again["changes"]] == [
-            ("listBerths", "answer 200 application/json /depth: was number, now integer")
+            ("listBerths", "response 200 application/json /depth: was number, now integer")
         ]
         assert "nothing changed" in jux("import", "--refresh", "-C", home, env={"GATE": SECRET}).out
         jux(
@@ -212,7 +212,7 @@ def test_a_catalogue(home: Path, jux: Callable[..., Result]) -> None:
         ((302, {"Location": "http://login.invalid/?back=1"}, ""), "has moved to http://login.invalid/"),
         ((302, {"Location": "/quay.yaml"}, ""), "redirects"),
         ((403, {}, ""), "a login is needed"),
-        ((503, {}, "later"), "the answer is 503"),
+        ((503, {}, "later"), "the response is 503"),
         ((200, {"Content-Encoding": "gzip"}, b"\x1f\x8bnot gzip"), "not gzip"),
         ((200, {"Content-Encoding": "zstd"}, b"x"), "'zstd' was not asked for"),
         ((200, {}, b"\xff\xfe\x00"), "not UTF-8"),
@@ -396,7 +396,7 @@ def test_a_source_is_kept_as_it_was_typed_and_another_asks_before_it_takes_a_pla
         (tmp_path / "quay.yaml").write_text(text.replace("operationId: q", "operationId: other"))
         told = jux("import", tmp_path / "quay.yaml", "-C", home, status=2).err
         assert (
-            "there is a contract quay already, from http" in told and "--replace" in told and "--name" in told
+            "the contract quay exists already, from http" in told and "--replace" in told and "--name" in told
         )
         assert jux("show", "quay", "--json", "-C", home).json["operations"][0]["id"] == "q"
         jux("import", tmp_path / "quay.yaml", "--replace", "-C", home)

@@ -349,7 +349,7 @@ def test_what_is_no_recording_is_told_with_its_place(text: bytes) -> None:
         ({"status": 200, "content": {"size": True}}, (200, b"", False, "")),
         ({"status": 200}, (200, b"", False, "")),
         ({"status": 0, "statusText": "reset"}, (0, b"reset", True, "")),
-        ({"status": 0}, (0, b"no answer came", True, "")),
+        ({"status": 0}, (0, b"no response was received", True, "")),
         (None, (0, b"the recording holds no response", True, "")),
     ],
 )

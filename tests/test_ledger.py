@@ -47,7 +47,7 @@ def record(
         Request("POST", "http://h/q", (("A", "1"),), body),
         response,
         Timings(1, 0.1, 0.2),
-        "" if status else "no answer",
+        "" if status else "no response",
     )
     return ExchangeRecord(
         case, "s", "quay", "x", exchange, Verdict.FAILED, "why", results, suite="suite", **more

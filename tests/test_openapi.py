@@ -215,7 +215,7 @@ FAULTS: list[tuple[str, dict[str, Any], str, int]] = [
     (
         "content that is a list",
         {"paths": {"/q": {"get": {"responses": {"200": {"description": "x", "content": []}}}}}},
-        "`content` of the answer 200 is not a mapping",
+        "`content` of the response 200 is not a mapping",
         1,
     ),
     (
@@ -227,7 +227,7 @@ FAULTS: list[tuple[str, dict[str, Any], str, int]] = [
     (
         "a parameter twice",
         {"paths": {"/q": {"get": {"parameters": [{"name": "a", "in": "query"}] * 2, "responses": _OK}}}},
-        "the query parameter a stands twice",
+        "the query parameter a occurs twice",
         1,
     ),
     ("no operations", {"paths": {}}, "no operations", 0),
@@ -267,7 +267,7 @@ def test_what_is_left_out_of_a_schema_forbids_nothing_and_what_no_schema_is_prov
     [
         (
             [{"in": "body", "name": "b", "schema": {}}, {"in": "formData", "name": "f", "type": "string"}],
-            "form data cannot stand beside a body",
+            "form data and a body parameter",
         ),
         (
             [{"in": "body", "name": "b", "schema": {}}, {"in": "body", "name": "c", "schema": {}}],

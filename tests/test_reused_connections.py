@@ -67,7 +67,7 @@ def test_what_was_sent_in_vain_is_sent_again_where_that_does_no_harm() -> None:
     assert [len(one.tries) for one in found] == [0, 1, 0, 1, 0, 1] or [len(one.tries) for one in found][
         1:
     ] == [1] * 5
-    assert all("closed the connection without an answer" in one.error for one in found[1].tries)
+    assert all("closed the connection without a response" in one.error for one in found[1].tries)
     posted = asyncio.run(sent(Quay(200, 5.0), "POST", 2))
     assert posted[1].response is None and not posted[1].tries  # it may have been done
 

@@ -109,8 +109,8 @@ def test_bodies_are_bounded_and_problems_told() -> None:
     ("reply", "words"),
     [
         (b"", "closed the connection"),
-        (b"SSH-2.0-quay\r\n", "did not answer in HTTP"),
-        (b"HTTP/1.1 2x0 OK\r\n\r\n", "did not answer in HTTP"),
+        (b"SSH-2.0-quay\r\n", "did not respond in HTTP"),
+        (b"HTTP/1.1 2x0 OK\r\n\r\n", "did not respond in HTTP"),
     ],
 )
 def test_what_is_no_http_answer(reply: bytes, words: str) -> None:

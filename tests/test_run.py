@@ -117,7 +117,7 @@ def test_a_goto_that_leads_round_ends(bench: Bench) -> None:
     bench.suite(case("round", step("one", "readLine", line=1, onSuccess=back)))
     ran = bench.run()
     assert len(ran.service.sent) == 1_000 and ran.verdict is Verdict.ERROR
-    assert "a goto leads round" in ran.cases[0].reason
+    assert "a goto leads in a circle" in ran.cases[0].reason
 
 
 def test_needed_cases_come_first_once_and_give_their_outputs(bench: Bench) -> None:

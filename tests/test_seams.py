@@ -176,7 +176,7 @@ def test_a_fourth_format_goes_through_every_command(plugged: Callable[..., Resul
         assert (
             "at most 9" in plugged("show", "makeRope").out and "NoSuchRope" in plugged("show", "readRope").out
         )
-        assert "asked for first, as header X-Knock" in plugged("show", "yard", "--form", "handover").out
+        assert "fetched first, as header X-Knock" in plugged("show", "yard", "--form", "handover").out
         assert json.loads(plugged("skeleton", "makeRope", "--form", "body").out) == {
             "do": "makeRope",
             "args": {},
@@ -449,17 +449,17 @@ def test_a_ready_made_token_needs_no_request() -> None:
 @pytest.mark.parametrize(
     ("gate", "origins", "words"),
     [
-        (Gate(), (), "none of the target's origins"),
+        (Gate(), (), "not at the target's origins"),
         (
             lambda request: reply(400, {"error": "invalid_client"}),
             ("http://gate.test:80",),
-            "answered 400 invalid_client",
+            "responded 400 invalid_client",
         ),
-        (lambda request: reply(200, [1]), ("http://gate.test:80",), "answered 200"),
+        (lambda request: reply(200, [1]), ("http://gate.test:80",), "responded 200"),
         (
             lambda request: "refused the connection",
             ("http://gate.test:80",),
-            "answered refused the connection",
+            "responded refused the connection",
         ),
     ],
 )

@@ -85,7 +85,7 @@ def test_look_fill_send(tmp_path: Path, jux: Jux, office: Path) -> None:
     ]
     shown = jux("show", "quoteFee", "-C", office).out
     assert re.search(r"body/atDay +date +instead of atNight", shown)
-    assert "answers 500 with the fault TooDeep" in jux("show", "planJob", "-C", office).out
+    assert "response 500 with the fault TooDeep" in jux("show", "planJob", "-C", office).out
     oracle = body_schema(tmp_path)
     for operation in (one["id"] for one in listed):
         for extra in ((), ("--full",)):
@@ -215,7 +215,7 @@ def test_inputs_that_do_not_fit(jux: Jux, office: Path, setting: str, what: str,
 
 def test_compose_run_cover_audit(tmp_path: Path, jux: Jux, office: Path) -> None:
     told = jux("compose", "pilotage", "-C", office).out
-    assert "left out: tideGate  nothing tells what it does: juxtalogos rules OPERATION --does WORD" in told
+    assert "left out: tideGate  its effect is unknown: juxtalogos rules OPERATION --does WORD" in told
     jux("rules", "tideGate", "--does", "read", "-C", office)
     assert re.search(r"pilotage +tideGate +does +read", jux("rules", "-C", office).out)
     jux("compose", "pilotage", "-C", office)
@@ -1144,12 +1144,12 @@ def test_what_a_schema_names_and_is_not_there_accuses_nobody(
 LOST = (
     # (damage, the part that is not checkable, whether a request can be made up, verdicts of a sound answer
     # and of a fault)
-    (('message="t:O"', 'message="t:Oo"'), "answer 200 text/xml", True, ("unproven", "passed")),
-    (('element="t:Gone"', 'element="t:Gonne"'), "answer 200 text/xml", True, ("unproven", "passed")),
+    (('message="t:O"', 'message="t:Oo"'), "response 200 text/xml", True, ("unproven", "passed")),
+    (('element="t:Gone"', 'element="t:Gonne"'), "response 200 text/xml", True, ("unproven", "passed")),
     (('element="t:Go"', 'element="t:Goo"'), "body text/xml", False, ("unproven", "unproven")),
     (('<input message="t:I"', '<input message="t:Ii"'), "body text/xml", False, ("unproven", "unproven")),
-    (('message="t:F"', 'message="t:Ff"'), "answer 500 text/xml", True, ("passed", "unproven")),
-    (('element="t:Shut"', 'element="t:Shutt"'), "answer 500 text/xml", True, ("passed", "unproven")),
+    (('message="t:F"', 'message="t:Ff"'), "response 500 text/xml", True, ("passed", "unproven")),
+    (('element="t:Shut"', 'element="t:Shutt"'), "response 500 text/xml", True, ("passed", "unproven")),
     (('message="t:H" part="h"', 'message="t:H" part="x"'), "header.x", False, ("passed", "passed")),
     (('message="t:H" part="h"', 'message="t:Hh" part="h"'), "header.h", False, ("passed", "passed")),
 )

@@ -202,7 +202,7 @@ def test_each_contract_keeps_its_target(tmp_path: Path, jux: Jux, mirror: Any) -
         (tmp_path / f"{name}.yaml").write_text(text)
         jux("import", tmp_path / f"{name}.yaml", "-C", home)
     told = jux("targets", "set", "a", f"{url}/a", "-C", home, status=2).err
-    assert "there are several contracts: which one does" in told and "--contract keyed or open" in told
+    assert "there are several contracts, and" in told and "--contract keyed or open" in told
     for target in ("a", "b"):
         for contract in ("open", "keyed"):
             jux("targets", "set", target, f"{url}/{target}-{contract}", "--contract", contract, "-C", home)
@@ -220,12 +220,12 @@ def test_reaching_says_what_was_tried(tmp_path: Path, jux: Jux, mirror: Any, har
     jux("init", home)
     (tmp_path / "open.yaml").write_text(OPEN)
     jux("import", tmp_path / "open.yaml", "-C", home)
-    assert "it answers (me: 200)" in jux("targets", "set", "a", url, "-C", home).out
+    assert "it responds (me: 200)" in jux("targets", "set", "a", url, "-C", home).out
     assert (
         "me is not found there (404): is the base URL right?"
         in jux("targets", "set", "a", f"{url}/gone", "-C", home).out
     )
-    assert "cannot be reached now" in jux("targets", "set", "a", "http://127.0.0.1:9", "-C", home).out
+    assert "it cannot be reached" in jux("targets", "set", "a", "http://127.0.0.1:9", "-C", home).out
     (tmp_path / "berths.yaml").write_text(BERTHS)
     jux("import", tmp_path / "berths.yaml", "-C", home)
     assert (

@@ -130,7 +130,9 @@ def test_cases_steps_and_counts_are_those_of_the_records(drawn: list[Any]) -> No
                 (e.step, e.status, e.verdict) for e in exchanges if (e.suite, e.case) == (one.suite, one.case)
             ]
         sent = [one for one in exchanges if one.exchange]
-        assert dict(view.statuses) == Counter(str(one.status) if one.status else "no answer" for one in sent)
+        assert dict(view.statuses) == Counter(
+            str(one.status) if one.status else "no response" for one in sent
+        )
         assert list(view.exchanges()) == list(view.exchanges()) and len(list(view.exchanges())) == len(
             exchanges
         )
@@ -202,7 +204,7 @@ def test_what_the_terminal_shows(capsys: pytest.CaptureFixture[str]) -> None:
     assert "\x1b" not in out and "\\x1b[31mred\\u202e" in out
     assert re.search(r"w#c0 +failed +200 - +0 +because 0", out) and re.search(r"w#c1 +error +- +100", out)
     assert (
-        "answers: none × 1  200 × 1" in out
+        "responses: none × 1  200 × 1" in out
         and "findings: 1" in out
         and "remarks: 1" in out
         and "quay.yaml:" in out

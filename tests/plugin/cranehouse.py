@@ -1,4 +1,4 @@
-"""A format of a package: remote calls by name to one endpoint, answered with numbers, whatever HTTP says."""
+"""A format of a package: remote calls by name to one endpoint, with numeric result codes, whatever the HTTP status."""
 
 from __future__ import annotations
 

@@ -1,6 +1,4 @@
-"""A format of a package: every call is a POST to one address; the body says what is to be done. Several calls
-may go in one.
-"""
+"""A format of a package: each call is a POST to one address, its body names the operation, and it may be a batch."""
 
 from __future__ import annotations
 
@@ -27,9 +25,8 @@ def read(name: str, root: str, fetch: api.Fetch, others: Any = ()) -> api.Contra
         for key, value in entries
         if not isinstance(value, dict)
     )
-    operations = tuple(
-        _operation(name, key, value, place.child(key)) for key, value in entries if isinstance(value, dict)
-    )
+    sound = [(key, value) for key, value in entries if isinstance(value, dict)]
+    operations = tuple(_operation(name, key, value, place.child(key)) for key, value in sound)
     schemes = (api.SecurityScheme("word", "knock", "header", "X-Knock", api.Location(root).child("word")),)
     documents = {root: document}
     return api.Contract(
@@ -49,10 +46,8 @@ def _operation(contract: str, key: str, value: Mapping[str, Any], place: api.Loc
 
     intent, on = api.Intent(value.get("intent", "act")), value.get("on", "")
     item = media("item", api.Direction.REQUEST).schema
-    given = tuple(
-        api.Input(one, "query", True, item, place.child("item"), "", False, identifies=on)
-        for one in value.get("of", ())
-    )
+    at, names = place.child("item"), value.get("of", ())
+    given = tuple(api.Input(key, "query", True, item, at, "", False, identifies=on) for key in names)
     return api.Operation(
         key, contract, "POST", "", place, place.pointer, key, inputs=given,
         body=api.Body(True, (media("takes", api.Direction.REQUEST),), place.child("takes")) if "takes" in value else None,
@@ -66,27 +61,18 @@ class RopeWire(api.BaseWire):
     def encode(
         self, operation: api.Operation, inputs: api.Inputs, base_url: str, *, loose: bool = False
     ) -> api.Request:
-        strange = next(
-            (at for at in inputs.values if at not in {one.address for one in operation.inputs}), ""
-        )
+        strange = inputs.values.keys() - {declared.address for declared in operation.inputs}
         if strange and not loose:
-            raise api.UsageError(f"{operation.id} has no input {strange}")
+            raise api.UsageError(f"{operation.id} has no input {min(strange)}")
         args = {address.partition(".")[2]: value for address, value in inputs.values.items()}
         more = {} if inputs.body is api.ABSENT else {"with": inputs.body}
-        return api.Request(
-            "POST",
-            base_url,
-            (("Content-Type", JSON),),
-            api.dump_json({"do": operation.id, "args": args, **more}).encode(),
-        )
+        body = api.dump_json({"do": operation.id, "args": args, **more}).encode()
+        return api.Request("POST", base_url, (("Content-Type", JSON),), body)
 
     def inputs_of(self, operation: api.Operation, request: api.Request, base_url: str) -> api.Inputs:
         message = api.parse_json(request.body or b"{}")
-        return api.Inputs(
-            {f"query.{name}": one for name, one in message["args"].items()},
-            message.get("with", api.ABSENT),
-            JSON,
-        )
+        values = {f"query.{name}": value for name, value in message["args"].items()}
+        return api.Inputs(values, message.get("with", api.ABSENT), JSON)
 
     def match(self, request: api.Request, base_url: str) -> tuple[api.Operation, ...]:
         try:
@@ -102,9 +88,8 @@ class RopeWire(api.BaseWire):
         try:
             value = api.parse_json(exchange.response.body)
         except api.NotJson as error:
-            return api.Answer(
-                declared, None, problems=(api.Problem("media.untrue", "body", "JSON", str(error)),), code=code
-            )
+            problem = api.Problem("media.untrue", "body", "JSON", str(error))
+            return api.Answer(declared, None, problems=(problem,), code=code)
         if isinstance(value, dict) and "refused" in value:
             return self._refused(value, faults, api.Outcome.UNAUTHENTICATED if code == "401" else None, code)
         media = declared.media[0]
@@ -117,36 +102,28 @@ class RopeWire(api.BaseWire):
         word, names = str(value["refused"]), tuple(one.fault for one in faults)
         named = next((one for one in faults if one.fault == word), None)
         told = api.ObservedFault(named.fault if named else "", word, "", names)
-        problem = api.Problem("rope.knot", "body", " or ".join(names) or "no refusal", word)
-        media = named.media[0] if named else None
-        return api.Answer(
-            named,
-            media,
-            value,
-            problems=() if named else (problem,),
-            fault=told,
-            outcome=outcome or api.fault_outcome(word),
-            code=code,
-        )
+        outcome, media = outcome or api.fault_outcome(word), named.media[0] if named else None
+        problems = () if named else (api.Problem("rope.knot", "body", " or ".join(names), word),)
+        return api.Answer(named, media, value, problems=problems, fault=told, outcome=outcome, code=code)
 
     def parts(self, exchange: api.Exchange) -> tuple[api.Exchange, ...]:
         message, response = api.parse_json(exchange.request.body or b"{}"), exchange.response
         if response is None or message.get("do") != "all":
             return ()
         pairs = zip(message["with"]["calls"], api.parse_json(response.body)["answers"])
+        bodies = [(api.dump_json(call).encode(), api.dump_json(answer).encode()) for call, answer in pairs]
         return tuple(
             replace(
-                exchange,
-                request=replace(exchange.request, body=api.dump_json(call).encode()),
-                response=replace(response, body=api.dump_json(answer).encode()),
+                exchange, request=replace(exchange.request, body=sent), response=replace(response, body=got)
             )
-            for call, answer in pairs
+            for sent, got in bodies
         )
 
     def variants(self, operation: api.Operation, inputs: api.Inputs) -> tuple[api.Variant, ...]:
-        return (
-            api.Variant("body", "word: nothing is asked", None, lambda one: replace(one, body=b'{"do": ""}')),
+        silent = api.Variant(
+            "body", "word: nothing is asked", None, lambda sent: replace(sent, body=b'{"do": ""}')
         )
+        return (silent,)
 
 
 def knock(
@@ -155,9 +132,8 @@ def knock(
     """A word is asked for first, and the secret goes into it."""
     if "word" not in memory:
         exchange = yield api.Request("POST", request.url, (("Content-Type", JSON),), b'{"do": "knock"}')
-        memory["word"] = (
-            json.loads(exchange.response.body if exchange.response else b"")["word"] + credential.secret[::-1]
-        )
+        word = json.loads(exchange.response.body if exchange.response else b"")["word"]
+        memory["word"] = word + credential.secret[::-1]
     return replace(request, headers=(*request.headers, (scheme.key, memory["word"])))
 
 
@@ -167,7 +143,7 @@ ROPEYARD = api.Format(
 )  # fmt: skip
 KNOCK = api.SignInScheme(
     knock,
-    "a word that is asked for first, as {place} {key}",
+    "a word fetched first, as {place} {key}",
     void=lambda exchange, memory: bool(memory.pop("word", None)),
 )
 TALLY = api.Reporter(

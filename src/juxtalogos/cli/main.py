@@ -15,44 +15,65 @@ from typing import Any, NoReturn
 
 from juxtalogos._version import VERSION
 
-COMMANDS: dict[str, str] = {
-    "init": "make a workspace",
-    "trust": "trust the commands of a workspace",
-    "targets": "list targets, add one, check that each can be reached",
-    "import": "read a definition into the workspace",
-    "show": "show contracts, operations, one operation",
-    "skeleton": "write a request skeleton for an operation",
-    "call": "send one request and see what it says against the definition",
-    "pin": "turn values of an answer into checks, or keep it whole",
-    "compose": "write a suite for everything in a contract",
-    "rules": "switch a kind of check off, correct a dependency",
-    "suite": "list, check, copy, rename, move, remove cases and steps",
-    "run": "run suites against a target",
-    "explore": "find what a suite of valid requests cannot",
-    "clean": "remove what a run left behind",
-    "audit": "judge recorded exchanges",
-    "coverage": "show what of the definition was exercised",
-    "report": "write a report of a run",
-    "runs": "list runs",
-    "compare": "lay two runs side by side",
-    "ledger": "look whether the store of runs is whole",
-    "exchanges": "list exchanges, show one",
-    "demo": "walk through everything with the harbour's services",
+_BY_WORK: dict[str, dict[str, str]] = {
+    "set up": {
+        "init": "create a workspace",
+        "import": "import a service definition",
+        "targets": "list, set and check targets",
+        "trust": "allow the commands of a workspace and where its secrets go",
+    },
+    "read a definition and send requests": {
+        "show": "show contracts, operations or one operation",
+        "skeleton": "write a request skeleton for an operation",
+        "call": "send one request and judge the response",
+    },
+    "write and run suites": {
+        "pin": "turn values of a response into checks",
+        "compose": "write a test suite for a contract",
+        "suite": "list, check and edit suites",
+        "rules": "set rules for single operations",
+        "run": "run suites against a target",
+        "clean": "remove what runs left behind",
+    },
+    "look further": {
+        "explore": "generate requests and look for faults",
+        "audit": "judge recorded exchanges (HAR)",
+    },
+    "read results": {
+        "coverage": "show how much of a definition was exercised",
+        "report": "write a report of a run",
+        "exchanges": "list exchanges or show one",
+        "runs": "list runs",
+        "compare": "compare two runs step by step",
+        "ledger": "check the store of runs",
+    },
+    "try": {
+        "demo": "run the whole workflow on demo services",
+    },
 }
+COMMANDS = {name: summary for group in _BY_WORK.values() for name, summary in group.items()}
 
 _DESCRIPTION = """\
-Juxtalogos lays what a service declares beside what it does: it reads a service definition, writes
-requests and suites from it, sends them to the live service, and says where the two disagree and how
+Juxtalogos compares what a service declares with what it does. It reads a service definition, writes
+requests and test suites from it, sends them to the live service, and reports every deviation and how
 much of the definition was exercised."""
 
-_EPILOG = """\
+_LISTED = "\n\n".join(
+    "\n".join([f"{title}:", *(f"  {name:11}{summary}" for name, summary in group.items())])
+    for title, group in _BY_WORK.items()
+)
+_EPILOG = f"""\
+{_LISTED}
+
+The options of a command: juxtalogos COMMAND --help
+
 example:
   juxtalogos init && juxtalogos import berths.yaml
   juxtalogos targets set local http://127.0.0.1:8480/v1
   juxtalogos compose berths && juxtalogos run && juxtalogos report
 
-exit status: 0 all held; 1 a failure or finding; 2 the call, configuration or a file cannot be used;
-3 only errors, the target gave no answers; 130 interrupted."""
+exit status: 0 all checks passed; 1 a failure or a finding; 2 the command, the configuration or a file
+cannot be used; 3 only errors, the target sent no responses; 130 interrupted."""
 
 
 class _Parser(argparse.ArgumentParser):
@@ -77,19 +98,18 @@ def build_parser(command: str | None) -> argparse.ArgumentParser:
     """The whole parser; only the named command's own arguments are added."""
     parser = _Parser(
         prog="juxtalogos",
+        usage="juxtalogos [-h] [--version] COMMAND ...",
         description=_DESCRIPTION,
         epilog=_EPILOG,
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )
     parser.add_argument("--version", action="version", version=f"juxtalogos {VERSION}")
-    commands = parser.add_subparsers(dest="command", metavar="COMMAND", title="commands")
-    named = {command: _added()[command].SUMMARY} if command and command not in COMMANDS else {}
-    for name, summary in {**COMMANDS, **named}.items():
+    commands = parser.add_subparsers(dest="command", prog="juxtalogos", help=argparse.SUPPRESS)
+    for name in {**COMMANDS, **({command: ""} if command else {})}:
         if name == command:
             module: Any = _added()[name] if name not in COMMANDS else _module(name)
             added = commands.add_parser(
                 name,
-                help=summary,
                 description=module.DESCRIPTION,
                 epilog=f"example:\n{module.EXAMPLE.rstrip()}",
                 formatter_class=argparse.RawDescriptionHelpFormatter,
@@ -97,7 +117,7 @@ def build_parser(command: str | None) -> argparse.ArgumentParser:
             module.add_arguments(added)
             added.set_defaults(run=module.run)
         else:
-            commands.add_parser(name, help=summary, add_help=False)
+            commands.add_parser(name, add_help=False)
     return parser
 
 
@@ -176,7 +196,7 @@ def _guarded(args: Any) -> int:
         return _fault(args, error)
 
 
-_ROOM, _RIGHTS = "make room on the disk, then do it again", "check who may write there"
+_ROOM, _RIGHTS = "free some disk space, then try again", "check the permissions"
 _OF_THE_DISK = {
     errno.ENOSPC: _ROOM,
     errno.EDQUOT: _ROOM,

@@ -149,7 +149,7 @@ class _Composer:
     def withheld(self, operation: Operation) -> str:
         """Why no case is made of an operation; empty where one is."""
         if self.scope.only_reading and not self.reads(operation):
-            return "it does not only read"
+            return "it changes data"
         if self.scope.destructive:
             return ""
         if operation.danger.withheld:
@@ -161,7 +161,7 @@ class _Composer:
             and not operation.safe
             and not self.named_by_its_answer(operation)
         ):
-            return "nothing tells what it does: juxtalogos rules OPERATION --does WORD"
+            return "its effect is unknown: juxtalogos rules OPERATION --does WORD"
         resource = self.resources.of(operation)
         if operation.intent is Intent.DELETE and (
             resource is None or not self.resources.creators(resource) or self.names_others(operation)

@@ -253,7 +253,7 @@ class Finder:
                 continue
             fields = self._fields(need, one, resource.noun)
             for place, (row, value) in enumerate(fields):
-                told = f"{words_told} answers with it"
+                told = f"{words_told} returns it"
                 # One that may be null may give nothing; a list may be empty.
                 doubt = rank + 2 * row.nullable
                 yield (
@@ -270,7 +270,7 @@ class Finder:
                         need.address,
                         one.id,
                         value,
-                        f"{words_told} tells it in Location",
+                        f"{words_told} returns it in Location",
                         sure,
                     ),
                 )
@@ -316,7 +316,7 @@ class Finder:
                     need.address,
                     candidate.id,
                     answer.version_at,
-                    f"header: {candidate.id} tells the version",
+                    f"header: {candidate.id} returns the version",
                     90,
                 )
 
@@ -376,7 +376,9 @@ class Finder:
             return 3, 65, f"name: {offer.row.name}"
         if name in _IDENTIFIERS and _same_noun(need.noun, offer.noun) and identifies(need.name, need.noun):
             return 3, 60, f"name: {offer.row.name} of {offer.noun}"
-        return (5, 20, f"name: {offer.row.name}, which is any thing's") if name == plain(need.name) else None
+        return (
+            (5, 20, f"name: {offer.row.name}, which is a generic name") if name == plain(need.name) else None
+        )
 
     def _hands_on(self, offer: _Offer) -> bool:
         """Whether an operation of which nothing else tells what it is for wants in its request what it

@@ -17,7 +17,7 @@ class Planted:
 
 PLANTED: tuple[Planted, ...] = (
     Planted(
-        "status", "registerVessel", "answers 200 where 201 is declared", (("status.undeclared", "status"),)
+        "status", "registerVessel", "returns 200 where 201 is declared", (("status.undeclared", "status"),)
     ),
     Planted(
         "total",
@@ -43,7 +43,7 @@ PLANTED: tuple[Planted, ...] = (
     Planted(
         "plain",
         "amendPortCall",
-        "says text/plain of a JSON body",
+        "declares a JSON body as text/plain",
         (("media.undeclared", "header.Content-Type"),),
     ),
     Planted(
@@ -70,7 +70,7 @@ PLANTED: tuple[Planted, ...] = (
         "sends a header that is no number",
         (("header.malformed", "header.X-Station-Depth"),),
     ),
-    Planted("quotes", "listNotices", "answers with what is no JSON", (("media.untrue", "body"),)),
+    Planted("quotes", "listNotices", "returns text that is not JSON", (("media.untrue", "body"),)),
     Planted(
         "office",
         "postNotice",
@@ -116,19 +116,19 @@ PLANTED: tuple[Planted, ...] = (
             (
                 "echo",
                 "reportPosition",
-                "answers a one-way message with an envelope",
+                "returns for a one-way message an envelope",
                 (("body.unexpected", "body"),),
             ),
             (
                 "envelope",
                 "listPilots",
-                "wraps the answer in the other version's envelope",
+                "wraps the response in the other version's envelope",
                 (("envelope.version", "body"),),
             ),
             (
                 "wrapper",
                 "rosterPilot",
-                "answers with the element of another operation",
+                "returns the element of another operation",
                 (("body.other", "body"),),
             ),
             (
@@ -158,7 +158,7 @@ PLANTED: tuple[Planted, ...] = (
             (
                 "smooth",
                 "assignTugs",
-                "answers 200 with a fault",
+                "returns 200 with a fault",
                 (("status.protocol", "status"), ("criterion.unmet", "written")),
             ),
         )
@@ -175,7 +175,7 @@ PLANTED: tuple[Planted, ...] = (
             (
                 "mooring",
                 "Owners.create",
-                "does not tell where the new owner is found",
+                "does not state where the new owner is",
                 (("header.missing", "header.Location"),),
             ),
             ("muster", "Owners.list", "counts wrongly", (("control.untrue", "body/@odata.count"),)),
@@ -203,7 +203,7 @@ PLANTED: tuple[Planted, ...] = (
             (
                 "scuttle",
                 "Certificates.delete",
-                "answers a deletion with 200",
+                "returns 200 for a deletion",
                 (("status.undeclared", "status"),),
             ),
             ("haul", "Inspections.list", "sends more than $top", (("option.dropped", "body/value"),)),

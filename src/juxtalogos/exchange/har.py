@@ -100,7 +100,7 @@ def _response(value: Any, method: str) -> tuple[Response | None, str]:
     if not isinstance(status, int) or isinstance(status, bool):
         raise ValueError("response.status is no number")
     if status == 0:
-        return None, str(value.get("_error") or value.get("statusText") or "no answer came")
+        return None, str(value.get("_error") or value.get("statusText") or "no response was received")
     if not 100 <= status <= 999:
         raise ValueError(f"response.status {status} is no status code")
     found = value.get("content")

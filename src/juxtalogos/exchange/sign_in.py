@@ -126,7 +126,7 @@ def _token(exchange: Exchange, scheme: SecurityScheme) -> Memory:
             or f"{response.status if response else ''} {word if isinstance(word, str) else ''}".strip()
         )
         raise NoAnswer(
-            f"no token for {scheme.name}: {scheme.token_url} answered {told}",
+            f"no token for {scheme.name}: {scheme.token_url} responded {told}",
             mend="check the client's id (user) and secret of this credential",
         )
     seconds = value.get("expires_in")
@@ -278,7 +278,7 @@ class Signer:
     async def _asked(self, scheme: SecurityScheme, wanted: Request, sender: Sender) -> Exchange:
         if origin_alone(wanted.url) not in self.origins:
             raise NoAnswer(
-                f"signing in with {scheme.name} wants {wanted.url}, which is at none of the target's origins",
+                (f"signing in with {scheme.name} needs {wanted.url}, which is not at the target's origins"),
                 mend="if it is to be trusted, list it: origins = [...] in [targets.NAME]",
             )
         return await sender.send(wanted)

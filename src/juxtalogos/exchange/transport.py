@@ -294,11 +294,11 @@ def explain(error: Exception, url: str, options: TransportOptions) -> str:
     if isinstance(refused, Refused):
         return str(refused)
     if isinstance(error, aiohttp.ClientHttpProxyError):
-        return f"the proxy answered {error.status} {error.message}".rstrip()
+        return f"the proxy responded {error.status} {error.message}".rstrip()
     if isinstance(error, aiohttp.ClientProxyConnectionError):
         return f"the proxy {options.proxy} cannot be reached"
     if isinstance(error, TimeoutError):
-        return f"{host} gave no answer within {options.timeout:g} s"
+        return f"{host} sent no response within {options.timeout:g} s"
     if isinstance(error, aiohttp.ClientConnectorCertificateError | aiohttp.ClientSSLError | ssl.SSLError):
         reason = getattr(error, "certificate_error", None) or getattr(error, "os_error", None) or error
         return (
@@ -312,10 +312,10 @@ def explain(error: Exception, url: str, options: TransportOptions) -> str:
             return f"{host} refused the connection"
         return f"{host} cannot be reached ({error.os_error.strerror or error.os_error})"
     if isinstance(error, aiohttp.ServerDisconnectedError | ConnectionResetError):
-        return f"{host} closed the connection without an answer"
+        return f"{host} closed the connection without a response"
     if isinstance(error, aiohttp.ClientResponseError):
-        return f"{host} did not answer in HTTP: {' '.join(str(error.message).split())[:160]}"
-    return f"no answer from {host}: {' '.join(str(error).split())[:160] or type(error).__name__}"
+        return f"{host} did not respond in HTTP: {' '.join(str(error.message).split())[:160]}"
+    return f"no response from {host}: {' '.join(str(error).split())[:160] or type(error).__name__}"
 
 
 async def send_message(data: bytes, url: str, options: TransportOptions) -> Exchange:
@@ -373,7 +373,7 @@ async def _read_response(reader: asyncio.StreamReader, method: str, options: Tra
         try:
             event = connection.next_event()
         except h11.RemoteProtocolError as error:
-            raise NoAnswer(f"the answer is not HTTP: {error}") from None
+            raise NoAnswer(f"the response is not HTTP: {error}") from None
         if event is h11.NEED_DATA:
             connection.receive_data(await reader.read(65_536))
         elif isinstance(event, h11.Response):
@@ -386,7 +386,7 @@ async def _read_response(reader: asyncio.StreamReader, method: str, options: Tra
         elif isinstance(event, h11.EndOfMessage | h11.ConnectionClosed) or event is h11.PAUSED:
             break
     if head is None:
-        raise NoAnswer("the connection was closed without an answer")
+        raise NoAnswer("the connection was closed without a response")
     headers: Headers = tuple(
         (name.decode("latin-1"), _text(value)) for name, value in head.headers.raw_items()
     )

@@ -253,13 +253,13 @@ class Operation:
                 yield f"body {media.media_type}", media.unreadable
         for answer in self.answers:
             if answer.unreadable:
-                yield f"answer {answer.status}", answer.unreadable
+                yield f"response {answer.status}", answer.unreadable
             for part in answer.media:
                 if part.unreadable:
-                    yield f"answer {answer.status} {part.media_type}", part.unreadable
+                    yield f"response {answer.status} {part.media_type}", part.unreadable
             for head in answer.headers:
                 if head.unreadable:
-                    yield f"answer {answer.status} header {head.name}", head.unreadable
+                    yield f"response {answer.status} header {head.name}", head.unreadable
 
     def answer_for(self, status: int) -> DeclaredAnswer | None:
         """The declared answer: the code itself, else its range, else `default`."""

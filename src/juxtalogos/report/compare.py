@@ -153,4 +153,4 @@ def _brief(value: Any) -> str:
     try:
         return dump_json(value)[:60]
     except RecursionError:
-        return "what is nested too deep to show"
+        return "nested too deep to show"

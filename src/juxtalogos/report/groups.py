@@ -105,12 +105,12 @@ CLASSES: dict[ResultClass, str] = {
 }
 """What each class is called where many are told, in the order in which they are."""
 CLASS_WORDS: dict[ResultClass, str] = {
-    ResultClass.FINDING: "the contract, or its protocol, forbids it",
-    ResultClass.EXPECTATION: "a check or criterion that somebody wrote does not hold",
-    ResultClass.LENIENT: "the service took what the definition does not allow",
-    ResultClass.DOUBT: "a law that nobody stated does not hold",
-    ResultClass.REFUSAL: "a declared refusal of a request that was made up",
-    ResultClass.REMARK: "doubtful; nothing forbids it",
+    ResultClass.FINDING: "the contract or its protocol forbids it",
+    ResultClass.EXPECTATION: "a written check or criterion failed",
+    ResultClass.LENIENT: "the service accepted what the definition does not allow",
+    ResultClass.DOUBT: "a law is violated that the definition does not state",
+    ResultClass.REFUSAL: "a generated request met a declared refusal",
+    ResultClass.REMARK: "doubtful, but not forbidden",
 }
 
 

@@ -185,7 +185,7 @@ def _structure(contract: Contract, media: Media) -> Iterator[Block]:
 
 
 def _answer(contract: Contract, answer: DeclaredAnswer) -> Iterator[Block]:
-    title = f"Answer {answer.status}" + (f", fault {answer.fault}" if answer.fault else "")
+    title = f"Response {answer.status}" + (f", fault {answer.fault}" if answer.fault else "")
     yield Heading(3, f"{title}: {_line(answer.description)}" if answer.description else title)
     if answer.headers:
         rows = tuple(
@@ -200,7 +200,7 @@ def _answer(contract: Contract, answer: DeclaredAnswer) -> Iterator[Block]:
         parsed = parse_media_type(media.media_type)
         sample = _sample_answer(contract, media) if parsed and (parsed.is_json or parsed.type == "*") else ""
         if sample:
-            yield Code(sample, "A sample answer")
+            yield Code(sample, "A sample response")
 
 
 def _sample_request(contract: Contract, operation: Operation, base_url: str) -> str:

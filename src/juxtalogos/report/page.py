@@ -101,7 +101,7 @@ def _body(content: bytes | None, headers: Headers) -> str:
     try:
         text = content.decode("utf-8")
     except UnicodeDecodeError:
-        return f"{len(content)} bytes that are no UTF-8 text, beginning {content[:48].hex(' ')}"
+        return f"{len(content)} bytes that are not UTF-8 text, starting with {content[:48].hex(' ')}"
     if parsed and parsed.is_json:
         with contextlib.suppress(NotJson):
             text = dump_json(parse_json(text), indent=2)

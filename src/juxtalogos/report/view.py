@@ -90,7 +90,7 @@ class RunView:
     def statuses(self) -> list[tuple[str, int]]:
         """(status code or `no answer`, how often) of what was sent."""
         counts = Counter(step.status for step in self.steps if step.method)
-        return [(str(status) if status else "no answer", count) for status, count in sorted(counts.items())]
+        return [(str(status) if status else "no response", count) for status, count in sorted(counts.items())]
 
     @property
     def methods(self) -> list[str]:

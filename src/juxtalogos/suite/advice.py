@@ -42,7 +42,7 @@ def linkable(suites: Iterable[Suite], exchanges: Mapping[tuple[str, str, str], E
                 for address, value in literals(step):
                     if dump_json(value) in seen and _is_telling(value):
                         source, pointer = seen[dump_json(value)]
-                        what = f"{address} = {dump_json(value)} is what {source} answered at {pointer}"
+                        what = f"{address} = {dump_json(value)} is what {source} returned at {pointer}"
                         yield Advice(
                             suite.name,
                             case.id,

@@ -63,8 +63,8 @@ class Difference:
         if self.before is ABSENT:
             return f"{self.where}: new, {in_words(self.after, 60)}"
         if self.type_only:
-            return f"{self.where}: kept {type_of(self.before)}, came {type_of(self.after)}"
-        return f"{self.where}: kept {in_words(self.before, 60)}, came {in_words(self.after, 60)}"
+            return f"{self.where}: kept {type_of(self.before)}, received {type_of(self.after)}"
+        return f"{self.where}: kept {in_words(self.before, 60)}, received {in_words(self.after, 60)}"
 
 
 def differences(

@@ -66,7 +66,7 @@ def kept_path(workspace: Path, name: str) -> Path:
     """The file of a kept answer; UsageError when its name is none."""
     if not re.fullmatch(r"[A-Za-z0-9_\-]+(/[A-Za-z0-9_\-]+)*", name):
         raise UsageError(
-            f"{quoted(name)} is no name for a kept answer", mend="use letters, digits, _, - and /"
+            f"{quoted(name)} cannot name a kept response", mend="use letters, digits, _, - and /"
         )
     return workspace / "kept" / f"{name}.json"
 
@@ -110,10 +110,12 @@ def write_rules(workspace: Path, contract: str, operation: str, allowed: Allowed
 def read_kept(workspace: Path, name: str) -> KeptAnswer:
     """SuiteError when it is gone or is none."""
     path = kept_path(workspace, name)
-    data = _read(path, "the kept answer is gone", f"keep it again: juxtalogos pin --whole {name}")
+    data = _read(path, "the kept response is missing", f"keep it again: juxtalogos pin --whole {name}")
     if "value" not in data or not isinstance(data.get("values", {}), dict):
         raise SuiteError(
-            "this is no kept answer", where=str(path), mend=f"keep it again: juxtalogos pin --whole {name}"
+            "this is not a kept response",
+            where=str(path),
+            mend=f"keep it again: juxtalogos pin --whole {name}",
         )
     contract, operation = str(data.get("contract", "")), str(data.get("operation", ""))
     return KeptAnswer(

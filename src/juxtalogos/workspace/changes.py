@@ -62,7 +62,7 @@ def facts(contract: Contract, operation: Operation) -> dict[str, str]:
         found.update(_media(contract, media, "body", bool(operation.body and operation.body.required)))
     found |= dict(operation.facts)
     for answer in operation.answers:
-        at = f"fault {answer.fault}" if answer.fault else f"answer {answer.status}"
+        at = f"fault {answer.fault}" if answer.fault else f"response {answer.status}"
         found[at] = "declared"
         for head in answer.headers:
             found.update(_schema(contract, head.schema, f"{at} header.{head.name}", head.required))

@@ -62,7 +62,7 @@ def read_inside(folder: Path, uri: str) -> bytes:
         return resolved.read_bytes()
     except (OSError, ValueError) as error:
         raise DocumentError(
-            f"cannot be read: {error}", where=str(path), mend="check its path and rights"
+            f"cannot be read: {error}", where=str(path), mend="check its path and permissions"
         ) from None
 
 

@@ -134,7 +134,7 @@ def _allowed(address: str, catalogue: str, access: Access) -> None:
         raise DocumentError(
             "the catalogue leads to no address of the network",
             where=quoted(address),
-            mend="have the catalogue corrected, or import the definition from where it lies",
+            mend="have the catalogue corrected, or import the definition from its address",
         )
     if catalogue.startswith(("http://", "https://")):
         Remote(catalogue, access).check(address)
@@ -256,11 +256,11 @@ def read_again(
     source, root = origin.get("source"), origin.get("rootOption", "")
     if not isinstance(source, str) or not source:
         raise UsageError(
-            f"nobody wrote down where {name} came from", mend="import it again: juxtalogos import SOURCE"
+            f"the source of {name} was not recorded", mend="import it again: juxtalogos import SOURCE"
         )
     if f"={MASKED}" in source:
         raise UsageError(
-            f"the address of {name} held a secret, which was not written down",
+            f"the address of {name} contained a secret, which was not stored",
             mend=f"give it again: juxtalogos import URL --name {name}",
         )
     source = source if "://" in source else str(workspace.root / source)

@@ -249,7 +249,7 @@ class Remote:
             )
         if not is_document(response):
             raise DocumentError(
-                f"the answer is {response.status} {response.reason}".rstrip(),
+                f"the response is {response.status} {response.reason}".rstrip(),
                 where=shown,
                 mend="check the address",
             )

@@ -101,7 +101,9 @@ def _secret(reference: str, where: str, workspace: Path | None) -> str:
         return found.strip()
     except (OSError, UnicodeDecodeError) as error:
         raise ConfigError(
-            f"the secret file {name} cannot be read: {error}", where=where, mend="check its path and rights"
+            f"the secret file {name} cannot be read: {error}",
+            where=where,
+            mend="check its path and permissions",
         ) from None
 
 

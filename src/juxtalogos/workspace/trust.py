@@ -56,7 +56,7 @@ def read_send(text: str) -> tuple[str, str]:
         place = ""
     if not equals or not name or not place:
         raise UsageError(
-            f"{quoted(text)} says no secret and where it may go",
+            f"{quoted(text)} does not name a secret and its origin",
             mend="write NAME=ORIGIN, such as MERROW_KEY=http://127.0.0.1:8480",
         )
     return name if name.startswith(("env:", "file:", "keyring:")) else f"env:{name}", place
@@ -75,7 +75,7 @@ class NotSent(TrustError):
         shown = " and ".join(self.origins) or "no address yet"
         options = " ".join(f"--send {told(reference)}={one}" for one in self.origins)
         super().__init__(
-            f"nobody has allowed {told(reference)} to be sent to {shown}",
+            f"{told(reference)} is not allowed to be sent to {shown}",
             where=where,
             mend=(
                 f"if it may: juxtalogos trust {options}"
@@ -139,7 +139,7 @@ class Trust:
         """TrustError unless these very commands were trusted."""
         if not self.runs:
             raise TrustError(
-                "this workspace would run commands that nobody has trusted, or that changed since",
+                "this workspace would run commands that are not trusted, or that changed",
                 where=str(self.root / CONFIG_NAME),
                 mend=f"read them, then: juxtalogos trust  (in a pipeline: --trust {self.digest})",
             )

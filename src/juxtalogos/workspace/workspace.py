@@ -337,7 +337,7 @@ def init_workspace(folder: Path) -> Workspace:
         raise UsageError(
             f"the folder cannot be written: {error.strerror}",
             where=str(folder),
-            mend="check its path and rights",
+            mend="check its path and permissions",
         ) from None
     return Workspace(folder)
 

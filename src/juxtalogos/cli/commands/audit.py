@@ -33,12 +33,14 @@ from juxtalogos.workspace.config import check_url
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Judge recorded exchanges (HAR 1.2, as browsers and proxies write it): each is matched to its
-operation and checked like the answer of a live run; all go into the ledger, and coverage and
-reports serve them too. Entries outside the base URL are skipped; one under it that no operation
-declares is a finding; a body that the recording left out leaves its exchange unproven.
+Judge recorded exchanges (HAR 1.2, as browsers and proxies write it). Each entry is matched to its
+operation and checked like a response of a live run. All exchanges are stored in the ledger, so that
+coverage and report work on them too.
 
-exit status: 0 all held; 1 a finding; 2 the file cannot be used; 3 no entry holds an answer."""
+Entries outside the base URL are skipped. An entry below it that no operation declares is a finding.
+If the recording left a body out, the exchange is unproven.
+
+exit status: 0 all checks passed; 1 a finding; 2 the file cannot be used; 3 no entry has a response."""
 EXAMPLE = """\
   juxtalogos audit morning.har --contract berths --base-url https://merrow.example/v1
   juxtalogos audit morning.har --no-remarks --json
@@ -53,10 +55,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="NAME",
-        help="judge by this contract; by every one when left out",
+        help="judge by this contract (default: all contracts)",
     )
     parser.add_argument(
-        "--base-url", metavar="URL", help="where the contract was served; else --target says it"
+        "--base-url", metavar="URL", help="base URL of the contract in the recording (default: from --target)"
     )
     parser.add_argument(
         "--target", metavar="NAME", help="take the base URLs from a target of juxtalogos.toml"
@@ -109,9 +111,7 @@ def run(args: _AuditArguments) -> int:
 def _places(args: _AuditArguments, home: Workspace) -> list[ServedAt]:
     names = args.contract or home.contract_names()
     if not names:
-        raise UsageError(
-            "there is no contract to judge by", mend="import a definition: juxtalogos import SOURCE"
-        )
+        raise UsageError("there is no contract", mend="import a definition: juxtalogos import SOURCE")
     contracts = [home.contract(name) for name in names]
     if args.base_url:
         return [ServedAt(contract, check_url(args.base_url)) for contract in contracts]
@@ -123,9 +123,7 @@ def _places(args: _AuditArguments, home: Workspace) -> list[ServedAt]:
         ServedAt(contract, server) for contract in contracts for server in contract.servers if "://" in server
     ]
     if not places:
-        raise UsageError(
-            "no base URL is known", mend="say where it was served: --base-url URL or --target NAME"
-        )
+        raise UsageError("no base URL is known", mend="give the base URL: --base-url URL or --target NAME")
     return places
 
 
@@ -211,7 +209,7 @@ def _tell(out: Terminal, view: RunView, full: bool) -> None:
     counts = view.step_verdicts
     told = ", ".join(f"{count} {name}" for name, count in counts.items()) or "no entry"
     if view.steps and counts.keys() <= {Verdict.SKIPPED}:
-        out.note(("no entry lies under the base URL, so nothing was judged; see the URLs with -v", "note"))
+        out.note(("no entry is below the base URL, so nothing was judged; -v lists the URLs", "note"))
     number = view.run.id
     out.line(
         (view.run.verdict, view.run.verdict), f"  run {number}: {len(view.steps)} recorded exchanges: {told}"

@@ -56,13 +56,15 @@ if TYPE_CHECKING:
     from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Send one request of an operation and show the exchange, every check made on it, and the verdict.
-Required inputs that are not set take valid sample values. With --message an edited HTTP/1.1 message
-is sent as it stands; only a missing Content-Length and the target's credentials are added. A value
-may come from an earlier exchange (ADDRESS=@EXCHANGE#/path); when the call is saved, it stays a link
-between the steps. With --url a request is sent that no contract knows of: it is shown and kept, and
-proves nothing; with --save it becomes a message of a contract of its own under definitions/ and a
-step like any other, its base URL the target's."""
+Send one request and show the exchange, every check and the verdict. Required inputs that you do not
+set get valid sample values.
+
+A value can come from an earlier exchange (ADDRESS=@EXCHANGE#/path); --save keeps it as a link
+between the steps. --message sends an edited HTTP/1.1 message unchanged, except that a missing
+Content-Length and the target's credentials are added.
+
+--url sends a request without a contract. It is shown and stored, and proves nothing. With --save it
+becomes a message of a new contract in definitions/, and a step like any other."""
 EXAMPLE = """\
   juxtalogos call getPortCall --set callId=PC-1004
   juxtalogos call announcePortCall --set body/vessel/name=Tern --save first#announce
@@ -86,7 +88,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--contract",
         default="",
         metavar="NAME",
-        help="with --url and --save: the contract of messages that takes the call",
+        help="with --url and --save: the contract of messages to add the call to",
     )
     parser.add_argument(
         "--set",
@@ -100,12 +102,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         ),
     )
     add_unchecked(parser)
-    parser.add_argument("--ask", action="store_true", help="ask for each input, with what is allowed")
+    parser.add_argument("--ask", action="store_true", help="ask for each input and show its allowed values")
     parser.add_argument("--body-file", type=Path, metavar="FILE", help="send this file's bytes as the body")
-    parser.add_argument(
-        "--message", type=Path, metavar="FILE", help="send this HTTP/1.1 message as it stands"
-    )
-    parser.add_argument("--full", action="store_true", help="fill in optional inputs too")
+    parser.add_argument("--message", type=Path, metavar="FILE", help="send this HTTP/1.1 message unchanged")
+    parser.add_argument("--full", action="store_true", help="also fill in optional inputs")
     parser.add_argument(
         "--each-media",
         action="store_true",
@@ -118,15 +118,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="HOST=ADDRESS",
         help="connect to this address for a host name; Host and TLS name stay",
     )
-    parser.add_argument("--raw", action="store_true", help="show bodies as they came")
+    parser.add_argument("--raw", action="store_true", help="show bodies unformatted")
     parser.add_argument(
-        "--save", metavar="SUITE#CASE", help="append the call as a step of a case, to come out alike"
+        "--save",
+        metavar="SUITE#CASE",
+        help="append the call as a step of a case that expects the same outcome",
     )
     parser.add_argument(
         "--expect",
         default="",
         metavar="OUTCOME",
-        help=f"with --save: what the step is to come to, where it is not what came now: {FORMS}",
+        help=f"with --save: the expected outcome, if it is not the one received: {FORMS}",
     )
     parser.add_argument("--trial", action="store_true", help="keep the exchange out of the ledger")
     add_common(parser)
@@ -160,14 +162,12 @@ class _CallArguments(Arguments):
 
 def run(args: _CallArguments) -> int:
     if args.contract and not (args.url and args.save):
-        raise UsageError(
-            "--contract names where a call of a URL is kept", mend="give it with --url and --save"
-        )
+        raise UsageError("--contract is for calls of a URL", mend="give it with --url and --save")
     if args.url:
         return _call_and_keep_url(args) if args.save else _call_url(args)
     if not args.operation:
         raise UsageError(
-            "no operation is given", mend="name one that `juxtalogos show` lists, or give --url URL"
+            "no operation given", mend="name one that `juxtalogos show` lists, or give --url URL"
         )
     home = workspace(args)
     contract, operation = home.operation(args.operation)
@@ -238,8 +238,8 @@ def _told(
         and not Trust(home.root, Grant.of(args.trust, ())).runs
     ):
         told = (
-            f"the system of the target {session.target.name} was not started: nobody has trusted its commands"
-            " (juxtalogos trust)"
+            f"the system of target {session.target.name} was not started: its commands are "
+            "not trusted (juxtalogos trust)"
         )
         terminal(args).note((told, "remark"))
     asked = asked_again(session, contract, operation, exchange, session.judged(contract, operation, exchange))
@@ -258,7 +258,9 @@ def _told(
 
 def _may_be_saved(args: _CallArguments, exchange: Exchange) -> bool:
     if exchange.response is None:
-        terminal(args).note(("not saved: no answer came, so there is nothing to hold it to", "remark"))
+        terminal(args).note(
+            ("not saved: no response was received, so there is no outcome to expect", "remark")
+        )
     return exchange.response is not None
 
 
@@ -284,7 +286,7 @@ def _save(
     if number:
         with open_ledger(home.ledger_path, write=True) as ledger:
             ledger.assign(number, *place_of(args.save), step)
-    expected = "any answer will do" if outcome == "any" else f"it is to come to {outcome} again"
+    expected = "any response is accepted" if outcome == "any" else f"expected outcome: {outcome}"
     terminal(args).note(f"saved in {path} as step {step}; {expected}")
     for address, name in hidden.items():
         terminal(args).note(
@@ -308,7 +310,7 @@ def _inputs_sent(
     sent = exchange.request
     if operation not in wire.match(sent, base):
         terminal(args).note(
-            (f"not saved: the message is no call of {operation.id} as it is declared", "remark")
+            (f"not saved: the message does not match the declaration of {operation.id}", "remark")
         )
         return None
     inputs = wire.inputs_of(operation, sent, base)
@@ -318,9 +320,7 @@ def _inputs_sent(
     )
     if before - after:
         told = ", ".join(sorted(before - after))
-        terminal(args).note(
-            (f"the step leaves out what the definition does not know: query {told}", "remark")
-        )
+        terminal(args).note((f"not in the step, because it is not declared: query {told}", "remark"))
     return inputs
 
 
@@ -329,7 +329,7 @@ def _call_and_keep_url(args: _CallArguments) -> int:
 
     if args.operation or args.message or args.ask or args.each_media or args.full or args.unchecked:
         raise UsageError(
-            "--url sends a request of no contract",
+            "--url sends a request without a contract",
             mend="give it --method, --header, --set and --body-file only",
         )
     home, headers = workspace(args), [header_field(one) for one in args.header]
@@ -343,7 +343,7 @@ def _call_and_keep_url(args: _CallArguments) -> int:
     judgement, number = _told(args, home, session, contract, operation, exchange)
     if body and session.redactor.body(body) != body:
         terminal(args).note(
-            ("not saved: the body holds a secret, and a message is kept as it stands", "remark")
+            ("not saved: the body contains a secret, and messages are kept unchanged", "remark")
         )
     elif _may_be_saved(args, exchange):
         draft.keep(home)
@@ -368,7 +368,7 @@ def _call_url(args: _CallArguments) -> int:
         or args.credential
     ):
         raise UsageError(
-            "--url sends a request of no contract", mend="give it --method, --header and --body-file only"
+            "--url sends a request without a contract", mend="give it --method, --header and --body-file only"
         )
     given = [
         (name, *secrets.filled(text, f"--header {name}")) for name, text in map(header_field, args.header)
@@ -468,7 +468,9 @@ def _file_given(path: Path, what: str) -> bytes:
         return path.read_bytes()
     except OSError as error:
         raise UsageError(
-            f"the {what} cannot be read: {error.strerror}", where=str(path), mend="check its path and rights"
+            f"the {what} cannot be read: {error.strerror}",
+            where=str(path),
+            mend="check its path and permissions",
         ) from None
 
 
@@ -500,6 +502,6 @@ def _send_message(
     session.permit(operation)
     if args.settings or args.body_file or len(args.header) > len(_apart(args.header)):
         raise UsageError(
-            "a message is sent as it stands", mend="put values, body and headers into the message itself"
+            "a message is sent unchanged", mend="put values, body and headers into the message itself"
         )
     return send_as_it_stands(session, contract, operation, data, str(args.message))

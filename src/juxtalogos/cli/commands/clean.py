@@ -24,11 +24,11 @@ from juxtalogos.run.undo.cleaning import place_of, undo
 from juxtalogos.workspace.trust import Grant
 
 DESCRIPTION = """\
-Remove what a run created and did not remove itself: after an interrupt, a kill, or a refused
-deletion. The ledger knows what that is. It is sent to the target that the run was sent to, the
-newest first.
+Remove what a run created and did not remove itself, for example after an interrupt, a kill or a
+refused deletion. The ledger records what was created. Deletions go to the run's own target, newest
+first.
 
-exit status: 0 nothing is left; 1 something could not be removed, and is named."""
+exit status: 0 all recorded items are removed; 1 some could not be removed and are listed."""
 EXAMPLE = """\
   juxtalogos clean
   juxtalogos clean 17
@@ -36,10 +36,8 @@ EXAMPLE = """\
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "number", nargs="?", type=int, metavar="RUN", help="the run; the latest when left out"
-    )
-    parser.add_argument("--show", action="store_true", help="list what is left, and remove nothing")
+    parser.add_argument("number", nargs="?", type=int, metavar="RUN", help="the run (default: the latest)")
+    parser.add_argument("--show", action="store_true", help="list what is left without removing it")
     add_target(parser)
     add_identity(parser)
     add_grant(parser)
@@ -89,7 +87,7 @@ def run(args: _CleanArguments) -> int:
         ]
         if not names:
             raise UsageError(
-                f"the contract {left[0].contract} is not here any more",
+                f"the contract {left[0].contract} is no longer in this workspace",
                 mend="import it again under that name",
             )
         session = open_session(

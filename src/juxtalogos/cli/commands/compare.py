@@ -7,6 +7,7 @@ from collections import Counter
 from dataclasses import replace
 from typing import Any
 
+from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import (
     EXIT_FAILED,
     EXIT_HELD,
@@ -29,12 +30,11 @@ from juxtalogos.suite.kept_answers import read_rules
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Lay two runs side by side, such as the same suite on two targets: each step with its statuses,
-verdicts and where the answers differ. What differs by right is not told: values that each run made
-or knew for itself (ids, its own times), and what the rules of an operation allow (kept/rules).
-Without numbers the two latest runs are compared.
+Compare two runs step by step, such as the same suite on two targets: statuses, verdicts and values
+of responses. Values that are expected to differ are ignored: generated IDs, timestamps, and what the
+rules of an operation allow (kept/rules). Without numbers, the two latest runs are compared.
 
-exit status: 0 all the same; 1 something differs."""
+exit status: 0 no differences; 1 something differs."""
 EXAMPLE = """\
   juxtalogos run berths --target quayside && juxtalogos run berths --target harbour
   juxtalogos compare
@@ -43,10 +43,8 @@ EXAMPLE = """\
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "runs", nargs="*", type=int, metavar="RUN", help="two runs; the two latest when left out"
-    )
-    parser.add_argument("--all", action="store_true", help="show steps that are the same too")
+    parser.add_argument("runs", nargs="*", type=int, metavar="RUN", help="two runs (default: the two latest)")
+    parser.add_argument("--all", action="store_true", help="also show steps without differences")
     add_full(parser)
     add_common(parser)
 
@@ -104,7 +102,7 @@ def _answer(home: Workspace, record: ExchangeRecord) -> tuple[Any, Allowed]:
 
 
 STEPS, PLACES = 20, 20
-VALUES = "other values in the answer"
+VALUES = "other values in the response"
 
 
 def _tell(
@@ -117,7 +115,8 @@ def _tell(
     """What changed first, like with like; then the steps, the worst first."""
     first, second = runs
     out.line(
-        f"{len(found)} steps: {len(found) - len(differing)} the same, ", (f"{len(differing)} not", "head")
+        f"{counted(len(found), 'step')}: {len(found) - len(differing)} the same, ",
+        (f"{len(differing)} not", "head"),
     )
     changes = Counter(map(_change, differing))
     for change, count in changes.most_common():
@@ -162,7 +161,7 @@ def _change(pair: Pair) -> str:
     if one is None or other is None:
         return f"steps only in the {'second' if one is None else 'first'} run"
     if one.status != other.status:
-        return f"status {one.status or 'no answer'}, then {other.status or 'no answer'}"
+        return f"status {one.status or 'no response'}, then {other.status or 'no response'}"
     if one.verdict is not other.verdict:
         return f"{one.verdict}, then {other.verdict}"
     return VALUES
@@ -179,7 +178,7 @@ def _badness(pair: Pair) -> tuple[bool, int]:
 
 
 def _side(record: ExchangeRecord | None) -> str:
-    return f"{record.status or 'no answer'} {record.verdict}" if record else "not there"
+    return f"{record.status or 'no response'} {record.verdict}" if record else "not there"
 
 
 def _words(pair: Pair) -> str:

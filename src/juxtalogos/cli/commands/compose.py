@@ -34,15 +34,17 @@ if TYPE_CHECKING:
     from juxtalogos.run.learning.rounds import LearningResult
 
 DESCRIPTION = """\
-Write a suite (Arazzo 1.0.1) for everything in a contract: a case per operation with the calls that
-give what it needs, and for each resource a flow that creates, reads, updates and deletes. The same
-contract, and the same that is known of it, gives the same file. What would destroy more than the
-run makes is left out, and named.
+Write a suite (Arazzo 1.0.1) for a contract: one case per operation with the calls that provide its
+inputs, and for each resource a flow that creates, reads, updates and deletes. The same contract and
+the same known values give the same file. Operations that reach more than the run creates are left
+out and listed.
 
-With --learn the service is asked first, by what only reads; with --learn=writing everything is
-tried, refusals are read, other sensible ways are tried, and what was created is removed. What was
-learned is kept in learned/TARGET/CONTRACT.toml, and used from then on. With --dependencies the
-dependencies between operations are listed with their reasons; juxtalogos.toml can correct them."""
+--learn calls the service first, with requests that only read. --learn=writing tries all operations,
+reads refusals, tries other values, and removes what it created. What was learned is stored in
+learned/TARGET/CONTRACT.toml and used from then on.
+
+--dependencies lists the dependencies between operations with their reasons; juxtalogos.toml can
+correct them."""
 EXAMPLE = """\
   juxtalogos compose berths
   juxtalogos compose berths --learn=writing --target local
@@ -52,17 +54,17 @@ EXAMPLE = """\
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "contract", nargs="?", metavar="CONTRACT", help="the contract; the only one when left out"
+        "contract", nargs="?", metavar="CONTRACT", help="the contract (default: the only one)"
     )
     parser.add_argument("--dependencies", action="store_true", help="list dependencies only")
-    parser.add_argument("--suite", metavar="NAME", help="the suite's name; the contract's when left out")
+    parser.add_argument("--suite", metavar="NAME", help="the suite's name (default: the contract's)")
     parser.add_argument(
         "--folders",
         action="store_true",
-        help="several suites in a folder, by tag or first part of the path, as the definition has them",
+        help="write several suites into a folder, one per tag or first path segment",
     )
     parser.add_argument(
-        "--replace", action="store_true", help="write over a suite that was edited since it was composed"
+        "--replace", action="store_true", help="overwrite a suite that was edited after it was composed"
     )
     parser.add_argument(
         "--learn",
@@ -70,16 +72,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         const="reading",
         default="",
         choices=("reading", "writing"),
-        help="ask the service first: by what only reads, or by everything",
+        help="call the service first: reading requests only, or all",
     )
     parser.add_argument(
-        "--budget", type=int, default=2_000, metavar="N", help="requests that learning may take (2,000)"
+        "--budget", type=int, default=2_000, metavar="N", help="requests that learning may send (2,000)"
     )
-    parser.add_argument("--only-reading", action="store_true", help="only cases that change nothing")
+    parser.add_argument("--only-reading", action="store_true", help="only cases that do not change anything")
     parser.add_argument(
         "--include-destructive",
         action="store_true",
-        help="also operations that destroy what the run did not make: that empty, reset, shut down",
+        help="include operations that destroy, switch the service or reach others",
     )
     add_target(parser)
     add_identity(parser)
@@ -185,16 +187,16 @@ def _show(out: Terminal, contract: Contract, composed: Composed, written: Path, 
     for reason, operations in by_reason.items():
         out.line(("left out: ", "remark"), _few(operations), f"  {reason}")
     if by_reason:
-        out.note(("compose them all the same with --include-destructive", "note"))
+        out.note(("to include them: --include-destructive", "note"))
     if composed.lasting:
         out.line(
             ("lasting: ", "remark"),
             _few(composed.lasting),
-            "  nothing in the contract removes what they create",
+            "  no operation of the contract removes what they create",
         )
     for place, room in list(composed.cramped.items())[:3]:
-        told = f"room for {room:,} names of the run's own" if room else "no room for names of the run's own"
-        out.line(("names: ", "remark"), place, f"  its schema leaves {told}: two runs may meet")
+        told = f"only {room:,} different values" if room else "no room for unique names"
+        out.line(("names: ", "remark"), place, f"  its schema leaves {told}; two runs may pick the same one")
     out.note(("next: juxtalogos run", "note"))
 
 
@@ -227,7 +229,7 @@ def _tell(out: Terminal, contract: Contract, dependencies: Sequence[Dependency],
         if chosen and not used:
             out.line()
             out.line(
-                ("suggestions, not used", "head"),
+                ("suggestions that are not used", "head"),
                 ("   write one you want under [[contracts.NAME.dependencies]]", "note"),
             )
         if chosen or used:
@@ -251,9 +253,9 @@ def _guard(home: Workspace, path: Path, text: bytes, replace: bool) -> None:
 
     if _known(home).get(_key(home, path)) != hashlib.sha256(path.read_bytes()).hexdigest():
         raise UsageError(
-            "this suite was edited since it was composed",
+            "this suite was edited after it was composed",
             where=str(path),
-            mend="give --suite NAME for another file, or --replace to write over it",
+            mend="give --suite NAME for another file, or --replace to overwrite it",
         )
 
 

@@ -41,13 +41,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "runs",
         nargs="*",
         metavar="RUN",
-        help="run numbers or ranges such as 3-5; the latest run when left out",
+        help="run numbers or ranges such as 3-5 (default: the latest run)",
     )
     parser.add_argument("--contract", help="one contract only")
     parser.add_argument("--gaps", action="store_true", help="list what was not exercised")
     parser.add_argument("--by-operation", action="store_true", help="a row per operation")
     add_full(parser)
-    parser.add_argument("--require", type=float, metavar="PERCENT", help="exit 1 when less was exercised")
+    parser.add_argument(
+        "--require", type=float, metavar="PERCENT", help="exit with status 1 if less was exercised"
+    )
     add_common(parser)
 
 

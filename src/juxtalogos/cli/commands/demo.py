@@ -18,9 +18,9 @@ from juxtalogos.model.errors import UsageError, nearest
 from juxtalogos.model.findings import general_path
 
 DESCRIPTION = """\
-Start the services of the Port of Merrow on a loopback port, berths (OpenAPI), pilotage (WSDL and
-SOAP) and registry (OData V4, with a V2 face), walk import, show, call, compose, run, coverage and
-report in a scratch workspace, and compare the findings with the deviations planted in the services.
+Start the services of the Port of Merrow on a loopback port: berths (OpenAPI), pilotage (WSDL and
+SOAP) and registry (OData V4 and V2). Run import, show, call, compose, run, explore, coverage and
+report in a temporary workspace, and compare the findings with the deviations planted in the services.
 
 exit status: 0 the findings are exactly the planted ones; 1 they are not."""
 EXAMPLE = """\
@@ -38,15 +38,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--deviations",
         default="all",
         metavar="NAMES",
-        help="which planted deviations are on: all, none, or names separated by commas",
+        help="planted deviations to switch on: all, none, or names separated by commas",
     )
     parser.add_argument("--list", action="store_true", help="list the planted deviations")
+    parser.add_argument("--serve", action="store_true", help="only start the services, until interrupted")
     parser.add_argument(
-        "--serve", action="store_true", help="only serve, for trials by hand; until interrupted"
+        "--port", type=int, default=0, metavar="N", help="the port of the services (default: any free one)"
     )
-    parser.add_argument("--port", type=int, default=0, metavar="N", help="the service's port (any free one)")
     parser.add_argument(
-        "--into", type=Path, metavar="DIR", help="make the workspace here instead of in a scratch folder"
+        "--into", type=Path, metavar="DIR", help="create the workspace here instead of in a temporary folder"
     )
     add_common(parser, json=False)
 
@@ -119,10 +119,7 @@ def _walk(out: Terminal, args: _DemoArguments, odd: frozenset[str], urls: dict[s
     try:
         _steps(out, folder, definitions / "berths.yaml", urls["berths"])
         found = _found(folder)
-        words = (
-            "What valid requests cannot find: requests that break a rule, laws over several exchanges,"
-            " sign-in, sequences."
-        )
+        words = "Explore: requests that violate a rule, laws over several exchanges, sign-in, sequences."
         _say(out, words, ["explore", "berths", "--token", "harbour", "-C", str(folder)])
         explored = _found(folder)
         _second_service(out, folder, urls["pilotage"])
@@ -138,43 +135,43 @@ def _walk(out: Terminal, args: _DemoArguments, odd: frozenset[str], urls: dict[s
 
 def _steps(out: Terminal, folder: Path, definition: Path, url: str) -> None:
     place = ["-C", str(folder)]
-    _say(out, "A workspace holds definitions, suites and the ledger of runs.", ["init", str(folder)])
+    _say(out, "Create a workspace for definitions, suites and the ledger of runs.", ["init", str(folder)])
     _say(
         out,
-        "The definition is read into a contract; faults would be listed here with their lines.",
+        "Import the definition. Faults would be listed here with their lines.",
         ["import", str(definition), *place],
     )
     _say(
         out,
-        "The service's address is ours to give: servers named in a definition are never called unasked.",
+        "Set the base URL. Servers that a definition names are never called on their own.",
         ["targets", "set", "quayside", url, *place],
     )
     words = (
-        "Two operations want a sign-in: where the secret is gets written down, never the secret, and it may"
-        " go to this target only."
+        "Two operations require a credential. Only its place is stored, never the "
+        "secret; it is sent to this target only."
     )
     _say(
         out, words, ["targets", "set", "quayside", "--credential", f"harbourKey=env:{_KEY_VARIABLE}", *place]
     )
-    _say(out, "What the contract has.", ["show", "berths", *place])
+    _say(out, "Show the operations of the contract.", ["show", "berths", *place])
     _say(
         out,
-        "One operation, sent once with sample values, and what its answer says against the definition.",
+        "Call one operation with sample values and judge the response.",
         ["call", "getBerth", *place],
     )
     _say(
         out,
-        "How operations depend on one another, and why we think so.",
+        "List how operations depend on one another, with the reasons.",
         ["compose", "berths", "--dependencies", *place],
     )
     _say(
         out,
-        "A suite for all of it: a case per operation, and a flow per resource.",
+        "Write a suite: a case per operation and a flow per resource.",
         ["compose", "berths", *place],
     )
-    _say(out, "The suite is run; every exchange is judged and kept.", ["run", "berths", *place])
-    _say(out, "How much of the definition that exercised.", ["coverage", *place])
-    _say(out, "And the report, one file for a browser; JUnit XML for pipelines.", ["report", *place])
+    _say(out, "Run the suite. Every exchange is judged and stored.", ["run", "berths", *place])
+    _say(out, "Show how much of the definition the run exercised.", ["coverage", *place])
+    _say(out, "Write the report: one HTML file, and JUnit XML for pipelines.", ["report", *place])
     _say(out, "", ["report", "--form", "junit", *place])
 
 
@@ -182,7 +179,7 @@ def _second_service(out: Terminal, folder: Path, url: str) -> None:
     place = ["-C", str(folder)]
     _say(
         out,
-        "The other service speaks SOAP; its WSDL is read by the same command, from where it is served.",
+        "The second service uses SOAP. The same command imports its WSDL from its URL.",
         ["import", f"{url}?wsdl", *place],
     )
     _say(out, "", ["targets", "set", "quayside", url, "--contract", "pilotage", *place])
@@ -191,33 +188,35 @@ def _second_service(out: Terminal, folder: Path, url: str) -> None:
         "",
         ["targets", "set", "quayside", "--credential", f"token=night desk:env:{_KEY_VARIABLE}", *place],
     )
-    _say(out, "Its operations, with service, port, version and style.", ["show", "pilotage", *place])
+    _say(out, "Show its operations with service, port, version and style.", ["show", "pilotage", *place])
     _say(
         out,
-        "One of them: inputs by address, placed in the schema's order; a WS-Security token goes with it.",
+        ("Call one: inputs by address, sent in the order of the schema, with a WS-Security token."),
         ["call", "planJob", "--set", "body/order/vessel/name=Tern", "--set", "body/order/tugs=2", *place],
     )
     words = (
-        "Of tideGate nothing tells what it does; what may destroy something is not composed unasked, so it is"
-        " said once."
+        "The name of tideGate does not say what it does, so compose would leave it out. "
+        "A rule says that it reads."
     )
     _say(out, words, ["rules", "tideGate", "--does", "read", *place])
-    _say(out, "Values flow by type and name; declared faults are provoked.", ["compose", "pilotage", *place])
+    _say(
+        out,
+        ("Write its suite: values are linked by type and name, declared faults are provoked."),
+        ["compose", "pilotage", *place],
+    )
     _say(out, "", ["run", "pilotage", *place])
-    _say(out, "Elements, attributes, choices, nil and faults count as covered or not.", ["coverage", *place])
+    _say(out, "Show its coverage: elements, attributes, choices, nil and faults.", ["coverage", *place])
     _say(out, "", ["report", *place])
 
 
 def _data_service(out: Terminal, folder: Path, url: str) -> None:
     place = ["-C", str(folder)]
-    words = (
-        "The third service speaks OData: its root leads to the metadata, and entity sets become operations."
-    )
+    words = "The third service uses OData: its root leads to the metadata, and entity sets become operations."
     _say(out, words, ["import", url, *place])
     _say(out, "", ["targets", "set", "quayside", url, "--contract", "registry", *place])
-    words = "A new entity with its parts: a deep insert, as the metadata has it."
+    words = "Write a request for a new entity with its parts (deep insert)."
     _say(out, words, ["skeleton", "Inspections.create", "--full", *place])
-    words = "Query options are inputs, and what comes back is compared with what they asked for."
+    words = "Query options are inputs, and the response is compared with what they ask for."
     _say(
         out,
         words,

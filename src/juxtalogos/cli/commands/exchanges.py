@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 
 from juxtalogos.cli.shared.calling import exchange_data, result_data, show_exchange, show_results
 from juxtalogos.cli.shared.earlier import exchange_named
+from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.formats import finding_kinds
 from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, open_ledger
@@ -31,17 +32,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "name", nargs="?", default="", metavar="@EXCHANGE", help="show this one: @17, @last or @OPERATION"
     )
     parser.add_argument(
-        "--run", dest="run_number", type=int, metavar="RUN", help="of this run; the latest when left out"
+        "--run", dest="run_number", type=int, metavar="RUN", help="of this run (default: the latest)"
     )
     parser.add_argument("--method", help="of this method")
-    parser.add_argument("--path", metavar="TEXT", help="whose URL has this in it")
+    parser.add_argument("--path", metavar="TEXT", help="whose URL contains this text")
     parser.add_argument("--status", metavar="CODE", help="of this status code or range (404, 5XX)")
     parser.add_argument("--verdict", choices=[str(verdict) for verdict in Verdict], help="of this verdict")
     parser.add_argument("--operation", metavar="ID", help="of this operation")
     parser.add_argument("--finding", metavar="KIND", help="with a finding of this kind (or `any`)")
-    parser.add_argument("--raw", action="store_true", help="show bodies as they came")
+    parser.add_argument("--raw", action="store_true", help="show bodies unformatted")
     parser.add_argument(
-        "--har", type=Path, metavar="FILE", help="write those listed as HAR 1.2; secrets are masked in it"
+        "--har", type=Path, metavar="FILE", help="write the listed exchanges as HAR 1.2, with secrets masked"
     )
     add_common(parser)
 
@@ -102,7 +103,7 @@ def run(args: _ExchangesArguments) -> int:
             rows,
             right=(0, 5, 6),
         )
-        out.note((f"{len(records)} exchanges of run {run_id}", "note"))
+        out.note((f"{counted(len(records), 'exchange')} of run {run_id}", "note"))
     return EXIT_HELD
 
 

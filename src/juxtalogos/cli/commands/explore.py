@@ -44,15 +44,16 @@ from juxtalogos.workspace.trust import Grant, Trust
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Find what a suite of valid requests cannot: valid requests that cover the definition, requests that
-break one of its rules, laws over several exchanges (what was created is there, what was deleted is
-gone, pages are the whole ...), sign-in, and the states that things come into. What is made is taken
-away again; nothing else is changed. Everything is kept in the ledger as a run; an interrupt keeps
-what was done.
+Generate requests and look for faults that a suite of valid requests cannot find: valid requests that
+cover the definition, requests that violate one of its rules, laws over several exchanges (a created
+item can be read, a deleted one is gone, pages are complete), sign-in, and sequences of states.
 
-Told apart are findings (the definition, or its protocol, forbids it), what the service took though
-the definition does not allow it (lenient), and doubts: laws that nobody stated. A doubt fails
-nothing until it is adopted."""
+What explore creates it removes again. Every exchange is stored in the ledger as a run; an interrupt
+keeps what was done.
+
+Results are reported in classes: findings (the definition or its protocol forbids it), lenient (the
+service accepted what the definition does not allow), and doubts (a law is violated that the
+definition does not state). A doubt does not fail the run until you adopt it."""
 EXAMPLE = """\
   juxtalogos explore berths --target local
   juxtalogos explore announcePortCall closePortCall --seconds 60
@@ -65,21 +66,25 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "what",
         nargs="*",
         metavar="CONTRACT or OPERATION",
-        help="what is explored; every contract when left out",
+        help="what to explore (default: every contract)",
     )
     add_target(parser)
     add_identity(parser)
     budget = parser.add_argument_group("budgets")
-    budget.add_argument("--seconds", type=float, default=600.0, metavar="N", help="end after so long (600)")
-    budget.add_argument("--requests", type=int, default=20_000, metavar="N", help="requests in all (20,000)")
-    budget.add_argument("--each", type=int, default=500, metavar="N", help="requests to one operation (500)")
-    budget.add_argument("--failures", type=int, default=0, metavar="N", help="end when so many were found")
+    budget.add_argument(
+        "--seconds", type=float, default=600.0, metavar="N", help="stop after this time (600)"
+    )
+    budget.add_argument(
+        "--requests", type=int, default=20_000, metavar="N", help="requests in total (20,000)"
+    )
+    budget.add_argument("--each", type=int, default=500, metavar="N", help="requests per operation (500)")
+    budget.add_argument("--failures", type=int, default=0, metavar="N", help="stop after this many findings")
     budget.add_argument(
         "--weight",
         action="append",
         default=[],
         metavar="OPERATION=FACTOR",
-        help="give an operation, or a pattern of them, more or less of it",
+        help="give an operation, or a pattern of operations, a larger or smaller share",
     )
     parser.add_argument(
         "--leave-out",
@@ -88,22 +93,22 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="OPERATION=REASON",
         help="do not explore an operation, or a pattern of them",
     )
-    parser.add_argument("--only-reading", action="store_true", help="send only what changes nothing")
-    parser.add_argument("--seed", type=int, default=0, metavar="N", help="for made-up values (0)")
+    parser.add_argument("--only-reading", action="store_true", help="send only requests that read")
+    parser.add_argument("--seed", type=int, default=0, metavar="N", help="seed of generated values (0)")
     parser.add_argument(
         "--token",
         default="",
         metavar="TEXT",
         help=(
-            "what unique names are made of; random when left out: the same seed, token and state of the"
-            " service give the same requests"
+            "base of unique names (default: random); the same seed, token and state of the "
+            "service give the same requests"
         ),
     )
     parser.add_argument(
         "--save",
         default="",
         metavar="SUITE",
-        help="write what was found, and what worked, as a suite that runs without exploring",
+        help="write findings and successful requests as a suite",
     )
     add_pace(parser)
     add_grant(parser)
@@ -171,7 +176,11 @@ def run(args: ExploreArguments) -> int:
                     (f"sent without a credential for {wanted}: ", "remark"), session.sign_in_command(wanted)
                 )
         for path, kept in saved.items():
-            unsaid = f"; {kept.unsaved} findings that no suite can say are left out" if kept.unsaved else ""
+            unsaid = (
+                f"; {kept.unsaved} findings cannot be written as a case and are left out"
+                if kept.unsaved
+                else ""
+            )
             out.line(
                 ("written: ", "held"),
                 f"{path}  {len(kept.cases)} cases{unsaid}",
@@ -222,7 +231,7 @@ def _may_save(args: ExploreArguments, home: Workspace, names: Iterable[str]) -> 
         path = home.suites / f"{name}{ENDINGS[0]}"
         if path.exists():
             raise UsageError(
-                f"the suite {name} is there already",
+                f"the suite {name} exists already",
                 where=str(path),
                 mend="give another name, or remove it: juxtalogos suite remove",
             )
@@ -253,7 +262,7 @@ def chosen_operations(home: Workspace, words: list[str]) -> dict[str, frozenset[
                 *(candidate.id for name in names for candidate in home.contract(name).operations),
             ]
             raise UsageError(
-                f"there is no contract and no operation {quoted(word)}", mend=nearest(word, known)
+                f"no contract and no operation is called {quoted(word)}", mend=nearest(word, known)
             )
         for name, operation in hits:
             found.setdefault(name, set()).add(operation)

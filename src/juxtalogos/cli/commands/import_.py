@@ -34,15 +34,15 @@ from juxtalogos.workspace.trust import Grant, Trust
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Read a definition (OpenAPI 2.0, 3.0 or 3.1, WSDL 1.1; JSON, YAML or XML) with all documents it
-refers to, and keep it in the workspace. SOURCE is a file, a folder, a zip archive, a URL, or a
-catalogue (RFC 9727) of several. Every fault is listed with its line and how to mend it; what is
-sound is kept. With --refresh the source of a contract is read again, and what changed is told.
+Import a definition (OpenAPI 2.0, 3.0 or 3.1, WSDL 1.1, OData metadata; JSON, YAML or XML) with all
+documents that it refers to. SOURCE is a file, a folder, a zip archive, a URL, or a catalogue
+(RFC 9727). Every fault is listed with its line and its remedy; sound operations are kept.
 
-References over the network lead to the source's own origin only, unless allowed. Secrets are given
-as env:NAME, file:PATH or keyring:SERVICE/NAME; nothing secret is written down.
+--refresh reads the source of a contract again and reports what changed. References over the network
+are followed to the source's own origin only, unless you allow others. Secrets are named as env:NAME,
+file:PATH or keyring:SERVICE/NAME and never stored.
 
-exit status: 0 sound; 1 faults were found, the sound operations are kept; 2 nothing can be used."""
+exit status: 0 no faults; 1 faults were found, sound operations are kept; 2 nothing can be used."""
 EXAMPLE = """\
   juxtalogos import berths.yaml
   juxtalogos import definitions/ --root api/main.yaml --name berths
@@ -59,22 +59,20 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="SOURCE",
         help="a file, folder, zip archive, URL or catalogue; with --refresh a contract",
     )
-    parser.add_argument("--name", default="", help="the contract's name; made from the file's when left out")
+    parser.add_argument("--name", default="", help="the contract's name (default: from the file's name)")
     parser.add_argument(
-        "--root", default="", metavar="FILE", help="in a folder or archive: the file to begin with"
+        "--root", default="", metavar="FILE", help="in a folder or archive: the root document"
     )
     parser.add_argument(
         "--entry",
         action="append",
         default=[],
         metavar="TEXT",
-        help="of a catalogue: only definitions with this text in their address",
+        help="in a catalogue: only definitions whose address contains this text",
     )
+    parser.add_argument("--replace", action="store_true", help="replace a contract of the same name")
     parser.add_argument(
-        "--replace", action="store_true", help="take the place of a contract of that name from elsewhere"
-    )
-    parser.add_argument(
-        "--refresh", action="store_true", help="read the sources of one contract, or of all, again"
+        "--refresh", action="store_true", help="read the source of one contract, or of all, again"
     )
     network = parser.add_argument_group("options of a URL")
     add_credential(network, "SCHEME is basic or bearer")
@@ -90,7 +88,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--proxy-credential", default="", metavar="basic=USER:env:NAME", help="sign in at the proxy"
     )
     network.add_argument(
-        "--ca-file", default="", metavar="FILE", help="trust the authorities in this PEM file"
+        "--ca-file", default="", metavar="FILE", help="trust the certificate authorities in this PEM file"
     )
     network.add_argument(
         "--allow-origin",
@@ -133,7 +131,7 @@ def run(args: _ImportArguments) -> int:
             again = read_again(home, name, given if given != Access() else None, grant)
             found.append((again, home.contract(name)))
     elif not args.source:
-        raise UsageError("no source is given", mend="juxtalogos import FILE, FOLDER, ARCHIVE or URL")
+        raise UsageError("no source given", mend="juxtalogos import FILE, FOLDER, ARCHIVE or URL")
     else:
         found = [
             (one, None) for one in read_source(args.source, _access(args), args.root, args.name, args.entry)
@@ -160,10 +158,10 @@ def _finish(args: _ImportArguments, home: Workspace, found: Imported, before: Co
         return EXIT_UNUSABLE
     elsewhere = other_source(home, found) if not args.replace and before is None else ""
     if elsewhere:
-        what = f"there is a contract {contract.name} already, from {elsewhere}"
+        what = f"the contract {contract.name} exists already, from {elsewhere}"
         mend = (
-            "--replace takes this one in its place, --name NAME keeps both; juxtalogos import --refresh"
-            f" {contract.name} reads its own source again"
+            "--replace replaces it, --name NAME keeps both; juxtalogos import --refresh "
+            f"{contract.name} reads its source again"
         )
         terminal(args).warn(str(UsageError(what, mend=mend)))
         return EXIT_UNUSABLE
@@ -188,7 +186,9 @@ def _access(args: _ImportArguments) -> Access:
     for origin_url in args.allow_origin:
         check_url(origin_url)
     if "@" in urlsplit(args.proxy).netloc:
-        raise UsageError("a proxy's login is given apart", mend="--proxy-credential basic=USER:env:NAME")
+        raise UsageError(
+            "the login of a proxy has its own option", mend="--proxy-credential basic=USER:env:NAME"
+        )
     nobody = CredentialSource(""), ""
     signed = [_login(text, "--credential", ("basic", "bearer")) for text in args.credential]
     by_scheme = {one.scheme: (one, secret) for one, secret in signed}
@@ -287,7 +287,7 @@ def _tell_faults(args: Arguments, contract: Contract) -> None:
             out.line((fault.mend, "note"), indent=2)
         if len(shown) < len(found):
             out.line(
-                (f"and {len(found) - len(shown)} more like it (every one with -v or --json)", style), indent=2
+                (f"and {len(found) - len(shown)} more like it (-v or --json lists all)", style), indent=2
             )
     if len(contract.faults) > FEW:
         counts = Counter(fault.severity for fault in contract.faults)
@@ -299,7 +299,7 @@ def _tell(args: Arguments, contract: Contract, kept: bool, replaced: bool, base:
     out = terminal(args)
     _tell_faults(args, contract)
     if not kept:
-        out.line(("no sound operation is left, so nothing was kept", "deviation"))
+        out.line(("no valid operation is left, so nothing was imported", "deviation"))
         return
     verb = "read again" if replaced else "read"
     count = len(contract.operations)
@@ -317,8 +317,8 @@ def _tell(args: Arguments, contract: Contract, kept: bool, replaced: bool, base:
         out.note(
             (
                 (
-                    f"the catalogue says that it is served at {base}; to use that: juxtalogos targets set"
-                    f" NAME {base} --contract {contract.name}"
+                    f"the catalogue names the server {base}; to use it: juxtalogos targets set NAME "
+                    f"{base} --contract {contract.name}"
                 ),
                 "note",
             )
@@ -327,8 +327,8 @@ def _tell(args: Arguments, contract: Contract, kept: bool, replaced: bool, base:
         out.note(
             (
                 (
-                    f"the definition names the server {server}; it is used only when you add it: juxtalogos"
-                    f" targets set NAME {server}"
+                    f"the definition names the server {server}; to use it: juxtalogos targets set "
+                    f"NAME {server}"
                 ),
                 "note",
             )

@@ -8,9 +8,7 @@ from pathlib import Path
 from juxtalogos.cli.shared.options import EXIT_HELD, Arguments, add_common, terminal
 from juxtalogos.workspace.workspace import init_workspace
 
-DESCRIPTION = (
-    "Make a workspace: a folder with juxtalogos.toml, where definitions, suites and the ledger live."
-)
+DESCRIPTION = "Create a workspace: a folder with juxtalogos.toml, definitions, suites and the ledger of runs."
 EXAMPLE = """\
   juxtalogos init harbour
   cd harbour && juxtalogos import ../berths.yaml
@@ -18,7 +16,7 @@ EXAMPLE = """\
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("folder", nargs="?", type=Path, help="the folder; this one when left out")
+    parser.add_argument("folder", nargs="?", type=Path, help="the folder (default: the current one)")
     add_common(parser)
 
 

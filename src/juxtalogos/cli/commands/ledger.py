@@ -9,11 +9,11 @@ from juxtalogos.cli.shared.options import EXIT_FAILED, EXIT_HELD, Arguments, add
 from juxtalogos.ledger import ledger_faults, rescue_ledger
 
 DESCRIPTION = """\
-Look through the ledger for damage (a disk that failed, a copy cut short): what is wrong is told.
---save writes a new ledger of everything that can still be read; put it in the place of the damaged
-one (.juxtalogos/ledger.sqlite).
+Check the ledger for corruption (a failed disk, an incomplete copy) and report what is damaged.
+--save writes everything that can be read to a new file, which can replace the damaged one
+(.juxtalogos/ledger.sqlite).
 
-exit status: 0 it is whole; 1 it is damaged."""
+exit status: 0 not damaged; 1 damaged."""
 EXAMPLE = """\
   juxtalogos ledger check
   juxtalogos ledger check --save saved.sqlite
@@ -22,7 +22,9 @@ EXAMPLE = """\
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("action", choices=("check",), help="what to do")
-    parser.add_argument("--save", type=Path, metavar="FILE", help="write what can be read into this new file")
+    parser.add_argument(
+        "--save", type=Path, metavar="FILE", help="write everything that can be read to this new file"
+    )
     add_common(parser)
 
 

@@ -21,13 +21,13 @@ from juxtalogos.suite.document.writer import to_yaml
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Turn what an answer showed into checks. --list shows the answer as a numbered tree; numbers or paths
-choose places in it, and a check of each is added to the step that the exchange was (or printed,
-where it was no step of a suite). Such checks hold today's behaviour fast, and say so when they
-fail. --whole keeps the whole answer under kept/ and compares later ones with it: what the call
-itself made (ids, its own times) may differ by right. --twice makes the answer again (a safe
-operation is called once more, else its case is run twice) and lets differ what differed. --renew
-shows what changed, and takes the answer of this exchange in place of the one kept."""
+Turn values of a response into checks. --list shows the response as a numbered tree. Choose places by
+number or path; a check of each is added to the step that made the exchange, or printed if the
+exchange is not part of a suite. These checks pin the current behaviour and say so when they fail.
+
+--whole keeps the whole response in kept/ and compares later responses with it; values that the call
+generates (IDs, timestamps) may differ. --twice repeats the call (or the case, if the operation is
+not safe) and allows what differed. --renew shows what changed and replaces the kept response."""
 EXAMPLE = """\
   juxtalogos pin --list
   juxtalogos pin 4 7
@@ -40,38 +40,36 @@ EXAMPLE = """\
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "place", nargs="*", metavar="NUMBER or PATH", help="what to hold fast, as --list numbers it"
+        "place", nargs="*", metavar="NUMBER or PATH", help="what to pin: numbers of --list, or paths"
     )
     parser.add_argument(
         "--exchange",
         default="@last",
         metavar="@N",
-        help="of this exchange: @17, @last (when left out) or @OPERATION",
+        help="the exchange: @17, @last (default) or @OPERATION",
     )
-    parser.add_argument("--list", action="store_true", help="show the answer as a numbered tree")
+    parser.add_argument("--list", action="store_true", help="show the response as a numbered tree")
     parser.add_argument(
         "--test",
         choices=("equals", "type", "exists"),
         default="equals",
-        help="what is held: the value, its type, that it is there",
+        help="what to check: the value, its type, or that it exists",
     )
-    limits = parser.add_argument_group("in place of what came")
+    limits = parser.add_argument_group("the expected value, instead of the one received")
     for name, metavar, words in LIMITS:
         limits.add_argument(f"--{name}", default=None, metavar=metavar, help=words)
-    parser.add_argument("--whole", metavar="NAME", help="keep the whole answer under this name")
+    parser.add_argument("--whole", metavar="NAME", help="keep the whole response under this name")
     parser.add_argument(
         "--twice",
         action="store_true",
-        help="with --whole: make the answer again and let differ what differed",
+        help="with --whole: repeat the call and allow what differed",
     )
     parser.add_argument(
         "--renew",
         metavar="NAME",
-        help="show what changed, and keep this answer in place of the one kept under a name",
+        help="show what changed and replace the kept response of this name",
     )
-    parser.add_argument(
-        "--yes", action="store_true", help="with --renew: take the differences without asking"
-    )
+    parser.add_argument("--yes", action="store_true", help="with --renew: replace without asking")
     parser.add_argument(
         "--report-as",
         default="",
@@ -82,9 +80,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--save",
         default="",
         metavar="SUITE#CASE",
-        help="make a step of the exchange first, such as of a recorded one",
+        help="first save the exchange as a step, for example a recorded one",
     )
-    parser.add_argument("--note", default="", help="why, in your words; told when the check fails")
+    parser.add_argument("--note", default="", help="the reason; shown when the check fails")
     add_common(parser)
 
 
@@ -92,7 +90,7 @@ LIMITS = (
     ("above", "N", "the value is more than this number, or after this date"),
     ("below", "N", "it is less"),
     ("matches", "PATTERN", "the pattern is found in it (ECMA-262)"),
-    ("computed", "FORMULA", "it is what the formula gives, such as 'inputs.a + inputs.b'"),
+    ("computed", "FORMULA", "it equals the result of a formula, such as 'inputs.a + inputs.b'"),
 )
 
 
@@ -149,7 +147,7 @@ def run(args: _PinArguments) -> int:
             out.table(("number", "place", "value", "address"), rows, styles=("", "name"), right=(0,))
             out.note(
                 (
-                    f"exchange {record.id}: {record.operation}; hold some fast: juxtalogos pin NUMBER ...",
+                    (f"exchange {record.id}: {record.operation}; to pin some: juxtalogos pin NUMBER ..."),
                     "note",
                 )
             )
@@ -207,13 +205,13 @@ def _data(number: int, place: AnswerPlace) -> dict[str, Any]:
 def _report(args: _PinArguments, home: Workspace, record: ExchangeRecord, places: list[AnswerPlace]) -> int:
     if len(places) != 1:
         raise UsageError(
-            "one value goes under one name", mend="name one place: juxtalogos pin PLACE --report-as NAME"
+            "a name is for one value", mend="name one place: juxtalogos pin PLACE --report-as NAME"
         )
     record = _as_step(args, home, record)
     where: Any = places[0].at or {"xpath": places[0].xpath}
     out, case = terminal(args), record.case.partition("[")[0]
     if not is_step(home, record):
-        raise UsageError("this exchange is no step of a suite", mend="make one of it: --save SUITE#CASE")
+        raise UsageError("this exchange is not part of a suite", mend="save it as a step: --save SUITE#CASE")
     add_reported(find_suite(home, record.suite), case, record.step, {args.report_as: where})
     out.line(
         "reported as ",
@@ -229,7 +227,7 @@ def _give(args: _PinArguments, home: Workspace, record: ExchangeRecord, checks: 
     case = record.case.partition("[")[0]
     if not is_step(home, record):
         out.raw(to_yaml({"x-juxtalogos-checks": checks}))
-        out.note(("this exchange is no step of a suite: make one of it with --save SUITE#CASE", "note"))
+        out.note(("this exchange is not part of a suite; save it as a step with --save SUITE#CASE", "note"))
         return
     path = find_suite(home, record.suite)
     add_checks(path, case, record.step, checks)

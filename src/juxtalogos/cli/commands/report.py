@@ -15,8 +15,8 @@ from juxtalogos.report import REPORTERS, narrowed, run_view, with_coverage, writ
 from juxtalogos.suite.document.saving import place_of
 
 DESCRIPTION = """\
-Write a report of a run: `html`, one self-contained page with findings, cases, coverage and every
-exchange; or `junit`, XML for pipelines."""
+Write a report of a run: `html` is one self-contained page with findings, cases, coverage and every
+exchange; `junit` is JUnit XML for pipelines."""
 EXAMPLE = """\
   juxtalogos report
   juxtalogos report 3 --form junit -o results.xml
@@ -25,9 +25,7 @@ EXAMPLE = """\
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "number", nargs="?", type=int, metavar="RUN", help="the run; the latest when left out"
-    )
+    parser.add_argument("number", nargs="?", type=int, metavar="RUN", help="the run (default: the latest)")
     parser.add_argument(
         "--form",
         metavar="FORM",
@@ -39,12 +37,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--output",
         type=Path,
         metavar="FILE",
-        help="the file, - for stdout; reports/run-N in the workspace when left out",
+        help="the file, - for stdout (default: reports/run-N in the workspace)",
     )
     which = parser.add_mutually_exclusive_group()
-    which.add_argument("--case", default="", metavar="SUITE#CASE", help="of this case only")
+    which.add_argument("--case", default="", metavar="SUITE#CASE", help="only this case")
     which.add_argument(
-        "--exchange", default="", metavar="@EXCHANGE", help="of this exchange only: @17, @last or @OPERATION"
+        "--exchange", default="", metavar="@EXCHANGE", help="only this exchange: @17, @last or @OPERATION"
     )
     add_common(parser)
 
@@ -60,9 +58,7 @@ class _ReportArguments(Arguments):
 def run(args: _ReportArguments) -> int:
     home = workspace(args)
     if args.form not in REPORTERS:
-        raise UsageError(
-            f"there is no form of report {quoted(args.form)}", mend=nearest(args.form, REPORTERS)
-        )
+        raise UsageError(f"there is no report form {quoted(args.form)}", mend=nearest(args.form, REPORTERS))
     chosen = exchange_named(home, args.exchange) if args.exchange else None
     suite, case = place_of(args.case) if args.case else ("", "")
     with open_ledger(home.ledger_path) as ledger:

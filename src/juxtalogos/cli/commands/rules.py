@@ -21,11 +21,12 @@ from juxtalogos.workspace.rule_tables import RuleTable, add_rule, remove_rule, r
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-List the rules of juxtalogos.toml for single operations, and write them. --off says that a kind of
-check is not made for an operation, and why; it is told where it would have failed, and counts no
-more. ADDRESS=@OPERATION#/path corrects where compose takes an input from; --no-source ADDRESS lets
-it be a sample; --does says what an operation does, where its name and method mislead. CONTRACT:*
-stands for every operation."""
+List and write rules of juxtalogos.toml for single operations.
+
+--off switches a kind of check off, with a reason; failures of it are then reported but do not count.
+ADDRESS=@OPERATION#/path corrects where compose takes an input from, and --no-source ADDRESS uses a
+sample instead. --does states what an operation does if its name and method are misleading; `switch`
+and `destroy` keep compose from calling it. CONTRACT:* stands for every operation."""
 EXAMPLE = """\
   juxtalogos rules
   juxtalogos rules getBerth --off body.format --reason "the office writes local times until May"
@@ -34,13 +35,13 @@ EXAMPLE = """\
   juxtalogos rules --remove 2
 """
 _WORDS = {
-    "off": "not made",
-    "dependencies": "taken from",
-    "standing": "always checked",
+    "off": "off",
+    "dependencies": "source",
+    "standing": "standing check",
     "meanings": "does",
     "known": "known value",
     "leave-out": "left out",
-    "send": "sent too",
+    "send": "sent",
 }
 
 
@@ -52,22 +53,22 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "settings",
         nargs="*",
         metavar="ADDRESS=@OPERATION#/path",
-        help="an input, and where compose takes it from",
+        help="an input and its source for compose",
     )
-    parser.add_argument("--off", default="", metavar="KIND", help="a kind of check that is not made")
+    parser.add_argument("--off", default="", metavar="KIND", help="the kind of check to switch off")
     parser.add_argument("--reason", default="", metavar="TEXT", help="with --off: why")
     parser.add_argument(
         "--no-source",
         action="append",
         default=[],
         metavar="ADDRESS",
-        help="an input that compose takes from nowhere",
+        help="an input without a source: compose uses a sample",
     )
     parser.add_argument(
         "--does", default="", choices=SAID, metavar="WORD", help=f"what the operation does: {', '.join(SAID)}"
     )
     parser.add_argument(
-        "--remove", type=int, metavar="NUMBER", help="take out a rule, by its number in the list"
+        "--remove", type=int, metavar="NUMBER", help="remove a rule by its number in the list"
     )
     add_common(parser)
 
@@ -86,7 +87,7 @@ def run(args: _RulesArguments) -> int:
     home, out = workspace(args), terminal(args)
     if args.remove is not None:
         rule = remove_rule(home, args.remove)
-        out.line("taken out: ", (_told(rule), "name"))
+        out.line("removed: ", (_told(rule), "name"))
         return EXIT_HELD
     if not args.operation:
         return _list(args, home)
@@ -94,20 +95,20 @@ def run(args: _RulesArguments) -> int:
     name = operation.id if operation else "*"
     if not (args.off or args.settings or args.no_source or args.does):
         raise UsageError(
-            "nothing is said of the operation",
+            "no rule is given",
             mend="give --off KIND, ADDRESS=@OPERATION#/path, --no-source ADDRESS or --does WORD",
         )
     if args.off:
         if not args.reason.strip():
             raise UsageError(
-                "a check is switched off for a reason", mend="say it: --reason 'the office knows'"
+                "switching a check off needs a reason", mend="add it: --reason 'the office knows'"
             )
         entry: dict[str, Any] = {"operation": name, "kind": args.off, "reason": args.reason}
         add_rule(home, contract.name, "off", entry, lambda: rules_of(home.config, {contract.name: contract}))
-        out.line("written: ", (f"{name} {args.off}", "name"), f" is not made: {args.reason}")
+        out.line("written: ", (f"{name} {args.off}", "name"), f" is switched off: {args.reason}")
     if args.does:
         if operation is None:
-            raise UsageError("--does is said of one operation", mend="name it")
+            raise UsageError("--does is for one operation", mend="name it")
         add_rule(home, contract.name, "meanings", {"operation": name, "does": args.does}, lambda: None)
         out.line("written: ", (name, "name"), f" does {args.does}")
     for entry in [
@@ -137,8 +138,8 @@ def _source(contract: Contract, operation: Operation | None, text: str) -> dict[
     found = re.fullmatch(r"([^=]+)=@([^#]+)#(/.*|)", text, re.DOTALL)
     if found is None or operation is None:
         raise UsageError(
-            f"{quoted(text)} says no source of an input",
-            mend="write ADDRESS=@OPERATION#/path, of one operation",
+            f"{quoted(text)} is not a source of an input",
+            mend="write ADDRESS=@OPERATION#/path, for one operation",
         )
     address = resolve_address(operation, found[1].strip())
     source = contract.operation(found[2])
@@ -154,7 +155,7 @@ def _source(contract: Contract, operation: Operation | None, text: str) -> dict[
 
 def _none(operation: Operation | None, address: str) -> dict[str, Any]:
     if operation is None:
-        raise UsageError("--no-source is of one operation", mend="name it")
+        raise UsageError("--no-source is for one operation", mend="name it")
     return {"operation": operation.id, "input": resolve_address(operation, address), "drop": True}
 
 
@@ -180,7 +181,7 @@ def _list(args: Arguments, home: Workspace) -> int:
             ("number", "contract", "operation", "rule", "what"), rows, styles=("", "", "name"), right=(0,)
         )
     else:
-        out.line("no rules are written")
+        out.line("there are no rules")
     return EXIT_HELD
 
 

@@ -39,9 +39,9 @@ from juxtalogos.suite.model import Suite
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Run every suite of the workspace, or suites, folders of suites, cases, and steps with the steps that
-give what they need; of these by tag, by operation, or what still fails. Everything is kept in the
-ledger; an interrupt keeps what was done."""
+Run suites against a target: all of them, or chosen suites, folders, cases or steps (a step runs with
+the steps that provide its inputs). Select further by tag, by operation, or by what failed before.
+Every exchange is stored in the ledger; an interrupt keeps what was done."""
 EXAMPLE = """\
   juxtalogos run --target local --jobs 8
   juxtalogos run berths#flow-port-calls
@@ -54,20 +54,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "what",
         nargs="*",
         metavar="SUITE[#CASE[#STEP]]",
-        help="what to run: suites, folders of suites, cases, steps; every suite when left out",
+        help="what to run: suites, folders of suites, cases, steps (default: every suite)",
     )
-    parser.add_argument(
-        "--tag", action="append", default=[], metavar="TAG", help="of these the cases with this tag"
-    )
+    parser.add_argument("--tag", action="append", default=[], metavar="TAG", help="only cases with this tag")
     parser.add_argument(
         "--operation",
         action="append",
         default=[],
         metavar="OPERATION",
-        help="of these the cases that call this operation",
+        help="only cases that call this operation",
     )
     parser.add_argument(
-        "--still-failing", action="store_true", help="of these the cases that failed when they last ran"
+        "--still-failing", action="store_true", help="only cases that failed in their last run"
     )
     add_target(parser)
     add_identity(parser)
@@ -77,23 +75,27 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         type=int,
         default=1,
         metavar="N",
-        help="deal the cases out to so many processes (1), which share the jobs",
+        help="distribute the cases to this many processes (1), which share the jobs",
     )
     parser.add_argument(
-        "--repeat", type=int, default=1, metavar="N", help="run each case, or row of its table, so many times"
+        "--repeat",
+        type=int,
+        default=1,
+        metavar="N",
+        help="run each case, or each row of its table, this many times",
     )
     parser.add_argument(
         "--seed",
         type=int,
         default=0,
         metavar="N",
-        help="for made-up values (0); the same seed gives the same values",
+        help="seed of generated values (0); the same seed gives the same values",
     )
     parser.add_argument(
         "--token",
         default="",
         metavar="TEXT",
-        help="what unique names of this run are made of; random when left out",
+        help="base of the unique names of this run (default: random)",
     )
     add_pace(parser)
     add_strict(parser)
@@ -167,7 +169,7 @@ def run(args: _RunArguments) -> int:
     else:
         show_run(out, view, full=args.full, formats_said=formats_said(home))
         for one in ended.differences:
-            out.line(("the list is not as it was: ", "remark"), str(one))
+            out.line(("the list changed: ", "remark"), str(one))
         if left:
             out.line(
                 (f"left behind: {left} that this run created", "remark"),

@@ -8,9 +8,7 @@ from datetime import datetime
 from juxtalogos.cli.shared.options import EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.ledger import open_ledger
 
-DESCRIPTION = (
-    "List the runs of this workspace, the latest first: when, what, at which target, verdict, counts."
-)
+DESCRIPTION = "List the runs of this workspace, latest first: time, subject, target, verdict and counts."
 EXAMPLE = """\
   juxtalogos runs
   juxtalogos runs --last 5 --json
@@ -18,8 +16,8 @@ EXAMPLE = """\
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--last", type=int, default=20, metavar="N", help="how many (20)")
-    parser.add_argument("--calls", action="store_true", help="list single calls too")
+    parser.add_argument("--last", type=int, default=20, metavar="N", help="number of runs to list (20)")
+    parser.add_argument("--calls", action="store_true", help="also list single calls")
     add_common(parser)
 
 

@@ -16,9 +16,9 @@ from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-Without a name: the contracts. With a contract's name: its operations. With an operation: every
-input with its address, type, need, allowed values and limits, and every declared answer. With
---resources: the tree of what a contract's operations list, read, create, change, delete or act on."""
+Show the contracts; with a contract's name, its operations; with an operation, every input with its
+address, type, allowed values and limits, and every declared response. --resources shows the tree of
+resources that the operations of a contract work on."""
 EXAMPLE = """\
   juxtalogos show berths
   juxtalogos show berths --resources
@@ -33,19 +33,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--form",
         choices=("table", "handover"),
         default="table",
-        help="handover: all that another team needs, as Markdown or HTML",
+        help="handover: a description for another team, as Markdown or HTML",
     )
     parser.add_argument(
         "--output",
         type=Path,
         metavar="FILE",
-        help="write the handover here; HTML where the name ends in .html",
+        help="write the handover here; HTML if the name ends in .html",
     )
+    parser.add_argument("--resources", action="store_true", help="show the tree of resources of a contract")
     parser.add_argument(
-        "--resources", action="store_true", help="of a contract the tree of what its operations work on"
-    )
-    parser.add_argument(
-        "--target", default="", metavar="NAME", help="the handover names this target's base URL"
+        "--target", default="", metavar="NAME", help="put this target's base URL into the handover"
     )
     add_common(parser)
 
@@ -64,7 +62,7 @@ def run(args: _ShowArguments) -> int:
     if args.form == "handover":
         return _handover(args, home)
     if args.output or args.target:
-        raise UsageError("--output and --target go with --form handover", mend="add --form handover")
+        raise UsageError("--output and --target need --form handover", mend="add --form handover")
     if args.resources:
         from juxtalogos.cli.shared.resource_tree import show_resources
 
@@ -96,7 +94,7 @@ def _handover(args: _ShowArguments, home: Workspace) -> int:
         contract, operation = home.operation(name)
         operations = [operation]
     else:
-        raise UsageError("no contract is named", mend="name one of " + ", ".join(home.contract_names()))
+        raise UsageError("no contract named", mend="name one of " + ", ".join(home.contract_names()))
     base_url = home.target(args.target, [contract.name]).base_url(contract) if args.target else ""
     found = blocks(contract, operations, base_url)
     page = args.output is not None and args.output.suffix.lower() in (".html", ".htm")
@@ -170,7 +168,7 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
     for scheme in contract.security_schemes:
         key = f" as {scheme.place} {scheme.key}" if scheme.key else ""
         out.line(
-            ("sign-in: " if scheme.declared else "sign-in, where wanted: ", "note"),
+            ("sign-in: " if scheme.declared else "sign-in, if required: ", "note"),
             (scheme.name, "name"),
             f" ({scheme.kind}{key})",
         )
@@ -263,7 +261,7 @@ def _operation(out: Terminal, contract: Contract, operation: Operation) -> None:
     for answer in operation.answers:
         out.line()
         fault = f" with the fault {answer.fault}" if answer.fault else ""
-        out.line((f"answers {answer.status}{fault}", "head"), f"  {' '.join(answer.description.split())}")
+        out.line((f"response {answer.status}{fault}", "head"), f"  {' '.join(answer.description.split())}")
         for head in answer.headers:
             first = next(iter(contract.schema(head.schema).outline()), None) if head.schema else None
             out.line(

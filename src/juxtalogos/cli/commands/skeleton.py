@@ -15,9 +15,9 @@ from juxtalogos.model.errors import ConfigError
 from juxtalogos.workspace.config import Target
 
 DESCRIPTION = """\
-Write a request of an operation, filled with valid sample values: as an HTTP/1.1 message to edit and
-send with `call --message`, a shell line, the body alone, a step of a suite, or a table (CSV) of an
-input's allowed values and limits. No credentials are written."""
+Write a request skeleton for an operation, filled with valid sample values: an HTTP/1.1 message to
+edit and send with `call --message`, a shell command, the body alone, a step of a suite, or a table
+(CSV) of the allowed values and limits of inputs. Credentials are never written."""
 EXAMPLE = """\
   juxtalogos skeleton announcePortCall > announce.http
   juxtalogos skeleton announcePortCall --form body --full
@@ -28,17 +28,15 @@ _NOWHERE = "http://host.invalid"
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("operation", metavar="OPERATION", help="an operation's id")
-    parser.add_argument(
-        "--form", choices=(*FORMS, "table"), default="message", help="what to write (message)"
-    )
+    parser.add_argument("--form", choices=(*FORMS, "table"), default="message", help="the form (message)")
     parser.add_argument(
         "--input",
         action="append",
         default=[],
         metavar="ADDRESS",
-        help="--form table: an input whose allowed values and limits are written",
+        help="with --form table: an input for the table",
     )
-    parser.add_argument("--full", action="store_true", help="fill in what is optional too")
+    parser.add_argument("--full", action="store_true", help="also fill in optional inputs")
     parser.add_argument(
         "--set",
         dest="settings",
@@ -48,7 +46,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="an input's value",
     )
     add_unchecked(parser)
-    parser.add_argument("--target", metavar="NAME", help="the target whose host is written")
+    parser.add_argument("--target", metavar="NAME", help="the target whose host name to use")
     parser.add_argument("-o", "--output", type=Path, metavar="FILE", help="write to this file")
     add_common(parser, json=False)
 

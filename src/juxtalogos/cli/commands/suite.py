@@ -6,6 +6,7 @@ import argparse
 import shutil
 from pathlib import Path
 
+from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.ledger import ExchangeQuery, open_ledger
@@ -20,17 +21,20 @@ from juxtalogos.suite.tables import rows_of, table_path
 from juxtalogos.workspace.workspace import Workspace, find_workspace
 
 DESCRIPTION = """\
-Manage suites. list shows suites, or the cases of one; check reads them against their definitions,
-and points at literals that an earlier answer gives and at cases that differ in values only; copy,
-rename, move and remove work on a suite, a case (SUITE#CASE) or a step (SUITE#CASE#STEP), and what
-refers to it follows; tag labels a case. set changes inputs of a step: ADDRESS=VALUE, =@STEP#/path
-for a value of an earlier answer, =$inputs.NAME, or ==FORMULA; a value of an answer may be chosen by
-JSONPath too (=@STEP#$.items[?@.free].id, the first that fits), and taken from another case
-(=@CASE#STEP/path). --check adds a written check. table puts a file of rows under a case; its
-columns feed the inputs of their names, or those that --link names; --once names the last of the
-first steps that run once for all rows. Comments and order stay, and what the suite could not be
-read with is refused. With --into a case goes to another workspace with the definitions, tables and
-kept answers that it needs."""
+List, check and edit suites. Comments and the order of the file are kept; a change that would make the
+suite invalid is refused.
+
+  list    list suites, or the cases of one
+  check   validate suites against their definitions, and suggest links and tables
+  copy, rename, move, remove
+          edit a suite, a case (SUITE#CASE) or a step (SUITE#CASE#STEP); references follow; --into
+          copies a case to another workspace with all that it needs
+  tag     label a case
+  set     set inputs of a step: ADDRESS=VALUE; =@STEP#/path for a value of an earlier response, by
+          JSONPath too (=@STEP#$.items[?@.free].id takes the first match), or of another case
+          (=@CASE#STEP/path); =$inputs.NAME; ==FORMULA. --check adds a written check
+  table   run a case once per row of a file; columns feed the inputs of the same name, or those that
+          --link names; --once names the last of the first steps that run only once"""
 EXAMPLE = """\
   juxtalogos suite list berths
   juxtalogos suite check
@@ -74,11 +78,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--once",
         default="",
         metavar="STEP",
-        help="table: the steps up to this one run once, not for each row",
+        help="table: run the steps up to this one once, not for each row",
     )
     parser.add_argument("--into", type=Path, metavar="DIR", help="copy, move: into this other workspace")
     parser.add_argument("--tag", default="", metavar="TAG", help="list: cases with this tag only")
-    parser.add_argument("--describe", default="", metavar="TEXT", help="tag: the case's description")
+    parser.add_argument("--describe", default="", metavar="TEXT", help="tag: the description of the case")
     add_common(parser)
 
 
@@ -102,7 +106,7 @@ def run(args: _SuiteArguments) -> int:
         return _check(args, home)
     if not args.what:
         raise UsageError(
-            f"suite {args.action} needs to know with what", mend=f"juxtalogos suite {args.action} SUITE#CASE"
+            f"suite {args.action} needs a second argument", mend=f"juxtalogos suite {args.action} SUITE#CASE"
         )
     if args.action == "set":
         return _set(args, home, place_of(args.what))
@@ -115,7 +119,7 @@ def _set(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
     out = terminal(args)
     if not place.case or not (args.to or args.checks):
         raise UsageError(
-            "a step and what to set are needed", mend="juxtalogos suite set SUITE#CASE#STEP ADDRESS=VALUE"
+            "name a step and what to set", mend="juxtalogos suite set SUITE#CASE#STEP ADDRESS=VALUE"
         )
     for setting in args.to:
         address, equals, text = setting.partition("=")
@@ -133,7 +137,7 @@ def _set(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
 def _table(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
     out = terminal(args)
     if not place.case or place.step or len(args.to) > 1 or not (args.to or args.once):
-        raise UsageError("a case and a file are needed", mend="juxtalogos suite table SUITE#CASE FILE")
+        raise UsageError("name a case and a file", mend="juxtalogos suite table SUITE#CASE FILE")
     if args.once:
         step_at(
             home, SuitePlace(place.suite, place.case, args.once)
@@ -152,9 +156,7 @@ def _attach(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> None:
     if given.is_file() and not given.resolve().is_relative_to(home.root.resolve()):
         path = home.root / "tables" / given.name
         if path.exists():
-            raise UsageError(
-                f"there is a table {given.name} in tables/ already", mend="give this one another name"
-            )
+            raise UsageError(f"tables/ already has {given.name}", mend="give this one another name")
         path.parent.mkdir(exist_ok=True)
         shutil.copyfile(given, path)
         out.note((f"copied into tables/: {given.name}", "note"))
@@ -193,7 +195,7 @@ def _change(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
         hurt = remove(home, place)
         out.line("removed: ", (str(place), "name"))
         for name in hurt:
-            out.line((f"{name} refers to it and has to be mended", "remark"))
+            out.line((f"{name} refers to it and must be corrected", "remark"))
         return EXIT_FAILED if hurt else EXIT_HELD
     if args.action == "tag":
         tag(home, place, args.to, args.describe)
@@ -201,7 +203,7 @@ def _change(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
         return EXIT_HELD
     if len(args.to) != 1:
         raise UsageError(
-            f"suite {args.action} needs one target", mend=f"juxtalogos suite {args.action} {args.what} TO"
+            f"suite {args.action} needs a destination", mend=f"juxtalogos suite {args.action} {args.what} TO"
         )
     if args.action == "rename":
         path = rename(home, place, args.to[0])
@@ -217,7 +219,7 @@ def _change(args: _SuiteArguments, home: Workspace, place: SuitePlace) -> int:
         (str(path), "note"),
     )
     for name in hurt:
-        out.line((f"{name} refers to it and has to be mended", "remark"))
+        out.line((f"{name} refers to it and must be corrected", "remark"))
     return EXIT_FAILED if hurt else EXIT_HELD
 
 
@@ -289,9 +291,9 @@ def _check(args: _SuiteArguments, home: Workspace) -> int:
         out.line((one.offer, "note"), indent=2)
     wanting = {(one.suite, one.case) for one in lacks}
     cases = sum(len(suite.cases) for suite in suites) - len(wanting)
-    told = f", {len(wanting)} lack what is required" if wanting else ""
+    told = f", {len(wanting)} lack required inputs" if wanting else ""
     out.line(
-        f"{len(suites)} suites with {cases} cases are sound{told}",
+        f"valid: {counted(len(suites), 'suite')} with {counted(cases, 'case')}{told}",
         f", {len(faults)} cannot be used" if faults else "",
     )
     return EXIT_FAILED if faults or lacks else EXIT_HELD

@@ -21,10 +21,10 @@ from juxtalogos.workspace.secrets import credential_source
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
-List the targets of juxtalogos.toml; `set` writes a target's base URL and tries it at once; `check`
-tries each: the first operation that only reads and needs no value is called, without credentials.
-Where there are several contracts, say which one the URL serves. Credentials and roles are named in
-juxtalogos.toml, never written there (docs/configuration.md)."""
+List the targets of juxtalogos.toml. `set` writes a target's base URL and checks it. `check` checks
+every target: it calls the first operation that only reads and needs no value, without credentials.
+If there are several contracts, name the one that the URL serves. juxtalogos.toml stores where
+credentials are found, never the credentials (docs/configuration.md)."""
 EXAMPLE = """\
   juxtalogos targets set local http://127.0.0.1:8480/v1
   juxtalogos targets set local http://127.0.0.1:8480/pilotage --contract pilotage
@@ -39,18 +39,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("name", nargs="?", help="a target's name")
     parser.add_argument("url", nargs="?", help="its base URL")
-    parser.add_argument(
-        "--role", default="", metavar="ROLE", help="set: the credentials are those of this role"
-    )
+    parser.add_argument("--role", default="", metavar="ROLE", help="set: set the credentials of this role")
     add_credential(
         parser,
-        "SCHEME is the name of a security scheme; where the secret is, is written down, never the secret",
+        "SCHEME is the name of a security scheme; only the place of the secret is stored",
     )
     which = parser.add_mutually_exclusive_group()
     which.add_argument("--contract", help="the contract that the URL serves")
-    which.add_argument(
-        "--every", action="store_true", help="the URL serves every contract that has none of its own"
-    )
+    which.add_argument("--every", action="store_true", help="use the URL for every contract without its own")
     add_common(parser)
 
 
@@ -71,7 +67,7 @@ def run(args: _TargetArguments) -> int:
 def _set(args: _TargetArguments) -> int:
     home, out = workspace(args), terminal(args)
     if not args.name or not (args.url or args.credential):
-        raise UsageError("a name and a base URL are needed", mend="juxtalogos targets set NAME URL")
+        raise UsageError("name a target and its base URL", mend="juxtalogos targets set NAME URL")
     for source in map(credential_source, args.credential):
         known = [
             scheme.name for name in home.contract_names() for scheme in home.contract(name).security_schemes
@@ -131,10 +127,10 @@ def _served(home: Workspace, target: str, url: str, named: str | None) -> str:
     if len(alike) == 1:
         return alike[0]
     raise UsageError(
-        f"there are several contracts: which one does {url} serve?",
+        f"there are several contracts, and {url} serves one of them",
         mend=(
-            f"juxtalogos targets set {target} {url} --contract {' or '.join(names)}; --every, if all are"
-            " served there"
+            f"juxtalogos targets set {target} {url} --contract {' or '.join(names)}; or "
+            "--every, if it serves all"
         ),
     )
 
@@ -190,8 +186,8 @@ def _tried(home: Workspace, target: str, contract: str) -> Reach:
 
 def _words(reach: Reach, *, several: bool = False) -> tuple[str, str]:
     if reach.error:
-        text = f"it cannot be reached now: {reach.error}"
+        text = f"it cannot be reached: {reach.error}"
     else:
-        text = reach.doubt or ("it answers" + (f" ({reach.told})" if reach.told else ""))
+        text = reach.doubt or ("it responds" + (f" ({reach.told})" if reach.told else ""))
     head = f"{reach.contract}: " if several and reach.contract else ""
     return head + text, "remark" if reach.wrong else "held"

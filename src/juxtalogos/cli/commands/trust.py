@@ -10,12 +10,13 @@ from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.workspace.trust import Trust, found_by_path, read_send, told
 
 DESCRIPTION = """\
-Show the commands that juxtalogos.toml would run to start, reset and stop systems under test, its
-queries, and the secrets that targets and sources of definitions name, with the origins they would
-go to; and allow all of it, for this folder. Without that nothing runs, and no secret is even read.
-A change of any of it asks again, and so does one of a file of the workspace that a command names;
-other edits do not. --send allows one secret to go to one origin, and no more. Pipelines pass the
-digest (juxtalogos run --trust DIGEST), which holds wherever the workspace lies, or --send there.
+Show what a workspace would run and send, and allow it for this folder: commands that start, reset and
+stop systems under test, queries, and secrets with the origins that they are sent to. Before that, no
+command runs and no secret is read.
+
+A change of any of these, or of a file that a command names, must be allowed again; other edits need
+not. --send allows one secret for one origin. Pipelines pass the digest (juxtalogos run --trust
+DIGEST), which is independent of the folder, or --send.
 
 exit status: 0 all of it is allowed; 1 something is not."""
 EXAMPLE = """\
@@ -33,10 +34,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="NAME=ORIGIN",
-        help="let this secret go there",
+        help="allow this secret for this origin",
     )
     parser.add_argument(
-        "--forget", action="store_true", help="take back everything that was allowed for this folder"
+        "--forget", action="store_true", help="revoke everything that was allowed for this folder"
     )
     add_common(parser)
 
@@ -52,7 +53,7 @@ def run(args: _TrustArguments) -> int:
     out, trust = terminal(args), Trust(home.root)
     if args.forget:
         trust.forget()
-        out.line("taken back: nothing is allowed for this folder")
+        out.line("revoked: nothing is allowed for this folder")
         return EXIT_HELD
     if args.sends:
         for reference, place in map(read_send, args.sends):
@@ -95,7 +96,7 @@ def _show(out: Terminal, trust: Trust, lacking: list[str]) -> None:
     for path, digest in trust.files.items():
         out.line(("file ", "note"), (path, "name"), f"  {digest[:16]}")
     for command, where in dict(found_by_path(trust.commands)).items():
-        out.line((f"{command} is found by PATH, now {where}: what it is then is not looked at", "remark"))
+        out.line((f"{command} is found by PATH, now {where}; its content is not checked", "remark"))
     for reference, origins in trust.sends.items():
         mark = ("  not allowed", "remark") if reference in lacking else ("", "note")
         out.line(

@@ -53,8 +53,8 @@ class Asker:
     def inputs(self, operation: Operation, inputs: Inputs) -> Inputs:
         """Inputs as a person gives them; an empty line keeps the sample, or leaves an optional one out."""
         hint = (
-            "an empty line takes the value in brackets; - leaves an input out; ! before a value sends it"
-            " though it is not allowed"
+            "an empty line accepts the value in brackets; - leaves an input out; ! before a "
+            "value sends it although it is not allowed"
         )
         self.out.note((hint, "note"))
         values: dict[str, Any] = dict(inputs.values)
@@ -109,7 +109,7 @@ class Asker:
             if text == "!-" or (text == "-" and not question.required):
                 return ABSENT
             if text == "-":
-                self.out.note(("  it is required; write !- to leave it out all the same", "remark"))
+                self.out.note(("  it is required; write !- to leave it out anyway", "remark"))
                 continue
             value = wire_of(self.contract).parse_text(
                 question.schema, question.pointer, text.removeprefix("!")
@@ -134,7 +134,8 @@ def _line(shown: str) -> str:
     line = sys.stdin.readline()
     if not line:
         raise UsageError(
-            "the input ended before every question was answered", mend="answer each, or leave --ask out"
+            "the input ended before every question was answered",
+            mend="answer every question, or leave --ask out",
         )
     return line.rstrip("\r\n")
 

@@ -42,9 +42,7 @@ def call_url(
     redactor = Redactor.of((*hidden, *carried_secrets(exchange)))
     shown = redactor.exchange(exchange)
     verdict = Verdict.UNPROVEN if exchange.response else Verdict.ERROR
-    reason = (
-        "no contract says what the answer should be" if exchange.response else redactor.text(exchange.error)
-    )
+    reason = "no contract declares the response" if exchange.response else redactor.text(exchange.error)
     number = _keep(folder, shown, verdict, reason) if keep else 0
     if json:
         out.json(
@@ -68,7 +66,7 @@ def call_url(
 def bare_request(url: str, method: str, headers: Headers, body: bytes | None) -> Request:
     """The request of a URL; UsageError when method or URL cannot be used."""
     if not method.isascii() or not method.isalpha():
-        raise UsageError("this is no method", mend="write --method GET, for example")
+        raise UsageError("not a method", mend="write --method GET, for example")
     check_url(url.partition("?")[0])
     return Request(method.upper(), url.partition("#")[0], headers, body)
 

@@ -24,7 +24,7 @@ def tell_misfits(out: Terminal, lines: Iterable[str]) -> None:
     """Warns of what is sent as it was set although the definition forbids it."""
     found = list(lines)
     for line in found[:MISFITS]:
-        out.note(("not as declared, taken as set: ", "remark"), line)
+        out.note(("not as declared, sent as given: ", "remark"), line)
     if len(found) > MISFITS:
         out.note((f"and {len(found) - MISFITS} more", "remark"))
 
@@ -42,11 +42,11 @@ def show_exchange(out: Terminal, exchange: Exchange, *, raw: bool, limit: int = 
     if request.body:
         show_body(out, request.body, request.headers, raw=raw, limit=limit)
     if response is None:
-        out.line(("no answer: ", "error"), exchange.error)
+        out.line(("no response: ", "error"), exchange.error)
         return
     out.line()
     out.line(
-        ("came  ", "note"),
+        ("received  ", "note"),
         (f"{response.status} {response.reason}".rstrip(), "head"),
         (f"   {exchange.timings.total * 1000:.0f} ms, {len(response.body)} bytes", "note"),
     )
@@ -68,7 +68,7 @@ def body_text(body: bytes, headers: Headers, *, raw: bool) -> str:
     try:
         text = body.decode("utf-8")
     except UnicodeDecodeError:
-        return f"{len(body)} bytes that are no UTF-8 text, beginning {body[:24].hex(' ')}"
+        return f"{len(body)} bytes that are not UTF-8 text, starting with {body[:24].hex(' ')}"
     if raw or parsed is None or not (parsed.is_json or parsed.is_xml):
         return text
     if parsed.is_xml:

@@ -37,11 +37,13 @@ class Linked:
         """UsageError unless the earlier exchange is a step of the same case."""
         if (self.record.suite, self.record.case) != (suite, case) or not self.record.step:
             raise UsageError(
-                f"exchange {self.record.id} is no step of {suite}#{case}, so {self.address} cannot be linked"
-                " to it",
+                (
+                    f"exchange {self.record.id} is not a step of {suite}#{case}, so "
+                    f"{self.address} cannot be linked to it"
+                ),
                 mend=(
-                    f"save that call first: juxtalogos call {self.record.operation} --save {suite}#{case},"
-                    " and take its number"
+                    f"first save that call: juxtalogos call {self.record.operation} --save "
+                    f"{suite}#{case}, then use its number"
                 ),
             )
         return link_of(self.address, self.record.step, self.source)
@@ -78,12 +80,12 @@ def exchange_named(home: Workspace, text: str, *, answered: bool = True) -> Exch
         record = ledger.exchange(int(name[:18])) if name.isdigit() else next(ledger.exchanges(query), None)
     if record is None or (answered and (record.exchange is None or record.exchange.response is None)):
         if name.isdigit():
-            what = f"there is no exchange {name}" if record is None else f"exchange {name} has no answer"
+            what = f"there is no exchange {name}" if record is None else f"exchange {name} has no response"
         else:
             what = (
-                "no exchange has an answer yet"
+                "no exchange has a response yet"
                 if name == "last"
-                else f"no exchange of {name} has an answer yet"
+                else f"no exchange of {name} has a response yet"
             )
         raise UsageError(what, mend="call it first, or list them: juxtalogos exchanges")
     return record
@@ -110,13 +112,13 @@ def _value(home: Workspace, record: ExchangeRecord, source: str) -> Any:
         value: Any = header(response.headers, source.removeprefix("header."))
         if value is None:
             raise UsageError(
-                f"the answer has no {source}", where=where, mend=f"see juxtalogos exchanges {record.id}"
+                f"the response has no {source}", where=where, mend=f"see juxtalogos exchanges {record.id}"
             )
     else:
         value = _body_value(home, record, source, where)
     if MASK in str(value):
         raise UsageError(
-            f"what stands at {quoted(source) or 'the body'} was a secret and is not kept",
+            f"the value at {quoted(source) or 'the body'} was a secret and was not stored",
             where=where,
             mend="give the value itself, or by env:NAME",
         )
@@ -135,13 +137,13 @@ def _body_value(home: Workspace, record: ExchangeRecord, source: str, where: str
         return follow_pointer(answer_value(home, record, record.exchange), source)
     except UsageError:
         raise UsageError(
-            "the answer is neither JSON nor declared, so nothing in it has a path",
+            "the response is neither JSON nor declared, so its values have no paths",
             where=where,
             mend="link the whole body by leaving the path out",
         ) from None
     except (LookupError, ValueError):
         raise UsageError(
-            f"the answer has nothing at {quoted(source)}",
+            f"the response has no value at {quoted(source)}",
             where=where,
             mend="write a JSON Pointer such as /items/0/id",
         ) from None
@@ -154,9 +156,9 @@ def _first(home: Workspace, record: ExchangeRecord, path: str, where: str) -> An
     nodes = select_json(path, answer_value(home, record, record.exchange))
     if not nodes:
         raise UsageError(
-            f"the answer has nothing at {quoted(path)}",
+            f"the response has no value at {quoted(path)}",
             where=where,
-            mend="see what it has: juxtalogos pin --list",
+            mend="list its values: juxtalogos pin --list",
         )
     return nodes[0]
 

@@ -58,8 +58,10 @@ def show_explored(
     formats_said: Collection[str] = (),
 ) -> None:
     """Worst first; what fails nothing last."""
-    statuses = ((code.removesuffix(" answer").replace("no", "none"), count) for code, count in view.statuses)
-    out.line("answers: ", "  ".join(f"{code} × {count}" for code, count in statuses))
+    statuses = (
+        (code.removesuffix(" response").replace("no", "none"), count) for code, count in view.statuses
+    )
+    out.line("responses: ", "  ".join(f"{code} × {count}" for code, count in statuses))
     show_findings(out, view, full=full)
     show_formats(out, view, formats_said)
     _show_adopting(out, view)
@@ -105,8 +107,8 @@ def _show_adopting(out: Terminal, view: RunView) -> None:
             ("to adopt", "head"),
             (
                 (
-                    f"   under [contracts.{contract}]; what breaks it is a finding then, and `holds = false`"
-                    " leaves it out"
+                    f"   under [contracts.{contract}]; violations are then findings, and `holds = "
+                    "false` ignores the law"
                 ),
                 "note",
             ),
@@ -126,13 +128,13 @@ def _show_reach(out: Terminal, done: Exploration, covered: Mapping[str, FirstCov
         reached = [operation for operation in one.operations if operation.id in one.worked]
         out.line()
         out.line(
-            (f"{name}: ", "head"), f"{len(reached)} of {len(one.operations)} operations answered with success"
+            (f"{name}: ", "head"), f"{len(reached)} of {len(one.operations)} operations returned success"
         )
         out.line(
             (
                 (
-                    f"{covered[name].mine} of {covered[name].all} elements covered, {len(covered[name].new)}"
-                    " of them by no run before"
+                    f"{covered[name].mine} of {covered[name].all} elements covered, "
+                    f"{len(covered[name].new)} of them for the first time"
                 ),
                 "note",
             )
@@ -153,14 +155,14 @@ def _show_reach(out: Terminal, done: Exploration, covered: Mapping[str, FirstCov
         for name_, why in one.notes.items():
             if name_.startswith("settle "):
                 out.line(
-                    ("slow to show: ", "remark"),
+                    ("delayed visibility: ", "remark"),
                     f"{name_.partition(' ')[2]}  {why}",
-                    ("   targets.NAME.settle sets it", "note"),
+                    ("   set it with targets.NAME.settle", "note"),
                 )
         if one.spent:
-            out.line(("ended early: ", "remark"), one.spent)
+            out.line(("stopped early: ", "remark"), one.spent)
         if one.left:
-            out.line(("not taken away: ", "remark"), ", ".join(one.left[:5]))
+            out.line(("not removed: ", "remark"), ", ".join(one.left[:5]))
 
 
 def _show_rules(out: Terminal, done: Exploration, full: bool) -> None:
@@ -182,7 +184,7 @@ def _show_rules(out: Terminal, done: Exploration, full: bool) -> None:
         out.line(
             (
                 (
-                    f"and {len(listed) - RULES} more rules, all of which were refused: --full"
+                    f"and {len(listed) - RULES} more rules whose violations were all refused: --full"
                     if not listed[RULES][1][2]
                     else f"and {len(listed) - RULES} more: --full"
                 ),

@@ -45,8 +45,8 @@ def keep_whole(
     assert record.exchange is not None
     if kept_path(home.root, name).exists():
         raise UsageError(
-            f"an answer is kept under {name} already",
-            mend=f"take this one in its place: juxtalogos pin --renew {name} --exchange {record.id}",
+            f"a response is kept as {name} already",
+            mend=f"to replace it: juxtalogos pin --renew {name} --exchange {record.id}",
         )
     _whole(record)
     value = answer_value(home, record, record.exchange)
@@ -66,8 +66,8 @@ def _whole(record: ExchangeRecord) -> None:
     """UsageError where only what an answer says was kept, because it held a secret."""
     if record.response_form is BodyForm.DECODED:
         raise UsageError(
-            f"of exchange {record.id} only what it says was kept, for it held a secret",
-            mend="keep an answer without one",
+            f"exchange {record.id} contained a secret, so only its decoded values are stored",
+            mend="keep a response without a secret",
         )
 
 
@@ -87,7 +87,7 @@ def saved_as_step(home: Workspace, record: ExchangeRecord, where: str) -> Exchan
     operation = contract.operation(record.operation) if contract else None
     if contract is None or operation is None or record.exchange is None:
         raise UsageError(
-            f"exchange {record.id} is of no operation that is known",
+            f"exchange {record.id} belongs to no known operation",
             mend="import its definition, and judge it: juxtalogos audit FILE",
         )
     wire, request = wire_of(contract), record.exchange.request
@@ -95,15 +95,15 @@ def saved_as_step(home: Workspace, record: ExchangeRecord, where: str) -> Exchan
     base = next((one for one in bases if operation in wire.match(request, one)), None)
     if base is None:
         raise UsageError(
-            f"exchange {record.id} is no call of {operation.id} as it is declared",
+            f"exchange {record.id} does not match the declaration of {operation.id}",
             mend="call it instead: juxtalogos call",
         )
     inputs = wire.inputs_of(operation, request, base)
     told = str(inputs.values) + str(inputs.body)
     if MASK in told:
         raise UsageError(
-            f"exchange {record.id} held a secret, which is not kept",
-            mend="call it instead, with an input in its place",
+            f"exchange {record.id} contained a secret, which is not stored",
+            mend="call the operation instead, with an input for the secret",
         )
     outcome = outcome_seen(record.exchange, wire.decode(operation, record.exchange))
     _, step = save_call(
@@ -137,15 +137,15 @@ def renew(out: Terminal, home: Workspace, record: ExchangeRecord, name: str, *, 
     value = answer_value(home, record, record.exchange)
     found = read_kept(home.root, name).differences(value, known_values(record))
     for text in found:
-        out.line(("was otherwise: ", "remark"), text)
+        out.line(("changed: ", "remark"), text)
     if not found:
-        out.line((name, "name"), "  is kept as it came; nothing to renew")
+        out.line((name, "name"), "  is the same; nothing to renew")
         return EXIT_HELD
     if not yes and not _agreed(out, len(found)):
-        out.note(("nothing was written: take the differences with --yes", "remark"))
+        out.note(("nothing was written; --yes accepts the differences", "remark"))
         return EXIT_FAILED
     write_kept(home.root, name, record.contract, record.operation, value, known_values(record))
-    out.line("renewed: ", (name, "name"), f"  {len(found)} differences taken")
+    out.line("renewed: ", (name, "name"), f"  {len(found)} differences accepted")
     return EXIT_HELD
 
 
@@ -153,7 +153,7 @@ def _agreed(out: Terminal, count: int) -> bool:
     """What a person at a terminal says; False where nobody is there to be asked."""
     if not sys.stdin.isatty():
         return False
-    out.note(f"take {count} difference{'s' if count > 1 else ''}? y takes them")
+    out.note(f"accept {count} difference{'s' if count > 1 else ''}? (y/n)")
     return sys.stdin.readline().strip().lower() in ("y", "yes")
 
 
@@ -189,14 +189,13 @@ def _again(home: Workspace, record: ExchangeRecord) -> Iterator[tuple[Any, dict[
 
         again = session.redactor.exchange(asyncio.run(send()))
         if again.response is None:
-            raise UsageError(f"the second call gave no answer: {again.error}", mend="leave --twice out")
+            raise UsageError(f"the second call received no response: {again.error}", mend="leave --twice out")
         yield answer_value(home, record, again), known_values(replace(record, exchange=again))
         return
     if not record.suite or not record.step or "/" in record.step:
         raise UsageError(
-            f"{record.operation} is no safe operation, and its exchange is no step of a case that could be"
-            " run again",
-            mend="save it in one first: juxtalogos call ... --save SUITE#CASE",
+            (f"{record.operation} is not safe, and its exchange is not part of a case that can be run again"),
+            mend="first save it in a case: juxtalogos call ... --save SUITE#CASE",
         )
     case = record.case.partition("[")[0]
     with open_ledger(home.ledger_path, write=True) as ledger:
@@ -211,7 +210,7 @@ def _again(home: Workspace, record: ExchangeRecord) -> Iterator[tuple[Any, dict[
             came = next((item for item in found if item.case == record.case), found[0] if found else None)
             if came is None or came.exchange is None or came.exchange.response is None:
                 raise UsageError(
-                    f"run {run} gave no answer of {record.step}",
+                    f"run {run} has no response of {record.step}",
                     mend="make the case run first, or leave --twice out",
                 )
             yield answer_value(home, came, came.exchange), known_values(came)
@@ -219,12 +218,12 @@ def _again(home: Workspace, record: ExchangeRecord) -> Iterator[tuple[Any, dict[
 
 def _tell_rules(out: Terminal, allowed: Allowed, before: Allowed, *, twice: bool) -> None:
     words = (
-        (allowed.created, before.created, "made anew by each call: any value of its type"),
+        (allowed.created, before.created, "generated by each call: any value of its type"),
         (allowed.any_of_type, before.any_of_type, "any value of its type"),
         (allowed.ignore, before.ignore, "left out of the comparison"),
     )
     fresh = [(path, told) for now, then, told in words for path in now if path not in then]
     if not fresh and twice:
-        out.line("the second answer was the same")
+        out.line("the second response was the same")
     for path, told in fresh:
         out.line(("may differ: ", "remark"), (path or "the body", "name"), f"  {told}")

@@ -15,6 +15,11 @@ GAP = 2
 WIDEST_PROSE = 80
 
 
+def counted(count: int, noun: str) -> str:
+    """A number with its noun: `1 case`, `2 cases`; the plural of the noun ends in s."""
+    return f"{count} {noun}{'' if count == 1 else 's'}"
+
+
 def table_lines(
     headings: Sequence[str], rows: Sequence[Sequence[Cell]], width: int, right: frozenset[int]
 ) -> Iterator[Line]:

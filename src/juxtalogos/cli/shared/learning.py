@@ -76,9 +76,9 @@ def kind_of(progress: OperationProgress) -> str:
     ):
         return "needs a state"
     if progress.meaning.failed:
-        return "fails by itself"
+        return "service fails"
     invalid = progress.outcome == REFUSED and progress.meaning is Outcome.INVALID
-    return "needs a value" if invalid else "not found by us"
+    return "needs a value" if invalid else "no working request found"
 
 
 def show_learned(out: Terminal, learned_now: LearningResult, contract: Contract) -> None:
@@ -86,7 +86,8 @@ def show_learned(out: Terminal, learned_now: LearningResult, contract: Contract)
     worked = sum(progress.outcome == WORKED for progress in learned_now.progresses)
     out.line(
         ("learned: ", "head"),
-        f"{worked} of {len(learned_now.progresses)} operations answered with success, {learned_now.requests} requests",
+        f"{worked} of {len(learned_now.progresses)} operations returned success, "
+        f"{learned_now.requests} requests",
     )
     culprits = Counter(
         f"{candidate.input.partition('.')[0]} {candidate.input.partition('.')[2]}"
@@ -111,7 +112,7 @@ def show_learned(out: Terminal, learned_now: LearningResult, contract: Contract)
             (entry.operation.id, kind_of(entry), f"{entry.status or '-'}: {entry.words}"[:90])
             for entry in rest[:SHOWN]
         ]
-        out.table(("not reached", "class", "the server's words"), rows, styles=("name",))
+        out.table(("not reached", "class", "the server's message"), rows, styles=("name",))
         if len(rest) > SHOWN:
             out.line((f"and {len(rest) - SHOWN} more: --json lists all", "note"))
         first = next((entry for entry in rest if kind_of(entry) == "needs a value"), None)
@@ -119,8 +120,8 @@ def show_learned(out: Terminal, learned_now: LearningResult, contract: Contract)
             out.note(
                 (
                     (
-                        f"write what you know: [[contracts.{contract.name}.known]] operation ="
-                        f' "{first.operation.id}", at = "ADDRESS", value = "…"'
+                        f"add a known value: [[contracts.{contract.name}.known]] operation = "
+                        f'"{first.operation.id}", at = "ADDRESS", value = "…"'
                     ),
                     "note",
                 )

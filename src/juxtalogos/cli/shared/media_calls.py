@@ -43,8 +43,10 @@ def answer_types(operation: Operation) -> list[str]:
     )
     if len(found) < 2:
         raise UsageError(
-            f"{operation.id} declares {len(found)} media type{'s' if len(found) != 1 else ''} for its"
-            " answers",
+            (
+                f"{operation.id} declares {len(found)} media "
+                f"type{'s' if len(found) != 1 else ''} for its responses"
+            ),
             mend="there is nothing to compare",
         )
     return list(found)
@@ -78,7 +80,7 @@ def call_each(out: Terminal, operation: Operation, call: Callable[[str], MediaCa
         )
     else:
         out.table(
-            ("asked for", "status", "came", "verdict", "beside the first", "exchange"),
+            ("asked for", "status", "came", "verdict", "compared with the first", "exchange"),
             [_row(one, note) for one, _, note in rows],
             styles=("name",),
         )

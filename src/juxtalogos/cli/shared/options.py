@@ -34,14 +34,12 @@ def add_common(parser: argparse.ArgumentParser, *, json: bool = True) -> None:
         metavar="DIR",
         type=Path,
         default=Path(),
-        help="work in this folder's workspace",
+        help="use the workspace in this folder",
     )
-    group.add_argument("-q", "--quiet", action="store_true", help="print results only")
-    group.add_argument("-v", "--verbose", action="store_true", help="tell more")
+    group.add_argument("-q", "--quiet", action="store_true", help="print only results")
+    group.add_argument("-v", "--verbose", action="store_true", help="print more details")
     group.add_argument("--debug", action="store_true", help="show the traceback of an error")
-    group.add_argument(
-        "--log", type=Path, metavar="FILE", help="append what happens to this file, without secrets"
-    )
+    group.add_argument("--log", type=Path, metavar="FILE", help="append a log to this file, without secrets")
     if json:
         group.add_argument("--json", action="store_true", help="print data as JSON")
 
@@ -51,7 +49,7 @@ def add_target(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--target",
         metavar="NAME",
-        help="a target of juxtalogos.toml, or a base URL for this once; the last one used when left out",
+        help=("a target of juxtalogos.toml, or a base URL for this call (default: the last one used)"),
     )
     parser.add_argument("--no-credentials", action="store_true", help="send without the target's credentials")
 
@@ -60,13 +58,13 @@ def add_unchecked(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--unchecked",
         action="store_true",
-        help="take what is set as it is: places that are not declared, and such as exclude each other",
+        help="send the given values unchanged, even undeclared or conflicting ones",
     )
 
 
 def add_identity(parser: argparse.ArgumentParser) -> None:
     """Who sends: beside what the target says."""
-    parser.add_argument("--role", default="", metavar="ROLE", help="send as this role of the target")
+    parser.add_argument("--role", default="", metavar="ROLE", help="use the credentials of this role")
     add_credential(parser, "SCHEME is the name of a security scheme")
     parser.add_argument(
         "--header",
@@ -82,7 +80,7 @@ def add_identity(parser: argparse.ArgumentParser) -> None:
 def add_pace(parser: argparse.ArgumentParser) -> None:
     """How fast requests follow one another."""
     parser.add_argument(
-        "--pace", type=float, default=0.0, metavar="SECONDS", help="from one request to the next, at least"
+        "--pace", type=float, default=0.0, metavar="SECONDS", help="minimum time between two requests"
     )
 
 
@@ -92,7 +90,7 @@ def add_grant(parser: argparse._ActionsContainer) -> None:
         "--trust",
         default="",
         metavar="DIGEST",
-        help="allow what `juxtalogos trust --show` tells the digest of: commands, and where secrets go",
+        help="allow the commands and secrets with this digest of `juxtalogos trust --show`",
     )
     parser.add_argument(
         "--send",
@@ -100,7 +98,7 @@ def add_grant(parser: argparse._ActionsContainer) -> None:
         action="append",
         default=[],
         metavar="NAME=ORIGIN",
-        help="let this secret go there",
+        help="allow this secret for this origin",
     )
 
 
@@ -110,7 +108,9 @@ def add_credential(parser: argparse._ActionsContainer, what: str) -> None:
         action="append",
         default=[],
         metavar="SCHEME=[USER:]env:NAME",
-        help=f"sign in for this once: env:NAME, file:PATH or keyring:SERVICE/NAME of the secret; {what}",
+        help=(
+            f"a credential for this call: env:NAME, file:PATH or keyring:SERVICE/NAME of the secret; {what}"
+        ),
     )
 
 
@@ -123,18 +123,18 @@ def header_field(text: str) -> tuple[str, str]:
 
 
 def add_remarks(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--no-remarks", action="store_true", help="leave out what is only doubtful")
+    parser.add_argument("--no-remarks", action="store_true", help="leave out remarks")
 
 
 def add_full(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "--full", action="store_true", help="show all, not only what is worst and one of each kind"
+        "--full", action="store_true", help="show everything, not only the worst and one of each kind"
     )
 
 
 def add_strict(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "--strict", action="store_true", help="what is unproven, refused or skipped counts as failed"
+        "--strict", action="store_true", help="count unproven, refused and skipped cases as failed"
     )
 
 

@@ -35,7 +35,7 @@ def show_resources(out: Terminal, contract: Contract, *, as_json: bool) -> int:
             out.line((f"{does(resources, one, operation):9}", "note"), operation.id, indent=4 * depth + 4)
     about_nothing = [candidate.id for candidate in contract.operations if resources.of(candidate) is None]
     if about_nothing:
-        out.line(("about no resource: ", "note"), ", ".join(about_nothing))
+        out.line(("without a resource: ", "note"), ", ".join(about_nothing))
     return EXIT_HELD
 
 

@@ -7,7 +7,7 @@ from dataclasses import asdict
 from typing import Any
 
 from juxtalogos.cli.shared.calling import result_data
-from juxtalogos.cli.shared.layout import prose_lines
+from juxtalogos.cli.shared.layout import counted, prose_lines
 from juxtalogos.cli.shared.options import EXIT_FAILED, EXIT_HELD, EXIT_INTERRUPTED, EXIT_NO_ANSWER
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.model.findings import ResultClass
@@ -40,9 +40,11 @@ def show_run(
     _show_cases(out, view, full)
     if out.verbose:
         _show_steps(out, view)
-    statuses = ((code.removesuffix(" answer").replace("no", "none"), count) for code, count in view.statuses)
+    statuses = (
+        (code.removesuffix(" response").replace("no", "none"), count) for code, count in view.statuses
+    )
     out.line()
-    out.line("answers: ", "  ".join(f"{code} × {count}" for code, count in statuses))
+    out.line("responses: ", "  ".join(f"{code} × {count}" for code, count in statuses))
     _show_reported(out, view, full)
     show_findings(out, view, full=full)
     if formats_said is not None:
@@ -52,7 +54,7 @@ def show_run(
     out.line()
     out.line(
         (verdict, verdict) if not view.interrupted else ("interrupted", "error"),
-        f"  run {number}: {len(view.cases)} case{'s' if len(view.cases) != 1 else ''}, ",
+        f"  run {number}: {counted(len(view.cases), 'case')}, ",
         ", ".join(f"{view.verdicts[one]} {one}" for one in WORST_FIRST if view.verdicts[one]),
     )
     out.note((f"next: juxtalogos report {number}  or  juxtalogos coverage", "note"))
@@ -151,9 +153,12 @@ def show_formats(out: Terminal, view: RunView, said: Collection[str]) -> None:
         ):
             out.line()
             out.line(
-                ("formats are not asserted: ", "remark"),
-                f"the dialect of {name} only annotates them",
-                (f'   formats = "assert" under [contracts.{name}] makes a wrong date a finding', "note"),
+                ("formats are not checked: ", "remark"),
+                f"in the dialect of {name} they are annotations",
+                (
+                    (f'   formats = "assert" under [contracts.{name}] makes a malformed date a finding'),
+                    "note",
+                ),
             )
 
 

@@ -40,7 +40,7 @@ class Budget:
     by_operation: Counter[str] = field(default_factory=Counter)
     unanswered: int = 0
     silent: Counter[str] = field(default_factory=Counter)
-    """By operation, how many in a row were not answered."""
+    """By operation, how many in a row got no response."""
 
     def begin(self, contract: str) -> None:
         """Another contract: what its operations may have is not spent, and what another's service owes is not
@@ -66,14 +66,14 @@ class Budget:
 
     def _may(self, operation: str) -> None:
         if self.unanswered >= self.patience:
-            raise Spent(f"{self.patience} requests in a row were not answered", all_of_it=True)
+            raise Spent(f"{self.patience} requests in a row got no response", all_of_it=True)
         if self.used >= self.requests:
             raise Spent(f"the {self.requests} requests are used up", all_of_it=True)
         if time.monotonic() - self.started >= self.seconds:
             raise Spent(f"the {self.seconds:g} seconds are over", all_of_it=True)
         if self.silent[operation] >= self.patience_each:
             raise Spent(
-                f"{self.patience_each} requests in a row to {operation} were not answered",
+                f"{self.patience_each} requests in a row to {operation} got no response",
                 all_of_it=False,
                 operation=operation,
             )

@@ -124,7 +124,7 @@ async def pages(
         trial = await call(listing, with_values(inputs, given))
         if not trial.ok:
             if not number:
-                raise Unfillable(f"{listing.id} was answered with {trial.code}")
+                raise Unfillable(f"{listing.id} returned {trial.code}")
             return
         yield trial
         count = len(items_in(trial.value) or [])

@@ -101,7 +101,7 @@ class Trial:
     @property
     def code(self) -> str:
         """The response in a word: its status, or the fault."""
-        return self.fault or str(self.record.status or "no answer")
+        return self.fault or str(self.record.status or "no response")
 
 
 @dataclass(slots=True)
@@ -185,8 +185,8 @@ class Prober:
             seen.record = replace(
                 seen.record,
                 verdict=Verdict.FAILED,
-                reason=f"{LOST} at answer",
-                results=(CheckResult(LOST, False, "answer", "an answer", exchange.error, place),),
+                reason=f"{LOST} at response",
+                results=(CheckResult(LOST, False, "answer", "a response", exchange.error, place),),
             )
         self.held.append(seen)
         return seen
@@ -318,7 +318,7 @@ def weighed(
         ]
         severity = Severity.DEVIATION if enforced else Severity.LENIENT
         results.append(
-            CheckResult(ACCEPTED, False, at, rule, f"answered with {seen.record.status}", location, severity)
+            CheckResult(ACCEPTED, False, at, rule, f"returned {seen.record.status}", location, severity)
         )
     if seen.purpose in (Purpose.BROKEN, Purpose.ABSENT, Purpose.CONFLICT):
         results = [result for result in results if not _protocols_own(result, seen)]

@@ -159,7 +159,7 @@ class Sandbox:
             inputs, known = await self.fill(operation, context, depth=depth + 1)
             seen = await self.call(operation, inputs)
             if not seen.ok:
-                raise Unfillable(f"{source} was answered with {seen.code}")
+                raise Unfillable(f"{source} returned {seen.code}")
             self.shared[source] = seen
             return {**known, source: seen}
         thing = await self.make_by(operation, context, depth=depth + 1)
@@ -207,7 +207,7 @@ class Sandbox:
         self, kind: ResourceKind, context: Context = NONE, *, full: bool = False, seed: int = 0
     ) -> Instance:
         """A new thing of a kind. Unfillable where none can be made."""
-        refused = Unfillable(f"nothing makes {kind.name}")
+        refused = Unfillable(f"no operation creates {kind.name}")
         for creator in kind.creators[:2]:
             try:
                 return await self.make_by(creator, context, full=full, seed=seed)
@@ -227,7 +227,7 @@ class Sandbox:
     ) -> Instance:
         """What an operation makes; in other ways where that is refused."""
         if self.prober.only_reading:
-            raise Unfillable("nothing is made: it is only read")
+            raise Unfillable("not created: only reading is allowed")
         tried: list[str] = []
         for turn_full, turn_seed in ((full, seed), (not full, seed), (full, seed + 1)):
             if inputs is None:
@@ -242,7 +242,7 @@ class Sandbox:
             tried.append(seen.code)
             if inputs is not None or not seen.refused or seen.outcome.about_caller:
                 break
-        raise Unfillable(f"{operation.id} was answered with {', '.join(tried)}")
+        raise Unfillable(f"{operation.id} returned {', '.join(tried)}")
 
     async def keep(self, operation: Operation, seen: Trial, known: Context) -> Instance:
         """Notes what was made, so that it is taken away again; of what was only begun, its end is awaited."""

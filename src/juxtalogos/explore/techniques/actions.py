@@ -83,11 +83,11 @@ async def actions(sandbox: Sandbox, kind: ResourceKind) -> None:
                 "law.acting-does",
                 "answer",
                 "that something changes in some state, where others refuse it",
-                "all stays as it was",
+                "nothing changes",
             )
         if "ok" not in came and came:
             sandbox.notes.setdefault(
-                operation.id, f"answered with {', '.join(sorted(came))} in every state that was reached"
+                operation.id, f"returned {', '.join(sorted(came))} in every state that was reached"
             )
 
 
@@ -138,7 +138,7 @@ async def led(sandbox: Sandbox, kind: ResourceKind, way: tuple[Operation, ...]) 
     for operation in way:
         seen = await sandbox.ask(operation, thing.context, Purpose.CONFLICT)
         if not seen.ok:
-            raise Unfillable(f"{operation.id} was answered with {seen.code}")
+            raise Unfillable(f"{operation.id} returned {seen.code}")
     return thing
 
 
@@ -162,7 +162,11 @@ async def act(
     moved = changes(watch.shown, after[1]) - sandbox.volatile.get(watch.thing.kind.name, set())
     if seen.refused and moved:
         sandbox.claim(
-            seen, "law.refusal-traceless", f"body{sorted(moved)[0]}", "that all stays as it was", "it changed"
+            seen,
+            "law.refusal-traceless",
+            f"body{sorted(moved)[0]}",
+            "no change after the refusal",
+            "it changed",
         )
     if seen.ok:
         answered = item_in(seen.value, after[1], sandbox.key(watch.thing))

@@ -383,7 +383,7 @@ async def trace(
                 last,
                 "law.refusal-traceless",
                 f"body{sorted(moved)[0]}",
-                "that all stays as it was",
+                "no change after the refusal",
                 "it changed",
             )
     now = await listed(sandbox, kind, target) if count is not None else None

@@ -132,7 +132,7 @@ async def _changed_into(sandbox: Sandbox, kind: ResourceKind, taken: Instance) -
         sandbox.note(Wrong.CONFLICT, seen)
         after = await sandbox.item(other)
         if seen.refused and before is not None and after is not None and before[1] != after[1]:
-            sandbox.claim(seen, "law.refusal-traceless", "body", "that all stays as it was", "it changed")
+            sandbox.claim(seen, "law.refusal-traceless", "body", "no change after the refusal", "it changed")
 
 
 async def references(sandbox: Sandbox, kind: ResourceKind) -> None:
@@ -164,7 +164,7 @@ async def references(sandbox: Sandbox, kind: ResourceKind) -> None:
                     seen,
                     "law.reference-refused",
                     need.input,
-                    "a refusal: there is no such thing",
+                    "a refusal: it does not exist",
                     seen.code,
                 )
                 if creator in kind.creators:
@@ -255,7 +255,7 @@ async def unknown(sandbox: Sandbox, kind: ResourceKind) -> None:
             and operation.intent is not Intent.REPLACE
             and not (operation is kind.deleter or operation in kind.others or operation in kind.updates)
         ):
-            sandbox.claim(seen, "law.unknown-refused", need.input, "that there is no such thing", seen.code)
+            sandbox.claim(seen, "law.unknown-refused", need.input, "a refusal: it does not exist", seen.code)
         _fault_truly(sandbox, seen, need.input, value)
         if operation.intent is Intent.READ and need.input.startswith("path."):
             await _strange_keys(sandbox, kind, operation, need.input, inputs)
@@ -277,7 +277,7 @@ async def _strange_keys(
     for text in ("~", *others[-1:]):
         seen = await sandbox.call(operation, with_values(inputs, {address: text}), Purpose.ABSENT)
         if seen.ok and text == "~" and operation in kind.reads:
-            sandbox.claim(seen, "law.unknown-refused", address, "that there is no such thing", seen.code)
+            sandbox.claim(seen, "law.unknown-refused", address, "a refusal: it does not exist", seen.code)
 
 
 def unlikely_like(
@@ -343,7 +343,7 @@ async def owners(sandbox: Sandbox, kind: ResourceKind) -> None:
                 seen,
                 "law.owner-checked",
                 kind.parent.name,
-                "that there is no such thing below another",
+                "a refusal: it does not exist below another parent",
                 seen.code,
             )
             thing.gone |= operation is kind.deleter
@@ -356,7 +356,7 @@ async def owners(sandbox: Sandbox, kind: ResourceKind) -> None:
             continue
         if any(has_key(item, key) for item in items):
             sandbox.claim(
-                seen, "law.owner-checked", "body", "a list without what lies below another", "it is in it"
+                seen, "law.owner-checked", "body", "a list without the items of another parent", "it is in it"
             )
 
 
@@ -430,7 +430,9 @@ async def used_things(sandbox: Sandbox, kind: ResourceKind) -> None:
             if seen.refused and not thing.gone:
                 shown = await sandbox.read(thing)
                 if shown is not None and not shown.ok and shown.refused:
-                    sandbox.claim(seen, "law.refusal-traceless", "answer", "that the thing stays", shown.code)
+                    sandbox.claim(
+                        seen, "law.refusal-traceless", "answer", "the item is unchanged", shown.code
+                    )
                 await _after_release(sandbox, thing, below, operation)
 
 
@@ -469,7 +471,7 @@ async def states_of_deletion(sandbox: Sandbox, kind: ResourceKind) -> None:
         if shown is None:
             continue
         if seen.refused and not shown.ok and shown.refused:
-            sandbox.claim(seen, "law.refusal-traceless", "answer", "that the thing stays", shown.code)
+            sandbox.claim(seen, "law.refusal-traceless", "answer", "the item is unchanged", shown.code)
         if seen.ok and shown.ok:
             await check_gone(sandbox, seen, shown, thing)
 

@@ -136,7 +136,7 @@ async def _read_back(
                         first,
                         "law.answers-agree",
                         f"body{path}",
-                        f"as {thing.made.operation.id} told it: {told(one)}",
+                        f"as {thing.made.operation.id} returned it: {told(one)}",
                         told(other),
                     )
         shown = shown or (first, item)
@@ -369,7 +369,7 @@ async def _only(sandbox: Sandbox, kept: Instance, deletion: Trial, before: tuple
         return
     after = await sandbox.item(kept)
     if after is None:
-        sandbox.claim(deletion, "law.deleted-only", "answer", "that another thing stays", "it is gone too")
+        sandbox.claim(deletion, "law.deleted-only", "answer", "other items remain", "it is gone too")
         return
     moved = changes(before[1], after[1]) - sandbox.volatile.get(kept.kind.name, set())
     if moved:
@@ -377,7 +377,7 @@ async def _only(sandbox: Sandbox, kept: Instance, deletion: Trial, before: tuple
             deletion,
             "law.deleted-only",
             f"body{sorted(moved)[0]}",
-            "that another thing stays as it is",
+            "other items are unchanged",
             "it changed",
         )
 
@@ -477,6 +477,6 @@ async def _still_there(sandbox: Sandbox, thing: Instance, below: Instance, refus
                 refusal,
                 "law.refusal-traceless",
                 "answer",
-                "that all stays as it was",
+                "no change after the refusal",
                 f"{one.kind.name} is gone",
             )

@@ -143,7 +143,7 @@ async def _from(
             seen,
             "law.pages-whole",
             paging.offset,
-            "what stands behind the first item",
+            "what follows the first item",
             f"{len(found)} items, others",
         )
 

@@ -67,7 +67,7 @@ async def _written(sandbox: Sandbox, reader: Operation, operation: Operation, fu
                 again,
                 "law.reading-changes-nothing",
                 f"body{path}",
-                "that it reads the same again",
+                "the same values when read again",
                 "it changed",
             )
 

@@ -159,9 +159,7 @@ async def change(sandbox: Sandbox, watch: Watched, operation: Operation, inputs:
     after = await sandbox.item(thing)
     if after is None:
         if seen.ok:
-            sandbox.claim(
-                seen, "law.changed-only", "answer", "that the thing stays there", "it is not found any more"
-            )
+            sandbox.claim(seen, "law.changed-only", "answer", "the item remains", "it is not found any more")
         return None
     if not seen.ok:
         moved = changes(watch.shown, after[1]) - sandbox.volatile.get(kind.name, set())
@@ -170,7 +168,7 @@ async def change(sandbox: Sandbox, watch: Watched, operation: Operation, inputs:
                 seen,
                 "law.refusal-traceless",
                 f"body{sorted(moved)[0]}",
-                "that all stays as it was",
+                "no change after the refusal",
                 "it changed",
             )
         watch.shown, watch.seen = after[1], after[0]
@@ -240,7 +238,7 @@ async def _other(sandbox: Sandbox, watch: Watched, seen: Trial) -> None:
             seen,
             "law.others-untouched",
             f"body{sorted(moved)[0]}",
-            "that another thing stays as it was",
+            "other items are unchanged",
             "it changed",
         )
     if found is not None:
@@ -436,7 +434,7 @@ async def _conditional(sandbox: Sandbox, thing: Instance, operation: Operation, 
     elif before is not None and (
         after is None or changes(before[1], after[1]) - sandbox.volatile.get(thing.kind.name, set())
     ):
-        sandbox.claim(stale, "law.condition-heeded", "body", "that nothing is done", "it changed")
+        sandbox.claim(stale, "law.condition-heeded", "body", "no change", "it changed")
     right = await sandbox.call(
         operation, with_version(sandbox.wire, operation, inputs, tag), Purpose.CONFLICT
     )

@@ -25,7 +25,7 @@ from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.schema import ABSENT, SchemaRef
 from juxtalogos.model.wire import Answer, Inputs
 
-UNDECLARED = "messages declare nothing of their answers"
+UNDECLARED = "messages declare nothing about their responses"
 
 
 class MessagesWire(HttpWire):

@@ -78,10 +78,10 @@ ODATA = Format(
         )
     },
     finding_kinds={
-        "option.dropped": "what a query option asked for was not done",
-        "control.untrue": "control information that is missing or does not fit",
-        "version.protocol": "the version header is missing, or not one that may answer the request",
-        "change.lost": "a change was acknowledged, and is not there when it is read",
+        "option.dropped": "a query option was not honoured",
+        "control.untrue": "control information is missing or wrong",
+        "version.protocol": "the version header is missing or not allowed for the request",
+        "change.lost": "a change was acknowledged but is not there when read",
     },
     element_kinds={
         "option": "query options",

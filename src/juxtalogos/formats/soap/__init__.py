@@ -53,8 +53,8 @@ SOAP = Format(
         ),
     },
     finding_kinds={
-        "envelope.form": "the answer is no envelope, or one put together wrongly",
-        "envelope.version": "the envelope is of another version of the protocol",
+        "envelope.form": "the response is not a valid envelope",
+        "envelope.version": "the envelope has another version of the protocol",
     },
     element_kinds={"fault": "faults"},
     endings=(".wsdl", ".xml", ".xsd"),

@@ -239,7 +239,7 @@ class SqliteLedger:
                 sqlite3.ProgrammingError,
             ) as error:
                 self.db.execute("ROLLBACK TO one")
-                reason = f"what was sent or came cannot be stored ({type(error).__name__})"
+                reason = f"the exchange cannot be stored ({type(error).__name__})"
                 bare = replace(
                     record.bare(),
                     verdict=Verdict.ERROR,

@@ -30,7 +30,7 @@ from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, NoValue, compute
 from juxtalogos.suite.model import Case, CaseKey, Suite
 
-INTERRUPTED = "interrupted; its clean-up steps were taken"
+INTERRUPTED = "interrupted; its clean-up steps ran"
 _HELD = (Verdict.PASSED, Verdict.UNPROVEN)
 """Verdicts of a case that others may build on."""
 

@@ -128,7 +128,7 @@ class Walk:
                 return  # nothing is left but to clean up
             self.taken += 1
             if self.taken > MAX_STEPS:
-                reason = f"more than {MAX_STEPS:,} steps were taken: a goto leads round"
+                reason = f"more than {MAX_STEPS:,} steps ran: a goto leads in a circle"
                 await self.refuse(position, position.name(step), reason)
                 position.end(step, False)
                 return
@@ -379,7 +379,7 @@ def _handled(record: ExchangeRecord, action: Action) -> ExchangeRecord:
     """A failed criterion that an action of the suite answers is told, and fails nothing."""
     results = tuple(
         (
-            replace(result, severity=Severity.REMARK, detail=f"answered by the action {action.name}")
+            replace(result, severity=Severity.REMARK, detail=f"handled by the action {action.name}")
             if result.kind == "criterion.unmet" and not result.held
             else result
         )

@@ -120,5 +120,5 @@ def verdict_of(results: tuple[CheckResult, ...]) -> tuple[Verdict, str]:
         what = f"the {unread.at}" if unread.at in ("body", "request body") else unread.at
         return Verdict.UNPROVEN, f"{what} was not compared: {unread.observed}"
     if not any(result.held and result.proving for result in results):
-        return Verdict.UNPROVEN, "nothing that held could have failed on what came back"
+        return Verdict.UNPROVEN, "no check that passed could have failed on this response"
     return Verdict.PASSED, ""

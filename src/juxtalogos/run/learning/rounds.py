@@ -141,9 +141,7 @@ class Learner:
             await self.round(chosen, full=full)
             worked = sum(progress.outcome == WORKED for progress in progresses.values())
             if not number and not full and not worked:
-                self.told(
-                    "nothing was answered with success: is the base URL right, and is a credential wanted?"
-                )
+                self.told("no request succeeded: check the base URL and the credentials")
                 return
             for candidate in chosen:
                 candidate.knowledge = before + worked if candidate.outcome == SKIPPED else -1

@@ -61,7 +61,7 @@ def tried_at(target: Target, contract: Contract) -> Reach:
     exchange = _sent(wire_of(contract).probe(base), target)
     code = str(exchange.response.status) if exchange.response else ""
     absent = exchange.response is not None and status_outcome(exchange.response.status) is Outcome.ABSENT
-    doubt = f"its base path answers {code}, and no operation could be tried" if absent else ""
+    doubt = f"its base path responds {code}, and no operation could be tried" if absent else ""
     return Reach(exchange.error, doubt, contract.name, f"its base path: {code}" if code else "")
 
 

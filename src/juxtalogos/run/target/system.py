@@ -148,7 +148,7 @@ async def _await_ready(
             mend="use an address of the target itself",
         )
     deadline = asyncio.get_running_loop().time() + system.ready_timeout
-    error = "no answer"
+    error = "no response"
     async with Transport(replace(session.options, connect_timeout=2, timeout=5)) as transport:
         while asyncio.get_running_loop().time() < deadline:
             error = await why_not_ready(transport, system.ready)

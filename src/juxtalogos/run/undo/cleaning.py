@@ -94,7 +94,9 @@ async def _undo(
     except (JuxtalogosError, ValueError, TypeError) as error:
         return Undone(record, False, str(error).split("\n")[0])
     if keys is None:
-        return Undone(record, False, "whether it was created is not known, and nothing lists such items")
+        return Undone(
+            record, False, "it is not known whether it was created, and no operation lists such items"
+        )
     told = Undone(record, True, "nothing was created")
     for key in keys:
         told = await _send(session, transport, record, contract, operation, _named(inputs, key))

@@ -73,7 +73,7 @@ class Pattern:
         self.source = source
         self.tree = parse(source)
         if _weight(self.tree) > MAX_WEIGHT:
-            raise PatternError(f"it repeats a thing more than {MAX_WEIGHT:,} times, which is not followed")
+            raise PatternError(f"it has more repetitions than {MAX_WEIGHT:,} times, which is not followed")
         self._linear: Any = None
         self._slow: Any = None
         self._plain: Callable[[str], Any] | None = None

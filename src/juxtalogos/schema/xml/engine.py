@@ -126,7 +126,9 @@ def load_tree(path: Path, uri: str) -> XmlTree:
         data = path.read_bytes()
     except OSError as error:
         raise DocumentError(
-            f"the file cannot be read: {error.strerror}", where=str(path), mend="check its path and rights"
+            f"the file cannot be read: {error.strerror}",
+            where=str(path),
+            mend="check its path and permissions",
         ) from None
     if len(data) > MAX_BYTES:
         raise DocumentError(

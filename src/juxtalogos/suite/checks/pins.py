@@ -91,7 +91,7 @@ def body_value(response: Response) -> Any:
         return parse_json(response.body)
     except NotJson as error:
         raise UsageError(
-            f"the answer is not JSON: {error}", mend="whole answers are kept of JSON bodies"
+            f"the response is not JSON: {error}", mend="only JSON responses can be kept whole"
         ) from None
 
 

@@ -38,7 +38,7 @@ def read_reported(value: Any, location: Location) -> Reported:
             raise BadCheck(f"{quoted(str(name))} is no name for a value", str(name), "use 1 to 80 characters")
         if not isinstance(place, dict) or not place.keys() <= {"at", "jsonpath", "xpath"}:
             raise BadCheck(
-                "this is no place in an answer",
+                "this is not a place in a response",
                 name,
                 "write an address such as body/callId, {jsonpath: ...} or {xpath: ...}",
             )

@@ -388,7 +388,7 @@ TESTS: Mapping[str, Test] = {
 
 
 def _nothing_kept(name: str) -> Any:
-    raise BadCheck("a kept answer is compared with in a suite only", "kept")
+    raise BadCheck("kept responses are compared in suites only", "kept")
 
 
 def read_check(
@@ -453,7 +453,8 @@ def _where(value: dict[str, Any]) -> tuple[str, str]:
     given = [key for key in ("at", "jsonpath", "xpath") if key in value]
     if len(given) != 1 or not isinstance(value[given[0]], str):
         raise BadCheck(
-            "a check says once where its value is", mend="write one of `at`, `jsonpath` and `xpath`"
+            "a check has exactly one of at, jsonpath and xpath",
+            mend="write one of `at`, `jsonpath` and `xpath`",
         )
     check_place(given[0], value[given[0]])
     return given[0], value[given[0]]

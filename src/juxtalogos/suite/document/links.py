@@ -48,7 +48,7 @@ def link_of(address: str, step: str, source: str) -> StepLink:
         return StepLink(address, step, named[-1] if named else "chosen", "$response.body", source)
     if source and not source.startswith(("/", "header.")):
         raise UsageError(
-            f"{quoted(source)} is no place in an answer",
+            f"{quoted(source)} is not a place in a response",
             mend="write /path, header.NAME or a JSONPath ($.items[0].id)",
         )
     output = re.sub(r"[^A-Za-z0-9_-]+", "-", source.rpartition("/")[2].rpartition(".")[2]) or "body"
@@ -105,7 +105,7 @@ def check_source(contract: Contract, operation: Operation, source: str) -> None:
     if not source.startswith("$"):
         if first_items(source) not in map(first_items, rows):
             raise UsageError(
-                f"no answer of {operation.id} has {source}",
+                f"no response of {operation.id} has {source}",
                 mend=nearest(source, [row for row in rows if row]),
             )
         return
@@ -114,7 +114,7 @@ def check_source(contract: Contract, operation: Operation, source: str) -> None:
         r"[.@]\.?([A-Za-z_][A-Za-z0-9_]*)(?!\w*\()", re.sub(r"'[^']*'|\"[^\"]*\"", "''", source)
     ):
         if name not in names:
-            raise UsageError(f"no answer of {operation.id} has {quoted(name)}", mend=nearest(name, names))
+            raise UsageError(f"no response of {operation.id} has {quoted(name)}", mend=nearest(name, names))
 
 
 def _declared_places(contract: Contract, operation: Operation) -> Iterator[str]:

@@ -48,7 +48,7 @@ class Place:
         """What the step calls; UsageError where that is another case."""
         if self.step.contract is None or self.step.operation is None:
             raise UsageError(
-                f"{self.step.id} calls another case and has no inputs of its own",
+                f"{self.step.id} calls another case and has no inputs",
                 mend="set the inputs of that case's steps",
             )
         return self.step.contract, self.step.operation
@@ -217,7 +217,7 @@ def _case_link(at: Place, address: str, case_id: str, step_id: str, source: str)
         known = [other_case.id for other_case in at.suite.cases if other_case.id != at.case.id]
         if at.case.step(case_id) is not None:
             raise UsageError(
-                f"{quoted(f'{case_id}#{step_id}')} is no place in an answer",
+                f"{quoted(f'{case_id}#{step_id}')} is not a place in a response",
                 mend=f"write @{case_id}#/{step_id}",
             )
         raise UsageError(

@@ -452,8 +452,10 @@ FUNCTIONS: Mapping[str, Function] = {
     "unique": Function(
         _unique,
         (1, 1),
-        "a text of its own for each run, case and row; # stands for a digit, ? for a small, ^ for a large"
-        " letter",
+        (
+            "a different text for each run, case and row; # stands for a digit, ? for a "
+            "lower-case and ^ for an upper-case letter"
+        ),
     ),
     "known": Function(
         _known,

@@ -162,7 +162,7 @@ def _xpath(text: str, version: str, namespaces: tuple[tuple[str, str], ...]) -> 
             "load-xquery-module",
             "transform",
         ):
-            raise BadSelector(f"{text!r} reaches out of the answer, which is not allowed ({part.symbol})")
+            raise BadSelector(f"{text!r} leads out of the response, which is not allowed ({part.symbol})")
     return token
 
 

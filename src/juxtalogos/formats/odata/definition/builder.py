@@ -171,7 +171,7 @@ class Builder:
         role = f"option-word {words}" if self.v4 else "option-text"
         schema = self.ref(place, Direction.RESPONSE, role)
         return (
-            DeclaredHeader(name, self.v4, schema, place, description="the protocol's version of this answer"),
+            DeclaredHeader(name, self.v4, schema, place, description="the protocol version of this response"),
         )
 
     def location_header(self, place: Location) -> DeclaredHeader:

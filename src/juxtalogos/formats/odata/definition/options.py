@@ -125,7 +125,7 @@ class Options:
             stop,
             f"option-word {words}",
             ("json" if self.v4 else "atom",),
-            "in which form the answer comes",
+            "the format of the response",
         )
 
     def filter_examples(self, stop: Waypoint) -> tuple[str, ...]:

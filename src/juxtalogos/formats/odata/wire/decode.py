@@ -72,7 +72,7 @@ def decode(contract: Contract, model: Model, operation: Operation, exchange: Exc
             declared,
             media,
             headers=headers,
-            unread="no declared answer says what this body is" if declared and declared.media else "",
+            unread="no declared response describes this body" if declared and declared.media else "",
             allowed=allowed,
         )
     ref = fitted(model, operation, media.schema, exchange, parsed)
@@ -84,7 +84,7 @@ def decode(contract: Contract, model: Model, operation: Operation, exchange: Exc
     reader = _Reader(model, operation, exchange)
     value = reader.value(ref, parsed, response.body)
     schema = contract.schema(ref) if value is not ABSENT or reader.unread else None
-    unread = reader.unread or ("the body is not what its media type says" if value is ABSENT else "")
+    unread = reader.unread or ("the body does not match its media type" if value is ABSENT else "")
     return Answer(declared, media, value, schema, tuple(reader.problems), headers, unread, allowed=allowed)
 
 
@@ -95,7 +95,7 @@ def _allowed(model: Model, operation: Operation, exchange: Exchange) -> str:
     if status == 304 and (header(asked, "if-none-match") or header(asked, "if-match")):
         return "not modified, as the request asked to be told (RFC 9110, 13.1.2)"
     if status == 202 and "respond-async" in (header(asked, "prefer") or ""):
-        return "accepted, as the request asked for an asynchronous answer (V4 part 1, 11.6)"
+        return "accepted, as the request asked for an asynchronous response (V4 part 1, 11.6)"
     if status == 501:
         return "the service does not implement what was asked for, and says so as it must (V4 part 1, 9.3.1)"
     if (

@@ -38,7 +38,7 @@ def _given(exchange: Exchange, name: str, url: str) -> dict[str, Any]:
     if response is None or not token or token.lower() in (NEEDED, ASK.lower()):
         told = exchange.error or f"{response.status if response else ''} without {name}".strip()
         raise NoAnswer(
-            f"no token against forged requests: GET {url} answered {told}",
+            f"no token against forged requests: GET {url} responded {told}",
             mend="check the credential's `header`, or leave it out where the service asks for no token",
         )
     pairs = [text.partition(";")[0].strip() for key, text in response.headers if key.lower() == "set-cookie"]

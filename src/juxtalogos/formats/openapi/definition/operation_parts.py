@@ -80,7 +80,7 @@ class PartReader:
         duplicated").
         """
         if (place, name) in seen:
-            what = f"the {place} parameter {quoted(name)} stands twice; the last is used"
+            what = f"the {place} parameter {quoted(name)} occurs twice; the last is used"
             self.documents.fault(what, location, "leave one of them out", "warning")
         seen.add((place, name))
 
@@ -246,10 +246,10 @@ class PartReader:
     def is_answer(self, value: Any, location: Location, key: str) -> bool:
         """Whether a response object can be read; what it lacks or has too much is told."""
         if not isinstance(value, dict):
-            self.documents.fault(f"the answer {key} is no mapping", location, "write a response object")
+            self.documents.fault(f"the response {key} is no mapping", location, "write a response object")
             return False
         if "description" not in value:
-            what = f"the answer {key} has no description, which the standard requires"
+            what = f"the response {key} has no description, which the standard requires"
             self.documents.fault(what, location, "describe it in a sentence", "warning")
         for name in value:
             if name not in self.fields and not name.startswith("x-"):
@@ -261,7 +261,7 @@ class PartReader:
         for name in wrong:
             kind = "a text" if self.fields[name] is str else "a mapping"
             self.documents.fault(
-                f"`{name}` of the answer {key} is not {kind}", location.child(name), f"write {kind}"
+                f"`{name}` of the response {key} is not {kind}", location.child(name), f"write {kind}"
             )
         return "content" not in wrong and "schema" not in wrong
 

@@ -55,7 +55,7 @@ class OldPartReader(PartReader):
     def several_bodies(self, bodies: list[Location], form: list[Location]) -> None:
         """OpenAPI 2.0, parameter object: one body parameter at most, and none beside form data."""
         if bodies and form:
-            what = "form data cannot stand beside a body parameter; the body parameter is used"
+            what = "form data and a body parameter exclude each other; the body parameter is used"
             self.documents.fault(what, form[0], "declare either a body or form data", "warning")
         for extra in bodies[1:]:
             what = "there can be one body parameter only; the first is used"

@@ -140,7 +140,7 @@ def schema_faults(documents: Documents, dialect: str) -> None:
         for link, value in documents.surveys[uri].suspects:
             _keyword_faults(value, place(document, link), documents, dialect)
         for link in documents.surveys[uri].no_schemas:
-            what = "a schema is a mapping of keywords; what stands here says nothing"
+            what = "a schema is a mapping of keywords; this value is not"
             documents.fault(what, place(document, link), "write a schema such as `type: string`", "warning")
 
 

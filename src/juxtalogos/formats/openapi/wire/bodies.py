@@ -30,7 +30,7 @@ class Read(NamedTuple):
 def read_body(contract: Contract, media: Media | None, body: bytes, media_type: MediaType | None) -> Read:
     """`media_type` is what came, or what is declared where nothing was said."""
     if media_type is None:
-        return Read(unread="no media type tells how to read the body")
+        return Read(unread="the response has no media type, so its body cannot be read")
     if media_type.is_json:
         try:
             return Read(parse_answer(body))

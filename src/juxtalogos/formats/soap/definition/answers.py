@@ -72,7 +72,11 @@ def _faults(bound: Bound) -> Iterator[DeclaredAnswer]:
             found = header_part(bound, header)
             if found is not None:
                 yield _fault(
-                    bound, found[1].get("name", ""), *found, bound.binding.place(header), "told in a header"
+                    bound,
+                    found[1].get("name", ""),
+                    *found,
+                    bound.binding.place(header),
+                    "reported in a header",
                 )
 
 

@@ -210,7 +210,7 @@ class _WsdlReader:
                     binding.place(node),
                     "correct the name",
                 )
-                yield self.bare(port, node, "its port type has no such operation")
+                yield self.bare(port, node, "its port type does not have this operation")
                 continue
             if abstract.find(w("input")) is None:
                 lost = f"{node.get('name', '')} is sent by the service itself (no input, or output first)"

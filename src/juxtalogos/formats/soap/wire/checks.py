@@ -51,7 +51,7 @@ def check_fault(
             "status.protocol",
             held,
             "status",
-            "2xx with an answer that is no fault",
+            "2xx with a response that is not a fault",
             str(response.status),
             location,
             proving=False,

@@ -68,7 +68,7 @@ def _empty(
 
 def _allowed(status: int) -> str:
     """HTTP's own errors may come to any request (WS-I Basic Profile 1.1, section 3.4.6)."""
-    return "HTTP itself answers so" if 300 <= status < 500 or status == 503 else ""
+    return "a response of HTTP itself" if 300 <= status < 500 or status == 503 else ""
 
 
 @dataclass(slots=True)

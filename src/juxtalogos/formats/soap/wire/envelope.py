@@ -115,14 +115,14 @@ def ill_formed(envelope: Envelope) -> str:
     if envelope.body is None:
         return "there is no Body in it"
     if names.count(f"{ns}Body") > 1 or names.count(f"{ns}Header") > 1:
-        return "Header or Body stands in it twice"
+        return "Header or Body occurs twice"
     if f"{ns}Header" in names and names.index(f"{ns}Header") > names.index(f"{ns}Body"):
-        return "the Header stands behind the Body"
+        return "the Header follows the Body"
     behind = names[names.index(f"{ns}Body") + 1 :]
     if behind and (envelope.version == "1.2" or any(name.startswith(ns) for name in behind)):
-        return f"{local(behind[0])} stands behind the Body"
+        return f"{local(behind[0])} follows the Body"
     if [name for name in names if name not in (f"{ns}Header", f"{ns}Body") and name not in behind]:
-        return f"{local(names[0])} stands in it beside Header and Body"
+        return f"{local(names[0])} is beside Header and Body"
     return ""
 
 

@@ -213,7 +213,7 @@ def _members(rule: Rule, value: Any, at: Visit) -> None:
 def _write_only(node: Node, path: Path, context: Context) -> None:
     # "SHOULD NOT be sent as part of the response": doubtful, not forbidden.
     rule = Rule("writeOnly", True, "writeOnly", node.location)
-    add(context, path, rule, "write-only: not part of an answer", "present", advisory=True)
+    add(context, path, rule, "write-only: not part of a response", "present", advisory=True)
 
 
 def _matches(pattern: Pattern, name: str, at: Visit) -> bool:
