@@ -89,7 +89,12 @@ _FREE = {
     ("call", "body"),
     ("exchange", "body"),
 }
-_NULLABLE = {("call", "exchange"), ("call", "operation"), ("exchange", "operation"), ("exchanges", "operation")}
+_NULLABLE = {
+    ("call", "exchange"),
+    ("call", "operation"),
+    ("exchange", "operation"),
+    ("exchanges", "operation"),
+}
 _ENUMS: dict[str, list[str]] = {
     "verdict": [str(verdict) for verdict in Verdict],
     "severity": [str(severity) for severity in Severity],
@@ -131,7 +136,7 @@ Jux = Callable[[list[str]], tuple[int, str, str]]
 
 
 def outputs(scratch: Path, url: str, jux: Jux) -> Iterator[tuple[str, str, Any]]:
-    """(name, command, value) of each output, from a workspace made in `scratch` for the harbour at `url`."""
+    """(name, command, value) of each output, in a workspace made in `scratch` for the harbour at `url`."""
     home = scratch / "harbour"
     _prepared(scratch, home, url, jux)
     for name, command in SAMPLES:
@@ -177,7 +182,8 @@ class _Node:
 
     count: int = 0
     types: set[str] = field(default_factory=set)
-    constants: set[int] = field(default_factory=set)
+    constants: set[Any] = field(default_factory=set)
+    """Whole numbers and texts."""
     members: dict[str, _Node] = field(default_factory=dict)
     items: _Node | None = None
 
@@ -191,7 +197,7 @@ class _Node:
             for item in value:
                 self.items = self.items or _Node()
                 self.items.add(item)
-        elif type(value) is int:
+        elif type(value) in (int, str):
             self.constants.add(value)
 
     def schema(self, output: str, key: str = "", depth: int = 0) -> dict[str, Any]:
@@ -204,7 +210,7 @@ class _Node:
         made: dict[str, Any] = {**told, "type": types[0] if len(types) == 1 else types}
         if key == "version" and depth == 1 and types == ["integer"] and len(self.constants) == 1:
             made = {**told, "const": next(iter(self.constants))}
-        if key in _ENUMS and types == ["string"]:
+        if key in _ENUMS and types == ["string"] and self.constants <= set(_ENUMS[key]):
             made = {**told, "enum": _ENUMS[key]}
         if "object" in types and key in _MAPS:
             merged = _merged(self.members.values())
@@ -237,6 +243,7 @@ def _merged(nodes: Iterable[_Node]) -> _Node:
     for node in nodes:
         made.count += node.count
         made.types |= node.types
+        made.constants |= node.constants
         for name, member in node.members.items():
             made.members[name] = _merged([made.members.get(name, _Node()), member])
         if node.items:

@@ -217,7 +217,7 @@ def test_the_walk_of_a_new_user(ready: Path, tmp_path: Path, jux: Jux) -> None:
     junit = ElementTree.fromstring(jux("report", str(run["run"]), "--form", "junit", "-o", "-", *place).out)
     assert sum(int(suite.get("tests", 0)) for suite in junit) == len(run["cases"])
     html = Path(jux("report", str(run["run"]), "--json", *place).json["path"]).read_text("utf-8")
-    assert "default-src &#39;none&#39;" in html and "Every check held" in html
+    assert "default-src &#39;none&#39;" in html and "Every check passed" in html
     rows = jux(
         "exchanges", "--run", run["run"], "--method", "delete", "--status", "2XX", "--json", *place
     ).json["exchanges"]

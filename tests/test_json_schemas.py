@@ -10,6 +10,7 @@ from pathlib import Path
 
 from conftest import Result, serving
 from juxtalogos.cli.main import COMMANDS, build_parser
+from juxtalogos.demo.server import KEY
 from juxtalogos.schema.json import compile_schema
 
 DOCS = Path(__file__).parents[1] / "docs"
@@ -28,7 +29,7 @@ def _script() -> object:
 
 def test_outputs_are_as_their_schemas_say(tmp_path: Path, jux: Callable[..., Result]) -> None:
     def run(words: list[str]) -> tuple[int, str, str]:
-        done = jux(*words, status=None)
+        done = jux(*words, status=None, env={"MERROW_KEY": KEY})
         return done.status, done.out, done.err
 
     script = _script()

@@ -61,7 +61,7 @@ PLANTED: tuple[Planted, ...] = (
     Planted(
         "departure",
         "closePortCall",
-        "gives a departure that is none of its alternatives",
+        "gives a departure that matches no alternative",
         (("body.branch", "body/departure"),),
     ),
     Planted(
@@ -250,13 +250,13 @@ HIDDEN: tuple[Planted, ...] = tuple(
         (
             "lax",
             "registerVessel",
-            "takes vessels longer than the longest",
+            "accepts vessels longer than the maximum",
             (("request.accepted", "body/lengthMetres"),),
         ),
         (
             "stumble",
             "replaceVessel",
-            "fails on an agent's code that is none",
+            "fails on an invalid agent's code",
             (("status.server-error", "status"),),
         ),
         (
@@ -268,7 +268,7 @@ HIDDEN: tuple[Planted, ...] = tuple(
         (
             "tallied",
             "listVessels",
-            "counts all vessels, whatever the filter",
+            "counts all vessels, ignoring the filter",
             (("law.total-counts", "query.kind"),),
         ),
         (
@@ -293,10 +293,10 @@ HIDDEN: tuple[Planted, ...] = tuple(
         (
             "eager",
             "handleLines",
-            "takes lines of a call without a berth, which is declared a conflict",
+            "accepts lines for a call without a berth, which is declared a conflict",
             (("law.conflict-refused", "status conflict"),),
         ),
-        ("ajar", "listNotices", "shows its notices to anybody", (("law.sign-in-asked", "status"),)),
+        ("ajar", "listNotices", "shows notices without a sign-in", (("law.sign-in-asked", "status"),)),
     )
 )
 """Deviations that no valid request by itself shows: exploring finds them."""

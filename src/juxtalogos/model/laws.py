@@ -68,7 +68,7 @@ LAWS: dict[str, Law] = {
         Law("law.deleted-gone", "what was deleted is gone", _CUSTOM),
         Law("law.deleted-only", "a deletion removes nothing else", _CUSTOM),
         Law("law.others-untouched", "changing one item changes no other item", _CUSTOM),
-        Law("law.page-bounded", "a page holds no more than was asked for", _CUSTOM),
+        Law("law.page-bounded", "a page contains at most the requested number of items", _CUSTOM),
         Law("law.pages-whole", "all pages together contain each item once", _CUSTOM),
         Law("law.total-counts", "a total equals the number of items", _CUSTOM),
         Law("law.filter-keeps", "a filter returns all matching items and nothing else", _CUSTOM),

@@ -297,7 +297,7 @@ def _compare(
     hidden = [planted for planted in HIDDEN if planted.name in odd]
     if hidden:
         out.line()
-        out.line(("Planted, and to be found by exploring only", "head"))
+        out.line(("Planted deviations that only explore can find", "head"))
         out.table(("", "operation", "planted", "finding"), [_row(entry, explored) for entry in hidden])
     for operation, kind, at in sorted(found - expected):
         out.line(("not planted, yet found: ", "deviation"), f"{operation} {kind} at {at}")

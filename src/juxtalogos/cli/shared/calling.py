@@ -85,7 +85,7 @@ def show_results(out: Terminal, results: tuple[CheckResult, ...], documents: Map
     """What the exchange says against the definition: every check, declared beside observed."""
     rows = []
     for result in results:
-        mark = ("held", "held") if result.held else (str(result.severity), str(result.severity))
+        mark = ("passed", "held") if result.held else (str(result.severity), str(result.severity))
         where = describe(documents, result.location) if result.location else ""
         rows.append(
             (

@@ -8,6 +8,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import EXIT_FAILED, EXIT_HELD, EXIT_INTERRUPTED, EXIT_NO_ANSWER
 from juxtalogos.cli.shared.summary import run_data, show_findings, show_formats
 from juxtalogos.cli.shared.terminal import Terminal
@@ -70,19 +71,22 @@ def show_explored(
     out.line()
     told = by_class(view.findings)
     counts = {
-        "findings": len(told[ResultClass.FINDING]),
+        "finding": len(told[ResultClass.FINDING]),
         "lenient": len(told[ResultClass.LENIENT]),
-        "doubts": len(told[ResultClass.DOUBT]),
+        "doubt": len(told[ResultClass.DOUBT]),
     }
     requests = sum(visit.requests for visit in done.explored.values())
-    bad = counts["findings"] + counts["lenient"]
+    bad = counts["finding"] + counts["lenient"]
     out.line(
         (
             "interrupted" if done.interrupted else "explored",
             "deviation" if bad or done.interrupted else "held",
         ),
         f"  run {done.number}: {requests:,} requests, ",
-        ", ".join(f"{count} {word}" for word, count in counts.items()),
+        ", ".join(
+            counted(count, word) if word != "lenient" else f"{count} lenient"
+            for word, count in counts.items()
+        ),
     )
     if left:
         out.line(
@@ -176,7 +180,7 @@ def _show_rules(out: Terminal, done: Exploration, full: bool) -> None:
     listed = sorted(rows.items(), key=lambda row: (-row[1][2], row[0]))
     out.line()
     out.table(
-        ("broken in", "rule", "sent", "refused", "taken"),
+        ("violated in", "rule", "sent", "refused", "accepted"),
         [(*key, *counts) for key, counts in (listed if full else listed[:RULES])],
         right=(2, 3, 4),
     )
