@@ -45,7 +45,7 @@ FAULTS: list[tuple[str, dict[str, Any], str, int]] = [
                 }
             }
         },
-        "where nothing is",
+        "which does not exist",
         2,
     ),
     (
@@ -64,7 +64,7 @@ FAULTS: list[tuple[str, dict[str, Any], str, int]] = [
                 }
             }
         },
-        "where nothing is",
+        "which does not exist",
         2,
     ),
     (

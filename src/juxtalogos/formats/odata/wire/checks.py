@@ -296,7 +296,7 @@ class _Look:
             held,
             f"{base}/{name}",
             f"{option}: the number of all that fit",
-            f"{count}, and {len(rows)} came",
+            f"{count}, and {len(rows)} received",
         )
         if skipped and held:
             left = max(0, count - skipped)

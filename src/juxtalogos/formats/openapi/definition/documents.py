@@ -109,7 +109,7 @@ class Documents:
             return follow_pointer(document.value, pointer), Location(uri, pointer)
         except (LookupError, ValueError):
             self.fault(
-                f"reference to {quoted(reference)}, where nothing is",
+                f"reference to {quoted(reference)}, which does not exist",
                 place,
                 "correct the reference or add what it names",
             )
