@@ -27,6 +27,7 @@ from juxtalogos.model.wire import Inputs, Unmet, Variant, WireCheck
 
 SUCCESS = "$statusCode >= 200 && $statusCode < 300"
 REFUSED = "$statusCode >= 400"
+_FORBIDDEN = "403"
 _CONDITIONS = {False: ("If-Match", "412"), True: ("If-None-Match", "304")}
 """By whether it is `unless`: the field of a condition, and the code that says that it is heeded (RFC 9110,
 section 13.1)."""
@@ -85,6 +86,9 @@ class HttpWire(BaseWire):
                 found.append(SUCCESS if left_open else _success(declared))
             elif outcome is Outcome.INVALID:
                 found.append(REFUSED)
+            elif outcome is Outcome.FORBIDDEN:
+                # A range such as 4XX does not declare that an existing resource may be hidden.
+                found += [f"$statusCode == {_FORBIDDEN}"] if _FORBIDDEN in declared else []
             else:
                 found += [f"$statusCode == {code}" for code in _declared(outcome, declared, left_open)]
         return " || ".join(found)
