@@ -94,6 +94,15 @@ def test_ranges_faults_and_defaults_have_outcomes() -> None:
         assert all(answer.outcome.refused for answer in declared if answer.fault)
 
 
+@pytest.mark.parametrize(("status", "condition"), [("403", "$statusCode == 403"), ("4XX", ""), ("404", "")])
+def test_only_a_declared_403_may_hide_that_a_resource_is_gone(status: str, condition: str) -> None:
+    contract = small(
+        {"/q": {"get": {"responses": {"200": {"description": "x"}, status: {"description": "y"}}}}}
+    )
+    (operation,) = contract.operations
+    assert wire_of(contract).condition(operation, Outcome.FORBIDDEN) == condition
+
+
 def _item(name: str) -> dict[str, Any]:
     return {"name": name, "in": "path", "required": True, "schema": {"type": "string"}}
 
