@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -12,7 +12,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import answers, definition
+from conftest import Result, answers, definition
 from juxtalogos.conventions import words
 from juxtalogos.conventions.faults import fault_outcome
 from juxtalogos.conventions.naming import intent_of
@@ -296,3 +296,20 @@ def test_a_workspace_adds_words(monkeypatch: pytest.MonkeyPatch) -> None:
     finally:
         words.extend({})
     assert intent_of("verwijderSteiger") is Intent.UNKNOWN
+
+
+def test_words_of_a_workspace_count_before_and_after_the_cache(
+    tmp_path: Path, jux: Callable[..., Result]
+) -> None:
+    paths = {"/quays": {"get": {"operationId": "leeren", "responses": {"200": {"description": "x"}}}}}
+    (tmp_path / "q.yaml").write_text(definition(paths), "utf-8")
+    home = tmp_path / "w"
+    jux("init", home)
+    jux("import", tmp_path / "q.yaml", "-C", home)
+    assert not jux("compose", "--json", "-C", home).json["withheld"]
+    settings = home / "juxtalogos.toml"
+    added = '\n[conventions.danger]\ndestroys = ["leeren"]\nreading = ["leeren"]\n'
+    settings.write_text(settings.read_text("utf-8") + added, "utf-8")
+    for _ in range(2):
+        withheld = jux("compose", "--replace", "--json", "-C", home).json["withheld"]
+        assert [one["operation"] for one in withheld] == ["leeren"]

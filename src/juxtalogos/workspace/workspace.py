@@ -93,7 +93,8 @@ class Workspace:
                     mend=nearest(name, self.contract_names())
                     or "import a definition: juxtalogos import FILE",
                 )
-            contract, settings = self._read(name), self.config.contracts.get(name, ContractSettings())
+            settings = self.config.contracts.get(name, ContractSettings())  # first: it adds words
+            contract = self._read(name)
             if settings.formats:
                 contract.engine.assert_formats(settings.formats == "assert")
             if settings.hints.meanings:
