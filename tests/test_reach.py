@@ -106,7 +106,7 @@ def test_what_a_broken_deletion_leaves_is_named_and_removed_later(
         assert len(go("clean", "--show", "--json", status=1).json["left"]) == int(left[1])
         assert f"removed {left[1]} of {left[1]}" in go("clean", "1").out
         assert service.state() == before
-        assert "left nothing behind" in go("clean", "1").out
+        assert "lists nothing that run 1 left behind" in go("clean", "1").out
 
 
 def wait_for(condition: Callable[[], bool], seconds: float = 20.0) -> None:

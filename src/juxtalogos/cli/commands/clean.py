@@ -79,7 +79,7 @@ def run(args: _CleanArguments) -> int:
             elif rows:
                 out.table(("to be undone by", "operation", "target"), rows, styles=("name",))
             else:
-                out.line(f"run {record.id} left nothing behind")
+                out.line(f"the ledger lists nothing that run {record.id} left behind")
             return EXIT_FAILED if left else EXIT_HELD
         target = home.target(args.target or left[0].target or None, [left[0].contract])
         names = [

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from juxtalogos.cli.shared.compose_arguments import ComposeArguments
+from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import (
     EXIT_FAILED,
     EXIT_HELD,
@@ -177,7 +178,8 @@ def _show(out: Terminal, contract: Contract, composed: Composed, written: Path, 
     out.line(
         "written: ",
         (written, "name"),
-        f"  {composed.cases} cases for {len(contract.operations)} operations, {dependencies} dependencies",
+        f"  {counted(composed.cases, 'case')} for {counted(len(contract.operations), 'operation')}, "
+        f"{dependencies} {'dependency' if dependencies == 1 else 'dependencies'}",
     )
     for operation, reason in composed.left_out:
         out.line(("left out: ", "remark"), operation, f"  {reason}")
