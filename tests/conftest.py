@@ -34,6 +34,8 @@ if os.environ.get("CI"):
 else:
     settings.load_profile("here")
 
+TESTS = Path(__file__).parent
+ROOT = TESTS.parent
 BERTHS = resources.files("juxtalogos.demo").joinpath("berths.yaml").read_text("utf-8")
 
 
