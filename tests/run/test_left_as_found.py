@@ -1,0 +1,89 @@
+"""A service is left as it was found, and that is said only when somebody looked: the built program against
+stand-ins on which a careless client does harm.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from conftest import Result
+from styles.harm import LEFT_AS_FOUND, LEFT_OVER
+from styles.rest import Service
+
+Jux = Callable[..., Result]
+Go = Callable[..., Result]
+
+
+@contextmanager
+def workspace(service: Service, home: Path, jux: Jux) -> Iterator[Go]:
+    """What runs the program in a workspace with the service's definition and a target."""
+    jux("init", home)
+    source = home / "d.json"
+    source.write_text(service.definition())
+    jux("import", source, "--name", "quay", "-C", home)
+    with service.serving() as url:
+
+        def go(*words: object) -> Result:
+            return jux(*words, "-C", home, status=None)
+
+        go("targets", "set", "local", url)
+        yield go
+
+
+def others(service: Service) -> Any:
+    """What was there before the program came, as it is now."""
+    kept = service.state()
+    kept = kept if isinstance(kept, dict) else {"": kept}
+    return {key: kept.get(key) for key in type(service)().state() if isinstance(kept, dict)}
+
+
+@pytest.mark.parametrize("kind", LEFT_AS_FOUND)
+def test_learning_and_running_leave_the_service_as_it_was(
+    kind: type[Service], tmp_path: Path, jux: Jux
+) -> None:
+    service = kind()
+    before = service.state()
+    with workspace(service, tmp_path / "w", jux) as go:
+        learned = go("compose", "quay", "--learn=writing", "--json").json
+        assert service.state() == before, "after learning"
+        ran = go("run", "--jobs", "4", "--json").json
+        assert service.state() == before, "after the run"
+        for told in (learned["learned"], ran):
+            assert told["state"]["verdict"] in ("as before", "not known"), told["state"]
+        if kind.__name__ != "UnreadableList":
+            assert ran["state"]["verdict"] == "as before"
+
+
+@pytest.mark.parametrize("kind", LEFT_AS_FOUND)
+def test_exploring_leaves_the_service_as_it_was(kind: type[Service], tmp_path: Path, jux: Jux) -> None:
+    service = kind()
+    before = service.state()
+    with workspace(service, tmp_path / "w", jux) as go:
+        told = go("explore", "quay", "--json").json
+        assert service.state() == before
+        assert told["state"]["verdict"] in ("as before", "not known"), told["state"]
+
+
+@pytest.mark.parametrize("command", ["run", "explore"])
+@pytest.mark.parametrize("kind", LEFT_OVER)
+def test_what_stays_is_told_and_nothing_of_others_is_touched(
+    kind: type[Service], command: str, tmp_path: Path, jux: Jux
+) -> None:
+    service = kind()
+    before = service.state()
+    with workspace(service, tmp_path / "w", jux) as go:
+        if command == "run":
+            learned = go("compose", "quay", "--learn=writing", "--json").json["learned"]
+            assert service.state() == before or learned["state"]["verdict"] != "as before"
+        told = go(command, "--json").json
+        after = service.state()
+        assert {key: after.get(key) for key in before} == before
+        assert after == before or told["state"]["verdict"] != "as before", told["state"]
+        go("clean", "--all")
+        after = service.state()
+        assert {key: after.get(key) for key in before} == before
