@@ -21,7 +21,8 @@ from lxml import etree
 from conftest import TESTS, definition, read_contract
 from juxtalogos.conventions.faults import means_conflict
 from juxtalogos.explore.prober.budget import Budget, Spent
-from juxtalogos.explore.prober.comparing import changes, differing, item_in, items_in, same
+from juxtalogos.compose.listing import items_in
+from juxtalogos.explore.prober.comparing import changes, differing, item_in, same
 from juxtalogos.explore.prober.requests import RequestMaker
 from juxtalogos.explore.resources.kinds import kinds_of
 from juxtalogos.explore.resources.sandbox import Sandbox

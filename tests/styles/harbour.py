@@ -518,7 +518,7 @@ class Lockkeepers(Service):
                 answer=None,
                 body=shape(("type",), type={"type": "string", "enum": ["up", "down"]}, path=TEXT),
             ),
-            Route("GET", "/passages/{id}", lambda call: (200, self.passage(call)), answer=shape(type=TEXT)),
+            Route("GET", "/passages/{id}", lambda call: (200, self.passage(call)), answer=shape(type=TEXT, path=TEXT)),
             Route("DELETE", "/passages/{id}", self.forget, status=204),
         ]
 
@@ -544,7 +544,7 @@ class Lockkeepers(Service):
 
     def ask(self, call: Call) -> Any:
         name = f"PS-{self.number()}"
-        self.passages[name] = {"type": call.body["type"]}
+        self.passages[name] = {key: call.body[key] for key in ("type", "path") if key in call.body}
         return 201, None, {"Location": f"/passages/{name}"}
 
     def passage(self, call: Call) -> Any:

@@ -246,7 +246,7 @@ class _Composer:
         draft.steps[-1].check(fault_checks(self.contract, operation, answer))
         self.drafter.clean_up(draft)
         name = f"{slug(operation.id)}-fault-{slug(answer.fault)}"
-        return draft.document(
+        return draft.composed(
             self.unique(name),
             summary=f"{operation.summary or operation.id}: the fault {answer.fault}, by {why}",
         )
@@ -257,7 +257,7 @@ class _Composer:
             self.drafter.add(draft, operation, filled)
         self.drafter.clean_up(draft)
         draft.alone = draft.alone or operation.danger.withheld or operation.intent is Intent.EMPTY
-        return draft.document(self.unique(name), summary=summary)
+        return draft.composed(self.unique(name), summary=summary)
 
     def changes_others(self, operation: Operation) -> bool:
         """Whether it changes what the run cannot have made: a thing of which there is one, or an item that
@@ -319,5 +319,5 @@ class _Composer:
         self.drafter.clean_up(draft)
         name = slug(resource.key.strip("/").replace("/{}", "").replace("/", "-")) or "root"
         return [
-            draft.document(self.unique(f"flow-{name}"), summary=f"the life of one item of {resource.key}")
+            draft.composed(self.unique(f"flow-{name}"), summary=f"the life of one item of {resource.key}")
         ]

@@ -206,7 +206,9 @@ class Finder:
 
     def _usable(self, one: Dependency) -> bool:
         source = self.contract.operation(one.source)
-        return source is not None and (source.safe or not self.only_reading)
+        if source is None or (source.danger.withheld and one.reason != "configured"):
+            return False  # nothing is destroyed or switched in order to get a value
+        return source.safe or not self.only_reading
 
     def _resources(self, need: Need) -> list[tuple[Resource, int]]:
         """(resource that a need may name an item of, how sure that is)."""

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 from juxtalogos.compose.outlines import Rows
@@ -79,7 +79,42 @@ class RequestValues:
             without.append("body")
         inputs = sample_inputs(self.contract, operation, full=full, seed=seed, without=without)
         inputs = self._left_out(operation, self._sent_too(operation, inputs, seed))
-        return self.completed(operation, inputs, full=full)
+        filled = self.completed(operation, inputs, full=full)
+        if not self.resources.creates(operation) or any("unique(" in text for _, text in filled.formulas):
+            return filled
+        return self._marked(operation, filled)
+
+    def _marked(self, operation: Operation, filled: Filled) -> Filled:
+        """With a text of the run's own in what it creates, so that it is known again: in a free text that is
+        sent anyway; an optional one is sent where no list shows what was created.
+        """
+        inputs = filled.inputs
+        media = chosen_media(operation, inputs.content_type)
+        if not isinstance(inputs.body, dict) or media is None or media.schema is None:
+            return filled
+        schema, resource = self.contract.schema(media.schema), self.resources.of(operation)
+        taken = {address for address, _ in filled.formulas}
+        free = [
+            row
+            for row in self.rows.of(media.schema)
+            if _is_free_text(row)
+            and (operation.id, f"body{row.path}") not in self.linked
+            and f"body{row.path}" not in taken
+            and not self.hints.leaves_out(operation.id, f"body{row.path}")
+        ]
+        sent = [row for row in free if has_place(inputs.body, row.path)]
+        unlisted = resource is None or not resource.of(Intent.LIST)
+        for row in sent or ([one for one in free if one.depth == 1] if unlisted else []):
+
+            def accepts(value: Any, row: OutlineRow = row) -> bool:
+                return not schema.check_part(row, value)
+
+            formula = unique_formula("quay", accepts)
+            if formula and room(formula) >= ROOMY:
+                address = f"body{row.path}"
+                inputs = inputs if sent else with_values(inputs, {address: "quay"})
+                return replace(filled, inputs=inputs, formulas=(*filled.formulas, (address, formula)))
+        return filled
 
     def completed(self, operation: Operation, inputs: Inputs, *, full: bool = False) -> Filled:
         """Inputs with known values and names of their own put in."""
@@ -231,6 +266,18 @@ def _is_name(row: OutlineRow) -> bool:
         and not row.read_only
         and not row.allowed.startswith(_CHOOSING)
         and names_something(row.name)
+    )
+
+
+def _is_free_text(row: OutlineRow) -> bool:
+    return (
+        row.scalar
+        and row.type == "string"
+        and not row.allowed
+        and "/0" not in row.path
+        and bool(row.path)
+        and not row.read_only
+        and not row.write_only
     )
 
 

@@ -79,7 +79,7 @@ _TABLE: dict[str, str] = {
     ),
     "paging.next": (
         "next nextcursor nextpage nextpagetoken nexttoken cursor continuation continuationtoken marker "
-        "after nextmarker nextlink bookmark"
+        "after nextmarker nextlink odatanextlink bookmark"
     ),
     "paging.total": "total totalcount totalitems totalresults count totalelements overall matched found",
     "filters.least": "min minimum from since after least above over gte ge gt start starting newer",

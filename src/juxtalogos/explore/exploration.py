@@ -22,6 +22,10 @@ from juxtalogos.model.contract import Contract
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.engine.execute import until_interrupted
 from juxtalogos.run.engine.stop import Stop
+from juxtalogos.run.gate.gate import Gate
+from juxtalogos.run.gate.inventory import Inventory
+from juxtalogos.run.gate.sweeping import sweep
+from juxtalogos.run.gate.truth import ServiceState, compare
 from juxtalogos.run.target.recording import Recording
 from juxtalogos.run.target.session import Session
 from juxtalogos.run.target.system import running_system
@@ -57,6 +61,8 @@ class Exploration:
     number: int = 0
     interrupted: bool = False
     explored: dict[str, Explored] = field(default_factory=dict)
+    state: ServiceState = field(default_factory=ServiceState)
+    """What is different at the service from before, as far as somebody looked."""
 
 
 async def explore(
@@ -99,11 +105,16 @@ async def _all(
     options = replace(session.options, connections=4, patient=True)
     async with Recorder(ledger, done.number) as recorder, Transport(options) as transport:
         door = Recording(session, recorder)
+        gate = Gate(Inventory(session.target.reference, put_undo=door.put_undo), exploring=True)
+        gate.session, session = session, replace(session, gate=gate)
         for name, contract in session.contracts.items():
             if not wishes.operations.get(name) or stop.asked:
                 continue
             explorer = _explorer(contract, session, transport, wishes, roles, door, told, stop)
+            explorer.sandbox.maker.marks = gate.inventory.marks
             done.explored[name] = await explorer.explore()
+        await sweep(gate, session, transport)
+        done.state = await compare(gate, session, transport)
 
 
 def _explorer(

@@ -25,6 +25,7 @@ from juxtalogos.model.danger import Danger
 from juxtalogos.model.findings import ResultClass
 from juxtalogos.model.verdict import Verdict, worst
 from juxtalogos.run.engine import unforeseen
+from juxtalogos.run.gate.inventory import CASE
 from juxtalogos.run.target.recording import Recording
 
 
@@ -145,6 +146,7 @@ class Explorer:
         """
         prober = self.sandbox.prober
         prober.case = f"{name}: {subject}"
+        CASE.set((prober.suite, prober.case))
         started = time.perf_counter()
         first, spent, reason = await self.once(what)
         if first and not spent:
@@ -223,6 +225,9 @@ class Explorer:
             pass
         except Exception as error:
             reason = reason or unforeseen.told(error)
+        prober = sandbox.prober
+        if prober.session.gate is not None:
+            await prober.session.gate.settle(prober.session, prober.sender)
         return claims, spent, reason
 
     def count(self, seen: Trial) -> None:

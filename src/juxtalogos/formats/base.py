@@ -62,6 +62,12 @@ class BaseWire:
     def variants(self, operation: Operation, inputs: Inputs) -> Iterable[Variant]:
         return ()
 
+    def page_at(self, exchange: Exchange, address: str) -> Request | None:
+        return None
+
+    def created(self, exchange: Exchange) -> bool | None:
+        return None
+
     def head_of(self, operation: Operation, request: Request) -> Request | None:
         return None
 

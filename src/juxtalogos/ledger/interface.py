@@ -80,8 +80,8 @@ class Ledger(Protocol):
     def assign(self, exchange: int, suite: str, case: str, step: str) -> None:
         """Notes which step of a suite a call was saved as."""
 
-    def undone(self, run: int) -> list[UndoRecord]:
-        """What of a run is still to be undone, the newest first."""
+    def undone(self, run: int | None = None) -> list[UndoRecord]:
+        """What of a run, or of all, is still to be undone, the newest first."""
 
     def mark_undone(self, number: int) -> None:
         """Notes that something was undone."""

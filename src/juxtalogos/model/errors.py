@@ -48,6 +48,10 @@ class NoAnswer(JuxtalogosError):
     """The service gave no answer: refused, timed out, broken TLS, or not HTTP."""
 
 
+class Withheld(JuxtalogosError):
+    """A request was not sent: it could have changed what this run did not make."""
+
+
 class Unsampleable(JuxtalogosError):
     """No valid sample of a schema was found."""
 

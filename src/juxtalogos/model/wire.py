@@ -226,6 +226,14 @@ class Wire(Protocol):
     def next_page(self, exchange: Exchange) -> str | None:
         """Returns the address or the mark of the next page, where the protocol itself has a place for it."""
 
+    def page_at(self, exchange: Exchange, address: str) -> Request | None:
+        """Returns the request for the page at an address that the exchange's own response shows; None where
+        there is no such request, or it would go to another origin.
+        """
+
+    def created(self, exchange: Exchange) -> bool | None:
+        """Whether a response says that something new exists now; None where the protocol cannot say that."""
+
     def unchanged(self, exchange: Exchange) -> bool:
         """Whether a response says that nothing has changed since the version that the request names."""
 

@@ -164,6 +164,8 @@ class Case:
     """Clean-up steps that take values from set-up steps only: they run once, behind the rows."""
     alone: bool = False
     """Whether no other case may run meanwhile."""
+    composed: bool = False
+    """Whether it is as compose wrote it: what a person has edited is that person's."""
 
     def step(self, step_id: str) -> Step | None:
         return next((step for step in self.steps if step.id == step_id), None)

@@ -7,7 +7,6 @@ import itertools
 import re
 import secrets
 import time
-from dataclasses import asdict
 from typing import Any
 
 from juxtalogos.cli.shared.options import (
@@ -24,6 +23,7 @@ from juxtalogos.cli.shared.options import (
     terminal,
     workspace,
 )
+from juxtalogos.cli.shared.state import show_state
 from juxtalogos.cli.shared.summary import exit_status, formats_said, run_data, show_run
 from juxtalogos.ledger import CaseRecord, open_ledger
 from juxtalogos.model.errors import UsageError, nearest, quoted
@@ -163,13 +163,10 @@ def run(args: _RunArguments) -> int:
             ledger, ended.number, bound.session.contracts, remarks=not args.no_remarks, order=order
         )
     if args.json:
-        out.json(
-            {**run_data(view), "leftBehind": left, "differences": [asdict(one) for one in ended.differences]}
-        )
+        out.json({**run_data(view), "leftBehind": left, "state": ended.state.to_json()})
     else:
         show_run(out, view, full=args.full, formats_said=formats_said(home))
-        for one in ended.differences:
-            out.line(("the list changed: ", "remark"), str(one))
+        show_state(out, ended.state, f"juxtalogos clean {ended.number}")
         if left:
             out.line(
                 (f"left behind: {left} that this run created", "remark"),

@@ -10,6 +10,7 @@ from typing import Any
 
 from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import EXIT_FAILED, EXIT_HELD, EXIT_INTERRUPTED, EXIT_NO_ANSWER
+from juxtalogos.cli.shared.state import show_state
 from juxtalogos.cli.shared.summary import run_data, show_findings, show_formats
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.explore.exploration import Exploration
@@ -88,6 +89,7 @@ def show_explored(
             for word, count in counts.items()
         ),
     )
+    show_state(out, done.state, f"juxtalogos clean {done.number}")
     if left:
         out.line(
             (f"left behind: {left} that this run created", "remark"),
@@ -204,6 +206,7 @@ def explored_data(
     return {
         **run_data(view),
         "leftBehind": left,
+        "state": done.state.to_json(),
         "explored": {
             name: {
                 "requests": one.requests,

@@ -8,6 +8,7 @@ from typing import Any
 
 from juxtalogos.cli.shared.compose_arguments import ComposeArguments
 from juxtalogos.cli.shared.options import header_field
+from juxtalogos.cli.shared.state import show_state
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract
@@ -126,6 +127,7 @@ def show_learned(out: Terminal, learned_now: LearningResult, contract: Contract)
                     "note",
                 )
             )
+    show_state(out, learned_now.state, "juxtalogos clean --all")
     out.line()
 
 
@@ -133,6 +135,7 @@ def learned_data(learned_now: LearningResult) -> dict[str, Any]:
     """The same for `--json`."""
     return {
         "requests": learned_now.requests,
+        "state": learned_now.state.to_json(),
         "runs": learned_now.runs,
         "worked": [
             progress.operation.id for progress in learned_now.progresses if progress.outcome == WORKED

@@ -171,20 +171,6 @@ def _is_key(value: Any, key: Any) -> bool:
     return isinstance(value, str | int) and not isinstance(value, bool) and str(value) == str(key)
 
 
-def items_in(value: Any) -> list[Any] | None:
-    """The items of a list's answer: the shallowest list; None where there is none. Of XML an answer without
-    items has none.
-    """
-    waiting: deque[tuple[int, Any]] = deque([(0, value)])
-    while waiting:
-        depth, one = waiting.popleft()
-        if isinstance(one, list):
-            return one
-        if isinstance(one, dict) and depth < 3:
-            waiting += [(depth + 1, inner) for inner in one.values()]
-    return None
-
-
 def has_key(item: Any, key: Any) -> bool:
     """Whether an item of a list is, or has among its own members, the key."""
     return _is_key(item, key) or (

@@ -16,7 +16,7 @@ from juxtalogos.explore.prober.budget import Budget, Spent
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.errors import JuxtalogosError
+from juxtalogos.model.errors import JuxtalogosError, Withheld
 from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.findings import ACCEPTED, REFUSED, CheckResult, ResultClass, Severity
 from juxtalogos.model.location import Location
@@ -60,6 +60,8 @@ class Trial:
     answer: Answer | None = None
     altered: bool = False
     """Whether more was changed than inputs can say: the method, the bytes, or who signs."""
+    withheld: str = ""
+    """Why it was not sent."""
     broken: tuple[str, str, Location | None] | None = None
     """Of what the definition does not allow: (place, rule, where it is declared)."""
 
@@ -157,6 +159,18 @@ class Prober:
         self.changed = not operation.safe
         try:
             exchange = await session.send(self.contract, operation, request, self.sender)
+        except Withheld as refusal:
+            record = ExchangeRecord(
+                self.case,
+                step or operation.id,
+                self.contract.name,
+                operation.id,
+                None,
+                Verdict.SKIPPED,
+                f"not sent: {refusal.what}",
+                suite=self.suite,
+            )
+            return Trial(operation, inputs, asked, record, None, withheld=refusal.what)
         except JuxtalogosError as error:
             record = ExchangeRecord(
                 self.case,

@@ -24,7 +24,14 @@ from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.document.building import SEGMENT
 from juxtalogos.suite.inputs import schema_at, with_values
 from juxtalogos.suite.language.expressions import Scope, evaluate, parse_expression
-from juxtalogos.suite.language.formulas import BadFormula, FormulaContext, NoValue, compute, parse_formula
+from juxtalogos.suite.language.formulas import (
+    BadFormula,
+    FormulaContext,
+    NoValue,
+    compute,
+    parse_formula,
+    uses,
+)
 from juxtalogos.suite.language.selectors import NoSelection, select_xml
 from juxtalogos.workspace.known import Hints
 
@@ -58,6 +65,8 @@ class RequestMaker:
     versions: dict[str, Dependency] = field(init=False)
     """By operation, where the version that its request depends on comes from."""
     count: int = 0
+    marks: list[str] = field(default_factory=list)
+    """Texts that it made up and that nothing else has."""
     namespaces: Mapping[str, str] = field(init=False)
 
     def __post_init__(self) -> None:
@@ -99,9 +108,12 @@ class RequestMaker:
         found: dict[str, Any] = {}
         for address, formula in filled.formulas:
             try:
-                found[address] = compute(parse_formula(formula), Scope({}), ground)
+                parsed = parse_formula(formula)
+                found[address] = compute(parsed, Scope({}), ground)
             except (BadFormula, NoValue):
                 continue
+            if uses(parsed, "unique"):
+                self.marks.append(str(found[address]))
         inputs = with_values(filled.inputs, found)
         required = {declared_input.address for declared_input in operation.inputs if declared_input.required}
         values = {

@@ -7,8 +7,9 @@ from dataclasses import dataclass, field, replace
 from types import MappingProxyType
 from typing import Any
 
+from juxtalogos.compose.listing import items_in
 from juxtalogos.explore.laws.agreeing import blanket
-from juxtalogos.explore.prober.comparing import Item, has_key, item_in, items_in
+from juxtalogos.explore.prober.comparing import Item, has_key, item_in
 from juxtalogos.explore.prober.jobs import followed
 from juxtalogos.explore.prober.pages import pages
 from juxtalogos.explore.prober.prober import Prober, Purpose, Trial, broken_law, tell
@@ -261,7 +262,7 @@ class Sandbox:
         thing = Instance(kind or self._anonymous(operation), seen, context)
         self.things.append(thing)
         deleter = thing.kind.deleter
-        if deleter is not None:
+        if deleter is not None and self.prober.session.gate is None:  # else the gate keeps it
             try:
                 inputs = self.maker.referred(deleter, self.maker.own(deleter), context)
             except (Unfillable, Unsampleable):
@@ -384,7 +385,7 @@ class Sandbox:
             seen = await self.ask(deleter, thing.context, Purpose.CLEANUP)
         except Unfillable:
             return True
-        if seen.ok or seen.outcome is Outcome.ABSENT:
+        if seen.ok or seen.outcome is Outcome.ABSENT or seen.withheld:  # what was not made stays
             thing.gone = True
             await self.undone(thing)
             return True

@@ -7,8 +7,9 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
+from juxtalogos.compose.listing import items_in
 from juxtalogos.exchange.sign_in import Credential, Signer
-from juxtalogos.explore.prober.comparing import changes, items_in
+from juxtalogos.explore.prober.comparing import changes
 from juxtalogos.explore.prober.prober import Purpose, Trial
 from juxtalogos.explore.prober.requests import Unfillable
 from juxtalogos.explore.resources.kinds import ResourceKind

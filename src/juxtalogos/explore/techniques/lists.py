@@ -9,10 +9,10 @@ import re
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
+from juxtalogos.compose.listing import optional_inputs, total_in
 from juxtalogos.conventions.naming import plain, words_of
 from juxtalogos.conventions.words import word_set
 from juxtalogos.explore.prober.comparing import same, told
-from juxtalogos.explore.prober.pages import optional_inputs, total_in
 from juxtalogos.explore.prober.prober import Trial
 from juxtalogos.explore.prober.requests import Context, Unfillable
 from juxtalogos.explore.resources.kinds import ResourceKind
@@ -95,7 +95,7 @@ async def queries(sandbox: Sandbox, kind: ResourceKind) -> None:
         items = [item for item in whole.items if isinstance(item, dict)]
         if len(items) < 2:
             continue
-        for address, name in optional_inputs(sandbox.maker, listing):
+        for address, name in optional_inputs(sandbox.maker.rows, listing):
             if address in (paging.limit, paging.offset, paging.page, paging.cursor):
                 continue
             if plain(name) in _sort():

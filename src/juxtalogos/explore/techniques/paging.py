@@ -7,8 +7,7 @@ from collections.abc import AsyncIterator
 from dataclasses import dataclass
 from typing import Any
 
-from juxtalogos.explore.prober.comparing import items_in
-from juxtalogos.explore.prober.pages import Paging, next_in, paging_of, tells_next, total_in
+from juxtalogos.compose.listing import Paging, items_in, next_in, paging_of, tells_next, total_in
 from juxtalogos.explore.prober.prober import Trial
 from juxtalogos.explore.prober.requests import Context, RequestMaker, Unfillable
 from juxtalogos.explore.resources.kinds import ResourceKind
@@ -40,7 +39,7 @@ async def whole_lists(sandbox: Sandbox, kind: ResourceKind, count: int) -> Async
         except Unfillable as error:
             sandbox.notes.setdefault(listing.id, str(error))
             continue
-        yield FullList(listing, paging_of(sandbox.maker, listing), context, first, everything)
+        yield FullList(listing, paging_of(sandbox.maker.rows, listing), context, first, everything)
 
 
 async def pages_of_lists(sandbox: Sandbox, kind: ResourceKind) -> None:
@@ -77,7 +76,7 @@ async def _limited(
             if (
                 len(items) < limit
                 and len(shown) + len(items) < len(everything)
-                and next_in(sandbox.wire, seen) is None
+                and next_in(sandbox.wire, seen.exchange, seen.value) is None
             ):
                 sandbox.claim(
                     seen,
@@ -99,7 +98,7 @@ async def _limited(
                 return
             shown += items
             counts.append(len(items))
-            last, told = seen, told or tells_next(sandbox.wire, seen)
+            last, told = seen, told or tells_next(sandbox.wire, seen.exchange, seen.value)
             if len(shown) > len(everything) + limit or len(counts) > 40:
                 break
         if last is None or not paging.there or len(counts) > 40 or (paging.cursor and not told):

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
+from juxtalogos.compose.listing import items_in
 from juxtalogos.conventions.words import words
-from juxtalogos.explore.prober.comparing import changes, differing, has_key, item_in, items_in, told
+from juxtalogos.explore.prober.comparing import changes, differing, has_key, item_in, told
 from juxtalogos.explore.prober.jobs import ended, followed, states_in
 from juxtalogos.explore.prober.prober import Purpose, Trial
 from juxtalogos.explore.prober.requests import Unfillable

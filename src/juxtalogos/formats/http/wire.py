@@ -28,6 +28,8 @@ from juxtalogos.model.wire import Inputs, Unmet, Variant, WireCheck
 SUCCESS = "$statusCode >= 200 && $statusCode < 300"
 REFUSED = "$statusCode >= 400"
 _FORBIDDEN = "403"
+_CREATED = 201
+"""RFC 9110, section 15.3.2."""
 _CONDITIONS = {False: ("If-Match", "412"), True: ("If-None-Match", "304")}
 """By whether it is `unless`: the field of a condition, and the code that says that it is heeded (RFC 9110,
 section 13.1)."""
@@ -154,6 +156,16 @@ class HttpWire(BaseWire):
             return None
         named = (text for name, text in exchange.response.headers if _names_next(plain(name)))
         return next_link(exchange.response.headers) or next(named, None)
+
+    def page_at(self, exchange: Exchange, address: str) -> Request | None:
+        """By the same method; a page of another origin is not read."""
+        url = urljoin(exchange.request.url, address)
+        if exchange.request.body or origin(url) != origin(exchange.request.url):
+            return None
+        return replace(exchange.request, url=url)
+
+    def created(self, exchange: Exchange) -> bool | None:
+        return exchange.response is not None and exchange.response.status == _CREATED
 
     def head_of(self, operation: Operation, request: Request) -> Request | None:
         if operation.method != "GET":

@@ -290,13 +290,13 @@ class SqliteLedger:
         with self.batch():
             self.db.execute("UPDATE created SET removed = 1 WHERE id = ?", (number,))
 
-    def undone(self, run: int) -> list[UndoRecord]:
+    def undone(self, run: int | None = None) -> list[UndoRecord]:
         if not self.db.execute("SELECT 1 FROM sqlite_master WHERE name = 'created'").fetchone():
             return []  # a ledger of an older form
         rows = self._rows(
-            "SELECT contract, resource, key, target, removed, id FROM created WHERE run = ? AND NOT removed"
-            " ORDER BY id DESC",
-            (run,),
+            "SELECT contract, resource, key, target, removed, id FROM created"
+            f" WHERE {'run = ? AND ' if run is not None else ''}NOT removed ORDER BY id DESC",
+            (run,) if run is not None else (),
         )
         return [
             UndoRecord(contract, operation, sent, target, bool(done), number)

@@ -9,7 +9,7 @@ import contextlib
 import logging
 import signal
 from collections.abc import Callable, Coroutine
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 from juxtalogos.exchange.transport import Transport
@@ -23,8 +23,12 @@ from juxtalogos.run.engine.plan import units
 from juxtalogos.run.engine.step import RunContext
 from juxtalogos.run.engine.stop import Stop
 from juxtalogos.run.executors import EXECUTORS, Dealer, RunSetting
+from juxtalogos.run.gate.gate import Gate
+from juxtalogos.run.gate.inventory import Inventory
+from juxtalogos.run.gate.sweeping import sweep
+from juxtalogos.run.gate.truth import ServiceState, compare, merged, survey
+from juxtalogos.run.target.recording import Recording
 from juxtalogos.run.target.system import resetting, running_system
-from juxtalogos.run.undo.created import ListChange
 
 
 @dataclass(frozen=True, slots=True)
@@ -34,8 +38,8 @@ class Executed:
     number: int
     verdict: Verdict
     interrupted: bool
-    differences: tuple[ListChange, ...] = ()
-    """Lists that are not as they were before; not known of a run in several processes."""
+    state: ServiceState = field(default_factory=ServiceState)
+    """What is different at the service from before, as far as somebody looked."""
 
 
 _LOG = logging.getLogger("juxtalogos.run")
@@ -52,25 +56,30 @@ async def execute(
     *,
     processes: int = 1,
     kind: str = "run",
+    gate: Gate | None = None,
+    look: bool = True,
 ) -> Executed:
     """Runs all units of a plan.
 
+    `gate`: that of earlier rounds, which goes on; without `look` the state is not compared at the end.
     ConfigError when the system does not come up, LedgerError when nothing can be kept.
     """
     async with running_system(run.session, workspace):
         number = ledger.begin(kind, run.session.target.name, what, token=run.plan.token)
         _LOG.info("run %d: %s at %s", number, what, run.session.target.name)
         verdict, interrupted, stop = Verdict.ERROR, True, Stop()
-        differences: list[ListChange] = []
+        gate = gate if gate is not None else Gate(Inventory(run.session.target.name))
+        states: list[ServiceState] = []
         try:
             interrupted = await until_interrupted(
-                _work(run, workspace, ledger, number, done, processes, stop, differences), stop
+                _work(run, workspace, ledger, number, done, processes, stop, gate, states if look else None),
+                stop,
             )
             verdict = ledger.worst(number) if not interrupted else Verdict.ERROR
         finally:
             ledger.end(number, verdict, interrupted=interrupted)
             _LOG.info("run %d ended: %s%s", number, verdict, ", interrupted" if interrupted else "")
-    return Executed(number, verdict, interrupted, tuple(differences))
+    return Executed(number, verdict, interrupted, merged(iter(states)))
 
 
 async def _work(
@@ -81,18 +90,23 @@ async def _work(
     done: Callable[[CaseRecord], None],
     processes: int,
     stop: Stop,
-    differences: list[ListChange],
+    gate: Gate,
+    states: list[ServiceState] | None,
 ) -> None:
     reset = resetting(run.session, workspace)
     refs = [(ref, run.key(ref)) for ref in run.plan.cases]
     source = Dealer(units(refs, run.cases, run.row_counts, alone=reset is not None))
     options = paced(replace(run.session.options, connections=max(run.plan.jobs, 1)), run.plan, processes)
     async with Recorder(ledger, number) as recorder, Transport(options) as transport:
-        context = RunContext(run.session, transport, stop)
+        gate.inventory.put_undo = Recording(run.session, recorder).put_undo
+        context = RunContext(run.session, transport, stop, gate=gate)
+        if processes > 1:
+            await survey(gate, run, transport)
         setting = RunSetting(run, workspace, ledger, number, recorder, context, reset, processes, done)
         await EXECUTORS["processes" if processes > 1 else "local"](setting).run(source)
-        if processes <= 1 and not stop.asked:
-            differences += await context.census.differences(run.session, transport)
+        await sweep(gate, run.session, transport)
+        if states is not None:
+            states.append(await compare(gate, run.session, transport))
 
 
 async def until_interrupted(work: Coroutine[None, None, None], stop: Stop) -> bool:

@@ -4,6 +4,7 @@ taken.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Awaitable, Callable
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -17,7 +18,7 @@ from juxtalogos.exchange.transport import Sender
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.errors import JuxtalogosError, UsageError
+from juxtalogos.model.errors import JuxtalogosError, UsageError, Withheld
 from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.findings import CheckResult
 from juxtalogos.model.location import split_pointer
@@ -27,11 +28,11 @@ from juxtalogos.model.wire import Inputs
 from juxtalogos.run.engine import unforeseen
 from juxtalogos.run.engine.conversing import Conversations, conversed
 from juxtalogos.run.engine.stop import Stop
+from juxtalogos.run.gate.gate import Gate
 from juxtalogos.run.judging.judge import Judgement, judge, judged_parts, unsigned, with_parts, with_written
 from juxtalogos.run.judging.refusals import PRESUMED, refusal
 from juxtalogos.run.learning.reading import mended
 from juxtalogos.run.target.session import Session
-from juxtalogos.run.undo.created import Census
 from juxtalogos.schema.patterns import PatternTimeout, compile_pattern
 from juxtalogos.suite.checks.reported import reported_values
 from juxtalogos.suite.checks.written import run_check, value_at
@@ -59,7 +60,7 @@ class RunContext:
     stop: Stop = field(default_factory=Stop)
     sleep: Sleep | None = None
     """Waits before a retry; None: by the clock, until the run is stopped."""
-    census: Census = field(default_factory=Census)
+    gate: Gate = field(default_factory=Gate)
 
 
 @dataclass(slots=True)
@@ -76,6 +77,8 @@ class CaseState:
     """Steps that created something, and whether it was not there before."""
     succeeded: set[str] = field(default_factory=set)
     """Steps whose criteria held."""
+    composed: bool = False
+    """Whether its requests are compose's, and no person's."""
 
 
 async def run_step(
@@ -93,6 +96,8 @@ async def run_step(
             return request, False
         await attempt.send(request)
         return await attempt.judged()
+    except Withheld as refusal:
+        return attempt.ended(Verdict.SKIPPED, f"not sent: {refusal.what}"), False
     except JuxtalogosError as error:
         return attempt.ended(Verdict.ERROR, error.what), False
     except Exception as error:
@@ -125,7 +130,11 @@ class _Attempt:
 
     @property
     def session(self) -> Session:
-        return self.context.session.acting(self.step.role)
+        """Who sends. The gate is asked for what compose wrote; of what a person wrote it is only told."""
+        session = self.context.session.acting(self.step.role)
+        if self.state.composed:
+            return replace(session, gate=self.context.gate)
+        return replace(session, gate=self.context.gate if self.step.creates else None, watch=True)
 
     def ended(self, verdict: Verdict, reason: str) -> ExchangeRecord:
         record = skipped(self.state, self.step.contract, self.step.operation, self.name, reason)
@@ -143,8 +152,9 @@ class _Attempt:
     async def send(self, request: Request) -> None:
         session, transport = self.session, self.context.transport
         if self.step.creates is not None:
-            spaces = self.state.suite.namespaces
-            await self.context.census.before(session, transport, self.step.creates, spaces)
+            member = _member(self.step)
+            if member:
+                self.context.gate.inventory.members.setdefault(self.called[1].full_id, member)
         self.exchange = await session.send(*self.called, request, transport)
         if session.signed_in_vain(*self.called, self.exchange):
             self.exchange = await session.send(*self.called, request, transport)
@@ -175,7 +185,12 @@ class _Attempt:
             state.succeeded.add(step.id)
             if step.creates is not None:
                 key = evaluate(parse_expression(step.creates.key), state.scope)
-                state.created[step.id] = not self.context.census.has(step.creates, key)
+                inventory = self.context.gate.inventory
+                state.created[step.id] = (
+                    inventory.is_ours(operation, key)
+                    if state.composed
+                    else not inventory.was_before(contract, operation, key)
+                )
         record = ExchangeRecord(
             state.case,
             self.name,
@@ -236,6 +251,18 @@ class _Attempt:
             scope.steps[self.step.id] = outputs_of(self.state, self.step)
         except Exception:  # then there is nothing to be had: what depends on it is skipped, with that reason
             scope.steps.setdefault(self.step.id, {})
+
+
+def _member(step: Step) -> str:
+    """The member of a response that names what a step creates, as its suite says; empty where that is no
+    member.
+    """
+    name = step.creates.key.rpartition(".")[2] if step.creates is not None else ""
+    text = dict(step.outputs).get(name, "")
+    if text.startswith("$response.body#/"):
+        return text.rpartition("/")[2]
+    selected = next((part for part in step.selected if part.name == name and part.type == "xpath"), None)
+    return re.split(r"[/:]", selected.selector)[-1] if selected is not None else ""
 
 
 def _reported(session: Session, step: Step, state: CaseState) -> tuple[tuple[str, str], ...]:

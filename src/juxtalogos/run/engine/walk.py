@@ -24,10 +24,12 @@ from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.engine import unforeseen
 from juxtalogos.run.engine.step import CaseState, RunContext, criterion_result, outputs_of, run_step, skipped
 from juxtalogos.run.engine.stop import Interrupted
+from juxtalogos.run.gate.inventory import CASE
 from juxtalogos.run.judging.judge import verdict_of
 from juxtalogos.run.undo.undoing import PutUndo, Undoing, needless, nowhere
 from juxtalogos.suite.inputs import wrong_inputs
 from juxtalogos.suite.language.expressions import Scope, evaluate, fill, parse_expression
+from juxtalogos.suite.language.formulas import uses
 from juxtalogos.suite.model import Action, Case, CaseKey, Step, Suite
 
 MAX_STEPS = 1_000
@@ -99,10 +101,19 @@ class Walk:
     ) -> bool:
         """Whether it ended without a failure; its outputs are in the scope then."""
         position = CasePosition(state, case, steps, prefix, depth)
+        state.composed = case.composed
+        CASE.set((state.suite.name, state.case))
+        self.context.gate.inventory.marks += [
+            str(state.scope.inputs.get(name, ""))
+            for name, formula in case.formulas.items()
+            if uses(formula, "unique")
+        ]
         try:
             await self.walk(position)
         finally:
             await self.clean_up(position)
+            if not depth:
+                await self.context.gate.settle(self.context.session, self.context.transport)
         scope = state.scope
         scope.outputs = {}
         for name, text in case.outputs:
@@ -277,11 +288,16 @@ class Walk:
         """(what is to be told of it, whether it succeeded)."""
         state, name = position.state, position.name(step)
         if step.case is None:
-            intents = await self.undoing.intended(position.state, position.case, position.steps, step)
+            intents = (
+                []
+                if state.composed  # the gate keeps what is to be undone
+                else await self.undoing.intended(position.state, position.case, position.steps, step)
+            )
             record, held = await run_step(self.context, state, step, name)
             if step.needed or step.always:
                 self.aside.add(name)
-            await self.undoing.noted(position.state, position.steps, step, position.done)
+            if not state.composed:
+                await self.undoing.noted(position.state, position.steps, step, position.done)
             if (
                 record.exchange is None or record.exchange.response is not None
             ):  # else nobody knows what came of it

@@ -60,6 +60,7 @@ class ProcessExecutor:
         self.changed = asyncio.Event()
         self.stop.listen(self.changed.set)
         self.fault: Exception | None = None
+        self.gate = setting.context.gate
 
     async def run(self, source: WorkSource) -> None:
         jobs = max(1, -(-self.bound.plan.jobs // self.processes))
@@ -160,6 +161,8 @@ class ProcessExecutor:
         elif "kept" in message:
             for number in message["kept"]:
                 worker.unkept.pop(number, None)
+        elif "gate" in message:
+            self.gate.hear(message["gate"], self.bound.session.contracts)
         elif "fault" in message:
             kind = LedgerError if message["ledger"] else ConfigError
             self.fault = self.fault or kind(message["fault"], where=message["where"], mend=message["mend"])

@@ -25,6 +25,10 @@ from juxtalogos.run.engine.pacing import paced
 from juxtalogos.run.engine.plan import CaseRef, RunPlan, Unit
 from juxtalogos.run.engine.slots import Slots
 from juxtalogos.run.engine.step import RunContext
+from juxtalogos.run.gate.gate import Gate
+from juxtalogos.run.gate.inventory import Inventory
+from juxtalogos.run.gate.sweeping import sweep
+from juxtalogos.run.target.recording import Recording
 from juxtalogos.run.target.system import resetting
 from juxtalogos.workspace.workspace import Workspace
 
@@ -66,7 +70,9 @@ async def work(start: dict[str, Any], lines: asyncio.StreamReader) -> None:
             ) as transport,
         ):
             slots, reset = Slots(start["jobs"]), resetting(run.session, home.root)
-            context = RunContext(run.session, transport)
+            gate = Gate(Inventory(run.session.target.name))
+            gate.inventory.put_undo = Recording(run.session, recorder).put_undo
+            context = RunContext(run.session, transport, gate=gate)
             tasks: set[asyncio.Task[None]] = set()
 
             async def unit(message: dict[str, Any]) -> None:
@@ -94,6 +100,8 @@ async def work(start: dict[str, Any], lines: asyncio.StreamReader) -> None:
             if not ordered:
                 context.stop.ask()
             await asyncio.gather(*tasks, return_exceptions=True)
+            await sweep(gate, run.session, transport)
+            tell({"gate": gate.told()})
 
 
 async def main() -> None:

@@ -21,6 +21,7 @@ from juxtalogos.compose.needs import Need, needs_of
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.resources import Resources
 from juxtalogos.exchange.redact import MASK
+from juxtalogos.exchange.transport import Transport
 from juxtalogos.formats import outcome_of, wire_of
 from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, Ledger
 from juxtalogos.model.contract import Contract, Operation
@@ -31,6 +32,8 @@ from juxtalogos.model.wire import Inputs
 from juxtalogos.run.engine.binding import bind, digest_of
 from juxtalogos.run.engine.execute import execute
 from juxtalogos.run.engine.plan import CaseRef, RunPlan
+from juxtalogos.run.gate.gate import Gate
+from juxtalogos.run.gate.truth import ServiceState, compare
 from juxtalogos.run.judging.refusals import words_of
 from juxtalogos.run.learning.progress import (
     ATTEMPTS,
@@ -43,7 +46,7 @@ from juxtalogos.run.learning.progress import (
 )
 from juxtalogos.run.learning.seen import SeenValues
 from juxtalogos.run.learning.ways import Ways
-from juxtalogos.run.target.session import known_values
+from juxtalogos.run.target.session import Session, known_values
 from juxtalogos.suite.document.building import case_id, cases_in
 from juxtalogos.suite.document.reader import read_suites
 from juxtalogos.suite.document.saving import source_url
@@ -66,6 +69,8 @@ class LearningResult:
     """Optional inputs that were refused."""
     requests: int = 0
     runs: list[int] = field(default_factory=list)
+    state: ServiceState = field(default_factory=ServiceState)
+    """What is different at the service from before, as far as somebody looked."""
 
 
 @dataclass(slots=True)
@@ -97,9 +102,15 @@ class Learner:
     known_now: int = 0
     """How much is known, to tell whether there is any use in trying again."""
     token: str = field(default_factory=lambda: secrets.token_hex(4))
+    gate: Gate = field(default_factory=Gate)
+    """One for all rounds: what one has made, another may use, and each removes what is left."""
+    session: Session | None = None
 
     async def learn(self) -> LearningResult:
         """Rounds until nothing new is tried, or the budget is used up."""
+        self.gate.inventory.target = self.target.reference
+        if self.writing:
+            self.plan["jobs"] = 1  # many services lose data, or answer wrongly, under several writers
         self.resources = Resources(self.contract, Rows(self.contract))
         self.needs = defaultdict(list)
         for need in (
@@ -125,6 +136,9 @@ class Learner:
         }
         await self.rounds(again, full=True)
         self.learned_now.left_out = self.learned.left_out
+        if self.session is not None:
+            async with Transport(self.session.options) as transport:
+                self.learned_now.state = await compare(self.gate, self.session, transport)
         return self.learned_now
 
     async def rounds(self, progresses: dict[str, OperationProgress], *, full: bool) -> None:
@@ -246,7 +260,10 @@ class Learner:
             f"learn {self.contract.name}",
             lambda record: None,
             kind="learn",
+            gate=self.gate,
+            look=False,
         )
+        self.session = bound.session
         self.learned_now.runs.append(ended.number)
         if ended.interrupted:
             raise KeyboardInterrupt

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from types import MappingProxyType
-from typing import Any
+from typing import Any, Protocol
 
 from juxtalogos.exchange.redact import Redactor
 from juxtalogos.exchange.sign_in import AUTHORIZATION, Credential, Signer, carries_credential, variants
@@ -54,6 +54,27 @@ class Identity:
 NOBODY = Identity()
 
 
+class Gatekeeper(Protocol):
+    """What is asked before a request that changes something, and told of the response (`run/gate`)."""
+
+    async def admit(
+        self,
+        session: Session,
+        sender: Sender,
+        contract: Contract,
+        operation: Operation,
+        request: Request,
+        *,
+        watch: bool = False,
+    ) -> Any: ...
+
+    async def note(
+        self, session: Session, sender: Sender, contract: Contract, admission: Any, exchange: Exchange
+    ) -> None: ...
+
+    async def settle(self, session: Session, sender: Sender) -> None: ...
+
+
 @dataclass(frozen=True, slots=True)
 class Session:
     """Contracts served at a target, ready to be called."""
@@ -74,6 +95,10 @@ class Session:
     """Known values by name."""
     workspace: Path = Path()
     """The folder in which files lie that bodies name."""
+    gate: Gatekeeper | None = None
+    """Asked before each request that changes something."""
+    watch: bool = False
+    """Whether a person wrote the requests: then the gate withholds none."""
 
     def base_url(self, contract: Contract) -> str:
         return self.target.base_url(contract)
@@ -150,9 +175,21 @@ class Session:
     async def send(
         self, contract: Contract, operation: Operation, request: Request, sender: Sender
     ) -> Exchange:
-        """Signs and sends once; cookies that come are secrets from then on. TrustError where nothing but
-        reading is sent to the target.
+        """Signs and sends once, if the gate lets it through. Withheld where it does not; TrustError where
+        nothing but reading is sent to the target.
         """
+        if self.gate is None:
+            return await self.transmit(contract, operation, request, sender)
+        admission = await self.gate.admit(self, sender, contract, operation, request, watch=self.watch)
+        exchange = await self.transmit(contract, operation, request, sender)
+        if admission is not None:
+            await self.gate.note(self, sender, contract, admission, exchange)
+        return exchange
+
+    async def transmit(
+        self, contract: Contract, operation: Operation, request: Request, sender: Sender
+    ) -> Exchange:
+        """The same without asking the gate; cookies that come are secrets from then on."""
         self.permit(operation)
         exchange = await sender.send(await self.signed(contract, operation, request, sender))
         self.redactor.learn_cookies(exchange.response)

@@ -8,129 +8,17 @@ later too.
 
 from __future__ import annotations
 
-import asyncio
 import json
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field, replace
-from types import MappingProxyType
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from juxtalogos.compose.requests import sample_inputs
-from juxtalogos.documents.jsontext import parse_answer
-from juxtalogos.exchange.transport import Sender
-from juxtalogos.formats import outcome_of
 from juxtalogos.ledger import UndoRecord
-from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.errors import JuxtalogosError
-from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.target.session import Session
-from juxtalogos.suite.language.selectors import NoSelection, select_json, select_xml
 from juxtalogos.suite.model import Created, Step
 
-
-@dataclass(frozen=True, slots=True)
-class ListChange:
-    """A list that is not as it was before the run: by this run, by the service itself, or
-    by somebody else.
-    """
-
-    contract: str
-    operation: str
-    more: tuple[str, ...]
-    gone: tuple[str, ...]
-
-    def __str__(self) -> str:
-        told = [
-            f"{len(keys)} {word} ({', '.join(keys[:3])}{', …' if len(keys) > 3 else ''})"
-            for keys, word in ((self.more, "more"), (self.gone, "gone"))
-            if keys
-        ]
-        return f"{self.operation}: {', '.join(told)}"
-
-
-@dataclass(slots=True)
-class Census:
-    """By listing, the keys that it showed before this run created anything there; None where it showed
-    nothing that can be read.
-    """
-
-    shown: dict[tuple[str, str], frozenset[str] | None] = field(default_factory=dict)
-    locks: dict[tuple[str, str], asyncio.Lock] = field(default_factory=dict)
-    asked: dict[tuple[str, str], tuple[Created, Mapping[str, str]]] = field(default_factory=dict)
-    """How each list is asked for and read."""
-
-    async def before(
-        self, session: Session, sender: Sender, created: Created, namespaces: Mapping[str, str]
-    ) -> None:
-        """Asks once what is there; whoever creates waits for that."""
-        if (
-            created.contract is None
-            or created.listing is None
-            or any(declared_input.required for declared_input in created.listing.inputs)
-        ):
-            return  # below what this run created itself
-        key = created.contract.name, created.listing.id
-        async with self.locks.setdefault(key, asyncio.Lock()):
-            if key not in self.shown:
-                self.asked[key] = created, namespaces
-                self.shown[key] = await _listed(session, sender, created, namespaces)
-
-    async def differences(self, session: Session, sender: Sender) -> list[ListChange]:
-        """What the lists show after the run and did not before, and the other way round."""
-        found = []
-        for key, (created, namespaces) in self.asked.items():
-            before, after = self.shown.get(key), await _listed(session, sender, created, namespaces)
-            if before is not None and after is not None and before != after:
-                found.append(ListChange(*key, tuple(sorted(after - before)), tuple(sorted(before - after))))
-        return found
-
-    def has(self, created: Created, value: Any) -> bool:
-        """Whether a key was shown before."""
-        if created.contract is None or created.listing is None or value is ABSENT:
-            return False
-        return str(value) in (self.shown.get((created.contract.name, created.listing.id)) or ())
-
-
-async def _listed(
-    session: Session, sender: Sender, created: Created, namespaces: Mapping[str, str]
-) -> frozenset[str] | None:
-    assert created.contract is not None and created.listing is not None
-    try:
-        exchange = await asked_list(session, sender, created.contract, created.listing)
-    except (JuxtalogosError, ValueError):
-        return None
-    if not outcome_of(created.contract, created.listing, exchange).succeeded:
-        return None
-    return keys_in(exchange, created.selector, namespaces)
-
-
-async def asked_list(
-    session: Session,
-    sender: Sender,
-    contract: Contract,
-    listing: Operation,
-    given: Mapping[str, Any] = MappingProxyType({}),
-) -> Exchange:
-    """The answer to a listing; `given` by address, what else is required takes sample values."""
-    inputs = sample_inputs(contract, listing, full=False, without=tuple(given))
-    inputs = replace(inputs, values={**inputs.values, **given})
-    return await session.send(contract, listing, session.encoded(contract, listing, inputs), sender)
-
-
-def keys_in(exchange: Exchange, selector: str, namespaces: Mapping[str, str]) -> frozenset[str] | None:
-    """The keys that a list's answer shows; None where it is none that can be read."""
-    if exchange.response is None:
-        return None
-    try:
-        if selector.startswith("$"):
-            return frozenset(map(str, select_json(selector, parse_answer(exchange.response.body))))
-        return frozenset(map(str, select_xml(selector, exchange.response.body, namespaces=namespaces)))
-    except (NoSelection, ValueError):
-        return None
-
-
+STILL_THERE = "its deletion was answered with a success, and it is still there"
 KEY = "\x00key"
 """Stands in kept inputs for what is not known yet: what the service calls the item that it was asked to
 create."""
@@ -185,6 +73,8 @@ class AskedFor:
     selector: str = ""
     marks: tuple[str, ...] = ()
     """Texts of this run alone that the item has in it."""
+    member: str = ""
+    """The member of the item that names it, where a suite says so."""
 
 
 def asked_of(created: Created, inputs: Inputs, marks: tuple[str, ...]) -> AskedFor:

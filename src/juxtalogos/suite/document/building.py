@@ -2,17 +2,45 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
+from decimal import Decimal
 from typing import Any
 
+from juxtalogos.documents.charsets import encodable
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.document.writer import body_type, operation_reference, slug, step_document
 
 SEGMENT = " segment "
 """In the address of a value: after it, the number of the segment of a path that is meant."""
+
+
+COMPOSED = "x-juxtalogos-composed"
+
+
+def digest_of(workflow: Mapping[str, Any]) -> str:
+    """A digest of what a workflow object says, whichever way it is written down."""
+    said = {key: value for key, value in workflow.items() if key != COMPOSED}
+    return hashlib.sha256(_canonical(said).encode("utf-8", "surrogatepass")).hexdigest()[:16]
+
+
+def is_as_composed(workflow: Mapping[str, Any]) -> bool:
+    """Whether nothing of a workflow object was edited since compose wrote it."""
+    return COMPOSED in workflow and workflow[COMPOSED] == digest_of(workflow)
+
+
+def _canonical(value: Any) -> str:
+    if isinstance(value, Mapping):
+        return "{" + ",".join(f"{key!s}:{_canonical(value[key])}" for key in sorted(value, key=str)) + "}"
+    if isinstance(value, list | tuple):
+        return "[" + ",".join(map(_canonical, value)) + "]"
+    if isinstance(value, int | float | Decimal) and not isinstance(value, bool):
+        number = Decimal(str(value))
+        return str(number.normalize()) if number.is_finite() else str(value)
+    return repr(encodable(value)) if isinstance(value, str) else str(value)
 
 
 @dataclass(slots=True)
@@ -98,6 +126,11 @@ class CaseBuilder:
         if self.alone:
             found["x-juxtalogos-alone"] = True
         return {**found, "steps": [step.document for step in self.steps]}
+
+    def composed(self, name: str, *, summary: str = "") -> dict[str, Any]:
+        """The workflow object with the mark of what compose wrote, which an edit makes void."""
+        found = self.document(name, summary=summary)
+        return {**found, COMPOSED: digest_of(found)}
 
     def step(self, step_id: str) -> StepBuilder:
         return next(step for step in self.steps if step.id == step_id)

@@ -12,6 +12,7 @@ from juxtalogos.model.document import Document
 from juxtalogos.model.errors import DocumentError, SuiteError, nearest, quoted
 from juxtalogos.model.location import Location, follow_pointer
 from juxtalogos.schema.json import InlineSchemas, JsonSchema
+from juxtalogos.suite.document.building import COMPOSED, is_as_composed
 from juxtalogos.suite.document.node_reader import KnownNames, NodeReader
 from juxtalogos.suite.document.selection import needed_steps
 from juxtalogos.suite.document.step_reader import ID, StepReader
@@ -38,6 +39,7 @@ _CASE_KEYS = (
     "x-juxtalogos-setup",
     "x-juxtalogos-tags",
     "x-juxtalogos-alone",
+    COMPOSED,
 )
 
 
@@ -261,6 +263,7 @@ class _SuiteReader(NodeReader):
             setup,
             _undoing(steps, setup),
             case.get("x-juxtalogos-alone") is True,
+            is_as_composed(case),
         )
 
     def inputs(self, value: Any) -> tuple[dict[str, Any], dict[str, Formula]]:

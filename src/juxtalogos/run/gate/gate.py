@@ -1,0 +1,244 @@
+"""The gate: asked before every request that changes something, and told of what came back.
+
+A request passes that works on what this run made, by proof, or below it. What exists once is read first and
+written back. What was there before is not touched: `Withheld` says why a request is not sent.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field, replace
+from typing import Any
+
+from juxtalogos.exchange.transport import Sender
+from juxtalogos.formats import outcome_of, wire_of
+from juxtalogos.formats.http.outcomes import reads_only
+from juxtalogos.model.contract import Contract, Intent, Operation
+from juxtalogos.model.errors import JuxtalogosError, Withheld
+from juxtalogos.model.exchange import Exchange, Request
+from juxtalogos.model.outcome import Outcome
+from juxtalogos.model.wire import Inputs
+from juxtalogos.run.gate.inventory import CASE, Admission, Blind, Inventory, Made
+from juxtalogos.run.gate.places import Aim, Site, Sites, aim_of, normal, reads, unfit
+from juxtalogos.run.gate.reading import Reader, Tally
+from juxtalogos.run.gate.settings import IsList, KeptSettings
+from juxtalogos.run.target.session import Session
+
+_WRITES = (Intent.REPLACE, Intent.UPDATE)
+_ENDS = (*_WRITES, Intent.DELETE, Intent.EMPTY)
+
+
+@dataclass(slots=True)
+class Gate:
+    """Of one run, or of all rounds of learning."""
+
+    inventory: Inventory = field(default_factory=Inventory)
+    session: Session | None = None
+    """Who looks; None for whoever sends."""
+    exploring: bool = False
+    """Whether no person has asked for any request by name: then what is dangerous is never sent."""
+    places: dict[str, Sites] = field(default_factory=dict)
+    singles: KeptSettings = field(default_factory=KeptSettings)
+    withheld: dict[str, str] = field(default_factory=dict)
+    """By operation, why a request of it was not sent."""
+    tally: Tally = field(default_factory=Tally)
+    changing: int = 0
+    """Requests that passed and may change something."""
+
+    def of(self, contract: Contract) -> Sites:
+        """The places of a contract, looked at once."""
+        found = self.places.get(contract.name)
+        if found is None or found.contract is not contract:
+            found = self.places[contract.name] = Sites(contract)
+        return found
+
+    def reader(self, session: Session, sender: Sender, contract: Contract) -> Reader:
+        """What reads for the gate."""
+        return Reader(self.session or session, sender, self.of(contract), self.tally)
+
+    async def admit(
+        self,
+        session: Session,
+        sender: Sender,
+        contract: Contract,
+        operation: Operation,
+        request: Request,
+        *,
+        watch: bool = False,
+    ) -> Admission | None:
+        """Withheld where the request could change what this run did not make; None where it only reads.
+
+        With `watch` nothing is withheld, for a person wrote the request; what it makes is noted all the same.
+        """
+        as_declared = wire_of(contract).answers_to(operation, request)
+        if reads(operation) and (as_declared or reads_only(request)):
+            return None
+        reader = self.reader(session, sender, contract)
+        inputs = _inputs(session, contract, operation, request)
+        aim = reader.places.aim(operation, inputs)
+        creates = reader.places.creates(operation)
+        admission = Admission(operation, inputs, aim, creates, watch, self.inventory.marks_in(inputs))
+        if creates:
+            admission.known = await self.inventory.look(reader, operation, inputs, aim)
+        if not watch:
+            try:
+                await self._judge(reader, admission)
+            except Withheld as refusal:
+                self.withheld.setdefault(operation.full_id, refusal.what)
+                raise
+            if admission.creates:
+                admission.intent = await self.inventory.intend(reader.places, admission)
+        self.changing += 1
+        return admission
+
+    async def _judge(self, reader: Reader, admission: Admission) -> None:
+        operation, aim = admission.operation, admission.aim
+        for key in (*(key for _, key in aim.above), aim.key):
+            if key and unfit(key):
+                raise Withheld(f"{', '.join(key)!r} must not stand in an address")
+        if reads(operation):  # sent by another method than declared
+            if not self.inventory.below_ours(aim):
+                raise Withheld("it is sent by a method that may change what this run did not make")
+        elif operation.danger.withheld:
+            if self.exploring:
+                raise Withheld(f"it {operation.danger}")
+            # else a person asked for it by name: compose leaves it out
+        elif admission.creates and not self.inventory.is_made(aim.place, aim.key):
+            await self._may_create(reader, admission)
+        elif self.inventory.below_ours(aim):
+            return
+        elif aim.key:
+            await self._may_change(reader, admission)
+        elif operation.intent is Intent.EMPTY:
+            raise Withheld("it would remove what this run did not make")
+        else:
+            await self._may_act(reader, admission)
+
+    async def _may_create(self, reader: Reader, admission: Admission) -> None:
+        """An item may be added; under a name of the caller's only where nothing has that name."""
+        operation, aim = admission.operation, admission.aim
+        shown = admission.known.shown if admission.known is not None else None
+        if not aim.key:
+            return
+        if shown is not None and shown.has(aim, operation.noun):
+            raise Withheld(f"{aim.told} was there before")
+        state = await reader.state_of(operation, aim)
+        if state is None and shown is None:
+            raise Withheld(f"nothing shows whether {aim.told} is there already")
+        if state is not None and state is not Outcome.ABSENT:
+            raise Withheld(f"reading {aim.told} does not say that it is not there yet")
+
+    async def _may_change(self, reader: Reader, admission: Admission) -> None:
+        """An item of others is not changed; one of a kind that nothing makes is written back."""
+        operation, inputs, aim, places = admission.operation, admission.inputs, admission.aim, reader.places
+        beside = places.reader_beside(operation, inputs)
+        if operation.intent in _WRITES and beside is not None and not places.makes_items_at(aim.place):
+            await self._keep(reader, admission, beside)
+        elif not await self._is_nowhere(reader, operation, inputs, aim):
+            raise Withheld(f"this run did not make {aim.told}")
+
+    async def _is_nowhere(self, reader: Reader, operation: Operation, inputs: Inputs, aim: Aim) -> bool:
+        """Whether the service says that there is no such item: then nothing can be changed."""
+        state = await reader.state_of(operation, aim)
+        if state is not None and state not in (Outcome.ABSENT, Outcome.INVALID):
+            return False
+        listing = reader.places.listing(operation, inputs)
+        asked = reader.list_inputs(listing, inputs) if listing is not None else None
+        shown = await reader.all_of(listing, asked) if listing is not None and asked is not None else None
+        if shown is not None and shown.has(aim, operation.noun):
+            return False
+        return state is not None or shown is not None
+
+    async def _may_act(self, reader: Reader, admission: Admission) -> None:
+        """What names no item: a thing that exists once is written back, a list is added to, and what cannot
+        be read is an action that its danger decides on.
+        """
+        operation, inputs, aim, places = admission.operation, admission.inputs, admission.aim, reader.places
+        beside = places.reader_beside(operation, inputs)
+        if beside is not None:
+            try:
+                await self._keep(reader, admission, beside)
+            except IsList:
+                if operation.intent in _ENDS:
+                    raise
+                admission.creates = True  # it adds to a list, from which nothing is removed again
+                admission.known = await self.inventory.look(reader, operation, inputs, aim, beside)
+            return
+        foreign = next((key for place, key in reversed(aim.above) if places.makes_items_at(place)), None)
+        if foreign is not None:
+            raise Withheld(f"it works on {', '.join(foreign)}, which this run did not make")
+        if operation.intent in _ENDS:
+            raise Withheld("nothing reads what it changes, so it could not be written back")
+
+    async def _keep(self, reader: Reader, admission: Admission, beside: Operation) -> None:
+        """Reads what exists once; what writes it back is kept before anything is written."""
+        operation = admission.operation
+        single = await self.singles.keep(reader, operation, beside, admission.inputs, CASE.get())
+        await self.inventory.intend_write(reader.places.contract, operation, single)
+        admission.single = single
+
+    async def note(
+        self, session: Session, sender: Sender, contract: Contract, admission: Admission, exchange: Exchange
+    ) -> None:
+        """What came of a request that passed."""
+        operation, aim, inventory = admission.operation, admission.aim, self.inventory
+        outcome = outcome_of(contract, operation, exchange)
+        if admission.single is not None:
+            admission.single.written = True
+        if outcome.succeeded and operation.intent is Intent.DELETE and aim.key:
+            await inventory.forget(inventory.made.get(aim.place, {}).get(aim.key))
+        elif outcome.succeeded and admission.creates and not inventory.is_made(aim.place, aim.key):
+            await inventory.created(self.reader(session, sender, contract), admission, exchange)
+        elif admission.creates and not outcome.refused and not outcome.succeeded:
+            inventory.note_blind(admission)  # it may have been made all the same
+        if admission.intent is not None and exchange.response is not None:
+            await inventory.put(replace(admission.intent, done=True))
+
+    async def settle(self, session: Session, sender: Sender) -> None:
+        """At the end of a case: what exists once and was changed is written back."""
+        settled = await self.singles.settle(
+            lambda name: self.reader(session, sender, session.contracts[name]), CASE.get()
+        )
+        for single in settled:
+            if not single.left and single.undo is not None:
+                await self.inventory.put(replace(single.undo, done=True))
+                single.undo = None
+
+    def told(self) -> dict[str, Any]:
+        """What another process is told of the work of this one."""
+        return {
+            "changing": self.changing,
+            "requests": self.tally.requests,
+            "withheld": self.withheld,
+            "blind": [[one.operation.contract, one.operation.id] for one in self.inventory.blind.values()],
+            "left": [
+                [asdict(made.aim), made.creator.contract, made.creator.id, made.left]
+                for items in self.inventory.made.values()
+                for made in dict.fromkeys(items.values())
+                if not made.theirs
+            ],
+        }
+
+    def hear(self, told: Mapping[str, Any], contracts: Mapping[str, Contract]) -> None:
+        """Takes what another process told."""
+        self.changing += told["changing"]
+        self.tally.requests += told["requests"]
+        self.withheld |= {name: why for name, why in told["withheld"].items() if name not in self.withheld}
+        for contract, name in told["blind"]:
+            operation = contracts[contract].operation(name)
+            if operation is not None:
+                place = Site(contract, normal(operation.resource or operation.noun))
+                self.inventory.blind.setdefault(place, Blind(operation, []))
+        for aim, contract, name, why in told["left"]:
+            operation = contracts[contract].operation(name)
+            if operation is not None:
+                made = Made(contracts[contract], operation, aim_of(aim), left=why)
+                self.inventory.made.setdefault(made.aim.place, {})[made.aim.key] = made
+
+
+def _inputs(session: Session, contract: Contract, operation: Operation, request: Request) -> Inputs:
+    """What a request was made with; Withheld where that cannot be told."""
+    try:
+        return wire_of(contract).inputs_of(operation, request, session.base_url(contract))
+    except (JuxtalogosError, ValueError, LookupError):
+        raise Withheld("its address cannot be read back, so nothing shows what it works on") from None

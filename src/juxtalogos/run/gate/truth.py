@@ -1,0 +1,243 @@
+"""What is different at the service from before, as far as somebody looked."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
+from enum import StrEnum
+from typing import Any
+
+from juxtalogos.exchange.transport import Sender
+from juxtalogos.model.wire import Inputs
+from juxtalogos.run.engine.binding import BoundRun
+from juxtalogos.run.gate.gate import Gate
+from juxtalogos.run.gate.inventory import ListRead, Made
+from juxtalogos.run.gate.keys import key_of_item
+from juxtalogos.run.gate.places import Aim, Site, Sites, reads
+from juxtalogos.run.gate.reading import ListedItems
+from juxtalogos.run.gate.settings import KeptSetting
+from juxtalogos.run.target.session import Session
+from juxtalogos.run.undo.created import STILL_THERE
+
+MOST_LOOKED_AT = 200
+"""Items that are read one by one, where no list shows them."""
+
+
+class StateVerdict(StrEnum):
+    """What is known of the state of a service after a command."""
+
+    AS_BEFORE = "as before"
+    DIFFERENT = "different"
+    NOT_KNOWN = "not known"
+    ONLY_READ = "only read"
+    """Nothing was sent that changes anything."""
+
+
+@dataclass(frozen=True, slots=True)
+class Change:
+    """One place that is not as it was."""
+
+    operation: str
+    """What shows it."""
+    what: str
+    """`more`, `gone` or `changed`."""
+    items: tuple[str, ...]
+    ours: bool
+    """Whether this run made it, as far as that is known."""
+    why: str = ""
+    """Why it is still there, where it is ours."""
+
+
+@dataclass(frozen=True, slots=True)
+class ServiceState:
+    """The state of a service, compared with before."""
+
+    looked: int = 0
+    """Lists and single things that were read before and after."""
+    changes: tuple[Change, ...] = ()
+    unread: tuple[str, ...] = ()
+    """Operations that changed something where nothing could be read."""
+    changing: int = 0
+    """Requests that may have changed something."""
+    withheld: tuple[tuple[str, str], ...] = ()
+    """(operation, why a request of it was not sent)."""
+    asked: int = 0
+    """Requests that were sent only to look."""
+
+    @property
+    def verdict(self) -> StateVerdict:
+        """The state in a word: what differs outweighs what is not known."""
+        if self.changes:
+            return StateVerdict.DIFFERENT
+        if self.unread:
+            return StateVerdict.NOT_KNOWN
+        if not self.changing:
+            return StateVerdict.ONLY_READ
+        return StateVerdict.AS_BEFORE if self.looked else StateVerdict.NOT_KNOWN
+
+    def to_json(self) -> dict[str, Any]:
+        return {
+            "verdict": str(self.verdict),
+            "looked": self.looked,
+            "requests": self.asked,
+            "changes": [
+                {
+                    "operation": one.operation,
+                    "what": one.what,
+                    "items": list(one.items),
+                    "ours": one.ours,
+                    "why": one.why,
+                }
+                for one in self.changes
+            ],
+            "unread": list(self.unread),
+            "withheld": [{"operation": operation, "why": why} for operation, why in self.withheld],
+        }
+
+
+@dataclass(slots=True)
+class _Look:
+    gate: Gate
+    session: Session
+    sender: Sender
+    looked: int = 0
+    changes: list[Change] = field(default_factory=list)
+    unread: list[str] = field(default_factory=list)
+
+    async def list(self, place: Site, known: ListRead) -> None:
+        reader = self.gate.reader(self.session, self.sender, known.contract)
+        now = await reader.all_of(known.listing, known.asked)
+        if known.shown is None or now is None:
+            gone = place.parents and not self.gate.inventory.below_ours(Aim(place))
+            if not gone:
+                self.unread.append(known.listing.full_id)
+            return
+        self.looked += 1
+        before, after = _keys(known, known.shown, reader.places), _keys(known, now, reader.places)
+        more = [key for key in after if key not in before]
+        less = [key for key in before if key not in after]
+        made = self.gate.inventory.made.get(place, {})
+        for ours in (True, False):
+            keys = [key for key in more if (key in made) is ours]
+            if keys:
+                why = next((made[key].left for key in keys if key in made and made[key].left), "")
+                told = tuple(", ".join(key) for key in keys)
+                self.changes.append(Change(known.listing.full_id, "more", told, ours, why))
+        if less:
+            told = tuple(", ".join(key) for key in less)
+            self.changes.append(Change(known.listing.full_id, "gone", told, False))
+
+    async def single(self, owner: KeptSetting) -> None:
+        contract = self.session.contracts.get(owner.reader.contract)
+        if contract is None:
+            return
+        reader = self.gate.reader(self.session, self.sender, contract)
+        came = await reader.call(owner.reader, owner.values)
+        if came is None or not isinstance(came[1], dict):
+            self.unread.append(owner.reader.full_id)
+            return
+        self.looked += 1
+        changed = tuple(name for name, value in owner.body.items() if came[1].get(name) != value)
+        if changed:
+            self.changes.append(Change(owner.reader.full_id, "changed", changed, True, owner.left))
+
+    async def items(self) -> None:
+        """What was made where no list shows it."""
+        shown = {place for (place, _), known in self.gate.inventory.before.items() if known.shown is not None}
+        made = [one for items in self.gate.inventory.made.values() for one in dict.fromkeys(items.values())]
+        left = [one for one in made if one.aim.place not in shown]
+        for one in left:
+            self.changes.append(
+                Change(one.creator.full_id, "more", (one.aim.told,), True, one.left or "it was not removed")
+            )
+        removed = [
+            one for one in self.gate.inventory.removed if one.aim.place not in shown and not _below(one, left)
+        ]
+        for one in removed[:MOST_LOOKED_AT]:
+            reader = self.gate.reader(self.session, self.sender, one.contract)
+            state = await reader.state_of(one.creator, one.aim)
+            if state is None:
+                self.unread.append(one.creator.full_id)
+            elif state.succeeded:
+                self.changes.append(
+                    Change(
+                        one.creator.full_id,
+                        "more",
+                        (one.aim.told,),
+                        True,
+                        STILL_THERE,
+                    )
+                )
+            else:
+                self.looked += 1
+        for place, blind in self.gate.inventory.blind.items():
+            if place not in shown:
+                self.unread.append(blind.operation.full_id)
+
+
+def _below(made: Made, others: list[Made]) -> bool:
+    return any(other.aim.key in made.aim.place.parents for other in others)
+
+
+def _keys(known: ListRead, shown: ListedItems, places: Sites) -> dict[tuple[str, ...], None]:
+    """What tells the items of a list apart; all of their values where nothing else does."""
+    return dict.fromkeys(
+        key_of_item(places, known.listing, item) or tuple(f"{name}={text}" for name, text in item.items())
+        for item in shown.items
+    )
+
+
+async def compare(gate: Gate, session: Session, sender: Sender) -> ServiceState:
+    """Reads the lists and single things again that were read before."""
+    look = _Look(gate, session, sender)
+    for (place, _), known in list(gate.inventory.before.items()):
+        if place.parents and not _still_above(gate, place):
+            continue
+        await look.list(place, known)
+    for owner in gate.singles.known.values():
+        await look.single(owner)
+    await look.items()
+    return ServiceState(
+        look.looked,
+        tuple(look.changes),
+        tuple(dict.fromkeys(look.unread)),
+        gate.changing,
+        tuple(gate.withheld.items()),
+        gate.tally.requests,
+    )
+
+
+async def survey(gate: Gate, run: BoundRun, sender: Sender) -> None:
+    """Reads the lists that a run may add to, where other processes will do the work: what they make is not
+    taken for what was there before.
+    """
+    for ref in run.plan.cases:
+        for step in run.cases[run.key(ref)][1].steps:
+            if step.contract is None or step.operation is None or reads(step.operation):
+                continue
+            reader = gate.reader(run.session, sender, step.contract)
+            nothing = Inputs({})
+            aim = reader.places.aim(step.operation, nothing)
+            if not aim.above and reader.places.creates(step.operation):
+                await gate.inventory.look(reader, step.operation, nothing, replace(aim, key=()))
+
+
+def _still_above(gate: Gate, place: Site) -> bool:
+    """Whether the items above a place are still there: those of this run that were removed are not."""
+    return not any(
+        made.aim.key in place.parents and made.aim.place.contract == place.contract
+        for made in gate.inventory.removed
+    )
+
+
+def merged(states: Iterator[ServiceState]) -> ServiceState:
+    """Several states as one: of processes that worked side by side."""
+    found = list(states)
+    return ServiceState(
+        sum(one.looked for one in found),
+        tuple(change for one in found for change in one.changes),
+        tuple(dict.fromkeys(text for one in found for text in one.unread)),
+        sum(one.changing for one in found),
+        tuple(dict.fromkeys(pair for one in found for pair in one.withheld)),
+        sum(one.asked for one in found),
+    )
