@@ -149,8 +149,10 @@ class Prober:
         """
         session = session or self.session
         request = session.encoded(self.contract, operation, inputs, loose=asked is not Purpose.VALID)
+        whole = request
         if change is not None:
             request = change(request)
+        same_address = (request.method, request.url) == (whole.method, whole.url)
         if self.stopped() and asked is not Purpose.CLEANUP:
             raise Spent("interrupted", all_of_it=True)
         self.budget.take(operation.id, needed=asked is Purpose.CLEANUP)
@@ -158,7 +160,13 @@ class Prober:
             await asyncio.sleep(self.settle)
         self.changed = not operation.safe
         try:
-            exchange = await session.send(self.contract, operation, request, self.sender)
+            exchange = await session.send(
+                self.contract,
+                operation,
+                request,
+                self.sender,
+                made_with=inputs if same_address else None,
+            )
         except Withheld as refusal:
             record = ExchangeRecord(
                 self.case,

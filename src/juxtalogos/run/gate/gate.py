@@ -65,6 +65,7 @@ class Gate:
         request: Request,
         *,
         watch: bool = False,
+        made_with: Inputs | None = None,
     ) -> Admission | None:
         """Withheld where the request could change what this run did not make; None where it only reads.
 
@@ -74,7 +75,7 @@ class Gate:
         if reads(operation) and (as_declared or reads_only(request)):
             return None
         reader = self.reader(session, sender, contract)
-        inputs = _inputs(session, contract, operation, request)
+        inputs = _inputs(session, contract, operation, request, made_with)
         aim = reader.places.aim(operation, inputs)
         creates = reader.places.creates(operation)
         admission = Admission(operation, inputs, aim, creates, watch, self.inventory.marks_in(inputs))
@@ -84,7 +85,8 @@ class Gate:
             try:
                 await self._judge(reader, admission)
             except Withheld as refusal:
-                self.withheld.setdefault(operation.full_id, refusal.what)
+                if not reads(operation):
+                    self.withheld.setdefault(operation.full_id, refusal.what)
                 raise
             if admission.creates:
                 admission.intent = await self.inventory.intend(reader.places, admission)
@@ -164,9 +166,9 @@ class Gate:
                 admission.creates = True  # it adds to a list, from which nothing is removed again
                 admission.known = await self.inventory.look(reader, operation, inputs, aim, beside)
             return
-        foreign = next((key for place, key in reversed(aim.above) if places.makes_items_at(place)), None)
-        if foreign is not None:
-            raise Withheld(f"it works on {', '.join(foreign)}, which this run did not make")
+        foreign = next((above for above in reversed(aim.above) if places.makes_items_at(above[0])), None)
+        if foreign is not None and await reader.state_at(*foreign) is not Outcome.ABSENT:
+            raise Withheld(f"it works on {', '.join(foreign[1])}, which this run did not make")
         if operation.intent in _ENDS:
             raise Withheld("nothing reads what it changes, so it could not be written back")
 
@@ -236,9 +238,13 @@ class Gate:
                 self.inventory.made.setdefault(made.aim.place, {})[made.aim.key] = made
 
 
-def _inputs(session: Session, contract: Contract, operation: Operation, request: Request) -> Inputs:
+def _inputs(
+    session: Session, contract: Contract, operation: Operation, request: Request, made_with: Inputs | None
+) -> Inputs:
     """What a request was made with; Withheld where that cannot be told."""
     try:
         return wire_of(contract).inputs_of(operation, request, session.base_url(contract))
     except (JuxtalogosError, ValueError, LookupError):
+        if made_with is not None:
+            return made_with
         raise Withheld("its address cannot be read back, so nothing shows what it works on") from None

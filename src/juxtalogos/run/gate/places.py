@@ -101,6 +101,13 @@ class Sites:
         found = resource.of(Intent.READ, item=True) if resource else ()
         return next((one for one in found if reads(one)), None)
 
+    def reader_at(self, place: Site) -> Operation | None:
+        """What reads one item of a place."""
+        for key, resource in self.resources.by_key.items():
+            if normal(key) == place.resource:
+                return next((one for one in resource.of(Intent.READ, item=True) if reads(one)), None)
+        return None
+
     def reader_beside(self, operation: Operation, inputs: Inputs) -> Operation | None:
         """What reads at the address of a request, with no more inputs than the request has."""
         resource = self.resources.of(operation)

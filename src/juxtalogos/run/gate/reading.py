@@ -18,7 +18,7 @@ from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.gate.places import Aim, Sites, has_key, texts
+from juxtalogos.run.gate.places import Aim, Key, Site, Sites, has_key, texts
 from juxtalogos.run.target.session import Session
 from juxtalogos.suite.comparing import leaves
 from juxtalogos.suite.inputs import has_place, with_values
@@ -128,7 +128,7 @@ class Reader:
             exchange, value = page
             found = items_in(value)
             if found is None:
-                found = [] if value in (None, ABSENT, "", {}) else _keyed(value)
+                found = [] if self._is_empty(listing, value) else _keyed(value)
             if found is None or len(raw) + len(found) > MOST_ITEMS:
                 return None
             raw += found
@@ -148,11 +148,31 @@ class Reader:
                 page = await self._sent(listing, following) if following is not None else None
         return None
 
+    def _is_empty(self, listing: Operation, value: Any) -> bool:
+        """Whether an answer without a list is that of a list without items: nothing, or only what stands
+        around a list that is declared (XML leaves the items out).
+        """
+        if value in (None, ABSENT, "", {}):
+            return True
+        declared = any("/0" in row.path for row in self.places.resources.rows.answered(listing))
+        plain_value = isinstance(value, dict) and not any(
+            isinstance(member, dict | list) for member in value.values()
+        )
+        return declared and plain_value
+
     @staticmethod
     def _page(inputs: Inputs, given: Mapping[str, Any]) -> Inputs:
         inside = any(at.startswith("body") for at in given)
         base = replace(inputs, body={}) if inside and inputs.body is ABSENT else inputs
         return with_values(base, given)
+
+    async def state_at(self, place: Site, key: Key) -> Outcome | None:
+        """What reading the item at a place means; None where nothing reads it."""
+        reader = self.places.reader_at(place)
+        if reader is None:
+            return None
+        came = await self.call(reader, self.places.addressed(reader, Aim(place, key)))
+        return Outcome.NO_RESPONSE if came is None else self.outcome(reader, came[0])
 
     async def state_of(self, operation: Operation, aim: Aim) -> Outcome | None:
         """What reading one item means; None where nothing reads it."""

@@ -48,6 +48,17 @@ class KeptSetting:
         return Inputs(dict(self.values), self.body, media)
 
 
+def _holds_items(reader: Reader, operation: Operation, beside: Operation) -> bool:
+    """Whether what an operation sends is one of the items listed there, and not what holds them."""
+    rows = reader.places.resources.rows
+    sent = {row.name for row in rows.sent(operation) if row.depth == 1}
+    shown = rows.answered(beside)
+    listed = {row.name for row in shown if "/0/" in row.path}
+    if any(row.path == "" and row.type.startswith("array") for row in shown) or beside.intent is Intent.LIST:
+        return True
+    return bool(sent & listed) and not sent & {row.name for row in shown if row.depth == 1}
+
+
 @dataclass(slots=True)
 class KeptSettings:
     """All of a run. One case at a time may change any of them."""
@@ -88,6 +99,8 @@ class KeptSettings:
     async def _read(
         self, reader: Reader, operation: Operation, beside: Operation, values: Mapping[str, Any]
     ) -> KeptSetting:
+        if _holds_items(reader, operation, beside):
+            raise IsList("it changes a list from which nothing is removed again")
         came = await reader.call(beside, values)
         if came is None or not reader.outcome(beside, came[0]).succeeded:
             raise Withheld("what it changes cannot be read, so it could not be written back")
@@ -101,7 +114,7 @@ class KeptSettings:
             one
             for intent in (Intent.REPLACE, Intent.UPDATE)
             for one in (resource.of(intent) if resource else ())
-            if one.path == operation.path
+            if one.on_item == operation.on_item
         ]
         for writer in (*alike, operation):
             body = self._writable(reader, writer, value)

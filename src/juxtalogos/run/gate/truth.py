@@ -116,7 +116,11 @@ class _Look:
         before, after = _keys(known, known.shown, reader.places), _keys(known, now, reader.places)
         more = [key for key in after if key not in before]
         less = [key for key in before if key not in after]
-        made = self.gate.inventory.made.get(place, {})
+        made = dict(self.gate.inventory.made.get(place, {}))
+        for one in self.gate.inventory.removed:
+            if one.aim.place == place:
+                one.left = STILL_THERE
+                made.setdefault(one.aim.key, one)
         for ours in (True, False):
             keys = [key for key in more if (key in made) is ours]
             if keys:

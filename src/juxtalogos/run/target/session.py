@@ -66,6 +66,7 @@ class Gatekeeper(Protocol):
         request: Request,
         *,
         watch: bool = False,
+        made_with: Inputs | None = None,
     ) -> Any: ...
 
     async def note(
@@ -173,14 +174,23 @@ class Session:
             )
 
     async def send(
-        self, contract: Contract, operation: Operation, request: Request, sender: Sender
+        self,
+        contract: Contract,
+        operation: Operation,
+        request: Request,
+        sender: Sender,
+        *,
+        made_with: Inputs | None = None,
     ) -> Exchange:
-        """Signs and sends once, if the gate lets it through. Withheld where it does not; TrustError where
-        nothing but reading is sent to the target.
+        """Signs and sends once, if the gate lets it through. `made_with`: the inputs of a request that was
+        broken on purpose, and cannot be read back. Withheld where the gate does not let it through;
+        TrustError where nothing but reading is sent to the target.
         """
         if self.gate is None:
             return await self.transmit(contract, operation, request, sender)
-        admission = await self.gate.admit(self, sender, contract, operation, request, watch=self.watch)
+        admission = await self.gate.admit(
+            self, sender, contract, operation, request, watch=self.watch, made_with=made_with
+        )
         exchange = await self.transmit(contract, operation, request, sender)
         if admission is not None:
             await self.gate.note(self, sender, contract, admission, exchange)
