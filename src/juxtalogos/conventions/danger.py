@@ -16,6 +16,7 @@ from juxtalogos.model.contract import Intent, Operation
 from juxtalogos.model.danger import Danger
 
 _destroys, _switches = word_set("danger.destroys"), word_set("danger.switches")
+_beginning = word_set("danger.beginning")
 _others, _in_reading = word_set("danger.others"), word_set("danger.reading")
 _READING = (Intent.LIST, Intent.READ)
 _BY_INTENT = {
@@ -89,7 +90,10 @@ def _by_verbs(operation: Operation) -> Danger | None:
     segment = "" if "{" in operation.path.rpartition("/")[2] else last_part(operation.path)
     first_words = [words[0] for text in (name, segment) if (words := words_of(text))]
     if not operation.safe and operation.summary:
-        first_words += [singular(word) for word in words_of(operation.summary)[:1]]
+        told = [singular(word) for word in words_of(operation.summary)[:1]]
+        begins = operation.intent is Intent.CREATE and bool(operation.resource)
+        # To start an item of a collection is to create it.
+        first_words += [word for word in told if not (begins and word in _beginning())]
     reads = bool(words_of(name)) and verbs().get(words_of(name)[0]) in _READING
     if operation.safe:
         # A noun may be spelled like a verb (`GET /release`): few words mean one where something is read.

@@ -52,6 +52,7 @@ _TABLE: dict[str, str] = {
         " freeze failover upgrade downgrade rollback restore rotate reindex lockdown enable disable"
         " deactivate suspend resume pause switch quit exit stop start reload migrate"
     ),
+    "danger.beginning": "start launch boot",
     "danger.others": (
         "publish release revoke pay refund charge send resend notify email broadcast invite deploy import"
     ),

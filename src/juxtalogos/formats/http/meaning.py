@@ -7,7 +7,7 @@ are one place.
 from __future__ import annotations
 
 import re
-from collections.abc import Container, Iterable
+from collections.abc import Container
 from dataclasses import replace
 
 from juxtalogos.conventions.naming import first_part, intent_of, last_part, noun_of, singular, words_of
@@ -33,9 +33,10 @@ def resource_key(path: str) -> str:
 def with_meaning(operations: list[Operation]) -> list[Operation]:
     """The operations with intent, resource and what their path inputs identify."""
     keys = [resource_key(operation.path) for operation in operations]
-    items = {found[1] or "/" for key in keys if (found := _ITEM.fullmatch(key))}
-    known = items | set(keys)
-    meant = [_meant(operation, items) for operation in operations]
+    paths = frozenset(keys)
+    items = {base for key in keys if (base := _collection(key, paths))}
+    known = items | paths
+    meant = [_meant(operation, items, paths) for operation in operations]
     deleted = {operation.resource for operation in meant if operation.intent is Intent.DELETE}
     return [
         operation if operation.resource in items else _spoken(operation, known, deleted)
@@ -43,19 +44,33 @@ def with_meaning(operations: list[Operation]) -> list[Operation]:
     ]
 
 
-def _meant(operation: Operation, items: Iterable[str]) -> Operation:
+def _collection(key: str, paths: Container[str]) -> str:
+    """The collection of which a path names an item; empty where it names none.
+
+    `/allotments/{}/{}` names an item of `/allotments` by a key of two parts, where nothing is declared at
+    `/allotments/{}` and something at `/allotments`.
+    """
+    found = _ITEM.fullmatch(key)
+    if found is None:
+        return ""
+    base = found[1] or "/"
+    above = _collection(base, paths) if base not in paths else ""
+    return above if above in paths else base
+
+
+def _meant(operation: Operation, items: Container[str], paths: Container[str]) -> Operation:
     """`items` are the resources below which single items lie."""
     key = resource_key(operation.path)
-    found = _ITEM.fullmatch(key)
-    resource = (found[1] if found else key) or "/"
+    base = _collection(key, paths)
+    resource = base or key
     return replace(
         operation,
-        inputs=tuple(_identifying(operation.path, declared_input) for declared_input in operation.inputs),
-        intent=_intent(operation, found is not None, resource in items),
+        inputs=tuple(_identifying(operation.path, one, paths) for one in operation.inputs),
+        intent=_intent(operation, bool(base), resource in items),
         safe=operation.method in _SAFE,
         idempotent=operation.method in _IDEMPOTENT,
         resource=resource,
-        on_item=found is not None,
+        on_item=bool(base),
         noun=singular(last_part(operation.path)),
         group=operation.tags[0] if operation.tags else first_part(operation.path) or "root",
     )
@@ -122,9 +137,9 @@ def _spoken(operation: Operation, known: Container[str], deleted: Container[str]
     return operation
 
 
-def _identifying(path: str, one: Input) -> Input:
+def _identifying(path: str, one: Input, paths: Container[str]) -> Input:
     """A path input names an item of what comes before it."""
     if one.place != "path":
         return one
     before = path.partition(f"{{{one.name}}}")[0]
-    return replace(one, identifies=resource_key(before))
+    return replace(one, identifies=_collection(resource_key(f"{before}{{{one.name}}}"), paths))

@@ -186,6 +186,8 @@ class Inventory:
         if not found:
             self.note_blind(admission)
             return
+        if any(self.is_made(one.aim.place, one.aim.key) for one in found):
+            return  # the service answered with what another case of this run has made
         made = Made(places.contract, operation, found[0].aim, admission.marks, admission.watch)
         for one in found:
             self.made.setdefault(one.aim.place, {}).setdefault(one.aim.key, made)
