@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 
 from conftest import Result
-from styles.harm import LEFT_AS_FOUND, LEFT_OVER
+from styles.harm import LEFT_AS_FOUND, LEFT_OVER, Fragile
 from styles.rest import Service
 
 Jux = Callable[..., Result]
@@ -87,3 +87,20 @@ def test_what_stays_is_told_and_nothing_of_others_is_touched(
         go("clean", "--all")
         after = service.state()
         assert {key: after.get(key) for key in before} == before
+
+
+def test_a_service_that_fails_under_several_requests_is_asked_again_alone(tmp_path: Path, jux: Jux) -> None:
+    """No finding comes of an answer that is right when asked alone, but a remark; nothing is left."""
+    service = Fragile()
+    before = service.state()
+    with workspace(service, tmp_path / "w", jux) as go:
+        go("compose", "quay")
+        alone = go("run", "--jobs", "1", "--json").json
+        crowded = go("run", "--jobs", "8", "--json").json
+        assert service.state() == before
+        assert {one["case"]: one["verdict"] for one in crowded["cases"]} == {
+            one["case"]: one["verdict"] for one in alone["cases"]
+        }
+        busy = [one for one in crowded["remarks"] if one["kind"] == "load.busy"]
+        assert busy and not crowded["findings"]
+        assert "requests at once" in busy[0]["observed"]

@@ -68,6 +68,9 @@ class BaseWire:
     def created(self, exchange: Exchange) -> bool | None:
         return None
 
+    def not_done(self, exchange: Exchange) -> bool:
+        return False
+
     def head_of(self, operation: Operation, request: Request) -> Request | None:
         return None
 

@@ -81,6 +81,7 @@ KINDS: dict[str, str] = {
     "header.malformed": "a declared header does not match its schema",
     "check.unmet": "a written check failed",
     "criterion.unmet": "a written success criterion failed",
+    "load.busy": "the service failed under several requests at once, and not when asked alone",
     "request.refused": "a generated request met a declared refusal",
     "request.accepted": "a request that the definition does not allow succeeded",
     "answer.none": "the connection was closed without a response",

@@ -231,6 +231,11 @@ class Wire(Protocol):
         there is no such request, or it would go to another origin.
         """
 
+    def not_done(self, exchange: Exchange) -> bool:
+        """Whether a response says that nothing was done of what was asked for, so that it may be asked for
+        again.
+        """
+
     def created(self, exchange: Exchange) -> bool | None:
         """Whether a response says that something new exists now; None where the protocol cannot say that."""
 

@@ -28,6 +28,7 @@ from juxtalogos.model.wire import Inputs, Unmet, Variant, WireCheck
 SUCCESS = "$statusCode >= 200 && $statusCode < 300"
 REFUSED = "$statusCode >= 400"
 _FORBIDDEN = "403"
+_NOT_DONE = (429, 503)
 _CREATED = 201
 """RFC 9110, section 15.3.2."""
 _CONDITIONS = {False: ("If-Match", "412"), True: ("If-None-Match", "304")}
@@ -166,6 +167,12 @@ class HttpWire(BaseWire):
 
     def created(self, exchange: Exchange) -> bool | None:
         return exchange.response is not None and exchange.response.status == _CREATED
+
+    def not_done(self, exchange: Exchange) -> bool:
+        """A server that is unavailable, or limits the rate, has not done what it was asked for (RFC 9110,
+        section 15.6.4; RFC 6585, section 4).
+        """
+        return exchange.response is not None and exchange.response.status in _NOT_DONE
 
     def head_of(self, operation: Operation, request: Request) -> Request | None:
         if operation.method != "GET":

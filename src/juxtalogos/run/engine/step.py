@@ -27,6 +27,7 @@ from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.engine import unforeseen
 from juxtalogos.run.engine.conversing import Conversations, conversed
+from juxtalogos.run.engine.crowd import Crowd, asked_alone
 from juxtalogos.run.engine.stop import Stop
 from juxtalogos.run.gate.gate import Gate
 from juxtalogos.run.judging.judge import Judgement, judge, judged_parts, unsigned, with_parts, with_written
@@ -61,6 +62,7 @@ class RunContext:
     sleep: Sleep | None = None
     """Waits before a retry; None: by the clock, until the run is stopped."""
     gate: Gate = field(default_factory=Gate)
+    crowd: Crowd = field(default_factory=Crowd)
 
 
 @dataclass(slots=True)
@@ -115,6 +117,8 @@ class _Attempt:
     name: str
     inputs: Inputs = field(default_factory=lambda: Inputs({}))
     exchange: Exchange | None = None
+    busy: CheckResult | None = None
+    """That the service failed under several requests at once."""
 
     @property
     def called(self) -> tuple[Contract, Operation]:
@@ -155,9 +159,16 @@ class _Attempt:
             member = _member(self.step)
             if member:
                 self.context.gate.inventory.members.setdefault(self.called[1].full_id, member)
-        self.exchange = await session.send(*self.called, request, transport)
-        if session.signed_in_vain(*self.called, self.exchange):
+        crowd = self.context.crowd
+        async with crowd.sending() as beside:
             self.exchange = await session.send(*self.called, request, transport)
+            if session.signed_in_vain(*self.called, self.exchange):
+                self.exchange = await session.send(*self.called, request, transport)
+        if beside > 1 and self.state.composed:
+            sleep = self.context.sleep or self.context.stop.sleep
+            self.exchange, self.busy = await asked_alone(
+                crowd, session, transport, self.called, request, self.exchange, beside, sleep
+            )
         if self.exchange.response:
             take_cookies(self.exchange, self.state.cookies)
 
@@ -174,7 +185,7 @@ class _Attempt:
         judgement, pages = await conversed(
             session, state.conversations, contract, operation, told, self.context.transport
         )
-        judgement = with_written(judgement, written)
+        judgement = with_written(judgement, (*written, *([self.busy] if self.busy else [])))
         parts = [*judged_parts(wire_of(contract), exchange, session.base_url(contract)), *pages]
         judgement = with_parts(judgement, (part for _, _, part in parts))
         why = session.unsigned_words(contract, operation, exchange)
@@ -223,7 +234,9 @@ class _Attempt:
             self.called[1].id,
             exchange,
             Verdict.SKIPPED,
-            "the connection was closed; it was sent again",
+            "the connection was closed; it was sent again"
+            if exchange.response is None
+            else f"{exchange.response.status}; it was sent again alone",
             suite=self.state.suite.name,
         )
 
