@@ -19,9 +19,9 @@ from hypothesis import strategies as st
 from lxml import etree
 
 from conftest import TESTS, definition, read_contract
+from juxtalogos.compose.listing import items_in
 from juxtalogos.conventions.faults import means_conflict
 from juxtalogos.explore.prober.budget import Budget, Spent
-from juxtalogos.compose.listing import items_in
 from juxtalogos.explore.prober.comparing import changes, differing, item_in, same
 from juxtalogos.explore.prober.requests import RequestMaker
 from juxtalogos.explore.resources.kinds import kinds_of

@@ -4,15 +4,16 @@ stand-ins on which a careless client does harm.
 
 from __future__ import annotations
 
+import sqlite3
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
 import pytest
 
 from conftest import Result
-from styles.harm import LEFT_AS_FOUND, LEFT_OVER, Fragile
+from styles.harm import LEFT_AS_FOUND, LEFT_OVER, Fragile, Store
 from styles.rest import Service
 
 Jux = Callable[..., Result]
@@ -104,3 +105,18 @@ def test_a_service_that_fails_under_several_requests_is_asked_again_alone(tmp_pa
         busy = [one for one in crowded["remarks"] if one["kind"] == "load.busy"]
         assert busy and not crowded["findings"]
         assert "requests at once" in busy[0]["observed"]
+
+
+@pytest.mark.parametrize("edit", ["method = 'DELETE'", "url = replace(url, '/items', '/elsewhere')"])
+def test_an_edited_ledger_is_never_sent(edit: str, tmp_path: Path, jux: Jux) -> None:
+    """`pin --twice` makes its request anew: a row that somebody changed becomes no other request."""
+    service, home = Store(), tmp_path / "w"
+    before = service.state()
+    with workspace(service, home, jux) as go:
+        assert go("call", "GET /items/{itemId}", "--set", "itemId=old-1").status == 0
+        with closing(sqlite3.connect(home / ".juxtalogos" / "ledger.sqlite")) as db, db:
+            db.execute(f"UPDATE exchange SET {edit}")
+        seen = len(service.seen)
+        told = go("pin", "--whole", "first", "--twice", "--exchange", "1")
+        assert told.status == 2 and "the kept request is no call of" in told.err, told
+        assert service.seen[seen:] == [] and service.state() == before

@@ -518,7 +518,12 @@ class Lockkeepers(Service):
                 answer=None,
                 body=shape(("type",), type={"type": "string", "enum": ["up", "down"]}, path=TEXT),
             ),
-            Route("GET", "/passages/{id}", lambda call: (200, self.passage(call)), answer=shape(type=TEXT, path=TEXT)),
+            Route(
+                "GET",
+                "/passages/{id}",
+                lambda call: (200, self.passage(call)),
+                answer=shape(type=TEXT, path=TEXT),
+            ),
             Route("DELETE", "/passages/{id}", self.forget, status=204),
         ]
 

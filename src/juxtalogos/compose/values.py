@@ -104,7 +104,7 @@ class RequestValues:
         ]
         sent = [row for row in free if has_place(inputs.body, row.path)]
         unlisted = resource is None or not resource.of(Intent.LIST)
-        for row in sent or ([one for one in free if one.depth == 1] if unlisted else []):
+        for row in sent or ([one for one in free if one.path.count("/") == 1] if unlisted else []):
 
             def accepts(value: Any, row: OutlineRow = row) -> bool:
                 return not schema.check_part(row, value)

@@ -14,7 +14,7 @@ from typing import TypeVar
 
 _TABLE: dict[str, str] = {
     # Verbs: the first word of an operation's name, by what it does.
-    "verbs.list": "list search find query browse",
+    "verbs.list": "list search find query browse filter",
     "verbs.read": (
         "get read fetch show look lookup check count describe retrieve view validate verify calculate "
         "compute quote estimate preview ping has exists convert resolve download"

@@ -15,11 +15,12 @@ from juxtalogos.exchange.redact import MASK
 from juxtalogos.exchange.transport import Transport
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import BodyForm, ExchangeQuery, ExchangeRecord, open_ledger
-from juxtalogos.model.errors import UsageError
-from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.errors import JuxtalogosError, UsageError
+from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.run.engine.again import run_again
 from juxtalogos.run.judging.known import known_values, made_places
-from juxtalogos.run.target.session import open_session
+from juxtalogos.run.target.session import Session, open_session
 from juxtalogos.suite.comparing import Allowed, proposed
 from juxtalogos.suite.document.outcomes import criteria_of, outcome_seen
 from juxtalogos.suite.document.reader import suite_name, suite_paths
@@ -174,6 +175,20 @@ def _seen_again(home: Workspace, record: ExchangeRecord, value: Any, allowed: Al
     return allowed
 
 
+def _made_again(session: Session, contract: Contract, operation: Operation, kept: Request) -> Request:
+    """The request of an operation, made from the inputs of a kept one: the ledger itself is never sent."""
+    wire, base_url = wire_of(contract), session.base_url(contract)
+    if operation.id in (found.id for found in wire.match(kept, base_url)):
+        try:
+            return session.encoded(contract, operation, wire.inputs_of(operation, kept, base_url))
+        except (JuxtalogosError, ValueError, LookupError):
+            pass
+    raise UsageError(
+        f"the kept request is no call of {operation.id} at {base_url}",
+        mend=f"call it again: juxtalogos call {operation.id}, then pin --whole --twice",
+    )
+
+
 def _again(home: Workspace, record: ExchangeRecord) -> Iterator[tuple[Any, dict[str, Any]]]:
     """(answer, values its run knew) of a safe operation called again; else of its whole case, run twice."""
     assert record.exchange is not None
@@ -181,7 +196,7 @@ def _again(home: Workspace, record: ExchangeRecord) -> Iterator[tuple[Any, dict[
     operation = contract.operation(record.operation)
     if operation is not None and operation.safe:
         session = open_session({contract.name: contract}, home.target(None, [contract.name]), home.root)
-        request = record.exchange.request
+        request = _made_again(session, contract, operation, record.exchange.request)
 
         async def send() -> Exchange:
             async with Transport(session.options) as transport:
