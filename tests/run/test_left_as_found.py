@@ -14,6 +14,7 @@ import pytest
 
 from conftest import Result
 from styles.harm import LEFT_AS_FOUND, LEFT_OVER, Fragile, Store
+from styles.lies import LIES, Liar
 from styles.rest import Service
 
 Jux = Callable[..., Result]
@@ -120,3 +121,20 @@ def test_an_edited_ledger_is_never_sent(edit: str, tmp_path: Path, jux: Jux) -> 
         told = go("pin", "--whole", "first", "--twice", "--exchange", "1")
         assert told.status == 2 and "the kept request is no call of" in told.err, told
         assert service.seen[seen:] == [] and service.state() == before
+
+
+@pytest.mark.parametrize("lie", LIES)
+def test_whatever_a_store_says_nothing_of_others_is_changed(lie: str, tmp_path: Path, jux: Jux) -> None:
+    """And what stays of the program's own is told: `state as before` is said only where it is true."""
+    service = Liar(lie)
+    before = service.state()
+    with workspace(service, tmp_path / "w", jux) as go:
+        go("compose", "quay")
+        for words in (("run", "--json"), ("explore", "quay", "--requests", "150", "--json")):
+            held = service.state()
+            told = go(*words).json["state"]
+            after = service.state()
+            assert {key: after.get(key) for key in before} == before, words
+            assert after == held or told["verdict"] != "as before", (words, told)
+        go("clean", "--all")
+        assert {key: service.state().get(key) for key in before} == before

@@ -52,6 +52,8 @@ class Blind:
 
     operation: Operation
     marks: list[str]
+    succeeded: bool = False
+    """Whether one of them was answered with a success, so that there is something."""
 
 
 @dataclass(slots=True)
@@ -185,8 +187,9 @@ class Inventory:
             found = found or await self.listed_anew(reader, operation, admission.aim.place, admission.marks)
         if not found:
             self.note_blind(admission)
+            self.blind[admission.aim.place].succeeded = True
             return
-        if any(self.is_made(one.aim.place, one.aim.key) for one in found):
+        if self.is_made(found[0].aim.place, found[0].aim.key):
             return  # the service answered with what another case of this run has made
         made = Made(places.contract, operation, found[0].aim, admission.marks, admission.watch)
         for one in found:

@@ -55,7 +55,7 @@ async def _adopt(gate: Gate, session: Session, sender: Sender) -> bool:
         for one in await inventory.listed_anew(reader, blind.operation, place, blind.marks):
             if not inventory.is_made(place, one.aim.key):
                 inventory.made.setdefault(place, {})[one.aim.key] = Made(contract, blind.operation, one.aim)
-                found = True
+                found, blind.succeeded = True, False
         blind.marks.clear()
     return found
 

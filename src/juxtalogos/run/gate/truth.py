@@ -150,6 +150,10 @@ class _Look:
         shown = {place for (place, _), known in self.gate.inventory.before.items() if known.shown is not None}
         made = [one for items in self.gate.inventory.made.values() for one in dict.fromkeys(items.values())]
         left = [one for one in made if one.aim.place not in shown]
+        listed = {item for change in self.changes for item in change.items}
+        for one in made:
+            if one.aim.place in shown and one.left and one.aim.told not in listed:
+                self.unread.append(one.creator.full_id)  # it was not removed, and its list does not show it
         for one in left:
             self.changes.append(
                 Change(one.creator.full_id, "more", (one.aim.told,), True, one.left or "it was not removed")
@@ -175,7 +179,7 @@ class _Look:
             else:
                 self.looked += 1
         for place, blind in self.gate.inventory.blind.items():
-            if place not in shown:
+            if place not in shown or blind.succeeded:
                 self.unread.append(blind.operation.full_id)
 
 
