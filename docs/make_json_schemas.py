@@ -100,6 +100,12 @@ _ENUMS: dict[str, list[str]] = {
     "severity": [str(severity) for severity in Severity],
     "class": [str(found) for found in ResultClass],
 }
+_STATE: dict[str, Any] = {
+    "changes": {"operation": "", "what": "", "items": [""], "ours": True, "why": ""},
+    "unread": "",
+    "withheld": {"operation": "", "why": ""},
+}
+"""Items of the lists in `state`, where the sampled commands print none."""
 _MEANINGS = {
     "version": "version of this output; it changes when a member is removed or changes its meaning",
     "at": "place in the exchange: status, header.NAME, body/path",
@@ -206,6 +212,10 @@ class _Node:
             return told
         if (output, key) in _NULLABLE:
             self.types.add("null")
+        for name, sample in _STATE.items() if key == "state" else ():
+            if name in self.members and self.members[name].items is None:
+                self.members[name].items = _Node()
+                self.members[name].items.add(sample)  # type: ignore[union-attr]
         types = sorted(self.types - {"integer"} if "number" in self.types else self.types)
         made: dict[str, Any] = {**told, "type": types[0] if len(types) == 1 else types}
         if key == "version" and depth == 1 and types == ["integer"] and len(self.constants) == 1:
