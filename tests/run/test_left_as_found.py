@@ -138,3 +138,30 @@ def test_whatever_a_store_says_nothing_of_others_is_changed(lie: str, tmp_path: 
             assert after == held or told["verdict"] != "as before", (words, told)
         go("clean", "--all")
         assert {key: service.state().get(key) for key in before} == before
+
+
+def test_what_was_never_sent_is_not_left_behind(tmp_path: Path, jux: Jux) -> None:
+    """Where every connection is refused nothing was created, and nothing is known of the state."""
+    service, home = Store(), tmp_path / "w"
+    with workspace(service, home, jux) as go:
+        go("compose", "quay")
+    told = jux("run", "--json", "-C", home, status=None).json
+    assert {one["verdict"] for one in told["cases"]} <= {"error", "skipped"} and told["leftBehind"] == 0
+    assert told["state"]["verdict"] == "not known"
+    assert "lists nothing that all runs left behind" in jux("clean", "--all", "-C", home).out
+
+
+def test_a_request_that_a_person_wrote_is_sent_as_it_is(tmp_path: Path, jux: Jux) -> None:
+    """An edited case is its editor's: the item that it names is changed, whoever made it."""
+    service, home = Store(), tmp_path / "w"
+    with workspace(service, home, jux) as go:
+        go("compose", "quay")
+        path = home / "suites" / "quay.arazzo.yaml"
+        text = path.read_text()
+        assert "x-juxtalogos-composed" in text
+        at = text.index("workflowId: PUT-items-itemId")
+        edited = text[at:].replace("value: $steps.POST-items.outputs.id", "value: old-1", 1)
+        path.write_text(text[:at] + edited)
+        ran = go("run", "quay#PUT-items-itemId", "--json")
+        assert ran.status == 0 and ran.json["cases"][0]["verdict"] == "passed", ran.err
+        assert service.state()["old-1"] != {"name": "Anna's"}

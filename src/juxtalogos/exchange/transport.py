@@ -250,7 +250,10 @@ class Transport:
                 error, aiohttp.ServerDisconnectedError | aiohttp.ClientOSError | ConnectionError
             )
             lost = isinstance(error, aiohttp.ServerDisconnectedError | ConnectionResetError | BrokenPipeError)
-            return Exchange(sent, None, Timings(sent_at, seconds, seconds), why, lost=lost), ended
+            unsent = isinstance(error, aiohttp.ClientConnectorError)
+            return Exchange(
+                sent, None, Timings(sent_at, seconds, seconds), why, lost=lost, unsent=unsent
+            ), ended
 
     async def _read(self, answer: aiohttp.ClientResponse) -> tuple[bytes, bool, str]:
         parts: list[bytes] = []

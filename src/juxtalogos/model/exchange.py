@@ -75,6 +75,9 @@ class Exchange:
     """Whether the connection stood and ended without an answer: neither refused, nor
     unknown, nor too slow."""
 
+    unsent: bool = False
+    """Whether no connection came about, so that nothing can have been done."""
+
     @property
     def bodiless(self) -> bool:
         """Whether its answer carries no body whatever is declared (RFC 9110, section 6.4.1)."""

@@ -75,7 +75,12 @@ class Gate:
         if reads(operation) and (as_declared or reads_only(request)):
             return None
         reader = self.reader(session, sender, contract)
-        inputs = _inputs(session, contract, operation, request, made_with)
+        try:
+            inputs = _inputs(session, contract, operation, request, made_with)
+        except Withheld:
+            if watch:
+                return None  # a person's request is sent as it is
+            raise
         aim = reader.places.aim(operation, inputs)
         creates = reader.places.creates(operation)
         admission = Admission(operation, inputs, aim, creates, watch, self.inventory.marks_in(inputs))
@@ -191,10 +196,15 @@ class Gate:
             await inventory.forget(inventory.made.get(aim.place, {}).get(aim.key))
         elif outcome.succeeded and admission.creates and not inventory.is_made(aim.place, aim.key):
             await inventory.created(self.reader(session, sender, contract), admission, exchange)
-        elif admission.creates and not outcome.refused and not outcome.succeeded:
+        elif admission.creates and not (outcome.refused or outcome.succeeded or exchange.unsent):
             inventory.note_blind(admission)  # it may have been made all the same
-        if admission.intent is not None and exchange.response is not None:
-            await inventory.put(replace(admission.intent, done=True))
+        if exchange.response is not None or exchange.unsent:
+            await self.unsent(admission)
+
+    async def unsent(self, admission: Admission) -> None:
+        """A request was not sent after all, or what it did is known: its intent is no more."""
+        if admission.intent is not None:
+            await self.inventory.put(replace(admission.intent, done=True))
 
     async def settle(self, session: Session, sender: Sender) -> None:
         """At the end of a case: what exists once and was changed is written back."""

@@ -19,7 +19,7 @@ from juxtalogos.exchange.transport import Sender, TransportOptions
 from juxtalogos.formats import FORMATS, outcome_of, wire_of
 from juxtalogos.log import hide_with
 from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.errors import ConfigError, TrustError, nearest, quoted
+from juxtalogos.model.errors import ConfigError, JuxtalogosError, TrustError, nearest, quoted
 from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
@@ -72,6 +72,8 @@ class Gatekeeper(Protocol):
     async def note(
         self, session: Session, sender: Sender, contract: Contract, admission: Any, exchange: Exchange
     ) -> None: ...
+
+    async def unsent(self, admission: Any) -> None: ...
 
     async def settle(self, session: Session, sender: Sender) -> None: ...
 
@@ -191,7 +193,12 @@ class Session:
         admission = await self.gate.admit(
             self, sender, contract, operation, request, watch=self.watch, made_with=made_with
         )
-        exchange = await self.transmit(contract, operation, request, sender)
+        try:
+            exchange = await self.transmit(contract, operation, request, sender)
+        except JuxtalogosError:  # nothing was sent: not allowed, or nobody signed in
+            if admission is not None:
+                await self.gate.unsent(admission)
+            raise
         if admission is not None:
             await self.gate.note(self, sender, contract, admission, exchange)
         return exchange
