@@ -23,7 +23,7 @@ from juxtalogos.run.judging.known import known_values, made_places
 from juxtalogos.run.target.session import Session, open_session
 from juxtalogos.suite.comparing import Allowed, proposed
 from juxtalogos.suite.document.outcomes import criteria_of, outcome_seen
-from juxtalogos.suite.document.reader import suite_name, suite_paths
+from juxtalogos.suite.document.reader import read_suites, suite_name, suite_paths
 from juxtalogos.suite.document.saving import place_of, save_call
 from juxtalogos.suite.kept_answers import kept_path, read_kept, read_rules, write_kept, write_rules
 from juxtalogos.workspace.workspace import Workspace
@@ -189,12 +189,27 @@ def _made_again(session: Session, contract: Contract, operation: Operation, kept
     )
 
 
+def _takes_values(home: Workspace, record: ExchangeRecord) -> bool:
+    """Whether the step of a kept exchange takes values of earlier steps: alone it would always ask for the
+    same.
+    """
+    paths = [path for path in suite_paths(home) if suite_name(path, home) == record.suite]
+    for suite in read_suites(home, paths)[0] if record.suite and paths else ():
+        case = suite.case(record.case.partition("[")[0])
+        step = case.step(record.step) if case is not None else None
+        if step is not None:
+            return any(text.startswith("$steps.") for _, text in step.flows)
+    return False
+
+
 def _again(home: Workspace, record: ExchangeRecord) -> Iterator[tuple[Any, dict[str, Any]]]:
-    """(answer, values its run knew) of a safe operation called again; else of its whole case, run twice."""
+    """(answer, values its run knew) of a safe operation called again; of one that changes something, or that
+    takes values of earlier steps, its whole case is run twice.
+    """
     assert record.exchange is not None
     contract = home.contract(record.contract)
     operation = contract.operation(record.operation)
-    if operation is not None and operation.safe:
+    if operation is not None and operation.safe and not _takes_values(home, record):
         session = open_session({contract.name: contract}, home.target(None, [contract.name]), home.root)
         request = _made_again(session, contract, operation, record.exchange.request)
 

@@ -159,6 +159,8 @@ class _Attempt:
             member = _member(self.step)
             if member:
                 self.context.gate.inventory.members.setdefault(self.called[1].full_id, member)
+        if not self.state.composed and self.step.creates is None:
+            self.context.gate.note_unwatched(self.called[1])
         crowd = self.context.crowd
         async with crowd.sending() as beside:
             self.exchange = await session.send(*self.called, request, transport)

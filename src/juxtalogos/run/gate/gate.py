@@ -44,6 +44,8 @@ class Gate:
     tally: Tally = field(default_factory=Tally)
     changing: int = 0
     """Requests that passed and may change something."""
+    unwatched: dict[str, None] = field(default_factory=dict)
+    """Operations that a person's case called, and of which nobody looked at what they change."""
 
     def of(self, contract: Contract) -> Sites:
         """The places of a contract, looked at once."""
@@ -216,12 +218,19 @@ class Gate:
                 await self.inventory.put(replace(single.undo, done=True))
                 single.undo = None
 
+    def note_unwatched(self, operation: Operation) -> None:
+        """A person's request may change something, and nothing is looked at for it."""
+        if not reads(operation):
+            self.changing += 1
+            self.unwatched[operation.full_id] = None
+
     def told(self) -> dict[str, Any]:
         """What another process is told of the work of this one."""
         return {
             "changing": self.changing,
             "requests": self.tally.requests,
             "withheld": self.withheld,
+            "unwatched": list(self.unwatched),
             "blind": [[one.operation.contract, one.operation.id] for one in self.inventory.blind.values()],
             "left": [
                 [asdict(made.aim), made.creator.contract, made.creator.id, made.left]
@@ -236,6 +245,7 @@ class Gate:
         self.changing += told["changing"]
         self.tally.requests += told["requests"]
         self.withheld |= {name: why for name, why in told["withheld"].items() if name not in self.withheld}
+        self.unwatched |= dict.fromkeys(told["unwatched"])
         for contract, name in told["blind"]:
             operation = contracts[contract].operation(name)
             if operation is not None:

@@ -205,6 +205,7 @@ async def compare(gate: Gate, session: Session, sender: Sender) -> ServiceState:
     for owner in gate.singles.known.values():
         await look.single(owner)
     await look.items()
+    look.unread += gate.unwatched
     return ServiceState(
         look.looked,
         tuple(look.changes),
