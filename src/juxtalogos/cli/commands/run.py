@@ -172,6 +172,7 @@ def run(args: _RunArguments) -> int:
                 (f"left behind: {left} that this run created", "remark"),
                 (f"   juxtalogos clean {ended.number}", "note"),
             )
+        out.note((f"next: juxtalogos report {ended.number}  or  juxtalogos coverage", "note"))
     return exit_status(view, strict=args.strict)
 
 

@@ -57,7 +57,6 @@ def show_run(
         f"  run {number}: {counted(len(view.cases), 'case')}, ",
         ", ".join(f"{view.verdicts[one]} {one}" for one in WORST_FIRST if view.verdicts[one]),
     )
-    out.note((f"next: juxtalogos report {number}  or  juxtalogos coverage", "note"))
 
 
 def _show_cases(out: Terminal, view: RunView, full: bool) -> None:
