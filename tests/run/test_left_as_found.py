@@ -7,12 +7,17 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from conftest import Result
+from conftest import Result, answers, definition, read_contract
+from juxtalogos.model.wire import Inputs
+from juxtalogos.run.gate.places import Sites, lies_below
+from juxtalogos.run.gate.removal import removal
+from juxtalogos.run.undo.created import AskedFor
 from styles.harm import LEFT_AS_FOUND, LEFT_OVER, Fragile, Store
 from styles.lies import LIES, Liar
 from styles.rest import Service
@@ -166,3 +171,62 @@ def test_a_request_that_a_person_wrote_is_sent_as_it_is(tmp_path: Path, jux: Jux
         ran = go("run", "quay#PUT-items-itemId", "--json")
         assert ran.status == 0 and ran.json["cases"][0]["verdict"] == "passed", ran.err
         assert service.state()["old-1"] != {"name": "Anna's"}
+
+
+def test_where_a_request_aims_and_what_lies_below() -> None:
+    """An equal key of another resource is another item, and a part of an address is never made up."""
+
+    def operation(*names: str) -> Any:
+        given = [
+            {"name": name, "in": "path", "required": True, "schema": {"type": "string"}} for name in names
+        ]
+        return {"parameters": given, "responses": answers()}
+
+    contract = read_contract(
+        definition(
+            {
+                "/yards": {"get": operation(), "post": operation()},
+                "/yards/{id}": {"get": operation("id"), "delete": operation("id")},
+                "/yards/{id}/berths": {"get": operation("id"), "post": operation("id")},
+                "/ships/{id}/boats": {"get": operation("id"), "post": operation("id")},
+                "/passes": {"post": operation()},
+                "/passes/{port}/{day}": {"delete": operation("port", "day")},
+            }
+        )
+    )
+    sites = Sites(contract)
+
+    def aim(name: str, **values: str) -> Any:
+        found = contract.operation(name)
+        assert found is not None
+        return sites.aim(found, Inputs({f"path.{key}": value for key, value in values.items()}))
+
+    yard = aim("DELETE /yards/{id}", id="7")
+    berths, boats = aim("POST /yards/{id}/berths", id="7"), aim("POST /ships/{id}/boats", id="7")
+    assert yard.key == ("7",) and berths.place.parents == boats.place.parents == (("7",),)
+    assert lies_below(berths.place, yard.place, ("7",))
+    assert not lies_below(berths.place, yard.place, ("8",))
+    assert not lies_below(boats.place, yard.place, ("7",))
+    remove = contract.operation("DELETE /passes/{port}/{day}")
+    assert remove is not None
+    both = aim("DELETE /passes/{port}/{day}", port="Merrow", day="3")
+    assert both.key == ("Merrow", "3")
+    assert removal(sites, remove, both) is not None
+    assert removal(sites, remove, replace(both, key=("Merrow",))) is None, "no part of a key is made up"
+
+
+@pytest.mark.parametrize(
+    ("kept", "marks", "member"),
+    [
+        ({"listing": "l", "marks": ["ab", "abcdefgh-1"], "member": "slug"}, ("abcdefgh-1",), "slug"),
+        ({"listing": "l", "selector": "$.items[*].code", "marks": []}, (), "code"),
+        ({"selector": "$[*]['a b']", "marks": []}, (), "a b"),
+        ({"selector": "//p:job/h:jobId", "marks": []}, (), "jobId"),
+    ],
+)
+def test_what_was_asked_for_is_read_of_earlier_versions_too(
+    kept: dict[str, Any], marks: tuple[str, ...], member: str
+) -> None:
+    """A short text tells nothing from what others made: `clean` removes nothing by it."""
+    found = AskedFor.read(kept)
+    assert (found.marks, found.member) == (marks, member)

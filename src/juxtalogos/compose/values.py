@@ -23,6 +23,8 @@ from juxtalogos.suite.inputs import has_place, with_values, without_place
 from juxtalogos.workspace.known import Hints, KnownValue
 
 _NAMING_INTENTS = (Intent.CREATE, Intent.REPLACE, Intent.UPDATE)
+FILLER = "quay"
+"""What samples have for a text of which nothing is declared."""
 _CHOOSING = ("one of", "only ", "exactly ")
 
 
@@ -102,17 +104,19 @@ class RequestValues:
             and f"body{row.path}" not in taken
             and not self.hints.leaves_out(operation.id, f"body{row.path}")
         ]
-        sent = [row for row in free if has_place(inputs.body, row.path)]
+        # What an author gave as an example, or a default, stays: it may be the only value that works.
+        sent = [row for row in free if _at(inputs.body, row.path) == FILLER]
         unlisted = resource is None or not resource.of(Intent.LIST)
-        for row in sent or ([one for one in free if one.path.count("/") == 1] if unlisted else []):
+        optional = [one for one in free if one.path.count("/") == 1 and not has_place(inputs.body, one.path)]
+        for row in sent or (optional if unlisted else []):
 
             def accepts(value: Any, row: OutlineRow = row) -> bool:
                 return not schema.check_part(row, value)
 
-            formula = unique_formula("quay", accepts)
+            formula = unique_formula(FILLER, accepts)
             if formula and room(formula) >= ROOMY:
                 address = f"body{row.path}"
-                inputs = inputs if sent else with_values(inputs, {address: "quay"})
+                inputs = inputs if sent else with_values(inputs, {address: FILLER})
                 return replace(filled, inputs=inputs, formulas=(*filled.formulas, (address, formula)))
         return filled
 
@@ -267,6 +271,13 @@ def _is_name(row: OutlineRow) -> bool:
         and not row.allowed.startswith(_CHOOSING)
         and names_something(row.name)
     )
+
+
+def _at(body: Any, path: str) -> Any:
+    try:
+        return follow_pointer(body, path)
+    except (LookupError, ValueError):
+        return ABSENT
 
 
 def _is_free_text(row: OutlineRow) -> bool:

@@ -20,7 +20,7 @@ from juxtalogos.cli.shared.options import (
 )
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.ledger import Ledger, UndoRecord, open_ledger
-from juxtalogos.model.errors import UsageError
+from juxtalogos.model.errors import JuxtalogosError, UsageError
 from juxtalogos.run.engine.loop import run_loop
 from juxtalogos.run.target.session import Identity, open_session
 from juxtalogos.run.undo.cleaning import Undone, place_of, undo
@@ -78,7 +78,12 @@ def run(args: _CleanArguments) -> int:
         done: list[Undone] = []
         for target in dict.fromkeys(record.target for record in left):
             records = [record for record in left if record.target == target]
-            done += _undo(args, home, ledger, target, records)
+            try:
+                done += _undo(args, home, ledger, target, records)
+            except JuxtalogosError as error:
+                if not args.all:
+                    raise
+                done += [Undone(record, False, error.what) for record in records]  # the other targets go on
     failed = [one for one in done if not one.done]
     if args.json:
         out.json(

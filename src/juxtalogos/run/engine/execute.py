@@ -12,11 +12,12 @@ from collections.abc import Callable, Coroutine
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-from juxtalogos.exchange.transport import Transport
+from juxtalogos.exchange.transport import Sender, Transport
 from juxtalogos.interrupts import taken
 from juxtalogos.ledger import CaseRecord, Ledger
 from juxtalogos.ledger.recorder import Recorder
 from juxtalogos.model.verdict import Verdict
+from juxtalogos.model.wire import Inputs
 from juxtalogos.run.engine.binding import BoundRun
 from juxtalogos.run.engine.pacing import paced
 from juxtalogos.run.engine.plan import units
@@ -25,8 +26,9 @@ from juxtalogos.run.engine.stop import Stop
 from juxtalogos.run.executors import EXECUTORS, Dealer, RunSetting
 from juxtalogos.run.gate.gate import Gate
 from juxtalogos.run.gate.inventory import Inventory
+from juxtalogos.run.gate.places import reads
 from juxtalogos.run.gate.sweeping import sweep
-from juxtalogos.run.gate.truth import ServiceState, compare, merged, survey
+from juxtalogos.run.gate.truth import ServiceState, compare, merged
 from juxtalogos.run.target.recording import Recording
 from juxtalogos.run.target.system import resetting, running_system
 
@@ -101,12 +103,27 @@ async def _work(
         gate.inventory.put_undo = Recording(run.session, recorder).put_undo
         context = RunContext(run.session, transport, stop, gate=gate)
         if processes > 1:
-            await survey(gate, run, transport)
+            await _survey(gate, run, transport)
         setting = RunSetting(run, workspace, ledger, number, recorder, context, reset, processes, done)
         await EXECUTORS["processes" if processes > 1 else "local"](setting).run(source)
         await sweep(gate, run.session, transport)
         if states is not None:
             states.append(await compare(gate, run.session, transport))
+
+
+async def _survey(gate: Gate, run: BoundRun, sender: Sender) -> None:
+    """Reads the lists that a run may add to, where other processes will do the work: what they make is not
+    taken for what was there before.
+    """
+    for ref in run.plan.cases:
+        for step in run.cases[run.key(ref)][1].steps:
+            if step.contract is None or step.operation is None or reads(step.operation):
+                continue
+            reader = gate.reader(run.session, sender, step.contract)
+            nothing = Inputs({})
+            aim = reader.places.aim(step.operation, nothing)
+            if not aim.above and reader.places.creates(step.operation):
+                await gate.inventory.look(reader, step.operation, nothing, replace(aim, key=()))
 
 
 async def until_interrupted(work: Coroutine[None, None, None], stop: Stop) -> bool:

@@ -26,7 +26,8 @@ from juxtalogos.run.engine.step import CaseState, RunContext, criterion_result, 
 from juxtalogos.run.engine.stop import Interrupted
 from juxtalogos.run.gate.inventory import CASE
 from juxtalogos.run.judging.judge import verdict_of
-from juxtalogos.run.undo.undoing import PutUndo, Undoing, needless, nowhere
+from juxtalogos.run.undo.created import PutUndo
+from juxtalogos.run.undo.undoing import Undoing, needless, nowhere
 from juxtalogos.suite.inputs import wrong_inputs
 from juxtalogos.suite.language.expressions import Scope, evaluate, fill, parse_expression
 from juxtalogos.suite.language.formulas import uses

@@ -45,7 +45,7 @@ class Gate:
     changing: int = 0
     """Requests that passed and may change something."""
     unwatched: dict[str, None] = field(default_factory=dict)
-    """Operations that a person's case called, and of which nobody looked at what they change."""
+    """Operations that were called, and of which nobody looked at what they change."""
 
     def of(self, contract: Contract) -> Sites:
         """The places of a contract, looked at once."""
@@ -111,7 +111,7 @@ class Gate:
         elif operation.danger.withheld:
             if self.exploring:
                 raise Withheld(f"it {operation.danger}")
-            # else a person asked for it by name: compose leaves it out
+            self.unwatched[operation.full_id] = None  # a person asked for it: compose leaves it out
         elif admission.creates and not self.inventory.is_made(aim.place, aim.key):
             await self._may_create(reader, admission)
         elif self.inventory.below_ours(aim):
@@ -149,7 +149,9 @@ class Gate:
     async def _is_nowhere(self, reader: Reader, operation: Operation, inputs: Inputs, aim: Aim) -> bool:
         """Whether the service says that there is no such item: then nothing can be changed."""
         state = await reader.state_of(operation, aim)
-        if state is not None and state not in (Outcome.ABSENT, Outcome.INVALID):
+        if state is Outcome.INVALID and self.exploring:
+            state = Outcome.ABSENT  # the tool made up the name, and it is none that anything can have
+        if state is not None and state is not Outcome.ABSENT:
             return False
         listing = reader.places.listing(operation, inputs)
         asked = reader.list_inputs(listing, inputs) if listing is not None else None
@@ -178,6 +180,7 @@ class Gate:
             raise Withheld(f"it works on {', '.join(foreign[1])}, which this run did not make")
         if operation.intent in _ENDS:
             raise Withheld("nothing reads what it changes, so it could not be written back")
+        self.unwatched[operation.full_id] = None
 
     async def _keep(self, reader: Reader, admission: Admission, beside: Operation) -> None:
         """Reads what exists once; what writes it back is kept before anything is written."""

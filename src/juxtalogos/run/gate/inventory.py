@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Awaitable, Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextvars import ContextVar
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -15,17 +15,14 @@ from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.gate.keys import ItemName, key_of_item, named_by
-from juxtalogos.run.gate.places import Aim, Key, Site, Sites, normal, unfit
+from juxtalogos.run.gate.places import Aim, Key, Site, Sites, lies_below, normal, unfit
 from juxtalogos.run.gate.reading import ListedItems, Reader
 from juxtalogos.run.gate.removal import removal
 from juxtalogos.run.gate.settings import KeptSetting
-from juxtalogos.run.undo.created import KEY, AskedFor, undo_of
+from juxtalogos.run.undo.created import KEY, LEAST_MARK, AskedFor, PutUndo, undo_of
 
-PutUndo = Callable[[UndoRecord], Awaitable[UndoRecord]]
 CASE: ContextVar[tuple[str, str]] = ContextVar("CASE", default=("", ""))
 """The suite and the case under way: what is kept of a request says which one sent it."""
-LEAST_MARK = 8
-"""Characters of a text that is taken for the run's own where it is met again."""
 MOST_MARKS = 2_000
 
 
@@ -42,6 +39,8 @@ class Made:
     """Whether a person wrote the request that made it: then only that person's case removes it."""
     undo: UndoRecord | None = None
     gone: bool = False
+    tries: int = 0
+    """How often its deletion was tried."""
     left: str = ""
     """Why it could not be removed."""
 
@@ -209,9 +208,10 @@ class Inventory:
         if named[0].chosen:
             return True
         read = reader.places.reader(admission.operation)
-        if wire_of(reader.places.contract).created(exchange) is False or read is None:
+        values = reader.places.addressed(read, named[0].aim) if read is not None else {}
+        if wire_of(reader.places.contract).created(exchange) is False or read is None or not values:
             return False
-        came = await reader.call(read, reader.places.addressed(read, named[0].aim))
+        came = await reader.call(read, values)
         if came is None or not reader.outcome(read, came[0]).succeeded or came[0].response is None:
             return False
         text = came[0].response.body.decode("utf-8", "replace")
@@ -256,7 +256,7 @@ class Inventory:
         for key in keys:
             del items[key]
         for place, below in self.made.items():
-            if place.parents and any(key in place.parents for key in keys):
+            if any(lies_below(place, made.aim.place, key) for key in keys):
                 for one in list(below.values()):
                     await self.forget(one)
 
@@ -272,11 +272,11 @@ class Inventory:
         asked = AskedFor(
             known.listing.id if known else "",
             _given(known.asked) if known else {},
-            "",
             admission.marks,
             self.members.get(admission.operation.full_id, ""),
         )
-        return await self._record(places, replace(aim, key=aim.key or (KEY,)), admission.operation, asked)
+        unknown = (KEY,) * max(1, len(places.key_names(admission.operation)))
+        return await self._record(places, replace(aim, key=aim.key or unknown), admission.operation, asked)
 
     async def intend_write(self, contract: Contract, operation: Operation, single: KeptSetting) -> None:
         """Keeps what writes back a thing that exists once, before it is changed."""

@@ -60,9 +60,13 @@ class Sites:
 
     contract: Contract
     resources: Resources = field(init=False)
+    by_place: dict[str, list[Resource]] = field(init=False)
 
     def __post_init__(self) -> None:
         self.resources = Resources(self.contract, Rows(self.contract))
+        self.by_place = {}
+        for key, resource in self.resources.by_key.items():
+            self.by_place.setdefault(normal(key), []).append(resource)
 
     def aim(self, operation: Operation, inputs: Inputs) -> Aim:
         """What a request with these inputs is about."""
@@ -103,10 +107,12 @@ class Sites:
 
     def reader_at(self, place: Site) -> Operation | None:
         """What reads one item of a place."""
-        for key, resource in self.resources.by_key.items():
-            if normal(key) == place.resource:
-                return next((one for one in resource.of(Intent.READ, item=True) if reads(one)), None)
-        return None
+        found = (
+            one
+            for resource in self.by_place.get(place.resource, ())
+            for one in resource.of(Intent.READ, item=True)
+        )
+        return next((one for one in found if reads(one)), None)
 
     def reader_beside(self, operation: Operation, inputs: Inputs) -> Operation | None:
         """What reads at the address of a request, with no more inputs than the request has."""
@@ -118,10 +124,7 @@ class Sites:
 
     def makes_items_at(self, place: Site) -> bool:
         """Whether a contract creates items at a place at all."""
-        return any(
-            normal(key) == place.resource and bool(self.resources.creators(resource))
-            for key, resource in self.resources.by_key.items()
-        )
+        return any(map(self.resources.creators, self.by_place.get(place.resource, ())))
 
     def key_names(self, operation: Operation) -> tuple[str, ...]:
         """The names by which requests tell items of a resource from others; empty where only values have
@@ -147,13 +150,14 @@ class Sites:
                 yield resource, (*place.parents, key)
 
     def addressed(self, operation: Operation, aim: Aim) -> dict[str, Any]:
-        """The inputs of another operation on the same item, by address: its key and the keys above."""
+        """The inputs of another operation on the same item, by address: its key and the keys above; none
+        where its address wants more than is known.
+        """
         keys: list[Any] = [value for key in (*aim.place.parents, aim.key) for value in key]
-        found: dict[str, Any] = {}
-        for _, group in _groups(operation):
-            for one in group:
-                if keys:
-                    found[one.address] = keys.pop(0)
+        own = [one for _, group in _groups(operation) for one in group]
+        if len(own) > len(keys):
+            return {}  # a made-up part of an address would name another item
+        found: dict[str, Any] = {one.address: keys.pop(0) for one in own}
         if keys and not found:
             address = next(self._named_places(operation), "")
             if address:
@@ -215,6 +219,15 @@ def normal(resource: str) -> str:
 
 def _text(value: Any) -> str:
     return "" if value is None or isinstance(value, dict | list) else str(value)
+
+
+def lies_below(place: Site, above: Site, key: Key) -> bool:
+    """Whether a place lies below an item of another one: an equal key of another resource is another item."""
+    return (
+        place.contract == above.contract
+        and place.resource.startswith(f"{above.resource.rstrip('/')}/")
+        and place.parents[: len(above.parents) + 1] == (*above.parents, key)
+    )
 
 
 def unfit(key: Key) -> bool:

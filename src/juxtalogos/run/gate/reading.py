@@ -23,6 +23,8 @@ from juxtalogos.run.target.session import Session
 from juxtalogos.suite.comparing import leaves
 from juxtalogos.suite.inputs import has_place, with_values
 
+MOST_SILENT = 3
+"""Requests without a response, one after another, until no more are sent to look or to clean up."""
 MOST_ITEMS = 20_000
 """A list of more is taken for one that cannot be read."""
 
@@ -43,6 +45,13 @@ class Tally:
     """Requests that were sent only to look, or to undo."""
 
     requests: int = 0
+    silent: int = 0
+    """How many of the latest had no response: a service that is gone is not asked for ever."""
+
+    @property
+    def gone(self) -> bool:
+        """Whether the service seems to be gone."""
+        return self.silent >= MOST_SILENT
 
 
 @dataclass(slots=True)
@@ -78,6 +87,7 @@ class Reader:
             exchange = await self.session.transmit(self.places.contract, operation, request, self.sender)
         except JuxtalogosError:
             return None
+        self.tally.silent = 0 if exchange.response is not None else self.tally.silent + 1
         return None if exchange.response is None else (exchange, self.value(operation, exchange))
 
     def list_inputs(self, listing: Operation, inputs: Inputs) -> Inputs | None:
@@ -169,17 +179,17 @@ class Reader:
     async def state_at(self, place: Site, key: Key) -> Outcome | None:
         """What reading the item at a place means; None where nothing reads it."""
         reader = self.places.reader_at(place)
-        if reader is None:
-            return None
-        came = await self.call(reader, self.places.addressed(reader, Aim(place, key)))
-        return Outcome.NO_RESPONSE if came is None else self.outcome(reader, came[0])
+        return await self._state(reader, Aim(place, key))
 
     async def state_of(self, operation: Operation, aim: Aim) -> Outcome | None:
         """What reading one item means; None where nothing reads it."""
-        reader = self.places.reader(operation)
-        if reader is None:
+        return await self._state(self.places.reader(operation), aim)
+
+    async def _state(self, reader: Operation | None, aim: Aim) -> Outcome | None:
+        values = self.places.addressed(reader, aim) if reader is not None else {}
+        if reader is None or not values:
             return None
-        came = await self.call(reader, self.places.addressed(reader, aim))
+        came = await self.call(reader, values)
         return Outcome.NO_RESPONSE if came is None else self.outcome(reader, came[0])
 
 

@@ -36,6 +36,7 @@ _LATER = (Outcome.CONFLICT, Outcome.BUSY, Outcome.THROTTLED, Outcome.FAILED, Out
 
 async def sweep(gate: Gate, session: Session, sender: Sender) -> None:
     """Removes what the run made, the deepest and newest first, one request at a time."""
+    gate.tally.silent = 0
     await _adopt(gate, session, sender)
     await _remove_all(gate, session, sender)
     if await _adopt(gate, session, sender):
@@ -69,6 +70,10 @@ async def _remove_all(gate: Gate, session: Session, sender: Sender) -> None:
             await asyncio.sleep(PAUSE * turn)
         before = len(waiting)
         for made in waiting:
+            if gate.tally.gone:
+                made.left = made.left or "the service did not respond"
+                continue
+            made.tries += 1
             await _remove(gate, gate.reader(session, sender, made.contract), made, hard=bool(turn))
         if len(list(_waiting(gate))) == before and turn:
             return
@@ -81,7 +86,7 @@ def _waiting(gate: Gate) -> Iterator[Made]:
         for _, items in sorted(gate.inventory.made.items(), key=lambda entry: -len(entry[0].parents))
         for made in reversed(items.values())
     )
-    return (made for made in found if not made.gone and not made.theirs)
+    return (made for made in found if not made.gone and not made.theirs and made.tries < PASSES)
 
 
 async def _remove(gate: Gate, reader: Reader, made: Made, *, hard: bool) -> None:
@@ -154,6 +159,7 @@ async def _sent(reader: Reader, operation: Operation, inputs: Inputs) -> tuple[O
         exchange = await session.transmit(contract, operation, request, reader.sender)
     except (JuxtalogosError, ValueError) as error:
         return Outcome.NO_RESPONSE, str(error).split("\n")[0]
+    reader.tally.silent = 0 if exchange.response is not None else reader.tally.silent + 1
     if exchange.response is None:
         return Outcome.NO_RESPONSE, exchange.error
     words = session.redactor.cut_text(words_of(exchange))

@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from enum import StrEnum
 from typing import Any
 
 from juxtalogos.exchange.transport import Sender
-from juxtalogos.model.wire import Inputs
-from juxtalogos.run.engine.binding import BoundRun
 from juxtalogos.run.gate.gate import Gate
 from juxtalogos.run.gate.inventory import ListRead, Made
 from juxtalogos.run.gate.keys import key_of_item
-from juxtalogos.run.gate.places import Aim, Site, Sites, reads
+from juxtalogos.run.gate.places import Aim, Site, Sites, lies_below
 from juxtalogos.run.gate.reading import ListedItems
 from juxtalogos.run.gate.settings import KeptSetting
 from juxtalogos.run.target.session import Session
@@ -106,7 +104,7 @@ class _Look:
 
     async def list(self, place: Site, known: ListRead) -> None:
         reader = self.gate.reader(self.session, self.sender, known.contract)
-        now = await reader.all_of(known.listing, known.asked)
+        now = await reader.all_of(known.listing, known.asked) if not self.gate.tally.gone else None
         if known.shown is None or now is None:
             gone = place.parents and not self.gate.inventory.below_ours(Aim(place))
             if not gone:
@@ -136,7 +134,7 @@ class _Look:
         if contract is None:
             return
         reader = self.gate.reader(self.session, self.sender, contract)
-        came = await reader.call(owner.reader, owner.values)
+        came = await reader.call(owner.reader, owner.values) if not self.gate.tally.gone else None
         if came is None or not isinstance(came[1], dict):
             self.unread.append(owner.reader.full_id)
             return
@@ -163,7 +161,7 @@ class _Look:
         ]
         for one in removed[:MOST_LOOKED_AT]:
             reader = self.gate.reader(self.session, self.sender, one.contract)
-            state = await reader.state_of(one.creator, one.aim)
+            state = await reader.state_of(one.creator, one.aim) if not self.gate.tally.gone else None
             if state is None:
                 self.unread.append(one.creator.full_id)
             elif state.succeeded:
@@ -184,7 +182,7 @@ class _Look:
 
 
 def _below(made: Made, others: list[Made]) -> bool:
-    return any(other.aim.key in made.aim.place.parents for other in others)
+    return any(lies_below(made.aim.place, other.aim.place, other.aim.key) for other in others)
 
 
 def _keys(known: ListRead, shown: ListedItems, places: Sites) -> dict[tuple[str, ...], None]:
@@ -216,27 +214,9 @@ async def compare(gate: Gate, session: Session, sender: Sender) -> ServiceState:
     )
 
 
-async def survey(gate: Gate, run: BoundRun, sender: Sender) -> None:
-    """Reads the lists that a run may add to, where other processes will do the work: what they make is not
-    taken for what was there before.
-    """
-    for ref in run.plan.cases:
-        for step in run.cases[run.key(ref)][1].steps:
-            if step.contract is None or step.operation is None or reads(step.operation):
-                continue
-            reader = gate.reader(run.session, sender, step.contract)
-            nothing = Inputs({})
-            aim = reader.places.aim(step.operation, nothing)
-            if not aim.above and reader.places.creates(step.operation):
-                await gate.inventory.look(reader, step.operation, nothing, replace(aim, key=()))
-
-
 def _still_above(gate: Gate, place: Site) -> bool:
     """Whether the items above a place are still there: those of this run that were removed are not."""
-    return not any(
-        made.aim.key in place.parents and made.aim.place.contract == place.contract
-        for made in gate.inventory.removed
-    )
+    return not any(lies_below(place, made.aim.place, made.aim.key) for made in gate.inventory.removed)
 
 
 def merged(states: Iterator[ServiceState]) -> ServiceState:

@@ -104,7 +104,7 @@ class _Undoing:
         try:
             inputs, found = inputs_of(self.record), json.loads(self.record.sent)
             if any(value == KEY for _, value in values_of(inputs)):
-                return await self._asked_for(inputs, AskedFor(**found.get("intent", {})))
+                return await self._asked_for(inputs, AskedFor.read(found.get("intent", {})))
             if self.operation.intent is Intent.DELETE:
                 return await self._removed(inputs)
             return await self._written_back(inputs)

@@ -9,8 +9,9 @@ later too.
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
-from dataclasses import asdict, dataclass, field
+import re
+from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 from juxtalogos.ledger import UndoRecord
@@ -18,6 +19,10 @@ from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.model import Created, Step
 
+PutUndo = Callable[[UndoRecord], Awaitable[UndoRecord]]
+"""Keeps a record; gives it as it was kept, by which it is found again."""
+LEAST_MARK = 8
+"""Characters of a text that is taken for the run's own where it is met again."""
 STILL_THERE = "its deletion was answered with a success, and it is still there"
 KEY = "\x00key"
 """Stands in kept inputs for what is not known yet: what the service calls the item that it was asked to
@@ -70,11 +75,26 @@ class AskedFor:
     """The operation that lists such items; empty for none."""
     given: Mapping[str, Any] = field(default_factory=dict)
     """Its inputs by address."""
-    selector: str = ""
     marks: tuple[str, ...] = ()
     """Texts of this run alone that the item has in it."""
     member: str = ""
     """The member of the item that names it, where a suite says so."""
+
+    @classmethod
+    def read(cls, kept: Mapping[str, Any]) -> AskedFor:
+        """As it was kept, by versions before too, which kept a selector of the keys. TypeError where it is
+        none that we wrote.
+        """
+        known = dict(kept)
+        member = member_of(known.pop("selector", ""))
+        found = cls(**{"member": member, **known} if not known.get("member") else known)
+        return replace(found, marks=tuple(mark for mark in found.marks if len(mark) >= LEAST_MARK))
+
+
+def member_of(selector: str) -> str:
+    """The member that a JSONPath, or an XPath, of keys selects; empty where it selects none."""
+    found = re.search(r"(?:\.(\w+)|\['(.+)'\]|[/:](\w+))$", selector)
+    return next(filter(None, found.groups()), "") if found else ""
 
 
 def asked_of(created: Created, inputs: Inputs, marks: tuple[str, ...]) -> AskedFor:
@@ -87,4 +107,4 @@ def asked_of(created: Created, inputs: Inputs, marks: tuple[str, ...]) -> AskedF
         for declared_input in listing.inputs
         if declared_input.required and declared_input.address in inputs.values
     }
-    return AskedFor(listing.id, given, created.selector, marks)
+    return AskedFor(listing.id, given, marks, member_of(created.selector))

@@ -2,18 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Awaitable, Callable, Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass, field, replace
 
 from juxtalogos.ledger import UndoRecord
 from juxtalogos.run.engine.step import CaseState, inputs_of
-from juxtalogos.run.undo.created import KEY, asked_of, undo_record
+from juxtalogos.run.undo.created import KEY, PutUndo, asked_of, undo_record
 from juxtalogos.suite.language.expressions import Scope, evaluate, parse_expression
 from juxtalogos.suite.language.formulas import uses
 from juxtalogos.suite.model import Case, Step
-
-PutUndo = Callable[[UndoRecord], Awaitable[UndoRecord]]
-"""Keeps a record; gives it as it was kept, by which it is found again."""
 
 
 async def nowhere(record: UndoRecord) -> UndoRecord:
