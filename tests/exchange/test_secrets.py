@@ -10,6 +10,7 @@ import base64
 import html
 import json
 import os
+import quopri
 import re
 import sqlite3
 import subprocess
@@ -53,19 +54,39 @@ def views_of(data: bytes) -> Iterator[str]:
             yield urllib.parse.unquote_plus(one)
             yield html.unescape(re.sub(r"<!--.*?-->|<!\[CDATA\[|\]\]>", "", one, flags=re.DOTALL))
             yield one.replace("~1", "/").replace("~0", "~")
+        yield quopri.decodestring(text.encode()).decode("utf-8", "replace")
+        yield re.sub(
+            r"(?:\\x[0-9a-fA-F]{2})+",
+            lambda found: bytes.fromhex(found[0].replace("\\x", "")).decode("utf-8", "replace"),
+            text,
+        )
+        yield re.sub(r"\\U([0-9a-fA-F]{8})", lambda found: chr(int(found[1], 16) % 0x110000), text)
+        for run in re.findall(r"[A-Z2-7]{16,}", text.upper()):
+            for start in range(8):
+                piece = run[start : start + (len(run) - start) // 8 * 8]
+                yield base64.b32decode(piece).decode("utf-8", "replace")
+        for run in re.findall(r"(?:[0-9a-fA-F]{2}[\s:,-]+(?:0x)?){6,}[0-9a-fA-F]{2}", text):
+            yield bytes.fromhex(re.sub(r"[\s:,-]+(?:0x)?", "", run)).decode("utf-8", "replace")
         for run in re.findall(r"[0-9a-fA-F]{12,}", text):
             yield bytes.fromhex(run[: len(run) // 2 * 2]).decode("utf-8", "replace")
         for run in re.findall(r"[A-Za-z0-9+/_-]{8,}", text):
             plain = run.replace("-", "+").replace("_", "/")
             for start in range(4):
                 piece = plain[start : start + (len(plain) - start) // 4 * 4]
-                yield base64.b64decode(piece + "====").decode("utf-8", "replace") if piece else ""
+                once = base64.b64decode(piece + "====").decode("utf-8", "replace") if piece else ""
+                yield once
+                for inner in re.findall(r"[A-Za-z0-9+/]{8,}", once):
+                    for at in range(4):
+                        core = inner[at : at + (len(inner) - at) // 4 * 4]
+                        yield base64.b64decode(core).decode("utf-8", "replace")
 
 
 def held(data: bytes, secrets: tuple[str, ...]) -> list[str]:
-    """The secrets that stand in some bytes, or whose first ten characters do."""
+    """The secrets that stand in some bytes, or whose first or last ten characters do."""
     return [
-        secret for secret in secrets if any(secret in view or secret[:10] in view for view in views_of(data))
+        secret
+        for secret in secrets
+        if any(secret in view or secret[:10] in view or secret[-10:] in view for view in views_of(data))
     ]
 
 
@@ -123,6 +144,21 @@ FORMS: dict[str, bytes] = {
     "base64, unpadded": base64.b64encode(_UTF8).rstrip(b"="),
     "base64, for URLs": base64.urlsafe_b64encode(b"??" + _UTF8),
     "base64, of the pair": base64.b64encode(b"desk:" + _UTF8),
+    **{f"base64 twice at {at}": base64.b64encode(b"x" * at + base64.b64encode(_UTF8)) for at in range(3)},
+    **{f"base32 at {before}": base64.b32encode(b"x" * before + _UTF8 + b"yz") for before in range(5)},
+    "base32 in small letters": base64.b32encode(_UTF8).lower(),
+    "hexadecimal with colons": _UTF8.hex(":").encode(),
+    "hexadecimal with blanks": _UTF8.hex(" ").upper().encode(),
+    "hexadecimal as in code": b", ".join(b"0x%02x" % byte for byte in _UTF8),
+    "byte by byte": "".join(f"\\x{byte:02x}" for byte in _UTF8).encode(),
+    "quoted-printable": quopri.encodestring(_UTF8),
+    "quoted-printable, every character": "".join(f"={byte:02X}" for byte in _UTF8).encode(),
+    "quoted-printable, broken": _UTF8[:9] + b"=\r\n" + _UTF8[9:],
+    "yaml": "".join(f"\\U{ord(char):08X}" for char in SECRET).encode(),
+    "utf-16, the other way round": SECRET.encode("utf-16-be"),
+    "utf-32": SECRET.encode("utf-32-le"),
+    "cut off at the start": SECRET[4:].encode(),
+    "cut off at the end": SECRET[:-4].encode(),
 }
 
 DEFINITION = """
@@ -289,6 +325,10 @@ def test_no_secret_in_any_output_or_file(echo: tuple[str, list[str]], tmp_path: 
         ("audit", home / "all.har", "--base-url", url),
         ("suite", "check"),
         ("compose", "echo"),
+        ("compose", "echo", "--learn=writing", *header),
+        ("explore", "echo", "--requests", "60", "--save", "found", *header),
+        ("report", "--form", "json", "-o", "-"),
+        ("exchanges", "--har", home / "explored.har"),
         ("trust", "--show"),
         ("runs",),
     ):

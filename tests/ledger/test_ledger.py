@@ -272,8 +272,8 @@ def test_reading_in_a_folder_that_cannot_be_written(tmp_path: Path) -> None:
     folder = tmp_path / "kept"
     with open_ledger(folder / "l.sqlite", write=True) as ledger:
         ledger.add(ledger.begin("run", "t", "w"), [record("a")])
-    for path in (folder / "l.sqlite", folder):
-        path.chmod(path.stat().st_mode & ~0o222)
+    (folder / "l.sqlite").chmod(0o444)
+    folder.chmod(0o555)
     tmp_path.chmod(0o755)
     for parent in tmp_path.parents[:3]:
         parent.chmod(parent.stat().st_mode | 0o055)

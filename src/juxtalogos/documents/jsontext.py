@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 from typing import Any, NoReturn
 
 MAX_CONTAINERS = 1_000_000
 """Objects and lists of one answer that is compared."""
 _LARGE = 1_000_000
+DEEPEST_INDENTED = 200
+"""Levels of a value that is laid out in lines."""
 
 
 class NotJson(ValueError):
@@ -73,8 +76,22 @@ def parse_answer(body: bytes) -> Any:
     return parse_json(body)
 
 
+def _is_deeper(value: Any, levels: int) -> bool:
+    """Whether objects and lists stand within one another more than so often."""
+    level = [value] if isinstance(value, dict | list) else []
+    while level and levels:
+        members = (one.values() if isinstance(one, dict) else one for one in level)
+        level = [inner for inner in itertools.chain.from_iterable(members) if isinstance(inner, dict | list)]
+        levels -= 1
+    return bool(level)
+
+
 def dump_json(value: Any, *, indent: int | None = None) -> str:
-    """JSON text of a value, in the order it has; lone surrogates are escaped."""
+    """JSON text of a value, in the order it has; lone surrogates are escaped. What is nested very deep
+    is not indented: it would be more indentation than text.
+    """
+    if indent and _is_deeper(value, DEEPEST_INDENTED):
+        indent = None
     text = json.dumps(value, ensure_ascii=False, indent=indent, separators=None if indent else (",", ":"))
     return text if text.isascii() or _encodable(text) else json.dumps(value, indent=indent)
 

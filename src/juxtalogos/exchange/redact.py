@@ -11,7 +11,7 @@ from urllib.parse import unquote_plus
 
 from juxtalogos.exchange.media import parse_media_type
 from juxtalogos.exchange.secret_fields import mask_fields
-from juxtalogos.exchange.spellings import MARKERS, Spelled, cut_off, views
+from juxtalogos.exchange.spellings import Spelled, cut_off, has_escapes, views
 from juxtalogos.model.exchange import BodyForm, Exchange, Headers, Request, Response, header
 from juxtalogos.model.findings import CheckResult
 
@@ -55,22 +55,20 @@ class Redactor:
             longest_first = sorted([*self.secrets, secret], key=len, reverse=True)
             self.secrets = {one: self.secrets.get(one) or Spelled(one) for one in longest_first}
 
-    def learn_passing(self, secret: str) -> None:
-        """A secret that holds for a while only."""
+    def learn_passing(self, secret: str, least: int = MIN_PASSING) -> None:
+        """A secret that holds for a while only; one of fewer characters than `least` is none."""
         if (
-            len(secret) >= MIN_PASSING
+            len(secret) >= least
             and all(one.secret != secret for one in self.passing)
             and secret not in self.secrets
         ):
             self.passing.append(Spelled(secret))
 
     def learn_cookies(self, response: Response | None) -> None:
-        """The values of the cookies that an answer sets, such as look like no word."""
+        """The values of the cookies that an answer sets, such as are no plain setting."""
         for name, value in response.headers if response else ():
             if name.lower() == "set-cookie":
-                found = value.partition(";")[0].partition("=")[2].strip().strip('"')
-                if re.search(r"\d", found) or not found.islower():
-                    self.learn_passing(found)
+                self.learn_passing(*_secret_cookie(value))
 
     def _all(self) -> Iterator[Spelled]:
         yield from self.secrets.values()
@@ -88,10 +86,16 @@ class Redactor:
         for one in self.passing:
             if one.secret in text:
                 text = text.replace(one.secret, MASK)
-        if any(map(text.__contains__, MARKERS)):
-            text, left = self._unescaped_masked(text)
-            text = left if left is not None else text
+        text, left = self._in_text(text)
+        text = left if left is not None else text
         return text if text != before else before
+
+    def _in_text(self, text: str) -> tuple[str, str | None]:
+        """What `_unescaped_masked` gives, with secrets masked that are told byte by byte."""
+        for one in self.secrets.values():
+            for pattern in one.parted:
+                text = pattern.sub(MASK, text)
+        return self._unescaped_masked(text) if has_escapes(text) else (text, None)
 
     def _unescaped_masked(self, text: str) -> tuple[str, str | None]:
         """(a text with secrets masked that stand in it in escapes, what it says with the others masked where
@@ -115,7 +119,9 @@ class Redactor:
         """The same for a text that may be cut off: a secret of which there was room for a beginning only is
         masked too.
         """
-        text = self.text(text)
+        return self._edges(self.text(text))
+
+    def _edges(self, text: str) -> str:
         for one in self._all():
             for start, end in sorted(cut_off(text, one.beginnings, MIN_BEGINNING), reverse=True):
                 text = text[:start] + MASK + text[end:]
@@ -135,8 +141,8 @@ class Redactor:
             said = self._said(*plain) if plain is not None else None
             if said is not None:
                 return said.encode("utf-8", "surrogateescape"), BodyForm.DECODED
-            if plain is not None and not plain[1] and any(marker.encode() in found for marker in MARKERS):
-                masked, left = self._unescaped_masked(plain[0])
+            if plain is not None and not plain[1]:
+                masked, left = self._in_text(self._edges(plain[0]))
                 if left is not None:
                     return left.encode("utf-8", "surrogateescape"), BodyForm.DECODED
                 if masked != plain[0]:
@@ -320,6 +326,21 @@ def is_credential(name: str) -> bool:
     return name.lower() in _CREDENTIAL_HEADERS
 
 
+_SESSION = re.compile(r"sess|sid\b|auth|token|login|csrf|xsrf|secret|remember|jwt|ticket", re.IGNORECASE)
+
+
+def _secret_cookie(field_value: str) -> tuple[str, int]:
+    """(the value of a cookie, the characters from which it is a secret): fewer where its name or attributes
+    say that it stands for a session, more where it looks like a plain setting such as a language.
+    """
+    pair, _, attributes = field_value.partition(";")
+    name, _, value = pair.partition("=")
+    value = value.strip().strip('"')
+    if _SESSION.search(name) or "httponly" in attributes.lower():
+        return value, MIN_SECRET
+    return value, MIN_PASSING if re.search(r"\d", value) or not value.islower() else 12
+
+
 def carried_secrets(exchange: Exchange) -> Iterator[str]:
     """What a recorded exchange itself shows to be secret: its credentials and its cookies' values."""
     response = exchange.response.headers if exchange.response else ()
@@ -328,8 +349,10 @@ def carried_secrets(exchange: Exchange) -> Iterator[str]:
         if lowered in ("authorization", "proxy-authorization"):
             yield value.partition(" ")[2].strip() or value
         elif lowered in ("cookie", "set-cookie"):
-            pairs = value.split(";") if lowered == "cookie" else value.split(";")[:1]
             # A short value (`lang=en`) is no credential, and hiding it everywhere would blot out answers.
-            yield from (found for pair in pairs if len(found := pair.partition("=")[2].strip()) >= 12)
+            for one in value.split(";") if lowered == "cookie" else (value,):
+                found, least = _secret_cookie(one)
+                if len(found) >= least:
+                    yield found
         elif lowered in _CREDENTIAL_HEADERS:
             yield value

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import quopri
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -25,10 +26,15 @@ _SHORT_ESCAPES = {
 }
 _ENTITIES = {"&": "amp", "<": "lt", ">": "gt", '"': "quot", "'": "apos"}
 _WIDE = ("utf-16-le", "utf-16-be", "utf-32-le", "utf-32-be")
-_BETWEEN = r"(?:<!--(?:(?!-->).){0,200}-->|\]\]><!\[CDATA\[|<!\[CDATA\[|\]\]>){0,4}"
-"""What may part a text of XML without changing what it says."""
-MARKERS = ("\\", "%", "&", "<!", "~", "+", "]]>")
-"""Without any of these a text holds no escapes."""
+_BETWEEN = r"(?:<!--(?:(?!-->).){0,200}-->|\]\]><!\[CDATA\[|<!\[CDATA\[|\]\]>|=\r?\n){0,4}"
+"""What may part a text of XML, or one in quoted-printable, without changing what it says."""
+_MARKERS = ("\\", "%", "&", "<!", "~", "+", "]]>")
+_QUOTED_PRINTABLE = re.compile(r"=(?:[0-9A-F]{2}|\r?\n)")
+
+
+def has_escapes(text: str) -> bool:
+    """Whether anything in a text may stand for something else."""
+    return any(map(text.__contains__, _MARKERS)) or _QUOTED_PRINTABLE.search(text) is not None
 
 
 @dataclass(frozen=True)
@@ -50,8 +56,20 @@ class Spelled:
                 *(self.secret.encode(name, "surrogatepass") for name in ("utf-16-le", "utf-16-be")),
             ]
             found |= {data.hex(): None, data.hex().upper(): None}
-            found |= dict.fromkeys(core for coded in codings for core in _base64(coded))
+            once = [core for coded in codings for core in _base64(coded)]
+            twice = [core for inner in _base64(data) for core in _base64(inner.encode())]
+            found |= dict.fromkeys((*once, *twice, *_base32(data)))
         return tuple(found)
+
+    @cached_property
+    def parted(self) -> tuple[re.Pattern[str], ...]:
+        """Hexadecimal with something between the bytes, in small letters and in capitals."""
+        data = self.secret.encode("utf-8", "surrogatepass")
+        if len(data) < _MIN_CODED:
+            return ()
+        pairs = [f"{byte:02x}" for byte in data]
+        between = r"[\s:,;.\-_]{1,3}(?:0[xX]|\\x)?"
+        return tuple(re.compile(between.join(form)) for form in (pairs, [pair.upper() for pair in pairs]))
 
     @cached_property
     def raw(self) -> tuple[bytes, ...]:
@@ -97,8 +115,9 @@ def _character(char: str) -> str:
     units = [code] if code < 0x10000 else [0xD800 + (code - 0x10000 >> 10), 0xDC00 + (code & 0x3FF)]
     forms.append("".join(rf"\\u{_any_case(f'{unit:04x}')}" for unit in units))
     forms.append(
-        "".join(rf"(?:%|\\x){_any_case(f'{byte:02x}')}" for byte in char.encode("utf-8", "surrogatepass"))
+        "".join(rf"(?:%|\\x|=){_any_case(f'{byte:02x}')}" for byte in char.encode("utf-8", "surrogatepass"))
     )
+    forms.append(rf"\\U{_any_case(f'{code:08x}')}")
     if code < 0x100 and not char.isascii():
         forms.append(rf"(?:%|\\x){_any_case(f'{code:02x}')}")
     forms.append(rf"&#0{{0,6}}{code};")
@@ -116,6 +135,15 @@ def _any_case(digits: str) -> str:
     return "".join(f"[{digit}{digit.upper()}]" if digit.isalpha() else digit for digit in digits)
 
 
+def _base32(data: bytes) -> Iterator[str]:
+    """The same for Base32 (RFC 4648), whose groups are of five bytes."""
+    for before in range(5):
+        coded = base64.b32encode(bytes(before) + data).decode()
+        core = coded[-(-8 * before // 5) : 8 * (before + len(data)) // 5]
+        yield core
+        yield core.lower()
+
+
 def _base64(data: bytes) -> Iterator[str]:
     """What is the same in every Base64 of a longer text with these bytes in it, for each of the three places
     where they may begin.
@@ -127,7 +155,8 @@ def _base64(data: bytes) -> Iterator[str]:
         yield core.replace("+", "-").replace("/", "_")
 
 
-_JSON = re.compile(r"\\(?:u([0-9a-fA-F]{4})|x([0-9a-fA-F]{2})|(.))", re.DOTALL)
+_JSON = re.compile(r"\\(?:u([0-9a-fA-F]{4})|x([0-9a-fA-F]{2})|U(000[0-9a-fA-F]{5})|(.))", re.DOTALL)
+_BYTES = re.compile(r"(?:\\x[0-9a-fA-F]{2})+")
 _PARTING = re.compile(r"<!--(?:(?!-->).){0,200}-->|<!\[CDATA\[|\]\]>", re.DOTALL)
 _LETTERS = {"b": "\b", "f": "\f", "n": "\n", "r": "\r", "t": "\t"}
 
@@ -137,6 +166,10 @@ def views(text: str) -> Iterator[str]:
     read = _unescaped(text) if "\\" in text else text
     if read is not text:
         yield read
+        if "\\x" in text:
+            yield _BYTES.sub(_utf8, text)
+    if _QUOTED_PRINTABLE.search(text):
+        yield quopri.decodestring(text.encode("utf-8", "surrogatepass")).decode("utf-8", "replace")
     for one in dict.fromkeys((text, read)):
         if "%" in one:
             found = unquote(one, errors="surrogateescape")
@@ -150,12 +183,20 @@ def views(text: str) -> Iterator[str]:
             yield one.replace("~1", "/").replace("~0", "~")
 
 
+def _utf8(found: re.Match[str]) -> str:
+    """What bytes say that are told one by one."""
+    return bytes.fromhex(found[0].replace("\\x", "")).decode("utf-8", "replace")
+
+
 def _unescaped(text: str) -> str:
     """With the escapes of JSON resolved, and those of Python's own texts."""
 
     def plain(found: re.Match[str]) -> str:
-        code = found[1] or found[2]
-        return chr(int(code, 16)) if code else _LETTERS.get(found[3], found[3])
+        code = found[1] or found[2] or found[3]
+        if code is None:
+            return _LETTERS.get(found[4], found[4])
+        number = int(code, 16)
+        return chr(number) if number < 0x110000 else found[0]
 
     read = _JSON.sub(plain, text)
     try:  # two halves of a character become one
@@ -165,13 +206,20 @@ def _unescaped(text: str) -> str:
 
 
 def cut_off(text: str, forms: tuple[str, ...], least: int) -> Iterator[tuple[int, int]]:
-    """(from, to) of beginnings of a form, at least so many characters, where the text was cut: at its end or
-    before an ellipsis.
+    """(from, to) of a beginning of a form, at least so many characters, where the text was cut at its end or
+    before an ellipsis; and of an end of one where it was cut at its start, or after an ellipsis.
     """
+    yield from _begun(text, forms, least)
+    size = len(text)
+    mirrored = _begun(text[::-1], tuple(form[::-1] for form in forms), least)
+    yield from ((size - end, size - start) for start, end in mirrored)
+
+
+def _begun(text: str, forms: tuple[str, ...], least: int) -> Iterator[tuple[int, int]]:
     forms = tuple(form for form in forms if form[:least] in text)
     if not forms:
         return
-    ends = {len(text.rstrip("…\"' )]}"))} | {found.start() for found in re.finditer("…", text)}
+    ends = {len(text.rstrip("…\"' )]}([{"))} | {found.start() for found in re.finditer("…", text)}
     for end in ends:
         for form in forms:
             longest = min(len(form), end)

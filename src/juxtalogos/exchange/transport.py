@@ -21,10 +21,11 @@ import aiohttp
 from yarl import URL
 
 from juxtalogos._version import VERSION
+from juxtalogos.documents.uris import origin_alone
 from juxtalogos.exchange.coding import decoded
 from juxtalogos.exchange.guard import GuardedResolver, Refused, split_address
 from juxtalogos.exchange.waiting import retry_after
-from juxtalogos.model.errors import ConfigError, NoAnswer
+from juxtalogos.model.errors import ConfigError, NoAnswer, TrustError
 from juxtalogos.model.exchange import Exchange, Headers, Request, Response, Timings
 
 MAX_PAUSE = 60.0
@@ -52,6 +53,8 @@ class TransportOptions:
     patient: bool = False
     """Whether what was answered with 429 is sent again, once, when the time that the
     answer tells has passed."""
+    origins: frozenset[str] | None = None
+    """The only origins that anything is sent to; None where a person typed the address."""
     may_be_private: Callable[[str], bool] | None = None
     """Whether a host may be at a private address; None where every host was named by a person."""
 
@@ -72,6 +75,16 @@ def _resolver(options: TransportOptions) -> GuardedResolver | None:
     if not options.addresses and options.may_be_private is None:
         return None
     return GuardedResolver(options.may_be_private or (lambda host: True), options.addresses)
+
+
+def require_origin(url: str, options: TransportOptions) -> None:
+    """TrustError unless a URL lies at an origin that may be sent to."""
+    if options.origins is not None and origin_alone(url) not in options.origins:
+        raise TrustError(
+            "this is not at the target's origins: nothing is sent there",
+            where=origin_alone(url),
+            mend="if it is to be trusted, list it: origins = [...] in [targets.NAME]",
+        )
 
 
 class Sender(Protocol):
@@ -175,8 +188,10 @@ class Transport:
     async def send(self, request: Request) -> Exchange:
         """The exchange, also when no answer came: then `response` is None and `error` says why.
 
-        What found its connection closed is sent once more on a fresh one, where that may be done.
+        What found its connection closed is sent once more on a fresh one, where that may be done. TrustError
+        where the request would go to another origin than the target's.
         """
+        require_origin(request.url, self.options)
         request = with_automatic_headers(request)
         _reused.set(False)
         if self.options.pace or self._next:
@@ -327,6 +342,7 @@ async def send_message(data: bytes, url: str, options: TransportOptions) -> Exch
     """
     from juxtalogos.exchange.message import parse_request
 
+    require_origin(url, options)
     parts = urlsplit(url)
     context = tls_context(options) if parts.scheme == "https" else None
     request = parse_request(data, f"{parts.scheme}://{parts.netloc}")

@@ -41,7 +41,7 @@ def write_report(name: str, data: RunView, output: Path | None, folder: Path) ->
         sys.stdout.buffer.write(content)
         return None
     path = output or folder / f"run-{data.run.id}{data.part}.{reporter.ending}"
-    write_whole(path, content)
+    write_whole(path, content, private=True)
     return path
 
 

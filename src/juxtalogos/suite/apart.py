@@ -90,7 +90,9 @@ def _serve() -> None:
     with contextlib.suppress(ImportError):
         import resource
 
-        resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
+        hard = resource.getrlimit(resource.RLIMIT_AS)[1]
+        most = MEMORY if hard < 0 else min(MEMORY, hard)
+        resource.setrlimit(resource.RLIMIT_AS, (most, most))
     sys.setrecursionlimit(12_000)
     for line in sys.stdin.buffer:
         place, arguments = json.loads(line)
@@ -124,7 +126,8 @@ def _limit_time() -> None:
         return
     used = resource.getrusage(resource.RUSAGE_SELF)
     most = int(used.ru_utime + used.ru_stime + SECONDS) + 1
-    resource.setrlimit(resource.RLIMIT_CPU, (most, resource.RLIM_INFINITY))
+    hard = resource.getrlimit(resource.RLIMIT_CPU)[1]  # a process may not raise its own
+    resource.setrlimit(resource.RLIMIT_CPU, (most if hard < 0 else min(most, hard), hard))
 
 
 if __name__ == "__main__":

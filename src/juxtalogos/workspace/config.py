@@ -8,19 +8,16 @@ import re
 import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from importlib import resources
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from juxtalogos.documents.jsontext import parse_json
 from juxtalogos.documents.uris import origin
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import ConfigError, nearest, quoted
-from juxtalogos.model.findings import Deviation
+from juxtalogos.workspace.config_form import check_form, line_of
 from juxtalogos.workspace.known import NO_HINTS, Hints, hints_of
 from juxtalogos.workspace.secrets import CredentialSource
-from juxtalogos.workspace.usercache import note_sound, was_sound
 
 CONFIG_NAME = "juxtalogos.toml"
 MAX_CONFIG = 4 * 1024 * 1024
@@ -265,58 +262,8 @@ def read_config(path: Path) -> Config:
         raise ConfigError(f"cannot be read: {what}", where=str(path), mend="correct the text there") from None
     except OSError as error:
         raise ConfigError(f"cannot be read: {error}", where=str(path), mend="check its rights") from None
-    judged_by = (
-        f"{resources.files('juxtalogos.workspace').joinpath('config.schema.json').read_text('utf-8')}\0{text}"
-    )
-    if not was_sound("configurations", judged_by):
-        _check(value, text, path)
-        note_sound("configurations", judged_by)
+    check_form(value, text, path)
     return _config(value, path, text)
-
-
-def _check(value: Any, text: str, path: Path) -> None:
-    from juxtalogos.schema.json import compile_schema
-
-    schema = compile_schema(config_schema(), uri="urn:juxtalogos:config:1")
-    deviations = schema.check(value)
-    if not deviations:
-        return
-    first = deviations[0]
-    keys = first.path.strip("/").replace("~1", "/").split("/")
-    where = f"{path}:{line_of(text, keys)}"
-    if first.kind == "body.extra":
-        known = _known_keys(first)
-        raise ConfigError(f"unknown key {quoted('.'.join(keys))}", where=where, mend=nearest(keys[-1], known))
-    raise ConfigError(
-        f"{quoted('.'.join(keys))}: {first.declared} expected, {quoted(first.observed)} found",
-        where=where,
-        mend="see docs/configuration.md",
-    )
-
-
-def config_schema() -> Any:
-    return parse_json(resources.files("juxtalogos.workspace").joinpath("config.schema.json").read_bytes())
-
-
-def _known_keys(deviation: Deviation) -> list[str]:
-    from juxtalogos.model.location import follow_pointer
-
-    parent = deviation.location.pointer.rpartition("/")[0]
-    holder = follow_pointer(config_schema(), parent)
-    properties = holder.get("properties", {}) if isinstance(holder, dict) else {}
-    return list(properties)
-
-
-def line_of(text: str, keys: list[str]) -> int:
-    """The line of a key in TOML text: the last of its names that can be found, after those before it."""
-    lines, at = text.split("\n"), 0
-    for key in keys:
-        pattern = re.compile(rf"(^|[\s\[{{.,\"']){re.escape(key)}([\s\]=.\"']|$)")
-        for number in range(at, len(lines)):
-            if pattern.search(lines[number].partition("#")[0]):
-                at = number
-                break
-    return at + 1
 
 
 def _config(value: dict[str, Any], path: Path, text: str) -> Config:

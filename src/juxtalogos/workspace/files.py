@@ -66,14 +66,27 @@ def read_inside(folder: Path, uri: str) -> bytes:
         ) from None
 
 
-def write_whole(path: Path, data: bytes) -> None:
-    """Writes beside the file first, then takes its place: a reader never sees half a file."""
+def private_folder(path: Path) -> None:
+    """Makes a folder that only its owner may enter; one that is there keeps its rights."""
+    if not path.is_dir():
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.mkdir(mode=0o700, exist_ok=True)
+
+
+def write_whole(path: Path, data: bytes, *, private: bool = False) -> None:
+    """Writes beside the file first, then takes its place: a reader never sees half a file.
+
+    `private`: what services responded is in it, so that only its owner may read it, and the folder is made
+    so too.
+    """
+    if private:
+        private_folder(path.parent)
     path.parent.mkdir(parents=True, exist_ok=True)
     handle, name = tempfile.mkstemp(dir=path.parent, prefix=f".{path.name[:40]}.")
     try:
         with os.fdopen(handle, "wb") as out:
             out.write(data)
-        Path(name).chmod(0o644)
+        Path(name).chmod(0o600 if private else 0o644)
         Path(name).replace(path)
     except BaseException:
         with contextlib.suppress(OSError):

@@ -18,6 +18,7 @@ from typing import Any
 
 from juxtalogos.documents.charsets import encodable
 from juxtalogos.model.errors import ConfigError, nearest, quoted
+from juxtalogos.workspace.config_form import check_form
 
 LEARNED = "learned"
 """The folder of what services have shown, a file a target and contract."""
@@ -238,22 +239,26 @@ class Learned:
     def read(cls, root: Path, target: str, contract: str) -> Learned:
         """Empty where there is none yet; ConfigError where it cannot be used."""
         path = learned_path(root, target, contract)
+        mend = "correct it there, or remove it and learn anew"
+        if path.is_symlink() or path.parent.is_symlink():
+            raise ConfigError(
+                "what was learned is not read through a symbolic link", where=str(path), mend=mend
+            )
         if not path.exists():
             return cls(path)
-        mend = "correct it there, or remove it and learn anew"
         try:
             if path.stat().st_size > MAX_FILE:
                 raise ConfigError(f"more than {MAX_FILE:,} bytes", where=str(path), mend=mend)
-            found = tomllib.loads(path.read_text("utf-8"))
+            text = path.read_text("utf-8")
+            found = tomllib.loads(text)
         except (OSError, ValueError, RecursionError) as error:
             raise ConfigError(f"cannot be read: {error}", where=str(path), mend=mend) from None
-        for name, listed in found.items():
-            if name not in _FORMS:
+        for name in found:
+            if name not in _TABLES:
                 raise ConfigError(
-                    f"unknown table {quoted(name)}", where=str(path), mend=nearest(name, _FORMS)
+                    f"unknown table {quoted(name)}", where=str(path), mend=nearest(name, _TABLES)
                 )
-            for item in listed if isinstance(listed, list) else [None]:
-                _check(name, item, path, mend)
+        check_form(found, text, path, table="contract")
         return cls(path, hints_of(found, learned=True))
 
     def text(self) -> str:
@@ -299,21 +304,7 @@ def _without_null(value: Any) -> Any:
     )
 
 
-_FORMS: dict[str, tuple[str, ...]] = {
-    "known": ("at",),
-    "dependencies": ("operation", "input"),
-    "leave-out": ("operation", "input"),
-    "send": ("operation", "input"),
-    "meanings": ("operation", "does"),
-}
-"""By table the keys that an entry must have."""
-
-
-def _check(name: str, entry: Any, path: Path, mend: str) -> None:
-    if not isinstance(entry, dict) or any(not isinstance(entry.get(key), str) for key in _FORMS[name]):
-        raise ConfigError(
-            f"an entry of {name} needs the texts {' and '.join(_FORMS[name])}", where=str(path), mend=mend
-        )
+_TABLES = ("known", "dependencies", "leave-out", "send", "meanings")
 
 
 def learned_path(root: Path, target: str, contract: str) -> Path:

@@ -207,8 +207,7 @@ class Workspace:
             last = {**state.get("targets", {}), **dict.fromkeys(contracts, target.name)}
             text = json.dumps({**state, "target": target.name, "targets": last})
             with suppress(OSError):
-                self.state.mkdir(exist_ok=True)
-                write_whole(self.state / "state.json", text.encode())
+                write_whole(self.state / "state.json", text.encode(), private=True)
 
     def _state(self) -> dict[str, Any]:
         try:

@@ -266,7 +266,7 @@ def _mark(home: Workspace, path: Path, text: bytes) -> None:
     import json
 
     known = {**_known(home), _key(home, path): hashlib.sha256(text).hexdigest()}
-    write_whole(_marks(home.state), json.dumps(known).encode())
+    write_whole(_marks(home.state), json.dumps(known).encode(), private=True)
 
 
 def _key(home: Workspace, path: Path) -> str:

@@ -111,7 +111,9 @@ def _write_har(path: Path, records: list[ExchangeRecord]) -> None:
     from juxtalogos.exchange.har import write_har
     from juxtalogos.workspace.files import write_whole
 
-    write_whole(path, write_har(record.exchange for record in records if record.exchange).encode())
+    write_whole(
+        path, write_har(record.exchange for record in records if record.exchange).encode(), private=True
+    )
 
 
 def _query(args: _ExchangesArguments, run: int) -> ExchangeQuery:

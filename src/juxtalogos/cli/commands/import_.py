@@ -277,7 +277,7 @@ def _tell_faults(args: Arguments, contract: Contract) -> None:
         place = _place(contract, fault)
         kind = (fault.severity, _OWN.sub("", fault.what) + fault.mend.partition(";")[0])
         kinds.setdefault(kind, []).append((fault.location.document, place.line, place.column, fault))
-    for (severity, _), found in sorted(kinds.items(), key=lambda one: min(one[1])[:3]):
+    for (severity, _), found in sorted(kinds.items(), key=lambda one: min(row[:3] for row in one[1])):
         found.sort(key=lambda one: one[:3])
         shown = found if args.verbose or len(found) <= FEW else found[:SHOWN]
         style = "deviation" if severity == "fault" else "remark"

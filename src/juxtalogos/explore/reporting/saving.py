@@ -75,7 +75,8 @@ class Kept:
             for one in (name, *(f"{name}-{number}" for number in range(2, 1_000)))
             if one not in self.cases
         )
-        self.cases[unique] = case_of(sandbox, unique, chain, result)
+        shown = sandbox.prober.session.redactor.result(result) if result is not None else None
+        self.cases[unique] = case_of(sandbox, unique, chain, shown)
 
 
 def _can_fail(result: CheckResult | None) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 from collections.abc import Iterable, Iterator
 from contextlib import closing
@@ -36,6 +37,7 @@ def rescue(path: Path, target: Path) -> dict[str, tuple[int, int]]:
     if target.exists():
         raise LedgerError("there is such a file already", where=str(target), mend="give another name")
     counts: dict[str, tuple[int, int]] = {}
+    os.close(os.open(target, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
     with closing(_reading(path)) as source, closing(sqlite3.connect(target, isolation_level=None)) as db:
         for statement in filter(str.strip, TABLES.split(";")):
             db.execute(statement)

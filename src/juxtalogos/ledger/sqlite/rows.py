@@ -51,22 +51,22 @@ class Batch:
             (
                 number,
                 run,
-                record.suite,
-                record.case,
-                record.step,
+                storable(record.suite),
+                storable(record.case),
+                storable(record.step),
                 record.contract,
-                record.operation,
-                record.role,
+                storable(record.operation),
+                storable(record.role),
                 record.whole,
                 record.verdict,
-                record.reason,
-                request.method,
-                request.url,
+                storable(record.reason),
+                storable(request.method),
+                storable(request.url),
                 response.status if response else 0,
                 timings.sent_at,
                 timings.first_byte,
                 timings.total,
-                exchange.error if exchange else "",
+                storable(exchange.error) if exchange else "",
                 json.dumps(request.headers),
                 self._body(request.body),
                 record.request_form,
@@ -102,7 +102,8 @@ class Batch:
         """Each element once with how often it was hit and where first."""
         for (contract, operation, status, media_type), counts in self.hits.items():
             for element, (count, first) in counts.items():
-                yield self.run, contract, element, operation, status, media_type, count, first
+                named = map(storable, (contract, element, operation))
+                yield self.run, *named, status, storable(media_type), count, first
 
     def _digest(self, content: bytes) -> int:
         return int.from_bytes(
@@ -126,6 +127,11 @@ class Batch:
         number = self._digest(text.encode())
         self.result_sets[number] = number, text
         return number
+
+
+def storable(text: str) -> str:
+    """A text with lone surrogates, which no UTF-8 holds, as escapes."""
+    return text if text.isascii() else text.encode("utf-8", "backslashreplace").decode()
 
 
 def _result(result: CheckResult) -> tuple[Any, ...]:

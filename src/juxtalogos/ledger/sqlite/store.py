@@ -8,7 +8,7 @@ import sqlite3
 import time
 import zlib
 from collections.abc import Callable, Iterable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import replace
 from functools import cached_property
 from pathlib import Path
@@ -28,11 +28,12 @@ from juxtalogos.ledger.records import (
 )
 from juxtalogos.ledger.sqlite.migrate import migrate
 from juxtalogos.ledger.sqlite.queries import RUN_QUERY, STEP_COLUMNS, condition, run_record, step_row
-from juxtalogos.ledger.sqlite.rows import Batch, exchange_record, results_of, store_batch
+from juxtalogos.ledger.sqlite.rows import Batch, exchange_record, results_of, storable, store_batch
 from juxtalogos.ledger.sqlite.schema import STORED, STORED_COLUMNS, TABLES, VERSION, stored_before
 from juxtalogos.model.errors import LedgerError, UsageError
 from juxtalogos.model.findings import Finding
 from juxtalogos.model.verdict import Verdict, worst
+from juxtalogos.workspace.files import private_folder
 
 WAIT = 30.0
 """Seconds that a command waits for whoever else writes."""
@@ -78,7 +79,7 @@ class SqliteLedger:
     # Opening.
 
     def _writable(self) -> sqlite3.Connection:
-        self.path.parent.mkdir(parents=True, exist_ok=True)
+        self._make_private()
         db = self._connected(sqlite3.connect(self.path, timeout=WAIT, isolation_level=None))
         db.execute("PRAGMA journal_mode=WAL")
         db.execute("PRAGMA synchronous=NORMAL")
@@ -94,6 +95,12 @@ class SqliteLedger:
             self.version = VERSION
         db.execute(STORED)
         return db
+
+    def _make_private(self) -> None:
+        """A new file that only its owner may read, in such a folder; one that is there keeps its rights."""
+        private_folder(self.path.parent)
+        with suppress(FileExistsError):
+            os.close(os.open(self.path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
 
     def _readable(self) -> sqlite3.Connection:
         if not self.path.exists():
@@ -240,20 +247,10 @@ class SqliteLedger:
             ) as error:
                 self.db.execute("ROLLBACK TO one")
                 reason = f"the exchange cannot be stored ({type(error).__name__})"
-                bare = replace(
-                    record.bare(),
-                    verdict=Verdict.ERROR,
-                    reason=reason,
-                    step=_storable(record.step),
-                    case=_storable(record.case),
-                )
+                bare = replace(record.bare(), verdict=Verdict.ERROR, reason=reason)
                 self._put(run, [bare], ())
             self.db.execute("RELEASE one")
-        told = [
-            replace(other_case, case=_storable(other_case.case), reason=_storable(other_case.reason))
-            for other_case in cases
-        ]
-        self._put(run, (), told)
+        self._put(run, (), cases)
 
     @cached_property
     def _key(self) -> bytes:
@@ -271,20 +268,26 @@ class SqliteLedger:
         store_batch(self.db, batch)
         self.db.executemany(
             "INSERT INTO suite_case VALUES (?, ?, ?, ?, ?, ?)",
-            [(run, case.suite, case.case, case.verdict, case.reason, case.seconds) for case in cases],
+            [
+                (run, *map(storable, (case.suite, case.case, case.verdict, case.reason)), case.seconds)
+                for case in cases
+            ],
         )
         return batch.ids
 
     def _put_undoing(self, run: int, records: Sequence[UndoRecord]) -> None:
         for entry in records:
             if entry.done:
-                self.db.execute("UPDATE created SET removed = 1 WHERE run = ? AND key = ?", (run, entry.sent))
+                self.db.execute(
+                    "UPDATE created SET removed = 1 WHERE run = ? AND key = ?", (run, storable(entry.sent))
+                )
             else:
                 query = (
                     "INSERT INTO created (run, exchange, contract, resource, key, target) VALUES (?, 0, ?, ?,"
                     " ?, ?)"
                 )
-                self.db.execute(query, (run, entry.contract, entry.operation, entry.sent, entry.target))
+                told = map(storable, (entry.contract, entry.operation, entry.sent, entry.target))
+                self.db.execute(query, (run, *told))
 
     def mark_undone(self, number: int) -> None:
         with self.batch():
@@ -462,8 +465,3 @@ class SqliteLedger:
     def contracts(self, runs: Iterable[int]) -> list[str]:
         query = "SELECT DISTINCT contract FROM main.exchange WHERE run = ? AND contract <> '' ORDER BY 1"
         return list(dict.fromkeys(name for run in runs for (name,) in self._rows(query, (run,))))
-
-
-def _storable(text: str) -> str:
-    """Lone surrogates, which no UTF-8 holds, as escapes."""
-    return text.encode("utf-8", "backslashreplace").decode()

@@ -242,7 +242,7 @@ class Learner:
         """Runs the cases; gives what was kept of each step, one by one: answers may be large."""
         if not composed.cases:
             return iter(())
-        write_whole(self.path, to_yaml(composed.document).encode())
+        write_whole(self.path, to_yaml(composed.document).encode(), private=True)
         read = read_suites(self.home, [self.path])
         suite = read[0][0]
         refs = tuple(CaseRef(suite.name, case.id) for case in suite.cases)

@@ -288,7 +288,12 @@ def open_session(
     }
     ca_file = (workspace / target.ca_file) if target.ca_file else None
     options = TransportOptions(
-        target.connect_timeout, target.timeout, ca_file=ca_file, addresses=target.addresses, pace=target.pace
+        target.connect_timeout,
+        target.timeout,
+        ca_file=ca_file,
+        addresses=target.addresses,
+        pace=target.pace,
+        origins=frozenset(target.origins()),
     )
     rules = rules_of(config, contracts) if config else Rules()
     return Session(

@@ -6,6 +6,7 @@ import random
 import sys
 import unicodedata
 from collections.abc import Iterator
+from functools import lru_cache
 
 from juxtalogos.schema.patterns.parse import (
     Assertion,
@@ -125,11 +126,17 @@ class _TextMaker:
         return self.rng.choice(fitting) if self.vary else fitting[0]
 
 
-def _search(node: Chars) -> Iterator[str]:
+@lru_cache(maxsize=256)
+def _search(node: Chars) -> tuple[str, ...]:
+    """The first character of a set, as few of them have none of those that are liked; empty where no
+    character is in it, as in `[]`.
+    """
+    if not (node.negated or node.ranges or node.named):
+        return ()
     for code in range(sys.maxunicode):
         if not 0xD800 <= code < 0xE000 and holds(node, chr(code)):
-            yield chr(code)
-            return
+            return (chr(code),)
+    return ()
 
 
 def holds(node: Chars, char: str) -> bool:
