@@ -18,7 +18,7 @@ from juxtalogos.model.wire import Inputs
 from juxtalogos.run.gate.places import Sites, lies_below
 from juxtalogos.run.gate.removal import removal
 from juxtalogos.run.undo.created import AskedFor
-from styles.harm import LEFT_AS_FOUND, LEFT_OVER, Fragile, Store
+from styles.harm import LEFT_AS_FOUND, LEFT_OVER, Fragile, SignedOut, Store, SwitchedOff
 from styles.lies import LIES, Liar
 from styles.rest import Service
 
@@ -111,6 +111,25 @@ def test_a_service_that_fails_under_several_requests_is_asked_again_alone(tmp_pa
         busy = [one for one in crowded["remarks"] if one["kind"] == "load.busy"]
         assert busy and not crowded["findings"]
         assert "requests at once" in busy[0]["observed"]
+
+
+@pytest.mark.parametrize("kind", [SwitchedOff, SignedOut])
+@pytest.mark.parametrize("command", ["compose --learn=writing", "run", "explore"])
+def test_a_service_that_changes_for_everybody_is_left_alone(
+    command: str, kind: type[SwitchedOff], tmp_path: Path, jux: Jux
+) -> None:
+    service = kind()
+    with workspace(service, tmp_path / "w", jux) as go:
+        if command == "run":
+            go("compose", "quay")
+        words = command.split()
+        found = go(words[0], *(() if command == "run" else ("quay",)), *words[1:], "--json").json
+        state = found["learned"]["state"] if "learned" in found else found["state"]
+        asked, service.off = service.off, 0
+    assert 0 < asked < 40, "requests after it was switched off"
+    assert any("POST /watch/note" in text and str(kind.status) in text for text in state["broke"]), state
+    assert state["verdict"] != "as before"
+    assert {"old-1", "old-2"} <= set(service.state())
 
 
 @pytest.mark.parametrize("edit", ["method = 'DELETE'", "url = replace(url, '/items', '/elsewhere')"])

@@ -183,6 +183,46 @@ class Mode(Service):
         return 200, dict(self.mode)
 
 
+class SwitchedOff(Store):
+    """A request with a harmless name, after which the service is not available for anybody, and nothing that
+    a client may do helps.
+    """
+
+    status = 503
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.off = 0
+        """Requests that came since it was switched off."""
+
+    def routes(self) -> list[Route]:
+        berths = [
+            Route("GET", f"/{name}", self.listed, answer=many(ITEM)) for name in ("quays", "locks", "gates")
+        ]
+        body = shape(("note",), note=TEXT)
+        return [*super().routes(), Route("POST", "/watch/note", self.switch, body=body), *berths]
+
+    def switch(self, call: Call) -> Any:
+        self.off = 1
+        return 200, None
+
+    def answer(self, method: str, target: str, headers: Any, data: bytes) -> tuple[int, Any, dict[str, str]]:
+        if self.off:
+            self.off += 1
+            return (
+                self.status,
+                {"title": "the harbour is closed"},
+                {"Content-Type": "application/problem+json"},
+            )
+        return super().answer(method, target, headers, data)
+
+
+class SignedOut(SwitchedOff):
+    """The same, and it says that nobody is signed in."""
+
+    status = 401
+
+
 class Settings(Service):
     """Settings, changed by PUT and by PATCH; one of them does not come back as it is written."""
 

@@ -14,6 +14,8 @@ def show_state(out: Terminal, state: ServiceState, clean: str) -> None:
     removes what is left.
     """
     verdict = state.verdict
+    for text in state.broke:
+        out.line(("the service has changed: ", "deviation"), text)
     if verdict is StateVerdict.AS_BEFORE:
         out.line(
             ("state as before", "held"),

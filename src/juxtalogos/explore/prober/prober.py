@@ -166,6 +166,7 @@ class Prober:
                 request,
                 self.sender,
                 made_with=inputs if same_address else None,
+                usual=asked is Purpose.VALID and session.signing,
             )
         except Withheld as refusal:
             record = ExchangeRecord(

@@ -20,6 +20,7 @@ from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.gate.inventory import CASE, Admission, Blind, Inventory, Made
 from juxtalogos.run.gate.places import Aim, Site, Sites, aim_of, normal, reads, unfit
+from juxtalogos.run.gate.pulse import Pulse
 from juxtalogos.run.gate.reading import Reader, Tally
 from juxtalogos.run.gate.settings import IsList, KeptSettings
 from juxtalogos.run.target.session import Session
@@ -42,10 +43,14 @@ class Gate:
     withheld: dict[str, str] = field(default_factory=dict)
     """By operation, why a request of it was not sent."""
     tally: Tally = field(default_factory=Tally)
+    pulse: Pulse = field(init=False)
     changing: int = 0
     """Requests that passed and may change something."""
     unwatched: dict[str, None] = field(default_factory=dict)
     """Operations that were called, and of which nobody looked at what they change."""
+
+    def __post_init__(self) -> None:
+        self.pulse = Pulse(self.tally)
 
     def of(self, contract: Contract) -> Sites:
         """The places of a contract, looked at once."""
@@ -73,6 +78,8 @@ class Gate:
 
         With `watch` nothing is withheld, for a person wrote the request; what it makes is noted all the same.
         """
+        if self.pulse.broken and not watch:
+            raise Withheld(self.pulse.broken)
         as_declared = wire_of(contract).answers_to(operation, request)
         if reads(operation) and (as_declared or reads_only(request)):
             return None
@@ -98,6 +105,7 @@ class Gate:
             if admission.creates:
                 admission.intent = await self.inventory.intend(reader.places, admission)
         self.changing += 1
+        self.pulse.began(operation)
         return admission
 
     async def _judge(self, reader: Reader, admission: Admission) -> None:
@@ -108,6 +116,8 @@ class Gate:
         if reads(operation):  # sent by another method than declared
             if not self.inventory.below_ours(aim):
                 raise Withheld("it is sent by a method that may change what this run did not make")
+        elif operation.full_id in self.pulse.mended:
+            raise Withheld(self.pulse.mended[operation.full_id])
         elif operation.danger.withheld:
             if self.exploring:
                 raise Withheld(f"it {operation.danger}")
@@ -211,6 +221,28 @@ class Gate:
         if admission.intent is not None:
             await self.inventory.put(replace(admission.intent, done=True))
 
+    async def feel(
+        self,
+        session: Session,
+        sender: Sender,
+        contract: Contract,
+        operation: Operation,
+        request: Request,
+        exchange: Exchange,
+    ) -> None:
+        """Takes every answer, to notice when the service does not answer as it did any more."""
+        told = contract, operation, request, exchange
+        await self.pulse.note(session, sender, told, lambda: self._write_back(session, sender))
+
+    async def feel_once(self, session: Session, sender: Sender) -> None:
+        """At the end: whether the latest answers were the first of a service that has changed."""
+        await self.pulse.look(session, sender, lambda: self._write_back(session, sender))
+
+    async def _write_back(self, session: Session, sender: Sender) -> bool:
+        return await self.singles.write_back(
+            lambda name: self.reader(session, sender, session.contracts[name])
+        )
+
     async def settle(self, session: Session, sender: Sender) -> None:
         """At the end of a case: what exists once and was changed is written back."""
         settled = await self.singles.settle(
@@ -226,10 +258,13 @@ class Gate:
         if not reads(operation):
             self.changing += 1
             self.unwatched[operation.full_id] = None
+            self.pulse.began(operation)
 
     def told(self) -> dict[str, Any]:
         """What another process is told of the work of this one."""
         return {
+            "broken": self.pulse.broken,
+            "mended": self.pulse.mended,
             "changing": self.changing,
             "requests": self.tally.requests,
             "withheld": self.withheld,
@@ -245,6 +280,8 @@ class Gate:
 
     def hear(self, told: Mapping[str, Any], contracts: Mapping[str, Contract]) -> None:
         """Takes what another process told."""
+        self.pulse.broken = self.pulse.broken or told["broken"]
+        self.pulse.mended |= told["mended"]
         self.changing += told["changing"]
         self.tally.requests += told["requests"]
         self.withheld |= {name: why for name, why in told["withheld"].items() if name not in self.withheld}

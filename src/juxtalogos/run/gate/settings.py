@@ -140,14 +140,19 @@ class KeptSettings:
         if self.owner != owner:
             return []
         try:
-            for single in self.known.values():
-                if single.written:
-                    single.written = False
-                    single.left = await self._restore(reader_of(single.reader.contract), single)
+            await self.write_back(reader_of)
             return list(self.known.values())
         finally:
             self.owner = None
             self.lock.release()
+
+    async def write_back(self, reader_of: Callable[[str], Reader]) -> bool:
+        """Writes back what is changed now. Whether anything was."""
+        written = [single for single in self.known.values() if single.written]
+        for single in written:
+            single.written = False
+            single.left = await self._restore(reader_of(single.reader.contract), single)
+        return bool(written)
 
     async def _restore(self, reader: Reader, single: KeptSetting) -> str:
         """Why a thing is not as it was; empty where it is."""

@@ -37,6 +37,7 @@ _LATER = (Outcome.CONFLICT, Outcome.BUSY, Outcome.THROTTLED, Outcome.FAILED, Out
 async def sweep(gate: Gate, session: Session, sender: Sender) -> None:
     """Removes what the run made, the deepest and newest first, one request at a time."""
     gate.tally.silent = 0
+    await gate.feel_once(session, sender)
     await _adopt(gate, session, sender)
     await _remove_all(gate, session, sender)
     if await _adopt(gate, session, sender):

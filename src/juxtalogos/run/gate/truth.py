@@ -61,6 +61,8 @@ class ServiceState:
     """(operation, why a request of it was not sent)."""
     asked: int = 0
     """Requests that were sent only to look."""
+    broke: tuple[str, ...] = ()
+    """What made the service answer otherwise than before, and what became of it."""
 
     @property
     def verdict(self) -> StateVerdict:
@@ -89,6 +91,7 @@ class ServiceState:
                 for one in self.changes
             ],
             "unread": list(self.unread),
+            "broke": list(self.broke),
             "withheld": [{"operation": operation, "why": why} for operation, why in self.withheld],
         }
 
@@ -211,6 +214,7 @@ async def compare(gate: Gate, session: Session, sender: Sender) -> ServiceState:
         gate.changing,
         tuple(gate.withheld.items()),
         gate.tally.requests,
+        (*filter(None, (gate.pulse.broken,)), *dict.fromkeys(gate.pulse.mended.values())),
     )
 
 
@@ -229,4 +233,5 @@ def merged(states: Iterator[ServiceState]) -> ServiceState:
         sum(one.changing for one in found),
         tuple(dict.fromkeys(pair for one in found for pair in one.withheld)),
         sum(one.asked for one in found),
+        tuple(dict.fromkeys(text for one in found for text in one.broke)),
     )

@@ -145,7 +145,7 @@ class Learner:
         """Rounds until nothing is due any more."""
         for number in range(ROUNDS):
             chosen = [progress for progress in progresses.values() if self.is_due(progress)]
-            if not chosen or self.learned_now.requests >= self.budget:
+            if not chosen or self.learned_now.requests >= self.budget or self.gate.pulse.broken:
                 return
             self.told(
                 f"round {number + 1}{' with optional inputs' if full else ''}: {len(chosen)} operations,"

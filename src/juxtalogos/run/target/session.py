@@ -75,6 +75,16 @@ class Gatekeeper(Protocol):
 
     async def unsent(self, admission: Any) -> None: ...
 
+    async def feel(
+        self,
+        session: Session,
+        sender: Sender,
+        contract: Contract,
+        operation: Operation,
+        request: Request,
+        exchange: Exchange,
+    ) -> None: ...
+
     async def settle(self, session: Session, sender: Sender) -> None: ...
 
 
@@ -183,10 +193,13 @@ class Session:
         sender: Sender,
         *,
         made_with: Inputs | None = None,
+        usual: bool = True,
     ) -> Exchange:
-        """Signs and sends once, if the gate lets it through. `made_with`: the inputs of a request that was
-        broken on purpose, and cannot be read back. Withheld where the gate does not let it through;
-        TrustError where nothing but reading is sent to the target.
+        """Signs and sends once, if the gate lets it through.
+
+        `made_with`: the inputs of a request that was broken on purpose, and cannot be read back. Not `usual`:
+        a request that nobody expects to succeed. Withheld where the gate does not let it through; TrustError
+        where nothing but reading is sent to the target.
         """
         if self.gate is None:
             return await self.transmit(contract, operation, request, sender)
@@ -201,6 +214,8 @@ class Session:
             raise
         if admission is not None:
             await self.gate.note(self, sender, contract, admission, exchange)
+        if usual:
+            await self.gate.feel(self, sender, contract, operation, request, exchange)
         return exchange
 
     async def transmit(
