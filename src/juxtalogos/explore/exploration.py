@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.exchange.transport import Transport
 from juxtalogos.explore.explorer import Explored, Explorer, Progress
 from juxtalogos.explore.prober.budget import Budget
@@ -24,8 +25,9 @@ from juxtalogos.run.engine.execute import until_interrupted
 from juxtalogos.run.engine.stop import Stop
 from juxtalogos.run.gate.gate import Gate
 from juxtalogos.run.gate.inventory import Inventory
+from juxtalogos.run.gate.state import ServiceState
 from juxtalogos.run.gate.sweeping import sweep
-from juxtalogos.run.gate.truth import ServiceState, compare
+from juxtalogos.run.gate.truth import compare
 from juxtalogos.run.target.recording import Recording
 from juxtalogos.run.target.session import Session
 from juxtalogos.run.target.system import running_system
@@ -115,6 +117,7 @@ async def _all(
             done.explored[name] = await explorer.explore()
         await sweep(gate, session, transport)
         done.state = await compare(gate, session, transport)
+        ledger.note_state(done.number, dump_json(done.state.to_json()))
 
 
 def _explorer(

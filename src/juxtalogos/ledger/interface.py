@@ -67,6 +67,12 @@ class Ledger(Protocol):
 
     def end(self, run: int, verdict: str, *, interrupted: bool = False) -> None: ...
 
+    def note_state(self, run: int, state: str) -> None:
+        """Keeps what is different at the service after a run, as JSON text."""
+
+    def state(self, run: int) -> str:
+        """The same text; empty where none was kept."""
+
     def try_add(self, run: int, records: Sequence[ExchangeRecord | CaseRecord | UndoRecord]) -> bool:
         """Stores finished work in one transaction, without waiting: False when another writes just now.
         LedgerError when it cannot be written.

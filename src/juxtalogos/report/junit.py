@@ -9,7 +9,9 @@ from xml.etree import ElementTree
 
 from juxtalogos.ledger import ReportedValue
 from juxtalogos.model.verdict import Verdict
+from juxtalogos.report.state import state_lines
 from juxtalogos.report.view import RunView
+from juxtalogos.run.gate.state import ServiceState
 
 _NOT_XML = re.compile("[^\t\n\r\u0020-\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 _MARKS = {
@@ -71,10 +73,23 @@ def junit(data: RunView) -> bytes:
             time=f"{times[name]:.3f}",
             timestamp=stamp,
         )
+        if data.state is not None:
+            _tell_state(suite, data.state)
         suite.extend(elements)
     ElementTree.indent(root)
     text: bytes = ElementTree.tostring(root, encoding="utf-8", xml_declaration=True)
     return text + b"\n"
+
+
+def _tell_state(suite: ElementTree.Element, state: ServiceState) -> None:
+    """Whether the service is as it was before the run, as properties."""
+    told: dict[str, list[str]] = {"state of the service": [str(state.verdict)]}
+    for line in state_lines(state):
+        name = "state of the service, in detail"
+        told.setdefault(name, []).append(f"{line.label} {line.text.strip()}".strip())
+    properties = ElementTree.SubElement(suite, "properties")
+    for name, lines in told.items():
+        ElementTree.SubElement(properties, "property", name=name, value=_clean("; ".join(lines)))
 
 
 def _details(data: RunView) -> dict[tuple[str, str], list[str]]:

@@ -19,6 +19,7 @@ from juxtalogos.exchange.media import media_type_in
 from juxtalogos.model.exchange import Headers
 from juxtalogos.model.findings import ResultClass
 from juxtalogos.report.groups import CLASS_WORDS, CLASSES, by_class, found_groups
+from juxtalogos.report.state import state_lines
 from juxtalogos.report.view import RunView
 
 BODY_LIMIT = 64 * 1024
@@ -60,6 +61,7 @@ def page(data: RunView) -> bytes:
         ],
         methods=data.methods,
         gaps=_gaps(data),
+        state=list(state_lines(data.state)) if data.state is not None else [],
     )
     return text.encode("utf-8", "replace")
 

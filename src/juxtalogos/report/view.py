@@ -4,6 +4,7 @@ from it.
 
 from __future__ import annotations
 
+import json
 import re
 from collections import Counter
 from collections.abc import Callable, Iterator, Mapping, Sequence
@@ -28,6 +29,7 @@ from juxtalogos.model.errors import UsageError, nearest
 from juxtalogos.model.findings import CheckResult, ResultClass
 from juxtalogos.model.location import Location
 from juxtalogos.model.verdict import Verdict
+from juxtalogos.run.gate.state import ServiceState
 
 Contracts = Mapping[str, Contract]
 
@@ -74,6 +76,8 @@ class RunView:
     remarks: bool = True
     """Whether what is only doubtful is told."""
     interrupted: bool = field(default=False)
+    state: ServiceState | None = None
+    """What is different at the service from before; None where nobody looked."""
     part: str = ""
     """What of the run it is, as a file's name says it; empty for all of it."""
 
@@ -168,6 +172,7 @@ def run_view(
         found = [item for item in found if item.result.result_class is not ResultClass.REMARK]
     found.sort(key=lambda one: (one.operation, one.result.kind))
     query = ExchangeQuery(run=run.id)
+    state = ledger.state(run.id)
     return RunView(
         run,
         tuple(cases),
@@ -178,6 +183,7 @@ def run_view(
         tuple(ledger.reported(run.id)),
         remarks=remarks,
         interrupted=run.interrupted,
+        state=ServiceState.of_json(json.loads(state)) if state else None,
     )
 
 

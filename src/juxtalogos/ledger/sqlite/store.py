@@ -198,6 +198,16 @@ class SqliteLedger:
         with self.batch():
             self.db.execute(query, (time.time(), verdict, interrupted, run))
 
+    def note_state(self, run: int, state: str) -> None:
+        with self.batch():
+            self.db.execute("INSERT OR REPLACE INTO meta VALUES (?, ?)", (f"state {run}", storable(state)))
+
+    def state(self, run: int) -> str:
+        if self.version < VERSION:
+            return ""
+        rows = self._rows("SELECT value FROM meta WHERE name = ?", (f"state {run}",))
+        return str(rows[0][0]) if rows else ""
+
     def add(
         self, run: int, exchanges: Sequence[ExchangeRecord], cases: Sequence[CaseRecord] = ()
     ) -> list[int]:

@@ -12,6 +12,7 @@ from collections.abc import Callable, Coroutine
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.exchange.transport import Sender, Transport
 from juxtalogos.interrupts import taken
 from juxtalogos.ledger import CaseRecord, Ledger
@@ -27,8 +28,9 @@ from juxtalogos.run.executors import EXECUTORS, Dealer, RunSetting
 from juxtalogos.run.gate.gate import Gate
 from juxtalogos.run.gate.inventory import Inventory
 from juxtalogos.run.gate.places import reads
+from juxtalogos.run.gate.state import ServiceState, merged
 from juxtalogos.run.gate.sweeping import sweep
-from juxtalogos.run.gate.truth import ServiceState, compare, merged
+from juxtalogos.run.gate.truth import compare
 from juxtalogos.run.target.recording import Recording
 from juxtalogos.run.target.system import resetting, running_system
 
@@ -79,9 +81,12 @@ async def execute(
             )
             verdict = ledger.worst(number) if not interrupted else Verdict.ERROR
         finally:
+            state = merged(iter(states))
+            if states:
+                ledger.note_state(number, dump_json(state.to_json()))
             ledger.end(number, verdict, interrupted=interrupted)
             _LOG.info("run %d ended: %s%s", number, verdict, ", interrupted" if interrupted else "")
-    return Executed(number, verdict, interrupted, merged(iter(states)))
+    return Executed(number, verdict, interrupted, state)
 
 
 async def _work(

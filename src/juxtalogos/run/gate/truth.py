@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass, field
-from enum import StrEnum
-from typing import Any
 
 from juxtalogos.exchange.transport import Sender
 from juxtalogos.run.gate.gate import Gate
@@ -14,86 +11,12 @@ from juxtalogos.run.gate.keys import key_of_item
 from juxtalogos.run.gate.places import Aim, Site, Sites, lies_below
 from juxtalogos.run.gate.reading import ListedItems
 from juxtalogos.run.gate.settings import KeptSetting
+from juxtalogos.run.gate.state import Change, ServiceState
 from juxtalogos.run.target.session import Session
 from juxtalogos.run.undo.created import STILL_THERE
 
 MOST_LOOKED_AT = 200
 """Items that are read one by one, where no list shows them."""
-
-
-class StateVerdict(StrEnum):
-    """What is known of the state of a service after a command."""
-
-    AS_BEFORE = "as before"
-    DIFFERENT = "different"
-    NOT_KNOWN = "not known"
-    ONLY_READ = "only read"
-    """Nothing was sent that changes anything."""
-
-
-@dataclass(frozen=True, slots=True)
-class Change:
-    """One place that is not as it was."""
-
-    operation: str
-    """What shows it."""
-    what: str
-    """`more`, `gone` or `changed`."""
-    items: tuple[str, ...]
-    ours: bool
-    """Whether this run made it, as far as that is known."""
-    why: str = ""
-    """Why it is still there, where it is ours."""
-
-
-@dataclass(frozen=True, slots=True)
-class ServiceState:
-    """The state of a service, compared with before."""
-
-    looked: int = 0
-    """Lists and single things that were read before and after."""
-    changes: tuple[Change, ...] = ()
-    unread: tuple[str, ...] = ()
-    """Operations that changed something where nothing could be read."""
-    changing: int = 0
-    """Requests that may have changed something."""
-    withheld: tuple[tuple[str, str], ...] = ()
-    """(operation, why a request of it was not sent)."""
-    asked: int = 0
-    """Requests that were sent only to look."""
-    broke: tuple[str, ...] = ()
-    """What made the service answer otherwise than before, and what became of it."""
-
-    @property
-    def verdict(self) -> StateVerdict:
-        """The state in a word: what differs outweighs what is not known."""
-        if self.changes:
-            return StateVerdict.DIFFERENT
-        if self.unread:
-            return StateVerdict.NOT_KNOWN
-        if not self.changing:
-            return StateVerdict.ONLY_READ
-        return StateVerdict.AS_BEFORE if self.looked else StateVerdict.NOT_KNOWN
-
-    def to_json(self) -> dict[str, Any]:
-        return {
-            "verdict": str(self.verdict),
-            "looked": self.looked,
-            "requests": self.asked,
-            "changes": [
-                {
-                    "operation": one.operation,
-                    "what": one.what,
-                    "items": list(one.items),
-                    "ours": one.ours,
-                    "why": one.why,
-                }
-                for one in self.changes
-            ],
-            "unread": list(self.unread),
-            "broke": list(self.broke),
-            "withheld": [{"operation": operation, "why": why} for operation, why in self.withheld],
-        }
 
 
 @dataclass(slots=True)
@@ -221,17 +144,3 @@ async def compare(gate: Gate, session: Session, sender: Sender) -> ServiceState:
 def _still_above(gate: Gate, place: Site) -> bool:
     """Whether the items above a place are still there: those of this run that were removed are not."""
     return not any(lies_below(place, made.aim.place, made.aim.key) for made in gate.inventory.removed)
-
-
-def merged(states: Iterator[ServiceState]) -> ServiceState:
-    """Several states as one: of processes that worked side by side."""
-    found = list(states)
-    return ServiceState(
-        sum(one.looked for one in found),
-        tuple(change for one in found for change in one.changes),
-        tuple(dict.fromkeys(text for one in found for text in one.unread)),
-        sum(one.changing for one in found),
-        tuple(dict.fromkeys(pair for one in found for pair in one.withheld)),
-        sum(one.asked for one in found),
-        tuple(dict.fromkeys(text for one in found for text in one.broke)),
-    )

@@ -20,6 +20,7 @@ from juxtalogos.compose.dependencies import LIMIT, Finder
 from juxtalogos.compose.needs import Need, needs_of
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.resources import Resources
+from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.exchange.redact import MASK
 from juxtalogos.exchange.transport import Transport
 from juxtalogos.formats import outcome_of, wire_of
@@ -33,7 +34,8 @@ from juxtalogos.run.engine.binding import bind, digest_of
 from juxtalogos.run.engine.execute import execute
 from juxtalogos.run.engine.plan import CaseRef, RunPlan
 from juxtalogos.run.gate.gate import Gate
-from juxtalogos.run.gate.truth import ServiceState, compare
+from juxtalogos.run.gate.state import ServiceState
+from juxtalogos.run.gate.truth import compare
 from juxtalogos.run.judging.refusals import words_of
 from juxtalogos.run.learning.progress import (
     ATTEMPTS,
@@ -139,6 +141,7 @@ class Learner:
         if self.session is not None:
             async with Transport(self.session.options) as transport:
                 self.learned_now.state = await compare(self.gate, self.session, transport)
+            self.ledger.note_state(self.learned_now.runs[-1], dump_json(self.learned_now.state.to_json()))
         return self.learned_now
 
     async def rounds(self, progresses: dict[str, OperationProgress], *, full: bool) -> None:
