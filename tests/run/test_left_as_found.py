@@ -5,41 +5,22 @@ stand-ins on which a careless client does harm.
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Callable, Iterator
-from contextlib import closing, contextmanager
+from contextlib import closing
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import pytest
 
-from conftest import Result, answers, definition, read_contract
+from conftest import answers, definition, read_contract
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.gate.places import Sites, lies_below
 from juxtalogos.run.gate.removal import removal
 from juxtalogos.run.undo.created import AskedFor
+from styles.desk import Jux, workspace
 from styles.harm import LEFT_AS_FOUND, LEFT_OVER, Fragile, SignedOut, Store, SwitchedOff
 from styles.lies import LIES, Liar
 from styles.rest import Service
-
-Jux = Callable[..., Result]
-Go = Callable[..., Result]
-
-
-@contextmanager
-def workspace(service: Service, home: Path, jux: Jux) -> Iterator[Go]:
-    """What runs the program in a workspace with the service's definition and a target."""
-    jux("init", home)
-    source = home / "d.json"
-    source.write_text(service.definition())
-    jux("import", source, "--name", "quay", "-C", home)
-    with service.serving() as url:
-
-        def go(*words: object) -> Result:
-            return jux(*words, "-C", home, status=None)
-
-        go("targets", "set", "local", url)
-        yield go
 
 
 def others(service: Service) -> Any:

@@ -49,6 +49,8 @@ class ComposeScope:
     """Whether there is one case an operation, with only what is required, and no flow."""
     only_full: bool = False
     """The same with everything that there is a source for."""
+    strict_clean: bool = False
+    """Whether what creates something that nothing removes is left out."""
 
 
 @dataclass(slots=True)
@@ -88,6 +90,8 @@ def compose(
         if scope.operations is not None and operation.id not in scope.operations:
             continue
         why = composer.withheld(operation)
+        if scope.strict_clean and composer.lasts(operation):
+            why = why or "no operation of the contract removes what it creates"
         if why:
             found.withheld.append((operation.id, why))
             continue
@@ -113,9 +117,7 @@ def compose(
     found.lasting = [
         candidate.id
         for candidate in contract.operations
-        if candidate.id in made
-        and composer.resources.creates(candidate)
-        and not composer.drafter.undoes(candidate)
+        if candidate.id in made and composer.lasts(candidate)
     ]
     return found
 
@@ -145,6 +147,10 @@ class _Composer:
         )
         self.drafter = Drafter(contract, self.rows, resources, self.values, dependencies)
         self.names: dict[str, int] = {}
+
+    def lasts(self, operation: Operation) -> bool:
+        """Whether it creates what nothing in the contract removes."""
+        return self.resources.creates(operation) and not self.drafter.undoes(operation)
 
     def withheld(self, operation: Operation) -> str:
         """Why no case is made of an operation; empty where one is."""

@@ -52,6 +52,8 @@ class Wishes:
     """By contract: (law, operation) -> adopted, left out, or neither."""
     enforced: frozenset[str] = frozenset()
     """Contracts of which each input that they do not allow must be refused."""
+    strict_clean: bool = False
+    """Whether nothing is created that no operation removes."""
     saving: bool = False
     """Whether cases are made of what is found."""
 
@@ -107,7 +109,11 @@ async def _all(
     options = replace(session.options, connections=4, patient=True)
     async with Recorder(ledger, done.number) as recorder, Transport(options) as transport:
         door = Recording(session, recorder)
-        gate = Gate(Inventory(session.target.reference, put_undo=door.put_undo), exploring=True)
+        gate = Gate(
+            Inventory(session.target.reference, put_undo=door.put_undo),
+            exploring=True,
+            strict=wishes.strict_clean,
+        )
         gate.session, session = session, replace(session, gate=gate)
         for name, contract in session.contracts.items():
             if not wishes.operations.get(name) or stop.asked:

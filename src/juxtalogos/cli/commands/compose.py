@@ -12,10 +12,12 @@ from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import (
     EXIT_FAILED,
     EXIT_HELD,
+    EXIT_INTERRUPTED,
     add_common,
     add_grant,
     add_identity,
     add_pace,
+    add_strict_clean,
     add_target,
     terminal,
     workspace,
@@ -87,6 +89,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_target(parser)
     add_identity(parser)
     add_pace(parser)
+    add_strict_clean(parser)
     add_grant(parser)
     add_common(parser)
 
@@ -112,7 +115,7 @@ def run(args: ComposeArguments) -> int:
     dependencies = [item for item in finder.found() if item.sure >= LIMIT]
     name = args.suite or contract.name
     path = _path(home, name)
-    scope = ComposeScope(hints, args.include_destructive, args.only_reading)
+    scope = ComposeScope(hints, args.include_destructive, args.only_reading, strict_clean=args.strict_clean)
     composed = compose(contract, dependencies, source_url(home.root, path, contract), scope, finder.resources)
     written = _write(args, home, contract, composed, name)
     if args.json:
@@ -134,6 +137,8 @@ def run(args: ComposeArguments) -> int:
 
             show_learned(out, lessons, contract)
         _show(out, contract, composed, written, len(dependencies))
+    if lessons is not None and lessons.interrupted:
+        return EXIT_INTERRUPTED
     return EXIT_FAILED if composed.left_out else EXIT_HELD
 
 

@@ -21,6 +21,7 @@ from juxtalogos.cli.shared.options import (
     add_identity,
     add_pace,
     add_remarks,
+    add_strict_clean,
     add_target,
     header_field,
     terminal,
@@ -111,6 +112,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="write findings and successful requests as a suite",
     )
     add_pace(parser)
+    add_strict_clean(parser)
     add_grant(parser)
     add_remarks(parser)
     add_full(parser)
@@ -135,6 +137,7 @@ class ExploreArguments(Arguments):
     token: str
     save: str
     pace: float
+    strict_clean: bool
     trust: str
     sends: list[str]
     no_remarks: bool
@@ -328,6 +331,7 @@ def _wishes(
         {name: config[name].adopted for name in contracts if name in config},
         frozenset(name for name in contracts if _inputs(home, name) == "enforced"),
         saving=bool(args.save),
+        strict_clean=args.strict_clean,
     )
 
 

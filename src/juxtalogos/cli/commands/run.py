@@ -18,6 +18,7 @@ from juxtalogos.cli.shared.options import (
     add_pace,
     add_remarks,
     add_strict,
+    add_strict_clean,
     add_target,
     header_field,
     terminal,
@@ -98,6 +99,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="base of the unique names of this run (default: random)",
     )
     add_pace(parser)
+    add_strict_clean(parser)
     add_strict(parser)
     add_grant(parser)
     parser.add_argument(
@@ -129,6 +131,7 @@ class _RunArguments(Arguments):
     seed: int
     token: str
     pace: float
+    strict_clean: bool
     strict: bool
     trust: str
     sends: list[str]
@@ -202,6 +205,7 @@ def _plan(
         tuple(args.credential),
         max(0.0, args.pace),
         sends=tuple(args.sends),
+        strict_clean=args.strict_clean,
     )
 
 

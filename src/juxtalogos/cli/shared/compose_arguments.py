@@ -19,6 +19,7 @@ class ComposeArguments(Arguments):
     role: str
     credential: list[str]
     pace: float
+    strict_clean: bool
     header: list[str]
     no_credentials: bool
     trust: str

@@ -38,6 +38,7 @@ def learn(
         "credentials": tuple(args.credential),
         "sends": tuple(args.sends),
         "pace": max(0.0, args.pace),
+        "strict_clean": args.strict_clean,
         "patient": True,
     }
     with open_ledger(home.ledger_path, write=True) as ledger:
@@ -56,6 +57,8 @@ def learn(
         )
         try:
             learned_now = run_loop(learner.learn())
+        except KeyboardInterrupt:  # between two rounds, or when it was about to look
+            learned_now = learner.stopped()
         finally:  # an interrupt keeps what was learned
             kept.hints = learner.learned
             if kept.hints.count:
@@ -85,6 +88,8 @@ def kind_of(progress: OperationProgress) -> str:
 def show_learned(out: Terminal, learned_now: LearningResult, contract: Contract) -> None:
     """How far it came, and of each of the rest the server's words and what would mend it."""
     worked = sum(progress.outcome == WORKED for progress in learned_now.progresses)
+    if learned_now.interrupted:
+        out.line(("interrupted: ", "remark"), "what was learned until then is kept")
     out.line(
         ("learned: ", "head"),
         f"{worked} of {len(learned_now.progresses)} operations returned success, "
@@ -135,6 +140,7 @@ def learned_data(learned_now: LearningResult) -> dict[str, Any]:
     """The same for `--json`."""
     return {
         "requests": learned_now.requests,
+        "interrupted": learned_now.interrupted,
         "state": learned_now.state.to_json(),
         "runs": learned_now.runs,
         "worked": [

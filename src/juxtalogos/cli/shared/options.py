@@ -84,6 +84,15 @@ def add_pace(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_strict_clean(parser: argparse.ArgumentParser) -> None:
+    """Whether what cannot be removed again is created."""
+    parser.add_argument(
+        "--strict-clean",
+        action="store_true",
+        help="create nothing that no operation of the contract removes",
+    )
+
+
 def add_grant(parser: argparse._ActionsContainer) -> None:
     """What is allowed for this once, where nobody is there to be asked."""
     parser.add_argument(

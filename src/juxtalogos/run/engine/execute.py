@@ -73,6 +73,7 @@ async def execute(
         _LOG.info("run %d: %s at %s", number, what, run.session.target.name)
         verdict, interrupted, stop = Verdict.ERROR, True, Stop()
         gate = gate if gate is not None else Gate(Inventory(run.session.target.name))
+        gate.strict = run.plan.strict_clean
         states: list[ServiceState] = []
         try:
             interrupted = await until_interrupted(

@@ -68,6 +68,8 @@ class RunPlan:
     """Seconds from one request to the next, at least; the target's own where it is 0."""
     patient: bool = False
     """Whether what is answered with 429 is sent again when the service allows it."""
+    strict_clean: bool = False
+    """Whether nothing is created that no operation removes."""
     sends: tuple[str, ...] = ()
     """`NAME=ORIGIN`: where secrets of the workspace may go in this run."""
 

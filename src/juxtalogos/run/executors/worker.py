@@ -70,7 +70,7 @@ async def work(start: dict[str, Any], lines: asyncio.StreamReader) -> None:
             ) as transport,
         ):
             slots, reset = Slots(start["jobs"]), resetting(run.session, home.root)
-            gate = Gate(Inventory(run.session.target.name))
+            gate = Gate(Inventory(run.session.target.name), strict=run.plan.strict_clean)
             gate.inventory.put_undo = Recording(run.session, recorder).put_undo
             context = RunContext(run.session, transport, gate=gate)
             tasks: set[asyncio.Task[None]] = set()

@@ -6,7 +6,7 @@ written back. What was there before is not touched: `Withheld` says why a reques
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
@@ -38,6 +38,8 @@ class Gate:
     """Who looks; None for whoever sends."""
     exploring: bool = False
     """Whether no person has asked for any request by name: then what is dangerous is never sent."""
+    strict: bool = False
+    """Whether nothing is created that no operation removes."""
     places: dict[str, Sites] = field(default_factory=dict)
     singles: KeptSettings = field(default_factory=KeptSettings)
     withheld: dict[str, str] = field(default_factory=dict)
@@ -137,6 +139,8 @@ class Gate:
         """An item may be added; under a name of the caller's only where nothing has that name."""
         operation, aim = admission.operation, admission.aim
         shown = admission.known.shown if admission.known is not None else None
+        if self.strict and reader.places.deleter(operation) is None:
+            raise Withheld("no operation of the contract removes what it creates")
         if not aim.key:
             return
         if shown is not None and shown.has(aim, operation.noun):
@@ -252,6 +256,13 @@ class Gate:
             if not single.left and single.undo is not None:
                 await self.inventory.put(replace(single.undo, done=True))
                 single.undo = None
+
+    def unread_creators(self) -> Iterator[Operation]:
+        """What may have left something behind, where nobody has looked."""
+        for items in self.inventory.made.values():
+            yield from (made.creator for made in items.values() if not made.gone)
+        yield from (blind.operation for blind in self.inventory.blind.values())
+        yield from (single.writer for single in self.singles.known.values() if single.written)
 
     def note_unwatched(self, operation: Operation) -> None:
         """A person's request may change something, and nothing is looked at for it."""

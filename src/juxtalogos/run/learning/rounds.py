@@ -71,6 +71,7 @@ class LearningResult:
     """Optional inputs that were refused."""
     requests: int = 0
     runs: list[int] = field(default_factory=list)
+    interrupted: bool = False
     state: ServiceState = field(default_factory=ServiceState)
     """What is different at the service from before, as far as somebody looked."""
 
@@ -94,7 +95,7 @@ class Learner:
     """Further parts of the plan of each round: credentials, pace."""
     told: Callable[[str], None] = lambda text: None
     seen: SeenValues = field(default_factory=SeenValues)
-    learned_now: LearningResult = field(init=False)
+    learned_now: LearningResult = field(default_factory=lambda: LearningResult([]))
     resources: Resources = field(init=False)
     """Looked at once: the contract is the same in every round."""
     needs: dict[str, list[Need]] = field(init=False)
@@ -144,11 +145,26 @@ class Learner:
             self.ledger.note_state(self.learned_now.runs[-1], dump_json(self.learned_now.state.to_json()))
         return self.learned_now
 
+    def stopped(self) -> LearningResult:
+        """What came of it where it was stopped before it could look at the service again."""
+        result = self.learned_now
+        unread = tuple(dict.fromkeys(creator.full_id for creator in self.gate.unread_creators()))
+        result.state = ServiceState(
+            unread=unread, changing=self.gate.changing, asked=self.gate.tally.requests
+        )
+        result.interrupted = True
+        return result
+
+    @property
+    def ended(self) -> bool:
+        """Whether no further round may begin."""
+        return self.learned_now.interrupted or bool(self.gate.pulse.broken)
+
     async def rounds(self, progresses: dict[str, OperationProgress], *, full: bool) -> None:
         """Rounds until nothing is due any more."""
         for number in range(ROUNDS):
             chosen = [progress for progress in progresses.values() if self.is_due(progress)]
-            if not chosen or self.learned_now.requests >= self.budget or self.gate.pulse.broken:
+            if not chosen or self.learned_now.requests >= self.budget or self.ended:
                 return
             self.told(
                 f"round {number + 1}{' with optional inputs' if full else ''}: {len(chosen)} operations,"
@@ -269,7 +285,7 @@ class Learner:
         self.session = bound.session
         self.learned_now.runs.append(ended.number)
         if ended.interrupted:
-            raise KeyboardInterrupt
+            self.learned_now.interrupted = True
         return self.ledger.exchanges(ExchangeQuery(run=ended.number))
 
     def note(self, record: ExchangeRecord) -> None:
