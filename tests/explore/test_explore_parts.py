@@ -39,12 +39,8 @@ FAULTY = TESTS / "faulty"
 
 def yard_of(contract: Contract) -> Sandbox:
     maker = RequestMaker(contract, Hints(), "token", 0, {})
-
-    async def nowhere(record: Any) -> Any:
-        return record
-
     bench: Any = SimpleNamespace(session=SimpleNamespace(base_url=lambda contract: "http://127.0.0.1"))
-    return Sandbox(bench, maker, kinds_of(maker), nowhere)
+    return Sandbox(bench, maker, kinds_of(maker))
 
 
 def imported(name: str, tmp_path: Path) -> Contract:

@@ -162,7 +162,6 @@ def _explorer(
         prober,
         maker,
         kinds_of(maker),
-        door.put_undo,
         acting,
         wishes.laws.get(name, lambda law, operation: None),
     )

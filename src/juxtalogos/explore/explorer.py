@@ -16,7 +16,7 @@ from juxtalogos.explore.prober.prober import Purpose, Trial, broken_law, tell
 from juxtalogos.explore.prober.requests import Unfillable
 from juxtalogos.explore.reporting.saving import Kept
 from juxtalogos.explore.resources.kinds import ResourceKind
-from juxtalogos.explore.resources.removal import clear, note_singles
+from juxtalogos.explore.resources.removal import clear
 from juxtalogos.explore.resources.sandbox import Claim, Sandbox, settle
 from juxtalogos.explore.techniques import KIND_TECHNIQUES, OPERATION_TECHNIQUES
 from juxtalogos.ledger import CaseRecord, ExchangeRecord
@@ -88,9 +88,7 @@ class Explorer:
     async def explore(self) -> Explored:
         """All blocks in their order, until the budget is used up."""
         self.budget.begin(self.contract.name)
-        self.sandbox.prober.case = "what there is one of"
         try:
-            await note_singles(self.sandbox)
             for name, what, subject in self.blocks():
                 await self.block(name, what, subject)
         except Spent as spent:
@@ -156,7 +154,7 @@ class Explorer:
         elif first:
             first = []  # not confirmed
         settle(_each_once(first))
-        held, prober.held, self.sandbox.restored = prober.held, [], 0
+        held, prober.held = prober.held, []
         if self.kept is not None:
             self.kept.take(self.sandbox, held)
         for seen in held:

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
-from dataclasses import dataclass, field, replace
+from collections.abc import AsyncIterator, Callable, Mapping
+from dataclasses import dataclass, field
 from types import MappingProxyType
 from typing import Any
 
@@ -16,7 +16,6 @@ from juxtalogos.explore.prober.prober import Prober, Purpose, Trial, broken_law,
 from juxtalogos.explore.prober.requests import Context, RequestMaker, Unfillable
 from juxtalogos.explore.resources.kinds import ResourceKind
 from juxtalogos.formats import wire_of
-from juxtalogos.ledger import UndoRecord
 from juxtalogos.model.contract import Intent, Operation
 from juxtalogos.model.errors import JuxtalogosError, Unsampleable, UsageError
 from juxtalogos.model.findings import CheckResult, general_path
@@ -25,7 +24,6 @@ from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs, Wire
 from juxtalogos.run.target.session import Session
-from juxtalogos.run.undo.created import undo_of
 from juxtalogos.suite.inputs import with_values
 
 NONE: Mapping[str, Any] = MappingProxyType({})
@@ -39,16 +37,6 @@ class Instance:
     made: Trial
     context: dict[str, Trial]
     gone: bool = False
-    undo: list[UndoRecord] = field(default_factory=list)
-
-
-@dataclass(frozen=True, slots=True)
-class Single:
-    """What there is one of, as it was before anything was sent: it is written back so."""
-
-    writers: frozenset[str]
-    operation: Operation
-    inputs: Inputs
 
 
 @dataclass(frozen=True, slots=True)
@@ -71,12 +59,10 @@ class Sandbox:
     prober: Prober
     maker: RequestMaker
     kinds: list[ResourceKind]
-    put_undo: Callable[[UndoRecord], Awaitable[UndoRecord]]
     roles: Mapping[str, Session] = field(default_factory=dict)
     """Sessions by role of the target."""
     adopted: Callable[[str, str], bool | None] = lambda law, operation: None
     """(law, operation) -> whether a person took it for binding (True), or left it out (False)."""
-    singles: list[Single] = field(default_factory=list)
     things: list[Instance] = field(default_factory=list)
     claims: list[Claim] = field(default_factory=list)
     worked: dict[str, Inputs] = field(default_factory=dict)
@@ -85,8 +71,6 @@ class Sandbox:
     """By operation, an answer that references are taken from in this block."""
     outcomes: dict[tuple[str, str], dict[str, list[Trial]]] = field(default_factory=dict)
     """(operation, kind of request) -> what came back -> by which requests."""
-    restored: int = 0
-    """How many of the held requests were looked at for what is to be written back."""
     left: list[str] = field(default_factory=list)
     """What could not be taken away again."""
     volatile: dict[str, set[str]] = field(default_factory=dict)
@@ -261,22 +245,6 @@ class Sandbox:
         }
         thing = Instance(kind or self._anonymous(operation), seen, context)
         self.things.append(thing)
-        deleter = thing.kind.deleter
-        if deleter is not None and self.prober.session.gate is None:  # else the gate keeps it
-            try:
-                inputs = self.maker.referred(deleter, self.maker.own(deleter), context)
-            except (Unfillable, Unsampleable):
-                return thing
-            record = undo_of(
-                self.prober.suite,
-                self.prober.case,
-                deleter.id,
-                self.maker.contract.name,
-                deleter.id,
-                inputs,
-                self.prober.session.target.name,
-            )
-            thing.undo.append(await self.put_undo(record))
         return thing
 
     def _anonymous(self, operation: Operation) -> ResourceKind:
@@ -377,8 +345,6 @@ class Sandbox:
     async def remove(self, thing: Instance) -> bool:
         """Whether a thing is gone, or nothing can take it away."""
         deleter = thing.kind.deleter
-        if thing.gone:
-            await self.undone(thing)
         if deleter is None or thing.gone:
             return True
         try:
@@ -387,15 +353,8 @@ class Sandbox:
             return True
         if seen.ok or seen.outcome is Outcome.ABSENT or seen.withheld:  # what was not made stays
             thing.gone = True
-            await self.undone(thing)
             return True
         return False
-
-    async def undone(self, thing: Instance) -> None:
-        """Notes that nothing of a thing is left to be taken away."""
-        for entry in thing.undo:
-            await self.put_undo(replace(entry, done=True))
-        thing.undo = []
 
 
 async def finished(sandbox: Sandbox, begun: Trial) -> Trial:
