@@ -156,7 +156,7 @@ class _Composer:
         """Why no case is made of an operation; empty where one is."""
         if self.scope.only_reading and not self.reads(operation):
             return "it changes data"
-        if self.scope.destructive:
+        if self.scope.destructive or self.empties_own(operation):
             return ""
         if operation.danger.withheld:
             return WITHHELD[operation.danger]
@@ -174,6 +174,18 @@ class _Composer:
         ):
             return WITHHELD[Danger.DESTROYS]
         return ""
+
+    def empties_own(self, operation: Operation) -> bool:
+        """Whether it empties what lies below an item, and the run makes that item itself."""
+        if operation.intent is not Intent.EMPTY or self.scope.hints.means(operation.id):
+            return False
+        named = {one.address for one in operation.inputs if one.identifies}
+        made = {
+            need.input
+            for need in self.drafter.needs.get(operation.id, ())
+            if (source := self.contract.operation(need.source)) is not None and self.resources.creates(source)
+        }
+        return bool(named) and named <= made
 
     def named_by_its_answer(self, operation: Operation) -> bool:
         """Whether an operation is called after what it answers with (`tideGate`): then it has no verb, and

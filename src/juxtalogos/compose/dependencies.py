@@ -7,7 +7,7 @@ from __future__ import annotations
 import fnmatch
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from juxtalogos.compose.needs import ID_LIKE, Need, above, needs_of
 from juxtalogos.compose.outlines import Rows, carries, main_schema, success_answer
@@ -45,6 +45,10 @@ class Dependency:
     """`link`, `path`, `schema`, `name` or `configured`, with what it rests on."""
     sure: int = 100
     """Of a hundred."""
+    optional: bool = False
+    """Whether the input need not be sent: nothing is called for it where it is not."""
+    promised: bool = False
+    """Whether what creates the item declares that its answer has the value."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -115,19 +119,27 @@ class Finder:
         sources: dict[str, list[str]] = {}
         for one in known.values():
             sources.setdefault(one.operation, []).append(one.source)
+        needs = [
+            need for operation in self.contract.operations for need in needs_of(self.resources, operation)
+        ]
+        for need in sorted(needs, key=lambda one: one.optional):  # what is needed bars what may be sent
+            key = (need.operation.id, need.address)
+            if key in known or key in dropped:
+                continue
+            # Without a value a step is not sent: nothing optional is worth that.
+            best = next(
+                (
+                    candidate
+                    for candidate in self.candidates(need)
+                    if (candidate.promised or not need.optional) and not _leads_back(candidate, sources)
+                ),
+                None,
+            )
+            if best:
+                known[key] = replace(best, optional=need.optional)
+                if best.sure >= LIMIT:
+                    sources.setdefault(best.operation, []).append(best.source)
         for operation in self.contract.operations:
-            for need in needs_of(self.resources, operation):
-                key = (operation.id, need.address)
-                if key in known or key in dropped:
-                    continue
-                best = next(
-                    (candidate for candidate in self.candidates(need) if not _leads_back(candidate, sources)),
-                    None,
-                )
-                if best:
-                    known[key] = best
-                    if best.sure >= LIMIT:
-                        sources.setdefault(best.operation, []).append(best.source)
             for one in self._itself(operation, known):
                 if (one.operation, one.input) not in dropped:
                     known.setdefault((one.operation, one.input), one)
@@ -250,6 +262,7 @@ class Finder:
                         f"$request.{key.address}",
                         f"{words_told} is sent with it",
                         sure,
+                        promised=True,
                     ),
                 )
                 continue
@@ -258,10 +271,19 @@ class Finder:
                 told = f"{words_told} returns it"
                 # One that may be null may give nothing; a list may be empty.
                 doubt = rank + 2 * row.nullable
+                promised = rank == 0 and row.required and row.depth == 1 and not row.nullable
                 yield (
                     (0 if by_path else 2, doubt, place, row.path.count("/")),
-                    Dependency(need.operation.id, need.address, one.id, value, told, sure),
+                    Dependency(need.operation.id, need.address, one.id, value, told, sure, promised=promised),
                 )
+            for row in self.rows.sent(one) if rank == 0 and not fields else ():
+                if row.depth == 1 and carries(row) and plain(row.name) == plain(need.name):
+                    told = f"{words_told} is sent with it"
+                    value = f"$request.body#{row.path}"
+                    yield (
+                        (0 if by_path else 2, rank, 40, 0),
+                        Dependency(need.operation.id, need.address, one.id, value, told, sure),
+                    )
             answer = success_answer(one)
             if rank == 0 and answer and answer.address_at and (not fields or answer.address_declared):
                 value = f"{answer.address_at}{SEGMENT}-1"
@@ -348,7 +370,9 @@ class Finder:
                 continue
             rank, sure, told = found
             making = offer.operation.intent in _MAKING and not self._hands_on(offer)
-            doubt = (not making) + 2 * offer.row.nullable
+            # What creates comes first, then what is there; an action may be no source at all.
+            doubt = (not making) + 2 * (making and offer.operation.intent is not Intent.CREATE)
+            doubt += 3 * offer.row.nullable
             # A value from deep inside, or from an operation that itself needs much, is less likely to be
             # meant.
             cost = offer.row.path.count("/") + 3 * sum(

@@ -119,7 +119,7 @@ class Drafter:
         """
         values: dict[str, str] = {}
         for need in self.needs.get(operation.id, ()):
-            if need.input in filled.known or not self._wanted(operation, filled.inputs, need.input):
+            if need.input in filled.known or not self._wanted(operation, filled.inputs, need):
                 continue
             if need.reason == ITSELF and not has_place(filled.inputs.body, need.input[4:]):
                 continue
@@ -143,8 +143,13 @@ class Drafter:
             values[need.input] = draft.put_out(step, value)
         return values
 
-    def _wanted(self, operation: Operation, inputs: Inputs, address: str) -> bool:
+    def _wanted(self, operation: Operation, inputs: Inputs, need: Dependency) -> bool:
         """Whether an input is sent, or would be: nothing optional is made only to hold what is linked."""
+        address = need.input
+        if need.optional:
+            return address in inputs.values or (
+                address.startswith("body") and has_place(inputs.body, address[4:])
+            )
         if address.startswith("body"):
             return has_place(inputs.body, address[4:].rpartition("/")[0])
         return address in inputs.values or any(
@@ -220,7 +225,9 @@ class Drafter:
 
     def _needs_body(self, operation: Operation) -> bool:
         """Whether something in its body comes from elsewhere."""
-        return any(need.input.startswith("body") for need in self.needs.get(operation.id, ()))
+        return any(
+            need.input.startswith("body") and not need.optional for need in self.needs.get(operation.id, ())
+        )
 
     def _listed(self, listing: Operation, noun: str, need: Dependency) -> str:
         """A selector of the keys of all items in a list's answer; empty where they stand nowhere."""
@@ -266,6 +273,8 @@ class Drafter:
             source = self.contract.operation(need.source)
             if source is None:
                 return False
+            if need.optional:
+                continue
             if need.input.startswith("header.") and source.safe:
                 continue  # a version, which is read when it is wanted
             if source.id == create.id or self._makes_same(source, create):

@@ -18,6 +18,10 @@ ID_LIKE = re.compile(
 )
 
 
+_REFERRING = ("query", "header")
+"""Where an optional input may name something that is there."""
+
+
 @dataclass(frozen=True, slots=True)
 class Need:
     """An input that takes its value from elsewhere."""
@@ -30,6 +34,8 @@ class Need:
     resource: str
     """The key of the resource of which it names an item, where that is certain: a path parameter's."""
     row: OutlineRow | None
+    optional: bool = False
+    """Whether it need not be sent."""
     version: bool = False
     """Whether it is the version that a request depends on, and no id."""
 
@@ -54,9 +60,13 @@ def needs_of(resources: Resources, operation: Operation) -> Iterator[Need]:
             continue  # its caller chooses it
         if declared_input.is_version:
             if resource is not None and operation.id in resource.items and not operation.safe:
-                yield Need(operation, declared_input.address, declared_input.name, "", "", row, True)
-        elif not declared_input.required or declared_input.schema is None:
+                yield Need(operation, declared_input.address, declared_input.name, "", "", row, version=True)
+        elif declared_input.schema is None:
             continue
+        elif not declared_input.required:
+            if declared_input.place in _REFERRING and owner(declared_input.name):
+                name = declared_input.name
+                yield Need(operation, declared_input.address, name, owner(name), "", row, True)
         elif declared_input.identifies:
             yield Need(
                 operation,
@@ -78,17 +88,21 @@ def needs_of(resources: Resources, operation: Operation) -> Iterator[Need]:
     for row in resources.rows.sent(operation):
         if (
             row.path
-            and row.required
             and not row.read_only
-            and "/0" not in row.path
             and f"body{row.path}" not in operation.names
             and carries(row)
-            and (ID_LIKE.search(row.name) or ID_LIKE.search(row.shared))
+            and (ID_LIKE.search(name := name_of(row)) or ID_LIKE.search(row.shared))
         ):
-            noun = owner(row.name) or (
-                "" if operation.resource else singular(above(row.path)) or operation.noun
-            )
-            yield Need(operation, f"body{row.path}", row.name, noun, "", row)
+            noun = owner(name) or ("" if operation.resource else singular(above(row.path)) or operation.noun)
+            optional = not row.required or "/0" in row.path
+            yield Need(operation, f"body{row.path}", name, noun, "", row, optional)
+
+
+def name_of(row: OutlineRow) -> str:
+    """What a value is called; an item of a list (`berth_ids/0`) after the list, in the singular."""
+    if row.path.endswith("/0"):
+        return singular(row.path.split("/")[-2])
+    return row.name
 
 
 def above(path: str) -> str:

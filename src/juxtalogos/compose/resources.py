@@ -151,7 +151,11 @@ class Resources:
             if operation.id not in resource.items and resource.items
         ):
             return []
-        return [operation for operation in resource.of(Intent.REPLACE, item=True) if operation.idempotent]
+        return [
+            operation
+            for operation in resource.of(Intent.REPLACE, item=True)
+            if operation.idempotent and operation.body is not None  # nothing is made of nothing
+        ]
 
     def creates(self, operation: Operation) -> bool:
         """Whether a call adds an item."""

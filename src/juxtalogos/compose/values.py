@@ -5,21 +5,23 @@ this order; names of our own.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from juxtalogos.compose.moments import moment_formulas, ordered_limits
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.compose.resources import Resources, last_identified
 from juxtalogos.compose.unique import ROOMY, names_something, room, unique_formula
 from juxtalogos.exchange.media import chosen_media
 from juxtalogos.model.contract import Contract, Input, Intent, Operation
+from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.location import follow_pointer, split_pointer
 from juxtalogos.model.schema import ABSENT, OutlineRow
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.document.writer import slug
-from juxtalogos.suite.inputs import has_place, with_values, without_place
+from juxtalogos.suite.inputs import has_place, values_of, with_values, without_place
 from juxtalogos.workspace.known import Hints, KnownValue
 
 _NAMING_INTENTS = (Intent.CREATE, Intent.REPLACE, Intent.UPDATE)
@@ -80,11 +82,23 @@ class RequestValues:
         ):
             without.append("body")
         inputs = sample_inputs(self.contract, operation, full=full, seed=seed, without=without)
+        if inputs.body == []:  # to send no items does nothing
+            inputs = self._with_item(operation, inputs, seed)
         inputs = self._left_out(operation, self._sent_too(operation, inputs, seed))
         filled = self.completed(operation, inputs, full=full)
         if not self.resources.creates(operation) or any("unique(" in text for _, text in filled.formulas):
             return filled
         return self._marked(operation, filled)
+
+    def _with_item(self, operation: Operation, inputs: Inputs, seed: int) -> Inputs:
+        """With an item in the list that the body is, where it may have one."""
+        try:
+            full = sample_inputs(self.contract, operation, full=True, seed=seed)
+        except Unsampleable:
+            return inputs
+        if not isinstance(full.body, list) or not full.body:
+            return inputs
+        return replace(inputs, body=full.body[:1], content_type=full.content_type)
 
     def _marked(self, operation: Operation, filled: Filled) -> Filled:
         """With a text of the run's own in what it creates, so that it is known again: in a free text that is
@@ -129,7 +143,41 @@ class RequestValues:
             known.add(address)
         for address, formula in self._names(operation, inputs):
             formulas.setdefault(address, formula)
+        own = self._made_up(operation, inputs, known)
+        for address, formula in moment_formulas(dict(values_of(inputs)), own):
+            formulas.setdefault(address, formula)
+        inputs = with_values(inputs, self._in_order(operation, inputs, own))
         return Filled(inputs, tuple(formulas.items()), frozenset(known))
+
+    def _made_up(self, operation: Operation, inputs: Inputs, known: set[str]) -> dict[str, Any]:
+        """By address the single values that the samples made up: no author, no person and no other step gave
+        them.
+        """
+        given = {one.address for one in operation.inputs if one.examples}
+        return {
+            address: value
+            for address, value in values_of(inputs)
+            if address not in known
+            and address not in given
+            and (operation.id, address) not in self.linked
+            and not isinstance(value, dict | list)
+        }
+
+    def _in_order(self, operation: Operation, inputs: Inputs, own: Mapping[str, Any]) -> dict[str, Any]:
+        media = chosen_media(operation, inputs.content_type)
+        schema = self.contract.schema(media.schema) if media is not None and media.schema else None
+        found = {}
+        for address, value in ordered_limits(own):
+            if address.startswith("body/") and schema is not None:
+                fits = schema.accepts(with_values(inputs, {address: value}).body)
+            else:
+                one = next((one for one in operation.inputs if one.address == address), None)
+                fits = one is not None and (
+                    one.schema is None or self.contract.schema(one.schema).accepts(value)
+                )
+            if fits:
+                found[address] = value
+        return found
 
     def _has_source(self, operation: Operation, one: Input) -> bool:
         """Whether there is anything to take a value for an optional input from: one that is made up does harm

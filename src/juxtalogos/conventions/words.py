@@ -97,6 +97,15 @@ _TABLE: dict[str, str] = {
         "done completed complete succeeded success finished failed error cancelled canceled ready ended "
         "closed aborted"
     ),
+    # Names of moments and limits that belong together.
+    "moments.start": "start starts begin begins from since open opens opening first",
+    "moments.end": (
+        "end ends ending until expire expires expiry expiration finish finishes to close closes closing last"
+        " due deadline through stop stops"
+    ),
+    "moments.future": "until expire expires expiry expiration due deadline",
+    "moments.least": "min minimum least lower low from",
+    "moments.most": "max maximum most upper high to",
     # Names of identifiers and of what must be unique.
     "names.identifier": "id name uuid guid key slug code number no ref",
     "names.generic": (

@@ -122,6 +122,18 @@ class Hints:
         )
 
     @property
+    def means_the_same(self) -> tuple[frozenset[object], ...]:
+        """What tells these from others that would make another request: no reasons, and no order."""
+        return (
+            frozenset(
+                (one.operation, one.input, one.source, one.value, one.drop) for one in self.dependencies
+            ),
+            frozenset((one.operation, one.at, one.formula or repr(one.value)) for one in self.known),
+            frozenset((one.operation, one.input) for one in self.left_out),
+            frozenset((one.operation, one.input) for one in self.sent),
+        )
+
+    @property
     def count(self) -> int:
         return (
             len(self.dependencies)
@@ -134,6 +146,10 @@ class Hints:
     def value_for(self, operation: str, address: str, shared: str = "") -> KnownValue | None:
         """The first that is meant for an input."""
         return next((entry for entry in self.known if entry.fits(operation, address, shared)), None)
+
+    def means(self, operation: str) -> str:
+        """What a person, or the service, said that an operation does; empty for nothing."""
+        return next((one.does for one in self.meanings if one.operation == operation), "")
 
     def leaves_out(self, operation: str, address: str) -> bool:
         """Whether an optional input is not sent."""

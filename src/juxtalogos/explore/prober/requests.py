@@ -22,7 +22,7 @@ from juxtalogos.model.location import follow_pointer
 from juxtalogos.model.schema import ABSENT, OutlineRow, Schema
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.document.building import SEGMENT
-from juxtalogos.suite.inputs import schema_at, with_values
+from juxtalogos.suite.inputs import has_place, schema_at, with_values
 from juxtalogos.suite.language.expressions import Scope, evaluate, parse_expression
 from juxtalogos.suite.language.formulas import (
     BadFormula,
@@ -128,16 +128,21 @@ class RequestMaker:
         found: dict[str, Any] = {}
         for need in self.needs.get(operation.id, ()):
             seen = context.get(need.source)
-            if seen is None or not self.sends(operation, inputs, need.input):
+            if seen is None or not self.sends(operation, inputs, need):
                 continue
             value = self.taken(need.value, seen)
             if value is ABSENT or value is None or isinstance(value, dict | list):
+                if not need.input.startswith("path."):
+                    continue  # where it comes from is a guess: the sample stays
                 raise Unfillable(f"{need.source} gave no value for {need.input}")
             found[need.input] = self.typed(operation, need.input, value)
         return with_values(inputs, found)
 
-    def sends(self, operation: Operation, inputs: Inputs, address: str) -> bool:
+    def sends(self, operation: Operation, inputs: Inputs, need: Dependency) -> bool:
         """Whether a request holds an input, or must."""
+        address = need.input
+        if need.optional and address.startswith("body"):
+            return has_place(inputs.body, address[4:])
         if address.startswith("body"):
             return True
         return address in inputs.values or any(

@@ -125,8 +125,12 @@ class Sandbox:
         """The inputs with references to what is in the context, or is made now."""
         known = dict(context)
         for need in self.maker.needs.get(operation.id, ()):
-            if need.source not in known and self.maker.sends(operation, inputs, need.input):
-                known |= await self.provide(need.source, known, depth)
+            if need.source not in known and self.maker.sends(operation, inputs, need):
+                try:
+                    known |= await self.provide(need.source, known, depth)
+                except Unfillable:
+                    if need.input.startswith("path."):
+                        raise  # else where it comes from is a guess: the sample stays
         filled = self.maker.referred(operation, inputs, known)
         return await self.condition(operation, filled, known), known
 

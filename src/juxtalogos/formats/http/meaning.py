@@ -7,8 +7,8 @@ are one place.
 from __future__ import annotations
 
 import re
-from collections.abc import Container
-from dataclasses import replace
+from collections.abc import Container, Mapping
+from dataclasses import dataclass, replace
 
 from juxtalogos.conventions.naming import first_part, intent_of, last_part, noun_of, singular, words_of
 from juxtalogos.model.contract import Input, Intent, Operation
@@ -33,9 +33,9 @@ def resource_key(path: str) -> str:
 def with_meaning(operations: list[Operation]) -> list[Operation]:
     """The operations with intent, resource and what their path inputs identify."""
     keys = [resource_key(operation.path) for operation in operations]
-    paths = frozenset(keys)
+    paths = _Paths(frozenset(keys), _collections(keys))
     items = {base for key in keys if (base := _collection(key, paths))}
-    known = items | paths
+    known = items | paths.keys
     meant = [_meant(operation, items, paths) for operation in operations]
     deleted = {operation.resource for operation in meant if operation.intent is Intent.DELETE}
     return [
@@ -44,7 +44,32 @@ def with_meaning(operations: list[Operation]) -> list[Operation]:
     ]
 
 
-def _collection(key: str, paths: Container[str]) -> str:
+@dataclass(frozen=True, slots=True)
+class _Paths:
+    """The paths of a contract."""
+
+    keys: frozenset[str]
+    collections: Mapping[str, str]
+    """Of a path at which nothing is declared, the one that is the same in the plural, or the singular:
+    `/berth/{}` is an item of `/berths`."""
+
+
+def _collections(keys: list[str]) -> dict[str, str]:
+    declared = {_in_singular(key): key for key in keys if not key.endswith("}")}
+    bases = {found[1] for key in keys if (found := _ITEM.fullmatch(key)) and found[1]}
+    return {
+        base: declared[_in_singular(base)]
+        for base in bases.difference(keys)
+        if not base.endswith("}") and _in_singular(base) in declared
+    }
+
+
+def _in_singular(key: str) -> str:
+    above, _, last = key.rpartition("/")
+    return f"{above}/{singular(last)}"
+
+
+def _collection(key: str, paths: _Paths) -> str:
     """The collection of which a path names an item; empty where it names none.
 
     `/allotments/{}/{}` names an item of `/allotments` by a key of two parts, where nothing is declared at
@@ -54,11 +79,12 @@ def _collection(key: str, paths: Container[str]) -> str:
     if found is None:
         return ""
     base = found[1] or "/"
-    above = _collection(base, paths) if base not in paths else ""
-    return above if above in paths else base
+    base = paths.collections.get(base, base)
+    above = _collection(base, paths) if base not in paths.keys else ""
+    return above if above in paths.keys else base
 
 
-def _meant(operation: Operation, items: Container[str], paths: Container[str]) -> Operation:
+def _meant(operation: Operation, items: Container[str], paths: _Paths) -> Operation:
     """`items` are the resources below which single items lie."""
     key = resource_key(operation.path)
     base = _collection(key, paths)
@@ -137,7 +163,7 @@ def _spoken(operation: Operation, known: Container[str], deleted: Container[str]
     return operation
 
 
-def _identifying(path: str, one: Input, paths: Container[str]) -> Input:
+def _identifying(path: str, one: Input, paths: _Paths) -> Input:
     """A path input names an item of what comes before it."""
     if one.place != "path":
         return one

@@ -120,6 +120,9 @@ class Gate:
                 raise Withheld("it is sent by a method that may change what this run did not make")
         elif operation.full_id in self.pulse.mended:
             raise Withheld(self.pulse.mended[operation.full_id])
+        elif operation.intent is Intent.EMPTY and aim.above:
+            if not self.inventory.below_ours(aim):
+                raise Withheld("it would remove what this run did not make")
         elif operation.danger.withheld:
             if self.exploring:
                 raise Withheld(f"it {operation.danger}")
@@ -157,7 +160,9 @@ class Gate:
         beside = places.reader_beside(operation, inputs)
         if operation.intent in _WRITES and beside is not None and not places.makes_items_at(aim.place):
             await self._keep(reader, admission, beside)
-        elif not await self._is_nowhere(reader, operation, inputs, aim):
+            return
+        admission.made = await self.inventory.known_elsewhere(reader, operation, aim)
+        if admission.made is None and not await self._is_nowhere(reader, operation, inputs, aim):
             raise Withheld(f"this run did not make {aim.told}")
 
     async def _is_nowhere(self, reader: Reader, operation: Operation, inputs: Inputs, aim: Aim) -> bool:
@@ -212,7 +217,7 @@ class Gate:
         if admission.single is not None:
             admission.single.written = True
         if outcome.succeeded and operation.intent is Intent.DELETE and aim.key:
-            await inventory.forget(inventory.made.get(aim.place, {}).get(aim.key))
+            await inventory.forget(admission.made or inventory.made.get(aim.place, {}).get(aim.key))
         elif outcome.succeeded and admission.creates and not inventory.is_made(aim.place, aim.key):
             await inventory.created(self.reader(session, sender, contract), admission, exchange)
         elif admission.creates and not (outcome.refused or outcome.succeeded or exchange.unsent):

@@ -15,7 +15,7 @@ from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.gate.keys import ItemName, key_of_item, named_by
-from juxtalogos.run.gate.places import Aim, Key, Site, Sites, lies_below, normal, unfit
+from juxtalogos.run.gate.places import Aim, Key, Site, Sites, is_key_name, lies_below, normal, texts, unfit
 from juxtalogos.run.gate.reading import ListedItems, Reader
 from juxtalogos.run.gate.removal import removal
 from juxtalogos.run.gate.settings import KeptSetting
@@ -81,6 +81,8 @@ class Admission:
     """The list that would show what it makes."""
     single: KeptSetting | None = None
     intent: UndoRecord | None = None
+    made: Made | None = None
+    """What this run made, where the request names it by another address."""
 
 
 @dataclass(slots=True)
@@ -155,6 +157,26 @@ class Inventory:
             for items in self.made.values()
             for names, made in items.items()
         )
+
+    async def known_elsewhere(self, reader: Reader, operation: Operation, aim: Aim) -> Made | None:
+        """The item of this run that a request names by another address than it was made at: reading it there
+        shows its key, and a text of this run.
+        """
+        read = reader.places.reader(operation)
+        values = reader.places.addressed(read, aim) if read is not None and self.made else {}
+        came = await reader.call(read, values) if read is not None and values else None
+        if read is None or came is None or came[0].response is None:
+            return None
+        if not reader.outcome(read, came[0]).succeeded or not isinstance(came[1], dict):
+            return None
+        body, shown = came[0].response.body.decode("utf-8", "replace"), texts(came[1])
+        for place, items in self.made.items():
+            for key, made in items.items() if place.contract == aim.place.contract else ():
+                names = (name for name, text in shown.items() if (text,) == key)
+                told = any(is_key_name(name, made.creator.noun, made.aim.names) for name in names)
+                if told and not made.theirs and any(mark in body for mark in made.marks):
+                    return made
+        return None
 
     def marks_in(self, inputs: Inputs) -> tuple[str, ...]:
         """Texts of this run alone that a request sends."""

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+import hashlib
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from juxtalogos.model.contract import Operation
+from juxtalogos.model.exchange import Request
 from juxtalogos.model.outcome import Outcome
 from juxtalogos.workspace.known import Hints
 
 ATTEMPTS = 12
 """Ways that one operation is tried in."""
+MOST_ALIKE = 3
+"""How often a request that was refused is sent again because its values come from elsewhere."""
 PATIENCE = 3
 """How often the same request is tried again while the service is busy."""
 WORKED, REFUSED, WANTS, SKIPPED = "worked", "refused", "wants", "skipped"
@@ -36,8 +41,33 @@ class OperationProgress:
     """How much was known when it was tried last."""
     busy: int = 0
     """How often the service was busy."""
+    sent: dict[str, int] = field(default_factory=dict)
+    """How often a request of exactly this form was refused."""
+    silent: set[tuple[str, str]] = field(default_factory=set)
+    """(operation, place) that gave no value for it; an empty place for a list that shows no items."""
     stuck: bool = False
     """Whether what it needs was not reached, and other sources were thought of."""
+
+    def note_sent(self, request: Request) -> None:
+        """The same request refused again tells nothing: after that only other values are tried."""
+        key = f"{request.method} {request.url} {hashlib.sha256(request.body or b'').hexdigest()}"
+        self.sent[key] = self.sent.get(key, 0) + 1
+        if self.sent[key] >= MOST_ALIKE:
+            self.waiting = [one for one in self.waiting if one.known != self.now.known]
+
+    def fresh(self, ways: Iterable[Hints]) -> list[Hints]:
+        """Those ways that were not tried, each once, without what takes a value from what gave none."""
+        found: list[Hints] = []
+        seen = {one.means_the_same for one in self.tried}
+        for way in ways:
+            silent = any(
+                not self.silent.isdisjoint(((rule.source, ""), (rule.source, rule.value)))
+                for rule in way.dependencies
+            )
+            if not silent and way.means_the_same not in seen:
+                seen.add(way.means_the_same)
+                found.append(way)
+        return found[:ATTEMPTS]
 
     @property
     def open(self) -> bool:

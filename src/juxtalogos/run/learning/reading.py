@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from typing import Any
 
-from juxtalogos.conventions.naming import plain
+from juxtalogos.conventions.naming import plain, singular
 from juxtalogos.conventions.words import word_set
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.exchange import Exchange
@@ -15,12 +15,13 @@ from juxtalogos.model.findings import REFUSED
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judging.judge import Judgement
 from juxtalogos.run.judging.refusals import MOST_READ, texts_of
+from juxtalogos.run.learning.shapes import shaped_values
 from juxtalogos.suite.inputs import values_of
 
 _QUOTED = re.compile(r"'([^'\n]{1,80})'|\"([^\"\n]{1,80})\"|`([^`\n]{1,80})`")
 _LISTED = re.compile(
-    r"(?:one of|allowed(?: values)?(?: are)?|must be|expected|choose from|valid(?: values)?(?: are)?|known(?:"
-    r" are)?|either|possible(?: values)?(?: are)?)[:\s]+(.{1,300})",
+    r"\b(?:one of|allowed(?: values)?(?: are)?|must be|expected|choose from|valid(?: values)?(?: are)?"
+    r"|known(?: are)?|either|possible(?: values)?(?: are)?)[:\s]+(.{1,300})",
     re.IGNORECASE,
 )
 _BETWEEN = re.compile(
@@ -53,7 +54,9 @@ def named_inputs(exchange: Exchange, sent: Inputs, addresses: Iterable[str]) -> 
     texts = texts_of(body)
     by_name: dict[str, list[str]] = {}
     for address in addresses:
-        by_name.setdefault(plain(re.split(r"[./]", address)[-1]), []).append(address)
+        name = plain(re.split(r"[./]", address)[-1])
+        for one in dict.fromkeys((name, singular(name))):
+            by_name.setdefault(one, []).append(address)
     found: dict[str, str] = {}
 
     def note(name: str, text: str) -> None:
@@ -64,9 +67,16 @@ def named_inputs(exchange: Exchange, sent: Inputs, addresses: Iterable[str]) -> 
     for text in texts:  # a pointer, or a field told by itself
         if re.fullmatch(r"#?(/[\w~.-]+)+|[\w-]+(\.[\w-]+)*(\[\d+\])?", text):
             note(re.split(r"[/.]", re.sub(r"\[\d+\]$", "", text))[-1], whole)
-    for address, value in values_of(sent):
-        if isinstance(value, str) and len(value) >= 4 and any(value in text for text in texts):
-            found.setdefault(address, whole)
+    echoed = [
+        address
+        for address, value in values_of(sent)
+        if isinstance(value, str) and len(value) >= 4 and any(value in text for text in texts)
+    ]
+    # Where several have the value that comes back, the one whose name stands beside it is meant.
+    named = set(map(plain, re.findall(r"[A-Za-z][\w-]+", whole)))
+    beside = [address for address in echoed if plain(re.split(r"[./]", address)[-1]) in named]
+    for address in beside or echoed:
+        found.setdefault(address, whole)
     for text in texts:
         for match in _QUOTED.finditer(text):
             note(next(filter(None, match.groups())), text)
@@ -77,6 +87,7 @@ def named_inputs(exchange: Exchange, sent: Inputs, addresses: Iterable[str]) -> 
         for word in re.findall(r"[A-Za-z][\w-]{2,}", text):
             if word.lower() not in _plain_words():
                 note(word, text)
+                note(singular(word), text)
     return [Named(address, text) for address, text in found.items()]
 
 
@@ -104,10 +115,40 @@ def mended(judgement: Judgement, operation: Operation, exchange: Exchange, sent:
     return replace(judgement, results=results)
 
 
+_ASKS = re.compile(
+    r"\b(?:required|missing|mandatory|must be|must have|must not be (?:empty|blank|null)|provided?"
+    r"|not present|needs?|expected|specif(?:y|ied)|suppl(?:y|ied)|can ?not be (?:empty|blank|null)"
+    r"|should be|should have|is not set|undefined|absent)\b",
+    re.IGNORECASE,
+)
+
+
+def asks_for(text: str) -> bool:
+    """Whether a refusal wants something to be there, and does not complain that it is."""
+    return _ASKS.search(text) is not None
+
+
+def own_formula(value: Any) -> str:
+    """A formula for a value of the same kind that no other run has; empty where there is none."""
+    if isinstance(value, bool) or value is None:
+        return ""
+    if isinstance(value, int):
+        return "number(unique('1####'))"
+    if not isinstance(value, str):
+        return ""
+    found = re.fullmatch(r"\d{4}-\d\d-\d\d(T.*)?", value)
+    if found:
+        return f"format(today() + days(30 + number(unique('###'))), 'YYYY-MM-DD{found[1] or ''}')"
+    return "unique('????????-####')"
+
+
 def wanted_values(named: Named, value: Any) -> Iterator[tuple[str, Any]]:
     """(`value` or `formula`, what) that a refusal lets expect to be taken in place of a value, the likeliest
     first.
     """
+    if value in ({}, []):  # something is to be in it
+        yield "value", {"quay": "quay"} if value == {} else ["quay"]
+        return
     text, name = named.text, plain(re.split(r"[./]", named.address)[-1])
     moment = isinstance(value, str) and re.match(r"\d{4}-\d\d-\d\d", value)
     if moment:
@@ -116,39 +157,16 @@ def wanted_values(named: Named, value: Any) -> Iterator[tuple[str, Any]]:
     told = [next(filter(None, match.groups())) for match in _QUOTED.finditer(text)]
     told = [entry for entry in told if plain(entry) != name and entry != value]
     if listed and not told:
-        told = [part.strip(" .;:()[]{}'\"`") for part in re.split(r",|\bor\b|\band\b|\|", listed[1])]
+        parts = [part.strip(" .;:()[]{}'\"`") for part in re.split(r",|\bor\b|\band\b|\|", listed[1])]
+        told = parts if len(parts) > 1 else []  # what stands alone is a description
     number = isinstance(value, int | float) and not isinstance(value, bool)
     if number:
         yield from (("value", one) for one in _numbers(text, value))
     for one in told[:6]:
         if one and len(one) <= 80 and not number:
             yield "value", one
-    lowered = text.lower()
     if isinstance(value, str) and not moment:
-        for sign, other in _SHAPES.items():
-            if sign in lowered:
-                yield "value", other
-
-
-_SHAPES = {
-    "https": "https://harbour.test/merrow",
-    "url": "https://harbour.test/merrow",
-    "uri": "https://harbour.test/merrow",
-    "mail": "desk@harbour.test",
-    "uuid": "3f2b8c1e-5a64-4d1f-9c0a-7e5d2b1a6f30",
-    "phone": "+441632960961",
-    "date": "2030-03-14",
-    "numeric": "1",
-    "integer": "1",
-    "number": "1",
-    "alphanumeric": "merrow1",
-    "country": "GB",
-    "currency": "EUR",
-    "language": "en",
-    "time zone": "UTC",
-    "timezone": "UTC",
-}
-"""Values of common shapes, by a word that asks for them."""
+        yield from shaped_values(text, plain_choice=bool(told))
 
 
 def _moments(text: str, value: str, name: str) -> Iterator[tuple[str, Any]]:

@@ -8,6 +8,7 @@ it is kept as hints (`workspace/known.py`), of which the same compose makes a su
 
 from __future__ import annotations
 
+import itertools
 import secrets
 import time
 from collections import defaultdict
@@ -58,7 +59,7 @@ from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.known import DependencyRule, Hints, LeftOut
 from juxtalogos.workspace.workspace import Workspace
 
-ROUNDS = 16
+ROUNDS = 60
 """At most."""
 
 
@@ -163,7 +164,12 @@ class Learner:
     async def rounds(self, progresses: dict[str, OperationProgress], *, full: bool) -> None:
         """Rounds until nothing is due any more."""
         for number in range(ROUNDS):
-            chosen = [progress for progress in progresses.values() if self.is_due(progress)]
+            self.without_failed(progresses)
+            chosen = [
+                progress
+                for progress in progresses.values()
+                if self.is_due(progress) and not self.awaits(progress)
+            ]
             if not chosen or self.learned_now.requests >= self.budget or self.ended:
                 return
             self.told(
@@ -180,6 +186,44 @@ class Learner:
                 candidate.knowledge = before + worked if candidate.outcome == SKIPPED else -1
             self.known_now = self.learned.count + worked
 
+    def without_failed(self, progresses: dict[str, OperationProgress]) -> None:
+        """What needs an operation that nothing more is tried of is tried with another source, or without; it
+        is not called again for each that needs it.
+        """
+        for progress in progresses.values():
+            if progress.attempts or progress.waiting or progress.outcome or progress.full:
+                continue
+            failed = {
+                name
+                for name in self.ways.sources(progress.operation.id)
+                if (source := self.progresses.get(name)) is not None
+                and source is not progress
+                and source.outcome != WORKED
+                and not source.open
+            }
+            if failed:
+                progress.outcome, progress.words = SKIPPED, f"{', '.join(sorted(failed))} did not succeed"
+                progress.waiting = [
+                    *itertools.islice(self.ways.other_sources(progress, set()), ATTEMPTS),
+                    *self.ways.dropped(progress, failed),
+                ]
+                if not progress.waiting:
+                    progress.attempts = ATTEMPTS
+
+    def awaits(self, progress: OperationProgress) -> bool:
+        """Whether an operation that it needs is still to be learned: then it is not called in vain for it."""
+        waiting, seen = [progress.operation.id], {progress.operation.id}
+        while waiting:
+            for name in self.ways.sources(waiting.pop()) - seen:
+                seen.add(name)
+                source = self.progresses.get(name)
+                if source is None or source.outcome == WORKED or not source.open:
+                    continue
+                if self.is_due(source):
+                    return True
+                waiting.append(name)
+        return False
+
     def is_due(self, progress: OperationProgress) -> bool:
         """Whether it is to be tried: at first, in another way, or again where what it needed is there now."""
         if not progress.open:
@@ -190,9 +234,14 @@ class Learner:
             if progress.stuck or any(one.open and one.outcome != SKIPPED for one in self.progresses.values()):
                 return False  # what it needs may yet be found
             progress.stuck = True  # what should give it was not reached: perhaps something else does
-            progress.waiting = [
-                source for source in self.ways.other_sources(progress, set()) if source not in progress.tried
-            ]
+            lost = {
+                name
+                for name in self.ways.sources(progress.operation.id)
+                if (source := self.progresses.get(name)) is not None and source.outcome != WORKED
+            }
+            progress.waiting = progress.fresh(
+                [*self.ways.other_sources(progress, set()), *self.ways.dropped(progress, lost)]
+            )
             return bool(progress.waiting)
         return not progress.attempts or bool(progress.waiting)
 
@@ -244,7 +293,7 @@ class Learner:
         linked: dict[str, set[str]] = {}
         for entry in found:
             linked.setdefault(entry.operation, set()).add(entry.input)
-        self.ways = Ways(self.contract, finder, linked, self.seen, self.progresses, self.writing)
+        self.ways = Ways(self.contract, finder, found, linked, self.seen, self.progresses, self.writing)
         return compose(
             self.contract,
             found,
@@ -304,10 +353,15 @@ class Learner:
             if record.reason.startswith(
                 "no value for"
             ):  # what should have given it is there, and does not tell it so
-                further = [
-                    source for source in self.ways.seen_sources(progress) if source not in progress.tried
+                silent = set(self.ways.silent(progress.operation.id, record.reason))
+                progress.silent |= silent
+                ways = [
+                    *self.ways.seen_sources(progress),
+                    *self.ways.dropped(progress, {source for source, _ in silent}),
+                    *self.ways.other_sources(progress, set()),
+                    *progress.waiting,
                 ]
-                progress.waiting = [*further[:ATTEMPTS], *progress.waiting]
+                progress.waiting = progress.fresh(ways)
                 progress.outcome = REFUSED if progress.waiting else SKIPPED
                 return
             if not progress.now.dependencies:
@@ -334,12 +388,9 @@ class Learner:
         else:
             progress.outcome = REFUSED
             sent = self.sent(record)
-            further = [
-                one
-                for one in self.ways.followers(progress, record, sent)
-                if one not in progress.tried and one not in progress.waiting and not _hides(one)
-            ]
-            progress.waiting = [*further[:ATTEMPTS], *progress.waiting]
+            progress.note_sent(record.exchange.request)
+            further = (one for one in self.ways.followers(progress, record, sent) if not _hides(one))
+            progress.waiting = progress.fresh([*further, *progress.waiting])
 
     def worked(self, progress: OperationProgress) -> None:
         """Keeps what was tried; where an id was found in another place, all that needs one takes it from

@@ -5,19 +5,22 @@ anything.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from juxtalogos.compose.dependencies import Finder, field_rank
+from juxtalogos.compose.dependencies import Dependency, Finder, field_rank
 from juxtalogos.compose.needs import Need, needs_of
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract, Intent, Operation
+from juxtalogos.model.location import follow_pointer
 from juxtalogos.model.outcome import Outcome
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.learning.progress import WORKED, OperationProgress
-from juxtalogos.run.learning.reading import Named, named_inputs, wanted_values
+from juxtalogos.run.learning.reading import Named, asks_for, named_inputs, own_formula, wanted_values
 from juxtalogos.run.learning.seen import SeenValues
+from juxtalogos.suite.document.writer import slug
 from juxtalogos.suite.inputs import has_place, values_of
 from juxtalogos.workspace.known import DependencyRule, Hints, KnownValue, LeftOut, SentToo
 
@@ -28,8 +31,10 @@ class Ways:
 
     contract: Contract
     finder: Finder
+    found: Sequence[Dependency]
+    """What comes from other steps in this round."""
     linked: Mapping[str, set[str]]
-    """By operation the inputs that come from other steps in this round."""
+    """The same inputs by operation."""
     seen: SeenValues
     progresses: Mapping[str, OperationProgress]
     writing: bool
@@ -55,9 +60,24 @@ class Ways:
         present = dict(values_of(sent))
         named = named_inputs(exchange, sent, self.finder.addresses(operation))
         linked = self.linked.get(operation.id, set())
+        required |= {
+            one.input for one in progress.now.sent
+        }  # what the service asked for it needs from then on
+        for one in named:  # what is there, and empty
+            if one.address not in present and has_place(sent.body, one.address[4:]):
+                present[one.address] = follow_pointer(sent.body, one.address[4:])
+        whole = SentToo(operation.id, "body")
+        if operation.body is not None and sent.body is ABSENT and whole not in progress.now.sent:
+            yield self.more(progress, sent=whole)
+        for one in named[:6]:
+            if one.address not in present and one.address not in required and asks_for(one.text):
+                yield from self.added(progress, one, sent)
         for one in named[:6]:
             if one.address in present and one.address not in required:
                 yield self.more(progress, left_out=LeftOut(operation.id, one.address, progress.words[:120]))
+        if progress.meaning is Outcome.CONFLICT:
+            free = {at: value for at, value in present.items() if at not in linked}
+            yield from self.told_apart(progress, free, {item.address for item in named})
         absent = progress.meaning is Outcome.ABSENT
         if absent or (progress.meaning.failed and linked):
             yield from self.other_sources(progress, {item.address for item in named})
@@ -105,7 +125,7 @@ class Ways:
 
     def other_values(self, progress: OperationProgress, named: Named, value: Any) -> Iterator[Hints]:
         """Values that the refusal lets expect to be taken."""
-        for kind, other in itertools.islice(wanted_values(named, value), 6):
+        for kind, other in itertools.islice(wanted_values(named, value), 8):
             formula = other if kind == "formula" else ""
             yield self.more(
                 progress,
@@ -113,6 +133,62 @@ class Ways:
                     named.address, progress.operation.id, None if formula else other, formula, learned=True
                 ),
             )
+
+    def told_apart(
+        self, progress: OperationProgress, free: Mapping[str, Any], named: set[str]
+    ) -> Iterator[Hints]:
+        """Where something is there already: values of the run's own for what is named, else for all free
+        texts, moments and numbers; then null, where it is allowed.
+        """
+        operation = progress.operation
+        rows = {f"body{row.path}": row for row in self.finder.rows.sent(operation) if row.path}
+        chosen = {at: value for at, value in free.items() if at in named} or free
+        texts: dict[str, str] = {}
+        others: dict[str, str] = {}
+        nothing: dict[str, str] = {}
+        for address, value in chosen.items():
+            row = rows.get(address)
+            if row is not None and row.nullable:
+                nothing[address] = "null"
+            formula = own_formula(value) if row is None or not row.allowed else ""
+            if formula:
+                (texts if "days(" not in formula and "number(" not in formula else others)[address] = formula
+        for formulas in (texts, others, nothing):
+            if formulas:
+                known = tuple(
+                    KnownValue(at, operation.id, None, formula, learned=True)
+                    for at, formula in formulas.items()
+                )
+                kept = tuple(one for one in progress.now.known if one.at not in formulas)
+                yield replace(progress.now, known=(*known, *kept))
+
+    def dropped(self, progress: OperationProgress, sources: Iterable[str]) -> Iterator[Hints]:
+        """Without what is taken from some operations, for they do not give it: where it comes from is a
+        guess. What names the item itself stays.
+        """
+        operation, sources = progress.operation, set(sources)
+        names_item = {one.address for one in operation.inputs if one.identifies}
+        rules = tuple(
+            DependencyRule(operation.id, one.input, drop=True, learned=True)
+            for one in self.found
+            if one.operation == operation.id and one.source in sources and one.input not in names_item
+        )
+        if rules:
+            inputs = {one.input for one in rules}
+            kept = tuple(one for one in progress.now.dependencies if one.input not in inputs)
+            yield replace(progress.now, dependencies=(*rules, *kept))
+
+    def silent(self, operation: str, reason: str) -> Iterator[tuple[str, str]]:
+        """(operation, place) of the sources that a reason says gave no value; of a list any place."""
+        for one in self.found:
+            if one.operation == operation and f"$steps.{slug(one.source)}." in reason:
+                source = self.contract.operation(one.source)
+                listed = source is not None and source.intent is Intent.LIST
+                yield one.source, "" if listed else one.value
+
+    def sources(self, operation: str) -> set[str]:
+        """The operations that must be answered before one can be called."""
+        return {one.source for one in self.found if one.operation == operation and not one.optional}
 
     def added(self, progress: OperationProgress, named: Named, sent: Inputs) -> Iterator[Hints]:
         """An input that is not required, and that the refusal wants: as compose would make it up, then as it
@@ -230,6 +306,12 @@ class Ways:
         whole = SentToo(progress.operation.id, "body")
         if progress.operation.body is not None and whole not in progress.now.sent:
             yield self.more(progress, sent=whole)
+        for one in progress.operation.inputs:
+            if one.place == "path" and one.address in present and one.address not in linked:
+                for value in ("1", "200") if isinstance(present[one.address], str) else (1, 200):
+                    yield self.more(
+                        progress, known=KnownValue(one.address, progress.operation.id, value, learned=True)
+                    )
         for address in present:
             if address in linked or address not in required:
                 continue

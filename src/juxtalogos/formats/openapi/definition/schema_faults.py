@@ -16,6 +16,7 @@ from juxtalogos.model.errors import nearest, quoted
 from juxtalogos.model.location import Location
 from juxtalogos.schema.json import BadReference, JsonEngine
 from juxtalogos.schema.json.tree.keyword_kinds import KINDS, wrong_kinds
+from juxtalogos.schema.json.tree.lowering import meant_types
 from juxtalogos.schema.json.tree.nodes import Node, Rule
 from juxtalogos.schema.json.tree.walk import children
 from juxtalogos.schema.patterns import PatternError, compile_pattern
@@ -152,7 +153,14 @@ def _keyword_faults(value: dict[str, Any], location: Location, documents: Docume
     types = [named] if isinstance(named, str) else named if isinstance(named, list) else []
     for name in types:
         if name not in TYPES:
-            fault("type", f"unknown type {quoted(name)}; the keyword is left out", nearest(str(name), TYPES))
+            meant = meant_types(name)
+            told = (
+                f"samples are made as of {meant[0]}; it is not checked"
+                if meant
+                else "the keyword is left out"
+            )
+            mend = f"write {meant[0]}" if meant else nearest(str(name), TYPES)
+            fault("type", f"unknown type {quoted(name)}; {told}", mend)
     for word in wrong_kinds(value):
         what = (
             f"`{word}` is {quoted(json.dumps(value[word], default=str))}, not {KINDS[word][1]}; it is"

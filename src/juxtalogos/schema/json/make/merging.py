@@ -93,6 +93,8 @@ class Merger:
             raise Impossible(f"more than {MAX_NODES} schemas apply to one value")
         self.shape.examples += node.notes.examples
         self.shape.defaults += node.notes.default
+        if node.notes.meant:
+            self.narrow_types(list(node.notes.meant))
         for rule in node.rules:
             self.add_rule(rule, node)
 

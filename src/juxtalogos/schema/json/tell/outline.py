@@ -105,6 +105,9 @@ def _type(parts: list[Node]) -> str:
                 (other.operand[0] for part in parts for other in part.rules if other.op == "format"), ""
             )
             return f"{kind} ({form})" if form else kind
+    meant = next((part.notes.meant for part in parts if part.notes.meant), ())
+    if meant:
+        return " or ".join(meant)
     ops = {rule.op for part in parts for rule in part.rules}
     if "members" in ops:
         return "object"

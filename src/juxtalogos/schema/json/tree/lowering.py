@@ -30,6 +30,26 @@ from juxtalogos.schema.patterns import PatternError, compile_pattern
 _NUMBERS = ("multipleOf", "minimum", "maximum", "exclusiveMinimum", "exclusiveMaximum")
 _COUNTS = ("minLength", "maxLength", "minItems", "maxItems", "minProperties", "maxProperties")
 _TYPES = frozenset(("null", "boolean", "object", "array", "number", "integer", "string"))
+_MEANT = {
+    **dict.fromkeys(("int", "int32", "int64", "long", "short", "byte", "uint", "bigint"), "integer"),
+    **dict.fromkeys(("float", "double", "decimal", "numeric", "num"), "number"),
+    **dict.fromkeys(("str", "text", "char", "varchar", "uuid", "date", "datetime", "date-time"), "string"),
+    **dict.fromkeys(("timestamp", "time", "email", "uri", "url", "binary", "enum"), "string"),
+    **dict.fromkeys(("bool",), "boolean"),
+    **dict.fromkeys(("list", "set", "tuple"), "array"),
+    **dict.fromkeys(("dict", "map", "hash", "json", "struct"), "object"),
+    **dict.fromkeys(("none", "nil"), "null"),
+}
+"""What people mean by names that are no types: it steers samples, never a verdict."""
+
+
+def meant_types(named: Any) -> tuple[str, ...]:
+    """The types that are meant where a name among them is none; none where all are, or one cannot be told."""
+    names = [named] if isinstance(named, str) else named if isinstance(named, list) else []
+    if not names or not all(isinstance(name, str) for name in names) or _TYPES.issuperset(names):
+        return ()
+    found = [name if name in _TYPES else _MEANT.get(name.lower(), "") for name in names]
+    return tuple(found) if all(found) else ()
 
 
 def lower(value: Any, location: Location, base: str, dialect: Dialect) -> Node:
@@ -245,6 +265,7 @@ class _Lowering:
             deprecated=get("deprecated") is True,
             xml=_xml(get("xml")) if self.dialect.openapi else None,
             nullable=self.dialect.openapi and get(self.dialect.nullable or "nullable") is True,
+            meant=meant_types(get("type")),
         )
 
     def discriminator(self) -> Discriminator | None:

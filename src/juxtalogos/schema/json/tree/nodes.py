@@ -109,6 +109,8 @@ class Notes:
     xml: Xml | None = None
     seldom: bool = False
     """Whether samples leave it out although it may be sent: it is of use to those only who mean it."""
+    meant: tuple[str, ...] = ()
+    """Types that are meant by names which are none, such as `int`."""
     called: str = ""
     """What a person calls the schema, where its place does not tell."""
 
