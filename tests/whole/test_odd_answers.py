@@ -77,10 +77,14 @@ def home(tmp_path: Path, jux: Jux, odd: tuple[str, list[str]]) -> Path:
     paths = {
         "/marks": {
             "get": {"operationId": "listMarks", **listed},
-            "post": {"operationId": "makeMark", "requestBody": _BODY, **answers(_THING, "201")},
+            "post": {"operationId": "makeMark", "requestBody": _BODY, "responses": answers(_THING, "201")},
         },
-        "/marks/{id}": {"get": {"operationId": "readMark", "parameters": [_ID], **answers(_THING)}},
-        "/nest": {"get": {"operationId": "readNest", **answers({"$ref": "#/components/schemas/Nest"})}},
+        "/marks/{id}": {
+            "get": {"operationId": "readMark", "parameters": [_ID], "responses": answers(_THING)}
+        },
+        "/nest": {
+            "get": {"operationId": "readNest", "responses": answers({"$ref": "#/components/schemas/Nest"})}
+        },
     }
     (tmp_path / "marks.json").write_text(definition(paths, schemas={"Nest": _NEST}))
     home = tmp_path / "desk"

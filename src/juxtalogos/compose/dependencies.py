@@ -168,7 +168,7 @@ class Finder:
         """The operations and inputs that a rule's patterns mean; ConfigError for what leads nowhere."""
         where = f"[[contracts.{self.contract.name}.dependencies]]"
         ids = [operation.id for operation in self.contract.operations]
-        if rule.learned and not {rule.operation, rule.source} <= set(ids):
+        if rule.learned and not {rule.operation, *filter(None, (rule.source,))} <= set(ids):
             return  # of a definition as it was
         patterned = any(char in rule.operation + rule.input for char in "*?")
         for name in (rule.operation, rule.source):

@@ -299,7 +299,7 @@ def known_places(
             yield declared_input.address, found
     for row in rows.sent(operation):
         found = hints.value_for(operation.id, f"body{row.path}", row.shared) if row.path else None
-        if not found or not (row.scalar or row.type.startswith("array")):
+        if not found or not (row.scalar or row.type.startswith(("array", "object"))):
             continue
         wanted = full or found.operation != "*"
         if has_place(inputs.body, row.path.rpartition("/")[0] if wanted else row.path):

@@ -10,7 +10,7 @@ import base64
 import time
 from collections.abc import Callable, Generator, Mapping
 from dataclasses import dataclass, field, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import quote, urlencode
 
 from juxtalogos.documents.jsontext import NotJson, parse_json
@@ -21,6 +21,9 @@ from juxtalogos.model.errors import NoAnswer
 from juxtalogos.model.exchange import Exchange, Headers, Request
 from juxtalogos.model.format import SignInFlow, SignInScheme
 from juxtalogos.plugins import Table
+
+if TYPE_CHECKING:
+    from juxtalogos.exchange.login import Login
 
 EARLY = 30.0
 """Seconds before its end that a token is given up."""
@@ -149,6 +152,9 @@ OAUTH2 = SignInScheme(
 )
 OPEN_ID = SignInScheme(at_once(_bearer), "a token of OpenID Connect in Authorization: Bearer TOKEN")
 
+_UNSIGNED = (401, 403, 419)
+"""After these the sign-in by an operation is done anew; 403 and 419 are what some say of an ended session."""
+
 AUTHORIZATION = "authorization"
 """The field of credentials (RFC 9110, section 11.6.2), in lower case."""
 
@@ -199,8 +205,16 @@ class Signer:
         self.learned = learned
         """Told of each secret that a flow was given or made, and whether it holds for one request, before
         anything of it can be shown."""
+        self.login: Login | None = None
+        """What signs in by a request of the service itself, before everything else."""
         self.memories: dict[str, Memory] = {}
         self.locks: dict[str, asyncio.Lock] = {}
+
+    def take_over(self, other: Signer) -> None:
+        """Goes on with what another has signed in with; secrets in it are told here too."""
+        self.login, self.memories = other.login, other.memories
+        if self.login is not None:
+            self.login.tell(self.learned)
 
     def chosen(
         self, contract: Contract, operation: Operation, own: Mapping[str, SignInScheme]
@@ -242,6 +256,8 @@ class Signer:
         request = replace(request, headers=request.headers + further) if further else request
         for scheme, way in self.chosen(contract, operation, own)[0]:
             request = await self._run(scheme, way, request, sender)
+        if self.login is not None and operation.full_id != self.login.name:
+            request = await self.login.signed(request, sender)
         return request
 
     async def _run(
@@ -296,6 +312,9 @@ class Signer:
             pair for pair in self.chosen(contract, operation, own)[0] if response.status in pair[1].void_on
         ]
         voided = [way.void(exchange, self.memories.get(scheme.name, {})) for scheme, way in found if way.void]
+        login = self.login
+        if login is not None and response.status in _UNSIGNED and operation.full_id != login.name:
+            voided.append(login.void(exchange.request))
         return any(voided)  # all of them are asked: each forgets what is its own
 
 

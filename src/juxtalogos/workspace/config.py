@@ -41,6 +41,25 @@ class SystemCommands:
 
 
 @dataclass(frozen=True, slots=True)
+class SignInOperation:
+    """How to sign in by an operation of a contract."""
+
+    operation: str
+    """Its id, `CONTRACT:ID` where several contracts have it."""
+    inputs: tuple[tuple[str, Any], ...] = ()
+    """(address, value); a text may be a reference to a secret."""
+    token: str = ""
+    """Where its response has a token: a runtime expression such as `$response.body#/token`."""
+    field: str = "Authorization: Bearer"
+    """The field that carries the token, and what stands before it."""
+    guard: str = ""
+    """Where its response has the anti-forgery value; `cookie.NAME` for a cookie."""
+    guard_field: str = ""
+    lasts: float = 0.0
+    """Seconds; 0 where that is not known."""
+
+
+@dataclass(frozen=True, slots=True)
 class Role:
     """Who calls: credentials, and header fields that go with every request."""
 
@@ -48,6 +67,7 @@ class Role:
     credentials: tuple[CredentialSource, ...] = ()
     headers: tuple[tuple[str, str], ...] = ()
     """(name, value); a value may end in a reference to a secret."""
+    sign_in: SignInOperation | None = None
 
     def over(self, other: Role) -> Role:
         """This role with what it leaves unsaid from another."""
@@ -60,6 +80,7 @@ class Role:
                 *(credential for credential in other.credentials if credential.scheme not in schemes),
             ),
             (*self.headers, *(pair for pair in other.headers if pair[0].lower() not in names)),
+            self.sign_in or other.sign_in,
         )
 
 
@@ -335,7 +356,25 @@ def _role(name: str, table: dict[str, Any]) -> Role:
         )
         for scheme, entry in table.get("credentials", {}).items()
     )
-    return Role(name, tuple(sources), tuple(table.get("headers", {}).items()))
+    signs = table.get("sign-in")
+    return Role(
+        name,
+        tuple(sources),
+        tuple(table.get("headers", {}).items()),
+        _sign_in(signs) if signs is not None else None,
+    )
+
+
+def _sign_in(table: dict[str, Any]) -> SignInOperation:
+    return SignInOperation(
+        table["operation"],
+        tuple(table.get("inputs", {}).items()),
+        table.get("token", ""),
+        table.get("field", "Authorization: Bearer"),
+        table.get("guard", ""),
+        table.get("guard-field", ""),
+        float(table.get("lasts", 0)),
+    )
 
 
 def _system(table: dict[str, Any]) -> SystemCommands:

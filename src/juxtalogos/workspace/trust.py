@@ -248,7 +248,10 @@ def references_of(target: Target) -> set[str]:
     """The secrets that a target names, in any role."""
     roles = (target.own, *target.roles.values())
     named = {credential.reference() for role in roles for credential in role.credentials}
-    return (named | {reference_in(text) for role in roles for _, text in role.headers}) - {""}
+    named |= {reference_in(text) for role in roles for _, text in role.headers}
+    signs = (pair for role in roles if role.sign_in is not None for pair in role.sign_in.inputs)
+    named |= {value for _, value in signs if isinstance(value, str) and reference_in(value) == value}
+    return named - {""}
 
 
 def sends_of(root: Path, config: Config) -> dict[str, tuple[str, ...]]:

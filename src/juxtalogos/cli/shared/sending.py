@@ -17,14 +17,11 @@ from juxtalogos.workspace.workspace import Workspace
 
 
 def send_once(session: Session, contract: Contract, operation: Operation, request: Request) -> Exchange:
-    """Sends it; once more where a sign-in of before does not hold any more."""
+    """Sends it once."""
 
     async def send() -> Exchange:
         async with Transport(session.options) as transport:
-            exchange = await session.send(contract, operation, request, transport)
-            if session.signed_in_vain(contract, operation, exchange):
-                exchange = await session.send(contract, operation, request, transport)
-            return exchange
+            return await session.send(contract, operation, request, transport)
 
     return asyncio.run(send())
 

@@ -164,8 +164,6 @@ class _Attempt:
         crowd = self.context.crowd
         async with crowd.sending() as beside:
             self.exchange = await session.send(*self.called, request, transport)
-            if session.signed_in_vain(*self.called, self.exchange):
-                self.exchange = await session.send(*self.called, request, transport)
         if beside > 1 and self.state.composed:
             sleep = self.context.sleep or self.context.stop.sleep
             self.exchange, self.busy = await asked_alone(
@@ -238,7 +236,7 @@ class _Attempt:
             Verdict.SKIPPED,
             "the connection was closed; it was sent again"
             if exchange.response is None
-            else f"{exchange.response.status}; it was sent again alone",
+            else f"{exchange.response.status}; it was sent again",
             suite=self.state.suite.name,
         )
 

@@ -222,6 +222,8 @@ class Gate:
             await inventory.created(self.reader(session, sender, contract), admission, exchange)
         elif admission.creates and not (outcome.refused or outcome.succeeded or exchange.unsent):
             inventory.note_blind(admission)  # it may have been made all the same
+        elif outcome.refused and admission.marks and admission.known and admission.known.shown:
+            inventory.note_blind(admission)  # some services refuse what they have begun: the list shows it
         if exchange.response is not None or exchange.unsent:
             await self.unsent(admission)
 

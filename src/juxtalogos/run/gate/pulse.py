@@ -128,6 +128,6 @@ class Pulse:
                     return True  # a service that is gone is noticed elsewhere
                 if outcome is Outcome.BUSY:
                     await asyncio.sleep(PAUSE * (turn + 1))
-                elif not session.signed_in_vain(contract, operation, exchange):
+                else:  # signing in anew did not help
                     break
         return False

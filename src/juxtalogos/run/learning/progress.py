@@ -13,6 +13,8 @@ from juxtalogos.workspace.known import Hints
 
 ATTEMPTS = 12
 """Ways that one operation is tried in."""
+FURTHER, MOST_STEPS = 4, 4
+"""Attempts more for each refusal that was met, and for how many."""
 MOST_ALIKE = 3
 """How often a request that was refused is sent again because its values come from elsewhere."""
 PATIENCE = 3
@@ -41,12 +43,25 @@ class OperationProgress:
     """How much was known when it was tried last."""
     busy: int = 0
     """How often the service was busy."""
+    steps: int = 0
+    """How often a refusal was met, so that the next one was about something else."""
+    named: set[str] = field(default_factory=set)
+    """The inputs that the latest refusal named."""
     sent: dict[str, int] = field(default_factory=dict)
     """How often a request of exactly this form was refused."""
     silent: set[tuple[str, str]] = field(default_factory=set)
     """(operation, place) that gave no value for it; an empty place for a list that shows no items."""
     stuck: bool = False
     """Whether what it needs was not reached, and other sources were thought of."""
+
+    def note_named(self, named: set[str]) -> None:
+        """Where a refusal names other inputs than the one before, what that one wanted is met: its other ways
+        are no use, and there is room for more attempts.
+        """
+        if named and self.named and named.isdisjoint(self.named):
+            self.waiting = []
+            self.steps += 1
+        self.named = named or self.named
 
     def note_sent(self, request: Request) -> None:
         """The same request refused again tells nothing: after that only other values are tried."""
@@ -71,4 +86,5 @@ class OperationProgress:
 
     @property
     def open(self) -> bool:
-        return self.outcome not in (WORKED, WANTS) and self.attempts < ATTEMPTS
+        most = ATTEMPTS + FURTHER * min(self.steps, MOST_STEPS)
+        return self.outcome not in (WORKED, WANTS) and self.attempts < most

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
@@ -123,6 +124,22 @@ _ASKS = re.compile(
 )
 
 
+_SPOKEN = re.compile(r"[\"'`“‘]([\w.:/+-]{1,40})[\"'`”’]|\b([A-Z][A-Z0-9_-]+)\b")
+_NO_VALUES = frozenset(
+    (
+        *("MUST", "NOT", "SHOULD", "MAY", "OR", "AND", "URL", "URI", "ID", "IDS", "HTTP", "HTTPS", "JSON"),
+        *("XML", "API", "UTC", "ISO", "RFC", "IP", "DNS", "UUID", "TTL", "NB", "TODO"),
+    )
+)
+
+
+def described_words(text: str) -> Iterator[str]:
+    """Words of a description that may be values: those in quotes, then those in capitals."""
+    found = [(bool(match[2]), match[1] or match[2]) for match in _SPOKEN.finditer(text[:2_000])]
+    words = (word for capitals, word in sorted(found, key=lambda one: one[0]) if word not in _NO_VALUES)
+    yield from itertools.islice(dict.fromkeys(words), 5)
+
+
 def asks_for(text: str) -> bool:
     """Whether a refusal wants something to be there, and does not complain that it is."""
     return _ASKS.search(text) is not None
@@ -142,9 +159,9 @@ def own_formula(value: Any) -> str:
     return "unique('????????-####')"
 
 
-def wanted_values(named: Named, value: Any) -> Iterator[tuple[str, Any]]:
+def wanted_values(named: Named, value: Any, described: str = "") -> Iterator[tuple[str, Any]]:
     """(`value` or `formula`, what) that a refusal lets expect to be taken in place of a value, the likeliest
-    first.
+    first. `described`: what the definition says of the input in words; values are often named there.
     """
     if value in ({}, []):  # something is to be in it
         yield "value", {"quay": "quay"} if value == {} else ["quay"]
@@ -166,6 +183,7 @@ def wanted_values(named: Named, value: Any) -> Iterator[tuple[str, Any]]:
         if one and len(one) <= 80 and not number:
             yield "value", one
     if isinstance(value, str) and not moment:
+        yield from (("value", word) for word in described_words(described) if word not in told)
         yield from shaped_values(text, plain_choice=bool(told))
 
 

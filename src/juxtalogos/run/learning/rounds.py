@@ -320,6 +320,8 @@ class Learner:
         bound = bind(self.home, plan, given=read)
         known = known_values(self.home.config, self.target, [self.contract.name], self.home.root)
         known |= {entry.name: entry.given for entry in reversed(hints.known)}
+        if self.session is not None:  # who is signed in stays so
+            bound.session.signer.take_over(self.session.signer)
         bound = replace(bound, session=replace(bound.session, known=known))
         ended = await execute(
             bound,

@@ -5,12 +5,14 @@ anything.
 from __future__ import annotations
 
 import itertools
+import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
 from juxtalogos.compose.dependencies import Dependency, Finder, field_rank
 from juxtalogos.compose.needs import Need, needs_of
+from juxtalogos.compose.unique import names_something
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.location import follow_pointer
@@ -60,6 +62,7 @@ class Ways:
         present = dict(values_of(sent))
         named = named_inputs(exchange, sent, self.finder.addresses(operation))
         linked = self.linked.get(operation.id, set())
+        progress.note_named({one.address for one in named})
         required |= {
             one.input for one in progress.now.sent
         }  # what the service asked for it needs from then on
@@ -125,7 +128,8 @@ class Ways:
 
     def other_values(self, progress: OperationProgress, named: Named, value: Any) -> Iterator[Hints]:
         """Values that the refusal lets expect to be taken."""
-        for kind, other in itertools.islice(wanted_values(named, value), 8):
+        told = self.described(progress.operation, named.address)
+        for kind, other in itertools.islice(wanted_values(named, value, told), 8):
             formula = other if kind == "formula" else ""
             yield self.more(
                 progress,
@@ -133,6 +137,19 @@ class Ways:
                     named.address, progress.operation.id, None if formula else other, formula, learned=True
                 ),
             )
+
+    def described(self, operation: Operation, address: str) -> str:
+        """What the definition says of an input, in words; nothing for one that names a thing, for the run
+        gives names of its own.
+        """
+        if names_something(re.split(r"[/.]", address)[-1]):
+            return ""
+        for one in operation.inputs:
+            if one.address == address:
+                row = next(iter(self.finder.rows.of(one.schema, 0)), None)
+                return " ".join(filter(None, (one.description, row.description if row else "")))
+        rows = self.finder.rows.sent(operation)
+        return next((row.description for row in rows if f"body{row.path}" == address), "")
 
     def told_apart(
         self, progress: OperationProgress, free: Mapping[str, Any], named: set[str]

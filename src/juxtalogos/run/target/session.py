@@ -26,6 +26,7 @@ from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judging.judge import Judgement, judge, unsigned
 from juxtalogos.run.judging.rules import Rules, rules_of
+from juxtalogos.run.target.signing_in import login_of
 from juxtalogos.suite.body_files import with_files
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, settled
@@ -34,6 +35,9 @@ from juxtalogos.workspace.known import Learned, values_by_name
 from juxtalogos.workspace.secrets import credential_source, filled, reference_in, refers, secret
 from juxtalogos.workspace.trust import NOTHING_GRANTED, Grant, Trust, destinations
 from juxtalogos.workspace.workspace import Workspace
+
+MOST_RENEWED = 2
+"""How often a request is sent again after signing in anew."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -224,6 +228,11 @@ class Session:
         """The same without asking the gate; cookies that come are secrets from then on."""
         self.permit(operation)
         exchange = await sender.send(await self.signed(contract, operation, request, sender))
+        for _ in range(MOST_RENEWED if self.signing else 0):
+            if not self.signed_in_vain(contract, operation, exchange):
+                break
+            again = await sender.send(await self.signed(contract, operation, request, sender))
+            exchange = replace(again, tries=(*exchange.tries, replace(exchange, tries=()), *again.tries))
         self.redactor.learn_cookies(exchange.response)
         return exchange
 
@@ -398,7 +407,16 @@ def _signer(
             found[source.scheme] = Credential(text, source.user, source.header)
             for form in variants(found[source.scheme]):
                 redactor.learn(form)
-    return Signer(found, target.origins(), learned, target.base_url, tuple(headers))
+    signer = Signer(found, target.origins(), learned, target.base_url, tuple(headers))
+    if signing and role.sign_in is not None:
+        place = {contract.name: contract for contract in contracts.values()}
+
+        def opened(reference: str, where: str) -> str:
+            doors.open(reference, where)
+            return secret(reference, where, workspace)
+
+        signer.login = login_of(target, role.sign_in, place, opened, learned)
+    return signer
 
 
 def _known_schemes(target: Target, role: Role, workspace: Path, contracts: Mapping[str, Contract]) -> None:
