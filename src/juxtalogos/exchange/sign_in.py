@@ -7,14 +7,16 @@ from __future__ import annotations
 
 import asyncio
 import base64
+import contextlib
 import time
 from collections.abc import Callable, Generator, Mapping
 from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
-from urllib.parse import quote, urlencode
+from urllib.parse import quote, urlencode, urljoin
 
 from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.documents.uris import origin_alone
+from juxtalogos.exchange.digest import digest_challenge, digest_word
 from juxtalogos.exchange.transport import Sender
 from juxtalogos.model.contract import Contract, Operation, SecurityScheme
 from juxtalogos.model.errors import NoAnswer
@@ -25,6 +27,8 @@ from juxtalogos.plugins import Table
 if TYPE_CHECKING:
     from juxtalogos.exchange.login import Login
 
+PASSWORD, CLIENT = "password", "client credentials"
+"""Flows of OAuth 2.0 in which no person takes part."""
 EARLY = 30.0
 """Seconds before its end that a token is given up."""
 MAX_REQUESTS = 5
@@ -86,7 +90,9 @@ def _api_key(request: Request, scheme: SecurityScheme, credential: Credential) -
         pair = f"{scheme.key}={credential.secret}"
         present = next((value for name, value in request.headers if name.lower() == "cookie"), "")
         return with_header(request, "Cookie", f"{present}; {pair}" if present else pair)
-    return with_header(request, scheme.key, credential.secret)
+    # A declared name such as `Authorization: Bearer` is none: what it means is clear all the same.
+    name, _, before = scheme.key.partition(":")
+    return with_header(request, name.strip(), f"{before.strip()} {credential.secret}".strip())
 
 
 def _client_credentials(
@@ -98,17 +104,27 @@ def _client_credentials(
     if not (scheme.token_url and credential.user):
         return _bearer(request, scheme, credential)
     if memory.get("until", 0.0) <= time.monotonic():
-        form = {"grant_type": "client_credentials"} | (
-            {"scope": " ".join(scheme.scopes)} if scheme.scopes else {}
-        )
-        client = quote(credential.user, safe=""), quote(credential.secret, safe="")  # RFC 6749, section 2.3.1
-        headers = (
+        scopes = {"scope": " ".join(scheme.scopes)} if scheme.scopes else {}
+        headers = [
             ("Content-Type", "application/x-www-form-urlencoded"),
             ("Accept", "application/json"),
-            ("Authorization", basic_word(*client)),
-        )
-        exchange = yield Request("POST", scheme.token_url, headers, urlencode(form).encode())
-        memory.update(_token(exchange, scheme))
+        ]
+        if scheme.flow == PASSWORD:  # RFC 6749, section 4.3: no client is known, only who signs in
+            form = {"grant_type": "password", "username": credential.user, "password": credential.secret}
+        else:
+            form = {"grant_type": "client_credentials"}
+            client = quote(credential.user, safe=""), quote(credential.secret, safe="")  # section 2.3.1
+            headers.append(("Authorization", basic_word(*client)))
+        renewed = memory.pop("refresh", "")
+        if renewed:  # section 6: first with what was given for it
+            again = {"grant_type": "refresh_token", "refresh_token": renewed}
+            exchange = yield Request("POST", scheme.token_url, tuple(headers), urlencode(again).encode())
+            with contextlib.suppress(NoAnswer):
+                memory.update(_token(exchange, scheme))
+        if memory.get("until", 0.0) <= time.monotonic():
+            sent = urlencode(form | scopes).encode()
+            exchange = yield Request("POST", scheme.token_url, tuple(headers), sent)
+            memory.update(_token(exchange, scheme))
     return with_header(request, "Authorization", f"Bearer {memory['token']}")
 
 
@@ -136,12 +152,41 @@ def _token(exchange: Exchange, scheme: SecurityScheme) -> Memory:
     lasts = (
         float(seconds) if isinstance(seconds, int | float) and not isinstance(seconds, bool) else float("inf")
     )
-    return {"token": token, "until": time.monotonic() + max(lasts - EARLY, lasts / 2)}
+    renewing = value.get("refresh_token")
+    more = {"refresh": renewing} if isinstance(renewing, str) and renewing else {}
+    return {"token": token, "until": time.monotonic() + max(lasts - EARLY, lasts / 2), **more}
 
 
 def _void_token(exchange: Exchange, memory: Memory) -> bool:
     """After a 401 a token is forgotten once (RFC 6750, section 3.1); a ready-made one cannot be renewed."""
     return bool(memory.pop("token", None)) and bool(memory.pop("until", None))
+
+
+def _digest(
+    request: Request, scheme: SecurityScheme, credential: Credential, memory: Memory
+) -> Generator[Request, Exchange, Request]:
+    """HTTP Digest (RFC 7616): the service is asked for a nonce by the request itself, unsigned."""
+    if "challenge" not in memory:
+        exchange = yield request
+        fields = exchange.response.headers if exchange.response else ()
+        found = [value for name, value in fields if name.lower() == "www-authenticate"]
+        challenge = digest_challenge(found)
+        if challenge is None:
+            raise NoAnswer(
+                f"no digest challenge for {scheme.name}: {request.url} responded"
+                f" {exchange.response.status if exchange.response else exchange.error}",
+                mend="check whether the service signs in by HTTP Digest there",
+            )
+        memory["challenge"], memory["count"] = challenge, 0
+    memory["count"] += 1
+    word = digest_word(memory["challenge"], memory["count"], request, credential.user, credential.secret)
+    memory["digest"] = word
+    return with_header(request, "Authorization", word)
+
+
+def _void_digest(exchange: Exchange, memory: Memory) -> bool:
+    """After a 401 the nonce is forgotten, and a new one asked for."""
+    return memory.pop("challenge", None) is not None
 
 
 BASIC = SignInScheme(at_once(_basic), "user and password (HTTP Basic, RFC 7617)")
@@ -173,6 +218,7 @@ SIGN_IN: Table[SignInScheme] = Table("juxtalogos.sign_in")
 """Ways to sign in, by kind of security scheme."""
 for _kind, _scheme in (
     ("basic", BASIC),
+    ("digest", SignInScheme(_digest, "user and password (HTTP Digest, RFC 7616)", void=_void_digest)),
     ("bearer", BEARER),
     ("apiKey", API_KEY),
     ("oauth2", OAUTH2),
@@ -208,6 +254,8 @@ class Signer:
         self.login: Login | None = None
         """What signs in by a request of the service itself, before everything else."""
         self.memories: dict[str, Memory] = {}
+        self.renewable: set[str] = set()
+        """Schemes of which something was forgotten after a refusal."""
         self.locks: dict[str, asyncio.Lock] = {}
 
     def take_over(self, other: Signer) -> None:
@@ -236,7 +284,12 @@ class Signer:
         return [], tuple(name for name in operation.security[0] if name not in self.credentials)
 
     def _placed(self, contract: Contract, scheme: SecurityScheme, way: SignInScheme) -> SecurityScheme:
-        return replace(scheme, token_url=self.base_of(contract)) if way.at_base else scheme
+        if way.at_base:
+            return replace(scheme, token_url=self.base_of(contract))
+        if scheme.token_url and "://" not in scheme.token_url:
+            base = self.base_of(contract).rstrip("/") + "/"
+            return replace(scheme, token_url=urljoin(base, scheme.token_url))
+        return scheme
 
     async def signed(
         self,
@@ -311,7 +364,12 @@ class Signer:
         found = [
             pair for pair in self.chosen(contract, operation, own)[0] if response.status in pair[1].void_on
         ]
-        voided = [way.void(exchange, self.memories.get(scheme.name, {})) for scheme, way in found if way.void]
+        voided = []
+        for scheme, way in found:
+            if way.void and way.void(exchange, self.memories.get(scheme.name, {})):
+                self.renewable.add(scheme.name)
+            # Where another request has made it forget, this one may be sent again too.
+            voided.append(scheme.name in self.renewable)
         login = self.login
         if login is not None and response.status in _UNSIGNED and operation.full_id != login.name:
             voided.append(login.void(exchange.request))

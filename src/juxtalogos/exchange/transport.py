@@ -42,6 +42,9 @@ class TransportOptions:
     max_body: int = 16 * 1024 * 1024
     """Bytes of a body on the wire; after content decoding four times as much."""
     ca_file: Path | None = None
+    certificate: Path | None = None
+    """What this client shows (mutual TLS), with its key where `certificate_key` names no other file."""
+    certificate_key: Path | None = None
     connections: int = 64
     proxy: str = ""
     proxy_user: str = ""
@@ -62,13 +65,23 @@ class TransportOptions:
 def tls_context(options: TransportOptions) -> ssl.SSLContext:
     """The certificates that are trusted; ConfigError when the CA file cannot be used."""
     try:
-        return ssl.create_default_context(cafile=str(options.ca_file) if options.ca_file else None)
+        context = ssl.create_default_context(cafile=str(options.ca_file) if options.ca_file else None)
     except (OSError, ssl.SSLError) as error:
         raise ConfigError(
             f"the CA file cannot be used: {error}",
             where=str(options.ca_file),
             mend="give a PEM file with the certificates to trust",
         ) from None
+    if options.certificate is not None:
+        try:
+            context.load_cert_chain(options.certificate, options.certificate_key, password=lambda: "")
+        except (OSError, ssl.SSLError) as error:
+            raise ConfigError(
+                f"the certificate cannot be used: {error}",
+                where=str(options.certificate),
+                mend="give PEM files of a certificate and of its key, without a password",
+            ) from None
+    return context
 
 
 def _resolver(options: TransportOptions) -> GuardedResolver | None:
@@ -160,7 +173,7 @@ class Transport:
         options = self.options
         self._connector = _Connector(
             limit=options.connections,
-            ssl=tls_context(options) if options.ca_file else True,
+            ssl=tls_context(options) if options.ca_file or options.certificate else True,
             resolver=_resolver(options),
         )
         self._session = aiohttp.ClientSession(

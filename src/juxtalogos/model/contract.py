@@ -171,8 +171,10 @@ class SecurityScheme:
     location: Location
     description: str = ""
     token_url: str = ""
-    """For OAuth 2.0 with client credentials: where tokens are given out."""
+    """For OAuth 2.0: where tokens are given out; it may be relative to the base URL."""
     scopes: tuple[str, ...] = ()
+    flow: str = ""
+    """For OAuth 2.0: `client credentials` or `password`, by which tokens are asked for."""
     declared: bool = True
     """Whether the definition says it; else it is what a target may use all the same."""
 

@@ -17,7 +17,7 @@ from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import ConfigError, nearest, quoted
 from juxtalogos.workspace.config_form import check_form, line_of
 from juxtalogos.workspace.known import NO_HINTS, Hints, hints_of
-from juxtalogos.workspace.secrets import CredentialSource
+from juxtalogos.workspace.secrets import CredentialSource, reference_in
 
 CONFIG_NAME = "juxtalogos.toml"
 MAX_CONFIG = 4 * 1024 * 1024
@@ -69,6 +69,11 @@ class Role:
     """(name, value); a value may end in a reference to a secret."""
     sign_in: SignInOperation | None = None
 
+    @property
+    def signs_in(self) -> bool:
+        """Whether it has anything to sign in with."""
+        return bool(self.credentials or self.sign_in or any(reference_in(text) for _, text in self.headers))
+
     def over(self, other: Role) -> Role:
         """This role with what it leaves unsaid from another."""
         schemes = {credential.scheme for credential in self.credentials}
@@ -106,6 +111,11 @@ class Target:
     """Seconds from one request to the next, at least."""
     settle: float = 0.0
     """Seconds that a change may take until it is seen."""
+    certificate: str = ""
+    """The file of what this client shows (mutual TLS)."""
+    certificate_key: str = ""
+    proxy: str = ""
+    proxy_login: CredentialSource | None = None
     further: tuple[str, ...] = ()
     """Further addresses that credentials may go to: where tokens are given out, for example."""
 
@@ -315,6 +325,10 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
             table.get("only-reading", False),
             float(table.get("pace", 0)),
             float(table.get("settle", 0)),
+            table.get("certificate", ""),
+            table.get("certificate-key", ""),
+            table.get("proxy", ""),
+            _source("proxy", table["proxy-login"]) if "proxy-login" in table else None,
             tuple(check_url(one, where("targets", name, "origins")) for one in table.get("origins", ())),
         )
     contracts = {name: _settings(table) for name, table in value.get("contracts", {}).items()}
@@ -345,17 +359,7 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
 
 
 def _role(name: str, table: dict[str, Any]) -> Role:
-    sources = (
-        CredentialSource(
-            scheme,
-            entry.get("env", ""),
-            entry.get("file", ""),
-            entry.get("user", ""),
-            entry.get("header", ""),
-            entry.get("keyring", ""),
-        )
-        for scheme, entry in table.get("credentials", {}).items()
-    )
+    sources = (_source(scheme, entry) for scheme, entry in table.get("credentials", {}).items())
     signs = table.get("sign-in")
     return Role(
         name,
@@ -363,6 +367,11 @@ def _role(name: str, table: dict[str, Any]) -> Role:
         tuple(table.get("headers", {}).items()),
         _sign_in(signs) if signs is not None else None,
     )
+
+
+def _source(scheme: str, entry: dict[str, str]) -> CredentialSource:
+    names = ("env", "file", "user", "header", "keyring")
+    return CredentialSource(scheme, *(entry.get(name, "") for name in names))
 
 
 def _sign_in(table: dict[str, Any]) -> SignInOperation:

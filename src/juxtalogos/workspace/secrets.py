@@ -16,6 +16,10 @@ _AT_END = re.compile(r"(^|\s)(env|file|keyring):(\S+)$")
 _CREDENTIAL = re.compile(r"(?P<scheme>[^=\s]+)=(?:(?P<user>.*?):)?(?P<kind>env|file|keyring):(?P<name>.+)")
 
 
+SECRET_LIKE = re.compile(
+    r"pass(?:word|wd|code|phrase)?$|secret|(?:^|[^a-z])pin$|token|credential", re.IGNORECASE
+)
+"""Names of inputs that hold secrets."""
 KINDS = ("env", "file", "keyring")
 
 

@@ -234,7 +234,8 @@ def destinations(target: Target) -> set[str]:
     connected to.
     """
     mapped = {f"http://{address}" for address in target.addresses.values()}
-    return target.origins() | {_place(address) for address in mapped}
+    proxy = {target.proxy} if target.proxy else set()  # it reads what is not encrypted
+    return target.origins() | {_place(address) for address in mapped | proxy}
 
 
 def _place(address: str) -> str:
@@ -251,6 +252,10 @@ def references_of(target: Target) -> set[str]:
     named |= {reference_in(text) for role in roles for _, text in role.headers}
     signs = (pair for role in roles if role.sign_in is not None for pair in role.sign_in.inputs)
     named |= {value for _, value in signs if isinstance(value, str) and reference_in(value) == value}
+    if target.certificate_key or target.certificate:
+        named.add(f"file:{target.certificate_key or target.certificate}")
+    if target.proxy_login is not None:
+        named.add(target.proxy_login.reference())
     return named - {""}
 
 

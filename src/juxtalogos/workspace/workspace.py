@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -29,7 +29,7 @@ from juxtalogos.workspace.config import (
 )
 from juxtalogos.workspace.files import folder_fetch, read_inside, write_whole
 from juxtalogos.workspace.known import NO_HINTS, Hints, Learned
-from juxtalogos.workspace.secrets import KINDS, CredentialSource
+from juxtalogos.workspace.secrets import KINDS, CredentialSource, reference_in
 from juxtalogos.workspace.trust import Trust, destinations, references_of
 
 _NEW_CONFIG = """\
@@ -272,6 +272,31 @@ class Workspace:
             holder.setdefault("credentials", tomlkit.table(is_super_table=True))[source.scheme] = made
         if source.reference():
             Trust(self.root).allow(sends={source.reference(): destinations(self.config.target(name))})
+
+    def set_sign_in(
+        self, name: str, operation: str, inputs: Sequence[tuple[str, str]], token: str, role: str = ""
+    ) -> None:
+        """Writes how to sign in by an operation; the secrets that its inputs name may go to the target's
+        origins then.
+        """
+        import tomlkit
+
+        with self._target_table(name) as target:
+            holder = target
+            if role:
+                roles = target.setdefault("roles", tomlkit.table(is_super_table=True))
+                holder = roles.setdefault(role, tomlkit.table(is_super_table=True))
+            made = tomlkit.table()
+            made["operation"] = operation
+            if token:
+                made["token"] = token
+            given = tomlkit.table()
+            given.update(dict(inputs))
+            made["inputs"] = given
+            holder["sign-in"] = made
+        references = [text for _, text in inputs if reference_in(text) == text]
+        to = destinations(self.config.target(name))
+        Trust(self.root).allow(sends=dict.fromkeys(references, to))
 
     @contextmanager
     def _target_table(self, name: str) -> Iterator[Any]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from dataclasses import replace
 from urllib.parse import urlsplit
 
 from juxtalogos.cli.shared.options import (
@@ -15,20 +16,24 @@ from juxtalogos.cli.shared.options import (
     workspace,
 )
 from juxtalogos.model.errors import UsageError, nearest, quoted
-from juxtalogos.run.target.reach import Reach, answers, tried_at
+from juxtalogos.run.target.reach import Reach, answers, signed_at, tried_at
+from juxtalogos.suite.inputs import resolve_address
 from juxtalogos.workspace.config import check_url
-from juxtalogos.workspace.secrets import credential_source
+from juxtalogos.workspace.secrets import SECRET_LIKE, credential_source, reference_in
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
 List the targets of juxtalogos.toml. `set` writes a target's base URL and checks it. `check` checks
-every target: it calls the first operation that only reads and needs no value, without credentials.
+every target: it calls the first operation that only reads and needs no value, without credentials,
+and with those of the target and of each role where there are any.
 If there are several contracts, name the one that the URL serves. juxtalogos.toml stores where
 credentials are found, never the credentials (docs/configuration.md)."""
 EXAMPLE = """\
   juxtalogos targets set local http://127.0.0.1:8480/v1
   juxtalogos targets set local http://127.0.0.1:8480/pilotage --contract pilotage
   juxtalogos targets set local --credential harbourKey=env:MERROW_KEY
+  juxtalogos targets set local --sign-in openWatch --sign-in-input body/user=desk \\
+    --sign-in-input body/pin=env:PIN
   juxtalogos targets check
 """
 
@@ -44,6 +49,23 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         parser,
         "SCHEME is the name of a security scheme; only the place of the secret is stored",
     )
+    signing = parser.add_argument_group("sign-in by an operation of the service")
+    signing.add_argument(
+        "--sign-in", default="", metavar="OPERATION", help="set: the operation that gives a token or a cookie"
+    )
+    signing.add_argument(
+        "--sign-in-input",
+        action="append",
+        default=[],
+        metavar="ADDRESS=VALUE",
+        help="set: an input of it; a VALUE may be env:NAME, file:PATH or keyring:SERVICE/NAME",
+    )
+    signing.add_argument(
+        "--token-at",
+        default="",
+        metavar="PLACE",
+        help="set: where its response has the token, such as $response.body#/token (default: looked for)",
+    )
     which = parser.add_mutually_exclusive_group()
     which.add_argument("--contract", help="the contract that the URL serves")
     which.add_argument("--every", action="store_true", help="use the URL for every contract without its own")
@@ -58,6 +80,9 @@ class _TargetArguments(Arguments):
     every: bool
     role: str
     credential: list[str]
+    sign_in: str
+    sign_in_input: list[str]
+    token_at: str
 
 
 def run(args: _TargetArguments) -> int:
@@ -66,7 +91,7 @@ def run(args: _TargetArguments) -> int:
 
 def _set(args: _TargetArguments) -> int:
     home, out = workspace(args), terminal(args)
-    if not args.name or not (args.url or args.credential):
+    if not args.name or not (args.url or args.credential or args.sign_in):
         raise UsageError("name a target and its base URL", mend="juxtalogos targets set NAME URL")
     for source in map(credential_source, args.credential):
         known = [
@@ -84,7 +109,41 @@ def _set(args: _TargetArguments) -> int:
             f" signs in by {source.scheme} with {source.reference()}",
             (f" as {args.role}" if args.role else "", "note"),
         )
-    return _set_url(args, home) if args.url else EXIT_HELD
+    told = _set_url(args, home) if args.url else EXIT_HELD
+    if args.sign_in:
+        _set_sign_in(args, home)
+    return told
+
+
+def _set_sign_in(args: _TargetArguments, home: Workspace) -> None:
+    """Writes the sign-in by an operation. UsageError for one that no contract has, or a bare secret."""
+    assert args.name
+    name, colon, word = args.sign_in.partition(":")
+    names = home.contract_names()
+    ids = {
+        one.id: one
+        for contract in ([name] if colon and name in names else names)
+        for one in home.contract(contract).operations
+    }
+    operation = ids.get(word if colon and name in names else args.sign_in)
+    if operation is None:
+        what = f"no contract has the operation {quoted(args.sign_in)}"
+        raise UsageError(what, mend=nearest(args.sign_in, ids))
+    inputs = []
+    for text in args.sign_in_input:
+        address, equals, value = text.partition("=")
+        if not equals or not value:
+            raise UsageError(f"{quoted(text)} is no ADDRESS=VALUE", mend="write body/user=desk")
+        address = resolve_address(operation, address)
+        if SECRET_LIKE.search(address) and reference_in(value) != value:
+            raise UsageError(
+                f"{address} looks like a secret, and a secret itself is never given",
+                mend=f"write --sign-in-input {address}=env:NAME",
+            )
+        inputs.append((address, value))
+    home.set_sign_in(args.name, args.sign_in, inputs, args.token_at, args.role)
+    told, who = f" signs in by {operation.id}", f" as {args.role}" if args.role else ""
+    terminal(args).line("written: ", (args.name, "name"), told, (who, "note"))
 
 
 def _set_url(args: _TargetArguments, home: Workspace) -> int:
@@ -177,11 +236,16 @@ def _tried(home: Workspace, target: str, contract: str) -> Reach:
         if contract in found.urls
         else [name for name in home.contract_names() if name not in found.urls]
     )
-    tried = [tried_at(found, home.contract(name)) for name in names if name in home.contract_names()]
-    return next(
-        (attempt for attempt in tried if attempt.wrong),
-        tried[0] if tried else Reach(answers(found.urls.get(contract) or found.url), ""),
-    )
+    known = [name for name in names if name in home.contract_names()]
+    tried = [tried_at(found, home.contract(name)) for name in known]
+    for role in ("", *found.roles):
+        if not any(one.error for one in tried) and found.role(role).signs_in:
+            tried += [signed_at(home, found, home.contract(name), role) for name in known]
+    if not tried:
+        return Reach(answers(found.urls.get(contract) or found.url), "")
+    wrong = next((attempt for attempt in tried if attempt.wrong), None)
+    told = "; ".join(dict.fromkeys(attempt.told for attempt in tried if attempt.told))
+    return wrong or replace(tried[0], told=told)
 
 
 def _words(reach: Reach, *, several: bool = False) -> tuple[str, str]:

@@ -10,10 +10,12 @@ from juxtalogos.exchange.transport import Transport, TransportOptions
 from juxtalogos.formats import outcome_of, wire_of
 from juxtalogos.formats.http.outcomes import base_request, status_outcome
 from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.errors import Unsampleable, UsageError
+from juxtalogos.model.errors import JuxtalogosError, Unsampleable, UsageError
 from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.outcome import Outcome
+from juxtalogos.run.target.session import Identity, Session, open_session
 from juxtalogos.workspace.config import Target
+from juxtalogos.workspace.workspace import Workspace
 
 
 @dataclass(frozen=True, slots=True)
@@ -63,6 +65,43 @@ def tried_at(target: Target, contract: Contract) -> Reach:
     absent = exchange.response is not None and status_outcome(exchange.response.status) is Outcome.ABSENT
     doubt = f"its base path responds {code}, and no operation could be tried" if absent else ""
     return Reach(exchange.error, doubt, contract.name, f"its base path: {code}" if code else "")
+
+
+def signed_at(home: Workspace, target: Target, contract: Contract, role: str = "") -> Reach:
+    """Calls an operation that only reads as a role, signed in; what is missing where that is refused."""
+    who = f"as {role}: " if role else "signed in: "
+    try:
+        session = open_session(
+            {contract.name: contract}, target, home.root, config=home.config, identity=Identity(role)
+        )
+        exchange, operation = asyncio.run(_signed(session, contract))
+    except JuxtalogosError as error:
+        return Reach("", f"{who}{error.what}", contract.name, "")
+    if exchange is None or operation is None:
+        return Reach("", "", contract.name, f"{who}no operation could be tried")
+    outcome = outcome_of(contract, operation, exchange)
+    code = str(exchange.response.status) if exchange.response else exchange.error
+    told = f"{who}{operation.id}: {code}"
+    if outcome in (Outcome.UNAUTHENTICATED, Outcome.FORBIDDEN):
+        why = session.unsigned_words(contract, operation, exchange) or f"{code}: it is not let in"
+        return Reach("", f"{who}{operation.id}: {why}", contract.name, told)
+    return Reach(exchange.error, "", contract.name, told)
+
+
+async def _signed(session: Session, contract: Contract) -> tuple[Exchange | None, Operation | None]:
+    async with Transport(session.options) as transport:
+        for operation in sorted(contract.operations, key=lambda one: not one.security):
+            login = session.signer.login
+            if not operation.safe or operation.not_callable or operation.danger.withheld:
+                continue
+            if any(one.required for one in operation.inputs) or (login and login.name == operation.full_id):
+                continue
+            try:
+                request = session.encoded(contract, operation, sample_inputs(contract, operation, full=False))
+            except (Unsampleable, UsageError):
+                continue
+            return await session.transmit(contract, operation, request, transport), operation
+    return None, None
 
 
 def _needs(contract: Contract, operation: Operation) -> int:

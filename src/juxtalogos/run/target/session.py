@@ -14,27 +14,27 @@ from types import MappingProxyType
 from typing import Any, Protocol
 
 from juxtalogos.exchange.redact import Redactor
-from juxtalogos.exchange.sign_in import AUTHORIZATION, Credential, Signer, carries_credential, variants
+from juxtalogos.exchange.sign_in import AUTHORIZATION, Signer, carries_credential
 from juxtalogos.exchange.transport import Sender, TransportOptions
 from juxtalogos.formats import FORMATS, outcome_of, wire_of
 from juxtalogos.log import hide_with
 from juxtalogos.model.contract import Contract, Operation
-from juxtalogos.model.errors import ConfigError, JuxtalogosError, TrustError, nearest, quoted
+from juxtalogos.model.errors import JuxtalogosError, TrustError
 from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judging.judge import Judgement, judge, unsigned
 from juxtalogos.run.judging.rules import Rules, rules_of
-from juxtalogos.run.target.signing_in import login_of
+from juxtalogos.run.target.credentials import Doors, certificate_of, signer_of
+from juxtalogos.run.target.signing_in import sign_in_offered
 from juxtalogos.suite.body_files import with_files
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, settled
 from juxtalogos.workspace.config import CONFIG_NAME, GIVEN, Config, Role, Target
 from juxtalogos.workspace.known import Learned, values_by_name
-from juxtalogos.workspace.secrets import credential_source, filled, reference_in, refers, secret
-from juxtalogos.workspace.trust import NOTHING_GRANTED, Grant, Trust, destinations
-from juxtalogos.workspace.workspace import Workspace
+from juxtalogos.workspace.secrets import credential_source, reference_in, secret
+from juxtalogos.workspace.trust import NOTHING_GRANTED, Grant, Trust
 
 MOST_RENEWED = 2
 """How often a request is sent again after signing in anew."""
@@ -155,6 +155,13 @@ class Session:
         if chosen or carries_credential(exchange.request):
             return ""
         known = missing or tuple(scheme.name for scheme in contract.security_schemes)
+        offered = sign_in_offered(contract) if self.target.name != GIVEN and not missing else ""
+        if offered:
+            role = f" --role {self.role}" if self.role else ""
+            return (
+                f"{status}: sent without a credential, and {offered.partition(' ')[0]} looks like a sign-in:"
+                f" juxtalogos targets set {self.target.name} --sign-in {offered}{role}"
+            )
         if not known:
             return (
                 f"{status}: sent without a credential, and the definition declares none: give a header, in"
@@ -304,19 +311,31 @@ def open_session(
             ),
         )
     )
-    doors = _Doors(Trust(workspace, grant), typed, target, workspace)
+    doors = Doors(Trust(workspace, grant), typed, target, workspace)
     who = {"": identity, **{role: Identity(role, (), identity.headers) for role in roles}}
     signers = {
-        name: _signer(doors, one.over(target), contracts, redactor, with_credentials)
+        name: signer_of(doors, one.over(target), contracts, redactor, with_credentials)
         for name, one in who.items()
     }
     ca_file = (workspace / target.ca_file) if target.ca_file else None
+    certificate, key = certificate_of(doors) if with_credentials else (None, None)
+    login = target.proxy_login if with_credentials else None
+    if login is not None:
+        doors.open(login.reference(), f"[targets.{target.name}.proxy-login]")
+    proxy_word = secret(login.reference(), "proxy-login", workspace) if login is not None else ""
+    if proxy_word:
+        redactor.learn(proxy_word)
     options = TransportOptions(
         target.connect_timeout,
         target.timeout,
         ca_file=ca_file,
         addresses=target.addresses,
         pace=target.pace,
+        certificate=certificate,
+        certificate_key=key,
+        proxy=target.proxy,
+        proxy_user=login.user if login is not None else "",
+        proxy_password=proxy_word,
         origins=frozenset(target.origins()),
     )
     rules = rules_of(config, contracts) if config else Rules()
@@ -351,93 +370,3 @@ def _given(name: str, value: Any, workspace: Path, redactor: Redactor) -> Any:
     found = secret(value, f"--set {name}", workspace)
     redactor.learn(found)
     return found
-
-
-@dataclass(frozen=True, slots=True)
-class _Doors:
-    """Which secrets may be read for a target: those typed for this call, and those that its user allowed to
-    go there.
-    """
-
-    trust: Trust
-    typed: frozenset[str]
-    target: Target
-    workspace: Path
-
-    def open(self, reference: str, where: str) -> None:
-        """NotSent unless the secret may be read."""
-        if reference and reference not in self.typed:
-            self.trust.require_send(reference, destinations(self.target), where)
-
-
-def _signer(
-    doors: _Doors, role: Role, contracts: Mapping[str, Contract], redactor: Redactor, signing: bool
-) -> Signer:
-    """Who signs as a role; every secret is known to the redactor before it is used."""
-    target, workspace = doors.target, doors.workspace
-    headers = []
-    for name, text in role.headers:
-        if not signing and refers(text):
-            continue  # a credential as well
-        doors.open(reference_in(text), f"[targets.{target.name}.headers]")
-        value, hidden = filled(text, f"the header {name} of the target {target.name}", workspace)
-        if hidden:
-            redactor.learn(hidden)
-        headers.append((name, value))
-    found: dict[str, Credential] = {}
-
-    def learned(text: str, passing: bool) -> None:
-        (redactor.learn_passing if passing else redactor.learn)(text)
-
-    if signing:
-        _known_schemes(target, role, workspace, contracts)
-        for source in role.credentials:
-            table = ".".join(
-                filter(
-                    None,
-                    (
-                        f"[targets.{target.name}",
-                        role.name and f"roles.{role.name}",
-                        f"credentials.{source.scheme}]",
-                    ),
-                )
-            )
-            doors.open(source.reference(), table)
-            text = secret(source.reference(), table, workspace) if source.reference() else ""
-            found[source.scheme] = Credential(text, source.user, source.header)
-            for form in variants(found[source.scheme]):
-                redactor.learn(form)
-    signer = Signer(found, target.origins(), learned, target.base_url, tuple(headers))
-    if signing and role.sign_in is not None:
-        place = {contract.name: contract for contract in contracts.values()}
-
-        def opened(reference: str, where: str) -> str:
-            doors.open(reference, where)
-            return secret(reference, where, workspace)
-
-        signer.login = login_of(target, role.sign_in, place, opened, learned)
-    return signer
-
-
-def _known_schemes(target: Target, role: Role, workspace: Path, contracts: Mapping[str, Contract]) -> None:
-    """ConfigError for a credential of a scheme that no contract has."""
-    known = {scheme.name for contract in contracts.values() for scheme in contract.security_schemes}
-    unknown = [credential.scheme for credential in role.credentials if credential.scheme not in known]
-    if unknown:  # perhaps another contract's, that is not called now
-        known |= {
-            scheme.name
-            for contract in Workspace(workspace).contracts()
-            for scheme in contract.security_schemes
-        }
-    for scheme in unknown:
-        if scheme not in known:
-            raise ConfigError(
-                f"the target {target.name} has a credential for {quoted(scheme)}, and no contract has such a"
-                " scheme",
-                where=f"[targets.{target.name}.credentials]",
-                mend=(
-                    nearest(scheme, known)
-                    if known
-                    else "no contract declares a scheme: send it as a header, [targets.NAME.headers]"
-                ),
-            )

@@ -6,9 +6,11 @@ from collections.abc import Callable, Mapping
 from typing import Any
 
 from juxtalogos.compose.filling import filled
+from juxtalogos.compose.outlines import Rows
+from juxtalogos.conventions import naming
 from juxtalogos.exchange.login import Login, SignedIn, cookies_set
 from juxtalogos.formats import outcome_of, wire_of
-from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.errors import ConfigError, JuxtalogosError, NoAnswer, nearest, quoted
 from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.schema import ABSENT
@@ -17,10 +19,35 @@ from juxtalogos.suite.comparing import leaves
 from juxtalogos.suite.inputs import resolve_address
 from juxtalogos.suite.language.expressions import BadExpression, Scope, evaluate, parse_expression
 from juxtalogos.workspace.config import SignInOperation, Target
-from juxtalogos.workspace.secrets import reference_in
+from juxtalogos.workspace.secrets import SECRET_LIKE, reference_in
 
 _TOKENS = ("access_token", "accesstoken", "id_token", "jwt", "token", "auth_token", "session_token", "key")
 """Names of members that hold a token, the surest first."""
+
+
+_SIGNS = frozenset(
+    ("login", "signin", "logon", "session", "sessions", "authenticate", "auth", "token", "tokens")
+)
+"""Words in the names of operations that sign in."""
+MOST_INPUTS = 4
+"""Required inputs that an operation which signs in has at most."""
+
+
+def sign_in_offered(contract: Contract) -> str:
+    """An operation that looks like a sign-in, with the options that name its inputs; empty for none."""
+    rows = Rows(contract)
+    for operation in contract.operations:
+        if operation.safe or operation.intent in (Intent.DELETE, Intent.UPDATE, Intent.EMPTY):
+            continue
+        named = {*naming.words_of(operation.id), *naming.words_of(operation.path)}
+        fields = [f"body{row.path}" for row in rows.sent(operation) if row.scalar and row.required]
+        hidden = [address for address in fields if SECRET_LIKE.search(address)]
+        if named.isdisjoint(_SIGNS) or not hidden or len(fields) > MOST_INPUTS:
+            continue
+        values = {address: "env:NAME" if address in hidden else "NAME" for address in fields}
+        given = (f"--sign-in-input {address}={value}" for address, value in values.items())
+        return f"{operation.id} {' '.join(given)}"
+    return ""
 
 
 def login_of(

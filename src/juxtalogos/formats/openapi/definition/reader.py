@@ -9,6 +9,7 @@ from dataclasses import replace
 from typing import Any
 
 from juxtalogos.documents.collector import collector_paused
+from juxtalogos.exchange.sign_in import CLIENT, PASSWORD
 from juxtalogos.formats.http.meaning import with_meaning
 from juxtalogos.formats.http.templates import variables
 from juxtalogos.formats.openapi.definition.documents import Documents
@@ -339,17 +340,28 @@ class _OpenApiReader:
                 str(scheme.get("description", "")),
                 *_token_service(scheme),
             )
+            key = scheme.get("name")
+            if kind == "apiKey" and scheme.get("in") == "header" and isinstance(key, str) and ":" in key:
+                field, _, before = key.partition(":")
+                self.documents.fault(
+                    f"{quoted(key)} is no name of a header field; the key is sent in {field.strip()},"
+                    f" {f'after {before.strip()}' if before.strip() else 'as it is'}",
+                    location.child("name"),
+                    f"write name: {field.strip()}, or type: http, scheme: bearer",
+                    "warning",
+                )
 
 
-def _token_service(scheme: dict[str, Any]) -> tuple[str, tuple[str, ...]]:
-    """(token URL, scopes) of the flow for client credentials (OpenAPI, OAuth flow object; 2.0: flow
-    `application`).
+def _token_service(scheme: dict[str, Any]) -> tuple[str, tuple[str, ...], str]:
+    """(token URL, scopes, flow) of the flow for client credentials, else of that by password (OpenAPI, OAuth
+    flow object; 2.0: flow `application` or `password`).
     """
     flows = scheme.get("flows")
-    flow = flows.get("clientCredentials") if isinstance(flows, dict) else None
-    if flow is None and scheme.get("flow") == "application":
-        flow = scheme
-    if not isinstance(flow, dict) or not isinstance(flow.get("tokenUrl"), str):
-        return "", ()
-    scopes = flow.get("scopes")
-    return flow["tokenUrl"], tuple(map(str, scopes)) if isinstance(scopes, dict) else ()
+    for name, old, told in (("clientCredentials", "application", CLIENT), ("password", "password", PASSWORD)):
+        flow = flows.get(name) if isinstance(flows, dict) else None
+        if flow is None and scheme.get("flow") == old:
+            flow = scheme
+        if isinstance(flow, dict) and isinstance(flow.get("tokenUrl"), str):
+            scopes = flow.get("scopes")
+            return flow["tokenUrl"], tuple(map(str, scopes)) if isinstance(scopes, dict) else (), told
+    return "", (), ""
