@@ -169,7 +169,7 @@ def test_refusals_are_told_by_the_servers_own_words(tmp_path: Path, jux: Jux) ->
         assert "request.refused" in ran.out and "must be one of 'dredging', 'wreck search'" in " ".join(
             ran.out.split()
         )
-        assert '[[contracts.quay.known]] operation = "POST /surveys", at = "body/purpose"' in ran.out
+        assert "juxtalogos rules 'quay:POST /surveys' --known body/purpose=VALUE" in ran.out
         assert go("run", "--strict", status=1).status == 1
         found = go("run", "--json").json
         assert found["counts"]["refusals"] and not found["findings"] and not found["expectations"]

@@ -115,10 +115,11 @@ def _client_credentials(
             form = {"grant_type": "client_credentials"}
             client = quote(credential.user, safe=""), quote(credential.secret, safe="")  # section 2.3.1
             headers.append(("Authorization", basic_word(*client)))
-        renewed = memory.pop("refresh", "")
+        renewed = memory.get("refresh", "")
         if renewed:  # section 6: first with what was given for it
             again = {"grant_type": "refresh_token", "refresh_token": renewed}
             exchange = yield Request("POST", scheme.token_url, tuple(headers), urlencode(again).encode())
+            memory.pop("refresh", None)
             with contextlib.suppress(NoAnswer):
                 memory.update(_token(exchange, scheme))
         if memory.get("until", 0.0) <= time.monotonic():

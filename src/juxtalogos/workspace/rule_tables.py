@@ -50,7 +50,8 @@ def add_rule(
     """
     import tomlkit
 
-    subject = {"off": ("operation", "kind"), "meanings": ("operation",)}.get(kind, ("operation", "input"))
+    subjects = {"off": ("operation", "kind"), "meanings": ("operation",), "known": ("operation", "at")}
+    subject = subjects.get(kind, ("operation", "input"))
 
     def change(document: Any) -> None:
         contracts = document.setdefault("contracts", tomlkit.table(is_super_table=True))

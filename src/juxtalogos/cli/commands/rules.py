@@ -10,8 +10,10 @@ from typing import Any
 
 from juxtalogos.cli.shared.options import EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.compose.dependencies import find_dependencies
+from juxtalogos.compose.filling import settings_given
 from juxtalogos.conventions.danger import SAID
 from juxtalogos.documents.jsontext import dump_json
+from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.run.judging.rules import rules_of
@@ -23,6 +25,7 @@ from juxtalogos.workspace.workspace import Workspace
 DESCRIPTION = """\
 List and write rules of juxtalogos.toml for single operations.
 
+--known gives an input a value that the service accepts, and --leave-out leaves an optional one out.
 --off switches a kind of check off, with a reason; failures of it are then reported but do not count.
 ADDRESS=@OPERATION#/path corrects where compose takes an input from, and --no-source ADDRESS uses a
 sample instead. --does states what an operation does if its name and method are misleading; `switch`
@@ -32,6 +35,7 @@ EXAMPLE = """\
   juxtalogos rules getBerth --off body.format --reason "the office writes local times until May"
   juxtalogos rules allotBerth body/berthId=@listBerths#/0/berthId
   juxtalogos rules allotBerth --no-source body/callId
+  juxtalogos rules announcePortCall --known body/purpose=bunkering
   juxtalogos rules --remove 2
 """
 _WORDS = {
@@ -65,6 +69,20 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="an input without a source: compose uses a sample",
     )
     parser.add_argument(
+        "--known",
+        action="append",
+        default=[],
+        metavar="ADDRESS=VALUE",
+        help="a value that the service accepts for an input; by its declared type, or as JSON",
+    )
+    parser.add_argument(
+        "--leave-out",
+        action="append",
+        default=[],
+        metavar="ADDRESS",
+        help="an optional input that is not sent",
+    )
+    parser.add_argument(
         "--does", default="", choices=SAID, metavar="WORD", help=f"what the operation does: {', '.join(SAID)}"
     )
     parser.add_argument(
@@ -79,6 +97,8 @@ class _RulesArguments(Arguments):
     off: str
     reason: str
     no_source: list[str]
+    known: list[str]
+    leave_out: list[str]
     does: str
     remove: int | None
 
@@ -93,17 +113,28 @@ def run(args: _RulesArguments) -> int:
         return _list(args, home)
     contract, operation = _operation(home, args.operation)
     name = operation.id if operation else "*"
-    if not (args.off or args.settings or args.no_source or args.does):
+    if not (args.off or args.settings or args.no_source or args.does or args.known or args.leave_out):
         raise UsageError(
             "no rule is given",
-            mend="give --off KIND, ADDRESS=@OPERATION#/path, --no-source ADDRESS or --does WORD",
+            mend=(
+                "give --known ADDRESS=VALUE, --leave-out ADDRESS, --off KIND, ADDRESS=@OPERATION#/path,"
+                " --no-source ADDRESS or --does WORD"
+            ),
         )
+    for text in args.known:
+        entry = _known(contract, operation, text)
+        add_rule(home, contract.name, "known", entry, lambda: None)
+        out.line("written: ", (f"{name} {entry['at']}", "name"), f" is {dump_json(entry['value'])}")
+    for text in args.leave_out:
+        entry = _left_out(operation, text, args.reason)
+        add_rule(home, contract.name, "leave-out", entry, lambda: None)
+        out.line("written: ", (f"{name} {entry['input']}", "name"), " is left out")
     if args.off:
         if not args.reason.strip():
             raise UsageError(
                 "switching a check off needs a reason", mend="add it: --reason 'the office knows'"
             )
-        entry: dict[str, Any] = {"operation": name, "kind": args.off, "reason": args.reason}
+        entry = {"operation": name, "kind": args.off, "reason": args.reason}
         add_rule(home, contract.name, "off", entry, lambda: rules_of(home.config, {contract.name: contract}))
         out.line("written: ", (f"{name} {args.off}", "name"), f" is switched off: {args.reason}")
     if args.does:
@@ -132,6 +163,23 @@ def _operation(home: Workspace, text: str) -> tuple[Contract, Operation | None]:
     if colon and rest == "*":
         return home.contract(name), None
     return home.operation(text)
+
+
+def _known(contract: Contract, operation: Operation | None, text: str) -> dict[str, Any]:
+    """A known value for an input, by the type that is declared for it."""
+    if operation is None:
+        raise UsageError("--known is for one operation", mend="name it")
+    given = settings_given(wire_of(contract), operation, [text])
+    return next({"operation": operation.id, "at": at, "value": value} for at, value in given.items())
+
+
+def _left_out(operation: Operation | None, text: str, reason: str) -> dict[str, Any]:
+    if operation is None:
+        raise UsageError("--leave-out is for one operation", mend="name it")
+    address = resolve_address(operation, text.strip())
+    if any(one.address == address and one.required for one in operation.inputs):
+        raise UsageError(f"{address} is required, so it is always sent", mend="give it a value with --known")
+    return {"operation": operation.id, "input": address, **({"reason": reason} if reason else {})}
 
 
 def _source(contract: Contract, operation: Operation | None, text: str) -> dict[str, Any]:

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import re
+import shlex
 from collections import Counter
+from dataclasses import dataclass
 from typing import Any
 
 from juxtalogos.cli.shared.compose_arguments import ComposeArguments
+from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import header_field
 from juxtalogos.cli.shared.state import show_state
 from juxtalogos.cli.shared.terminal import Terminal
@@ -112,28 +115,73 @@ def show_learned(out: Terminal, learned_now: LearningResult, contract: Contract)
             f"{name}, in {count} operation{'s' if count > 1 else ''}",
             (f"  {reason}", "note"),
         )
-    rest = [progress for progress in learned_now.progresses if progress.outcome != WORKED]
-    if rest:
-        rows = [
-            (entry.operation.id, kind_of(entry), f"{entry.status or '-'}: {entry.words}"[:90])
-            for entry in rest[:SHOWN]
-        ]
-        out.table(("not reached", "class", "the server's message"), rows, styles=("name",))
-        if len(rest) > SHOWN:
-            out.line((f"and {len(rest) - SHOWN} more: --json lists all", "note"))
-        first = next((entry for entry in rest if kind_of(entry) == "needs a value"), None)
-        if first is not None:
-            out.note(
-                (
-                    (
-                        f"add a known value: [[contracts.{contract.name}.known]] operation = "
-                        f'"{first.operation.id}", at = "ADDRESS", value = "…"'
-                    ),
-                    "note",
-                )
-            )
+    _show_causes(out, learned_now, contract)
     show_state(out, learned_now.state, "juxtalogos clean --all")
     out.line()
+
+
+@dataclass(frozen=True, slots=True)
+class Cause:
+    """An operation without success, and those that wait for it."""
+
+    root: OperationProgress
+    waiting: tuple[OperationProgress, ...]
+
+    @property
+    def opens(self) -> int:
+        """How many operations a success would open, itself among them."""
+        return 1 + len(self.waiting)
+
+    def command(self, contract: Contract) -> str:
+        """What is worth typing first; empty where nothing is known that would help."""
+        operation = shlex.quote(f"{contract.name}:{self.root.operation.id}")
+        if kind_of(self.root) == "needs a value":
+            address = min(self.root.named, default="ADDRESS")
+            return f"juxtalogos rules {operation} --known {address}=VALUE"
+        return ""
+
+
+def causes_of(learned_now: LearningResult) -> list[Cause]:
+    """What was not reached, by the operation that all else waits for; the one that opens most first."""
+    rest = {one.operation.id: one for one in learned_now.progresses if one.outcome != WORKED}
+
+    def root(one: OperationProgress) -> str:
+        seen = {one.operation.id}
+        while one.blocked_by in rest and one.blocked_by not in seen:
+            one = rest[one.blocked_by]
+            seen.add(one.operation.id)
+        return one.operation.id
+
+    waiting: dict[str, list[OperationProgress]] = {name: [] for name in rest if root(rest[name]) == name}
+    for name, one in rest.items():
+        above = root(one)
+        if above != name and above in waiting:
+            waiting[above].append(one)
+    found = [Cause(rest[name], tuple(behind)) for name, behind in waiting.items()]
+    return sorted(found, key=lambda one: -one.opens)
+
+
+def _show_causes(out: Terminal, learned_now: LearningResult, contract: Contract) -> None:
+    """A row a cause: what it needs, how many operations wait for it, the server's message once."""
+    causes = causes_of(learned_now)
+    if not causes:
+        return
+    rows = [
+        (
+            one.root.operation.id,
+            kind_of(one.root),
+            str(one.opens) if one.waiting else "",
+            f"{one.root.status or '-'}: {one.root.words}"[:90],
+        )
+        for one in causes[:SHOWN]
+    ]
+    out.table(("not reached", "class", "opens", "the server's message"), rows, styles=("name",), right=(2,))
+    if len(causes) > SHOWN:
+        out.line((f"and {len(causes) - SHOWN} more: --json lists all", "note"))
+    first = next((one for one in causes if one.command(contract)), None)
+    if first is not None:
+        count = f"   opens {counted(first.opens, 'operation')}" if first.waiting else ""
+        out.note((f"try first: {first.command(contract)}{count}", "note"))
 
 
 def learned_data(learned_now: LearningResult) -> dict[str, Any]:
@@ -153,6 +201,7 @@ def learned_data(learned_now: LearningResult) -> dict[str, Any]:
                 "status": progress.status,
                 "words": progress.words,
                 "attempts": progress.attempts,
+                "waitsFor": progress.blocked_by,
             }
             for progress in learned_now.progresses
             if progress.outcome != WORKED

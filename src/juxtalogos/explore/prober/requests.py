@@ -29,8 +29,8 @@ from juxtalogos.suite.language.formulas import (
     FormulaContext,
     NoValue,
     compute,
+    is_unique,
     parse_formula,
-    uses,
 )
 from juxtalogos.suite.language.selectors import NoSelection, select_xml
 from juxtalogos.workspace.known import Hints
@@ -112,7 +112,7 @@ class RequestMaker:
                 found[address] = compute(parsed, Scope({}), ground)
             except (BadFormula, NoValue):
                 continue
-            if uses(parsed, "unique"):
+            if is_unique(parsed, self.known):
                 self.marks.append(str(found[address]))
         inputs = with_values(filled.inputs, found)
         required = {declared_input.address for declared_input in operation.inputs if declared_input.required}

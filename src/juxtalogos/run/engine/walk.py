@@ -30,7 +30,7 @@ from juxtalogos.run.undo.created import PutUndo
 from juxtalogos.run.undo.undoing import Undoing, needless, nowhere
 from juxtalogos.suite.inputs import wrong_inputs
 from juxtalogos.suite.language.expressions import Scope, evaluate, fill, parse_expression
-from juxtalogos.suite.language.formulas import uses
+from juxtalogos.suite.language.formulas import is_unique
 from juxtalogos.suite.model import Action, Case, CaseKey, Step, Suite
 
 MAX_STEPS = 1_000
@@ -107,7 +107,7 @@ class Walk:
         self.context.gate.inventory.marks += [
             str(state.scope.inputs.get(name, ""))
             for name, formula in case.formulas.items()
-            if uses(formula, "unique")
+            if is_unique(formula, self.context.session.known)
         ]
         try:
             await self.walk(position)

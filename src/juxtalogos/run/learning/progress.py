@@ -45,6 +45,8 @@ class OperationProgress:
     """How often the service was busy."""
     steps: int = 0
     """How often a refusal was met, so that the next one was about something else."""
+    blocked_by: str = ""
+    """The operation that it needs, and that did not succeed."""
     named: set[str] = field(default_factory=set)
     """The inputs that the latest refusal named."""
     sent: dict[str, int] = field(default_factory=dict)

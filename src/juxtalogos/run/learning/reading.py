@@ -6,6 +6,7 @@ import itertools
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
+from shlex import quote
 from typing import Any
 
 from juxtalogos.conventions.naming import plain, singular
@@ -93,9 +94,7 @@ def named_inputs(exchange: Exchange, sent: Inputs, addresses: Iterable[str]) -> 
 
 
 def mended(judgement: Judgement, operation: Operation, exchange: Exchange, sent: Inputs) -> Judgement:
-    """A refusal with what would mend it, ready to be pasted into `juxtalogos.toml`, where
-    it names an input.
-    """
+    """A refusal with the command that would mend it, where it names an input."""
     addresses = [address for address, _ in values_of(sent)]
     named = next(iter(named_inputs(exchange, sent, addresses)), None)
     if named is None:
@@ -104,12 +103,8 @@ def mended(judgement: Judgement, operation: Operation, exchange: Exchange, sent:
         declared_input.address == named.address and not declared_input.required
         for declared_input in operation.inputs
     )
-    table, more = (
-        ("leave-out", f'input = "{named.address}"')
-        if optional
-        else ("known", f'at = "{named.address}", value = "…"')
-    )
-    told = f'[[contracts.{operation.contract}.{table}]] operation = "{operation.id}", {more}'
+    rule = f"--leave-out {named.address}" if optional else f"--known {named.address}=VALUE"
+    told = f"juxtalogos rules {quote(operation.full_id)} {rule}"
     results = tuple(
         replace(result, detail=told) if result.kind == REFUSED else result for result in judgement.results
     )

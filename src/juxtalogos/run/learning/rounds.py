@@ -203,6 +203,7 @@ class Learner:
             }
             if failed:
                 progress.outcome, progress.words = SKIPPED, f"{', '.join(sorted(failed))} did not succeed"
+                progress.blocked_by = min(failed)
                 progress.waiting = [
                     *itertools.islice(self.ways.other_sources(progress, set()), ATTEMPTS),
                     *self.ways.dropped(progress, failed),
@@ -352,6 +353,7 @@ class Learner:
         progress.status = record.status
         if record.exchange is None or record.exchange.response is None:
             progress.outcome, progress.words = SKIPPED, record.reason
+            progress.blocked_by = self.ways.blocking(progress.operation.id, record.reason)
             if record.reason.startswith(
                 "no value for"
             ):  # what should have given it is there, and does not tell it so
@@ -372,7 +374,7 @@ class Learner:
                     [progress.now, *progress.waiting] if progress.now != Hints() else progress.waiting
                 )
             return  # else what was thought to give it does not: the next way
-        progress.words = words_of(record.exchange)
+        progress.words, progress.blocked_by = words_of(record.exchange), ""
         progress.meaning = outcome_of(self.contract, progress.operation, record.exchange)
         if progress.meaning is Outcome.BUSY and progress.busy < PATIENCE:
             progress.busy, progress.attempts, progress.outcome = (

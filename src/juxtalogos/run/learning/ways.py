@@ -203,6 +203,13 @@ class Ways:
                 listed = source is not None and source.intent is Intent.LIST
                 yield one.source, "" if listed else one.value
 
+    def blocking(self, operation: str, reason: str) -> str:
+        """The operation that a reason says did not succeed, or gave no value; empty where it names none."""
+        for one in self.found:
+            if one.operation == operation and re.search(rf"\b{re.escape(slug(one.source))}\b", reason):
+                return one.source
+        return ""
+
     def sources(self, operation: str) -> set[str]:
         """The operations that must be answered before one can be called."""
         return {one.source for one in self.found if one.operation == operation and not one.optional}

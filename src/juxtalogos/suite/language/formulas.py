@@ -12,6 +12,7 @@ Names lead to runtime values: `inputs.NAME`, `steps.ID.NAME`, or any runtime exp
 
 from __future__ import annotations
 
+import contextlib
 import math
 import operator
 import random
@@ -183,6 +184,18 @@ def uses(formula: Formula, name: str) -> bool:
     return (formula.op == "call" and formula.operands[0] == name) or any(
         isinstance(one, Formula) and uses(one, name) for one in formula.operands
     )
+
+
+def is_unique(formula: Formula, known: Mapping[str, Any]) -> bool:
+    """Whether what a formula gives is of this run alone: by `unique()`, or by a known value made so."""
+    if uses(formula, "unique"):
+        return True
+    if formula.op == "call" and formula.operands[0] == "known" and formula.operands[1].op == "value":
+        value = known.get(str(formula.operands[1].operands[0]))
+        text = str(value.get("formula", "")) if isinstance(value, Mapping) else ""
+        with contextlib.suppress(BadFormula):
+            return bool(text) and uses(parse_formula(text), "unique")
+    return False
 
 
 def compute(formula: Formula, scope: Scope, ground: FormulaContext) -> Any:
