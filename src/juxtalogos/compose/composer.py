@@ -11,10 +11,10 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from juxtalogos.compose.dependencies import Dependency
 from juxtalogos.compose.drafting import UNDOING, CaseDraft, Drafter, gone
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.provoking import UNKNOWN, fault_checks, provocations
+from juxtalogos.compose.relating import Dependency
 from juxtalogos.compose.requests import sample_inputs, tried_alone
 from juxtalogos.compose.resources import Resources
 from juxtalogos.compose.values import Filled, RequestValues
@@ -170,15 +170,15 @@ class _Composer:
             return "its effect is unknown: juxtalogos rules OPERATION --does WORD"
         resource = self.resources.of(operation)
         if operation.intent is Intent.DELETE and (
-            resource is None or not self.resources.creators(resource) or self.names_others(operation)
+            resource is None
+            or (not self.resources.creators(resource) and not self.names_own(operation))
+            or self.names_others(operation)
         ):
             return WITHHELD[Danger.DESTROYS]
         return ""
 
-    def empties_own(self, operation: Operation) -> bool:
-        """Whether it empties what lies below an item, and the run makes that item itself."""
-        if operation.intent is not Intent.EMPTY or self.scope.hints.means(operation.id):
-            return False
+    def names_own(self, operation: Operation) -> bool:
+        """Whether all that its address names comes from what the run creates."""
         named = {one.address for one in operation.inputs if one.identifies}
         made = {
             need.input
@@ -186,6 +186,11 @@ class _Composer:
             if (source := self.contract.operation(need.source)) is not None and self.resources.creates(source)
         }
         return bool(named) and named <= made
+
+    def empties_own(self, operation: Operation) -> bool:
+        """Whether it empties what lies below an item, and the run makes that item itself."""
+        told = self.scope.hints.means(operation.id)
+        return operation.intent is Intent.EMPTY and not told and self.names_own(operation)
 
     def named_by_its_answer(self, operation: Operation) -> bool:
         """Whether an operation is called after what it answers with (`tideGate`): then it has no verb, and

@@ -9,9 +9,18 @@ import re
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, replace
 
-from juxtalogos.compose.needs import ID_LIKE, Need, above, needs_of
+from juxtalogos.compose.needs import ID_LIKE, Need, above, name_of, needs_of
 from juxtalogos.compose.outlines import Rows, carries, main_schema, success_answer
-from juxtalogos.compose.resources import Resource, Resources, identifies, last_identified, owner
+from juxtalogos.compose.relating import (
+    Dependency,
+    declared_links,
+    field_rank,
+    last_word,
+    leads_back,
+    same_noun,
+    takeable,
+)
+from juxtalogos.compose.resources import Resource, Resources, identifies, last_identified
 from juxtalogos.conventions.naming import plain, singular, words_of
 from juxtalogos.conventions.words import word_set, words
 from juxtalogos.formats import wire_of
@@ -31,24 +40,6 @@ LIMIT = 50
 MOST_OFFERS = 500
 """Of those that know a value by the same, so many are compared with a need."""
 ITSELF = "path: the item itself"
-
-
-@dataclass(frozen=True, slots=True)
-class Dependency:
-    operation: str
-    input: str
-    source: str
-    value: str
-    """Runtime expression on the source's exchange, an XPath into its body, or `EXPRESSION segment -1` for a
-    part of a path."""
-    reason: str
-    """`link`, `path`, `schema`, `name` or `configured`, with what it rests on."""
-    sure: int = 100
-    """Of a hundred."""
-    optional: bool = False
-    """Whether the input need not be sent: nothing is called for it where it is not."""
-    promised: bool = False
-    """Whether what creates the item declares that its answer has the value."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -93,7 +84,7 @@ class Finder:
             name = plain(offer.row.name)
             keys: list[tuple[str, object]] = [("place", offer.row.place), ("name", name)]
             if name in words("names.identifier"):
-                keys.append(("noun", _last(offer.noun)))
+                keys.append(("noun", last_word(offer.noun)))
             for key in keys:
                 self.by.setdefault(key, []).append((order, offer))
 
@@ -113,7 +104,7 @@ class Finder:
                         rule.value,
                         "learned" if rule.learned else "configured",
                     )
-        for link in _linked(self.contract):
+        for link in declared_links(self.contract):
             if (link.operation, link.input) not in dropped:
                 known.setdefault((link.operation, link.input), link)
         sources: dict[str, list[str]] = {}
@@ -131,7 +122,7 @@ class Finder:
                 (
                     candidate
                     for candidate in self.candidates(need)
-                    if (candidate.promised or not need.optional) and not _leads_back(candidate, sources)
+                    if (candidate.promised or not need.optional) and not leads_back(candidate, sources)
                 ),
                 None,
             )
@@ -210,6 +201,7 @@ class Finder:
         ranked: list[tuple[tuple[int, ...], Dependency]] = []
         for resource, sure in self._resources(need):
             ranked += self._of_resource(need, resource, sure)
+            ranked += self._by_member(need, resource)
         ranked += self._alike(need)
         found: dict[tuple[str, str], Dependency] = {}
         for _, one in sorted(ranked, key=lambda pair: pair[0]):
@@ -299,11 +291,29 @@ class Finder:
                     ),
                 )
 
+    def _by_member(self, need: Need, resource: Resource) -> Iterator[tuple[tuple[int, ...], Dependency]]:
+        """Of a second address of items, by one of their members (`/berths/name/{name}`): that member of what
+        creates them.
+        """
+        above, _, member = need.resource.rpartition("/")
+        collection = self.resources.by_key.get(above)
+        if collection is None or self.resources.creators(resource):
+            return
+        for creator in self.resources.creators(collection):
+            for row in self.rows.answered(creator):
+                if row.depth == 1 and carries(row) and plain(row.name) in (plain(member), plain(need.name)):
+                    told = f"path: {row.name} of {creator.method} {creator.path}"
+                    value = self.value(creator, row)
+                    yield (
+                        (0, 2 * row.nullable, 5, 0),
+                        Dependency(need.operation.id, need.address, creator.id, value, told, 80),
+                    )
+
     def _fields(self, need: Need, operation: Operation, noun: str) -> list[tuple[OutlineRow, str]]:
         """The rows of an answer that may hold the identifier, the likeliest first, with where they are."""
         ranked = []
         for row in self.rows.answered(operation):
-            rank = self._field_rank(need, row, noun) if _takeable(row) else None
+            rank = self._field_rank(need, row, noun) if takeable(row) else None
             if rank is not None:
                 # An input that is called an id takes a number as text; one that is called a name does not
                 # mean a number.
@@ -318,9 +328,11 @@ class Finder:
 
     @staticmethod
     def _field_rank(need: Need, row: OutlineRow, noun: str) -> int | None:
+        if row.path == "/0":
+            return 4  # a list of bare ids
         if need.place is not None and need.place == row.place and need.row is not None and need.row.shared:
             return 0
-        return field_rank(need.name, noun, row.name)
+        return field_rank(need.name, noun, name_of(row))
 
     def value(self, operation: Operation, row: OutlineRow) -> str:
         """Where a value of an answer is, as a suite takes it."""
@@ -349,7 +361,7 @@ class Finder:
         if answer is None or operation.intent in (Intent.DELETE, Intent.EMPTY):
             return
         for row in self.rows.answered(operation):
-            if _takeable(row):
+            if takeable(row):
                 yield _Offer(
                     operation, row, operation.noun if operation.resource else singular(above(row.path))
                 )
@@ -361,7 +373,7 @@ class Finder:
         keys: list[tuple[str, object]] = [
             ("place", need.place if shared else None),
             ("name", name),
-            ("noun", _last(need.noun) or None),
+            ("noun", last_word(need.noun) or None),
         ]
         offers = {order: offer for key in keys for order, offer in self.by.get(key, ())[:MOST_OFFERS]}
         for order, offer in sorted(offers.items()):
@@ -400,7 +412,7 @@ class Finder:
             )
         if name == plain(need.name) and name not in _generic():
             return 3, 65, f"name: {offer.row.name}"
-        if name in _IDENTIFIERS and _same_noun(need.noun, offer.noun) and identifies(need.name, need.noun):
+        if name in _IDENTIFIERS and same_noun(need.noun, offer.noun) and identifies(need.name, need.noun):
             return 3, 60, f"name: {offer.row.name} of {offer.noun}"
         return (
             (5, 20, f"name: {offer.row.name}, which is a generic name") if name == plain(need.name) else None
@@ -414,82 +426,3 @@ class Finder:
             return False
         sent = self.rows.sent(offer.operation)
         return any(row.scalar and row.name == offer.row.name and row.place == offer.row.place for row in sent)
-
-
-def field_rank(wanted: str, noun: str, field: str) -> int | None:
-    """How likely a field of a thing is what an input called `wanted` means, 0 first; None for a field that
-    identifies nothing.
-    """
-    name = plain(field)
-    if name == plain(wanted):
-        return 0
-    if owner(field) and plain(owner(field)) == plain(noun):
-        return 1
-    last = words_of(wanted)[-1:]
-    if name == "id":
-        return 2
-    if last and name == last[0]:
-        return 3
-    fields = words("names.identifier")
-    return 4 + fields.index(name) if name in fields else None
-
-
-def _takeable(row: OutlineRow) -> bool:
-    return carries(row) and bool(row.path) and "/NAME" not in row.path and "/*" not in row.path
-
-
-def _linked(contract: Contract) -> Iterator[Dependency]:
-    """Links that the definition declares (OpenAPI, link object)."""
-    for operation in contract.operations:
-        for answer in operation.answers:
-            for link in answer.links if answer.outcome.succeeded else ():
-                target = contract.operation(link.operation) or _by_reference(contract, link.operation)
-                if target is None or target is operation:
-                    continue
-                for name, expression in link.parameters:
-                    address = next(
-                        (
-                            declared_input.address
-                            for declared_input in target.inputs
-                            if name in (declared_input.address, declared_input.name)
-                        ),
-                        "",
-                    )
-                    if name.startswith("body/") and target.body is not None:
-                        address = name
-                    if address and expression.startswith("$"):
-                        told = f"link: declared at {link.location.pointer.rpartition('/')[2]}"
-                        yield Dependency(target.id, address, operation.id, expression, told)
-
-
-def _by_reference(contract: Contract, reference: str) -> Operation | None:
-    pointer = reference.partition("#")[2]
-    return next(
-        (operation for operation in contract.operations if pointer and operation.location.pointer == pointer),
-        None,
-    )
-
-
-def _leads_back(one: Dependency, sources: Mapping[str, list[str]]) -> bool:
-    """Whether the source itself needs, through others, the operation that would need it.
-
-    `sources` by operation.
-    """
-    waiting, seen = [one.source], set()
-    while waiting:
-        current = waiting.pop()
-        if current == one.operation:
-            return True
-        if current not in seen:
-            seen.add(current)
-            waiting += sources.get(current, ())
-    return False
-
-
-def _last(noun: str) -> str:
-    return noun.rpartition("-")[2]
-
-
-def _same_noun(one: str, other: str) -> bool:
-    """`call` and `port-call` are taken for the same."""
-    return bool(one) and (plain(one) == plain(other) or _last(one) == _last(other))

@@ -9,8 +9,9 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
-from juxtalogos.compose.dependencies import ITSELF, Dependency
+from juxtalogos.compose.dependencies import ITSELF
 from juxtalogos.compose.outlines import Rows, main_schema, success_answer
+from juxtalogos.compose.relating import Dependency
 from juxtalogos.compose.resources import Resources
 from juxtalogos.compose.values import Filled, RequestValues, input_name
 from juxtalogos.formats import wire_of

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from juxtalogos.compose.dependencies import Dependency
+from juxtalogos.compose.relating import Dependency
 from juxtalogos.conventions.faults import means_absent, means_invalid
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Operation

@@ -24,7 +24,8 @@ from juxtalogos.cli.shared.options import (
 )
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.compose.composer import Composed, ComposeScope, by_folder, compose
-from juxtalogos.compose.dependencies import LIMIT, Dependency, Finder
+from juxtalogos.compose.dependencies import LIMIT, Finder
+from juxtalogos.compose.relating import Dependency
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import ConfigError, UsageError
 from juxtalogos.suite.document.saving import source_url

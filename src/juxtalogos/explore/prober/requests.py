@@ -11,8 +11,9 @@ from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
-from juxtalogos.compose.dependencies import ITSELF, LIMIT, Dependency, Finder
+from juxtalogos.compose.dependencies import ITSELF, LIMIT, Finder
 from juxtalogos.compose.outlines import Rows
+from juxtalogos.compose.relating import Dependency
 from juxtalogos.compose.resources import Resources
 from juxtalogos.compose.values import RequestValues
 from juxtalogos.explore.prober.prober import Trial

@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from juxtalogos.compose.dependencies import Dependency
+from juxtalogos.compose.relating import Dependency
 from juxtalogos.explore.prober.prober import Purpose, Trial
 from juxtalogos.explore.prober.requests import RequestMaker
 from juxtalogos.explore.resources.sandbox import Sandbox

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 
-from juxtalogos.compose.dependencies import Dependency
+from juxtalogos.compose.relating import Dependency
 from juxtalogos.compose.resources import Resource
 from juxtalogos.conventions.naming import plain
 from juxtalogos.explore.prober.requests import RequestMaker

@@ -110,8 +110,8 @@ def _intent(operation: Operation, on_item: bool, has_items: bool) -> Intent:
             return Intent.READ
         case "POST":
             return Intent.CREATE if has_items and not on_item else Intent.ACT
-        case "PUT":
-            return Intent.REPLACE
+        case "PUT":  # without a body it replaces nothing
+            return Intent.REPLACE if operation.body is not None else Intent.ACT
         case "PATCH":
             return Intent.UPDATE
         case "DELETE":

@@ -157,12 +157,15 @@ class Gate:
     async def _may_change(self, reader: Reader, admission: Admission) -> None:
         """An item of others is not changed; one of a kind that nothing makes is written back."""
         operation, inputs, aim, places = admission.operation, admission.inputs, admission.aim, reader.places
+        admission.made = await self.inventory.known_elsewhere(reader, operation, aim)
+        if admission.made is not None:
+            return
         beside = places.reader_beside(operation, inputs)
         if operation.intent in _WRITES and beside is not None and not places.makes_items_at(aim.place):
             await self._keep(reader, admission, beside)
-            return
-        admission.made = await self.inventory.known_elsewhere(reader, operation, aim)
-        if admission.made is None and not await self._is_nowhere(reader, operation, inputs, aim):
+        elif operation.intent is Intent.ACT and places.takes_a_setting(operation, aim):
+            self.unwatched[operation.full_id] = None
+        elif not await self._is_nowhere(reader, operation, inputs, aim):
             raise Withheld(f"this run did not make {aim.told}")
 
     async def _is_nowhere(self, reader: Reader, operation: Operation, inputs: Inputs, aim: Aim) -> bool:

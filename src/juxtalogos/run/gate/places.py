@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from typing import Any
 from unicodedata import category
 
+from juxtalogos.compose.needs import ID_LIKE
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.resources import ENDINGS, Resource, Resources, identifies
 from juxtalogos.conventions.naming import plain, singular
@@ -125,6 +126,17 @@ class Sites:
     def makes_items_at(self, place: Site) -> bool:
         """Whether a contract creates items at a place at all."""
         return any(map(self.resources.creators, self.by_place.get(place.resource, ())))
+
+    def takes_a_setting(self, operation: Operation, aim: Aim) -> bool:
+        """Whether what stands in the address is a setting (`/delay/{seconds}`), and no item: nothing lists,
+        reads or makes one there, and its name means no other thing.
+        """
+        resource = self.resources.of(operation)
+        kept = (Intent.LIST, Intent.READ, Intent.CREATE, Intent.REPLACE, Intent.UPDATE, Intent.DELETE)
+        if resource is None or aim.above or resource.of(*kept):
+            return False
+        others = (one for name in aim.names for one in self.resources.named(singular(name)))
+        return not any(map(ID_LIKE.search, aim.names)) and all(one is resource for one in others)
 
     def key_names(self, operation: Operation) -> tuple[str, ...]:
         """The names by which requests tell items of a resource from others; empty where only values have

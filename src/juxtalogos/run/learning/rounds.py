@@ -8,7 +8,6 @@ it is kept as hints (`workspace/known.py`), of which the same compose makes a su
 
 from __future__ import annotations
 
-import itertools
 import secrets
 import time
 from collections import defaultdict
@@ -39,7 +38,6 @@ from juxtalogos.run.gate.state import ServiceState
 from juxtalogos.run.gate.truth import compare
 from juxtalogos.run.judging.refusals import words_of
 from juxtalogos.run.learning.progress import (
-    ATTEMPTS,
     PATIENCE,
     REFUSED,
     SKIPPED,
@@ -47,6 +45,7 @@ from juxtalogos.run.learning.progress import (
     WORKED,
     OperationProgress,
 )
+from juxtalogos.run.learning.schedule import Schedule
 from juxtalogos.run.learning.seen import SeenValues
 from juxtalogos.run.learning.ways import Ways
 from juxtalogos.run.target.session import Session, known_values
@@ -103,8 +102,7 @@ class Learner:
     """By the key of the resource of which they need an item."""
     ways: Ways = field(init=False)
     progresses: dict[str, OperationProgress] = field(default_factory=dict)
-    known_now: int = 0
-    """How much is known, to tell whether there is any use in trying again."""
+    schedule: Schedule = field(init=False)
     token: str = field(default_factory=lambda: secrets.token_hex(4))
     gate: Gate = field(default_factory=Gate)
     """One for all rounds: what one has made, another may use, and each removes what is left."""
@@ -132,6 +130,7 @@ class Learner:
         }
         self.learned_now = LearningResult(list(progresses.values()))
         self.progresses = progresses
+        self.schedule = Schedule(self.ways, progresses)
         await self.rounds(progresses, full=False)
         again = {
             name: OperationProgress(one.operation, full=True)
@@ -164,12 +163,7 @@ class Learner:
     async def rounds(self, progresses: dict[str, OperationProgress], *, full: bool) -> None:
         """Rounds until nothing is due any more."""
         for number in range(ROUNDS):
-            self.without_failed(progresses)
-            chosen = [
-                progress
-                for progress in progresses.values()
-                if self.is_due(progress) and not self.awaits(progress)
-            ]
+            chosen = self.schedule.next(progresses)
             if not chosen or self.learned_now.requests >= self.budget or self.ended:
                 return
             self.told(
@@ -179,72 +173,12 @@ class Learner:
             before = self.learned.count
             await self.round(chosen, full=full)
             worked = sum(progress.outcome == WORKED for progress in progresses.values())
-            if not number and not full and not worked:
+            if not number and not full and all(map(_nobody_there, chosen)):
                 self.told("no request succeeded: check the base URL and the credentials")
                 return
             for candidate in chosen:
                 candidate.knowledge = before + worked if candidate.outcome == SKIPPED else -1
-            self.known_now = self.learned.count + worked
-
-    def without_failed(self, progresses: dict[str, OperationProgress]) -> None:
-        """What needs an operation that nothing more is tried of is tried with another source, or without; it
-        is not called again for each that needs it.
-        """
-        for progress in progresses.values():
-            if progress.attempts or progress.waiting or progress.outcome or progress.full:
-                continue
-            failed = {
-                name
-                for name in self.ways.sources(progress.operation.id)
-                if (source := self.progresses.get(name)) is not None
-                and source is not progress
-                and source.outcome != WORKED
-                and not source.open
-            }
-            if failed:
-                progress.outcome, progress.words = SKIPPED, f"{', '.join(sorted(failed))} did not succeed"
-                progress.blocked_by = min(failed)
-                progress.waiting = [
-                    *itertools.islice(self.ways.other_sources(progress, set()), ATTEMPTS),
-                    *self.ways.dropped(progress, failed),
-                ]
-                if not progress.waiting:
-                    progress.attempts = ATTEMPTS
-
-    def awaits(self, progress: OperationProgress) -> bool:
-        """Whether an operation that it needs is still to be learned: then it is not called in vain for it."""
-        waiting, seen = [progress.operation.id], {progress.operation.id}
-        while waiting:
-            for name in self.ways.sources(waiting.pop()) - seen:
-                seen.add(name)
-                source = self.progresses.get(name)
-                if source is None or source.outcome == WORKED or not source.open:
-                    continue
-                if self.is_due(source):
-                    return True
-                waiting.append(name)
-        return False
-
-    def is_due(self, progress: OperationProgress) -> bool:
-        """Whether it is to be tried: at first, in another way, or again where what it needed is there now."""
-        if not progress.open:
-            return False
-        if progress.outcome == SKIPPED and not progress.waiting:
-            if progress.knowledge < self.known_now:
-                return True
-            if progress.stuck or any(one.open and one.outcome != SKIPPED for one in self.progresses.values()):
-                return False  # what it needs may yet be found
-            progress.stuck = True  # what should give it was not reached: perhaps something else does
-            lost = {
-                name
-                for name in self.ways.sources(progress.operation.id)
-                if (source := self.progresses.get(name)) is not None and source.outcome != WORKED
-            }
-            progress.waiting = progress.fresh(
-                [*self.ways.other_sources(progress, set()), *self.ways.dropped(progress, lost)]
-            )
-            return bool(progress.waiting)
-        return not progress.attempts or bool(progress.waiting)
+            self.schedule.knowledge = self.learned.count + worked
 
     async def round(self, chosen: list[OperationProgress], *, full: bool) -> None:
         """One run: a case for each of them, and what it said."""
@@ -258,6 +192,7 @@ class Learner:
         composed = self.composed(
             self.scope(hints, frozenset(candidate.operation.id for candidate in chosen), full=full)
         )
+        self.schedule.ways = self.ways
         by_id = {candidate.operation.id: candidate for candidate in chosen}
         cases = {
             case_id(case): operation
@@ -443,6 +378,11 @@ class Learner:
         return any(not declared_input.required for declared_input in operation.inputs) or any(
             row.path and not row.required for row in self.ways.finder.rows.sent(operation)
         )
+
+
+def _nobody_there(progress: OperationProgress) -> bool:
+    """Whether an attempt shows that the address or the credential is wrong, whatever is sent."""
+    return progress.outcome in (WANTS, SKIPPED) or progress.meaning is Outcome.ABSENT
 
 
 def _hides(hints: Hints) -> bool:

@@ -10,8 +10,9 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-from juxtalogos.compose.dependencies import Dependency, Finder, field_rank
+from juxtalogos.compose.dependencies import Finder
 from juxtalogos.compose.needs import Need, needs_of
+from juxtalogos.compose.relating import Dependency, field_rank
 from juxtalogos.compose.unique import names_something
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract, Intent, Operation
