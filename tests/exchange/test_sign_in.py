@@ -340,6 +340,7 @@ class Tokens(_Desk):
 SCHEMES = {
     "digest": {"type": "http", "scheme": "digest"},
     "oauth": {"type": "oauth2", "flows": {"password": {"tokenUrl": "token", "scopes": {}}}},
+    "bearer": {"type": "http", "scheme": "bearer"},
     "key": {"type": "apiKey", "in": "header", "name": "Authorization: Bearer"},
 }
 
@@ -371,6 +372,25 @@ def test_sign_in_by_user_and_password(kind: type[_Desk], scheme: str, tmp_path: 
     for path in home.rglob("*"):
         if path.is_file():
             assert PIN.encode() not in path.read_bytes() and b"-gate-7f3a" not in path.read_bytes(), path
+
+
+def test_a_credential_is_offered_where_the_definition_declares_none(tmp_path: Path, jux: Jux) -> None:
+    with desk(Bearer) as (url, served):
+        served.sessions["berth-token-7"] = 10**6
+        home = signed_workspace(tmp_path, jux, url, "bearer", "--credential", "bearer=env:DESK_TOKEN")
+        bare = json.loads((tmp_path / "logs.json").read_text())
+        bare["security"] = []
+        (tmp_path / "logs.json").write_text(json.dumps(bare))
+        jux("import", tmp_path / "logs.json", "-C", home, status=None)
+        env = {"DESK_TOKEN": "berth-token-7"}
+        told = jux("call", "listLogs", "-C", home, env=env)
+        assert "security.undeclared" in told.out and "let in with bearer" in " ".join(told.out.split())
+        jux("compose", "logs", "-C", home)
+        served.seen.clear()
+        found = jux("run", "--jobs", "1", "--json", "-C", home, env=env).json
+        assert {one["kind"] for one in found["remarks"]} == {"security.undeclared"}
+        assert not found["findings"]
+        assert sum(status == 401 for _, status in served.seen) == 4, "once for each operation"
 
 
 def test_a_field_name_that_is_none(tmp_path: Path, jux: Jux) -> None:

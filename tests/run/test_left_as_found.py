@@ -136,11 +136,14 @@ def test_whatever_a_store_says_nothing_of_others_is_changed(lie: str, tmp_path: 
     with workspace(service, tmp_path / "w", jux) as go:
         go("compose", "quay")
         explore = ("explore", "quay", "--requests", "100", "--json")
-        for words in (("run", "--json"), explore) if LIES.index(lie) % 2 else (("run", "--json"),):
+        learn = ("compose", "quay", "--learn=writing", "--replace", "--json")
+        for words in (("run", "--json"), *[(explore,), (learn,), ()][LIES.index(lie) % 3]):
             held = service.state()
-            told = go(*words).json["state"]
+            found = go(*words).json
+            told = found["learned"]["state"] if "learned" in found else found["state"]
             after = service.state()
             assert {key: after.get(key) for key in before} == before, words
+            assert {key for key in held if key.startswith("other")} <= set(after), words
             assert after == held or told["verdict"] != "as before", (words, told)
         go("clean", "--all")
         assert {key: service.state().get(key) for key in before} == before

@@ -255,13 +255,35 @@ class Signer:
         self.login: Login | None = None
         """What signs in by a request of the service itself, before everything else."""
         self.memories: dict[str, Memory] = {}
+        self.offered: dict[str, str] = {}
+        """By operation that declares no security, the scheme by which it lets in; empty where none does."""
         self.renewable: set[str] = set()
         """Schemes of which something was forgotten after a refusal."""
         self.locks: dict[str, asyncio.Lock] = {}
 
+    def offer(self, contract: Contract, operation: Operation, own: Mapping[str, SignInScheme]) -> bool:
+        """After a 401 to an operation that declares no security: whether there is a credential to try; each
+        operation is offered one.
+        """
+        if operation.security:
+            return False
+        if operation.full_id in self.offered:
+            return bool(self.offered[operation.full_id])  # another request was offered it meanwhile
+        known = (
+            scheme.name
+            for scheme in contract.security_schemes
+            if scheme.name in self.credentials and scheme_of(scheme.kind, own) is not None
+        )
+        self.offered[operation.full_id] = next(known, "")
+        return bool(self.offered[operation.full_id])
+
+    def refuse(self, operation: Operation) -> None:
+        """What was offered did not help."""
+        self.offered[operation.full_id] = ""
+
     def take_over(self, other: Signer) -> None:
         """Goes on with what another has signed in with; secrets in it are told here too."""
-        self.login, self.memories = other.login, other.memories
+        self.login, self.memories, self.offered = other.login, other.memories, other.offered
         if self.login is not None:
             self.login.tell(self.learned)
 
@@ -281,7 +303,9 @@ class Signer:
                     if scheme and way
                 ], ()
         if not operation.security or () in operation.security:
-            return [], ()
+            scheme = contract.scheme(self.offered.get(operation.full_id, ""))
+            way = scheme_of(scheme.kind, own) if scheme else None
+            return ([(self._placed(contract, scheme, way), way)] if scheme and way else []), ()
         return [], tuple(name for name in operation.security[0] if name not in self.credentials)
 
     def _placed(self, contract: Contract, scheme: SecurityScheme, way: SignInScheme) -> SecurityScheme:

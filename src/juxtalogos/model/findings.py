@@ -82,6 +82,7 @@ KINDS: dict[str, str] = {
     "check.unmet": "a written check failed",
     "criterion.unmet": "a written success criterion failed",
     "load.busy": "the service failed under several requests at once, and not when asked alone",
+    "security.undeclared": "the service requires a credential that the definition does not declare",
     "request.refused": "a generated request met a declared refusal",
     "request.accepted": "a request that the definition does not allow succeeded",
     "answer.none": "the connection was closed without a response",

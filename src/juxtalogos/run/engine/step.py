@@ -185,7 +185,8 @@ class _Attempt:
         judgement, pages = await conversed(
             session, state.conversations, contract, operation, told, self.context.transport
         )
-        judgement = with_written(judgement, (*written, *([self.busy] if self.busy else [])))
+        remarks = (*([self.busy] if self.busy else []), *session.remarks_on(operation))
+        judgement = with_written(judgement, (*written, *remarks))
         parts = [*judged_parts(wire_of(contract), exchange, session.base_url(contract)), *pages]
         judgement = with_parts(judgement, (part for _, _, part in parts))
         why = session.unsigned_words(contract, operation, exchange)

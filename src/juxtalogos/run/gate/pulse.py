@@ -26,8 +26,8 @@ LEAST = 3
 """Such answers in a row, of two operations or more, before it is looked at; then twice as many."""
 KEPT = 3
 """Requests that are asked again."""
-CLEARED = 4
-"""Other answers after which a change is not suspected any more."""
+CLEARED = 12
+"""Other answers after which a change is not suspected any more: several may have been under way."""
 PAUSE = 0.5
 """Seconds before a service that is not available is asked again."""
 _CHANGED = (Outcome.UNAUTHENTICATED, Outcome.FORBIDDEN, Outcome.BUSY)

@@ -21,10 +21,11 @@ from juxtalogos.log import hide_with
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import JuxtalogosError, TrustError
 from juxtalogos.model.exchange import Exchange, Request
+from juxtalogos.model.findings import CheckResult, Severity
 from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.judging.judge import Judgement, judge, unsigned
+from juxtalogos.run.judging.judge import Judgement, judge, unsigned, with_written
 from juxtalogos.run.judging.rules import Rules, rules_of
 from juxtalogos.run.target.credentials import Doors, certificate_of, signer_of
 from juxtalogos.run.target.signing_in import sign_in_offered
@@ -240,8 +241,45 @@ class Session:
                 break
             again = await sender.send(await self.signed(contract, operation, request, sender))
             exchange = replace(again, tries=(*exchange.tries, replace(exchange, tries=()), *again.tries))
+        if self.signing:
+            exchange = await self._offered(contract, operation, request, sender, exchange)
         self.redactor.learn_cookies(exchange.response)
         return exchange
+
+    async def _offered(
+        self,
+        contract: Contract,
+        operation: Operation,
+        request: Request,
+        sender: Sender,
+        exchange: Exchange,
+    ) -> Exchange:
+        """The same, with a credential that the target has, where the definition declares none for the
+        operation and the service requires one.
+        """
+        own = FORMATS[contract.format].sign_in
+        refused = (Outcome.UNAUTHENTICATED, Outcome.FORBIDDEN)
+        if outcome_of(contract, operation, exchange) not in refused or carries_credential(exchange.request):
+            return exchange
+        if not self.signer.offer(contract, operation, own):
+            return exchange
+        again = await sender.send(await self.signed(contract, operation, request, sender))
+        if outcome_of(contract, operation, again) in refused:
+            self.signer.refuse(operation)
+            return exchange
+        return replace(again, tries=(*exchange.tries, replace(exchange, tries=()), *again.tries))
+
+    def remarks_on(self, operation: Operation) -> tuple[CheckResult, ...]:
+        """What is doubtful in the definition of an operation, seen in how it lets in."""
+        scheme = self.signer.offered.get(operation.full_id)
+        if not scheme:
+            return ()
+        told = "no security", f"401 without a credential, let in with {scheme}"
+        return (
+            CheckResult(
+                "security.undeclared", False, "status", *told, operation.location, Severity.REMARK, False
+            ),
+        )
 
     def signed_in_vain(self, contract: Contract, operation: Operation, exchange: Exchange) -> bool:
         """Whether an answer says that what was signed with no longer holds: it is forgotten then, and to send
@@ -255,6 +293,7 @@ class Session:
         value = judgement.answer.value if judgement.answer else ABSENT
         scope = Scope(self.target.variables, exchange=exchange, response_value=value)
         judgement = self.rules.apply(contract, operation, judgement, scope)
+        judgement = with_written(judgement, self.remarks_on(operation))
         why = self.unsigned_words(contract, operation, exchange)
         return unsigned(judgement, why) if why else judgement
 
