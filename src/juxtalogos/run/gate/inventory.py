@@ -64,6 +64,8 @@ class ListRead:
     asked: Inputs
     shown: ListedItems | None
     """None where it could not be read."""
+    late: bool = False
+    """Whether the run had made something elsewhere by then, with which an item here may have come."""
 
 
 @dataclass(slots=True)
@@ -124,7 +126,8 @@ class Inventory:
                 # Below an item of this run there was nothing before.
                 ours = bool(aim.place.parents) and self.below_ours(Aim(aim.place, (), (), aim.above))
                 shown = ListedItems(()) if ours else await reader.all_of(listing, asked)
-                self.before[key] = ListRead(reader.places.contract, listing, asked, shown)
+                late = bool(self.removed) or any(self.made.values())
+                self.before[key] = ListRead(reader.places.contract, listing, asked, shown, late)
             return self.before[key]
 
     def lists_of(self, place: Site) -> Iterator[ListRead]:

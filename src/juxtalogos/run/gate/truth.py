@@ -53,7 +53,8 @@ class _Look:
                 self.changes.append(Change(known.listing.full_id, "more", told, ours, why))
         if less:
             told = tuple(", ".join(key) for key in less)
-            self.changes.append(Change(known.listing.full_id, "gone", told, False))
+            why = "it may have come with what this run created" if known.late else ""
+            self.changes.append(Change(known.listing.full_id, "gone", told, False, why))
 
     async def single(self, owner: KeptSetting) -> None:
         contract = self.session.contracts.get(owner.reader.contract)
