@@ -121,11 +121,18 @@ def _described(path: str) -> dict[str, Any]:
     }
 
 
+_BODY = {"put": {"requestBody": {"content": {"application/json": {"schema": {"type": "object"}}}}}}
+"""Without a body, PUT replaces nothing."""
+
+
 def test_what_operations_are_for() -> None:
     contract = read_contract(
         definition(
             {
-                path: {**_described(path), **{method: {"responses": answers()} for method in methods}}
+                path: {
+                    **_described(path),
+                    **{method: {**_BODY.get(method, {}), "responses": answers()} for method in methods},
+                }
                 for path, methods in PATHS.items()
             }
         )

@@ -383,7 +383,8 @@ class Finder:
             rank, sure, told = found
             making = offer.operation.intent in _MAKING and not self._hands_on(offer)
             # What creates comes first, then what is there; an action may be no source at all.
-            doubt = (not making) + 2 * (making and offer.operation.intent is not Intent.CREATE)
+            creates = offer.operation.intent is Intent.CREATE or self.resources.creates(offer.operation)
+            doubt = (not making) + 2 * (making and not creates)
             doubt += 3 * offer.row.nullable
             # A value from deep inside, or from an operation that itself needs much, is less likely to be
             # meant.

@@ -106,6 +106,8 @@ _TABLE: dict[str, str] = {
     "moments.future": "until expire expires expiry expiration due deadline",
     "moments.least": "min minimum least lower low from",
     "moments.most": "max maximum most upper high to",
+    # Values that many addresses take.
+    "values.path": "1 200",
     # Names of identifiers and of what must be unique.
     "names.identifier": "id name uuid guid key slug code number no ref",
     "names.generic": (

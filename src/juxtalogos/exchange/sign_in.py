@@ -11,7 +11,7 @@ import contextlib
 import time
 from collections.abc import Callable, Generator, Mapping
 from dataclasses import dataclass, field, replace
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 from urllib.parse import quote, urlencode, urljoin
 
 from juxtalogos.documents.jsontext import NotJson, parse_json
@@ -23,9 +23,6 @@ from juxtalogos.model.errors import NoAnswer
 from juxtalogos.model.exchange import Exchange, Headers, Request
 from juxtalogos.model.format import SignInFlow, SignInScheme
 from juxtalogos.plugins import Table
-
-if TYPE_CHECKING:
-    from juxtalogos.exchange.login import Login
 
 PASSWORD, CLIENT = "password", "client credentials"
 """Flows of OAuth 2.0 in which no person takes part."""
@@ -233,6 +230,18 @@ def scheme_of(kind: str, own: Mapping[str, SignInScheme]) -> SignInScheme | None
     return own.get(kind) or SIGN_IN.get(kind)
 
 
+class SignInRequest(Protocol):
+    """What signs in by a request of the service itself (`login.py`)."""
+
+    name: str
+
+    async def signed(self, request: Request, sender: Sender) -> Request: ...
+
+    def void(self, request: Request) -> bool: ...
+
+    def tell(self, learned: Callable[[str, bool], None]) -> None: ...
+
+
 class Signer:
     """Signs requests of a session; remembers what flows remember, and lets one flow at a time ask for it."""
 
@@ -252,7 +261,7 @@ class Signer:
         self.learned = learned
         """Told of each secret that a flow was given or made, and whether it holds for one request, before
         anything of it can be shown."""
-        self.login: Login | None = None
+        self.login: SignInRequest | None = None
         """What signs in by a request of the service itself, before everything else."""
         self.memories: dict[str, Memory] = {}
         self.offered: dict[str, str] = {}

@@ -5,6 +5,7 @@ before.
 from __future__ import annotations
 
 import random
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
@@ -14,7 +15,7 @@ from urllib.parse import unquote, urlsplit
 from juxtalogos.compose.dependencies import ITSELF, LIMIT, Finder
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.relating import Dependency
-from juxtalogos.compose.resources import Resources
+from juxtalogos.compose.resources import Resources, identifies
 from juxtalogos.compose.values import RequestValues
 from juxtalogos.explore.prober.prober import Trial
 from juxtalogos.model.contract import Contract, Input, Operation
@@ -133,11 +134,17 @@ class RequestMaker:
                 continue
             value = self.taken(need.value, seen)
             if value is ABSENT or value is None or isinstance(value, dict | list):
-                if not need.input.startswith("path."):
+                if not self.names_item(operation, need):
                     continue  # where it comes from is a guess: the sample stays
                 raise Unfillable(f"{need.source} gave no value for {need.input}")
             found[need.input] = self.typed(operation, need.input, value)
         return with_values(inputs, found)
+
+    def names_item(self, operation: Operation, need: Dependency) -> bool:
+        """Whether an input says what an operation is about: made up, it would be about nothing."""
+        if need.input.startswith("path."):
+            return True
+        return not need.optional and identifies(re.split(r"[/.:]", need.input)[-1], operation.noun)
 
     def sends(self, operation: Operation, inputs: Inputs, need: Dependency) -> bool:
         """Whether a request holds an input, or must."""

@@ -129,7 +129,7 @@ class Sandbox:
                 try:
                     known |= await self.provide(need.source, known, depth)
                 except Unfillable:
-                    if need.input.startswith("path."):
+                    if self.maker.names_item(operation, need):
                         raise  # else where it comes from is a guess: the sample stays
         filled = self.maker.referred(operation, inputs, known)
         return await self.condition(operation, filled, known), known

@@ -163,7 +163,7 @@ class _Attempt:
             self.context.gate.note_unwatched(self.called[1])
         crowd = self.context.crowd
         async with crowd.sending() as beside:
-            self.exchange = await session.send(*self.called, request, transport)
+            self.exchange = await session.send(*self.called, request, transport, seen=self.take)
         if beside > 1 and self.state.composed:
             sleep = self.context.sleep or self.context.stop.sleep
             self.exchange, self.busy = await asked_alone(
@@ -254,6 +254,10 @@ class _Attempt:
             found.hits,
             self.state.suite.name,
         )
+
+    def take(self, exchange: Exchange) -> None:
+        """Keeps what was sent and came, whatever goes wrong afterwards."""
+        self.exchange = exchange
 
     def rescue(self) -> None:
         """What clean-up needs is taken out of an answer that could not be judged."""

@@ -88,5 +88,6 @@ class OperationProgress:
 
     @property
     def open(self) -> bool:
+        """Whether anything more is tried of it."""
         most = ATTEMPTS + FURTHER * min(self.steps, MOST_STEPS)
         return self.outcome not in (WORKED, WANTS) and self.attempts < most

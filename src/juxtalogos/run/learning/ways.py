@@ -14,6 +14,7 @@ from juxtalogos.compose.dependencies import Finder
 from juxtalogos.compose.needs import Need, needs_of
 from juxtalogos.compose.relating import Dependency, field_rank
 from juxtalogos.compose.unique import names_something
+from juxtalogos.conventions.words import words
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.location import follow_pointer
@@ -333,7 +334,8 @@ class Ways:
             yield self.more(progress, sent=whole)
         for one in progress.operation.inputs:
             if one.place == "path" and one.address in present and one.address not in linked:
-                for value in ("1", "200") if isinstance(present[one.address], str) else (1, 200):
+                for word in words("values.path"):
+                    value = word if isinstance(present[one.address], str) else int(word)
                     yield self.more(
                         progress, known=KnownValue(one.address, progress.operation.id, value, learned=True)
                     )

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import random
 import time
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
@@ -37,6 +37,8 @@ from juxtalogos.workspace.known import Learned, values_by_name
 from juxtalogos.workspace.secrets import credential_source, reference_in, secret
 from juxtalogos.workspace.trust import NOTHING_GRANTED, Grant, Trust
 
+Seen = Callable[[Exchange], None]
+_REFUSED = (Outcome.UNAUTHENTICATED, Outcome.FORBIDDEN)
 MOST_RENEWED = 2
 """How often a request is sent again after signing in anew."""
 
@@ -206,20 +208,22 @@ class Session:
         *,
         made_with: Inputs | None = None,
         usual: bool = True,
+        seen: Seen = lambda exchange: None,
     ) -> Exchange:
         """Signs and sends once, if the gate lets it through.
 
         `made_with`: the inputs of a request that was broken on purpose, and cannot be read back. Not `usual`:
-        a request that nobody expects to succeed. Withheld where the gate does not let it through; TrustError
+        a request that nobody expects to succeed. `seen`: told of each exchange as soon as it is there,
+        whatever goes wrong afterwards. Withheld where the gate does not let it through; TrustError
         where nothing but reading is sent to the target.
         """
         if self.gate is None:
-            return await self.transmit(contract, operation, request, sender)
+            return await self.transmit(contract, operation, request, sender, seen=seen)
         admission = await self.gate.admit(
             self, sender, contract, operation, request, watch=self.watch, made_with=made_with
         )
         try:
-            exchange = await self.transmit(contract, operation, request, sender)
+            exchange = await self.transmit(contract, operation, request, sender, seen=seen)
         except JuxtalogosError:  # nothing was sent: not allowed, or nobody signed in
             if admission is not None:
                 await self.gate.unsent(admission)
@@ -231,43 +235,44 @@ class Session:
         return exchange
 
     async def transmit(
-        self, contract: Contract, operation: Operation, request: Request, sender: Sender
-    ) -> Exchange:
-        """The same without asking the gate; cookies that come are secrets from then on."""
-        self.permit(operation)
-        exchange = await sender.send(await self.signed(contract, operation, request, sender))
-        for _ in range(MOST_RENEWED if self.signing else 0):
-            if not self.signed_in_vain(contract, operation, exchange):
-                break
-            again = await sender.send(await self.signed(contract, operation, request, sender))
-            exchange = replace(again, tries=(*exchange.tries, replace(exchange, tries=()), *again.tries))
-        if self.signing:
-            exchange = await self._offered(contract, operation, request, sender, exchange)
-        self.redactor.learn_cookies(exchange.response)
-        return exchange
-
-    async def _offered(
         self,
         contract: Contract,
         operation: Operation,
         request: Request,
         sender: Sender,
-        exchange: Exchange,
+        *,
+        seen: Seen = lambda exchange: None,
     ) -> Exchange:
-        """The same, with a credential that the target has, where the definition declares none for the
-        operation and the service requires one.
+        """The same without asking the gate; sent again after signing in anew, or with a credential that the
+        definition declares for other operations. Cookies that come are secrets from then on.
         """
-        own = FORMATS[contract.format].sign_in
-        refused = (Outcome.UNAUTHENTICATED, Outcome.FORBIDDEN)
-        if outcome_of(contract, operation, exchange) not in refused or carries_credential(exchange.request):
-            return exchange
-        if not self.signer.offer(contract, operation, own):
-            return exchange
-        again = await sender.send(await self.signed(contract, operation, request, sender))
-        if outcome_of(contract, operation, again) in refused:
-            self.signer.refuse(operation)
-            return exchange
-        return replace(again, tries=(*exchange.tries, replace(exchange, tries=()), *again.tries))
+        self.permit(operation)
+        exchange = await sender.send(await self.signed(contract, operation, request, sender))
+        seen(exchange)
+        self.redactor.learn_cookies(exchange.response)
+        for turn in range(MOST_RENEWED + 1 if self.signing else 0):
+            offered = turn == MOST_RENEWED
+            if not (self._offers if offered else self.signed_in_vain)(contract, operation, exchange):
+                continue
+            again = await sender.send(await self.signed(contract, operation, request, sender))
+            if offered and outcome_of(contract, operation, again) in _REFUSED:
+                self.signer.refuse(operation)
+                return exchange
+            tries = (*exchange.tries, replace(exchange, tries=()), *again.tries)
+            exchange = replace(again, tries=tries)
+            seen(exchange)
+            self.redactor.learn_cookies(exchange.response)
+        return exchange
+
+    def _offers(self, contract: Contract, operation: Operation, exchange: Exchange) -> bool:
+        """Whether the service requires a credential that the definition does not declare for the operation,
+        and the target has one to try.
+        """
+        return (
+            outcome_of(contract, operation, exchange) in _REFUSED
+            and not carries_credential(exchange.request)
+            and self.signer.offer(contract, operation, FORMATS[contract.format].sign_in)
+        )
 
     def remarks_on(self, operation: Operation) -> tuple[CheckResult, ...]:
         """What is doubtful in the definition of an operation, seen in how it lets in."""

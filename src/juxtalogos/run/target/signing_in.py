@@ -13,6 +13,7 @@ from juxtalogos.formats import outcome_of, wire_of
 from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.errors import ConfigError, JuxtalogosError, NoAnswer, nearest, quoted
 from juxtalogos.model.exchange import Exchange, Request
+from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.run.judging.refusals import words_of
 from juxtalogos.suite.comparing import leaves
@@ -114,7 +115,8 @@ def _given(contract: Contract, operation: Operation, how: SignInOperation, excha
     """What a response of the operation gives; NoAnswer where it is not what was said."""
     response = exchange.response
     status = response.status if response is not None else 0
-    if not outcome_of(contract, operation, exchange).succeeded and not (300 <= status < 400):
+    outcome = outcome_of(contract, operation, exchange)
+    if not outcome.succeeded and outcome is not Outcome.UNKNOWN:  # to lead elsewhere is usual after it
         raise NoAnswer(
             f"signing in by {operation.id} returned {status}: {words_of(exchange)}".rstrip(": "),
             mend="check the inputs under sign-in, and the secrets that they name",
