@@ -46,6 +46,7 @@ PATHS = {
         "get": {"operationId": "listLogs", "responses": answers(LOGS)},
         "post": {"operationId": "addLog", **body(NOTE), "responses": answers(LOGS["items"], "201")},
     },
+    "/vault": {"get": {"operationId": "readVault", "responses": answers(LOGS)}},
     "/logs/{id}": {
         "get": {
             "operationId": "readLog",
@@ -98,6 +99,8 @@ class _Desk(BaseHTTPRequestHandler):
             return self.send(200, told, *fields)
         if not self.lets_in():
             return self.send(401, {"title": "sign in"})
+        if self.path == "/vault":
+            return self.send(403, {"title": "for the harbour master only"})
         with self.lock:
             key = self.path.rpartition("/")[2]
             if self.command == "POST":
@@ -223,17 +226,17 @@ def test_sign_in_by_an_operation(kind: type[_Desk], more: str, tmp_path: Path, j
         served.seen.clear()  # writing the target tried the address, with nothing
         assert jux("call", "listLogs", "-C", home, env=env).status == 0
         learned = jux("compose", "logs", "--learn=writing", "--json", "-C", home, env=env).json["learned"]
-        assert not [one for one in learned["notReached"] if one["operation"] != "openSession"]
+        assert {one["operation"] for one in learned["notReached"]} == {"openSession", "readVault"}
         found = jux(
             "run", "logs", "--jobs", "8", "--repeat", "3", "--json", "-C", home, env=env, status=None
         ).json
-        own = [one for one in found["cases"] if "openSession" not in one["case"]]
+        own = [one for one in found["cases"] if not one["case"].startswith(("openSession", "readVault"))]
         assert {one["verdict"] for one in own} == {"passed"}, own
         assert served.logs == {"old": "fog"}
         refused = [row for row in served.seen if row[1] == 401 and row[0] != "POST /session"]
         assert bool(refused) is (kind is ShortLived)
         signed = sum(row == ("POST /session", 200) for row in served.seen)
-        assert signed <= 3 + (len(served.seen) // 10 if kind is ShortLived else 0)
+        assert signed <= 6 + (len(served.seen) // 10 if kind is ShortLived else 0)
     for path in home.rglob("*"):
         if path.is_file():
             data = path.read_bytes()
@@ -365,7 +368,8 @@ def test_sign_in_by_user_and_password(kind: type[_Desk], scheme: str, tmp_path: 
         assert "signed in: listLogs: 200" in " ".join(told.split())
         jux("compose", "logs", "-C", home)
         found = jux("run", "--jobs", "8", "--repeat", "4", "--json", "-C", home, env=env, status=None).json
-        assert {one["verdict"] for one in found["cases"]} == {"passed"}
+        own = [one for one in found["cases"] if not one["case"].startswith("readVault")]
+        assert {one["verdict"] for one in own} == {"passed"}
         assert served.logs == {"old": "fog"}
         if kind is Tokens:
             assert ("refresh_token", 200) in served.seen
@@ -387,10 +391,10 @@ def test_a_credential_is_offered_where_the_definition_declares_none(tmp_path: Pa
         assert "security.undeclared" in told.out and "let in with bearer" in " ".join(told.out.split())
         jux("compose", "logs", "-C", home)
         served.seen.clear()
-        found = jux("run", "--jobs", "1", "--json", "-C", home, env=env).json
-        assert {one["kind"] for one in found["remarks"]} == {"security.undeclared"}
+        found = jux("run", "--jobs", "1", "--json", "-C", home, env=env, status=1).json
+        assert "security.undeclared" in {one["kind"] for one in found["remarks"]}
         assert not found["findings"]
-        assert sum(status == 401 for _, status in served.seen) == 4, "once for each operation"
+        assert sum(status == 401 for _, status in served.seen) == 5, "once for each operation"
 
 
 def test_a_field_name_that_is_none(tmp_path: Path, jux: Jux) -> None:

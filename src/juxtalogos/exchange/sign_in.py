@@ -264,6 +264,8 @@ class Signer:
         self.login: SignInRequest | None = None
         """What signs in by a request of the service itself, before everything else."""
         self.memories: dict[str, Memory] = {}
+        self.barred: set[str] = set()
+        """Operations that are refused after signing in anew too: it is the right that is missing."""
         self.offered: dict[str, str] = {}
         """By operation that declares no security, the scheme by which it lets in; empty where none does."""
         self.renewable: set[str] = set()
@@ -292,7 +294,8 @@ class Signer:
 
     def take_over(self, other: Signer) -> None:
         """Goes on with what another has signed in with; secrets in it are told here too."""
-        self.login, self.memories, self.offered = other.login, other.memories, other.offered
+        self.login, self.memories = other.login, other.memories
+        self.offered, self.barred = other.offered, other.barred
         if self.login is not None:
             self.login.tell(self.learned)
 
@@ -405,8 +408,8 @@ class Signer:
             # Where another request has made it forget, this one may be sent again too.
             voided.append(scheme.name in self.renewable)
         login = self.login
-        if login is not None and response.status in _UNSIGNED and operation.full_id != login.name:
-            voided.append(login.void(exchange.request))
+        if login is not None and response.status in _UNSIGNED and operation.full_id not in self.barred:
+            voided.append(operation.full_id != login.name and login.void(exchange.request))
         return any(voided)  # all of them are asked: each forgets what is its own
 
 

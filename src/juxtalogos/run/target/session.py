@@ -258,6 +258,8 @@ class Session:
             if offered and outcome_of(contract, operation, again) in _REFUSED:
                 self.signer.refuse(operation)
                 return exchange
+            if outcome_of(contract, operation, again) is Outcome.FORBIDDEN:
+                self.signer.barred.add(operation.full_id)
             tries = (*exchange.tries, replace(exchange, tries=()), *again.tries)
             exchange = replace(again, tries=tries)
             seen(exchange)
