@@ -656,7 +656,10 @@ def test_dependencies_can_be_corrected(berths: Path, jux: Jux) -> None:
     assert "did you mean getBerth" in jux("compose", "-C", berths, status=2).err
 
 
-@pytest.mark.parametrize(("deviations", "status"), [("all", 0), ("none", 0), ("length,quotes", 0)])
+@pytest.mark.parametrize(
+    ("deviations", "status"),
+    [("all", 0), ("none", 0), pytest.param("length,quotes", 0, marks=pytest.mark.slow)],
+)
 def test_the_demo_finds_exactly_what_is_planted(
     tmp_path: Path, jux: Jux, deviations: str, status: int
 ) -> None:

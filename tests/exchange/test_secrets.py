@@ -24,6 +24,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import yaml
 
 from conftest import Result
 
@@ -254,7 +255,22 @@ def test_no_secret_in_any_output_or_file(echo: tuple[str, list[str]], tmp_path: 
         return result
 
     header = ("--header", "X-Key: env:ECHO_PLAIN")
-    for number in range(len(FORMS)):
+    steps = [
+        {
+            "stepId": f"form-{number}",
+            "operationId": "$sourceDescriptions.echo.echo",
+            "parameters": [{"name": "number", "in": "path", "value": number}],
+        }
+        for number in range(len(FORMS))
+    ]
+    suite = {
+        "arazzo": "1.0.1",
+        "info": {"title": "forms", "version": "1"},
+        "sourceDescriptions": [{"name": "echo", "url": "../definitions/echo/echo.yaml", "type": "openapi"}],
+        "workflows": [{"workflowId": "all", "steps": steps}],
+    }
+    (home / "suites" / "forms.arazzo.yaml").write_text(yaml.safe_dump(suite))
+    for number in range(0, len(FORMS), 6):
         go(
             "call",
             "echo",
@@ -263,7 +279,7 @@ def test_no_secret_in_any_output_or_file(echo: tuple[str, list[str]], tmp_path: 
             *header,
             "--save",
             "desk#echo",
-            "--raw" if number % 2 else "-v",
+            "--raw" if number % 4 else "-v",
         )
     for kind in ("name", "value", "head", "cookie", "wide"):
         go(
@@ -304,8 +320,8 @@ def test_no_secret_in_any_output_or_file(echo: tuple[str, list[str]], tmp_path: 
         SECRET in base64.b64decode(one.partition(" ")[2]).decode() for one in seen if one.startswith("Basic")
     )
     for words in (
-        ("run", "desk", *header, "--jobs", "4"),
-        ("run", "desk", *header, "--json"),
+        ("run", "desk", "forms", *header, "--jobs", "4"),
+        ("run", "desk", "forms", *header, "--json"),
         ("report",),
         ("report", "--form", "junit", "-o", "-"),
         ("exchanges", "--har", home / "all.har"),
@@ -333,6 +349,7 @@ def test_no_secret_in_any_output_or_file(echo: tuple[str, list[str]], tmp_path: 
         ("runs",),
     ):
         go(*words)
+    assert len(seen) > 2 * len(FORMS), "each form was sent in each run"
     secrets = (SECRET, PLAIN, "sid-8841-quay", "77317731", "ebb-and-flow-9")
     typed = {"call sign": (secrets[0], secrets[1], secrets[2])}
     for words, data in told:
