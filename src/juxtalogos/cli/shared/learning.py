@@ -166,16 +166,18 @@ def _show_causes(out: Terminal, learned_now: LearningResult, contract: Contract)
     causes = causes_of(learned_now)
     if not causes:
         return
+    counts = any(one.waiting for one in causes)
     rows = [
         (
             one.root.operation.id,
             kind_of(one.root),
-            str(one.opens) if one.waiting else "",
+            *((str(one.opens) if one.waiting else "",) if counts else ()),
             f"{one.root.status or '-'}: {one.root.words}"[:90],
         )
         for one in causes[:SHOWN]
     ]
-    out.table(("not reached", "class", "opens", "the server's message"), rows, styles=("name",), right=(2,))
+    headings = ("not reached", "class", *(("opens",) if counts else ()), "the server's message")
+    out.table(headings, rows, styles=("name",), right=(2,) if counts else ())
     if len(causes) > SHOWN:
         out.line((f"and {len(causes) - SHOWN} more: --json lists all", "note"))
     first = next((one for one in causes if one.command(contract)), None)
