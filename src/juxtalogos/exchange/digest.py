@@ -5,12 +5,18 @@ from __future__ import annotations
 import hashlib
 import re
 import secrets
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
 from urllib.parse import urlsplit
 
 from juxtalogos.model.exchange import Request
 
-_ALGORITHMS = {"SHA-256": hashlib.sha256, "SHA-512-256": None, "MD5": hashlib.md5, "": hashlib.md5}
+_ALGORITHMS: Mapping[str, Callable[[bytes], Any]] = {
+    "SHA-256": hashlib.sha256,
+    "MD5": hashlib.md5,
+    "": hashlib.md5,
+}
+"""The strongest first; a challenge without one means MD5."""
 _PAIR = re.compile(r'(\w+)\s*=\s*(?:"((?:[^"\\]|\\.)*)"|([^\s,]+))')
 
 
@@ -25,15 +31,14 @@ def digest_challenge(fields: Iterable[str]) -> Mapping[str, str] | None:
                 name.lower(): (quoted or bare).replace('\\"', '"')
                 for name, quoted, bare in _PAIR.findall(part[6:])
             }
-            if pairs.get("nonce") and _hash_of(pairs) is not None:
+            if pairs.get("nonce") and _name(pairs) in _ALGORITHMS:
                 found.append(pairs)
     return min(found, key=lambda one: list(_ALGORITHMS).index(_name(one)), default=None)
 
 
 def digest_word(challenge: Mapping[str, str], count: int, request: Request, user: str, password: str) -> str:
     """The value of `Authorization` (section 3.4) for the `count`th request under a nonce."""
-    make = _hash_of(challenge)
-    assert make is not None
+    make = _ALGORITHMS[_name(challenge)]
 
     def hashed(text: str) -> str:
         return str(make(text.encode()).hexdigest())
@@ -70,8 +75,3 @@ def _quoted(text: str) -> str:
 
 def _name(challenge: Mapping[str, str]) -> str:
     return challenge.get("algorithm", "").upper().removesuffix("-SESS")
-
-
-def _hash_of(challenge: Mapping[str, str]):  # type: ignore[no-untyped-def]
-    """The hash function of a challenge; None for one that is not known."""
-    return _ALGORITHMS.get(_name(challenge))

@@ -36,9 +36,9 @@ class SignedIn:
         present = next((value for name, value in request.headers if name.lower() == "cookie"), "")
         named = set(re.findall(r"(?:^|;)\s*([^=;\s]+)=", present))
         pairs = [f"{name}={value}" for name, value in self.cookies if name not in named]
-        return (
-            with_header(request, "Cookie", "; ".join(filter(None, (present, *pairs)))) if pairs else request
-        )
+        if not pairs:
+            return request
+        return with_header(request, "Cookie", "; ".join(filter(None, (present, *pairs))))
 
     def stands_in(self, request: Request) -> bool:
         """Whether a request was sent with this."""
@@ -94,9 +94,7 @@ class Login:
         """After a refusal: whether to send again may help. What was given is forgotten, unless another
         request has already got something newer.
         """
-        if self.given is not None and self.given.stands_in(
-            request
-        ):  # it was sent with what still is the latest
+        if self.given is not None and self.given.stands_in(request):
             self.given = None
         return self.until > 0
 

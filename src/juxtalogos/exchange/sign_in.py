@@ -163,9 +163,11 @@ def _void_token(exchange: Exchange, memory: Memory) -> bool:
 def _digest(
     request: Request, scheme: SecurityScheme, credential: Credential, memory: Memory
 ) -> Generator[Request, Exchange, Request]:
-    """HTTP Digest (RFC 7616): the service is asked for a nonce by the request itself, unsigned."""
+    """HTTP Digest (RFC 7616): the service is asked for a nonce by an unsigned GET at the same address; where
+    it requires no credential there, nothing is changed.
+    """
     if "challenge" not in memory:
-        exchange = yield request
+        exchange = yield Request("GET", request.url)
         fields = exchange.response.headers if exchange.response else ()
         found = [value for name, value in fields if name.lower() == "www-authenticate"]
         challenge = digest_challenge(found)
@@ -396,7 +398,7 @@ class Signer:
         anew may help.
         """
         response = exchange.response
-        if response is None:
+        if response is None or operation.full_id in self.barred:
             return False
         found = [
             pair for pair in self.chosen(contract, operation, own)[0] if response.status in pair[1].void_on
@@ -408,7 +410,7 @@ class Signer:
             # Where another request has made it forget, this one may be sent again too.
             voided.append(scheme.name in self.renewable)
         login = self.login
-        if login is not None and response.status in _UNSIGNED and operation.full_id not in self.barred:
+        if login is not None and response.status in _UNSIGNED:
             voided.append(operation.full_id != login.name and login.void(exchange.request))
         return any(voided)  # all of them are asked: each forgets what is its own
 

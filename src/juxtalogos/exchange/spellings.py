@@ -205,14 +205,22 @@ def _unescaped(text: str) -> str:
         return read
 
 
+_AROUND = 16
+"""Quotes and brackets that may stand around a text that was cut."""
+
+
 def cut_off(text: str, forms: tuple[str, ...], least: int) -> Iterator[tuple[int, int]]:
     """(from, to) of a beginning of a form, at least so many characters, where the text was cut at its end or
     before an ellipsis; and of an end of one where it was cut at its start, or after an ellipsis.
     """
-    yield from _begun(text, forms, least)
-    size = len(text)
-    mirrored = _begun(text[::-1], tuple(form[::-1] for form in forms), least)
-    yield from ((size - end, size - start) for start, end in mirrored)
+    size, room = len(text), max(map(len, forms), default=0) + _AROUND
+    whole = "…" in text or size <= 2 * room  # else only the two ends can be where it was cut
+    head, tail = (text, text) if whole else (text[:room], text[-room:])
+    yield from (
+        (size - len(tail) + start, size - len(tail) + end) for start, end in _begun(tail, forms, least)
+    )
+    mirrored = _begun(head[::-1], tuple(form[::-1] for form in forms), least)
+    yield from ((len(head) - end, len(head) - start) for start, end in mirrored)
 
 
 def _begun(text: str, forms: tuple[str, ...], least: int) -> Iterator[tuple[int, int]]:

@@ -170,6 +170,12 @@ def _known(contract: Contract, operation: Operation | None, text: str) -> dict[s
     if operation is None:
         raise UsageError("--known is for one operation", mend="name it")
     given = settings_given(wire_of(contract), operation, [text])
+    for address in given:
+        if re.split(r"[/.]", address)[-1] in contract.secret_fields:
+            raise UsageError(
+                f"{address} is declared as a secret, and a secret itself is never stored",
+                mend="give it for one call by --set, or for a target by --credential",
+            )
     return next({"operation": operation.id, "at": at, "value": value} for at, value in given.items())
 
 

@@ -15,6 +15,7 @@ from juxtalogos.compose.needs import ID_LIKE
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.resources import ENDINGS, Resource, Resources, identifies
 from juxtalogos.conventions.naming import plain, singular
+from juxtalogos.conventions.words import words
 from juxtalogos.model.contract import Contract, Input, Intent, Operation
 from juxtalogos.model.danger import Danger
 from juxtalogos.model.wire import Inputs
@@ -136,7 +137,9 @@ class Sites:
         if resource is None or aim.above or resource.of(*kept):
             return False
         others = (one for name in aim.names for one in self.resources.named(singular(name)))
-        return not any(map(ID_LIKE.search, aim.names)) and all(one is resource for one in others)
+        telling = words("names.identifier")
+        names_one = any(ID_LIKE.search(name) or plain(name) in telling for name in aim.names)
+        return not names_one and all(one is resource for one in others)
 
     def key_names(self, operation: Operation) -> tuple[str, ...]:
         """The names by which requests tell items of a resource from others; empty where only values have

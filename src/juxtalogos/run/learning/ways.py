@@ -65,9 +65,8 @@ class Ways:
         named = named_inputs(exchange, sent, self.finder.addresses(operation))
         linked = self.linked.get(operation.id, set())
         progress.note_named({one.address for one in named})
-        required |= {
-            one.input for one in progress.now.sent
-        }  # what the service asked for it needs from then on
+        # What the service asked for, it needs from then on.
+        required |= {one.input for one in progress.now.sent}
         for one in named:  # what is there, and empty
             if one.address not in present and has_place(sent.body, one.address[4:]):
                 present[one.address] = follow_pointer(sent.body, one.address[4:])

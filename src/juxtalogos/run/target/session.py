@@ -258,7 +258,8 @@ class Session:
             if offered and outcome_of(contract, operation, again) in _REFUSED:
                 self.signer.refuse(operation)
                 return exchange
-            if outcome_of(contract, operation, again) is Outcome.FORBIDDEN:
+            outcome, last = outcome_of(contract, operation, again), turn == MOST_RENEWED - 1
+            if outcome is Outcome.FORBIDDEN or (last and outcome in _REFUSED):
                 self.signer.barred.add(operation.full_id)
             tries = (*exchange.tries, replace(exchange, tries=()), *again.tries)
             exchange = replace(again, tries=tries)
