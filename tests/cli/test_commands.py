@@ -593,6 +593,7 @@ def test_time_outs_and_broken_tls(berths: Path, tmp_path: Path, jux: Jux) -> Non
         + f'\n[targets.tls]\nurl = "https://127.0.0.1:{port}/v1"\nca-file = "../cert.pem"\n',
         "utf-8",
     )
+    jux("trust", "-C", berths)
     assert jux("call", "listBerths", "--target", "tls", "--json", "-C", berths).json["verdict"] == "passed"
     message = tmp_path / "m.http"
     message.write_text("GET /v1/berths HTTP/1.1\nHost: quay\nConnection: close\n\n", "utf-8")

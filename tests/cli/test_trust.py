@@ -248,3 +248,14 @@ def test_fields_that_are_listed_are_hidden(berths: Path, jux: Jux) -> None:
         jux("call", "listBerths", "--set", "minDepth=7.5", "--no-credentials", "--target", url, "-C", berths)
     kept = jux("exchanges", "@last", "-C", berths).out + jux("exchanges", "@getBerth", "-C", berths).out
     assert "minDepth=7.5" not in kept and "[redacted]" in kept
+
+
+def test_who_stands_before_a_target_is_asked_for(office: tuple[Path, str, Jux]) -> None:
+    home, place, go = office
+    write(home, f'\n[targets.q]\nurl = "{place}/v1"\nproxy = "http://127.0.0.1:9"\n')
+    refused = go("call", "listBerths", status=2).err
+    assert "are not allowed to go through the proxy http://127.0.0.1:9" in refused
+    assert "not tried" in go("targets", "check").out
+    assert "are not allowed to go through" not in go("trust", "--show", status=1).out
+    go("trust", "--send", f"proxy:http://127.0.0.1:9={place}")
+    assert "proxy" in go("call", "listBerths", status=3).out

@@ -472,6 +472,10 @@ def test_mutual_tls(tmp_path: Path, jux: Jux) -> None:
     config = home / "juxtalogos.toml"
     bare = config.read_text().replace(f'url = "{url}"', f'url = "{url}"\nca-file = "ca.pem"')
     config.write_text(bare)
+    refused = jux("call", "listLogs", "-C", home, status=2)  # who vouches for the service is asked for too
+    allowed = re.search(r"juxtalogos trust --send (\S+)", refused.err)
+    assert "ca.pem" in refused.err and "are not allowed to vouch for" in refused.err and allowed
+    jux("trust", "--send", allowed[1], "-C", home)
     jux("call", "listLogs", "-C", home, status=3)
     key = tmp_path / "desk.key"
     config.write_text(
@@ -481,5 +485,9 @@ def test_mutual_tls(tmp_path: Path, jux: Jux) -> None:
     assert "is not allowed to be sent to" in refused.err
     jux("trust", "--send", f"file:{key}={url}", "-C", home)
     assert jux("call", "listLogs", "-C", home).status == 0
+    assert "reached" in jux("targets", "check", "-C", home).out
+    with (home / "ca.pem").open("a") as file:
+        file.write("\n# another authority may stand here now\n")
+    jux("call", "listLogs", "-C", home, status=2)
     server.shutdown()
     server.server_close()

@@ -18,7 +18,7 @@ from juxtalogos.run.gate.places import Sites, lies_below
 from juxtalogos.run.gate.removal import removal
 from juxtalogos.run.undo.created import AskedFor
 from styles.desk import Jux, workspace
-from styles.harm import LEFT_AS_FOUND, LEFT_OVER, Fragile, SignedOut, Store, SwitchedOff
+from styles.harm import LEFT_AS_FOUND, LEFT_OVER, Fragile, Locked, SignedOut, Store, SwitchedOff
 from styles.lies import LIES, Liar
 from styles.rest import Service
 
@@ -158,6 +158,26 @@ def test_what_was_never_sent_is_not_left_behind(tmp_path: Path, jux: Jux) -> Non
     assert {one["verdict"] for one in told["cases"]} <= {"error", "skipped"} and told["leftBehind"] == 0
     assert told["state"]["verdict"] == "not known"
     assert "lists nothing that all runs left behind" in jux("clean", "--all", "-C", home).out
+
+
+@pytest.mark.parametrize("command", ["compose", "run", "explore"])
+def test_a_name_that_somebody_else_has_by_now_is_not_cleaned_up(
+    command: str, tmp_path: Path, jux: Jux
+) -> None:
+    """What was left behind is proven again before it is removed: its name may be another item's since."""
+    service = Locked()
+    with workspace(service, tmp_path / "w", jux) as go:
+        go("compose", "quay", *(("--learn=writing",) if command == "compose" else ()))
+        if command != "compose":
+            go(command)
+        ours = list(service.items)[2:]
+        assert len(ours) > 1
+        service.items[ours[0]] = {"name": "Clara's"}
+        service.locked = False
+        cleaned = go("clean", "--all")
+        assert list(service.items) == ["old-1", "old-2", ours[0]], cleaned.out
+        assert "may be somebody else's by now" in " ".join(cleaned.out.split())
+        assert service.items[ours[0]] == {"name": "Clara's"}
 
 
 def test_a_request_that_a_person_wrote_is_sent_as_it_is(tmp_path: Path, jux: Jux) -> None:

@@ -154,6 +154,17 @@ class KeepsAll(Store):
         return 204, None
 
 
+class Locked(Store):
+    """No deletion is let through while it is locked."""
+
+    locked = True
+
+    def remove(self, call: Call) -> Any:
+        if self.locked:
+            raise Refused(423, "the store is locked")
+        return super().remove(call)
+
+
 class Lasting(Store):
     """Nothing that is created can be removed."""
 

@@ -251,10 +251,10 @@ def _hidden(text: str) -> str:
 
 
 def _run_asking(args: Any) -> int:
-    """Runs a command; where a secret would go where nobody has allowed it to, a person at the terminal is
-    asked, and it runs anew.
+    """Runs a command; where a secret would go where nobody has allowed it to, or a workspace names a proxy or
+    a certificate authority of its own, a person at the terminal is asked, and it runs anew.
     """
-    from juxtalogos.workspace.trust import NotSent, Trust, told
+    from juxtalogos.workspace.trust import NotSent, Trust, permission
 
     for _ in range(20):
         try:
@@ -264,10 +264,8 @@ def _run_asking(args: Any) -> int:
                 raise
             from juxtalogos.cli.shared.terminal import clean
 
-            question = (
-                f"send {told(wanted.reference)} to {' and '.join(wanted.origins)}? yes, for this"
-                " workspace: y  "
-            )
+            wish = permission(wanted.reference, " and ".join(wanted.origins))
+            question = f"allow it for this workspace? {wish}: y  "
             sys.stderr.write(clean(question))
             sys.stderr.flush()
             if sys.stdin.readline().strip().lower() not in ("y", "yes"):

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import shlex
 import shutil
 from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import asdict, dataclass, field
@@ -59,12 +60,27 @@ def read_send(text: str) -> tuple[str, str]:
             f"{quoted(text)} does not name a secret and its origin",
             mend="write NAME=ORIGIN, such as MERROW_KEY=http://127.0.0.1:8480",
         )
-    return name if name.startswith(("env:", "file:", "keyring:")) else f"env:{name}", place
+    return name if name.startswith(("env:", "file:", "keyring:", CA_FILE, PROXY)) else f"env:{name}", place
 
 
 def told(reference: str) -> str:
     """A reference as it is typed and told: a variable by its name."""
     return reference.removeprefix("env:")
+
+
+CA_FILE, PROXY = "ca-file:", "proxy:"
+"""What else is allowed for an origin, beside secrets: who vouches for it, and who stands before it."""
+
+
+def permission(reference: str, origins: str, *, allowed: bool = True) -> str:
+    """What a reference that is allowed for origins permits, as a clause; what is refused where it is not."""
+    verb, verbs = ("may", "may") if allowed else ("is not allowed to", "are not allowed to")
+    if reference.startswith(CA_FILE):
+        path, _, digest = reference.removeprefix(CA_FILE).rpartition("@")
+        return f"the certificate authorities in {path} (SHA-256 {digest}…) {verbs} vouch for {origins}"
+    if reference.startswith(PROXY):
+        return f"requests to {origins} {verbs} go through the proxy {reference.removeprefix(PROXY)}"
+    return f"{told(reference)} {verb} be sent to {origins}"
 
 
 class NotSent(TrustError):
@@ -73,9 +89,9 @@ class NotSent(TrustError):
     def __init__(self, reference: str, origins: Iterable[str], root: Path, where: str) -> None:
         self.reference, self.origins, self.root = reference, tuple(sorted(origins)), root
         shown = " and ".join(self.origins) or "no address yet"
-        options = " ".join(f"--send {told(reference)}={one}" for one in self.origins)
+        options = " ".join(f"--send {shlex.quote(f'{told(reference)}={one}')}" for one in self.origins)
         super().__init__(
-            f"{told(reference)} is not allowed to be sent to {shown}",
+            permission(reference, shown, allowed=False),
             where=where,
             mend=(
                 f"if it may: juxtalogos trust {options}"
@@ -259,12 +275,32 @@ def references_of(target: Target) -> set[str]:
     return named - {""}
 
 
+def ways_of(target: Target, root: Path) -> dict[str, str]:
+    """What stands between this program and a target because the workspace says so, with the key that says
+    it: a file of certificate authorities (by its content, the first 16 digits of its SHA-256) and a proxy.
+    """
+    found = {}
+    if target.ca_file:
+        try:
+            digest = hashlib.sha256((root / target.ca_file).read_bytes()).hexdigest()[:16]
+        except (OSError, ValueError):
+            digest = "not read"
+        found[f"{CA_FILE}{target.ca_file}@{digest}"] = "ca-file"
+    if target.proxy:
+        found[f"{PROXY}{target.proxy}"] = "proxy"
+    return found
+
+
 def sends_of(root: Path, config: Config) -> dict[str, tuple[str, ...]]:
-    """Each secret that targets and the sources of definitions refer to -> the origins that it would go to."""
+    """Each secret that targets and the sources of definitions refer to, and each certificate authority and
+    proxy of a target -> the origins that it is for.
+    """
     found: dict[str, set[str]] = {}
     for target in config.targets.values():
         for reference in references_of(target):
             found.setdefault(reference, set()).update(destinations(target))
+        for reference in ways_of(target, root):
+            found.setdefault(reference, set()).update(target.origins())
     for path in sorted((root / "definitions").glob("*/origin.json")):
         for reference, place in _source_sends(path):
             found.setdefault(reference, set()).add(place)

@@ -153,7 +153,7 @@ def _set_url(args: _TargetArguments, home: Workspace) -> int:
     contract = "" if args.every else _served(home, args.name, url, args.contract)
     home.set_target(args.name, url, contract or None)
     tried = [
-        tried_at(home.config.target(args.name), home.contract(name))
+        tried_at(home.config.target(args.name), home.contract(name), home.root)
         for name in ([contract] if contract else home.contract_names())
     ]
     reach = next(
@@ -237,7 +237,7 @@ def _tried(home: Workspace, target: str, contract: str) -> Reach:
         else [name for name in home.contract_names() if name not in found.urls]
     )
     known = [name for name in names if name in home.contract_names()]
-    tried = [tried_at(found, home.contract(name)) for name in known]
+    tried = [tried_at(found, home.contract(name), home.root) for name in known]
     for role in ("", *found.roles):
         if not any(one.error for one in tried) and found.role(role).signs_in:
             tried += [signed_at(home, found, home.contract(name), role) for name in known]

@@ -7,12 +7,13 @@ import shlex
 
 from juxtalogos.cli.shared.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.cli.shared.terminal import Terminal
-from juxtalogos.workspace.trust import Trust, found_by_path, read_send, told
+from juxtalogos.workspace.trust import CA_FILE, PROXY, Trust, found_by_path, permission, read_send, told
 
 DESCRIPTION = """\
 Show what a workspace would run and send, and allow it for this folder: commands that start, reset and
-stop systems under test, queries, and secrets with the origins that they are sent to. Before that, no
-command runs and no secret is read.
+stop systems under test, queries, secrets with the origins that they are sent to, and the proxy and
+the certificate authorities of a target. Before that, no command runs, no secret is read, and no
+request is sent through that proxy or trusted on the word of those authorities.
 
 A change of any of these, or of a file that a command names, must be allowed again; other edits need
 not. --send allows one secret for one origin. Pipelines pass the digest (juxtalogos run --trust
@@ -58,7 +59,7 @@ def run(args: _TrustArguments) -> int:
     if args.sends:
         for reference, place in map(read_send, args.sends):
             trust.allow(sends={reference: (place,)})
-            out.line("allowed: ", (told(reference), "name"), f" may be sent to {place}")
+            out.line("allowed: ", permission(reference, place))
         return EXIT_HELD
     if not args.show:
         trust.allow(commands=bool(trust.commands), sends=trust.sends)
@@ -99,9 +100,8 @@ def _show(out: Terminal, trust: Trust, lacking: list[str]) -> None:
         out.line((f"{command} is found by PATH, now {where}; its content is not checked", "remark"))
     for reference, origins in trust.sends.items():
         mark = ("  not allowed", "remark") if reference in lacking else ("", "note")
-        out.line(
-            ("send ", "note"),
-            (told(reference), "name"),
-            f" to {', '.join(origins) or 'no address yet'}",
-            mark,
-        )
+        where = ", ".join(origins) or "no address yet"
+        if reference.startswith((CA_FILE, PROXY)):
+            out.line(permission(reference, where), mark)
+        else:
+            out.line(("send ", "note"), (told(reference), "name"), f" to {where}", mark)

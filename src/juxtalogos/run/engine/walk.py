@@ -95,7 +95,8 @@ class Walk:
     """Names of the steps that only prepare or clean up."""
 
     def __post_init__(self) -> None:
-        self.undoing = Undoing(self.context.session.target.reference, self.put_undo)
+        carried = self.context.gate.inventory.carried
+        self.undoing = Undoing(self.context.session.target.reference, self.put_undo, carried)
 
     async def case(
         self, state: CaseState, case: Case, steps: tuple[Step, ...], prefix: str = "", depth: int = 0
@@ -298,7 +299,7 @@ class Walk:
             if step.needed or step.always:
                 self.aside.add(name)
             if not state.composed:
-                await self.undoing.noted(position.state, position.steps, step, position.done)
+                await self.undoing.noted(position.state, position.case, position.steps, step, position.done)
             if (
                 record.exchange is None or record.exchange.response is not None
             ):  # else nobody knows what came of it

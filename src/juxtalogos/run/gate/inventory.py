@@ -35,6 +35,8 @@ class Made:
     aim: Aim
     marks: tuple[str, ...] = ()
     """Texts of this run alone that it was made with."""
+    carried: tuple[str, ...] = ()
+    """Of them and of those of later changes; none where the service did not show one when it was made."""
     theirs: bool = False
     """Whether a person wrote the request that made it: then only that person's case removes it."""
     undo: UndoRecord | None = None
@@ -107,6 +109,8 @@ class Inventory:
     members: dict[str, str] = field(default_factory=dict)
     """By operation that creates, the member of its response that names the item, where a suite says so."""
     locks: dict[Site, asyncio.Lock] = field(default_factory=dict)
+    carried: dict[tuple[tuple[str, str], str], tuple[str, ...]] = field(default_factory=dict)
+    """By case and operation that creates: the texts of this run that the response showed."""
 
     # Before
 
@@ -168,16 +172,16 @@ class Inventory:
         read = reader.places.reader(operation)
         values = reader.places.addressed(read, aim) if read is not None and self.made else {}
         came = await reader.call(read, values) if read is not None and values else None
-        if read is None or came is None or came[0].response is None:
+        if read is None or came is None:
             return None
         if not reader.outcome(read, came[0]).succeeded or not isinstance(came[1], dict):
             return None
-        body, shown = came[0].response.body.decode("utf-8", "replace"), texts(came[1])
+        shown = texts(came[1])
         for place, items in self.made.items():
             for key, made in items.items() if place.contract == aim.place.contract else ():
                 names = (name for name, text in shown.items() if (text,) == key)
                 told = any(is_key_name(name, made.creator.noun, made.aim.names) for name in names)
-                if told and not made.theirs and any(mark in body for mark in made.marks):
+                if told and not made.theirs and _shown(came[0], made.marks):
                     return made
         return None
 
@@ -206,8 +210,7 @@ class Inventory:
                 found = named
         elif any(one.sure and before.has(one.aim, operation.noun) for one in named):
             # The response names what was there before; with a text of this run in it, that is not clear.
-            text = exchange.response.body.decode("utf-8", "replace") if exchange.response else ""
-            if any(mark in text for mark in admission.marks):
+            if _shown(exchange, admission.marks):
                 self.note_blind(admission)
                 self.blind[admission.aim.place].succeeded = True
             return
@@ -220,11 +223,22 @@ class Inventory:
             return
         if self.is_made(found[0].aim.place, found[0].aim.key):
             return  # the service answered with what another case of this run has made
-        made = Made(places.contract, operation, found[0].aim, admission.marks, admission.watch)
+        carried = () if admission.watch else _shown(exchange, admission.marks)
+        made = Made(places.contract, operation, found[0].aim, admission.marks, carried, admission.watch)
+        self.carried[CASE.get(), operation.full_id] = carried
         for one in found:
             self.made.setdefault(one.aim.place, {}).setdefault(one.aim.key, made)
         if not admission.watch:
-            made.undo = await self._record(places, made.aim, operation, None)
+            made.undo = await self._record(places, made.aim, operation, None, carried)
+
+    async def changed(self, places: Sites, made: Made, sent: Sequence[str]) -> None:
+        """An item of this run was changed by this run: it may carry other texts from now on."""
+        if made.undo is None or not made.carried or (set(sent) <= set(made.carried) and sent):
+            return
+        earlier = made.undo
+        made.carried = (*made.carried, *sent) if sent else ()
+        made.undo = await self._record(places, made.aim, made.creator, None, made.carried)
+        await self.put(replace(earlier, done=True))
 
     @staticmethod
     async def _proven(
@@ -242,10 +256,9 @@ class Inventory:
         if wire_of(reader.places.contract).created(exchange) is False or read is None or not values:
             return False
         came = await reader.call(read, values)
-        if came is None or not reader.outcome(read, came[0]).succeeded or came[0].response is None:
+        if came is None or not reader.outcome(read, came[0]).succeeded:
             return False
-        text = came[0].response.body.decode("utf-8", "replace")
-        return any(mark in text for mark in admission.marks)
+        return bool(_shown(came[0], admission.marks))
 
     async def listed_anew(
         self, reader: Reader, operation: Operation, place: Site, marks: Sequence[str]
@@ -317,14 +330,25 @@ class Inventory:
             single.undo = await self.put(record)
 
     async def _record(
-        self, places: Sites, aim: Aim, creator: Operation, asked: AskedFor | None
+        self,
+        places: Sites,
+        aim: Aim,
+        creator: Operation,
+        asked: AskedFor | None,
+        carried: Sequence[str] = (),
     ) -> UndoRecord | None:
         deleter = places.deleter(creator)
         inputs = removal(places, deleter, aim) if deleter is not None else None
         if deleter is None or inputs is None:
             return None
-        name = places.contract.name
-        return await self.put(undo_of(*CASE.get(), creator.id, name, deleter.id, inputs, self.target, asked))
+        about = (*CASE.get(), creator.id, places.contract.name, deleter.id)
+        return await self.put(undo_of(*about, inputs, self.target, asked, carried))
+
+
+def _shown(exchange: Exchange, marks: Sequence[str]) -> tuple[str, ...]:
+    """The texts that a response shows."""
+    text = exchange.response.body.decode("utf-8", "replace") if exchange.response else ""
+    return tuple(mark for mark in marks if mark in text)
 
 
 def _given(asked: Inputs) -> dict[str, Any]:

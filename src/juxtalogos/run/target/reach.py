@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import asyncio
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from pathlib import Path
 
 from juxtalogos.compose.requests import sample_inputs
+from juxtalogos.exchange.redact import Redactor
 from juxtalogos.exchange.transport import Transport, TransportOptions
 from juxtalogos.formats import outcome_of, wire_of
 from juxtalogos.formats.http.outcomes import base_request, status_outcome
@@ -13,8 +15,11 @@ from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import JuxtalogosError, Unsampleable, UsageError
 from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.outcome import Outcome
+from juxtalogos.run.target.credentials import Doors
 from juxtalogos.run.target.session import Identity, Session, open_session
+from juxtalogos.run.target.way import transport_options
 from juxtalogos.workspace.config import Target
+from juxtalogos.workspace.trust import Trust
 from juxtalogos.workspace.workspace import Workspace
 
 
@@ -38,10 +43,16 @@ class Reach:
         return {"reached": not self.error, "reason": self.error or self.doubt, "tried": self.told}
 
 
-def tried_at(target: Target, contract: Contract) -> Reach:
+def tried_at(target: Target, contract: Contract, root: Path) -> Reach:
     """Calls the first operation that only reads and needs nothing that would be made up, unsigned; else the
-    base path.
+    base path. `root` is the workspace. What its user has still to allow is told as a doubt.
     """
+    try:
+        doors = Doors(Trust(root), frozenset(), target, root)
+        options = transport_options(doors, Redactor.of(()))  # who is not let onto the way reaches nothing
+    except JuxtalogosError as error:
+        return Reach("", f"not tried: {error.what} ({error.mend})", contract.name)
+    options = replace(options, connect_timeout=3, timeout=5, pace=0)
     base = target.base_url(contract)
     for operation in sorted(contract.operations, key=lambda one: _needs(contract, one)):
         if (
@@ -55,12 +66,12 @@ def tried_at(target: Target, contract: Contract) -> Reach:
             request = wire_of(contract).encode(operation, inputs, base)
         except (Unsampleable, UsageError):
             continue
-        exchange = _sent(request, target)
+        exchange = _sent(request, options)
         absent = outcome_of(contract, operation, exchange) is Outcome.ABSENT
         code = str(exchange.response.status) if exchange.response else ""
         doubt = f"{operation.id} is not found there ({code}): is the base URL right?" if absent else ""
         return Reach(exchange.error, doubt, contract.name, f"{operation.id}: {code}" if code else "")
-    exchange = _sent(wire_of(contract).probe(base), target)
+    exchange = _sent(wire_of(contract).probe(base), options)
     code = str(exchange.response.status) if exchange.response else ""
     absent = exchange.response is not None and status_outcome(exchange.response.status) is Outcome.ABSENT
     doubt = f"its base path responds {code}, and no operation could be tried" if absent else ""
@@ -117,16 +128,12 @@ def _needs(contract: Contract, operation: Operation) -> int:
 
 def answers(url: str) -> str:
     """Why a URL gives no answer; empty when it gives one, whatever it is."""
-    return _sent(base_request(url), None).error
+    return _sent(base_request(url), TransportOptions(connect_timeout=3, timeout=5)).error
 
 
-def _sent(request: Request, target: Target | None) -> Exchange:
-    addresses = target.addresses if target else {}
-
+def _sent(request: Request, options: TransportOptions) -> Exchange:
     async def send() -> Exchange:
-        async with Transport(
-            TransportOptions(connect_timeout=3, timeout=5, addresses=addresses)
-        ) as transport:
+        async with Transport(options) as transport:
             return await transport.send(request)
 
     return asyncio.run(send())

@@ -27,8 +27,9 @@ from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judging.judge import Judgement, judge, unsigned, with_written
 from juxtalogos.run.judging.rules import Rules, rules_of
-from juxtalogos.run.target.credentials import Doors, certificate_of, signer_of
+from juxtalogos.run.target.credentials import Doors, signer_of
 from juxtalogos.run.target.signing_in import sign_in_offered
+from juxtalogos.run.target.way import transport_options
 from juxtalogos.suite.body_files import with_files
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import FormulaContext, settled
@@ -364,27 +365,7 @@ def open_session(
         name: signer_of(doors, one.over(target), contracts, redactor, with_credentials)
         for name, one in who.items()
     }
-    ca_file = (workspace / target.ca_file) if target.ca_file else None
-    certificate, key = certificate_of(doors) if with_credentials else (None, None)
-    login = target.proxy_login if with_credentials else None
-    if login is not None:
-        doors.open(login.reference(), f"[targets.{target.name}.proxy-login]")
-    proxy_word = secret(login.reference(), "proxy-login", workspace) if login is not None else ""
-    if proxy_word:
-        redactor.learn(proxy_word)
-    options = TransportOptions(
-        target.connect_timeout,
-        target.timeout,
-        ca_file=ca_file,
-        addresses=target.addresses,
-        pace=target.pace,
-        certificate=certificate,
-        certificate_key=key,
-        proxy=target.proxy,
-        proxy_user=login.user if login is not None else "",
-        proxy_password=proxy_word,
-        origins=frozenset(target.origins()),
-    )
+    options = transport_options(doors, redactor, signing=with_credentials)
     rules = rules_of(config, contracts) if config else Rules()
     return Session(
         contracts,

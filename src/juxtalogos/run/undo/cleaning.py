@@ -16,7 +16,7 @@ from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.gate.keys import key_of_item
-from juxtalogos.run.gate.places import Sites, unfit
+from juxtalogos.run.gate.places import Aim, Sites, unfit
 from juxtalogos.run.gate.reading import Reader, Tally
 from juxtalogos.run.gate.removal import removal
 from juxtalogos.run.judging.refusals import words_of
@@ -26,6 +26,11 @@ from juxtalogos.suite.inputs import values_of, with_values
 
 PASSES = 20
 """Over what is left, at most: so deep may things hang on one another the wrong way round."""
+
+ANOTHERS = (
+    "what is there now shows none of the texts of the run that created it: it may be somebody else's by now,"
+    " and was left alone"
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -145,8 +150,10 @@ class _Undoing:
 
     async def _removed(self, inputs: Inputs) -> Undone:
         """Removes an item, and looks whether it is gone."""
-        outcome, told = await self._sent(inputs)
         aim = self.reader.places.aim(self.operation, inputs)
+        if await self._is_anothers(aim):
+            return self.ended(False, ANOTHERS)
+        outcome, told = await self._sent(inputs)
         if outcome is Outcome.ABSENT:
             return self.ended(True, f"{told.partition(':')[0]}: it was gone already")
         if not outcome.succeeded:
@@ -155,6 +162,21 @@ class _Undoing:
         if state is not None and state.succeeded:
             return self.ended(False, STILL_THERE)
         return self.ended(True, told.partition(":")[0])
+
+    async def _is_anothers(self, aim: Aim) -> bool:
+        """Whether what is there now shows none of the texts that the item showed when it was created: a
+        service may give its name to another after it was removed.
+        """
+        carried = json.loads(self.record.sent).get("carried", [])
+        if not isinstance(carried, list) or not carried or not aim.key:
+            return False
+        read = self.reader.places.reader(self.operation)
+        values = self.reader.places.addressed(read, aim) if read is not None else {}
+        came = await self.reader.call(read, values) if read is not None and values else None
+        if read is None or came is None or not self.reader.outcome(read, came[0]).succeeded:
+            return False
+        text = came[0].response.body.decode("utf-8", "replace") if came[0].response else ""
+        return not any(str(mark) in text for mark in carried)
 
     async def _written_back(self, inputs: Inputs) -> Undone:
         """Writes back what exists once, and looks whether it is as it was."""

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Awaitable, Callable, Iterable, Mapping
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
@@ -30,14 +30,22 @@ create."""
 
 
 def undo_record(
-    suite: str, case: str, step: Step, inputs: Inputs, target: str, intent: AskedFor | None = None
+    suite: str,
+    case: str,
+    step: Step,
+    inputs: Inputs,
+    target: str,
+    intent: AskedFor | None = None,
+    carried: Iterable[str] = (),
 ) -> UndoRecord:
     """What a clean-up step would send, to be kept until it was sent with success.
 
-    `intent`: the creation is asked for only.
+    `intent`: the creation is asked for only. `carried`: as of `undo_of`.
     """
     assert step.contract is not None and step.operation is not None
-    return undo_of(suite, case, step.id, step.contract.name, step.operation.id, inputs, target, intent)
+    return undo_of(
+        suite, case, step.id, step.contract.name, step.operation.id, inputs, target, intent, carried
+    )
 
 
 def undo_of(
@@ -49,8 +57,11 @@ def undo_of(
     inputs: Inputs,
     target: str,
     intent: AskedFor | None = None,
+    carried: Iterable[str] = (),
 ) -> UndoRecord:
-    """The same for an operation that no step of a suite calls."""
+    """The same for an operation that no step of a suite calls. `carried`: texts of this run alone, of which
+    the item showed one when it was created: what shows none of them later is another item under its name.
+    """
     sent = {
         "suite": suite,
         "case": case,
@@ -62,6 +73,8 @@ def undo_of(
         sent["body"] = inputs.body
     if intent is not None:
         sent["intent"] = asdict(intent)
+    if told := list(carried):
+        sent["carried"] = told
     return UndoRecord(contract, operation, json.dumps(sent, sort_keys=True), target)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from juxtalogos.ledger import UndoRecord
@@ -34,6 +34,8 @@ class Undoing:
 
     target: str
     put: PutUndo
+    carried: Mapping[tuple[tuple[str, str], str], tuple[str, ...]] = field(default_factory=dict)
+    """By case and operation that creates: the texts of this run that the response showed."""
     waiting: dict[str, UndoRecord] = field(default_factory=dict)
     """By clean-up step what is to be undone, as it was kept."""
 
@@ -47,11 +49,8 @@ class Undoing:
         inputs = inputs_of(step, state.scope, missing)
         if missing:
             return []
-        unique = [name for name, formula in case.formulas.items() if uses(formula, "unique")]
         sent = str((inputs.values, inputs.body))
-        marks = tuple(
-            text for name in unique if (text := str(state.scope.inputs.get(name, ""))) and text in sent
-        )
+        marks = tuple(text for text in _unique_texts(state, case) if text in sent)
         told = Scope(state.scope.inputs, request_values=inputs.values, request_body=inputs.body)
         outputs = {
             name: evaluate(parse_expression(text), told) if text.startswith("$request.") else KEY
@@ -75,10 +74,16 @@ class Undoing:
         for one in intended:
             await self.put(replace(one, done=True))
 
-    async def noted(self, state: CaseState, steps: Sequence[Step], step: Step, done: Collection[str]) -> None:
+    async def noted(
+        self, state: CaseState, case: Case, steps: Sequence[Step], step: Step, done: Collection[str]
+    ) -> None:
         """What the case must undo from now on is kept before anything else happens; and that it was done."""
         if step.id not in state.succeeded:
             return
+        about = step.operation.full_id if step.operation is not None else ""
+        carried = self.carried.get(((state.suite.name, state.case), about), ())
+        if carried:
+            carried = (*dict.fromkeys((*carried, *_unique_texts(state, case))),)  # changes of the case too
         for earlier in steps:
             if step.id in earlier.unless or earlier is step:
                 if earlier.id in self.waiting:
@@ -92,8 +97,15 @@ class Undoing:
                 missing: list[str] = []
                 inputs = inputs_of(earlier, state.scope, missing)
                 if not missing:
-                    record = undo_record(state.suite.name, state.case, earlier, inputs, self.target)
+                    suite, name = state.suite.name, state.case
+                    record = undo_record(suite, name, earlier, inputs, self.target, carried=carried)
                     self.waiting[earlier.id] = await self.put(record)
+
+
+def _unique_texts(state: CaseState, case: Case) -> list[str]:
+    """The inputs of a case that this run alone sends."""
+    unique = [name for name, formula in case.formulas.items() if uses(formula, "unique")]
+    return [text for name in unique if (text := str(state.scope.inputs.get(name, "")))]
 
 
 def _undoes(one: Step, step: Step) -> bool:
