@@ -101,7 +101,7 @@ _ENUMS: dict[str, list[str]] = {
     "class": [str(found) for found in ResultClass],
 }
 _STATE: dict[str, Any] = {
-    "changes": {"operation": "", "what": "", "items": [""], "ours": True, "why": ""},
+    "changes": {"operation": "", "what": "", "items": [""], "ours": True, "why": "", "byService": False},
     "unread": "",
     "withheld": {"operation": "", "why": ""},
 }

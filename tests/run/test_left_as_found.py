@@ -18,7 +18,17 @@ from juxtalogos.run.gate.places import Sites, lies_below
 from juxtalogos.run.gate.removal import removal
 from juxtalogos.run.undo.created import AskedFor
 from styles.desk import Jux, workspace
-from styles.harm import LEFT_AS_FOUND, LEFT_OVER, Fragile, Locked, SignedOut, Store, SwitchedOff
+from styles.harm import (
+    LEFT_AS_FOUND,
+    LEFT_OVER,
+    Fragile,
+    Journal,
+    Locked,
+    Settings,
+    SignedOut,
+    Store,
+    SwitchedOff,
+)
 from styles.lies import LIES, Liar
 from styles.rest import Service
 
@@ -45,6 +55,30 @@ def test_learning_and_running_leave_the_service_as_it_was(
             assert told["state"]["verdict"] in ("as before", "not known", "only read"), told["state"]
         if kind.__name__ != "UnreadableList":
             assert ran["state"]["verdict"] in ("as before", "only read")
+
+
+@pytest.mark.parametrize(
+    "words", [("compose", "quay", "--learn=writing", "--replace"), ("run",), ("explore",)]
+)
+def test_what_the_service_keeps_of_it_is_told_apart(words: tuple[str, ...], tmp_path: Path, jux: Jux) -> None:
+    service = Journal()
+    with workspace(service, tmp_path / "w", jux) as go:
+        go("compose", "quay")
+        shown = go(*words).out
+        told = go(*words, "--json").json
+    state = told["learned"]["state"] if "learned" in told else told["state"]
+    assert state["verdict"] == "as before" and "state as before" in shown
+    assert [(one["operation"], one["byService"]) for one in state["changes"]] == [("quay:GET /journal", True)]
+    assert "more entries, which only the service adds" in shown
+
+
+def test_a_setting_is_changed_in_one_member(tmp_path: Path, jux: Jux) -> None:
+    """The rest keeps its present value, whatever the definition gives as an example."""
+    service = Settings()
+    with workspace(service, tmp_path / "w", jux) as go:
+        go("compose", "quay")
+        ran = go("run", "--json").json
+    assert service.most == 1 and {case["verdict"] for case in ran["cases"]} == {"passed"}
 
 
 @pytest.mark.parametrize("kind", LEFT_AS_FOUND)

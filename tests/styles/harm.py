@@ -165,6 +165,26 @@ class Locked(Store):
         return super().remove(call)
 
 
+class Journal(Store):
+    """The service writes down every change, in a list to which no client adds, the newest first."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.entries: list[Any] = [{"id": "e1", "what": "opened"}]
+
+    def routes(self) -> list[Route]:
+        entries = many(shape(("id", "what"), id=TEXT, what=TEXT))
+        return [
+            *super().routes(),
+            Route("GET", "/journal", lambda call: (200, self.entries[:50]), answer=entries),
+        ]
+
+    def answer(self, method: str, target: str, headers: Any, data: bytes) -> tuple[int, Any, dict[str, str]]:
+        if method != "GET":
+            self.entries.insert(0, {"id": f"e{len(self.entries) + 1}", "what": method})
+        return super().answer(method, target, headers, data)
+
+
 class Lasting(Store):
     """Nothing that is created can be removed."""
 
@@ -241,6 +261,8 @@ class Settings(Service):
         super().__init__()
         self.settings: dict[str, Any] = {"tide_table": "spring", "night_work": False, "note": "as agreed"}
         self.plan: dict[str, Any] = {"shift": "early", "men": 4}
+        self.most = 0
+        """Members that one request changed, at most."""
 
     def kept(self) -> Any:
         return self.settings, self.plan
@@ -258,12 +280,30 @@ class Settings(Service):
         ]
 
     def put(self, call: Call) -> Any:
+        self.most = max(self.most, sum(call.body[key] != one for key, one in self.settings.items()))
         self.settings = {key: call.body[key] for key in ("tide_table", "night_work", "note")}
         return 200, dict(self.settings)
 
     def patch(self, call: Call) -> Any:
+        self.most = max(self.most, sum(self.plan[key] != one for key, one in call.body.items()))
         self.plan |= {key: call.body[key] for key in ("shift", "men") if key in call.body}
         return 200, dict(self.plan)
+
+
+class Particular(Settings):
+    """It refuses values that it does not know, and to be sent what cannot be changed, even unchanged. A client
+    that fills in all of a setting, or writes all of it back, gets nowhere.
+    """
+
+    def put(self, call: Call) -> Any:
+        if call.body["tide_table"] not in ("spring", "neap"):
+            raise Refused(400, "tide_table must be one of 'spring', 'neap'")
+        return super().put(call)
+
+    def patch(self, call: Call) -> Any:
+        if "shift" in call.body:
+            raise Refused(400, "shift cannot be changed")
+        return super().patch(call)
 
 
 class OtherForm(Service):
@@ -440,6 +480,7 @@ LEFT_AS_FOUND: tuple[type[Service], ...] = (
     ErrorId,
     Mode,
     Settings,
+    Particular,
     OtherForm,
     Chart,
     Trapped,

@@ -89,7 +89,7 @@ class Drafter:
                 self.add(draft, earlier, role=NEEDED, above=(*above, operation.id), made_by=made_by)
         step_id = draft.new_id(operation)
         for address, formula in filled.formulas:
-            if address not in values:
+            if address not in values and (body is ABSENT or not address.startswith("body")):
                 values[address] = draft.input(input_name(step_id, address), formula)
         inputs = with_values(filled.inputs, values)
         if body is not ABSENT:
@@ -293,25 +293,58 @@ class Drafter:
         if read is None or operation.body is None:
             return False
         before = self.add(draft, read, role=NEEDED)
-        self.add(draft, operation, filled)
         whole = draft.put_out(before, "$response.body")
-        self.add(draft, operation, role=UNDOING, body=self._as_read(draft, before, read, operation, whole))
+        present = self._as_read(draft, before, read, operation, whole)
+        changed = self._one_member(operation, read, filled)
+        shown = {row.name for row in self.rows.answered(read) if row.depth == 1 and row.required}
+        if changed is None or (isinstance(present, dict) and not present.keys() <= shown):
+            self.add(draft, operation, filled)  # what may be missing would leave nothing to send
+        elif isinstance(present, dict):
+            self.add(draft, operation, filled, body={**present, **changed})
+        else:
+            step = draft.step(self.add(draft, operation, filled, body=present))
+            step.replace(changed)
+        self.add(draft, operation, role=UNDOING, body=present)
         draft.alone = True
         return True
+
+    def _one_member(self, operation: Operation, read: Operation, filled: Filled) -> dict[str, Any] | None:
+        """The member to change, with its sample, of what is read and written: the rest keeps its present
+        value. None where there is none, and where somebody, or the service, has said what is to be sent.
+        """
+        body = filled.inputs.body
+        hints = self.values.hints
+        told = any(address.startswith("body") for address in filled.known) or any(
+            hints.leaves_out(operation.id, f"body{row.path}") or hints.sends(operation.id, f"body{row.path}")
+            for row in self.rows.sent(operation)
+        )
+        if told or not isinstance(body, dict):
+            return None
+        shown = {row.name for row in self.rows.answered(read) if row.depth == 1}
+        fit = [
+            row
+            for row in self.rows.sent(operation)
+            if row.depth == 1 and row.scalar and not row.read_only and row.name in body and row.name in shown
+        ]
+        fit.sort(key=lambda row: (not row.type.startswith("string"), bool(row.allowed), row.required))
+        return {fit[0].name: body[fit[0].name]} if fit else None
 
     def _as_read(
         self, draft: CaseDraft, step_id: str, read: Operation, operation: Operation, whole: str
     ) -> Any:
         """What was read, as the operation takes it: whole, or of it what may be sent."""
-        sent = {row.name for row in self.rows.sent(operation) if row.depth == 1}
+        leaves_out = self.values.hints.leaves_out
+        sent = {
+            row.name
+            for row in self.rows.sent(operation)
+            if row.depth == 1 and not leaves_out(operation.id, f"body{row.path}")
+        }
         came = [row for row in self.rows.answered(read) if row.depth == 1]
         if not came or {row.name for row in came} <= sent:
             return whole
-        return {
-            row.name: draft.put_out(step_id, f"$response.body#{row.path}")
-            for row in came
-            if row.name in sent and row.required
-        }
+        fit = [row for row in came if row.name in sent]
+        sure = [row for row in fit if row.required] or fit
+        return {row.name: draft.put_out(step_id, f"$response.body#{row.path}") for row in sure}
 
     def undoes(self, operation: Operation) -> bool:
         """Whether what an operation creates can be removed again."""

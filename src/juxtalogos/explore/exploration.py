@@ -25,6 +25,7 @@ from juxtalogos.run.engine.execute import until_interrupted
 from juxtalogos.run.engine.stop import Stop
 from juxtalogos.run.gate.gate import Gate
 from juxtalogos.run.gate.inventory import Inventory
+from juxtalogos.run.gate.places import reads
 from juxtalogos.run.gate.state import ServiceState
 from juxtalogos.run.gate.sweeping import sweep
 from juxtalogos.run.gate.truth import compare
@@ -119,6 +120,8 @@ async def _all(
             if not wishes.operations.get(name) or stop.asked:
                 continue
             explorer = _explorer(contract, session, transport, wishes, roles, door, told, stop)
+            if any(one.id in wishes.operations[name] and not reads(one) for one in contract.operations):
+                await gate.records.look(gate.reader(session, transport, contract))
             explorer.sandbox.maker.marks = gate.inventory.marks
             done.explored[name] = await explorer.explore()
         await sweep(gate, session, transport)

@@ -17,7 +17,7 @@ class StateLine:
     label: str
     text: str
     style: str
-    """`deviation`, `remark` or `held`."""
+    """`deviation`, `remark`, `held` or `note`."""
     detail: bool = False
     """Whether it belongs to the line before."""
 
@@ -34,8 +34,12 @@ def state_lines(state: ServiceState) -> Iterator[StateLine]:
         yield StateLine("state as before", " nothing was sent that changes anything", "held")
     elif verdict is StateVerdict.DIFFERENT:
         yield StateLine("state changed", "", "deviation")
-        for change in sorted(state.changes, key=lambda one: (one.ours, one.operation)):
+        for change in sorted(_differing(state), key=lambda one: (one.ours, one.operation)):
             yield StateLine(change.operation, f" {_told(change)}", "remark", detail=True)
+    for change in state.changes:
+        if change.by_service:
+            told = f" {len(change.items)} more entries, which only the service adds ({_few(change.items)})"
+            yield StateLine(change.operation, told, "note", detail=True)
     if state.unread:
         told = f" nothing shows what these created or changed: {_few(state.unread)}"
         yield StateLine("state not known", told, "remark")
@@ -44,6 +48,10 @@ def state_lines(state: ServiceState) -> Iterator[StateLine]:
         by_reason.setdefault(_general(why), []).append(operation)
     for reason, operations in by_reason.items():
         yield StateLine("not sent:", f"{_few(operations)}  {reason}", "remark")
+
+
+def _differing(state: ServiceState) -> list[Change]:
+    return [change for change in state.changes if not change.by_service]
 
 
 def left_over(state: ServiceState) -> bool:

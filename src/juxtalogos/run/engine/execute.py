@@ -8,6 +8,7 @@ import asyncio
 import contextlib
 import logging
 import signal
+from collections import Counter
 from collections.abc import Callable, Coroutine
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -108,6 +109,7 @@ async def _work(
     async with Recorder(ledger, number) as recorder, Transport(options) as transport:
         gate.inventory.put_undo = Recording(run.session, recorder).put_undo
         context = RunContext(run.session, transport, stop, gate=gate)
+        await _look_at_records(gate, run, transport)
         if processes > 1:
             await _survey(gate, run, transport)
         setting = RunSetting(run, workspace, ledger, number, recorder, context, reset, processes, done)
@@ -115,6 +117,18 @@ async def _work(
         await sweep(gate, run.session, transport)
         if states is not None:
             states.append(await compare(gate, run.session, transport))
+
+
+async def _look_at_records(gate: Gate, run: BoundRun, sender: Sender) -> None:
+    """Reads the lists that the service alone adds to, no more of them than the run has steps that change."""
+    steps = [step for ref in run.plan.cases for step in run.cases[run.key(ref)][1].steps]
+    changing = Counter(
+        step.contract.name
+        for step in steps
+        if step.contract is not None and step.operation is not None and not reads(step.operation)
+    )
+    for name, count in changing.items():
+        await gate.records.look(gate.reader(run.session, sender, run.session.contracts[name]), count)
 
 
 async def _survey(gate: Gate, run: BoundRun, sender: Sender) -> None:

@@ -22,6 +22,7 @@ from juxtalogos.run.gate.inventory import CASE, Admission, Blind, Inventory, Mad
 from juxtalogos.run.gate.places import Aim, Site, Sites, aim_of, normal, reads, unfit
 from juxtalogos.run.gate.pulse import Pulse
 from juxtalogos.run.gate.reading import Reader, Tally
+from juxtalogos.run.gate.records import ServiceRecords
 from juxtalogos.run.gate.settings import IsList, KeptSettings
 from juxtalogos.run.target.session import Session
 
@@ -45,6 +46,7 @@ class Gate:
     withheld: dict[str, str] = field(default_factory=dict)
     """By operation, why a request of it was not sent."""
     tally: Tally = field(default_factory=Tally)
+    records: ServiceRecords = field(default_factory=ServiceRecords)
     pulse: Pulse = field(init=False)
     changing: int = 0
     """Requests that passed and may change something."""

@@ -156,13 +156,29 @@ class KeptSettings:
 
     async def _restore(self, reader: Reader, single: KeptSetting) -> str:
         """Why a thing is not as it was; empty where it is."""
-        same, version = await self._as_before(reader, single)
-        if same:
+        differing, version = await self._differing(reader, single)
+        if not differing:
             return ""
+        bodies: list[Mapping[str, Any]] = [single.body]
+        if single.writer.intent is Intent.UPDATE and differing.keys() < single.body.keys():
+            bodies.insert(0, differing)  # a service may refuse what it need not change
+        told = ""
+        for body in bodies:
+            told = await self._written(reader, single, body, version)
+            differing, version = await self._differing(reader, single)
+            if not differing:
+                return ""
+        return f"writing it back returned {told}, and it is not as it was"
+
+    @staticmethod
+    async def _written(
+        reader: Reader, single: KeptSetting, body: Mapping[str, Any], version: str | None
+    ) -> str:
+        """What the service says to a body that is written there."""
         contract, session = reader.places.contract, reader.session
         try:
             base = sample_inputs(contract, single.writer, full=False, without=(*single.values, "body"))
-            inputs = replace(single.inputs, values={**base.values, **single.values})
+            inputs = replace(single.inputs, values={**base.values, **single.values}, body=body)
             wire = wire_of(contract)
             if version is not None and wire.conditional(single.writer):
                 inputs = replace(
@@ -173,17 +189,14 @@ class KeptSettings:
             exchange = await session.transmit(contract, single.writer, request, reader.sender)
         except (JuxtalogosError, ValueError) as error:
             return str(error).split("\n")[0]
-        same, _ = await self._as_before(reader, single)
-        if same:
-            return ""
-        status = exchange.response.status if exchange.response else exchange.error
-        return f"writing it back returned {status}, and it is not as it was"
+        return str(exchange.response.status) if exchange.response else exchange.error
 
     @staticmethod
-    async def _as_before(reader: Reader, single: KeptSetting) -> tuple[bool, str | None]:
-        """(whether it is read as it was, as far as it can be written; its version)."""
+    async def _differing(reader: Reader, single: KeptSetting) -> tuple[Mapping[str, Any], str | None]:
+        """(of what is to be written back, what is read otherwise now; its version)."""
         came = await reader.call(single.reader, single.values)
         if came is None or not isinstance(came[1], dict):
-            return False, None
-        same = all(came[1].get(name, ABSENT) == member for name, member in single.body.items())
-        return same, wire_of(reader.places.contract).version_of(came[0])
+            return single.body, None
+        shown = came[1]
+        differing = {name: one for name, one in single.body.items() if shown.get(name, ABSENT) != one}
+        return differing, wire_of(reader.places.contract).version_of(came[0])

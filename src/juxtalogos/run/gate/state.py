@@ -31,6 +31,8 @@ class Change:
     """Whether this run made it, as far as that is known."""
     why: str = ""
     """Why it is still there, where it is ours."""
+    by_service: bool = False
+    """Whether it is an entry of a list to which only the service itself adds."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,8 +55,10 @@ class ServiceState:
 
     @property
     def verdict(self) -> StateVerdict:
-        """The state in a word: what differs outweighs what is not known."""
-        if self.changes:
+        """The state in a word: what differs outweighs what is not known. What the service itself keeps of
+        what happened (`by_service`) is no difference of its state, and is told beside it.
+        """
+        if any(not change.by_service for change in self.changes):
             return StateVerdict.DIFFERENT
         if self.unread:
             return StateVerdict.NOT_KNOWN
@@ -65,7 +69,17 @@ class ServiceState:
     @classmethod
     def of_json(cls, told: dict[str, Any]) -> ServiceState:
         """Of what `to_json` gave."""
-        changes = (Change(**{**one, "items": tuple(one["items"])}) for one in told["changes"])
+        changes = (
+            Change(
+                one["operation"],
+                one["what"],
+                tuple(one["items"]),
+                one["ours"],
+                one["why"],
+                one.get("byService", False),
+            )
+            for one in told["changes"]
+        )
         withheld = tuple((one["operation"], one["why"]) for one in told["withheld"])
         broke = tuple(told.get("broke", ()))
         return cls(
@@ -90,6 +104,7 @@ class ServiceState:
                     "items": list(one.items),
                     "ours": one.ours,
                     "why": one.why,
+                    "byService": one.by_service,
                 }
                 for one in self.changes
             ],

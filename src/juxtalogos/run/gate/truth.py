@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from juxtalogos.exchange.transport import Sender
@@ -14,6 +15,7 @@ from juxtalogos.run.gate.settings import KeptSetting
 from juxtalogos.run.gate.state import Change, ServiceState
 from juxtalogos.run.target.session import Session
 from juxtalogos.run.undo.created import STILL_THERE
+from juxtalogos.suite.comparing import moment_of
 
 MOST_LOOKED_AT = 200
 """Items that are read one by one, where no list shows them."""
@@ -113,11 +115,15 @@ def _below(made: Made, others: list[Made]) -> bool:
 
 
 def _keys(known: ListRead, shown: ListedItems, places: Sites) -> dict[tuple[str, ...], None]:
-    """What tells the items of a list apart; all of their values where nothing else does."""
-    return dict.fromkeys(
-        key_of_item(places, known.listing, item) or tuple(f"{name}={text}" for name, text in item.items())
-        for item in shown.items
-    )
+    """What tells the items of a list apart: where nothing else does, all of their values but the moments,
+    which a service may keep up to date by itself.
+    """
+    return dict.fromkeys(key_of_item(places, known.listing, item) or _values(item) for item in shown.items)
+
+
+def _values(item: Mapping[str, str]) -> tuple[str, ...]:
+    lasting = {name: text for name, text in item.items() if moment_of(text) is None}
+    return tuple(f"{name}={text}" for name, text in (lasting or item).items())
 
 
 async def compare(gate: Gate, session: Session, sender: Sender) -> ServiceState:
@@ -130,6 +136,8 @@ async def compare(gate: Gate, session: Session, sender: Sender) -> ServiceState:
     for owner in gate.singles.known.values():
         await look.single(owner)
     await look.items()
+    for contract in session.contracts.values():
+        look.changes += await gate.records.compare(gate.reader(session, sender, contract))
     look.unread += gate.unwatched
     return ServiceState(
         look.looked,

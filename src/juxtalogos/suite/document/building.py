@@ -11,6 +11,7 @@ from typing import Any
 
 from juxtalogos.documents.charsets import encodable
 from juxtalogos.model.contract import Operation
+from juxtalogos.model.location import join_pointer
 from juxtalogos.model.wire import Inputs
 from juxtalogos.suite.document.writer import body_type, operation_reference, slug, step_document
 
@@ -76,6 +77,16 @@ class StepBuilder:
     def sent_as(self, role: str) -> None:
         """It is sent with the credentials of a role."""
         self.document["x-juxtalogos-role"] = role
+
+    def replace(self, members: Mapping[str, Any]) -> None:
+        """Members that are sent in place of those of its payload, which is an expression; they are made up,
+        and so are the conditions of success then.
+        """
+        self.document["requestBody"]["replacements"] = [
+            {"target": join_pointer([name]), "value": value} for name, value in members.items()
+        ]
+        for criterion in self.document["successCriteria"]:
+            criterion["x-juxtalogos-presumed"] = True
 
     def check(self, checks: Iterable[Mapping[str, Any]]) -> None:
         """Adds written checks; nothing where there are none."""
