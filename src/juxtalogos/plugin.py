@@ -11,7 +11,8 @@ from juxtalogos.conventions.naming import intent_of, noun_of, only_reads, singul
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.documents.xmltext import NotXml, parse_xml
 from juxtalogos.exchange.media import content_type, media_type_of
-from juxtalogos.exchange.sign_in import SIGN_IN, Credential
+from juxtalogos.exchange.sign_in import SIGN_IN
+from juxtalogos.exchange.signing import Credential
 from juxtalogos.explore.techniques import KIND_TECHNIQUES, OPERATION_TECHNIQUES
 from juxtalogos.formats import FORMATS
 from juxtalogos.formats.base import BaseWire

@@ -21,7 +21,8 @@ from juxtalogos.compose.dependencies import find_dependencies
 from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.compose.skeleton import skeleton
 from juxtalogos.documents.yamltext import read_yaml
-from juxtalogos.exchange.sign_in import Credential, variants
+from juxtalogos.exchange.sign_in import variants
+from juxtalogos.exchange.signing import Credential
 from juxtalogos.formats import wire_of
 from juxtalogos.model.errors import ConfigError, UsageError, nearest
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings, header

@@ -22,7 +22,8 @@ from lxml import etree
 from conftest import KEY, KEY_ENV, ROOT, Result, serving, sign, trusting
 from juxtalogos.check import check_exchange, examined
 from juxtalogos.compose.requests import sample_inputs
-from juxtalogos.exchange.sign_in import Credential, Signer
+from juxtalogos.exchange.sign_in import Signer
+from juxtalogos.exchange.signing import Credential
 from juxtalogos.formats import FORMATS, wire_of
 from juxtalogos.formats.soap.wire.envelope import closed
 from juxtalogos.model.contract import Contract

@@ -15,7 +15,7 @@ import yaml
 from lxml import etree
 
 from conftest import Result, answers, definition, read_contract
-from juxtalogos.exchange.sign_in import Credential
+from juxtalogos.exchange.signing import Credential
 from juxtalogos.formats import wire_of
 from juxtalogos.formats.soap.wire.sign_in import with_text
 from juxtalogos.model.exchange import Request

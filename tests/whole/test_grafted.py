@@ -45,9 +45,9 @@ def grafted_yaml(text: str, rng: random.Random) -> str:
     for _ in range(rng.choice((1, 2, 4, 12))):
         spots = list(places(document))
         (owner, key), (other, there) = rng.choice(spots), rng.choice(spots)
-        pointers = [
-            f"#/components/schemas/{name}" for name in document.get("components", {}).get("schemas", {})
-        ]
+        parts = document.get("components")
+        schemas = parts.get("schemas") if isinstance(parts, dict) else None
+        pointers = [f"#/components/schemas/{name}" for name in schemas or () if isinstance(schemas, dict)]
         match rng.randrange(7):
             case 0:
                 owner[key], other[there] = copy.deepcopy(other[there]), copy.deepcopy(owner[key])

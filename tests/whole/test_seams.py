@@ -24,7 +24,8 @@ import yaml
 
 from conftest import KEY_ENV, TESTS, Result, answers, definition, read_contract, serving, trusting
 from juxtalogos.exchange.redact import MASK
-from juxtalogos.exchange.sign_in import Credential, Signer
+from juxtalogos.exchange.sign_in import Signer
+from juxtalogos.exchange.signing import Credential
 from juxtalogos.formats import FORMATS, wire_of
 from juxtalogos.model.errors import NoAnswer
 from juxtalogos.model.exchange import Exchange, Request, header

@@ -11,7 +11,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from http.cookies import CookieError, SimpleCookie
 
-from juxtalogos.exchange.sign_in import EARLY, with_header
+from juxtalogos.exchange.oauth import EARLY
+from juxtalogos.exchange.signing import with_header
 from juxtalogos.exchange.transport import Sender
 from juxtalogos.model.errors import NoAnswer
 from juxtalogos.model.exchange import Exchange, Headers, Request

@@ -7,16 +7,16 @@ from __future__ import annotations
 
 import asyncio
 import base64
-import contextlib
-import time
 from collections.abc import Callable, Generator, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from typing import Any, Protocol
-from urllib.parse import quote, urlencode, urljoin
+from urllib.parse import quote, urljoin
 
-from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.documents.uris import origin_alone
 from juxtalogos.exchange.digest import digest_challenge, digest_word
+from juxtalogos.exchange.negotiate import negotiate
+from juxtalogos.exchange.oauth import bearer_word, oauth, void_token
+from juxtalogos.exchange.signing import Credential, Memory, basic_word, with_header
 from juxtalogos.exchange.transport import Sender
 from juxtalogos.model.contract import Contract, Operation, SecurityScheme
 from juxtalogos.model.errors import NoAnswer
@@ -24,26 +24,8 @@ from juxtalogos.model.exchange import Exchange, Headers, Request
 from juxtalogos.model.format import SignInFlow, SignInScheme
 from juxtalogos.plugins import Table
 
-PASSWORD, CLIENT = "password", "client credentials"
-"""Flows of OAuth 2.0 in which no person takes part."""
-EARLY = 30.0
-"""Seconds before its end that a token is given up."""
 MAX_REQUESTS = 5
 """Requests of its own that one flow may ask for."""
-
-
-@dataclass(frozen=True, slots=True)
-class Credential:
-    """A secret in use; never shown, not even in a repr."""
-
-    secret: str = field(repr=False)
-    user: str = ""
-    header: str = ""
-    """The name of the field to use instead of the scheme's own."""
-
-
-Memory = dict[str, Any]
-"""What a flow remembers between requests, by its own names."""
 
 
 def at_once(
@@ -58,24 +40,12 @@ def at_once(
     return flow
 
 
-def with_header(request: Request, name: str, value: str) -> Request:
-    """The request with a field in place of those of its name."""
-    kept = tuple(pair for pair in request.headers if pair[0].lower() != name.lower())
-    return replace(request, headers=(*kept, (name, value)))
-
-
-def basic_word(user: str, secret: str) -> str:
-    """RFC 7617."""
-    return "Basic " + base64.b64encode(f"{user}:{secret}".encode()).decode()
-
-
 def _basic(request: Request, scheme: SecurityScheme, credential: Credential) -> Request:
     return with_header(request, "Authorization", basic_word(credential.user, credential.secret))
 
 
 def _bearer(request: Request, scheme: SecurityScheme, credential: Credential) -> Request:
-    """RFC 6750, section 2.1."""
-    return with_header(request, "Authorization", f"Bearer {credential.secret}")
+    return bearer_word(request, credential.secret)
 
 
 def _api_key(request: Request, scheme: SecurityScheme, credential: Credential) -> Request:
@@ -90,74 +60,6 @@ def _api_key(request: Request, scheme: SecurityScheme, credential: Credential) -
     # A declared name such as `Authorization: Bearer` is none: what it means is clear all the same.
     name, _, before = scheme.key.partition(":")
     return with_header(request, name.strip(), f"{before.strip()} {credential.secret}".strip())
-
-
-def _client_credentials(
-    request: Request, scheme: SecurityScheme, credential: Credential, memory: Memory
-) -> Generator[Request, Exchange, Request]:
-    """OAuth 2.0, client credentials (RFC 6749, section 4.4), where the scheme names a token URL and the
-    credential a client; else a token given ready-made.
-    """
-    if not (scheme.token_url and credential.user):
-        return _bearer(request, scheme, credential)
-    if memory.get("until", 0.0) <= time.monotonic():
-        scopes = {"scope": " ".join(scheme.scopes)} if scheme.scopes else {}
-        headers = [
-            ("Content-Type", "application/x-www-form-urlencoded"),
-            ("Accept", "application/json"),
-        ]
-        if scheme.flow == PASSWORD:  # RFC 6749, section 4.3: no client is known, only who signs in
-            form = {"grant_type": "password", "username": credential.user, "password": credential.secret}
-        else:
-            form = {"grant_type": "client_credentials"}
-            client = quote(credential.user, safe=""), quote(credential.secret, safe="")  # section 2.3.1
-            headers.append(("Authorization", basic_word(*client)))
-        renewed = memory.get("refresh", "")
-        if renewed:  # section 6: first with what was given for it
-            again = {"grant_type": "refresh_token", "refresh_token": renewed}
-            exchange = yield Request("POST", scheme.token_url, tuple(headers), urlencode(again).encode())
-            memory.pop("refresh", None)
-            with contextlib.suppress(NoAnswer):
-                memory.update(_token(exchange, scheme))
-        if memory.get("until", 0.0) <= time.monotonic():
-            sent = urlencode(form | scopes).encode()
-            exchange = yield Request("POST", scheme.token_url, tuple(headers), sent)
-            memory.update(_token(exchange, scheme))
-    return with_header(request, "Authorization", f"Bearer {memory['token']}")
-
-
-def _token(exchange: Exchange, scheme: SecurityScheme) -> Memory:
-    """The token of an answer (RFC 6749, section 5.1); NoAnswer when it gives none."""
-    response = exchange.response
-    value: Any = None
-    if response is not None:
-        try:
-            value = parse_json(response.body)
-        except NotJson:
-            value = None
-    token = value.get("access_token") if isinstance(value, dict) else None
-    if response is None or response.status != 200 or not isinstance(token, str) or not token:
-        word = value.get("error") if isinstance(value, dict) else None
-        told = (
-            exchange.error
-            or f"{response.status if response else ''} {word if isinstance(word, str) else ''}".strip()
-        )
-        raise NoAnswer(
-            f"no token for {scheme.name}: {scheme.token_url} responded {told}",
-            mend="check the client's id (user) and secret of this credential",
-        )
-    seconds = value.get("expires_in")
-    lasts = (
-        float(seconds) if isinstance(seconds, int | float) and not isinstance(seconds, bool) else float("inf")
-    )
-    renewing = value.get("refresh_token")
-    more = {"refresh": renewing} if isinstance(renewing, str) and renewing else {}
-    return {"token": token, "until": time.monotonic() + max(lasts - EARLY, lasts / 2), **more}
-
-
-def _void_token(exchange: Exchange, memory: Memory) -> bool:
-    """After a 401 a token is forgotten once (RFC 6750, section 3.1); a ready-made one cannot be renewed."""
-    return bool(memory.pop("token", None)) and bool(memory.pop("until", None))
 
 
 def _digest(
@@ -192,10 +94,8 @@ def _void_digest(exchange: Exchange, memory: Memory) -> bool:
 BASIC = SignInScheme(at_once(_basic), "user and password (HTTP Basic, RFC 7617)")
 BEARER = SignInScheme(at_once(_bearer), "a token in Authorization: Bearer TOKEN (RFC 6750)")
 API_KEY = SignInScheme(at_once(_api_key), "a key as {place} {key}")
-OAUTH2 = SignInScheme(
-    _client_credentials, "a token of OAuth 2.0 in Authorization: Bearer TOKEN", void=_void_token
-)
-OPEN_ID = SignInScheme(at_once(_bearer), "a token of OpenID Connect in Authorization: Bearer TOKEN")
+OAUTH2 = SignInScheme(oauth, "a token of OAuth 2.0 in Authorization: Bearer TOKEN", void=void_token)
+OPEN_ID = SignInScheme(oauth, "a token of OpenID Connect in Authorization: Bearer TOKEN", void=void_token)
 
 _UNSIGNED = (401, 403, 419)
 """After these the sign-in by an operation is done anew; 403 and 419 are what some say of an ended session."""
@@ -219,6 +119,7 @@ SIGN_IN: Table[SignInScheme] = Table("juxtalogos.sign_in")
 for _kind, _scheme in (
     ("basic", BASIC),
     ("digest", SignInScheme(_digest, "user and password (HTTP Digest, RFC 7616)", void=_void_digest)),
+    ("negotiate", SignInScheme(negotiate, "a ticket of Kerberos (HTTP Negotiate, RFC 4559)")),
     ("bearer", BEARER),
     ("apiKey", API_KEY),
     ("oauth2", OAUTH2),
@@ -325,10 +226,7 @@ class Signer:
     def _placed(self, contract: Contract, scheme: SecurityScheme, way: SignInScheme) -> SecurityScheme:
         if way.at_base:
             return replace(scheme, token_url=self.base_of(contract))
-        if scheme.token_url and "://" not in scheme.token_url:
-            base = self.base_of(contract).rstrip("/") + "/"
-            return replace(scheme, token_url=urljoin(base, scheme.token_url))
-        return scheme
+        return based(scheme, self.base_of(contract))
 
     async def signed(
         self,
@@ -413,6 +311,21 @@ class Signer:
         if login is not None and response.status in _UNSIGNED:
             voided.append(operation.full_id != login.name and login.void(exchange.request))
         return any(voided)  # all of them are asked: each forgets what is its own
+
+
+def takes_a_person(scheme: SecurityScheme) -> bool:
+    """Whether a person may sign in by it, as far as the definition says."""
+    return bool(scheme.authorize_url or scheme.device_url or scheme.discovery)
+
+
+def based(scheme: SecurityScheme, base_url: str) -> SecurityScheme:
+    """The scheme with its relative addresses resolved against a base URL."""
+    names = ("token_url", "authorize_url", "device_url", "discovery")
+    urls = {name: text for name in names if (text := getattr(scheme, name)) and "://" not in text}
+    if not urls:
+        return scheme
+    base = base_url.rstrip("/") + "/"
+    return replace(scheme, **{name: urljoin(base, text) for name, text in urls.items()})
 
 
 def variants(credential: Credential) -> tuple[str, ...]:

@@ -175,6 +175,12 @@ class SecurityScheme:
     scopes: tuple[str, ...] = ()
     flow: str = ""
     """For OAuth 2.0: `client credentials` or `password`, by which tokens are asked for."""
+    authorize_url: str = ""
+    """For OAuth 2.0: the page on which a person signs in (authorization code)."""
+    device_url: str = ""
+    """For OAuth 2.0: where a sign-in on another device begins (RFC 8628)."""
+    discovery: str = ""
+    """For OpenID Connect: the address of its configuration, which names all the others."""
     declared: bool = True
     """Whether the definition says it; else it is what a target may use all the same."""
 

@@ -15,6 +15,7 @@ from juxtalogos.cli.shared.options import (
     terminal,
     workspace,
 )
+from juxtalogos.cli.shared.person import Wish, person_signs_in
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.run.target.reach import Reach, answers, signed_at, tried_at
 from juxtalogos.suite.inputs import resolve_address
@@ -26,6 +27,8 @@ DESCRIPTION = """\
 List the targets of juxtalogos.toml. `set` writes a target's base URL and checks it. `check` checks
 every target: it calls the first operation that only reads and needs no value, without credentials,
 and with those of the target and of each role where there are any.
+`sign-in` lets a person sign in where the service has a page for that (OAuth 2.0, OpenID Connect): on
+another device, or in a browser. The tokens are kept in your own user directory, for later commands.
 If there are several contracts, name the one that the URL serves. juxtalogos.toml stores where
 credentials are found, never the credentials (docs/configuration.md)."""
 EXAMPLE = """\
@@ -35,12 +38,13 @@ EXAMPLE = """\
   juxtalogos targets set local --sign-in openWatch --sign-in-input body/user=desk \\
     --sign-in-input body/pin=env:PIN
   juxtalogos targets check
+  juxtalogos targets sign-in local --scheme harbourPass --client merrow-desk
 """
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "action", nargs="?", choices=("list", "set", "check"), default="list", help="what to do"
+        "action", nargs="?", choices=("list", "set", "check", "sign-in"), default="list", help="what to do"
     )
     parser.add_argument("name", nargs="?", help="a target's name")
     parser.add_argument("url", nargs="?", help="its base URL")
@@ -66,6 +70,20 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="PLACE",
         help="set: where its response has the token, such as $response.body#/token (default: looked for)",
     )
+    person = parser.add_argument_group("sign-in by a person (sign-in)")
+    person.add_argument("--scheme", default="", metavar="SCHEME", help="the security scheme")
+    person.add_argument(
+        "--client",
+        default="",
+        metavar="ID",
+        help="the id under which this tool is known there; it is written",
+    )
+    person.add_argument("--by", choices=("device", "browser"), default="", help="where the person signs in")
+    person.add_argument(
+        "--port", type=int, default=0, metavar="N", help="browser: the port that is registered there (any)"
+    )
+    person.add_argument("--open", action="store_true", help="browser: open the page")
+    person.add_argument("--forget", action="store_true", help="remove the tokens that are kept")
     which = parser.add_mutually_exclusive_group()
     which.add_argument("--contract", help="the contract that the URL serves")
     which.add_argument("--every", action="store_true", help="use the URL for every contract without its own")
@@ -83,9 +101,19 @@ class _TargetArguments(Arguments):
     sign_in: str
     sign_in_input: list[str]
     token_at: str
+    scheme: str
+    client: str
+    by: str
+    port: int
+    open: bool
+    forget: bool
 
 
 def run(args: _TargetArguments) -> int:
+    if args.action == "sign-in":
+        home, out = workspace(args), terminal(args)
+        wish = Wish(args.scheme, args.client, args.by, args.port, args.open, args.forget)
+        return person_signs_in(home, out, args.name or "", args.role, args.contract or "", wish)
     return _set(args) if args.action == "set" else _list(args)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import re
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -123,10 +124,14 @@ def add_credential(parser: argparse._ActionsContainer, what: str) -> None:
     )
 
 
+_FIELD_NAME = re.compile(r"[!#$%&'*+.^_`|~0-9A-Za-z-]+")
+"""A token (RFC 9110, section 5.6.2)."""
+
+
 def header_field(text: str) -> tuple[str, str]:
     """(name, value) of a `NAME: VALUE` option."""
     name, colon, value = text.partition(":")
-    if not colon or not name.strip() or any(char in text for char in "\r\n"):
+    if not colon or not _FIELD_NAME.fullmatch(name.strip()) or any(char in text for char in "\r\n"):
         raise UsageError(f"{quoted(name)} is no header field", mend="write --header 'NAME: VALUE'")
     return name.strip(), value.strip()
 

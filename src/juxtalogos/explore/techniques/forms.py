@@ -8,7 +8,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import replace
 
 from juxtalogos.compose.listing import items_in
-from juxtalogos.exchange.sign_in import Credential, Signer
+from juxtalogos.exchange.sign_in import Signer
+from juxtalogos.exchange.signing import Credential
 from juxtalogos.explore.prober.comparing import changes
 from juxtalogos.explore.prober.prober import Purpose, Trial
 from juxtalogos.explore.prober.requests import Unfillable

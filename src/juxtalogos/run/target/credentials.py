@@ -9,11 +9,13 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from juxtalogos.exchange.redact import Redactor
-from juxtalogos.exchange.sign_in import Credential, Signer, variants
+from juxtalogos.exchange.sign_in import Signer, takes_a_person, variants
+from juxtalogos.exchange.signing import Credential
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import ConfigError, nearest, quoted
 from juxtalogos.run.target.signing_in import login_of
 from juxtalogos.workspace.config import Role, Target
+from juxtalogos.workspace.kept_sign_in import KeptSignIn
 from juxtalogos.workspace.secrets import filled, reference_in, refers, secret
 from juxtalogos.workspace.trust import Trust, destinations
 from juxtalogos.workspace.workspace import Workspace
@@ -83,9 +85,16 @@ def signer_of(
                     ),
                 )
             )
+            if not source.reference() and not source.header:
+                _without_secret(source.scheme, contracts, table)
             doors.open(source.reference(), table)
             text = secret(source.reference(), table, workspace) if source.reference() else ""
-            found[source.scheme] = Credential(text, source.user, source.header)
+            kept = (
+                KeptSignIn(workspace, target.name, role.name, source.scheme, frozenset(target.origins()))
+                if source.user
+                else None
+            )
+            found[source.scheme] = Credential(text, source.user, source.header, kept)
             for form in variants(found[source.scheme]):
                 redactor.learn(form)
     signer = Signer(found, target.origins(), learned, target.base_url, tuple(headers))
@@ -98,6 +107,18 @@ def signer_of(
 
         signer.login = login_of(target, role.sign_in, place, opened, learned)
     return signer
+
+
+def _without_secret(scheme: str, contracts: Mapping[str, Contract], table: str) -> None:
+    """ConfigError where a scheme needs a secret: without one a person signs in, in OAuth 2.0 alone."""
+    for contract in contracts.values():
+        found = contract.scheme(scheme)
+        if found is not None and not takes_a_person(found):
+            raise ConfigError(
+                f"the credential for {quoted(scheme)} has a user and no secret",
+                where=table,
+                mend="add env, file or keyring: where the secret is found",
+            )
 
 
 def _known_schemes(target: Target, role: Role, workspace: Path, contracts: Mapping[str, Contract]) -> None:

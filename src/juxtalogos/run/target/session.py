@@ -14,7 +14,7 @@ from types import MappingProxyType
 from typing import Any, Protocol
 
 from juxtalogos.exchange.redact import Redactor
-from juxtalogos.exchange.sign_in import AUTHORIZATION, Signer, carries_credential
+from juxtalogos.exchange.sign_in import AUTHORIZATION, Signer, carries_credential, takes_a_person
 from juxtalogos.exchange.transport import Sender, TransportOptions
 from juxtalogos.formats import FORMATS, outcome_of, wire_of
 from juxtalogos.log import hide_with
@@ -180,6 +180,9 @@ class Session:
         if self.target.name == GIVEN:
             return f"--credential {scheme}=env:NAME"
         role = f" --role {self.role}" if self.role else ""
+        declared = [one for contract in self.contracts.values() if (one := contract.scheme(scheme))]
+        if any(takes_a_person(one) and not one.flow for one in declared):
+            return f"juxtalogos targets sign-in {self.target.name} --scheme {scheme}{role} --client ID"
         return f"juxtalogos targets set {self.target.name} --credential {scheme}=env:NAME{role}"
 
     async def signed(

@@ -9,7 +9,7 @@ from dataclasses import replace
 from typing import Any
 
 from juxtalogos.documents.collector import collector_paused
-from juxtalogos.exchange.sign_in import CLIENT, PASSWORD
+from juxtalogos.exchange.oauth import CLIENT, PASSWORD
 from juxtalogos.formats.http.meaning import with_meaning
 from juxtalogos.formats.http.templates import variables
 from juxtalogos.formats.openapi.definition.documents import Documents
@@ -338,7 +338,7 @@ class _OpenApiReader:
                 str(scheme.get("name", "")),
                 location,
                 str(scheme.get("description", "")),
-                *_token_service(scheme),
+                **_token_service(scheme),
             )
             key = scheme.get("name")
             if kind == "apiKey" and scheme.get("in") == "header" and isinstance(key, str) and ":" in key:
@@ -352,16 +352,32 @@ class _OpenApiReader:
                 )
 
 
-def _token_service(scheme: dict[str, Any]) -> tuple[str, tuple[str, ...], str]:
-    """(token URL, scopes, flow) of the flow for client credentials, else of that by password (OpenAPI, OAuth
-    flow object; 2.0: flow `application` or `password`).
+def _token_service(scheme: dict[str, Any]) -> dict[str, Any]:
+    """What is declared of the server that gives out tokens: the flow for client credentials, else that by
+    password, else those in which a person takes part (OpenAPI, OAuth flow object and `openIdConnectUrl`;
+    2.0: `flow`).
     """
     flows = scheme.get("flows")
-    for name, old, told in (("clientCredentials", "application", CLIENT), ("password", "password", PASSWORD)):
+
+    def flow_of(name: str, old: str) -> dict[str, Any]:
         flow = flows.get(name) if isinstance(flows, dict) else None
         if flow is None and scheme.get("flow") == old:
             flow = scheme
-        if isinstance(flow, dict) and isinstance(flow.get("tokenUrl"), str):
-            scopes = flow.get("scopes")
-            return flow["tokenUrl"], tuple(map(str, scopes)) if isinstance(scopes, dict) else (), told
-    return "", (), ""
+        return flow if isinstance(flow, dict) else {}
+
+    def url(flow: dict[str, Any], name: str) -> str:
+        return flow[name] if isinstance(flow.get(name), str) else ""
+
+    client, password = flow_of("clientCredentials", "application"), flow_of("password", "password")
+    code, device = flow_of("authorizationCode", "accessCode"), flow_of("deviceAuthorization", "")
+    ways = ((client, CLIENT), (password, PASSWORD), (code, ""), (device, ""))
+    flow, told = next((way for way in ways if url(way[0], "tokenUrl")), ({}, ""))
+    scopes = flow.get("scopes")
+    return {
+        "token_url": url(flow, "tokenUrl"),
+        "scopes": tuple(map(str, scopes)) if isinstance(scopes, dict) else (),
+        "flow": told,
+        "authorize_url": url(code, "authorizationUrl"),
+        "device_url": url(device, "deviceAuthorizationUrl"),
+        "discovery": url(scheme, "openIdConnectUrl"),
+    }
