@@ -5,12 +5,13 @@ from __future__ import annotations
 import sqlite3
 from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from styles.desk import Jux, workspace
-from styles.rest import Service
-from styles.strict import STRICT
+from styles.rest import TEXT, Call, Refused, Route, Service, many, shape
+from styles.strict import STRICT, Book
 
 
 @pytest.mark.parametrize("kind", STRICT)
@@ -31,3 +32,40 @@ def test_every_operation_of_a_strict_service_succeeds(kind: type[Service], tmp_p
         query = "SELECT DISTINCT operation FROM exchange JOIN run ON run.id = run WHERE kind = 'run'"
         succeeded = {row[0] for row in db.execute(f"{query} AND status BETWEEN 200 AND 299")}
     assert succeeded == operations
+
+
+class Quays(Book):
+    """Each entry lies at a quay, of which only people know the names; its own name is taken only once."""
+
+    def routes(self) -> list[Route]:
+        entry = shape(("name", "quay"), id=TEXT, name=TEXT, quay=TEXT)
+        return [
+            Route("GET", "/entries", self.listed, answer=many(entry)),
+            Route("POST", "/entries", self.add, answer=entry, body=entry, status=201),
+            Route("GET", "/entries/{id}", lambda call: (200, self.entry(call)), answer=entry),
+            Route("DELETE", "/entries/{id}", self.drop, status=204),
+        ]
+
+    def add(self, call: Call) -> Any:
+        if call.body["quay"] != "North 7b":
+            raise Refused(422, "that will not do")
+        if any(one["name"] == call.body["name"] for one in self.entries.values()):
+            raise Refused(409, "there is one already")
+        return self.put(str(self.number()), {"name": call.body["name"], "quay": call.body["quay"]})
+
+
+def test_what_a_person_sent_with_success_is_used_again(tmp_path: Path, jux: Jux) -> None:
+    service, home = Quays(), tmp_path / "w"
+    with workspace(service, home, jux) as go:
+        assert go("compose", "quay", "--learn=writing", "--json").json["learned"]["notReached"]
+        refused = go("call", "POST /entries", "--set", "body/name=Ann", "--set", "body/quay=South")
+        assert "kept for compose" not in refused.err
+        told = go("call", "POST /entries", "--set", "body/name=Ann", "--set", "body/quay=North 7b")
+        assert "kept for compose: body/name, body/quay" in told.err
+        again = go("call", "GET /entries/{id}", "--set", "path.id=1001")
+        assert "kept for compose" not in again.err, "an id is that of one item"
+        learned = go("compose", "quay", "--learn=writing", "--replace", "--json").json["learned"]
+        assert not learned["notReached"]
+        ran = go("run", "--json").json
+        assert {case["verdict"] for case in ran["cases"]} == {"passed"}, "its own name is not sent again"
+        assert list(service.state()) == ["1001"]

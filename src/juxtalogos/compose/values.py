@@ -137,12 +137,16 @@ class RequestValues:
     def completed(self, operation: Operation, inputs: Inputs, *, full: bool = False) -> Filled:
         """Inputs with known values and names of their own put in."""
         formulas: dict[str, str] = {}
-        known = set()
-        for address, value in known_places(self.rows, self.hints, operation, inputs, full=full):
-            formulas[address] = f"known('{value.name.replace(chr(39), chr(39) * 2)}')"
-            known.add(address)
+        places = list(known_places(self.rows, self.hints, operation, inputs, full=full))
+        for address, value in places:
+            if not value.by_hand:
+                formulas[address] = _known(value)
         for address, formula in self._names(operation, inputs):
             formulas.setdefault(address, formula)
+        for address, value in places:  # in place of a sample, and of nothing better
+            if value.by_hand and (operation.id, address) not in self.linked:
+                formulas.setdefault(address, _known(value))
+        known = {address for address, value in places if formulas.get(address) == _known(value)}
         own = self._made_up(operation, inputs, known)
         for address, formula in moment_formulas(dict(values_of(inputs)), own):
             formulas.setdefault(address, formula)
@@ -280,6 +284,11 @@ class RequestValues:
                 return schema.accepts(with_values(inputs, {at: other}).body)
 
             yield address, value, accepts
+
+
+def _known(value: KnownValue) -> str:
+    """The formula for a known value."""
+    return f"known('{value.name.replace(chr(39), chr(39) * 2)}')"
 
 
 def known_places(

@@ -12,7 +12,7 @@ import fnmatch
 import re
 import tomllib
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -47,6 +47,8 @@ class KnownValue:
     value: Any = None
     formula: str = ""
     learned: bool = False
+    by_hand: bool = False
+    """Whether a call by hand succeeded with it: it takes the place of a sample, and of nothing better."""
 
     @property
     def given(self) -> Any:
@@ -191,6 +193,7 @@ def hints_of(table: Mapping[str, Any], *, learned: bool = False) -> Hints:
                 entry.get("value"),
                 entry.get("formula", ""),
                 learned,
+                entry.get("by-hand", False),
             )
             for entry in table.get("known", ())
         ),
@@ -215,6 +218,7 @@ def entries_of(hints: Hints) -> dict[str, list[Mapping[str, Any]]]:
                 "at": entry.at,
                 **({} if entry.operation == "*" else {"operation": entry.operation}),
                 **({"formula": entry.formula} if entry.formula else {"value": entry.value}),
+                **({"by-hand": True} if entry.by_hand else {}),
             }
             for entry in hints.known
         ],
@@ -277,6 +281,18 @@ class Learned:
         check_form(found, text, path, table="contract")
         return cls(path, hints_of(found, learned=True))
 
+    def add_by_hand(self, values: Iterable[KnownValue]) -> list[str]:
+        """Puts values of a call by hand behind what the service has shown, in place of earlier such values;
+        the addresses of those that are new.
+        """
+        fresh = {(one.operation, one.at): one for one in values}
+        shown = {(one.operation, one.at) for one in self.hints.known if not one.by_hand}
+        before = {(one.operation, one.at): one.value for one in self.hints.known if one.by_hand}
+        fresh = {key: one for key, one in fresh.items() if key not in shown and before.get(key) != one.value}
+        others = [one for one in self.hints.known if (one.operation, one.at) not in fresh]
+        self.hints = replace(self.hints, known=(*others, *fresh.values()))
+        return [one.at for one in fresh.values()]
+
     def text(self) -> str:
         """The file: each thing once, in an order that does not hang on when it was learned."""
         import tomlkit
@@ -284,7 +300,8 @@ class Learned:
         document = tomlkit.document()
         document.add(
             tomlkit.comment(
-                "What `juxtalogos compose --learn` has seen; edit it freely, it is kept and added to."
+                "What `juxtalogos compose --learn` and calls by hand have shown; edit it freely, it is kept"
+                " and added to."
             )
         )
         for name, entries in entries_of(self.hints).items():

@@ -24,6 +24,7 @@ from juxtalogos.cli.shared.options import (
     terminal,
     workspace,
 )
+from juxtalogos.cli.shared.remembering import remember
 from juxtalogos.cli.shared.sending import (
     asked_again,
     hidden,
@@ -35,7 +36,7 @@ from juxtalogos.cli.shared.sending import (
 from juxtalogos.compose.filling import filled, known_given, misfits, settings_given
 from juxtalogos.exchange.redact import Redactor, is_credential
 from juxtalogos.exchange.transport import TransportOptions
-from juxtalogos.formats import wire_of
+from juxtalogos.formats import outcome_of, wire_of
 from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import LedgerError, UsageError, quoted
@@ -49,6 +50,7 @@ from juxtalogos.suite.document.links import StepLink
 from juxtalogos.suite.document.outcomes import FORMS, criteria_of, outcome_seen
 from juxtalogos.suite.document.saving import place_of, save_call, secret_inputs
 from juxtalogos.workspace import secrets
+from juxtalogos.workspace.config import GIVEN
 from juxtalogos.workspace.trust import Grant, Trust
 
 if TYPE_CHECKING:
@@ -193,9 +195,31 @@ def _call(
         exchange = _send(args, session, contract, operation, inputs)
     home.remember_target(session.target, [contract.name])
     judgement, number = _told(args, home, session, contract, operation, exchange)
+    if inputs is not None and not (args.trial or args.unchecked or args.message):
+        _remember(args, home, session, contract, operation, inputs, exchange)
     if args.save and inputs is not None and _may_be_saved(args, exchange):
         _save(args, home, contract, operation, inputs, links, exchange, judgement, number, session.redactor)
     return _exit_status(judgement)
+
+
+def _remember(
+    args: _CallArguments,
+    home: Workspace,
+    session: Session,
+    contract: Contract,
+    operation: Operation,
+    inputs: Inputs,
+    exchange: Exchange,
+) -> None:
+    """What was typed and worked serves compose and learning."""
+    if session.target.name == GIVEN or not outcome_of(contract, operation, exchange).succeeded:
+        return
+    typed = [text for text in args.settings if "=@" not in text]
+    given = settings_given(wire_of(contract), operation, typed, inputs.content_type)
+    kept = remember(home, session.target.name, contract, operation, inputs, given, session.redactor)
+    if kept:
+        where = f"learned/{session.target.name}/{contract.name}.toml"
+        terminal(args).note((f"kept for compose: {', '.join(kept)} ({where})", "note"))
 
 
 def _session(

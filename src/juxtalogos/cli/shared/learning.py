@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import shlex
 from collections import Counter
 from dataclasses import dataclass
@@ -15,7 +14,7 @@ from juxtalogos.cli.shared.state import show_state
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract
-from juxtalogos.model.outcome import Outcome
+from juxtalogos.report.causes import NEEDS_RIGHT, NEEDS_VALUE, NOT_FOUND, need_of
 from juxtalogos.run.engine.loop import run_loop
 from juxtalogos.run.learning.progress import REFUSED, WANTS, WORKED, OperationProgress
 from juxtalogos.run.learning.rounds import Learner, LearningResult
@@ -75,17 +74,9 @@ def kind_of(progress: OperationProgress) -> str:
     or that the service fails.
     """
     if progress.outcome == WANTS:
-        return "needs a credential or role"
-    if progress.meaning is Outcome.CONFLICT or re.search(
-        r"\b(state|status|already|not yet|must be (?:open|closed|active)|in progress|conflict)\b",
-        progress.words,
-        re.IGNORECASE,
-    ):
-        return "needs a state"
-    if progress.meaning.failed:
-        return "service fails"
-    invalid = progress.outcome == REFUSED and progress.meaning is Outcome.INVALID
-    return "needs a value" if invalid else "no working request found"
+        return NEEDS_RIGHT
+    need = need_of(progress.meaning, progress.words)
+    return NOT_FOUND if need == NEEDS_VALUE and progress.outcome != REFUSED else need
 
 
 def show_learned(out: Terminal, learned_now: LearningResult, contract: Contract) -> None:
@@ -135,7 +126,7 @@ class Cause:
     def command(self, contract: Contract) -> str:
         """What is worth typing first; empty where nothing is known that would help."""
         operation = shlex.quote(f"{contract.name}:{self.root.operation.id}")
-        if kind_of(self.root) == "needs a value":
+        if kind_of(self.root) == NEEDS_VALUE:
             address = min(self.root.named, default="ADDRESS")
             return f"juxtalogos rules {operation} --known {address}=VALUE"
         return ""

@@ -12,6 +12,7 @@ from juxtalogos.cli.shared.options import EXIT_FAILED, EXIT_HELD, EXIT_INTERRUPT
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.model.findings import ResultClass
 from juxtalogos.model.verdict import Verdict
+from juxtalogos.report.causes import unreached
 from juxtalogos.report.groups import (
     CLASS_WORDS,
     CLASSES,
@@ -27,7 +28,7 @@ from juxtalogos.report.view import FoundDeviation, RunView
 from juxtalogos.schema.json import asserts_format
 from juxtalogos.workspace.workspace import Workspace
 
-FEW_CASES, GROUPS = 20, 20
+FEW_CASES, GROUPS, UNREACHED = 20, 20, 10
 """So many cases are shown one by one; so many groups of what is alike, unless all is asked for."""
 
 
@@ -47,6 +48,7 @@ def show_run(
     out.line("responses: ", "  ".join(f"{code} × {count}" for code, count in statuses))
     _show_reported(out, view, full)
     show_findings(out, view, full=full)
+    _show_unreached(out, view, full)
     if formats_said is not None:
         show_formats(out, view, formats_said)
     number = view.run.id
@@ -173,6 +175,35 @@ def show_findings(out: Terminal, view: RunView, *, full: bool = False) -> None:
         _show_class(out, view, kind, found_groups(found), full)
 
 
+def _show_unreached(out: Terminal, view: RunView, full: bool) -> None:
+    """A row a cause: which operation had no success, how many others wait for it, the service's message."""
+    causes = unreached(view)
+    if not causes:
+        return
+    count = sum(one.opens for one in causes)
+    out.line()
+    out.line((f"without a success: {counted(count, 'operation')}", "head"))
+    counts = any(one.waiting for one in causes)
+    shown = causes if full else causes[:UNREACHED]
+    rows = [
+        (
+            one.operation,
+            one.need,
+            *((str(one.opens) if one.waiting else "",) if counts else ()),
+            f"{one.status or '-'}: {one.words}"[:90],
+        )
+        for one in shown
+    ]
+    headings = ("operation", "class", *(("opens",) if counts else ()), "message")
+    out.table(headings, rows, styles=("name",), right=(2,) if counts else ())
+    if len(shown) < len(causes):
+        out.line((f"and {len(causes) - len(shown)} more: --full", "note"))
+    first = next((one for one in causes if one.command), None)
+    if first is not None:
+        opens = f"   opens {counted(first.opens, 'operation')}" if first.waiting else ""
+        out.line(("try first: ", "note"), first.command, (opens, "note"))
+
+
 def _show_class(
     out: Terminal, view: RunView, kind: ResultClass, groups: list[FoundGroup], full: bool
 ) -> None:
@@ -243,6 +274,16 @@ def run_data(view: RunView) -> dict[str, Any]:
         "verdict": view.run.verdict,
         "interrupted": view.interrupted,
         "cases": cases,
+        "notReached": [
+            {
+                "operation": one.operation,
+                "class": one.need,
+                "status": one.status,
+                "words": one.words,
+                "waiting": list(one.waiting),
+            }
+            for one in unreached(view)
+        ],
         "reported": [asdict(entry) for entry in view.reported],
         "counts": {CLASSES[kind]: len(found) for kind, found in told.items()},
         **{CLASSES[kind]: [_found_data(view, item) for item in found] for kind, found in told.items()},
