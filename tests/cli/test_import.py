@@ -7,6 +7,7 @@ from __future__ import annotations
 import base64
 import io
 import json
+import re
 import threading
 import zipfile
 from collections.abc import Callable, Iterator
@@ -18,7 +19,7 @@ from typing import Any
 import pytest
 import yaml
 
-from conftest import Result, answers, definition
+from conftest import Result, answers, definition, read_contract
 from juxtalogos.exchange.guard import is_public
 
 _SPLIT = definition(
@@ -183,6 +184,10 @@ def test_a_catalogue(home: Path, jux: Callable[..., Result]) -> None:
         found = jux("import", url + "/cat", "-C", home, status=1)
         assert "read quay" in found.out and "read tides" in found.out
         assert "other origins are not followed" in found.err and "404" in found.err
+        listed = jux("import", url + "/cat", "--list", "-C", home)
+        assert re.search(r"2 +\S+/deep/tides.yaml", listed.out)
+        by_number = jux("import", url + "/cat", "--entry", "2", "--replace", "-C", home)
+        assert "read again tides" in by_number.out and "quay" not in by_number.out
         some = jux("import", url + "/cat", "--entry", "tides", "--replace", "-C", home)
         assert "read again tides" in some.out and "quay" not in some.out
         assert f"targets set NAME {url}/x --contract tides" in some.err
@@ -401,3 +406,64 @@ def test_a_source_is_kept_as_it_was_typed_and_another_asks_before_it_takes_a_pla
         assert jux("show", "quay", "--json", "-C", home).json["operations"][0]["id"] == "q"
         jux("import", tmp_path / "quay.yaml", "--replace", "-C", home)
         assert jux("show", "quay", "--json", "-C", home).json["operations"][0]["id"] == "other"
+
+
+ODD = """
+openapi: 3.0.3
+info: {title: Quay, version: "1"}
+paths:
+  /a: {get: {responses: {"200": {description: ok, content: {application/json: {schema: {$ref: "#/components/schemas/A"}}}}}}}
+components:
+  securitySchemes:
+    watch: {type: oauth2, flows: {clientCredentials: {tokenUrl: "http://merrow.example/t"}}}
+  schemas:
+    A:
+      type: object
+      properties:
+        n: {type: integer, minLength: 3}
+        e: {type: string, enum: []}
+        r: {nullable: true, $ref: "#/components/schemas/B"}
+        s: {nullable: true, allOf: [{$ref: "#/components/schemas/B"}]}
+        c: {type: string, const: x}
+    B: {type: string, maximum: 5}
+    Unused: {$ref: "#/components/schemas/Nowhere"}
+    P: {allOf: [{$ref: "#/components/schemas/Q"}]}
+    Q: {allOf: [{$ref: "#/components/schemas/P"}]}
+  responses:
+    R: {description: d, content: {application/json: {schema: {$ref: "#/components/schemas/Gone"}}}}
+  x-notes: {$ref: "#/what/is/not/a/reference"}
+"""
+TOLD = {
+    8: "without `scopes`",
+    13: "`minLength` is about texts, and the type is integer",
+    14: "`enum` is empty",
+    15: "`nullable` beside `$ref` has no effect",
+    16: "`nullable` beside `allOf` has no effect",
+    17: "`const` has no meaning in OpenAPI 3.0",
+    18: "`maximum` is about numbers",
+    19: "Nowhere, which does not exist",
+    20: "defined by itself alone",
+    21: "defined by itself alone",
+    23: "Gone, which does not exist",
+}
+
+
+def test_what_has_no_effect_and_leads_nowhere_is_told_once(home: Path, jux: Callable[..., Result]) -> None:
+    (home / "odd.yaml").write_text(ODD)
+    told = jux("import", home / "odd.yaml", "-C", home, status=1)
+    lines = {
+        int(found[1]): found[2]
+        for found in re.finditer(r"odd\.yaml:(\d+):?\S*  (?:fault|warning)  (.*)", told.out + told.err)
+    }
+    assert lines.keys() == TOLD.keys()
+    assert all(text in lines[number] for number, text in TOLD.items()), lines
+
+
+def test_null_that_an_author_meant_is_no_finding(home: Path) -> None:
+    """Beside a reference `nullable` has no effect: the definition is at fault, and not each response."""
+    contract = read_contract(ODD)
+    schema = contract.schema(contract.operations[0].answers[0].media[0].schema)
+    for name in ("r", "s"):
+        assert [one.advisory for one in schema.check({name: None})] == [True]
+        assert not schema.accepts({name: 1})
+    assert not schema.accepts({"n": None})

@@ -49,8 +49,8 @@ MAX_LISTED = 1_000
 def read_source(
     text: str, access: Access, root: str = "", name: str = "", entries: Sequence[str] = ()
 ) -> Iterator[Imported]:
-    """The contract of a source, or those of a catalogue: all, or those in whose address one of `entries`
-    stands. Nothing is written.
+    """The contract of a source, or those of a catalogue: all, or those whose number is among `entries`, or in
+    whose address one of them stands. Nothing is written.
     """
     yield from _read(text, access, root, name, (), [MAX_LISTED], entries)
 
@@ -114,16 +114,33 @@ def _read(
 
 
 def _chosen(listed: Mapping[str, str], entries: Sequence[str], where: str) -> dict[str, str]:
-    """Those whose address has one of the texts in it; UsageError for a text that is in none."""
+    """Those whose number (from 1, in the catalogue's order) or a part of whose address is among the entries;
+    UsageError for one that is neither.
+    """
+    numbers = {str(number): address for number, address in enumerate(listed, 1)}
     for entry in entries:
-        if not any(entry in address for address in listed):
+        if entry not in numbers and not any(entry in address for address in listed):
             names = [address.rstrip("/").rpartition("/")[2] for address in listed]
             raise UsageError(
                 f"the catalogue lists nothing with {quoted(entry)} in its address",
                 where=where,
                 mend=nearest(entry, names),
             )
-    return {address: base for address, base in listed.items() if any(entry in address for entry in entries)}
+    chosen = {numbers[entry] for entry in entries if entry in numbers}
+    parts = [entry for entry in entries if entry not in numbers]
+    return {
+        address: base
+        for address, base in listed.items()
+        if address in chosen or any(part in address for part in parts)
+    }
+
+
+def catalogue(text: str, access: Access) -> list[str]:
+    """The addresses that a catalogue lists, in its order. UsageError where it is none."""
+    with open_source(text, access) as source:
+        if not source.listed:
+            raise UsageError("this is no catalogue", where=text, mend="import it without --list")
+        return list(dict.fromkeys(item.address for item in source.listed))
 
 
 def _allowed(address: str, catalogue: str, access: Access) -> None:

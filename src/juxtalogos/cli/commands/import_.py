@@ -27,7 +27,7 @@ from juxtalogos.model.errors import UsageError, quoted
 from juxtalogos.model.location import Position
 from juxtalogos.workspace.changes import changes
 from juxtalogos.workspace.config import check_url
-from juxtalogos.workspace.importing import Imported, keep, other_source, read_again, read_source
+from juxtalogos.workspace.importing import Imported, catalogue, keep, other_source, read_again, read_source
 from juxtalogos.workspace.remote import Access
 from juxtalogos.workspace.secrets import CredentialSource, credential_source
 from juxtalogos.workspace.trust import Grant, Trust
@@ -68,7 +68,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="TEXT",
-        help="in a catalogue: only definitions whose address contains this text",
+        help="in a catalogue: only definitions whose address contains this text, or whose number this is",
+    )
+    parser.add_argument(
+        "--list",
+        dest="only_list",
+        action="store_true",
+        help="list a catalogue's definitions with their numbers only",
     )
     parser.add_argument("--replace", action="store_true", help="replace a contract of the same name")
     parser.add_argument(
@@ -109,6 +115,7 @@ class _ImportArguments(Arguments):
     refresh: bool
     replace: bool
     entry: list[str]
+    only_list: bool
     credential: list[str]
     header: list[str]
     proxy: str
@@ -130,6 +137,8 @@ def run(args: _ImportArguments) -> int:
         for name in names:
             again = read_again(home, name, given if given != Access() else None, grant)
             found.append((again, home.contract(name)))
+    elif args.only_list and args.source:
+        return _list(args)
     elif not args.source:
         raise UsageError("no source given", mend="juxtalogos import FILE, FOLDER, ARCHIVE or URL")
     else:
@@ -148,6 +157,17 @@ def run(args: _ImportArguments) -> int:
         if statuses
         else EXIT_HELD
     )
+
+
+def _list(args: _ImportArguments) -> int:
+    """What a catalogue has, by number."""
+    addresses = catalogue(args.source or "", _access(args))
+    out = terminal(args)
+    if args.json:
+        out.json({"version": 1, "entries": addresses})
+    else:
+        out.table(("number", "definition"), list(enumerate(addresses, 1)), styles=("", "name"), right=(0,))
+    return EXIT_HELD
 
 
 def _finish(args: _ImportArguments, home: Workspace, found: Imported, before: Contract | None) -> int:

@@ -9,16 +9,16 @@ from dataclasses import replace
 from typing import Any
 
 from juxtalogos.documents.collector import collector_paused
-from juxtalogos.exchange.oauth import CLIENT, PASSWORD
 from juxtalogos.formats.http.meaning import with_meaning
 from juxtalogos.formats.http.templates import variables
 from juxtalogos.formats.openapi.definition.documents import Documents
 from juxtalogos.formats.openapi.definition.lost_parts import without_lost
+from juxtalogos.formats.openapi.definition.oauth_flows import oauth_flows, token_service
 from juxtalogos.formats.openapi.definition.operation_parts import PartReader
 from juxtalogos.formats.openapi.definition.operation_parts_v2 import OldPartReader
 from juxtalogos.formats.openapi.definition.outgoing import outgoing
 from juxtalogos.formats.openapi.definition.schema_faults import schema_faults, unsound_schemas
-from juxtalogos.formats.openapi.definition.soundness import unsound
+from juxtalogos.formats.openapi.definition.soundness import dangling, unsound
 from juxtalogos.model.contract import Contract, Input, Operation, SecurityScheme
 from juxtalogos.model.document import Document
 from juxtalogos.model.errors import DocumentError, quoted
@@ -115,6 +115,7 @@ class _OpenApiReader:
             lost = unsound_schemas(draft, made, self.documents)
         else:
             lost = unsound(draft, self.documents, self.parts.values, ref_alone=self.dialect != "openapi-3.1")
+            dangling(self.documents)
         schema_faults(self.documents, self.dialect)
         sound = (
             tuple(without_lost(operation, lost) for operation in operations) if lost else tuple(operations)
@@ -331,6 +332,10 @@ class _OpenApiReader:
             kind = str(scheme.get("type", ""))
             if kind == "http":
                 kind = str(scheme.get("scheme", "")).lower()
+            for flow, where in oauth_flows(scheme, location):
+                if not isinstance(flow.get("scopes"), dict):
+                    what = "an OAuth flow without `scopes`, which it must have; none are asked for"
+                    self.documents.fault(what, where, "write scopes: {}, or list them", "warning")
             yield SecurityScheme(
                 name,
                 kind,
@@ -338,7 +343,7 @@ class _OpenApiReader:
                 str(scheme.get("name", "")),
                 location,
                 str(scheme.get("description", "")),
-                **_token_service(scheme),
+                **token_service(scheme),
             )
             key = scheme.get("name")
             if kind == "apiKey" and scheme.get("in") == "header" and isinstance(key, str) and ":" in key:
@@ -350,34 +355,3 @@ class _OpenApiReader:
                     f"write name: {field.strip()}, or type: http, scheme: bearer",
                     "warning",
                 )
-
-
-def _token_service(scheme: dict[str, Any]) -> dict[str, Any]:
-    """What is declared of the server that gives out tokens: the flow for client credentials, else that by
-    password, else those in which a person takes part (OpenAPI, OAuth flow object and `openIdConnectUrl`;
-    2.0: `flow`).
-    """
-    flows = scheme.get("flows")
-
-    def flow_of(name: str, old: str) -> dict[str, Any]:
-        flow = flows.get(name) if isinstance(flows, dict) else None
-        if flow is None and scheme.get("flow") == old:
-            flow = scheme
-        return flow if isinstance(flow, dict) else {}
-
-    def url(flow: dict[str, Any], name: str) -> str:
-        return flow[name] if isinstance(flow.get(name), str) else ""
-
-    client, password = flow_of("clientCredentials", "application"), flow_of("password", "password")
-    code, device = flow_of("authorizationCode", "accessCode"), flow_of("deviceAuthorization", "")
-    ways = ((client, CLIENT), (password, PASSWORD), (code, ""), (device, ""))
-    flow, told = next((way for way in ways if url(way[0], "tokenUrl")), ({}, ""))
-    scopes = flow.get("scopes")
-    return {
-        "token_url": url(flow, "tokenUrl"),
-        "scopes": tuple(map(str, scopes)) if isinstance(scopes, dict) else (),
-        "flow": told,
-        "authorize_url": url(code, "authorizationUrl"),
-        "device_url": url(device, "deviceAuthorizationUrl"),
-        "discovery": url(scheme, "openIdConnectUrl"),
-    }

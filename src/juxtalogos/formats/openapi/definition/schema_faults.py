@@ -10,6 +10,7 @@ from typing import Any
 
 from juxtalogos.formats.openapi.definition.documents import Documents
 from juxtalogos.formats.openapi.definition.lost_parts import Lost
+from juxtalogos.formats.openapi.definition.misplaced import misplaced
 from juxtalogos.formats.openapi.definition.survey import TYPES, place
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import nearest, quoted
@@ -184,6 +185,8 @@ def _keyword_faults(value: dict[str, Any], location: Location, documents: Docume
         fault("enum", "`enum` is no list; it is left out", "write a list of values")
     if "nullable" in value and dialect == "openapi-3.1":
         fault("nullable", "`nullable` has no meaning in OpenAPI 3.1", "write `type: [..., 'null']`")
+    for word, what, mend in misplaced(value, dialect):
+        fault(word, what, mend)
     pattern = value.get("pattern")
     if isinstance(pattern, str):
         try:

@@ -13,6 +13,7 @@ from urllib.parse import unquote
 from juxtalogos.documents.uris import join_uri
 from juxtalogos.formats.openapi.definition.documents import Documents
 from juxtalogos.formats.openapi.definition.lost_parts import Lost
+from juxtalogos.formats.openapi.definition.survey import place
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.location import Location, escape_key, follow_pointer
 from juxtalogos.model.schema import SchemaRef
@@ -36,7 +37,25 @@ def unsound(
                 graph.is_sound(f"{ref.document}#{ref.pointer}") if value is None else graph.holds(ref, value)
             ):
                 found.add(place)
+    for uri, document in documents.by_uri.items():  # those too that nothing uses: they are told of
+        for home in (("components", "schemas"), ("definitions",)):
+            held: Any = document.value
+            for key in home:
+                held = held.get(key) if isinstance(held, dict) else None
+            for name in held if isinstance(held, dict) else ():
+                graph.is_sound(f"{uri}#/{'/'.join(home)}/{escape_key(name)}")
     return frozenset(found)
+
+
+def dangling(documents: Documents) -> None:
+    """Notes each reference that leads nowhere, wherever it stands."""
+    sound: set[tuple[str, str]] = set()
+    for uri, found in documents.surveys.items():
+        for link, reference in found.references:
+            if (uri, reference) in sound:
+                continue
+            if documents.place(reference, place(documents.by_uri[uri], link)) is not None:
+                sound.add((uri, reference))
 
 
 class _Graph:

@@ -11,6 +11,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any
 
+from juxtalogos.formats.openapi.definition.misplaced import NEWER, STRANGE
 from juxtalogos.model.document import Document
 from juxtalogos.model.location import Location, join_pointer
 from juxtalogos.schema.json.tree.keyword_kinds import is_schema, wrong_kinds
@@ -42,6 +43,7 @@ _SCHEMA_KEYS = frozenset(
     )
 )
 TYPES = ("string", "number", "integer", "boolean", "array", "object", "null", "file")
+_NOTHING: frozenset[str] = frozenset()
 _CHECKED = frozenset(("required", "enum", "nullable", "pattern"))
 
 PLAIN, SCHEMA, MAP_OF_SCHEMAS, NO_SCHEMA = range(4)
@@ -99,7 +101,7 @@ def survey(document: Document) -> Survey:
             if kind == MAP_OF_SCHEMAS:
                 stack.append((item, (link, key), SCHEMA, followed))
                 continue
-            below = followed and key not in _NO_REFERENCES_BELOW
+            below = followed and key not in _NO_REFERENCES_BELOW and key[:2] != "x-"
             if kind == NO_SCHEMA or key in _NO_SCHEMAS_BELOW or key[:2] == "x-":
                 inside = NO_SCHEMA
             elif key in _FREE_NAMES:
@@ -137,6 +139,8 @@ def _look(value: dict[str, Any], link: Link, kind: int, followed: bool, found: S
         (named is not None and (type(named) is not str or named not in TYPES))
         or not _CHECKED.isdisjoint(value)
         or wrong_kinds(value)
+        or not NEWER.isdisjoint(value)
+        or (type(named) is str and not STRANGE.get(named, _NOTHING).isdisjoint(value))
     ):
         found.suspects.append((link, value))
 

@@ -4,6 +4,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 from urllib.parse import quote
 
@@ -30,13 +31,26 @@ from juxtalogos.schema.json.tree.store import BadReference
 
 @operator("ref")
 def _ref(rule: Rule, value: Any, at: Visit) -> None:
+    before = len(at.context.deviations)
     check_node(follow(rule.operand, at.context), value, at.path, at.context, at.evaluated, at.home)
+    _as_meant(value, at, before)
+
+
+def _as_meant(value: Any, at: Visit, before: int) -> None:
+    """`nullable` beside a reference or `allOf` has no effect (OpenAPI 3.0.3, schema object), and still tells
+    what its author meant: what was found of null since is only advisory.
+    """
+    if value is None and at.node.notes.nullable:
+        found = at.context.deviations
+        found[before:] = [replace(one, advisory=True) for one in found[before:]]
 
 
 @operator("allOf")
 def _all_of(rule: Rule, value: Any, at: Visit) -> None:
+    before = len(at.context.deviations)
     for child in rule.operand:
         check_node(child, value, at.path, at.context, at.evaluated, at.home)
+    _as_meant(value, at, before)
 
 
 def _branches(

@@ -70,7 +70,10 @@ class _Lowering:
 
     def node(self) -> Node:
         if isinstance(self.value.get("$ref"), str) and self.dialect.ref_alone:
-            return Node(self.location, self.base, (self.reference("$ref", "static"),))
+            # What stands beside the reference has no effect; `nullable` there still tells what was meant.
+            meant = bool(self.dialect.nullable) and self.value.get(self.dialect.nullable) is True
+            notes = Notes(nullable=True) if meant else Notes()
+            return Node(self.location, self.base, (self.reference("$ref", "static"),), None, notes)
         rules = tuple(self.rules())
         looks_back = any(rule.op.startswith("unevaluated") for rule in rules)
         return Node(self.location, self.base, rules, None, self.notes(), self.discriminator(), looks_back)
