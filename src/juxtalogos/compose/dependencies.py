@@ -312,6 +312,13 @@ class Finder:
     def _fields(self, need: Need, operation: Operation, noun: str) -> list[tuple[OutlineRow, str]]:
         """The rows of an answer that may hold the identifier, the likeliest first, with where they are."""
         ranked = []
+        if need.kind == "boolean":  # a part of a key, such as whether an item is active: it has no other name
+            same = (
+                row
+                for row in self.rows.answered(operation)
+                if row.scalar and row.type.startswith("boolean") and plain(row.name) == plain(need.name)
+            )
+            return [(row, self.value(operation, row)) for row in same]
         for row in self.rows.answered(operation):
             rank = self._field_rank(need, row, noun) if takeable(row) else None
             if rank is not None:

@@ -96,6 +96,19 @@ def needs_of(resources: Resources, operation: Operation) -> Iterator[Need]:
             noun = owner(name) or ("" if operation.resource else singular(above(row.path)) or operation.noun)
             optional = not row.required or "/0" in row.path
             yield Need(operation, f"body{row.path}", name, noun, "", row, optional)
+        elif _refers(resources, operation, row):
+            yield Need(operation, f"body{row.path}", row.name, singular(row.name), "", row, not row.required)
+
+
+_UNIVERSAL = re.compile(r"uuid|guid", re.IGNORECASE)
+
+
+def _refers(resources: Resources, operation: Operation, row: OutlineRow) -> bool:
+    """Whether a universal identifier is called like a resource: `quay`, of a quay."""
+    if row.depth != 1 or row.read_only or not carries(row) or f"body{row.path}" in operation.names:
+        return False
+    universal = _UNIVERSAL.search(row.type) or _UNIVERSAL.search(row.allowed)
+    return bool(universal) and bool(resources.named(singular(row.name)))
 
 
 def name_of(row: OutlineRow) -> str:

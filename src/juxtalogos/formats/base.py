@@ -103,6 +103,9 @@ class BaseWire:
     def next_page(self, exchange: Exchange) -> str | None:
         return None
 
+    def whole_without_mark(self) -> bool:
+        return False
+
     def unchanged(self, exchange: Exchange) -> bool:
         return False
 

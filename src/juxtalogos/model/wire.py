@@ -226,6 +226,9 @@ class Wire(Protocol):
     def next_page(self, exchange: Exchange) -> str | None:
         """Returns the address or the mark of the next page, where the protocol itself has a place for it."""
 
+    def whole_without_mark(self) -> bool:
+        """Whether a list that names no next page is complete, as the protocol requires it."""
+
     def page_at(self, exchange: Exchange, address: str) -> Request | None:
         """Returns the request for the page at an address that the exchange's own response shows; None where
         there is no such request, or it would go to another origin.

@@ -31,6 +31,10 @@ from juxtalogos.schema.json.tell.profile import declared_kinds
 class ODataWire(HttpWire):
     """See `Wire`."""
 
+    def whole_without_mark(self) -> bool:
+        """A partial list must have a link to the rest (OData 4.01 Protocol, section 11.2.6.7)."""
+        return True
+
     @cached_property
     def model(self) -> Model:
         return model_of(self.contract.documents)

@@ -179,9 +179,13 @@ class Inventory:
         shown = texts(came[1])
         for place, items in self.made.items():
             for key, made in items.items() if place.contract == aim.place.contract else ():
+                if made.theirs:
+                    continue
+                # Another kind of item may refer to this one, by a name such as quay_id and by its key alone.
+                own = made.creator.noun if operation.noun == made.creator.noun else ""
                 names = (name for name, text in shown.items() if (text,) == key)
-                told = any(is_key_name(name, made.creator.noun, made.aim.names) for name in names)
-                if told and not made.theirs and _shown(came[0], made.marks):
+                told = any(is_key_name(name, own, made.aim.names) for name in names)
+                if told and _shown(came[0], [mark for mark in made.marks if (mark,) != key]):
                     return made
         return None
 

@@ -233,6 +233,8 @@ def normal(resource: str) -> str:
 
 
 def _text(value: Any) -> str:
+    if isinstance(value, bool):
+        return "true" if value else "false"
     return "" if value is None or isinstance(value, dict | list) else str(value)
 
 
@@ -268,12 +270,8 @@ def is_key_name(name: str, noun: str, names: tuple[str, ...] = ()) -> bool:
 def texts(item: Any) -> Mapping[str, str]:
     """The single values of an item by name; of one that is but a value, that under an empty name."""
     if isinstance(item, dict):
-        return {
-            name: str(value)
-            for name, value in item.items()
-            if isinstance(value, _SCALARS) and not isinstance(value, bool)
-        }
-    return {"": str(item)} if isinstance(item, _SCALARS) else {}
+        return {name: _text(value) for name, value in item.items() if isinstance(value, _SCALARS)}
+    return {"": _text(item)} if isinstance(item, _SCALARS) else {}
 
 
 def has_key(item: Mapping[str, str], aim: Aim, noun: str) -> bool:

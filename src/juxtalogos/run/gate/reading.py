@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from juxtalogos.compose.listing import MOST_PAGES, items_in, next_in, onward, paging_of, total_in
+from juxtalogos.compose.listing import MOST_PAGES, Paging, items_in, next_in, onward, paging_of, total_in
 from juxtalogos.compose.requests import sample_inputs
 from juxtalogos.conventions.naming import plain
 from juxtalogos.exchange.transport import Sender
@@ -127,7 +127,7 @@ class Reader:
     async def all_of(self, listing: Operation, inputs: Inputs) -> ListedItems | None:
         """A list with all of its pages; None where a part of it cannot be read."""
         wire = wire_of(self.places.contract)
-        paging = paging_of(self.places.resources.rows, listing)
+        paging = Paging() if wire.whole_without_mark() else paging_of(self.places.resources.rows, listing)
         page = await self.ask(listing, inputs)
         raw: list[Any] = []
         given: dict[str, Any] = {}
