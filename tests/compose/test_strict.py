@@ -12,6 +12,7 @@ import pytest
 from styles.desk import Jux, workspace
 from styles.rest import TEXT, Call, Refused, Route, Service, many, shape
 from styles.strict import STRICT, Book
+from styles.watches import Watches
 
 
 @pytest.mark.parametrize("kind", STRICT)
@@ -69,3 +70,15 @@ def test_what_a_person_sent_with_success_is_used_again(tmp_path: Path, jux: Jux)
         ran = go("run", "--json").json
         assert {case["verdict"] for case in ran["cases"]} == {"passed"}, "its own name is not sent again"
         assert list(service.state()) == ["1001"]
+
+
+def test_operations_that_need_one_another_in_a_circle(tmp_path: Path, jux: Jux) -> None:
+    service, home = Watches(), tmp_path / "w"
+    before = service.state()
+    with workspace(service, home, jux) as go:
+        learned = go("compose", "quay", "--learn=writing", "--json").json["learned"]
+        assert not learned["notReached"], learned["notReached"]
+        assert service.state() == before
+        ran = go("run", "--jobs", "4", "--json").json
+        assert not ran["notReached"] and not ran["findings"]
+        assert service.state() == before

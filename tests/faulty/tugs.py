@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 from xml.etree import ElementTree
 from xml.sax.saxutils import escape
 
@@ -77,6 +77,19 @@ TUG, JOB = text(4, 8, r"T-\d{2,6}"), text(4, 8, r"J-\d{2,6}")
 
 class Tugs(Service):
     """Tugs, and the jobs that they are sent to."""
+
+    operations: ClassVar[dict[str, str]] = {
+        "RegisterTug": "register_tug",
+        "GetTug": "get_tug",
+        "FindTugs": "find_tugs",
+        "ChangeTug": "change_tug",
+        "ScrapTug": "scrap_tug",
+        "BeginJob": "begin_job",
+        "GetJob": "get_job",
+        "ListJobs": "list_jobs",
+        "EndJob": "end_job",
+        "RemoveJob": "remove_job",
+    }
 
     def __init__(self) -> None:
         super().__init__()
@@ -257,9 +270,9 @@ class Tugs(Service):
             if block.get(f"{{{SOAP}}}mustUnderstand") == "1":
                 raise Fault("", "a header block is not understood", code="MustUnderstand")
         name = body[0].tag.removeprefix(f"{{{OURS}}}")
-        if name not in OPERATIONS:
+        if name not in self.operations:
             raise Fault("", f"there is no operation {body[0].tag}")
-        said = getattr(self, OPERATIONS[name])(Sent(body[0]))
+        said = getattr(self, self.operations[name])(Sent(body[0]))
         return f"<{name}Answer xmlns='{OURS}'>{said}</{name}Answer>"
 
 
@@ -294,17 +307,3 @@ def fault_told(fault: Fault) -> bytes:
     return envelope(
         f"<s:Fault><faultcode>s:{fault.code}</faultcode><faultstring>{escape(fault.reason)}</faultstring>{detail}</s:Fault>"
     )
-
-
-OPERATIONS = {
-    "RegisterTug": "register_tug",
-    "GetTug": "get_tug",
-    "FindTugs": "find_tugs",
-    "ChangeTug": "change_tug",
-    "ScrapTug": "scrap_tug",
-    "BeginJob": "begin_job",
-    "GetJob": "get_job",
-    "ListJobs": "list_jobs",
-    "EndJob": "end_job",
-    "RemoveJob": "remove_job",
-}

@@ -13,6 +13,7 @@ from juxtalogos.compose.needs import ID_LIKE, Need, above, name_of, needs_of
 from juxtalogos.compose.outlines import Rows, carries, main_schema, success_answer
 from juxtalogos.compose.relating import (
     Dependency,
+    Ground,
     declared_links,
     field_rank,
     last_word,
@@ -113,19 +114,29 @@ class Finder:
         needs = [
             need for operation in self.contract.operations for need in needs_of(self.resources, operation)
         ]
+        offered = {
+            key: self.candidates(need)
+            for need in needs
+            if (key := (need.operation.id, need.address)) not in known and key not in dropped
+        }
+        ground = Ground()
+        for one in known.values():
+            ground.wants(one.operation, [one.source])
+        for need in needs:
+            if not need.optional and (key := (need.operation.id, need.address)) in offered:
+                ground.wants(need.operation.id, [candidate.source for candidate in offered[key]])
         for need in sorted(needs, key=lambda one: one.optional):  # what is needed bars what may be sent
             key = (need.operation.id, need.address)
-            if key in known or key in dropped:
+            if key not in offered:
                 continue
             # Without a value a step is not sent: nothing optional is worth that.
-            best = next(
-                (
-                    candidate
-                    for candidate in self.candidates(need)
-                    if (candidate.promised or not need.optional) and not leads_back(candidate, sources)
-                ),
-                None,
-            )
+            fit = [
+                candidate
+                for candidate in offered[key]
+                if (candidate.promised or not need.optional) and not leads_back(candidate, sources)
+            ]
+            alone = (one for one in fit if ground.holds(one.source, without=need.operation.id))
+            best = next(alone, fit[0] if fit else None)
             if best:
                 known[key] = replace(best, optional=need.optional)
                 if best.sure >= LIMIT:
@@ -390,9 +401,11 @@ class Finder:
             rank, sure, told = found
             making = offer.operation.intent in _MAKING and not self._hands_on(offer)
             # What creates comes first, then what is there; an action may be no source at all.
-            creates = offer.operation.intent is Intent.CREATE or self.resources.creates(offer.operation)
-            doubt = (not making) + 2 * (making and not creates)
-            doubt += 3 * offer.row.nullable
+            creates = offer.operation.intent is Intent.CREATE or (
+                self.resources.creates(offer.operation) and not self._listed_freely(need.noun)
+            )
+            doubt = self._doubt(need, offer.operation, making=making, creates=creates)
+            doubt += 5 * offer.row.nullable
             # A value from deep inside, or from an operation that itself needs much, is less likely to be
             # meant.
             cost = offer.row.path.count("/") + 3 * sum(
@@ -403,6 +416,26 @@ class Finder:
                 (rank, doubt, cost, order),
                 Dependency(need.operation.id, need.address, offer.operation.id, value, told, sure),
             )
+
+    @staticmethod
+    def _doubt(need: Need, source: Operation, *, making: bool, creates: bool) -> int:
+        """How unlikely it is that a source is meant: what creates, then the list of such items, then what
+        else reads, then an action, then what but hands on the id that it is given.
+        """
+        if making:
+            return 0 if creates else 3
+        if not source.safe:
+            return 4
+        return 1 if source.intent is Intent.LIST and same_noun(source.noun, need.noun) else 2
+
+    def _listed_freely(self, noun: str) -> bool:
+        """Whether a list that needs nothing shows such items: then what is but an action is a worse source."""
+        return any(
+            not any(one.required for one in listing.inputs)
+            and not any(row.required and row.path for row in self.rows.sent(listing))
+            for resource in self.resources.named(noun)
+            for listing in resource.of(Intent.LIST)
+        )
 
     def _reason(self, need: Need, offer: _Offer) -> tuple[int, int, str] | None:
         name = plain(offer.row.name)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 
 from juxtalogos.compose.outlines import carries
@@ -83,6 +83,55 @@ def _by_reference(contract: Contract, reference: str) -> Operation | None:
         (operation for operation in contract.operations if pointer and operation.location.pointer == pointer),
         None,
     )
+
+
+class Ground:
+    """Which operations can be called at all, each from others that can be called before it: what gives one a
+    value must not need that very operation itself.
+    """
+
+    def __init__(self) -> None:
+        self._options: dict[str, list[frozenset[str]]] = {}
+        """By operation, for each of its inputs the operations that may give a value."""
+        self._reached: dict[str, frozenset[str]] = {}
+
+    def wants(self, operation: str, sources: Iterable[str]) -> None:
+        """Notes what may give one of its inputs a value; without any a sample does."""
+        if options := frozenset(sources):
+            self._options.setdefault(operation, []).append(options)
+
+    def holds(self, operation: str, *, without: str) -> bool:
+        """Whether an operation can be called before another one ever was."""
+        if operation == without:
+            return False
+        nodes = self._reach(operation)
+        if without not in nodes:
+            return True
+        grounded: set[str] = set()
+        waiting = nodes - {without}
+        while True:
+            fresh = {
+                node
+                for node in waiting
+                if all(not options.isdisjoint(grounded) for options in self._options.get(node, ()))
+            }
+            if operation in fresh:
+                return True
+            if not fresh:
+                return False
+            grounded |= fresh
+            waiting -= fresh
+
+    def _reach(self, operation: str) -> frozenset[str]:
+        """All that may have to be called for it, itself among them."""
+        if operation not in self._reached:
+            found, waiting = {operation}, [operation]
+            while waiting:
+                for options in self._options.get(waiting.pop(), ()):
+                    waiting += options - found
+                    found |= options
+            self._reached[operation] = frozenset(found)
+        return self._reached[operation]
 
 
 def leads_back(one: Dependency, sources: Mapping[str, list[str]]) -> bool:
