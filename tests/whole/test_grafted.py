@@ -144,7 +144,7 @@ def some(kind: str, numbers: range, tmp_path: Path, jux: Jux) -> None:
     try:
         url = base_url(server, kind.partition(".")[0])
         used = sum(every_command(kind, number, tmp_path / str(number), jux, url) for number in numbers)
-        assert used > len(numbers) // 4, "most of them could not even be imported"
+        assert used >= len(numbers) // 4, "most of them could not even be imported"
     finally:
         server.shutdown()
         server.server_close()
@@ -153,7 +153,7 @@ def some(kind: str, numbers: range, tmp_path: Path, jux: Jux) -> None:
 
 @pytest.mark.parametrize("kind", KINDS)
 def test_a_few(kind: str, tmp_path: Path, jux: Jux) -> None:
-    some(kind, range(5), tmp_path, jux)
+    some(kind, range(2), tmp_path, jux)
 
 
 @pytest.mark.slow
