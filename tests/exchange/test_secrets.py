@@ -357,3 +357,12 @@ def test_no_secret_in_any_output_or_file(echo: tuple[str, list[str]], tmp_path: 
         assert not held(data, wanted), (words, data[-3000:].decode("utf-8", "replace"))
     for name, data in everything(home):
         assert not held(data, secrets), (name, data[:2000])
+
+
+def test_the_log_of_an_import_shows_no_secret(tmp_path: Path, jux: Callable[..., Result]) -> None:
+    """Before there is a session that knows what to hide."""
+    jux("init", tmp_path / "w")
+    words = ("import", f"http://127.0.0.1:9/{PLAIN}.yaml", "--credential", "basic=gate:env:GATE")
+    jux(*words, "--log", tmp_path / "l", "-C", tmp_path / "w", env={"GATE": PLAIN}, status=2)
+    text = (tmp_path / "l").read_text()
+    assert "GET http://127.0.0.1:9/" in text and PLAIN not in text

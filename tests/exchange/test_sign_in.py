@@ -20,9 +20,10 @@ from urllib.parse import parse_qsl
 import pytest
 import yaml
 
-from conftest import definition
+from conftest import answers, definition, read_contract
+from juxtalogos.run.target.signing_in import sign_in_offered
 from styles.desk import Jux
-from styles.logbook import PATHS, PIN, Desk, desk
+from styles.logbook import PATHS, PIN, Desk, body, desk
 
 
 class Bearer(Desk):
@@ -371,3 +372,32 @@ def test_mutual_tls(tmp_path: Path, jux: Jux) -> None:
     jux("call", "listLogs", "-C", home, status=2)
     server.shutdown()
     server.server_close()
+
+
+@pytest.mark.parametrize(
+    ("method", "path", "fields", "offered"),
+    [
+        ("post", "/session", ("user", "pin"), True),
+        ("post", "/auth/login", ("name", "password"), True),
+        ("post", "/tokens", ("secret",), True),
+        ("get", "/session", ("user", "pin"), False),  # it only reads
+        ("delete", "/session", ("user", "pin"), False),
+        ("patch", "/session", ("user", "pin"), False),
+        ("post", "/berths", ("user", "pin"), False),  # nothing in its name signs in
+        ("post", "/session", ("user", "berth"), False),  # nothing that it takes is a secret
+        ("post", "/session", ("user", "pin", "a", "b"), True),
+        ("post", "/session", ("user", "pin", "a", "b", "c"), False),  # so much is wanted of who registers
+    ],
+)
+def test_what_looks_like_a_sign_in(method: str, path: str, fields: tuple[str, ...], offered: bool) -> None:
+    schema = {
+        "type": "object",
+        "required": list(fields),
+        "properties": {one: {"type": "string"} for one in fields},
+    }
+    item = {"operationId": "x", **body(schema), "responses": answers({"type": "object"})}
+    told = sign_in_offered(read_contract(definition({path: {method: item}})))
+    assert bool(told) is offered
+    assert all(
+        (f"body/{one}=env:NAME" in told) is (one in ("pin", "password", "secret")) for one in fields if told
+    )

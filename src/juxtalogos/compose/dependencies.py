@@ -424,12 +424,12 @@ class Finder:
         """
         if making:
             return 0 if creates else 3
-        if not source.safe:
+        if not source.safe and source.intent not in (Intent.LIST, Intent.READ):
             return 4
         return 1 if source.intent is Intent.LIST and same_noun(source.noun, need.noun) else 2
 
     def _listed_freely(self, noun: str) -> bool:
-        """Whether a list that needs nothing shows such items: then what is but an action is a worse source."""
+        """Whether a list that needs nothing shows such items: then an action is a worse source."""
         return any(
             not any(one.required for one in listing.inputs)
             and not any(row.required and row.path for row in self.rows.sent(listing))
