@@ -318,7 +318,7 @@ class Drafter:
             hints.leaves_out(operation.id, f"body{row.path}") or hints.sends(operation.id, f"body{row.path}")
             for row in self.rows.sent(operation)
         )
-        if told or not isinstance(body, dict):
+        if told or not isinstance(body, dict) or not self._is_value(read):
             return None
         shown = {row.name for row in self.rows.answered(read) if row.depth == 1}
         fit = [
@@ -328,6 +328,12 @@ class Drafter:
         ]
         fit.sort(key=lambda row: (not row.type.startswith("string"), bool(row.allowed), row.required))
         return {fit[0].name: body[fit[0].name]} if fit else None
+
+    def _is_value(self, read: Operation) -> bool:
+        """Whether what is read is a value that is sent back as it is, and no XML under a name of its own."""
+        answer = success_answer(read)
+        ref = main_schema(answer.media) if answer else None
+        return ref is not None and self.wire.selector(read, ref, "/value") is None
 
     def _as_read(
         self, draft: CaseDraft, step_id: str, read: Operation, operation: Operation, whole: str

@@ -34,7 +34,9 @@ class ServiceRecords:
             return
         self.looked.add(contract.name)
         for listing in [*_lists(reader.places)][: min(most, MOST_LISTS)]:
-            keys = None if reader.tally.gone else await _keys(reader, listing)
+            if reader.tally.silent:
+                return  # nobody is waited for twice
+            keys = await _keys(reader, listing)
             if keys is not None:
                 self.shown[listing.full_id] = listing, keys
 
