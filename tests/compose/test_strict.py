@@ -59,6 +59,11 @@ def test_what_a_person_sent_with_success_is_used_again(tmp_path: Path, jux: Jux)
     service, home = Quays(), tmp_path / "w"
     with workspace(service, home, jux) as go:
         assert go("compose", "quay", "--learn=writing", "--json").json["learned"]["notReached"]
+        shown = go("run").out
+        assert "without a success: 3 operations" in shown and "422: that will not do" in shown
+        assert "try first: juxtalogos rules 'quay:POST /entries' --known ADDRESS=VALUE   opens 3" in shown
+        (cause,) = go("run", "--json").json["notReached"]
+        assert cause["class"] == "needs a value" and len(cause["waiting"]) == 2
         refused = go("call", "POST /entries", "--set", "body/name=Ann", "--set", "body/quay=South")
         assert "kept for compose" not in refused.err
         told = go("call", "POST /entries", "--set", "body/name=Ann", "--set", "body/quay=North 7b")

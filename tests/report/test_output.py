@@ -21,6 +21,8 @@ from juxtalogos.documents.anchors import anchor
 from juxtalogos.documents.load import load_document
 from juxtalogos.model.findings import CheckResult, Finding, ResultClass, Severity
 from juxtalogos.model.location import Location
+from juxtalogos.model.outcome import Outcome
+from juxtalogos.report.causes import FAILS, NEEDS_RIGHT, NEEDS_STATE, NEEDS_VALUE, NOT_FOUND, need_of
 from juxtalogos.report.groups import CLASSES
 from juxtalogos.run.judging.judge import anchored
 
@@ -234,3 +236,20 @@ def test_places_in_a_definition_on_one_line_have_a_column_and_an_excerpt(tmp_pat
     assert len(places) > 3 and len({column for _, column, _ in places}) > 3
     assert all(excerpt.startswith("<") and len(excerpt) <= 112 for _, _, excerpt in places)
     assert '<xs:enumeration value="inward"/>' in told
+
+
+@pytest.mark.parametrize(
+    ("outcome", "words", "need"),
+    [
+        (Outcome.INVALID, "purpose is not known", NEEDS_VALUE),
+        (Outcome.INVALID, "the call is closed already", NEEDS_STATE),
+        (Outcome.CONFLICT, "no", NEEDS_STATE),
+        (Outcome.UNAUTHENTICATED, "sign in", NEEDS_RIGHT),
+        (Outcome.FORBIDDEN, "already", NEEDS_RIGHT),
+        (Outcome.FAILED, "status.server-error at status", FAILS),
+        (Outcome.BUSY, "locked", FAILS),
+        (Outcome.ABSENT, "there is none", NOT_FOUND),
+    ],
+)
+def test_what_a_request_without_success_needs(outcome: Outcome, words: str, need: str) -> None:
+    assert need_of(outcome, words) == need

@@ -19,6 +19,7 @@ FAILS, NOT_SENT, NOT_FOUND = "service fails", "not sent", "no working request fo
 _STATE = re.compile(
     r"\b(state|status|already|not yet|must be (?:open|closed|active)|in progress|conflict)\b", re.IGNORECASE
 )
+_CHECK = re.compile(r"[a-z]+\.[a-z-]+ at ")
 _WAITS = re.compile(r"the step (\S+) did not succeed|\$steps\.([^.]+)\.")
 
 
@@ -26,10 +27,10 @@ def need_of(outcome: Outcome, words: str) -> str:
     """What a request without success needs, as far as its response tells."""
     if outcome.about_caller:
         return NEEDS_RIGHT
-    if outcome is Outcome.CONFLICT or _STATE.search(words):
-        return NEEDS_STATE
     if outcome.failed:
         return FAILS
+    if outcome is Outcome.CONFLICT or _STATE.search(words):
+        return NEEDS_STATE
     return NEEDS_VALUE if outcome is Outcome.INVALID else NOT_FOUND
 
 
@@ -112,7 +113,9 @@ def _need(step: StepRow) -> str:
 
 
 def _words(step: StepRow) -> str:
-    """The service's message, without what is told beside it."""
+    """The service's message, without what is told beside it; none where a check of ours is told instead."""
+    if step.failing and _CHECK.match(step.reason):
+        return "see the findings"
     return re.sub(r"^\d+: (?:refused )?", "", step.reason.removeprefix("not sent: "))
 
 
