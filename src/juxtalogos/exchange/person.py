@@ -24,10 +24,12 @@ Tell = Callable[[str], None]
 DEVICE_GRANT = "urn:ietf:params:oauth:grant-type:device_code"
 INTERVAL, SLOWER = 5.0, 5.0
 """Seconds between two questions, and by how much they grow when the service asks for it (section 3.5)."""
+LEAST = 0.05
+"""Seconds between two questions at least, whatever the service says."""
 PATIENCE = 600.0
 """Seconds that a person may take, where the service names no limit, and at most."""
-MAX_LINE = 16 * 1024
-"""Bytes of the first line of a request to the loopback port."""
+MAX_LINE, MAX_FIELDS = 16 * 1024, 200
+"""Bytes of a line of a request to the loopback port, and how many fields of it are read."""
 
 
 async def by_device(
@@ -54,7 +56,7 @@ async def by_device(
             mend="check the client's id: --client ID",
         )
     tell(f"open {told.get('verification_uri_complete') or page} and confirm the code {word}")
-    interval = _number(told.get("interval"), INTERVAL)
+    interval = max(_number(told.get("interval"), INTERVAL), LEAST)
     limit = min(_number(told.get("expires_in"), PATIENCE), PATIENCE)
     waited = 0.0
     while waited < limit:
@@ -100,6 +102,9 @@ async def by_browser(
     async def answer(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         try:
             line = await asyncio.wait_for(reader.readline(), 10)
+            for _ in range(MAX_FIELDS):  # unread, they would make the browser see a broken connection
+                if not (await asyncio.wait_for(reader.readline(), 10)).strip():
+                    break
             words = line.split()
             target = words[1].decode("ascii", "replace") if len(words) > 1 and words[0] == b"GET" else ""
             given = dict(parse_qsl(urlsplit(target).query))

@@ -108,6 +108,9 @@ class Gate:
                 raise
             if admission.creates:
                 admission.intent = await self.inventory.intend(reader.places, admission)
+            elif operation.intent in _WRITES and self.inventory.is_made(aim.place, aim.key):
+                item = self.inventory.made[aim.place][aim.key]
+                await self.inventory.will_change(reader.places, item, admission.marks)
         self.changing += 1
         self.pulse.began(operation)
         return admission
@@ -223,9 +226,6 @@ class Gate:
             admission.single.written = True
         if outcome.succeeded and operation.intent is Intent.DELETE and aim.key:
             await inventory.forget(admission.made or inventory.made.get(aim.place, {}).get(aim.key))
-        elif outcome.succeeded and operation.intent in _WRITES and inventory.is_made(aim.place, aim.key):
-            changed = inventory.made[aim.place][aim.key]
-            await inventory.changed(self.of(contract), changed, admission.marks)
         elif outcome.succeeded and admission.creates and not inventory.is_made(aim.place, aim.key):
             await inventory.created(self.reader(session, sender, contract), admission, exchange)
         elif admission.creates and not (outcome.refused or outcome.succeeded or exchange.unsent):

@@ -235,8 +235,8 @@ class Inventory:
         if not admission.watch:
             made.undo = await self._record(places, made.aim, operation, None, carried)
 
-    async def changed(self, places: Sites, made: Made, sent: Sequence[str]) -> None:
-        """An item of this run was changed by this run: it may carry other texts from now on."""
+    async def will_change(self, places: Sites, made: Made, sent: Sequence[str]) -> None:
+        """An item of this run is about to be changed by it: it may carry other texts from now on."""
         if made.undo is None or not made.carried or (set(sent) <= set(made.carried) and sent):
             return
         earlier = made.undo
