@@ -21,6 +21,7 @@ import ast
 import json
 import os
 import random
+import re
 import shutil
 import subprocess
 import sys
@@ -180,7 +181,7 @@ def recorded(folder: Path, kept: Path | None) -> Map:
         path = str(Path(name).relative_to(folder))
         by_line = data.contexts_by_lineno(name)
         reached[path] = {
-            line: sorted({context.split(" (")[0] for context in contexts} - {""})
+            line: sorted({test_of(context) for context in contexts} - {""})
             for line, contexts in by_line.items()
         }
     seconds = dict(json.loads(line) for line in (folder / "times").read_text().splitlines())
@@ -188,6 +189,13 @@ def recorded(folder: Path, kept: Path | None) -> Map:
     if kept is not None:
         kept.write_text(json.dumps({"digest": digest, "seconds": seconds, "reached": reached}))
     return made
+
+
+def test_of(context: str) -> str:
+    """The test of a context. In a process that another one forked it stands behind that of its parent:
+    `FIRST (call)|SECOND (call)`.
+    """
+    return re.sub(r"^.* \((?:setup|call|teardown)\)\|", "", context).split(" (")[0]
 
 
 def faults_of(folder: Path, path: str) -> Iterator[Fault]:

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from juxtalogos.exchange.redact import MASK, Redactor
-from juxtalogos.model.exchange import Exchange, Request, Response, Timings
+from juxtalogos.model.exchange import BodyForm, Exchange, Request, Response, Timings
 from juxtalogos.model.findings import CheckResult
 
 
@@ -106,3 +106,14 @@ def test_the_charset_of_the_header_decides_what_a_body_says(charset: str, side: 
     text = (kept or b"").decode("utf-8" if form == "decoded" else charset)
     assert text == f"<{MASK}>"
     assert (sent, answered)[side == "request"] == "raw"
+
+
+@pytest.mark.parametrize(
+    "charset", ["utf-16le", "utf-16", "utf-32", "cp037", "iso-8859-1", "shift_jis", "nonsense"]
+)
+@pytest.mark.parametrize("more", ["", "x"])
+def test_a_wrong_charset_hides_nothing(charset: str, more: str) -> None:
+    secret = 'k/Ä9 q"7&z~tide<gate>'
+    body = json.dumps(secret + more).encode()
+    kept, form = Redactor.of([secret], ()).masked_body(body, f"text/plain; charset={charset}")
+    assert b"tide" not in kept and form is not BodyForm.RAW

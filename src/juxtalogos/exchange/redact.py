@@ -141,12 +141,15 @@ class Redactor:
             said = self._said(*plain) if plain is not None else None
             if said is not None:
                 return said.encode("utf-8", "surrogateescape"), BodyForm.DECODED
-            if plain is not None and not plain[1]:
-                masked, left = self._in_text(self._edges(plain[0]))
-                if left is not None:
-                    return left.encode("utf-8", "surrogateescape"), BodyForm.DECODED
-                if masked != plain[0]:
-                    return masked.encode("utf-8", "surrogateescape"), BodyForm.MASKED
+            # Under a charset that it is not in a body still says to its reader what it says.
+            text = (
+                plain[0] if plain is not None and not plain[1] else found.decode("utf-8", "surrogateescape")
+            )
+            masked, left = self._in_text(self._edges(text))
+            if left is not None:
+                return left.encode("utf-8", "surrogateescape"), BodyForm.DECODED
+            if masked != text:
+                return masked.encode("utf-8", "surrogateescape"), BodyForm.MASKED
         return (body, BodyForm.RAW) if found is body or found == body else (found, BodyForm.MASKED)
 
     def _in_place(self, body: bytes) -> bytes:
