@@ -162,22 +162,20 @@ def test_an_edited_ledger_is_never_sent(edit: str, tmp_path: Path, jux: Jux) -> 
         assert service.seen[seen:] == [] and service.state() == before
 
 
-@pytest.mark.parametrize(
-    "lie",
-    [
-        pytest.param(one, marks=[pytest.mark.slow] if number % 6 > 2 else [])
-        for number, one in enumerate(LIES)
-    ],
-)
-def test_whatever_a_store_says_nothing_of_others_is_changed(lie: str, tmp_path: Path, jux: Jux) -> None:
-    """And what stays of the program's own is told: `state as before` is said only where it is true."""
+RUN = ("run", "--json")
+EXPLORE = ("explore", "quay", "--requests", "100", "--json")
+LEARN = ("compose", "quay", "--learn=writing", "--replace", "--json")
+
+
+def under_a_lie(lie: str, commands: tuple[tuple[str, ...], ...], home: Path, jux: Jux) -> None:
+    """Nothing of others is changed, and what stays of the program's own is told: `state as before` is said
+    only where it is true.
+    """
     service = Liar(lie)
     before = service.state()
-    with workspace(service, tmp_path / "w", jux) as go:
+    with workspace(service, home, jux) as go:
         go("compose", "quay")
-        explore = ("explore", "quay", "--requests", "100", "--json")
-        learn = ("compose", "quay", "--learn=writing", "--replace", "--json")
-        for words in (("run", "--json"), *[(explore,), (learn,), ()][LIES.index(lie) % 3]):
+        for words in commands:
             held = service.state()
             found = go(*words).json
             told = found["learned"]["state"] if "learned" in found else found["state"]
@@ -187,6 +185,18 @@ def test_whatever_a_store_says_nothing_of_others_is_changed(lie: str, tmp_path: 
             assert after == held or told["verdict"] != "as before", (words, told)
         go("clean", "--all")
         assert {key: service.state().get(key) for key in before} == before
+
+
+@pytest.mark.parametrize("lie", [one for number, one in enumerate(LIES) if number % 6 < 3])
+def test_whatever_a_store_says_nothing_of_others_is_changed(lie: str, tmp_path: Path, jux: Jux) -> None:
+    further: tuple[tuple[str, ...], ...] = ((EXPLORE,), (LEARN,), ())[LIES.index(lie) % 3]
+    under_a_lie(lie, (RUN, *further), tmp_path / "w", jux)
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("lie", LIES)
+def test_all_lies_told_to_every_command(lie: str, tmp_path: Path, jux: Jux) -> None:
+    under_a_lie(lie, (RUN, EXPLORE, LEARN, RUN), tmp_path / "w", jux)
 
 
 def test_what_was_never_sent_is_not_left_behind(tmp_path: Path, jux: Jux) -> None:
