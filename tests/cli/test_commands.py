@@ -704,3 +704,19 @@ def test_every_command_and_option_is_documented(jux: Jux) -> None:
         assert shown in text, (
             f"docs/commands.md is not what `{name} --help` says; run: python docs/make_commands.py"
         )
+
+
+@pytest.mark.parametrize(
+    ("words", "told"),
+    [
+        (("targets", "list", "--client", "x"), "--client is for `targets sign-in`"),
+        (("targets", "set", "local", "http://127.0.0.1:1", "--forget"), "--forget is for `targets sign-in`"),
+        (("targets", "sign-in", "local", "http://127.0.0.1:1"), "a base URL is for `targets set`"),
+        (("targets", "check", "local", "--credential", "a=env:B"), "--credential is for `targets set`"),
+        (("import", "--list"), "no source given"),
+        (("import", "--list", "--refresh"), "exclude each other"),
+        (("call", "--url", "http://127.0.0.1:1", "--header", "X-Key=env:HOME"), "is no header field"),
+    ],
+)
+def test_what_would_be_ignored_is_refused(words: tuple[str, ...], told: str, berths: Path, jux: Jux) -> None:
+    assert told in jux(*words, "-C", berths, status=2).err

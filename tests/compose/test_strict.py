@@ -39,7 +39,7 @@ class Quays(Book):
     """Each entry lies at a quay, of which only people know the names; its own name is taken only once."""
 
     def routes(self) -> list[Route]:
-        entry = shape(("name", "quay"), id=TEXT, name=TEXT, quay=TEXT)
+        entry = shape(("name", "quay"), id=TEXT, name=TEXT, quay=TEXT, pin=TEXT)
         return [
             Route("GET", "/entries", self.listed, answer=many(entry)),
             Route("POST", "/entries", self.add, answer=entry, body=entry, status=201),
@@ -68,6 +68,19 @@ def test_what_a_person_sent_with_success_is_used_again(tmp_path: Path, jux: Jux)
         assert "kept for compose" not in refused.err
         told = go("call", "POST /entries", "--set", "body/name=Ann", "--set", "body/quay=North 7b")
         assert "kept for compose: body/name, body/quay" in told.err
+        pin = go(
+            "call",
+            "POST /entries",
+            "--set",
+            "body/name=Bo",
+            "--set",
+            "body/quay=North 7b",
+            "--set",
+            "body/pin=7",
+        )
+        assert pin.status == 0 and "body/pin" not in pin.err, "a secret by its name is no value to keep"
+        assert "pin" not in (home / "learned" / "local" / "quay.toml").read_text()
+        service.entries.pop("1002")
         again = go("call", "GET /entries/{id}", "--set", "path.id=1001")
         assert "kept for compose" not in again.err, "an id is that of one item"
         learned = go("compose", "quay", "--learn=writing", "--replace", "--json").json["learned"]

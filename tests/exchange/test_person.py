@@ -172,6 +172,12 @@ def test_a_person_signs_in_once_for_many_commands(kind: str, by: str, tmp_path: 
         ran = jux("run", "--jobs", "8", "--repeat", "6", "--json", "-C", home).json
         assert {one["verdict"] for one in ran["cases"]} == {"passed"}
         assert "refresh_token" in served.asked, "tokens end in the midst of a run"
+        before = served.asked.count("refresh_token")
+        both = jux("run", "--processes", "2", "--jobs", "4", "--repeat", "6", "--json", "-C", home).json
+        assert {one["verdict"] for one in both["cases"]} == {"passed"}, (
+            "each process takes up what another renewed"
+        )
+        assert served.asked.count("refresh_token") > before
         before = len(served.asked)
         jux("call", "listLogs", "-C", home)
         assert len(served.asked) <= before + 1, "a later command goes on with what is kept"

@@ -165,8 +165,11 @@ class Locked(Store):
         return super().remove(call)
 
 
+JOURNALS = ("journal", "night-journal", "watch-journal", "gate-journal")
+
+
 class Journal(Store):
-    """The service writes down every change, in a list to which no client adds, the newest first."""
+    """The service writes down every change, in lists to which no client adds, the newest first."""
 
     def __init__(self) -> None:
         super().__init__()
@@ -176,7 +179,10 @@ class Journal(Store):
         entries = many(shape(("id", "what"), id=TEXT, what=TEXT))
         return [
             *super().routes(),
-            Route("GET", "/journal", lambda call: (200, self.entries[:50]), answer=entries),
+            *(
+                Route("GET", f"/{name}", lambda call: (200, self.entries[:50]), answer=entries)
+                for name in JOURNALS
+            ),
         ]
 
     def answer(self, method: str, target: str, headers: Any, data: bytes) -> tuple[int, Any, dict[str, str]]:

@@ -10,11 +10,12 @@ import threading
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from http.server import BaseHTTPRequestHandler
 from typing import Any, ClassVar
 from urllib.parse import parse_qsl, unquote
 
 from odata_help import edmx
+from styles.logbook import listening
 
 _PLAIN = 'Type="Edm.String" MaxLength="60"'
 METADATA = edmx(
@@ -290,10 +291,5 @@ class _Handler(BaseHTTPRequestHandler):
 def serving() -> Iterator[tuple[str, type[_Handler]]]:
     """(base URL, handler) of a fresh service."""
     handler = type("Localized", (_Handler,), {"rows": held(), "lock": threading.Lock(), "seen": []})
-    server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
-    threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.02}, daemon=True).start()
-    try:
-        yield f"http://127.0.0.1:{server.server_port}", handler
-    finally:
-        server.shutdown()
-        server.server_close()
+    with listening(handler) as url:
+        yield url, handler

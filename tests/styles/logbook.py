@@ -122,13 +122,21 @@ class Desk(BaseHTTPRequestHandler):
 
 
 @contextmanager
-def desk(kind: type[Desk]) -> Iterator[tuple[str, type[Desk]]]:
-    made = {"lock": threading.Lock(), "logs": {"old": "fog"}, "sessions": {}, "seen": []}
-    handler = type(kind.__name__, (kind,), made)
+def listening(handler: type[BaseHTTPRequestHandler]) -> Iterator[str]:
+    """The base URL of a server on a loopback port."""
     server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
     threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.02}, daemon=True).start()
     try:
-        yield f"http://127.0.0.1:{server.server_port}", handler
+        yield f"http://127.0.0.1:{server.server_port}"
     finally:
         server.shutdown()
         server.server_close()
+
+
+@contextmanager
+def desk(kind: type[Desk]) -> Iterator[tuple[str, type[Desk]]]:
+    """(base URL, handler) of a fresh log book."""
+    made = {"lock": threading.Lock(), "logs": {"old": "fog"}, "sessions": {}, "seen": []}
+    handler = type(kind.__name__, (kind,), made)
+    with listening(handler) as url:
+        yield url, handler

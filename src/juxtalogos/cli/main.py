@@ -265,7 +265,7 @@ def _run_asking(args: Any) -> int:
             from juxtalogos.cli.shared.terminal import clean
 
             wish = permission(wanted.reference, " and ".join(wanted.origins))
-            question = f"allow it for this workspace? {wish}: y  "
+            question = f"{wish}: is that meant? yes, for this workspace: y  "
             sys.stderr.write(clean(question))
             sys.stderr.flush()
             if sys.stdin.readline().strip().lower() not in ("y", "yes"):

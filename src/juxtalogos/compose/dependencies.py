@@ -119,24 +119,30 @@ class Finder:
             for need in needs
             if (key := (need.operation.id, need.address)) not in known and key not in dropped
         }
-        ground = Ground()
-        for one in known.values():
-            ground.wants(one.operation, [one.source])
-        for need in needs:
-            if not need.optional and (key := (need.operation.id, need.address)) in offered:
-                ground.wants(need.operation.id, [candidate.source for candidate in offered[key]])
+        ground = Ground(
+            (
+                *((one.operation, [one.source]) for one in known.values()),
+                *(
+                    (need.operation.id, [candidate.source for candidate in offered[key]])
+                    for need in needs
+                    if not need.optional and (key := (need.operation.id, need.address)) in offered
+                ),
+            )
+        )
         for need in sorted(needs, key=lambda one: one.optional):  # what is needed bars what may be sent
             key = (need.operation.id, need.address)
             if key not in offered:
                 continue
             # Without a value a step is not sent: nothing optional is worth that.
-            fit = [
+            fit = (
                 candidate
                 for candidate in offered[key]
                 if (candidate.promised or not need.optional) and not leads_back(candidate, sources)
-            ]
-            alone = (one for one in fit if ground.holds(one.source, without=need.operation.id))
-            best = next(alone, fit[0] if fit else None)
+            )
+            best = next(fit, None)
+            if best and not ground.holds(best.source, without=need.operation.id):
+                alone = (one for one in fit if ground.holds(one.source, without=need.operation.id))
+                best = next(alone, best)
             if best:
                 known[key] = replace(best, optional=need.optional)
                 if best.sure >= LIMIT:
@@ -400,7 +406,6 @@ class Finder:
                 continue
             rank, sure, told = found
             making = offer.operation.intent in _MAKING and not self._hands_on(offer)
-            # What creates comes first, then what is there; an action may be no source at all.
             creates = offer.operation.intent is Intent.CREATE or (
                 self.resources.creates(offer.operation) and not self._listed_freely(need.noun)
             )

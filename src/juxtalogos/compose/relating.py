@@ -90,48 +90,46 @@ class Ground:
     value must not need that very operation itself.
     """
 
-    def __init__(self) -> None:
+    def __init__(self, wants: Iterable[tuple[str, Iterable[str]]]) -> None:
+        """`wants`: (operation, operations that may give one of its inputs a value); an input that none gives
+        takes a sample.
+        """
         self._options: dict[str, list[frozenset[str]]] = {}
-        """By operation, for each of its inputs the operations that may give a value."""
-        self._reached: dict[str, frozenset[str]] = {}
-
-    def wants(self, operation: str, sources: Iterable[str]) -> None:
-        """Notes what may give one of its inputs a value; without any a sample does."""
-        if options := frozenset(sources):
-            self._options.setdefault(operation, []).append(options)
+        for operation, sources in wants:
+            if options := frozenset(sources):
+                self._options.setdefault(operation, []).append(options)
+        self._users: dict[str, set[str]] = {}
+        for operation, inputs in self._options.items():
+            for one in frozenset().union(*inputs):
+                self._users.setdefault(one, set()).add(operation)
+        first = {one for one in self._users if one not in self._options}
+        self._turn = dict.fromkeys(first, 0)
+        """By operation how many others, one after another, are called before it at least."""
+        for turn, one in self._grown(first, set(first)):
+            self._turn[one] = turn
 
     def holds(self, operation: str, *, without: str) -> bool:
         """Whether an operation can be called before another one ever was."""
-        if operation == without:
+        if operation == without or (operation not in self._turn and operation in self._options):
             return False
-        nodes = self._reach(operation)
-        if without not in nodes:
-            return True
-        grounded: set[str] = set()
-        waiting = nodes - {without}
-        while True:
-            fresh = {
-                node
-                for node in waiting
-                if all(not options.isdisjoint(grounded) for options in self._options.get(node, ()))
-            }
-            if operation in fresh:
-                return True
-            if not fresh:
-                return False
-            grounded |= fresh
-            waiting -= fresh
+        last = self._turn.get(without)
+        if last is None or self._turn.get(operation, 0) <= last:
+            return True  # nothing that is called in its turn, or later, is called before it
+        early = {one for one, turn in self._turn.items() if turn <= last and one != without}
+        return any(one == operation for _, one in self._grown(early, early | {without}))
 
-    def _reach(self, operation: str) -> frozenset[str]:
-        """All that may have to be called for it, itself among them."""
-        if operation not in self._reached:
-            found, waiting = {operation}, [operation]
-            while waiting:
-                for options in self._options.get(waiting.pop(), ()):
-                    waiting += options - found
-                    found |= options
-            self._reached[operation] = frozenset(found)
-        return self._reached[operation]
+    def _grown(self, grounded: set[str], seen: set[str]) -> Iterator[tuple[int, str]]:
+        """(turn, operation) of all that can be called after some, those of `seen` left out."""
+        grounded, fresh, turn = set(grounded), set(grounded), 0
+        while fresh:
+            turn += 1
+            near = {user for one in fresh for user in self._users.get(one, ())} - seen
+            fresh = {
+                one for one in near if all(not options.isdisjoint(grounded) for options in self._options[one])
+            }
+            seen |= fresh
+            grounded |= fresh
+            yield from ((turn, one) for one in fresh)
 
 
 def leads_back(one: Dependency, sources: Mapping[str, list[str]]) -> bool:

@@ -56,6 +56,7 @@ def words_of(name: str) -> tuple[str, ...]:
     return tuple(word.lower() for word in _WORD.findall(name))
 
 
+@lru_cache(maxsize=10_000)
 def plain(name: str) -> str:
     """A name without what people separate its words by, in lower case."""
     return re.sub(r"[^a-z0-9]", "", name.lower())

@@ -7,9 +7,9 @@ from __future__ import annotations
 import asyncio
 import base64
 import hashlib
-import html
 import secrets
 from collections.abc import Awaitable, Callable, Mapping
+from dataclasses import dataclass
 from urllib.parse import parse_qsl, urlencode, urlsplit
 
 from juxtalogos.exchange.oauth import ACCEPT, FORM, Endpoints, json_of, token_of, token_request
@@ -28,6 +28,8 @@ LEAST = 0.05
 """Seconds between two questions at least, whatever the service says."""
 PATIENCE = 600.0
 """Seconds that a person may take, where the service names no limit, and at most."""
+LONGEST_REQUEST = 10.0
+"""Seconds that a request to the loopback port may take."""
 MAX_LINE, MAX_FIELDS = 16 * 1024, 200
 """Bytes of a line of a request to the loopback port, and how many fields of it are read."""
 
@@ -97,36 +99,8 @@ async def by_browser(
     """
     state, verifier = secrets.token_urlsafe(24), secrets.token_urlsafe(48)
     challenge = base64.urlsafe_b64encode(hashlib.sha256(verifier.encode()).digest()).rstrip(b"=").decode()
-    came: asyncio.Future[dict[str, str]] = asyncio.get_running_loop().create_future()
-
-    async def answer(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
-        try:
-            line = await asyncio.wait_for(reader.readline(), 10)
-            for _ in range(MAX_FIELDS):  # unread, they would make the browser see a broken connection
-                if not (await asyncio.wait_for(reader.readline(), 10)).strip():
-                    break
-            words = line.split()
-            target = words[1].decode("ascii", "replace") if len(words) > 1 and words[0] == b"GET" else ""
-            given = dict(parse_qsl(urlsplit(target).query))
-            # Other pages may ask here too: only an answer to this very question counts (RFC 6749, 10.12).
-            ours = secrets.compare_digest(given.get("state", ""), state)
-            if ours and not came.done() and ("code" in given or "error" in given):
-                came.set_result(given)
-            text = "The sign-in is complete. Close this page." if ours else "Nothing was asked for here."
-            body = f"<!doctype html><title>Juxtalogos</title><p>{html.escape(text)}</p>".encode()
-            head = (
-                f"HTTP/1.1 {'200 OK' if ours else '404 Not Found'}\r\n"
-                "Content-Type: text/html; charset=utf-8\r\n"
-                f"Content-Length: {len(body)}\r\nConnection: close\r\n\r\n"
-            )
-            writer.write(head.encode() + body)
-            await writer.drain()
-        except (OSError, ValueError, TimeoutError):
-            pass  # whoever that was, it was not the answer
-        finally:
-            writer.close()
-
-    server = await asyncio.start_server(answer, "127.0.0.1", port, limit=MAX_LINE)
+    waiting = _Waiting(state, asyncio.get_running_loop().create_future())
+    server = await asyncio.start_server(waiting.answer, "127.0.0.1", port, limit=MAX_LINE)
     async with server:
         back = f"http://127.0.0.1:{server.sockets[0].getsockname()[1]}/"
         asked = {
@@ -144,7 +118,7 @@ async def by_browser(
         tell(f"sign in on this page: {page}")
         open_page(page)
         try:
-            given = await asyncio.wait_for(came, limit)
+            given = await asyncio.wait_for(waiting.came, limit)
         except TimeoutError:
             raise NoAnswer(f"nobody signed in for {scheme.name} in time", mend="begin again") from None
     if "error" in given:
@@ -156,6 +130,47 @@ async def by_browser(
         "code_verifier": verifier,
     }
     return token_of(await send(token_request(endpoints.token, credential, form)), scheme)
+
+
+@dataclass(frozen=True, slots=True)
+class _Waiting:
+    """For the browser that comes back."""
+
+    state: str
+    came: asyncio.Future[dict[str, str]]
+
+    async def answer(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        """Answers one request to the loopback port. Other pages may ask here too: only an answer to this very
+        question counts (RFC 6749, section 10.12).
+        """
+        try:
+            given = await asyncio.wait_for(self._asked(reader), LONGEST_REQUEST)
+            ours = secrets.compare_digest(given.get("state", "").encode(), self.state.encode())
+            if ours and not self.came.done() and ("code" in given or "error" in given):
+                self.came.set_result(given)
+            text = "The sign-in is complete. Close this page." if ours else "Nothing was asked for here."
+            body = f"<!doctype html><title>Juxtalogos</title><p>{text}</p>".encode()
+            head = (
+                f"HTTP/1.1 {'200 OK' if ours else '404 Not Found'}\r\n"
+                "Content-Type: text/html; charset=utf-8\r\n"
+                f"Content-Length: {len(body)}\r\nConnection: close\r\n\r\n"
+            )
+            writer.write(head.encode() + body)
+            await writer.drain()
+        except (OSError, ValueError, TimeoutError):
+            pass  # whoever that was, it was not the answer
+        finally:
+            writer.close()
+
+    @staticmethod
+    async def _asked(reader: asyncio.StreamReader) -> dict[str, str]:
+        """The parameters of a GET."""
+        words = (await reader.readline()).split()
+        for _ in range(MAX_FIELDS):  # unread, they would make the browser see a broken connection
+            if not (await reader.readline()).strip():
+                break
+        target = words[1].decode("ascii", "replace") if len(words) > 1 and words[0] == b"GET" else ""
+        return dict(parse_qsl(urlsplit(target).query))
 
 
 def _number(value: object, otherwise: float) -> float:

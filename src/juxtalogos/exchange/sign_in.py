@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import asyncio
 import base64
+import contextlib
 from collections.abc import Callable, Generator, Mapping
 from dataclasses import replace
 from typing import Any, Protocol
@@ -16,16 +17,13 @@ from juxtalogos.documents.uris import origin_alone
 from juxtalogos.exchange.digest import digest_challenge, digest_word
 from juxtalogos.exchange.negotiate import negotiate
 from juxtalogos.exchange.oauth import bearer_word, oauth, void_token
-from juxtalogos.exchange.signing import Credential, Memory, basic_word, with_header
+from juxtalogos.exchange.signing import Credential, Memory, basic_word, driven, require_origin, with_header
 from juxtalogos.exchange.transport import Sender
 from juxtalogos.model.contract import Contract, Operation, SecurityScheme
 from juxtalogos.model.errors import NoAnswer
 from juxtalogos.model.exchange import Exchange, Headers, Request
 from juxtalogos.model.format import SignInFlow, SignInScheme
 from juxtalogos.plugins import Table
-
-MAX_REQUESTS = 5
-"""Requests of its own that one flow may ask for."""
 
 
 def at_once(
@@ -261,16 +259,13 @@ class Signer:
             return end.value  # type: ignore[no-any-return]
         # It wants to ask: once more, one at a time, since another may have been given meanwhile what this one
         # wants.
-        async with self.locks.setdefault(scheme.name, asyncio.Lock()):
+        kept = self.credentials[scheme.name].kept
+        one_process = kept.alone() if kept is not None and kept.exists() else contextlib.nullcontext()
+        async with self.locks.setdefault(scheme.name, asyncio.Lock()), one_process:
             flow = self._begun(scheme, way, request)
-            try:
-                wanted = next(flow)
-                for _ in range(MAX_REQUESTS):
-                    wanted = flow.send(await self._asked(scheme, wanted, sender))
-            except StopIteration as end:
-                self._learn(scheme)
-                return end.value  # type: ignore[no-any-return]
-        raise NoAnswer(f"signing in with {scheme.name} asks for more than {MAX_REQUESTS} requests")
+            signed = await driven(flow, lambda wanted: self._asked(scheme, wanted, sender), scheme.name)
+            self._learn(scheme)
+            return signed
 
     def _learn(self, scheme: SecurityScheme) -> None:
         for name, secret in self.memories[scheme.name].items():
@@ -282,11 +277,7 @@ class Signer:
         return way.sign(request, scheme, self.credentials[scheme.name], memory)
 
     async def _asked(self, scheme: SecurityScheme, wanted: Request, sender: Sender) -> Exchange:
-        if origin_alone(wanted.url) not in self.origins:
-            raise NoAnswer(
-                (f"signing in with {scheme.name} needs {wanted.url}, which is not at the target's origins"),
-                mend="if it is to be trusted, list it: origins = [...] in [targets.NAME]",
-            )
+        require_origin(wanted.url, self.origins, scheme.name)
         return await sender.send(wanted)
 
     def void(

@@ -1,13 +1,16 @@
-"""What the ways to sign in share: credentials, what a flow remembers, fields of a request."""
+"""What the ways to sign in share: credentials, what a flow remembers and asks for, fields of a request."""
 
 from __future__ import annotations
 
 import base64
-from collections.abc import Mapping
+from collections.abc import Awaitable, Callable, Collection, Generator, Mapping
+from contextlib import AbstractAsyncContextManager
 from dataclasses import dataclass, field, replace
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
 
-from juxtalogos.model.exchange import Request
+from juxtalogos.documents.uris import origin_alone
+from juxtalogos.model.errors import NoAnswer
+from juxtalogos.model.exchange import Exchange, Request
 
 Memory = dict[str, Any]
 """What a flow remembers between requests, by its own names."""
@@ -23,6 +26,10 @@ class KeptTokens(Protocol):
 
     def exists(self) -> bool:
         """Whether a person has signed in."""
+        ...
+
+    def alone(self) -> AbstractAsyncContextManager[None]:
+        """Lets one process at a time renew: a refresh token may hold once only."""
         ...
 
     def load(self) -> Memory:
@@ -43,6 +50,33 @@ class Credential:
     header: str = ""
     """The name of the field to use instead of the scheme's own."""
     kept: KeptTokens | None = field(default=None, repr=False)
+
+
+MAX_REQUESTS = 5
+"""Requests of its own that one flow may ask for."""
+Result = TypeVar("Result")
+
+
+async def driven(
+    flow: Generator[Request, Exchange, Result], ask: Callable[[Request], Awaitable[Exchange]], scheme: str
+) -> Result:
+    """What a flow ends with, each of its requests asked. NoAnswer where it wants too many."""
+    try:
+        wanted = next(flow)
+        for _ in range(MAX_REQUESTS):
+            wanted = flow.send(await ask(wanted))
+    except StopIteration as end:
+        return end.value  # type: ignore[no-any-return]
+    raise NoAnswer(f"signing in with {scheme} asks for more than {MAX_REQUESTS} requests")
+
+
+def require_origin(url: str, origins: Collection[str], scheme: str) -> None:
+    """NoAnswer where signing in would ask at an origin that the target does not list."""
+    if origin_alone(url) not in origins:
+        raise NoAnswer(
+            f"signing in with {scheme} needs {url}, which is not at the target's origins",
+            mend="if it is to be trusted, list it: origins = [...] in [targets.NAME]",
+        )
 
 
 def with_header(request: Request, name: str, value: str) -> Request:

@@ -29,7 +29,7 @@ from juxtalogos.model.schema import Schema, SchemaEngine, SchemaRef
 from juxtalogos.workspace.codec import decode, decoder, encode
 from juxtalogos.workspace.usercache import cache_folder, private
 
-FORMAT = 19
+FORMAT = 20
 MAX_BYTES = 1024 * 1024 * 1024
 _PARTS: dict[str, Any] = {
     "format": str,

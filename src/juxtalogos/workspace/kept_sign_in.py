@@ -4,17 +4,21 @@ readable by the user alone, and only for the origins that the target had when th
 
 from __future__ import annotations
 
+import asyncio
 import json
 import time
-from collections.abc import Mapping
+from collections.abc import AsyncIterator, Mapping
+from contextlib import asynccontextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
 
-from juxtalogos.workspace.files import write_whole
+from juxtalogos.workspace.files import private_folder, write_whole
 from juxtalogos.workspace.secrets import READ
 
 VERSION = 1
+LONGEST, PAUSE = 30.0, 0.05
+"""Seconds that another process is waited for at most, and between two looks."""
 MOST = 1_000
 """Sign-ins that are kept; the oldest go first."""
 
@@ -42,6 +46,20 @@ class KeptSignIn:
     def exists(self) -> bool:
         """Whether a person has signed in."""
         return self._entry() is not None
+
+    @asynccontextmanager
+    async def alone(self) -> AsyncIterator[None]:
+        """Lets one process at a time renew, where the system has locks of files; nobody is waited for longer
+        than a renewal may take.
+        """
+        path = _store().with_suffix(".lock")
+        private_folder(path.parent)
+        with path.open("a") as file:
+            for _ in range(round(LONGEST / PAUSE)):
+                if _locked(file):
+                    break
+                await asyncio.sleep(PAUSE)
+            yield  # closing the file gives the lock up
 
     def _entry(self) -> Mapping[str, Any] | None:
         entry = _read().get(self.key)
@@ -81,6 +99,19 @@ class KeptSignIn:
         if had:
             _write(found)
         return had
+
+
+def _locked(file: IO[str]) -> bool:
+    """Whether the lock of a file is this process's now."""
+    try:
+        import fcntl
+    except ImportError:
+        return True
+    try:
+        fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+    except OSError:
+        return False
+    return True
 
 
 def _store() -> Path:

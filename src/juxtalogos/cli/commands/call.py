@@ -6,10 +6,10 @@ import argparse
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
-from urllib.parse import urlsplit
 
 from juxtalogos.cli.shared.calling import tell_misfits
 from juxtalogos.cli.shared.earlier import Linked, split_settings
+from juxtalogos.cli.shared.made_call import MadeCall, inputs_sent, may_be_saved, remember, save
 from juxtalogos.cli.shared.options import (
     EXIT_FAILED,
     EXIT_HELD,
@@ -24,7 +24,6 @@ from juxtalogos.cli.shared.options import (
     terminal,
     workspace,
 )
-from juxtalogos.cli.shared.remembering import remember
 from juxtalogos.cli.shared.sending import (
     asked_again,
     hidden,
@@ -34,10 +33,9 @@ from juxtalogos.cli.shared.sending import (
     show_outcome,
 )
 from juxtalogos.compose.filling import filled, known_given, misfits, settings_given
-from juxtalogos.exchange.redact import Redactor, is_credential
+from juxtalogos.exchange.redact import is_credential
 from juxtalogos.exchange.transport import TransportOptions
-from juxtalogos.formats import outcome_of, wire_of
-from juxtalogos.ledger import open_ledger
+from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import LedgerError, UsageError, quoted
 from juxtalogos.model.exchange import Exchange
@@ -47,10 +45,9 @@ from juxtalogos.run.judging.judge import Judgement
 from juxtalogos.run.target.session import Identity, Session, open_session
 from juxtalogos.run.target.system import up_for_calls
 from juxtalogos.suite.document.links import StepLink
-from juxtalogos.suite.document.outcomes import FORMS, criteria_of, outcome_seen
-from juxtalogos.suite.document.saving import place_of, save_call, secret_inputs
+from juxtalogos.suite.document.outcomes import FORMS, criteria_of
+from juxtalogos.suite.document.saving import place_of
 from juxtalogos.workspace import secrets
-from juxtalogos.workspace.config import GIVEN
 from juxtalogos.workspace.trust import Grant, Trust
 
 if TYPE_CHECKING:
@@ -182,12 +179,12 @@ def run(args: _CallArguments) -> int:
 def _call(
     args: _CallArguments, home: Workspace, session: Session, contract: Contract, operation: Operation
 ) -> int:
-    links: list[StepLink] = []
+    out, links, typed = terminal(args), list[StepLink](), list[str]()
     if args.message:
         exchange = _send_message(args, session, contract, operation)
-        inputs = _inputs_sent(args, session, contract, operation, exchange) if args.save else None
+        inputs = inputs_sent(out, session, contract, operation, exchange) if args.save else None
     else:
-        inputs, linked = _inputs(args, home, session, contract, operation)
+        inputs, linked, typed = _inputs(args, home, session, contract, operation)
         if args.save:
             links = [one.link(*place_of(args.save)) for one in linked]
         if args.each_media:
@@ -195,31 +192,13 @@ def _call(
         exchange = _send(args, session, contract, operation, inputs)
     home.remember_target(session.target, [contract.name])
     judgement, number = _told(args, home, session, contract, operation, exchange)
-    if inputs is not None and not (args.trial or args.unchecked or args.message):
-        _remember(args, home, session, contract, operation, inputs, exchange)
-    if args.save and inputs is not None and _may_be_saved(args, exchange):
-        _save(args, home, contract, operation, inputs, links, exchange, judgement, number, session.redactor)
+    if inputs is not None:
+        call = MadeCall(home, session, contract, operation, inputs, exchange)
+        if not (args.trial or args.unchecked):
+            remember(out, call, typed)
+        if args.save and may_be_saved(out, exchange):
+            save(out, call, judgement, number, args.save, links=links, role=args.role, expect=args.expect)
     return _exit_status(judgement)
-
-
-def _remember(
-    args: _CallArguments,
-    home: Workspace,
-    session: Session,
-    contract: Contract,
-    operation: Operation,
-    inputs: Inputs,
-    exchange: Exchange,
-) -> None:
-    """What was typed and worked serves compose and learning."""
-    if session.target.name == GIVEN or not outcome_of(contract, operation, exchange).succeeded:
-        return
-    typed = [text for text in args.settings if "=@" not in text]
-    given = settings_given(wire_of(contract), operation, typed, inputs.content_type)
-    kept = remember(home, session.target.name, contract, operation, inputs, given, session.redactor)
-    if kept:
-        where = f"learned/{session.target.name}/{contract.name}.toml"
-        terminal(args).note((f"kept for compose: {', '.join(kept)} ({where})", "note"))
 
 
 def _session(
@@ -280,74 +259,6 @@ def _told(
     return judgement, number
 
 
-def _may_be_saved(args: _CallArguments, exchange: Exchange) -> bool:
-    if exchange.response is None:
-        terminal(args).note(
-            ("not saved: no response was received, so there is no outcome to expect", "remark")
-        )
-    return exchange.response is not None
-
-
-def _save(
-    args: _CallArguments,
-    home: Workspace,
-    contract: Contract,
-    operation: Operation,
-    inputs: Inputs,
-    links: list[StepLink],
-    exchange: Exchange,
-    judgement: Judgement,
-    number: int,
-    redactor: Redactor,
-) -> None:
-    assert args.save is not None
-    outcome = args.expect or outcome_seen(exchange, judgement.answer)
-    criteria = criteria_of(outcome, wire_of(contract), operation)
-    hidden = secret_inputs(contract, operation, inputs, lambda value: redactor.text(str(value)) != str(value))
-    path, step = save_call(
-        home.suites, args.save, contract, operation, inputs, links, args.role, criteria, hidden
-    )
-    if number:
-        with open_ledger(home.ledger_path, write=True) as ledger:
-            ledger.assign(number, *place_of(args.save), step)
-    expected = "any response is accepted" if outcome == "any" else f"expected outcome: {outcome}"
-    terminal(args).note(f"saved in {path} as step {step}; {expected}")
-    for address, name in hidden.items():
-        terminal(args).note(
-            (
-                (
-                    f"{address} is a secret, so it is an input of the case: juxtalogos run ... --set"
-                    f" {name}=env:NAME"
-                ),
-                "remark",
-            )
-        )
-
-
-def _inputs_sent(
-    args: _CallArguments, session: Session, contract: Contract, operation: Operation, exchange: Exchange
-) -> Inputs | None:
-    """The inputs of a message that was sent as it stood; what of it no input says is told. None when it is
-    not of the operation.
-    """
-    wire, base = wire_of(contract), session.base_url(contract)
-    sent = exchange.request
-    if operation not in wire.match(sent, base):
-        terminal(args).note(
-            (f"not saved: the message does not match the declaration of {operation.id}", "remark")
-        )
-        return None
-    inputs = wire.inputs_of(operation, sent, base)
-    again = wire.encode(operation, inputs, base, loose=True)
-    before, after = (
-        {part.partition("=")[0] for part in urlsplit(one.url).query.split("&")} for one in (sent, again)
-    )
-    if before - after:
-        told = ", ".join(sorted(before - after))
-        terminal(args).note((f"not in the step, because it is not declared: query {told}", "remark"))
-    return inputs
-
-
 def _call_and_keep_url(args: _CallArguments) -> int:
     from juxtalogos.cli.shared.message_call import drafted_call
 
@@ -356,7 +267,7 @@ def _call_and_keep_url(args: _CallArguments) -> int:
             "--url sends a request without a contract",
             mend="give it --method, --header, --set and --body-file only",
         )
-    home, headers = workspace(args), [header_field(one) for one in args.header]
+    home, out, headers = workspace(args), terminal(args), [header_field(one) for one in args.header]
     body = _body_file(args)
     draft = drafted_call(
         home, args.url, args.method, headers, body, args.settings, args.contract, args.target
@@ -366,16 +277,13 @@ def _call_and_keep_url(args: _CallArguments) -> int:
     exchange = _send(args, session, contract, operation, draft.inputs)
     judgement, number = _told(args, home, session, contract, operation, exchange)
     if body and session.redactor.body(body) != body:
-        terminal(args).note(
-            ("not saved: the body contains a secret, and messages are kept unchanged", "remark")
-        )
-    elif _may_be_saved(args, exchange):
+        out.note(("not saved: the body contains a secret, and messages are kept unchanged", "remark"))
+    elif args.save and may_be_saved(out, exchange):
         draft.keep(home)
-        terminal(args).note(f"kept as {draft.operation.full_id}: definitions/{contract.name}/{draft.file}")
+        out.note(f"kept as {draft.operation.full_id}: definitions/{contract.name}/{draft.file}")
         home.remember_target(draft.target, [contract.name])
-        _save(
-            args, home, contract, operation, draft.inputs, [], exchange, judgement, number, session.redactor
-        )
+        call = MadeCall(home, session, contract, operation, draft.inputs, exchange)
+        save(out, call, judgement, number, args.save, links=[], role=args.role, expect=args.expect)
     return _exit_status(judgement)
 
 
@@ -449,13 +357,14 @@ def _exit_status(judgement: Judgement) -> int:
 
 def _inputs(
     args: _CallArguments, home: Workspace, session: Session, contract: Contract, operation: Operation
-) -> tuple[Inputs, list[Linked]]:
+) -> tuple[Inputs, list[Linked], list[str]]:
+    """(the inputs, those that came from earlier exchanges, the addresses of those that were typed)."""
     apart = set(_apart(args.header))
     headers = dict(pair for pair in map(header_field, args.header) if pair not in apart)
     content_type = next((value for name, value in headers.items() if name.lower() == "content-type"), "")
     settings, linked = split_settings(home, operation, args.settings)
-    given = settings_given(wire_of(contract), operation, settings, content_type)
-    given |= {link.address: link.value for link in linked}
+    typed = settings_given(wire_of(contract), operation, settings, content_type)
+    given = typed | {link.address: link.value for link in linked}
     known = known_given(contract, operation, home.hints(contract.name, session.target), full=args.full)
     inputs = filled(
         contract,
@@ -473,7 +382,8 @@ def _inputs(
         tell_misfits(terminal(args), map(session.redactor.text, misfits(contract, operation, inputs)))
     values = {**inputs.values, **{f"header.{name}": value for name, value in headers.items()}}
     body = _body_file(args)
-    return replace(inputs, values=values, body=inputs.body if body is None else body), linked
+    inputs = replace(inputs, values=values, body=inputs.body if body is None else body)
+    return inputs, linked, list(typed)
 
 
 def _apart(texts: list[str]) -> list[tuple[str, str]]:

@@ -129,6 +129,8 @@ class _ImportArguments(Arguments):
 
 def run(args: _ImportArguments) -> int:
     home = workspace(args)
+    if args.only_list and args.refresh:
+        raise UsageError("--list and --refresh exclude each other", mend="give one of them")
     if args.refresh:
         names = [args.source] if args.source else home.contract_names()
         grant = Grant.of(args.trust, args.sends)
@@ -137,10 +139,10 @@ def run(args: _ImportArguments) -> int:
         for name in names:
             again = read_again(home, name, given if given != Access() else None, grant)
             found.append((again, home.contract(name)))
-    elif args.only_list and args.source:
-        return _list(args)
     elif not args.source:
         raise UsageError("no source given", mend="juxtalogos import FILE, FOLDER, ARCHIVE or URL")
+    elif args.only_list:
+        return _list(args)
     else:
         found = [
             (one, None) for one in read_source(args.source, _access(args), args.root, args.name, args.entry)

@@ -76,7 +76,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--client",
         default="",
         metavar="ID",
-        help="the id under which this tool is known there; it is written",
+        help="the id under which the service knows this tool; it is written to juxtalogos.toml",
     )
     person.add_argument("--by", choices=("device", "browser"), default="", help="where the person signs in")
     person.add_argument(
@@ -109,7 +109,26 @@ class _TargetArguments(Arguments):
     forget: bool
 
 
+_OWN = {
+    "set": ("url", "credential", "sign_in", "sign_in_input", "token_at", "every"),
+    "sign-in": ("scheme", "client", "by", "port", "open", "forget"),
+}
+"""By action the arguments that are for it alone."""
+
+
+def _refuse_others(args: _TargetArguments) -> None:
+    """UsageError for an argument of another action: it would be ignored."""
+    for action, names in _OWN.items():
+        for name in names if action != args.action else ():
+            if getattr(args, name):
+                what = "a base URL" if name == "url" else f"--{name.replace('_', '-')}"
+                raise UsageError(
+                    f"{what} is for `targets {action}`", mend=f"juxtalogos targets {action} NAME ..."
+                )
+
+
 def run(args: _TargetArguments) -> int:
+    _refuse_others(args)
     if args.action == "sign-in":
         home, out = workspace(args), terminal(args)
         wish = Wish(args.scheme, args.client, args.by, args.port, args.open, args.forget)

@@ -35,7 +35,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="NAME=ORIGIN",
-        help="allow this secret for this origin",
+        help="allow this secret, or what a message names as ca-file:... or proxy:..., for this origin",
     )
     parser.add_argument(
         "--forget", action="store_true", help="revoke everything that was allowed for this folder"

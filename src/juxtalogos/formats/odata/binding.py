@@ -32,8 +32,8 @@ class ODataWire(HttpWire):
     """See `Wire`."""
 
     def whole_without_mark(self) -> bool:
-        """A partial list must have a link to the rest (OData 4.01 Protocol, section 11.2.6.7)."""
-        return True
+        """In V4 a partial list must have a link to the rest (OData 4.01 Protocol, section 11.2.6.7)."""
+        return self.model.is_v4
 
     @cached_property
     def model(self) -> Model:

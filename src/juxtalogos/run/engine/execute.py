@@ -29,6 +29,7 @@ from juxtalogos.run.executors import EXECUTORS, Dealer, RunSetting
 from juxtalogos.run.gate.gate import Gate
 from juxtalogos.run.gate.inventory import Inventory
 from juxtalogos.run.gate.places import reads
+from juxtalogos.run.gate.records import MOST_LISTS
 from juxtalogos.run.gate.state import ServiceState, merged
 from juxtalogos.run.gate.sweeping import sweep
 from juxtalogos.run.gate.truth import compare
@@ -109,7 +110,7 @@ async def _work(
     async with Recorder(ledger, number) as recorder, Transport(options) as transport:
         gate.inventory.put_undo = Recording(run.session, recorder).put_undo
         context = RunContext(run.session, transport, stop, gate=gate)
-        await _look_at_records(gate, run, transport)
+        await _look_at_records(gate, run, transport, more_to_come=states is None)
         if processes > 1:
             await _survey(gate, run, transport)
         setting = RunSetting(run, workspace, ledger, number, recorder, context, reset, processes, done)
@@ -119,8 +120,10 @@ async def _work(
             states.append(await compare(gate, run.session, transport))
 
 
-async def _look_at_records(gate: Gate, run: BoundRun, sender: Sender) -> None:
-    """Reads the lists that the service alone adds to, no more of them than the run has steps that change."""
+async def _look_at_records(gate: Gate, run: BoundRun, sender: Sender, *, more_to_come: bool) -> None:
+    """Reads the lists that the service alone adds to: no more of them than the run has steps that change, but
+    all where further rounds follow.
+    """
     steps = [step for ref in run.plan.cases for step in run.cases[run.key(ref)][1].steps]
     changing = Counter(
         step.contract.name
@@ -128,7 +131,8 @@ async def _look_at_records(gate: Gate, run: BoundRun, sender: Sender) -> None:
         if step.contract is not None and step.operation is not None and not reads(step.operation)
     )
     for name, count in changing.items():
-        await gate.records.look(gate.reader(run.session, sender, run.session.contracts[name]), count)
+        reader = gate.reader(run.session, sender, run.session.contracts[name])
+        await gate.records.look(reader, MOST_LISTS if more_to_come else count)
 
 
 async def _survey(gate: Gate, run: BoundRun, sender: Sender) -> None:

@@ -1,5 +1,5 @@
-"""Lists to which nobody but the service adds, such as logs, events and jobs: what is new there came with the
-requests of a run, or of others, and no client can remove it.
+"""Lists that no operation of the contract changes, such as logs, events and jobs: the service adds to them by
+itself, and no operation removes what is new there.
 """
 
 from __future__ import annotations

@@ -5,15 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from juxtalogos.documents.uris import origin_alone
-from juxtalogos.exchange.oauth import Endpoints, endpoints_of
+from juxtalogos.exchange.oauth import endpoints_of
 from juxtalogos.exchange.person import by_browser, by_device
 from juxtalogos.exchange.redact import Redactor
 from juxtalogos.exchange.sign_in import based
-from juxtalogos.exchange.signing import Credential
+from juxtalogos.exchange.signing import Credential, driven, require_origin
 from juxtalogos.exchange.transport import Transport
 from juxtalogos.model.contract import Contract, SecurityScheme
-from juxtalogos.model.errors import NoAnswer, UsageError
+from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.run.target.credentials import Doors
 from juxtalogos.run.target.way import transport_options
@@ -59,15 +58,10 @@ async def sign_in(
     async with Transport(transport_options(doors, redactor)) as transport:
 
         async def send(request: Request) -> Exchange:
-            if origin_alone(request.url) not in kept.origins:
-                raise NoAnswer(
-                    f"signing in with {scheme.name} needs {request.url}, which is not at the target's"
-                    " origins",
-                    mend=f"if it is to be trusted, list it: origins = [...] in [targets.{target.name}]",
-                )
+            require_origin(request.url, kept.origins, scheme.name)
             return await transport.send(request)
 
-        endpoints = await _endpoints(scheme, send)
+        endpoints = await driven(endpoints_of(scheme, {}), send, scheme.name)
         way = by or (DEVICE if endpoints.device else BROWSER)
         if not (endpoints.device if way == DEVICE else endpoints.authorize) or not endpoints.token:
             raise UsageError(
@@ -80,14 +74,3 @@ async def sign_in(
             memory = await by_browser(scheme, endpoints, credential, send, tell, open_page, port)
     kept.save(memory)
     return kept
-
-
-async def _endpoints(scheme: SecurityScheme, send: Callable[[Request], object]) -> Endpoints:
-    flow = endpoints_of(scheme, {})
-    try:
-        wanted = next(flow)
-        while True:
-            wanted = flow.send(await send(wanted))  # type: ignore[misc]
-    except StopIteration as end:
-        found: Endpoints = end.value
-        return found
