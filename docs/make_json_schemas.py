@@ -111,7 +111,7 @@ _MEANINGS = {
     "at": "place in the exchange: status, header.NAME, body/path",
     "case": "ID of the workflow in the suite",
     "checks": "every check of the exchange, passed or not",
-    "class": "what a result counts as (docs/findings.md), or what an operation without success needs (docs/reach.md)",
+    "class": "what a result counts as (docs/findings.md), or an operation needs (docs/reach.md)",
     "column": "column of the definition, from 1",
     "declared": "what the definition or the check expects",
     "document": "document of the contract",
