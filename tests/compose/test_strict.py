@@ -13,6 +13,7 @@ from styles.desk import Jux, workspace
 from styles.rest import TEXT, Call, Refused, Route, Service, many, shape
 from styles.strict import STRICT, Book
 from styles.watches import Watches
+from styles.yards import Yards
 
 
 @pytest.mark.parametrize("kind", STRICT)
@@ -23,7 +24,7 @@ def test_every_operation_of_a_strict_service_succeeds(kind: type[Service], tmp_p
         operations = {one["id"] for one in go("show", "quay", "--json").json["operations"]}
         learned = go("compose", "quay", "--learn=writing", "--json").json["learned"]
         assert not learned["notReached"], learned["notReached"]
-        assert learned["requests"] <= 8 * len(operations)
+        assert learned["requests"] <= 6 * len(operations)
         assert learned["state"]["verdict"] in ("as before", "not known", "only read")
         assert service.state() == before
         found = go("run", "--jobs", "8", "--json").json
@@ -33,6 +34,30 @@ def test_every_operation_of_a_strict_service_succeeds(kind: type[Service], tmp_p
         query = "SELECT DISTINCT operation FROM exchange JOIN run ON run.id = run WHERE kind = 'run'"
         succeeded = {row[0] for row in db.execute(f"{query} AND status BETWEEN 200 AND 299")}
     assert succeeded == operations
+
+
+def test_what_learning_has_made_serves_later_rounds(tmp_path: Path, jux: Jux) -> None:
+    made, requests = [], []
+    for views in (4, 8):
+        service = Yards(views)
+        with workspace(service, tmp_path / str(views), jux) as go:
+            learned = go("compose", "quay", "--learn=writing", "--json").json["learned"]
+            assert not learned["notReached"], learned["notReached"]
+            assert learned["state"]["verdict"] == "as before" and not service.items
+        made.append(dict(service.made))
+        requests.append(learned["requests"])
+    assert made[0] == made[1], "twice as many questions about an item need no more items"
+    assert requests[1] - requests[0] == 4, "and a request each"
+
+
+def test_what_does_not_stand_any_more_is_made_again(tmp_path: Path, jux: Jux) -> None:
+    service = Yards(fleeting=12)
+    with workspace(service, tmp_path / "w", jux) as go:
+        learned = go("compose", "quay", "--learn=writing", "--json").json["learned"]
+        assert not learned["notReached"], learned["notReached"]
+        assert not service.items
+        found = go("run", "--json").json
+        assert {one["verdict"] for one in found["cases"]} <= {"passed", "refused"}, found["cases"]
 
 
 class Quays(Book):

@@ -17,6 +17,7 @@ from juxtalogos.compose.provoking import UNKNOWN, fault_checks, provocations
 from juxtalogos.compose.relating import Dependency
 from juxtalogos.compose.requests import sample_inputs, tried_alone
 from juxtalogos.compose.resources import Resources
+from juxtalogos.compose.standing import NOTHING_STANDS, Standing
 from juxtalogos.compose.values import Filled, RequestValues
 from juxtalogos.conventions.naming import singular, words_of
 from juxtalogos.model.contract import Contract, DeclaredAnswer, Intent, Operation
@@ -51,6 +52,11 @@ class ComposeScope:
     """The same with everything that there is a source for."""
     strict_clean: bool = False
     """Whether what creates something that nothing removes is left out."""
+    standing: Standing = NOTHING_STANDS
+    keeping: frozenset[str] = frozenset()
+    """Ids of operations whose items stay for later cases, where the case makes nothing else."""
+    anew: frozenset[str] = frozenset()
+    """Ids of operations that are called with nothing that stands already."""
 
 
 @dataclass(slots=True)
@@ -65,6 +71,10 @@ class Composed:
     """(operation, why no case was made though one could be)."""
     lasting: list[str] = field(default_factory=list)
     """Operations that create what nothing in the contract removes."""
+    stands_on: dict[str, frozenset[str]] = field(default_factory=dict)
+    """By operation those that stand already and whose values its case takes."""
+    kept: frozenset[str] = frozenset()
+    """The operations whose items stay."""
     cramped: dict[str, int] = field(default_factory=dict)
     """By operation and input, of how many names of the run's own its schema leaves room, where that is for
     few."""
@@ -113,6 +123,7 @@ def compose(
         len(cases),
         composer.values.cramped,
     )
+    found.stands_on, found.kept = composer.stands_on, frozenset(composer.kept)
     made = {subject.id for subject in found.subjects}
     found.lasting = [
         candidate.id
@@ -145,8 +156,12 @@ class _Composer:
             scope.hints,
             frozenset((dependency.operation, dependency.input) for dependency in dependencies),
         )
-        self.drafter = Drafter(contract, self.rows, resources, self.values, dependencies)
+        self.drafter = Drafter(
+            contract, self.rows, resources, self.values, dependencies, standing=scope.standing
+        )
         self.names: dict[str, int] = {}
+        self.stands_on: dict[str, frozenset[str]] = {}
+        self.kept: set[str] = set()
 
     def lasts(self, operation: Operation) -> bool:
         """Whether it creates what nothing in the contract removes."""
@@ -275,10 +290,14 @@ class _Composer:
         )
 
     def case(self, operation: Operation, filled: Filled, name: str, summary: str) -> dict[str, Any]:
-        draft = CaseDraft()
+        draft = CaseDraft(anew=operation.id in self.scope.anew)
         if not (self.changes_others(operation) and self.drafter.put_back(draft, operation, filled)):
             self.drafter.add(draft, operation, filled)
-        self.drafter.clean_up(draft)
+        self.stands_on[operation.id] = frozenset(draft.stands_on)
+        if operation.id in self.scope.keeping and [one.id for one, _ in draft.created] == [operation.id]:
+            self.kept.add(operation.id)
+        else:
+            self.drafter.clean_up(draft)
         draft.alone = draft.alone or operation.danger.withheld or operation.intent is Intent.EMPTY
         return draft.composed(self.unique(name), summary=summary)
 

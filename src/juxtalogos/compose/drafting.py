@@ -13,6 +13,7 @@ from juxtalogos.compose.dependencies import ITSELF
 from juxtalogos.compose.outlines import Rows, main_schema, success_answer
 from juxtalogos.compose.relating import Dependency
 from juxtalogos.compose.resources import Resources
+from juxtalogos.compose.standing import NOTHING_STANDS, Standing, made_anew
 from juxtalogos.compose.values import Filled, RequestValues, input_name
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Contract, Intent, Operation
@@ -36,6 +37,12 @@ class CaseDraft(CaseBuilder):
     """Operations that read what has been changed since."""
     undone: set[str] = field(default_factory=set)
     """Steps that created what is removed at the end."""
+    anew: bool = False
+    """Whether all that it needs is made in it, whatever stands already."""
+    made_anew: set[str] = field(default_factory=set)
+    """Operations that give what steps of it change: their items are made in it."""
+    stands_on: set[str] = field(default_factory=set)
+    """Operations that were called before it began, and whose values it takes."""
 
     def put_out(self, step_id: str, value: str) -> str:
         """The expression for a value of an earlier step, made an output of it."""
@@ -55,7 +62,9 @@ class Drafter:
         resources: Resources,
         values: RequestValues,
         needs: Iterable[Dependency],
+        standing: Standing = NOTHING_STANDS,
     ) -> None:
+        self.standing = standing
         self.contract, self.rows, self.resources, self.values = contract, rows, resources, values
         self.wire = wire_of(contract)
         self.needs: dict[str, list[Dependency]] = {}
@@ -119,6 +128,7 @@ class Drafter:
         there yet.
         """
         values: dict[str, str] = {}
+        draft.made_anew |= made_anew(operation, self.needs.get(operation.id, ()))
         for need in self.needs.get(operation.id, ()):
             if need.input in filled.known or not self._wanted(operation, filled.inputs, need):
                 continue
@@ -130,6 +140,10 @@ class Drafter:
             value = need.value
             if made_by and source is not made_by and self._makes_same(source, made_by):
                 source = made_by
+            standing = self._standing(draft, operation, need, source)
+            if standing is not ABSENT:
+                values[need.input] = standing
+                continue
             step = draft.by_operation.get(source.id)
             if step is None or (source.id in draft.stale and value.startswith("$response.header.")):
                 if role == UNDOING and not source.safe:
@@ -143,6 +157,24 @@ class Drafter:
                 )
             values[need.input] = draft.put_out(step, value)
         return values
+
+    def _standing(self, draft: CaseDraft, operation: Operation, need: Dependency, source: Operation) -> Any:
+        """The value of an item that stands already; ABSENT where a step of the case is to give it: what is
+        changed, versions, and what belongs to an item that the case makes.
+        """
+        anew = draft.made_anew | draft.by_operation.keys()
+        if (
+            draft.anew
+            or source.id in anew
+            or need.reason == ITSELF
+            or (need.value.startswith("$response.header.") and SEGMENT not in need.value)
+            or not anew.isdisjoint(self.standing.bases(source.id))
+        ):
+            return ABSENT
+        value = self.standing.value(source.id, need.value)
+        if value is not ABSENT:
+            draft.stands_on.add(source.id)
+        return value
 
     def _wanted(self, operation: Operation, inputs: Inputs, need: Dependency) -> bool:
         """Whether an input is sent, or would be: nothing optional is made only to hold what is linked."""
@@ -280,7 +312,7 @@ class Drafter:
                 continue  # a version, which is read when it is wanted
             if source.id == create.id or self._makes_same(source, create):
                 gives = True
-            elif source.id not in draft.by_operation:
+            elif source.id not in draft.by_operation and source.id not in draft.stands_on:
                 return False
         return gives
 

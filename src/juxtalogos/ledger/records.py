@@ -110,6 +110,8 @@ class UndoRecord:
     target: str
     done: bool = False
     id: int = 0
+    run: int = 0
+    """The run that noted it first; 0 is the one under way."""
 
 
 @dataclass(frozen=True, slots=True)

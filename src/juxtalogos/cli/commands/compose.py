@@ -35,7 +35,7 @@ from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.workspace import Workspace
 
 if TYPE_CHECKING:
-    from juxtalogos.run.learning.rounds import LearningResult
+    from juxtalogos.run.learning.sending import LearningResult
 
 DESCRIPTION = """\
 Write a suite (Arazzo 1.0.1) for a contract: one case per operation with the calls that provide its

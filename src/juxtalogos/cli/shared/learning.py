@@ -17,7 +17,8 @@ from juxtalogos.model.contract import Contract
 from juxtalogos.report.causes import NEEDS_RIGHT, NEEDS_VALUE, NOT_FOUND, need_of
 from juxtalogos.run.engine.loop import run_loop
 from juxtalogos.run.learning.progress import REFUSED, WANTS, WORKED, OperationProgress
-from juxtalogos.run.learning.rounds import Learner, LearningResult
+from juxtalogos.run.learning.rounds import Learner
+from juxtalogos.run.learning.sending import LearningResult
 from juxtalogos.workspace.config import Target
 from juxtalogos.workspace.files import write_whole
 from juxtalogos.workspace.known import Learned

@@ -289,7 +289,8 @@ class SqliteLedger:
         for entry in records:
             if entry.done:
                 self.db.execute(
-                    "UPDATE created SET removed = 1 WHERE run = ? AND key = ?", (run, storable(entry.sent))
+                    "UPDATE created SET removed = 1 WHERE run = ? AND key = ?",
+                    (entry.run or run, storable(entry.sent)),
                 )
             else:
                 query = (

@@ -108,13 +108,15 @@ async def _work(
     source = Dealer(units(refs, run.cases, run.row_counts, alone=reset is not None))
     options = paced(replace(run.session.options, connections=max(run.plan.jobs, 1)), run.plan, processes)
     async with Recorder(ledger, number) as recorder, Transport(options) as transport:
-        gate.inventory.put_undo = Recording(run.session, recorder).put_undo
+        gate.inventory.put_undo = Recording(run.session, recorder, number).put_undo
         context = RunContext(run.session, transport, stop, gate=gate)
         await _look_at_records(gate, run, transport, more_to_come=states is None)
         if processes > 1:
             await _survey(gate, run, transport)
         setting = RunSetting(run, workspace, ledger, number, recorder, context, reset, processes, done)
         await EXECUTORS["processes" if processes > 1 else "local"](setting).run(source)
+        if stop.asked:
+            gate.keeps.clear()  # no further round comes
         await sweep(gate, run.session, transport)
         if states is not None:
             states.append(await compare(gate, run.session, transport))

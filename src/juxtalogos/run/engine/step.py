@@ -5,7 +5,7 @@ taken.
 from __future__ import annotations
 
 import re
-from collections.abc import Awaitable, Callable
+from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 from urllib.parse import unquote, urlsplit
@@ -312,21 +312,20 @@ def _written(state: CaseState, step: Step, exchange: Exchange) -> tuple[tuple[Ch
 def outputs_of(state: CaseState, step: Step) -> dict[str, Any]:
     """The outputs of a step, each ABSENT where it has no value."""
     found = {name: evaluate(parse_expression(text), state.scope) for name, text in step.outputs}
-    return {**found, **{part.name: _selected(state, part) for part in step.selected}}
+    chosen = {part.name: selected(part, state.scope, state.suite.namespaces) for part in step.selected}
+    return {**found, **chosen}
 
 
-def _selected(state: CaseState, output: Output) -> Any:
+def selected(output: Output, scope: Scope, namespaces: Mapping[str, str]) -> Any:
     """One node's value, several as a list; ABSENT when nothing is chosen."""
     try:
         if output.type == "xpath":
-            response = state.scope.exchange.response if state.scope.exchange else None
-            nodes = select_xml(
-                output.selector, response.body if response else b"", namespaces=state.suite.namespaces
-            )
+            response = scope.exchange.response if scope.exchange else None
+            nodes = select_xml(output.selector, response.body if response else b"", namespaces=namespaces)
         elif output.type == "segment":
-            nodes = _segment(evaluate(parse_expression(output.context), state.scope), int(output.selector))
+            nodes = _segment(evaluate(parse_expression(output.context), scope), int(output.selector))
         else:
-            value = evaluate(parse_expression(output.context), state.scope)
+            value = evaluate(parse_expression(output.context), scope)
             nodes = select_json(output.selector, value) if value is not ABSENT else []
     except (NoSelection, ValueError):
         return ABSENT

@@ -41,6 +41,8 @@ class Gate:
     """Whether no person has asked for any request by name: then what is dangerous is never sent."""
     strict: bool = False
     """Whether nothing is created that no operation removes."""
+    keeps: set[str] = field(default_factory=set)
+    """Full ids of operations that create: what they made is not removed yet, for another round needs it."""
     places: dict[str, Sites] = field(default_factory=dict)
     singles: KeptSettings = field(default_factory=KeptSettings)
     withheld: dict[str, str] = field(default_factory=dict)

@@ -87,7 +87,14 @@ def _waiting(gate: Gate) -> Iterator[Made]:
         for _, items in sorted(gate.inventory.made.items(), key=lambda entry: -len(entry[0].parents))
         for made in reversed(items.values())
     )
-    return (made for made in found if not made.gone and not made.theirs and made.tries < PASSES)
+    return (
+        made
+        for made in found
+        if not made.gone
+        and not made.theirs
+        and made.tries < PASSES
+        and made.creator.full_id not in gate.keeps
+    )
 
 
 async def _remove(gate: Gate, reader: Reader, made: Made, *, hard: bool) -> None:

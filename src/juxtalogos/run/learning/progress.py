@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import hashlib
+import re
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+from typing import Any
 
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.exchange import Request
@@ -15,6 +17,8 @@ ATTEMPTS = 12
 """Ways that one operation is tried in."""
 FURTHER, MOST_STEPS = 4, 4
 """Attempts more for each refusal that was met, and for how many."""
+SAME_WORDS = 5
+"""How often a refusal may say the same of other values of the same inputs."""
 MOST_ALIKE = 3
 """How often a request that was refused is sent again because its values come from elsewhere."""
 PATIENCE = 3
@@ -51,8 +55,18 @@ class OperationProgress:
     """The inputs that the latest refusal named."""
     sent: dict[str, int] = field(default_factory=dict)
     """How often a request of exactly this form was refused."""
+    repeats: bool = False
+    """Whether the latest refusal says what an earlier one said: the attempt has led no further."""
+    heard: dict[str, int] = field(default_factory=dict)
+    """By its words without the values that were sent, how often it was refused."""
     silent: set[tuple[str, str]] = field(default_factory=set)
     """(operation, place) that gave no value for it; an empty place for a list that shows no items."""
+    stands_on: frozenset[str] = frozenset()
+    """Operations of earlier rounds whose values the latest attempt used."""
+    refused_on: frozenset[str] = frozenset()
+    """The same for an attempt that was refused and made again with everything anew."""
+    anew: bool = False
+    """Whether the next attempt makes all that it needs."""
     stuck: bool = False
     """Whether what it needs was not reached, and other sources were thought of."""
 
@@ -72,6 +86,16 @@ class OperationProgress:
         if self.sent[key] >= MOST_ALIKE:
             self.waiting = [one for one in self.waiting if one.known != self.now.known]
 
+    def note_words(self, sent: Iterable[Any]) -> None:
+        """The same words to one value after another: further values for the same inputs are not tried."""
+        text = self.words
+        for value in sorted({str(one) for one in sent}, key=len, reverse=True):
+            text = re.sub(rf"(?<!\w){re.escape(value)}(?!\w)", "…", text) if value else text
+        self.heard[text] = self.heard.get(text, 0) + 1
+        self.repeats = bool(text) and self.heard[text] > 1
+        if text and self.heard[text] >= SAME_WORDS:
+            self.waiting = [one for one in self.waiting if not _but_for_values(one, self.now)]
+
     def fresh(self, ways: Iterable[Hints]) -> list[Hints]:
         """Those ways that were not tried, each once, without what takes a value from what gave none."""
         found: list[Hints] = []
@@ -89,5 +113,11 @@ class OperationProgress:
     @property
     def open(self) -> bool:
         """Whether anything more is tried of it."""
-        most = ATTEMPTS + FURTHER * min(self.steps, MOST_STEPS)
+        most = ATTEMPTS + (0 if self.full else FURTHER * min(self.steps, MOST_STEPS))
         return self.outcome not in (WORKED, WANTS) and self.attempts < most
+
+
+def _but_for_values(one: Hints, other: Hints) -> bool:
+    """Whether two ways differ in nothing but the values that they know for the same inputs."""
+    kept = (one.dependencies, one.left_out, one.sent) == (other.dependencies, other.left_out, other.sent)
+    return kept and {entry.at for entry in one.known} == {entry.at for entry in other.known}

@@ -111,6 +111,18 @@ def mended(judgement: Judgement, operation: Operation, exchange: Exchange, sent:
     return replace(judgement, results=results)
 
 
+_AS_OWNER = re.compile(
+    r"\b(?:out of|outside|within|belongs?|mismatch(?:ed|es)?|do(?:es)? not match|must match|match(?:es)? the"
+    r"|(?:be|is) (?:the same as|equal to)|differs? from|inconsistent|part of)\b",
+    re.IGNORECASE,
+)
+
+
+def wants_owner(text: str) -> bool:
+    """Whether a refusal says that a value must agree with another one, or lie in it."""
+    return _AS_OWNER.search(text) is not None
+
+
 _ASKS = re.compile(
     r"\b(?:required|missing|mandatory|must be|must have|must not be (?:empty|blank|null)|provided?"
     r"|not present|needs?|expected|specif(?:y|ied)|suppl(?:y|ied)|can ?not be (?:empty|blank|null)"

@@ -8,8 +8,6 @@ it is kept as hints (`workspace/known.py`), of which the same compose makes a su
 
 from __future__ import annotations
 
-import secrets
-import time
 from collections import defaultdict
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field, replace
@@ -20,22 +18,16 @@ from juxtalogos.compose.dependencies import LIMIT, Finder
 from juxtalogos.compose.needs import Need, needs_of
 from juxtalogos.compose.outlines import Rows
 from juxtalogos.compose.resources import Resources
-from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.exchange.redact import MASK
-from juxtalogos.exchange.transport import Transport
 from juxtalogos.formats import outcome_of, wire_of
-from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, Ledger
-from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.ledger import ExchangeRecord, Ledger
+from juxtalogos.model.contract import Contract, Intent, Operation
 from juxtalogos.model.errors import JuxtalogosError
 from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.engine.binding import bind, digest_of
-from juxtalogos.run.engine.execute import execute
-from juxtalogos.run.engine.plan import CaseRef, RunPlan
 from juxtalogos.run.gate.gate import Gate
 from juxtalogos.run.gate.state import ServiceState
-from juxtalogos.run.gate.truth import compare
 from juxtalogos.run.judging.refusals import words_of
 from juxtalogos.run.learning.progress import (
     PATIENCE,
@@ -47,33 +39,21 @@ from juxtalogos.run.learning.progress import (
 )
 from juxtalogos.run.learning.schedule import Schedule
 from juxtalogos.run.learning.seen import SeenValues
+from juxtalogos.run.learning.sending import LearningResult, RoundSender
+from juxtalogos.run.learning.standing import StandingItems
 from juxtalogos.run.learning.ways import Ways
-from juxtalogos.run.target.session import Session, known_values
 from juxtalogos.suite.document.building import case_id, cases_in
-from juxtalogos.suite.document.reader import read_suites
 from juxtalogos.suite.document.saving import source_url
-from juxtalogos.suite.document.writer import slug, to_yaml
+from juxtalogos.suite.document.writer import slug
+from juxtalogos.suite.inputs import values_of
 from juxtalogos.workspace.config import Target
-from juxtalogos.workspace.files import write_whole
-from juxtalogos.workspace.known import DependencyRule, Hints, LeftOut
+from juxtalogos.workspace.known import DependencyRule, Hints
 from juxtalogos.workspace.workspace import Workspace
 
 ROUNDS = 60
 """At most."""
-
-
-@dataclass(slots=True)
-class LearningResult:
-    """What came of it."""
-
-    progresses: list[OperationProgress]
-    left_out: tuple[LeftOut, ...] = ()
-    """Optional inputs that were refused."""
-    requests: int = 0
-    runs: list[int] = field(default_factory=list)
-    interrupted: bool = False
-    state: ServiceState = field(default_factory=ServiceState)
-    """What is different at the service from before, as far as somebody looked."""
+_PERHAPS_GONE = (Outcome.ABSENT, Outcome.CONFLICT, Outcome.STALE, Outcome.FAILED)
+"""What may come of an item that earlier rounds made, and that is not as it was."""
 
 
 @dataclass(slots=True)
@@ -103,16 +83,18 @@ class Learner:
     ways: Ways = field(init=False)
     progresses: dict[str, OperationProgress] = field(default_factory=dict)
     schedule: Schedule = field(init=False)
-    token: str = field(default_factory=lambda: secrets.token_hex(4))
     gate: Gate = field(default_factory=Gate)
     """One for all rounds: what one has made, another may use, and each removes what is left."""
-    session: Session | None = None
+    standing: StandingItems = field(init=False)
+    sender: RoundSender = field(init=False)
 
     async def learn(self) -> LearningResult:
         """Rounds until nothing new is tried, or the budget is used up."""
         self.gate.inventory.target = self.target.reference
         if self.writing:
             self.plan["jobs"] = 1  # many services lose data, or answer wrongly, under several writers
+        self.standing = StandingItems(self.contract)
+        self.sender = RoundSender(self.home, self.ledger, self.contract, self.target, self.plan, self.gate)
         self.resources = Resources(self.contract, Rows(self.contract))
         self.needs = defaultdict(list)
         for need in (
@@ -139,10 +121,7 @@ class Learner:
         }
         await self.rounds(again, full=True)
         self.learned_now.left_out = self.learned.left_out
-        if self.session is not None:
-            async with Transport(self.session.options) as transport:
-                self.learned_now.state = await compare(self.gate, self.session, transport)
-            self.ledger.note_state(self.learned_now.runs[-1], dump_json(self.learned_now.state.to_json()))
+        await self.sender.leave(self.learned_now)
         return self.learned_now
 
     def stopped(self) -> LearningResult:
@@ -189,17 +168,17 @@ class Learner:
         for one in chosen:
             hints = hints.and_then(one.now)
         hints = hints.and_then(self.learned)
-        composed = self.composed(
-            self.scope(hints, frozenset(candidate.operation.id for candidate in chosen), full=full)
-        )
+        composed = self.composed(self.scope(hints, chosen, full=full))
         self.schedule.ways = self.ways
+        kept = {self.contract.operation(name): name for name in composed.kept}
+        self.gate.keeps |= {operation.full_id for operation in kept if operation is not None}
         by_id = {candidate.operation.id: candidate for candidate in chosen}
         cases = {
             case_id(case): operation
             for case, operation in zip(cases_in(composed.document), composed.subjects)
         }
         own = []
-        for record in await self.run(composed, hints):
+        for record in await self.sender.run(composed, hints, self.learned_now):
             self.note(record)
             operation = cases.get(record.case)
             if (
@@ -211,14 +190,45 @@ class Learner:
         for record in own:  # what all have shown may serve each
             progress = by_id.pop(record.operation, None)
             if progress is not None:
+                progress.stands_on = composed.stands_on.get(record.operation, frozenset())
                 self.take(progress, record)
+                self.keep(progress, record, made=record.operation in composed.kept)
         for progress in by_id.values():  # nothing could be sent
             progress.attempts, progress.outcome = progress.attempts + 1, SKIPPED
 
-    def scope(self, hints: Hints, operations: frozenset[str] | None, *, full: bool = False) -> ComposeScope:
+    def scope(
+        self, hints: Hints, chosen: list[OperationProgress] | None, *, full: bool = False
+    ) -> ComposeScope:
+        """What a round calls; without `chosen` all."""
         return ComposeScope(
-            hints, self.destructive, not self.writing, operations, only_bare=not full, only_full=full
+            hints,
+            self.destructive,
+            not self.writing,
+            None if chosen is None else frozenset(one.operation.id for one in chosen),
+            only_bare=not full,
+            only_full=full,
+            standing=self.standing,
+            keeping=frozenset(one.operation.id for one in chosen or () if self.may_keep(one)),
+            anew=frozenset(one.operation.id for one in chosen or () if one.anew),
         )
+
+    def may_keep(self, progress: OperationProgress) -> bool:
+        """Whether what a case makes may serve later rounds: nothing of its kind stands yet."""
+        return (
+            progress.operation.intent is Intent.CREATE
+            and not progress.full
+            and progress.operation.id not in self.standing.scopes
+        )
+
+    def keep(self, progress: OperationProgress, record: ExchangeRecord, *, made: bool) -> None:
+        """Keeps a response for the rounds to come; what stood before, and does not help, is forgotten."""
+        operation, worked = progress.operation, progress.outcome == WORKED
+        if made and not worked:
+            self.gate.keeps.discard(operation.full_id)
+        if worked and progress.anew:
+            self.standing.drop(progress.refused_on)
+        if worked and record.exchange is not None and (made or (operation.safe and not progress.full)):
+            self.standing.keep(operation, record.exchange, self.sent(record), progress.stands_on)
 
     def composed(self, scope: ComposeScope) -> Composed:
         """The cases of a round."""
@@ -233,47 +243,10 @@ class Learner:
         return compose(
             self.contract,
             found,
-            source_url(self.home.root, self.path, self.contract),
+            source_url(self.home.root, self.sender.path, self.contract),
             scope,
             finder.resources,
         )
-
-    @property
-    def path(self) -> Any:
-        return self.home.state / "learning.arazzo.yaml"
-
-    async def run(self, composed: Composed, hints: Hints) -> Iterator[ExchangeRecord]:
-        """Runs the cases; gives what was kept of each step, one by one: answers may be large."""
-        if not composed.cases:
-            return iter(())
-        write_whole(self.path, to_yaml(composed.document).encode(), private=True)
-        read = read_suites(self.home, [self.path])
-        suite = read[0][0]
-        refs = tuple(CaseRef(suite.name, case.id) for case in suite.cases)
-        digest = ((self.contract.name, digest_of(self.contract)),)
-        token = f"{self.token}{len(self.learned_now.runs)}"
-        plan = RunPlan(refs, self.target.reference, digest, started=time.time(), token=token, **self.plan)
-        bound = bind(self.home, plan, given=read)
-        known = known_values(self.home.config, self.target, [self.contract.name], self.home.root)
-        known |= {entry.name: entry.given for entry in reversed(hints.known)}
-        if self.session is not None:  # who is signed in stays so
-            bound.session.signer.take_over(self.session.signer)
-        bound = replace(bound, session=replace(bound.session, known=known))
-        ended = await execute(
-            bound,
-            self.home.root,
-            self.ledger,
-            f"learn {self.contract.name}",
-            lambda record: None,
-            kind="learn",
-            gate=self.gate,
-            look=False,
-        )
-        self.session = bound.session
-        self.learned_now.runs.append(ended.number)
-        if ended.interrupted:
-            self.learned_now.interrupted = True
-        return self.ledger.exchanges(ExchangeQuery(run=ended.number))
 
     def note(self, record: ExchangeRecord) -> None:
         """Takes what an answer shows."""
@@ -324,10 +297,15 @@ class Learner:
             self.worked(progress)
         elif progress.meaning.about_caller:
             progress.outcome = WANTS
+        elif progress.meaning in _PERHAPS_GONE and progress.stands_on and not progress.refused_on:
+            progress.refused_on, progress.anew = progress.stands_on, True
+            progress.attempts, progress.outcome = progress.attempts - 1, REFUSED
+            progress.waiting = [progress.now, *progress.waiting]  # the same, with all that it needs made anew
         else:
-            progress.outcome = REFUSED
+            progress.outcome, progress.anew = REFUSED, False
             sent = self.sent(record)
             progress.note_sent(record.exchange.request)
+            progress.note_words(value for _, value in values_of(sent))
             further = (one for one in self.ways.followers(progress, record, sent) if not _hides(one))
             progress.waiting = progress.fresh([*further, *progress.waiting])
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 from juxtalogos.run.learning.progress import ATTEMPTS, SKIPPED, WORKED, OperationProgress
 from juxtalogos.run.learning.ways import Ways
+from juxtalogos.workspace.known import Hints
 
 
 @dataclass(slots=True)
@@ -43,12 +44,18 @@ class Schedule:
             if failed:
                 progress.outcome, progress.words = SKIPPED, f"{', '.join(sorted(failed))} did not succeed"
                 progress.blocked_by = min(failed)
-                progress.waiting = [
-                    *itertools.islice(self.ways.other_sources(progress, set()), ATTEMPTS),
-                    *self.ways.dropped(progress, failed),
-                ]
+                progress.waiting = self.around(progress, failed)
                 if not progress.waiting:
                     progress.attempts = ATTEMPTS
+
+    def around(self, progress: OperationProgress, failed: set[str]) -> list[Hints]:
+        """Ways without operations that did not succeed: none that would call one of them again."""
+        ways = (
+            way
+            for way in (*self.ways.other_sources(progress, set()), *self.ways.dropped(progress, failed))
+            if self.ways.frees(progress.operation.id, way, failed)
+        )
+        return list(itertools.islice(ways, ATTEMPTS))
 
     def awaits(self, progress: OperationProgress) -> bool:
         """Whether an operation that it needs is still to be learned: then it is not called in vain for it."""
@@ -79,8 +86,6 @@ class Schedule:
                 for name in self.ways.sources(progress.operation.id)
                 if (source := self.progresses.get(name)) is not None and source.outcome != WORKED
             }
-            progress.waiting = progress.fresh(
-                [*self.ways.other_sources(progress, set()), *self.ways.dropped(progress, lost)]
-            )
+            progress.waiting = progress.fresh(self.around(progress, lost))
             return bool(progress.waiting)
         return not progress.attempts or bool(progress.waiting)

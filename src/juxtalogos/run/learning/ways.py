@@ -22,7 +22,14 @@ from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.learning.progress import WORKED, OperationProgress
-from juxtalogos.run.learning.reading import Named, asks_for, named_inputs, own_formula, wanted_values
+from juxtalogos.run.learning.reading import (
+    Named,
+    asks_for,
+    named_inputs,
+    own_formula,
+    wanted_values,
+    wants_owner,
+)
 from juxtalogos.run.learning.seen import SeenValues
 from juxtalogos.suite.document.writer import slug
 from juxtalogos.suite.inputs import has_place, values_of
@@ -64,6 +71,8 @@ class Ways:
         present = dict(values_of(sent))
         named = named_inputs(exchange, sent, self.finder.addresses(operation))
         linked = self.linked.get(operation.id, set())
+        if named and progress.repeats:
+            return  # what waits builds on an attempt that led further
         progress.note_named({one.address for one in named})
         # What the service asked for, it needs from then on.
         required |= {one.input for one in progress.now.sent}
@@ -85,6 +94,9 @@ class Ways:
         absent = progress.meaning is Outcome.ABSENT
         if absent or (progress.meaning.failed and linked):
             yield from self.other_sources(progress, {item.address for item in named})
+        for one in named[:6]:
+            if one.address.startswith("body") and wants_owner(one.text):
+                yield from self.as_owner(progress, one.address)
         for one in named[:6]:
             if one.address in required and one.address not in linked:
                 yield from self.other_values(progress, one, present.get(one.address))
@@ -115,6 +127,7 @@ class Ways:
         if rule is not None:
             now = replace(
                 now,
+                known=tuple(entry for entry in now.known if entry.at != rule.input),
                 dependencies=tuple(
                     dependency for dependency in now.dependencies if dependency.input != rule.input
                 ),
@@ -138,6 +151,16 @@ class Ways:
                     named.address, progress.operation.id, None if formula else other, formula, learned=True
                 ),
             )
+
+    def as_owner(self, progress: OperationProgress, address: str) -> Iterator[Hints]:
+        """What names the item in the address, in the body too: the last part of it first."""
+        operation = progress.operation
+        given = {one.input: one for one in self.found if one.operation == operation.id}
+        for one in reversed([one for one in operation.inputs if one.place == "path"]):
+            link = given.get(one.address)
+            if link is not None:
+                rule = DependencyRule(operation.id, address, link.source, link.value, learned=True)
+                yield self.more(progress, rule=rule)
 
     def described(self, operation: Operation, address: str) -> str:
         """What the definition says of an input, in words; nothing for one that names a thing, for the run
@@ -195,6 +218,16 @@ class Ways:
             inputs = {one.input for one in rules}
             kept = tuple(one for one in progress.now.dependencies if one.input not in inputs)
             yield replace(progress.now, dependencies=(*rules, *kept))
+
+    def frees(self, operation: str, way: Hints, failed: set[str]) -> bool:
+        """Whether a way takes nothing that an operation must have from others that did not succeed."""
+        waits = {
+            one.input
+            for one in self.found
+            if one.operation == operation and one.source in failed and not one.optional
+        }
+        rules = {rule.input for rule in way.dependencies if rule.drop or rule.source not in failed}
+        return waits <= rules | {entry.at for entry in way.known}
 
     def silent(self, operation: str, reason: str) -> Iterator[tuple[str, str]]:
         """(operation, place) of the sources that a reason says gave no value; of a list any place."""

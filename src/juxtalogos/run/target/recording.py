@@ -23,6 +23,8 @@ class Recording:
 
     session: Session
     sink: RecordSink
+    run: int = 0
+    """Its number, where several runs undo what one has made."""
 
     async def put(self, record: ExchangeRecord) -> ExchangeRecord:
         """Keeps an exchange."""
@@ -39,7 +41,7 @@ class Recording:
         since.
         """
         if not record.done:
-            record = replace(record, sent=self.session.redactor.text(record.sent))
+            record = replace(record, sent=self.session.redactor.text(record.sent), run=self.run)
         await self.sink.put(record)
         return record
 

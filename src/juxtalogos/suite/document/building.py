@@ -44,6 +44,18 @@ def _canonical(value: Any) -> str:
     return repr(encodable(value)) if isinstance(value, str) else str(value)
 
 
+def output_object(value: str) -> str | dict[str, Any]:
+    """How the address of a value in an exchange is written as an output: a runtime expression as it is, a
+    segment of a path or an XPath as an object of ours.
+    """
+    if SEGMENT in value:
+        context, _, place = value.partition(SEGMENT)
+        return {"context": context, "type": "segment", "selector": place}
+    if not value.startswith("$"):
+        return {"context": "$response.body", "type": "xpath", "selector": value, "first": True}
+    return value
+
+
 @dataclass(slots=True)
 class StepBuilder:
     """A step object (Arazzo 1.0.1) under construction."""
@@ -100,12 +112,7 @@ class StepBuilder:
         an XPath.
         """
         name = slug(re.split(r"[/.#:\]]", value.partition(SEGMENT)[0])[-1]) or "value"
-        plain: Any = value
-        if SEGMENT in value:
-            context, _, place = value.partition(SEGMENT)
-            plain = {"context": context, "type": "segment", "selector": place}
-        elif not value.startswith("$"):
-            plain = {"context": "$response.body", "type": "xpath", "selector": value, "first": True}
+        plain = output_object(value)
         kind = "outputs" if isinstance(plain, str) else "x-juxtalogos-outputs"
         outputs: dict[str, Any] = self.document.setdefault(kind, {})
         for known_name, known in outputs.items():
