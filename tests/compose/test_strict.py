@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import json
+import os
 import sqlite3
+import subprocess
+import sys
 from contextlib import closing
 from pathlib import Path
 from typing import Any
@@ -113,6 +117,38 @@ def test_what_a_person_sent_with_success_is_used_again(tmp_path: Path, jux: Jux)
         ran = go("run", "--json").json
         assert {case["verdict"] for case in ran["cases"]} == {"passed"}, "its own name is not sent again"
         assert list(service.state()) == ["1001"]
+
+
+@pytest.mark.parametrize("how", ["answers", "a file", "a recording"])
+def test_values_of_files_and_recordings_are_used_again(how: str, tmp_path: Path, jux: Jux) -> None:
+    service, home = Quays(), tmp_path / "w"
+    with workspace(service, home, jux) as go:
+        body = json.dumps({"name": "Ann", "quay": "North 7b", "pin": "7"})
+        given = home / "given"
+        given.write_text(body)
+        if how == "answers":
+            words = [sys.executable, "-m", "juxtalogos", "call", "POST /entries", "--ask", "-C", str(home)]
+            env = {**os.environ, "NO_COLOR": "1", "HOME": str(tmp_path)}
+            lines = "\nAnn\nNorth 7b\n" + "\n" * 6
+            asked = subprocess.run(words, input=lines, capture_output=True, text=True, env=env, timeout=60)
+            assert "kept for compose: body/name, body/quay" in asked.stderr, asked.stderr
+        elif how == "a file":
+            told = go("call", "POST /entries", "--body-file", given)
+            assert "kept for compose: body/name, body/quay" in told.err, told.err
+        else:
+            url = go("targets", "--json").json["targets"][0]["url"]
+            request = {"method": "POST", "url": f"{url}/entries", "headers": []}
+            request["postData"] = {"mimeType": "application/json", "text": body}
+            content = {"mimeType": "application/json", "text": '{"id": "1"}'}
+            response = {"status": 201, "headers": [], "content": content}
+            entries = [{"request": request, "response": response}]
+            given.write_text(json.dumps({"log": {"version": "1.2", "entries": entries}}))
+            assert go("audit", given, "--keep-values").status == 2, "it must be said where they are valid"
+            told = go("audit", given, "--target", "local", "--keep-values")
+            assert "kept for compose: 2 values" in told.err, told.err
+        assert "pin" not in (home / "learned" / "local" / "quay.toml").read_text()
+        learned = go("compose", "quay", "--learn=writing", "--replace", "--json").json["learned"]
+        assert not learned["notReached"]
 
 
 def test_operations_that_need_one_another_in_a_circle(tmp_path: Path, jux: Jux) -> None:

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from juxtalogos.cli.shared.calling import result_data
+from juxtalogos.cli.shared.layout import counted
+from juxtalogos.cli.shared.made_call import keep_values, worth_keeping
 from juxtalogos.cli.shared.options import (
     Arguments,
     add_common,
@@ -21,15 +24,19 @@ from juxtalogos.cli.shared.summary import FEW_CASES, exit_status, show_findings
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.exchange.har import HarEntry, read_har
 from juxtalogos.exchange.redact import Redactor, carried_secrets
+from juxtalogos.formats import wire_of
 from juxtalogos.ledger import CaseRecord, ExchangeRecord, open_ledger
 from juxtalogos.model.contract import Contract
-from juxtalogos.model.errors import UsageError
+from juxtalogos.model.errors import JuxtalogosError, UsageError
 from juxtalogos.model.findings import CheckResult, ResultClass
 from juxtalogos.model.verdict import Verdict, worst
 from juxtalogos.report.view import RunView, run_view
 from juxtalogos.run.judging.audit import SUITE, ServedAt, audit
 from juxtalogos.run.judging.rules import rules_of
+from juxtalogos.suite.document.saving import secret_inputs
+from juxtalogos.suite.inputs import values_of
 from juxtalogos.workspace.config import check_url
+from juxtalogos.workspace.known import KnownValue, learned_path
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
@@ -63,6 +70,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--target", metavar="NAME", help="take the base URLs from a target of juxtalogos.toml"
     )
+    parser.add_argument(
+        "--keep-values",
+        action="store_true",
+        help="keep the values of requests that succeeded, for compose at the target of --target",
+    )
     add_strict(parser)
     add_remarks(parser)
     add_full(parser)
@@ -74,6 +86,7 @@ class _AuditArguments(Arguments):
     contract: list[str]
     base_url: str | None
     target: str | None
+    keep_values: bool
     strict: bool
     no_remarks: bool
     full: bool
@@ -81,6 +94,8 @@ class _AuditArguments(Arguments):
 
 def run(args: _AuditArguments) -> int:
     home, out = workspace(args), terminal(args)
+    if args.keep_values and not args.target:
+        raise UsageError("--keep-values needs a target", mend="say where they are valid: --target NAME")
     places = _places(args, home)
     try:
         entries = read_har(args.file.read_bytes(), str(args.file))
@@ -90,11 +105,13 @@ def run(args: _AuditArguments) -> int:
         ) from None
     contracts = {place.contract.name: place.contract for place in places}
     redactor = _redactor(entries, contracts)
+    values = _RecordedValues(places, redactor)
     with open_ledger(home.ledger_path, write=True) as ledger:
         number = ledger.begin("audit", "recorded", str(args.file))
         rules, count, verdicts = rules_of(home.config, contracts), 0, set()
         with out.progress("exchanges", len(entries)) as moved:
-            for batch in _batches(record.redacted(redactor) for record in audit(entries, places, rules)):
+            judged = audit(entries, places, rules)
+            for batch in _batches(values.noted(record).redacted(redactor) for record in judged):
                 ledger.add(number, batch, [_as_case(record) for record in batch])
                 verdicts |= {record.verdict for record in batch}
                 count += len(batch)
@@ -105,6 +122,8 @@ def run(args: _AuditArguments) -> int:
             out.json(_as_data(view))
         else:
             _tell(out, view, args.full)
+    if args.keep_values and args.target:
+        values.keep(home, out, args.target)
     return exit_status(view, strict=args.strict)
 
 
@@ -131,6 +150,43 @@ def _redactor(entries: list[HarEntry], contracts: Mapping[str, Contract]) -> Red
     """What the recorded requests carried as credentials is hidden wherever it occurs."""
     secrets = {secret for entry in entries if entry.exchange for secret in carried_secrets(entry.exchange)}
     return Redactor.of(secrets, {name for contract in contracts.values() for name in contract.secret_fields})
+
+
+@dataclass(slots=True)
+class _RecordedValues:
+    """Values that recorded requests succeeded with."""
+
+    places: list[ServedAt]
+    redactor: Redactor
+    by_contract: dict[str, dict[tuple[str, str], KnownValue]] = field(default_factory=dict)
+
+    def noted(self, record: ExchangeRecord) -> ExchangeRecord:
+        """The record, after its values were taken: of each input the first."""
+        place = next((one for one in self.places if one.contract.name == record.contract), None)
+        operation = place.contract.operation(record.operation) if place is not None else None
+        if place is None or operation is None or record.exchange is None:
+            return record
+        contract, wire = place.contract, wire_of(place.contract)
+        try:
+            succeeded = wire.outcome(operation, record.exchange).succeeded
+            inputs = wire.inputs_of(operation, record.exchange.request, place.base_url)
+        except (JuxtalogosError, ValueError, LookupError):
+            return record
+        hides = self.redactor.text
+        hidden = secret_inputs(contract, operation, inputs, lambda value: hides(str(value)) != str(value))
+        kept = self.by_contract.setdefault(contract.name, {})
+        addresses = [address for address, _ in values_of(inputs)]
+        for value in worth_keeping(operation, inputs, addresses, hidden) if succeeded else ():
+            kept.setdefault((value.operation, value.at), value)
+        return record
+
+    def keep(self, home: Workspace, out: Terminal, target: str) -> None:
+        """Adds them to what was learned at a target."""
+        for place in self.places:
+            fresh = list(self.by_contract.get(place.contract.name, {}).values())
+            added = keep_values(home, target, place.contract, fresh)
+            where = learned_path(Path(), target, place.contract.name)
+            out.note((f"kept for compose: {counted(len(added), 'value')} ({where})", "note"))
 
 
 def _batches(records: Iterator[ExchangeRecord]) -> Iterator[list[ExchangeRecord]]:

@@ -47,6 +47,7 @@ from juxtalogos.run.target.system import up_for_calls
 from juxtalogos.suite.document.links import StepLink
 from juxtalogos.suite.document.outcomes import FORMS, criteria_of
 from juxtalogos.suite.document.saving import place_of
+from juxtalogos.suite.inputs import values_of
 from juxtalogos.workspace import secrets
 from juxtalogos.workspace.trust import Grant, Trust
 
@@ -377,7 +378,10 @@ def _inputs(
     if args.ask:
         from juxtalogos.cli.shared.asking import Asker
 
+        offered = dict(values_of(inputs))
         inputs = Asker(terminal(args), contract).inputs(operation, inputs)
+        answered = (at for at, value in values_of(inputs) if offered.get(at) != value)
+        typed = {**dict.fromkeys(answered), **typed}
     if given or args.ask:
         tell_misfits(terminal(args), map(session.redactor.text, misfits(contract, operation, inputs)))
     values = {**inputs.values, **{f"header.{name}": value for name, value in headers.items()}}

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass
+from collections.abc import Collection, Iterable
+from dataclasses import dataclass, replace
+from pathlib import Path
 from urllib.parse import urlsplit
 
 from juxtalogos.cli.shared.terminal import Terminal
@@ -11,6 +12,7 @@ from juxtalogos.exchange.redact import is_credential
 from juxtalogos.formats import outcome_of, wire_of
 from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract, Operation
+from juxtalogos.model.errors import JuxtalogosError
 from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judging.judge import Judgement
@@ -21,7 +23,7 @@ from juxtalogos.suite.document.saving import place_of, save_call, secret_inputs
 from juxtalogos.suite.inputs import values_of
 from juxtalogos.workspace.config import GIVEN
 from juxtalogos.workspace.files import write_whole
-from juxtalogos.workspace.known import KnownValue, Learned
+from juxtalogos.workspace.known import KnownValue, Learned, learned_path
 from juxtalogos.workspace.secrets import SECRET_LIKE
 from juxtalogos.workspace.workspace import Workspace
 
@@ -112,11 +114,31 @@ def remember(out: Terminal, call: MadeCall, typed: Iterable[str]) -> None:
     succeeded = outcome_of(call.contract, call.operation, call.exchange).succeeded
     if call.session.target.name == GIVEN or not succeeded:
         return
-    values, hidden = dict(values_of(call.inputs)), call.hidden()
-    left_out = {one.address for one in call.operation.inputs if one.identifies or one.is_version}
-    fresh = [
-        KnownValue(address, call.operation.id, values[address], learned=True, by_hand=True)
-        for address in dict.fromkeys(typed)
+    addresses = list(typed)
+    if isinstance(call.inputs.body, bytes):  # a file: what its values mean is read from what was sent
+        wire, base = wire_of(call.contract), call.session.base_url(call.contract)
+        try:
+            call = replace(call, inputs=wire.inputs_of(call.operation, call.exchange.request, base))
+        except (JuxtalogosError, ValueError, LookupError):
+            return
+        addresses += [address for address, _ in values_of(call.inputs) if address.startswith("body")]
+    fresh = worth_keeping(call.operation, call.inputs, addresses, call.hidden())
+    if added := keep_values(call.home, call.session.target.name, call.contract, fresh):
+        where = learned_path(Path(), call.session.target.name, call.contract.name)
+        out.note((f"kept for compose: {', '.join(added)} ({where})", "note"))
+
+
+def worth_keeping(
+    operation: Operation, inputs: Inputs, addresses: Iterable[str], hidden: Collection[str]
+) -> list[KnownValue]:
+    """Of the values that an operation was called with, those that may serve other calls of it. `hidden`: the
+    addresses of secrets.
+    """
+    values = dict(values_of(inputs))
+    left_out = {one.address for one in operation.inputs if one.identifies or one.is_version}
+    return [
+        KnownValue(address, operation.id, values[address], learned=True, by_hand=True)
+        for address in dict.fromkeys(addresses)
         if isinstance(values.get(address), str | int | float | bool)
         and len(str(values[address])) <= MOST_TEXT
         and address not in hidden
@@ -124,14 +146,18 @@ def remember(out: Terminal, call: MadeCall, typed: Iterable[str]) -> None:
         and "/0" not in address
         and not _like_a_secret(address)
     ]
+
+
+def keep_values(home: Workspace, target: str, contract: Contract, fresh: list[KnownValue]) -> list[str]:
+    """Adds values to what was learned of a contract at a target; the addresses of those that are new."""
     if not fresh:
-        return
-    kept = Learned.read(call.home.root, call.session.target.name, call.contract.name)
-    if added := kept.add_by_hand(fresh):
+        return []
+    kept = Learned.read(home.root, target, contract.name)
+    added = kept.add_by_hand(fresh)
+    if added:
         kept.path.parent.mkdir(parents=True, exist_ok=True)
         write_whole(kept.path, kept.text().encode())
-        where = kept.path.relative_to(call.home.root)
-        out.note((f"kept for compose: {', '.join(added)} ({where})", "note"))
+    return added
 
 
 def _like_a_secret(address: str) -> bool:
