@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from juxtalogos.cli.main import COMMANDS, build_parser
+from juxtalogos.cli.main import COMMANDS, build_parser, parsers_below
 
 _HEAD = """# Commands
 
@@ -18,9 +18,10 @@ def main() -> None:
     os.environ["COLUMNS"] = "100"
     parts = [_HEAD, "```text\n" + build_parser(None).format_help().strip() + "\n```\n"]
     for name in COMMANDS:
-        parser = build_parser(name)
-        chosen = next(action for action in parser._actions if action.dest == "command").choices[name]  # type: ignore[index]
+        chosen = parsers_below(build_parser(name))[name]
         parts.append(f"## {name}\n\n```text\n{chosen.format_help().strip()}\n```\n")
+        for verb, one in parsers_below(chosen).items():
+            parts.append(f"### {name} {verb}\n\n```text\n{one.format_help().strip()}\n```\n")
     Path(__file__).with_name("commands.md").write_text("\n".join(parts), "utf-8")
 
 

@@ -289,7 +289,8 @@ def test_cases_are_copied_renamed_moved_and_removed(
         [one for one in folders if one.startswith("berths/")]
     ) > 2
     assert go("suite", "check").status == 0
-    assert go("suite", "remove", "mine#armada#begin", status=1).out.count("must be corrected") == 1
+    assert "is needed by mine#armada#" in go("suite", "remove", "mine#armada#begin", status=2).err
+    assert "must be corrected" in go("suite", "remove", "mine#armada#begin", "--anyway").out
     assert "does not come before" in go("suite", "check", "mine", status=1).out
     jux("init", tmp_path / "team")
     go("suite", "copy", "other/deep#x", "shared#x", "--into", tmp_path / "team")
@@ -300,7 +301,7 @@ def test_cases_are_copied_renamed_moved_and_removed(
     go("suite", "remove", "other/deep")
     for words, message in [
         (("remove", "mine#none"), "there is no case none"),
-        (("rename", "mine#armada"), "needs a destination"),
+        (("rename", "mine#armada"), "required: NAME"),
         (("copy", "a b", "c"), "is no SUITE#CASE#STEP"),
         (("remove", "mine#armada"), "keeps at least one case"),
     ]:

@@ -21,7 +21,7 @@ import pytest
 import yaml
 
 from conftest import KEY_ENV, ROOT, Result, add_target, answers, definition, serving
-from juxtalogos.cli.main import COMMANDS
+from juxtalogos.cli.main import COMMANDS, build_parser, parsers_below
 
 Jux = Callable[..., Result]
 
@@ -673,8 +673,11 @@ def test_help_and_start_up(jux: Jux) -> None:
     top = jux("--help").out
     for name in COMMANDS:
         assert name in top
-        shown = jux(name, "--help").out
-        assert "example:\n  juxtalogos" in shown and "-C DIR" in shown
+        verbs = parsers_below(parsers_below(build_parser(name))[name])
+        assert "example:\n  juxtalogos" in jux(name, "--help").out
+        for words in [(verb,) for verb in verbs] or [()]:
+            shown = jux(name, *words, "--help").out
+            assert "example:\n  juxtalogos" in shown and "-C DIR" in shown
     count = subprocess.run(
         [
             sys.executable,
@@ -700,10 +703,12 @@ def test_help_and_start_up(jux: Jux) -> None:
 def test_every_command_and_option_is_documented(jux: Jux) -> None:
     text = (ROOT / "docs" / "commands.md").read_text("utf-8")
     for name in COMMANDS:
-        shown = jux(name, "--help").out.strip()
-        assert shown in text, (
-            f"docs/commands.md is not what `{name} --help` says; run: python docs/make_commands.py"
-        )
+        verbs = parsers_below(parsers_below(build_parser(name))[name])
+        for words in ((), *((verb,) for verb in verbs)):
+            shown = jux(name, *words, "--help").out.strip()
+            assert shown in text, (
+                f"docs/commands.md is not what `{name} --help` says; run: python docs/make_commands.py"
+            )
 
 
 @pytest.mark.parametrize(

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from conftest import ROOT, Result, serving
-from juxtalogos.cli.main import COMMANDS, build_parser
+from juxtalogos.cli.main import COMMANDS, build_parser, parsers_below
 from juxtalogos.demo.server import KEY
 from juxtalogos.schema.json import compile_schema
 
@@ -50,7 +50,7 @@ def test_outputs_are_as_their_schemas_say(tmp_path: Path, jux: Callable[..., Res
 def test_every_command_with_json_has_a_schema() -> None:
     listed = re.findall(r"`juxtalogos (\S+)", (DOCS / "json" / "README.md").read_text("utf-8"))
     for name in COMMANDS:
-        (found,) = [action for action in build_parser(name)._actions if action.dest == "command"]
-        assert isinstance(found.choices, dict)
-        options = {text for action in found.choices[name]._actions for text in action.option_strings}
+        parser = parsers_below(build_parser(name))[name]
+        parsers = [parser, *parsers_below(parser).values()]
+        options = {text for one in parsers for action in one._actions for text in action.option_strings}
         assert ("--json" in options) == (name in listed), name

@@ -9,6 +9,7 @@ import errno
 import gc
 import importlib
 import keyword
+import re
 import sys
 from collections.abc import Mapping, Sequence
 from typing import Any, NoReturn
@@ -78,6 +79,14 @@ cannot be used; 3 only errors, the target sent no responses; 130 interrupted."""
 
 class _Parser(argparse.ArgumentParser):
     def error(self, message: str) -> NoReturn:
+        wrong = re.search(r"invalid choice: '(.*?)' \(choose from (.*)\)", message)
+        if wrong is not None:
+            from juxtalogos.model.errors import nearest, quoted
+
+            known = re.findall(r"'([^']+)'", wrong[2])
+            message = f"{quoted(wrong[1])} is none of {', '.join(known)}"
+            hint = nearest(wrong[1], known, 1)
+            message += f"\n  {hint}" if hint.startswith("did") else ""
         sys.stderr.write(f"{self.prog}: {message}\n  see {self.prog} --help\n")
         raise SystemExit(2)
 
@@ -133,7 +142,7 @@ def main(argv: Sequence[str] | None = None) -> int:
     try:
         args, unknown = build_parser(command).parse_known_args(words)
         if unknown:
-            return _unknown_word(command, unknown[0])
+            return _unknown_word(command, unknown[0], getattr(args, "verb", ""))
     except SystemExit as stop:
         return int(stop.code or 0)
     if command is None:
@@ -142,20 +151,31 @@ def main(argv: Sequence[str] | None = None) -> int:
     return _guarded(args)
 
 
-def _unknown_word(command: str | None, word: str) -> int:
+def _unknown_word(command: str | None, word: str, verb: str) -> int:
+    """Refuses a word; where another verb of the command has such an option, that is told."""
     from juxtalogos.model.errors import nearest
 
-    prog = f"juxtalogos {command}" if command else "juxtalogos"
-    options: list[str] = []
-    for action in build_parser(command)._actions:
-        if action.dest == "command" and isinstance(action.choices, dict) and command:
-            options = [name for one in action.choices[command]._actions for name in one.option_strings]
+    prog = " ".join(filter(None, ("juxtalogos", command, verb)))
+    choices = parsers_below(build_parser(command))
+    parser = choices[command] if command else build_parser(None)
+    verbs = parsers_below(parser) if verb else {}
+    name = word.partition("=")[0]
+    options = _options(verbs[verb] if verb else parser)
     kind = "option" if word.startswith("-") else "word"
-    hint = nearest(word, options, 1) if word.startswith("--") else ""
-    sys.stderr.write(
-        f"{prog}: unknown {kind} {word}\n  {hint + '; ' if hint.startswith('did') else ''}see {prog} --help\n"
-    )
+    others = [f"{command} {other}" for other, one in verbs.items() if name in _options(one)]
+    hint = nearest(name, options, 1) if word.startswith("--") else ""
+    told = f"it belongs to {', '.join(others)}" if others else hint if hint.startswith("did") else ""
+    sys.stderr.write(f"{prog}: unknown {kind} {word}\n  {told + '; ' if told else ''}see {prog} --help\n")
     return 2
+
+
+def parsers_below(parser: argparse.ArgumentParser) -> dict[str, argparse.ArgumentParser]:
+    """The parsers of the commands, or verbs, of a parser."""
+    return next((dict(one.choices) for one in parser._actions if isinstance(one.choices, dict)), {})
+
+
+def _options(parser: argparse.ArgumentParser) -> list[str]:
+    return [name for one in parser._actions for name in one.option_strings]
 
 
 def _guarded(args: Any) -> int:

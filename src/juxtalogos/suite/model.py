@@ -123,6 +123,8 @@ class Step:
     unless: tuple[str, ...] = ()
     """A clean-up step is not taken where one of these steps succeeded."""
     creates: Created | None = None
+    disabled: bool = False
+    """Whether it is left out of runs."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -166,6 +168,10 @@ class Case:
     """Whether no other case may run meanwhile."""
     composed: bool = False
     """Whether it is as compose wrote it: what a person has edited is that person's."""
+    written: tuple[Step, ...] = ()
+    """All steps in their order; `steps` are those that run."""
+    disabled: bool = False
+    """Whether it runs only where it is enabled again."""
 
     def step(self, step_id: str) -> Step | None:
         return next((step for step in self.steps if step.id == step_id), None)

@@ -49,14 +49,57 @@ def place_of(text: str) -> SuitePlace:
     return SuitePlace(suite, case, step)
 
 
-def remove(home: Workspace, place: SuitePlace, *, last_too: bool = False) -> list[str]:
-    """Removes a step, a case or a suite; gives the cases that needed what is gone. With its last case a suite
-    goes if that is meant.
-    """
+def users(home: Workspace, place: SuitePlace) -> list[str]:
+    """What refers to a step, a case or a suite, and could not be run without it."""
+    path = find_suite(home, place.suite)
+    with reading(path) as document:
+        if place.step:
+            case = workflow(document, place.case, path)
+            step_of(case, place.step, path)
+            return [
+                f"{place.suite}#{place.case}#{one['stepId']}"
+                for one in case["steps"]
+                if one["stepId"] != place.step and f"$steps.{place.step}." in _text(one)
+            ]
+        cases = document["workflows"]
+        names = [place.case] if place.case else [str(one.get("workflowId")) for one in cases]
+        if place.case:
+            workflow(document, place.case, path)
+        found = [
+            f"{place.suite}#{one['workflowId']}"
+            for one in cases
+            if place.case and one.get("workflowId") != place.case and _mentions(one, place.case)
+        ]
+    return found + _users_elsewhere(home, path, place, names)
+
+
+def _users_elsewhere(home: Workspace, path: Path, place: SuitePlace, names: list[str]) -> list[str]:
+    """The cases of other suites that call cases of one."""
+    found = []
+    for other in suite_paths(home):
+        if other == path:
+            continue
+        with reading(other) as document:
+            for source in document.get("sourceDescriptions", ()):
+                if (other.parent / str(source.get("url", ""))).resolve() != path.resolve():
+                    continue
+                suite = other.relative_to(home.suites).as_posix().rpartition(".arazzo.")[0]
+                source_name, wanted = re.escape(str(source.get("name"))), "|".join(map(re.escape, names))
+                own = rf"\$sourceDescriptions\.{source_name}\.(?:{wanted})\b"
+                found += [
+                    f"{suite}#{one['workflowId']}"
+                    for one in document["workflows"]
+                    if re.search(own, _text(one))
+                ]
+    return found
+
+
+def remove(home: Workspace, place: SuitePlace, *, last_too: bool = False) -> None:
+    """Removes a step, a case or a suite. With its last case a suite goes if that is meant."""
     path = find_suite(home, place.suite)
     if not place.case or (last_too and not place.step and _is_only_case(path, place.case)):
         path.unlink()
-        return []
+        return
     with editing(path) as document:
         case = workflow(document, place.case, path)
         if place.step:
@@ -71,7 +114,7 @@ def remove(home: Workspace, place: SuitePlace, *, last_too: bool = False) -> lis
             for one in case["steps"]:
                 if (one.get("x-juxtalogos-always") or None) == {"unless": place.step}:
                     one["x-juxtalogos-always"] = True
-            return [place.case] if f"$steps.{place.step}." in _text(case) else []
+            return
         document["workflows"].remove(case)
         if not document["workflows"]:
             raise SuiteError(
@@ -79,7 +122,6 @@ def remove(home: Workspace, place: SuitePlace, *, last_too: bool = False) -> lis
                 where=str(path),
                 mend=f"remove the suite: juxtalogos suite remove {place.suite}",
             )
-        return [str(one["workflowId"]) for one in document["workflows"] if _mentions(one, place.case)]
 
 
 def _is_only_case(path: Path, case_id: str) -> bool:

@@ -39,6 +39,7 @@ _CASE_KEYS = (
     "x-juxtalogos-setup",
     "x-juxtalogos-tags",
     "x-juxtalogos-alone",
+    "x-juxtalogos-disabled",
     COMPOSED,
 )
 
@@ -242,7 +243,7 @@ class _SuiteReader(NodeReader):
         setup = self.setup(case, at, steps)
         return Case(
             case_id,
-            tuple(steps),
+            tuple(step for step in steps if not step.disabled),
             at,
             CaseKey(self.document.uri, case_id),
             str(case.get("summary", "")),
@@ -264,6 +265,8 @@ class _SuiteReader(NodeReader):
             _undoing(steps, setup),
             case.get("x-juxtalogos-alone") is True,
             is_as_composed(case),
+            tuple(steps),
+            case.get("x-juxtalogos-disabled") is True,
         )
 
     def inputs(self, value: Any) -> tuple[dict[str, Any], dict[str, Formula]]:

@@ -17,6 +17,14 @@ def select(suites: list[Suite], case_id: str, step_id: str) -> Iterator[tuple[Su
         for case in suite.cases:
             if case_id and case.id != case_id:
                 continue
+            if case.disabled:
+                if not case_id:
+                    continue
+                raise SuiteError(
+                    f"the case {case.id} is disabled",
+                    where=str(suite.path),
+                    mend=f"enable it: juxtalogos suite enable {suite.name}#{case.id}",
+                )
             yield suite, cut_to_step(suite, case, step_id) if step_id else case
 
 

@@ -71,10 +71,12 @@ def case_at(home: Workspace, place: SuitePlace) -> tuple[Path, Suite, Case]:
 def step_at(home: Workspace, place: SuitePlace) -> Place:
     """The step of a place; where the case has one only, its name may be left out."""
     path, suite, case = case_at(home, place)
-    name = place.step or (case.steps[0].id if len(case.steps) == 1 else "")
-    step = case.step(name)
+    name = place.step or (case.written[0].id if len(case.written) == 1 else "")
+    step = next((one for one in case.written if one.id == name), None)
+    if step is None and name.isdigit() and 0 < int(name) <= len(case.written):
+        step = case.written[int(name) - 1]
     if step is None:
-        known = [earlier.id for earlier in case.steps]
+        known = [earlier.id for earlier in case.written]
         what = f"there is no step {quoted(name)}" if name else "the case has several steps"
         raise SuiteError(
             what, where=str(path), mend=nearest(name, known) or f"write {place.suite}#{place.case}#{known[0]}"
@@ -83,7 +85,8 @@ def step_at(home: Workspace, place: SuitePlace) -> Place:
 
 
 @contextmanager
-def _read_back(home: Workspace, path: Path) -> Iterator[None]:
+def read_back(home: Workspace, path: Path) -> Iterator[None]:
+    """Reads a suite after it was changed; what its reader refuses is as it was before, and SuiteError."""
     before = path.read_bytes()
     yield
     try:
@@ -124,7 +127,7 @@ def set_input(home: Workspace, place: SuitePlace, address: str, text: str) -> st
         value = text
     else:
         value = _typed(wire_of(contract), contract, operation, address, text)
-    with _read_back(home, at.path), editing(at.path) as document:
+    with read_back(home, at.path), editing(at.path) as document:
         case = workflow(document, at.case.id, at.path)
         step = step_of(case, at.step.id, at.path)
         giving = workflow(document, other, at.path) if other else case
@@ -138,14 +141,14 @@ def set_input(home: Workspace, place: SuitePlace, address: str, text: str) -> st
         if formula:
             properties = case.setdefault("inputs", {"type": "object"}).setdefault("properties", {})
             properties[_input_name(address)] = {"type": json_type(row), "x-juxtalogos-value": formula}
-        before = dict(_literals(step)).get(address)
+        before = dict(literals(step)).get(address)
         put_input(step, contract, operation, address, value)
         if isinstance(before, str) and before != value:
             drop_unused(case, before)
     return str(value) if not isinstance(value, str) or not formula else f"{value}, computed by {formula}"
 
 
-def _literals(step: Any) -> Iterator[tuple[str, Any]]:
+def literals(step: Any) -> Iterator[tuple[str, Any]]:
     """(address, what stands there) of the single values of a step as it is written."""
     for one in step.get("parameters", ()):
         yield f"{one.get('in', '')}.{one.get('name', '')}", one.get("value")
@@ -198,7 +201,7 @@ def _link(at: Place, address: str, text: str) -> StepLink:
             f"{quoted(text)} names no value of a step", mend="write @STEP#/path, such as @announce#/callId"
         )
     name, source = found[1], found[2]
-    before = [earlier.id for earlier in at.case.steps[: at.case.steps.index(at.step)]]
+    before = [earlier.id for earlier in at.case.written[: at.case.written.index(at.step)]]
     if name not in before:
         raise UsageError(
             f"{quoted(name)} is no step before {at.step.id}",
@@ -244,6 +247,14 @@ def add_check(home: Workspace, place: SuitePlace, text: str) -> dict[str, Any]:
     older one's.
     """
     at = step_at(home, place)
+    check = parsed_check(text)
+    with read_back(home, at.path):
+        add_checks(at.path, at.case.id, at.step.id, [check])
+    return check
+
+
+def parsed_check(text: str) -> dict[str, Any]:
+    """A written check out of `ADDRESS TEST [OPERAND]`."""
     words = text.split(None, 2)
     if len(words) < 2:
         raise UsageError(
@@ -257,10 +268,7 @@ def add_check(home: Workspace, place: SuitePlace, text: str) -> dict[str, Any]:
             operand = parse_json(operand)
         except NotJson:
             operand = operand.split(",") if test == "among" else operand
-    check = {"at": address, test: operand}
-    with _read_back(home, at.path):
-        add_checks(at.path, at.case.id, at.step.id, [check])
-    return check
+    return {"at": address, test: operand}
 
 
 # Tables.
@@ -287,7 +295,7 @@ def attach_table(
             case, column, links.get(column, ""), [row[column] for row in rows[:_LOOKED_AT] if column in row]
         )
     ]
-    with _read_back(home, path), editing(path) as document:
+    with read_back(home, path), editing(path) as document:
         edited = workflow(document, case.id, path)
         edited["x-juxtalogos-table"] = {"file": name}
         properties = edited.setdefault("inputs", {"type": "object"}).setdefault("properties", {})
@@ -316,7 +324,7 @@ def run_once(home: Workspace, place: SuitePlace, step_id: str) -> list[str]:
             f"{place} has no table, so every step runs once",
             mend="give the table first: juxtalogos suite table SUITE#CASE FILE",
         )
-    with _read_back(home, path), editing(path) as document:
+    with read_back(home, path), editing(path) as document:
         workflow(document, case.id, path)["x-juxtalogos-setup"] = once
     return once
 

@@ -37,6 +37,7 @@ _KEYS = (
     "x-juxtalogos-always",
     "x-juxtalogos-checks",
     "x-juxtalogos-creates",
+    "x-juxtalogos-disabled",
     "x-juxtalogos-needed",
     "x-juxtalogos-outputs",
     "x-juxtalogos-reported",
@@ -117,6 +118,7 @@ class StepReader:
             needed=step.get("x-juxtalogos-needed") is True,
             unless=self.unless(step, at),
             creates=self.creates(step, at, known),
+            disabled=step.get("x-juxtalogos-disabled") is True,
         )
         self.before[step_id] = own
         return replace(found, flows=flows_of(found.parameters, found.payload))

@@ -1,0 +1,1 @@
+"""The verbs of `juxtalogos suite`: each with its own options."""
