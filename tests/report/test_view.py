@@ -210,7 +210,7 @@ def test_what_the_terminal_shows(capsys: pytest.CaptureFixture[str]) -> None:
         and "quay.yaml:" in out
     )
     assert re.search(r"1 +c0#s0 +GET http://h/0 +200 +failed", out)
-    assert "run 1: 2 cases, 1 error, 1 failed" in out
+    assert "run 1 at local: 2 cases, 1 error, 1 failed" in out
     with viewed([]) as (view, _, _):
         show_findings(Terminal(), view)
         assert "no findings" in capsys.readouterr().out

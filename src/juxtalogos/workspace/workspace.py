@@ -298,6 +298,38 @@ class Workspace:
         to = destinations(self.config.target(name))
         Trust(self.root).allow(sends=dict.fromkeys(references, to))
 
+    def remove_target(self, name: str) -> None:
+        """Removes a target from the configuration, comments kept; ConfigError where there is none. What is
+        allowed for its secrets stays allowed.
+        """
+        self.config.target(name)
+        with self._document() as document:
+            del document["targets"][name]
+            if not document["targets"]:
+                del document["targets"]
+            defaults = document.get("defaults", {})
+            if defaults.get("target") == name:
+                del defaults["target"]
+
+    def set_default_target(self, name: str) -> None:
+        """Writes which target commands use that name none."""
+        import tomlkit
+
+        self.config.target(name)
+        with self._document() as document:
+            document.setdefault("defaults", tomlkit.table())["target"] = name
+
+    @contextmanager
+    def _document(self) -> Iterator[Any]:
+        """The configuration, to be changed: comments and order are kept."""
+        import tomlkit
+
+        path = self.root / CONFIG_NAME
+        document = tomlkit.parse(path.read_text("utf-8"))
+        yield document
+        write_whole(path, tomlkit.dumps(document).encode())
+        self.__dict__.pop("config", None)
+
     @contextmanager
     def _target_table(self, name: str) -> Iterator[Any]:
         """A target's table in the configuration, to be changed."""
@@ -309,12 +341,9 @@ class Workspace:
                 where=str(self.root / CONFIG_NAME),
                 mend="use letters, digits, - and _",
             )
-        path = self.root / CONFIG_NAME
-        document = tomlkit.parse(path.read_text("utf-8"))
-        targets: Any = document.setdefault("targets", tomlkit.table(is_super_table=True))
-        yield targets.setdefault(name, tomlkit.table())
-        write_whole(path, tomlkit.dumps(document).encode())
-        self.__dict__.pop("config", None)
+        with self._document() as document:
+            targets: Any = document.setdefault("targets", tomlkit.table(is_super_table=True))
+            yield targets.setdefault(name, tomlkit.table())
 
 
 def _files(documents: Any) -> dict[str, str]:

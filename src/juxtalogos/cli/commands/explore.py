@@ -27,7 +27,7 @@ from juxtalogos.cli.shared.options import (
     terminal,
     workspace,
 )
-from juxtalogos.cli.shared.summary import formats_said
+from juxtalogos.cli.shared.summary import formats_said, show_target
 from juxtalogos.explore.exploration import Exploration, Wishes, explore
 from juxtalogos.explore.prober.budget import Budget
 from juxtalogos.explore.reporting.saving import Kept
@@ -152,6 +152,7 @@ def run(args: ExploreArguments) -> int:
         _may_save(args, home, contracts)
     session = _session(args, home, contracts)
     wishes = _wishes(args, home, session, contracts, chosen)
+    show_target(out, session)
     with open_ledger(home.ledger_path, write=True) as ledger:
         done = _explored(args, home, out, session, wishes, ledger)
         home.remember_target(session.target, session.contracts)

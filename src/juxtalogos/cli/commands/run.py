@@ -25,7 +25,7 @@ from juxtalogos.cli.shared.options import (
     workspace,
 )
 from juxtalogos.cli.shared.state import show_state
-from juxtalogos.cli.shared.summary import exit_status, formats_said, run_data, show_run
+from juxtalogos.cli.shared.summary import exit_status, formats_said, run_data, show_run, show_target
 from juxtalogos.ledger import CaseRecord, open_ledger
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.report.view import run_view
@@ -148,6 +148,7 @@ def run(args: _RunArguments) -> int:
     refs = choose(home, read[0], selection)
     _known_names(home, list({suite.name: suite for suite, _ in read[1].values()}.values()), args.settings)
     bound = bind(home, _plan(args, home, refs, read), given=read)
+    show_target(out, bound.session)
     total = sum(len(turns_of(bound, bound.key(ref))) for ref in refs)
     with open_ledger(home.ledger_path, write=True) as ledger:
         with out.progress("cases", total) as moved:

@@ -44,7 +44,11 @@ EXAMPLE = """\
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "action", nargs="?", choices=("list", "set", "check", "sign-in"), default="list", help="what to do"
+        "action",
+        nargs="?",
+        choices=("list", "set", "check", "sign-in", "remove"),
+        default="list",
+        help="what to do",
     )
     parser.add_argument("name", nargs="?", help="a target's name")
     parser.add_argument("url", nargs="?", help="its base URL")
@@ -87,6 +91,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     which = parser.add_mutually_exclusive_group()
     which.add_argument("--contract", help="the contract that the URL serves")
     which.add_argument("--every", action="store_true", help="use the URL for every contract without its own")
+    parser.add_argument("--default", action="store_true", help="set: the target of commands that name none")
     add_common(parser)
 
 
@@ -107,10 +112,11 @@ class _TargetArguments(Arguments):
     port: int
     open: bool
     forget: bool
+    default: bool
 
 
 _OWN = {
-    "set": ("url", "credential", "sign_in", "sign_in_input", "token_at", "every"),
+    "set": ("url", "credential", "sign_in", "sign_in_input", "token_at", "every", "default"),
     "sign-in": ("scheme", "client", "by", "port", "open", "forget"),
 }
 """By action the arguments that are for it alone."""
@@ -133,12 +139,23 @@ def run(args: _TargetArguments) -> int:
         home, out = workspace(args), terminal(args)
         wish = Wish(args.scheme, args.client, args.by, args.port, args.open, args.forget)
         return person_signs_in(home, out, args.name or "", args.role, args.contract or "", wish)
+    if args.action == "remove":
+        return _remove(args)
     return _set(args) if args.action == "set" else _list(args)
+
+
+def _remove(args: _TargetArguments) -> int:
+    home, out = workspace(args), terminal(args)
+    if not args.name or args.role or args.contract:
+        raise UsageError("name the target that is to go", mend="juxtalogos targets remove NAME")
+    home.remove_target(args.name)
+    out.line("removed: ", (args.name, "name"), ("   its runs and what was learned of it are kept", "note"))
+    return EXIT_HELD
 
 
 def _set(args: _TargetArguments) -> int:
     home, out = workspace(args), terminal(args)
-    if not args.name or not (args.url or args.credential or args.sign_in):
+    if not args.name or not (args.url or args.credential or args.sign_in or args.default):
         raise UsageError("name a target and its base URL", mend="juxtalogos targets set NAME URL")
     for source in map(credential_source, args.credential):
         known = [
@@ -159,6 +176,9 @@ def _set(args: _TargetArguments) -> int:
     told = _set_url(args, home) if args.url else EXIT_HELD
     if args.sign_in:
         _set_sign_in(args, home)
+    if args.default:
+        home.set_default_target(args.name)
+        out.line("written: ", (args.name, "name"), " is the target of commands that name none")
     return told
 
 
@@ -251,7 +271,7 @@ def _list(args: _TargetArguments) -> int:
         for contract, url in (("every contract", operation.url), *operation.urls.items())
         if url
     ]
-    tried = args.action == "check"
+    tried, default = args.action == "check", home.config.default_target
     reached = [_tried(home, name, contract) if tried else None for name, contract, _ in rows]
     if args.json:
         data = [
@@ -259,6 +279,7 @@ def _list(args: _TargetArguments) -> int:
                 "name": name,
                 "contract": contract,
                 "url": url,
+                "default": name == default,
                 **(reach.as_data() if reach else {"reached": None, "reason": None}),
             }
             for (name, contract, url), reach in zip(rows, reached)
@@ -269,7 +290,8 @@ def _list(args: _TargetArguments) -> int:
     else:
         states = [_words(reach) if reach else "" for reach in reached]
         headings = ("target", "serves", "base URL", "reached" if tried else "")
-        out.table(headings, [(*row, state) for row, state in zip(rows, states)], styles=("name",))
+        named = [(f"{name} (default)" if name == default else name, *rest) for name, *rest in rows]
+        out.table(headings, [(*row, state) for row, state in zip(named, states)], styles=("name",))
     return EXIT_NO_ANSWER if any(reach and reach.error for reach in reached) else EXIT_HELD
 
 

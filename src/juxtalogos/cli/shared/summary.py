@@ -25,11 +25,18 @@ from juxtalogos.report.groups import (
     worst_first,
 )
 from juxtalogos.report.view import FoundDeviation, RunView
+from juxtalogos.run.target.session import Session
 from juxtalogos.schema.json import asserts_format
 from juxtalogos.workspace.workspace import Workspace
 
 FEW_CASES, GROUPS, UNREACHED = 20, 20, 10
 """So many cases are shown one by one; so many groups of what is alike, unless all is asked for."""
+
+
+def show_target(out: Terminal, session: Session) -> None:
+    """Where requests are about to go."""
+    urls = dict.fromkeys(session.base_url(contract) for contract in session.contracts.values())
+    out.note(("target ", "note"), (session.target.name, "name"), (f"   {'  '.join(urls)}", "note"))
 
 
 def show_run(
@@ -56,7 +63,7 @@ def show_run(
     out.line()
     out.line(
         (verdict, verdict) if not view.interrupted else ("interrupted", "error"),
-        f"  run {number}: {counted(len(view.cases), 'case')}, ",
+        f"  run {number} at {view.run.target}: {counted(len(view.cases), 'case')}, ",
         ", ".join(f"{view.verdicts[one]} {one}" for one in WORST_FIRST if view.verdicts[one]),
     )
 
