@@ -33,7 +33,7 @@ SHOTS = {
     "exchanges": "exchanges --finding any --path port-calls",
     "explore": "explore registerVessel listVessels --target quayside --token harbour",
     "pin": "pin --list --exchange @getBerth",
-    "suite": "suite list berths",
+    "suite": "suite show berths#flow-vessels",
     "import": "import ../broken.yaml",
     "soap": "call tideGate --set body/gate=north -C ../office",
     "odata": (
