@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import sqlite3
 import subprocess
 import sys
+import time
 from contextlib import closing
 from pathlib import Path
 from typing import Any
@@ -52,6 +54,26 @@ def test_what_learning_has_made_serves_later_rounds(tmp_path: Path, jux: Jux) ->
         requests.append(learned["requests"])
     assert made[0] == made[1], "twice as many questions about an item need no more items"
     assert requests[1] - requests[0] == 4, "and a request each"
+
+
+def test_an_interrupt_at_any_moment_of_learning_leaves_nothing(tmp_path: Path, jux: Jux) -> None:
+    words = [sys.executable, "-m", "juxtalogos", "compose", "quay", "--learn=writing", "--replace"]
+    env = {**os.environ, "HOME": str(tmp_path)}
+    service, home = Yards(), tmp_path / "w"
+    with workspace(service, home, jux):
+        statuses = set()
+        for count in range(1, 16, 2):
+            made = sum(service.made.values())
+            (home / "learned" / "local" / "quay.toml").unlink(missing_ok=True)
+            process = subprocess.Popen([*words, "-C", str(home)], env=env, stderr=subprocess.PIPE, text=True)
+            while sum(service.made.values()) < made + count and process.poll() is None:
+                time.sleep(0.002)
+            time.sleep(0.013 * count)
+            process.send_signal(signal.SIGINT)
+            told = process.communicate(timeout=60)[1]
+            statuses.add(process.returncode)
+            assert not service.items and "Traceback" not in told, (count, service.items, told)
+        assert 130 in statuses
 
 
 def test_what_does_not_stand_any_more_is_made_again(tmp_path: Path, jux: Jux) -> None:

@@ -25,6 +25,25 @@ KEYED = definition(
 )
 
 
+def test_a_target_is_set_as_the_default_said_and_removed(berths: Path, jux: Jux) -> None:
+    config = berths / "juxtalogos.toml"
+    config.write_text(config.read_text() + "# ours\n")
+    for name, port in (("desk", 1), ("quay", 2)):
+        jux("targets", "set", name, f"http://127.0.0.1:{port}/v1", "-C", berths, status=None)
+    jux("call", "getBerth", "--target", "quay", "-C", berths, status=None)
+    jux("targets", "set", "desk", "--default", "-C", berths)
+    listed = jux("targets", "--json", "-C", berths).json["targets"]
+    assert {one["name"]: one["default"] for one in listed} == {"desk": True, "quay": False}
+    jux("compose", "berths", "-C", berths)
+    ran = jux("run", "berths#listBerths", "-C", berths, status=None)
+    assert "target desk   http://127.0.0.1:1/v1" in ran.err and "at desk: 1 case" in ran.out
+    assert "there is no target nix" in jux("targets", "remove", "nix", "-C", berths, status=2).err
+    assert "is for `targets set`" in jux("targets", "remove", "desk", "--default", "-C", berths, status=2).err
+    for name in ("desk", "quay"):
+        jux("targets", "remove", name, "-C", berths)
+    assert "# ours" in config.read_text() and "desk" not in config.read_text()
+
+
 class _Mirror(BaseHTTPRequestHandler):
     """Tells what fields came, but for `/gone`, where nothing is."""
 

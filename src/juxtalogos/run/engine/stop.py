@@ -3,11 +3,37 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import Callable
+import signal
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
+from typing import Any
 
 
 class Interrupted(Exception):
     """The run was asked to stop; the case under way cleans up and ends."""
+
+
+@contextmanager
+def noticing(stop: Stop) -> Iterator[None]:
+    """Takes SIGINT and SIGTERM while nothing is under way that takes them itself: the first one asks for the
+    stop, the second one ends the work at once (KeyboardInterrupt).
+    """
+
+    def interrupt(sign: int, frame: Any) -> None:
+        if stop.asked:
+            raise KeyboardInterrupt
+        stop.ask()
+
+    before = {sign: signal.getsignal(sign) for sign in (signal.SIGINT, signal.SIGTERM)}
+    with suppress(ValueError):  # another thread than the main one gets no signals
+        for sign in before:
+            signal.signal(sign, interrupt)
+    try:
+        yield
+    finally:
+        with suppress(ValueError):
+            for sign, handler in before.items():
+                signal.signal(sign, handler or signal.SIG_DFL)
 
 
 class Stop:

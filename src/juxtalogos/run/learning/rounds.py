@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -26,6 +27,7 @@ from juxtalogos.model.errors import JuxtalogosError
 from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
+from juxtalogos.run.engine.stop import Stop, noticing
 from juxtalogos.run.gate.gate import Gate
 from juxtalogos.run.gate.state import ServiceState
 from juxtalogos.run.judging.refusals import words_of
@@ -87,6 +89,8 @@ class Learner:
     """One for all rounds: what one has made, another may use, and each removes what is left."""
     standing: StandingItems = field(init=False)
     sender: RoundSender = field(init=False)
+    stop: Stop = field(default_factory=Stop)
+    """For interrupts between two rounds; what is under way takes its own."""
 
     async def learn(self) -> LearningResult:
         """Rounds until nothing new is tried, or the budget is used up."""
@@ -113,13 +117,20 @@ class Learner:
         self.learned_now = LearningResult(list(progresses.values()))
         self.progresses = progresses
         self.schedule = Schedule(self.ways, progresses)
-        await self.rounds(progresses, full=False)
-        again = {
-            name: OperationProgress(one.operation, full=True)
-            for name, one in progresses.items()
-            if one.outcome == WORKED and self.has_more(one.operation)
-        }
-        await self.rounds(again, full=True)
+        try:
+            with noticing(self.stop):
+                await self.rounds(progresses, full=False)
+                again = {
+                    name: OperationProgress(one.operation, full=True)
+                    for name, one in progresses.items()
+                    if one.outcome == WORKED and self.has_more(one.operation)
+                }
+                await self.rounds(again, full=True)
+        except Exception:
+            with suppress(Exception):  # what was kept for later rounds goes all the same
+                await self.sender.leave(self.learned_now)
+            raise
+        self.learned_now.interrupted |= self.stop.asked
         self.learned_now.left_out = self.learned.left_out
         await self.sender.leave(self.learned_now)
         return self.learned_now
@@ -137,7 +148,7 @@ class Learner:
     @property
     def ended(self) -> bool:
         """Whether no further round may begin."""
-        return self.learned_now.interrupted or bool(self.gate.pulse.broken)
+        return self.learned_now.interrupted or self.stop.asked or bool(self.gate.pulse.broken)
 
     async def rounds(self, progresses: dict[str, OperationProgress], *, full: bool) -> None:
         """Rounds until nothing is due any more."""
