@@ -27,6 +27,8 @@ from juxtalogos.workspace.workspace import Workspace
 Latest = Mapping[tuple[str, str], Mapping[str, Any]]
 """The latest exchange of each step, by case and step."""
 _LATEST_RUNS = 20
+_ROOM = 90
+"""Characters of a line of text that are shown."""
 _LONGEST = 46
 """Characters of a value or expression that are shown; `-v` shows all."""
 
@@ -213,6 +215,10 @@ def _tell(out: Terminal, suite: Suite, data: dict[str, Any], *, inputs: bool) ->
             *(("   ", (latest["verdict"], latest["verdict"])) if latest else ()),
             (_last(latest), "note"),
         )
+        if inputs and latest and latest["reason"] and latest["verdict"] != "passed":
+            reason = latest["reason"]
+            told = reason if out.verbose or len(reason) <= _ROOM else f"{reason[:_ROOM]}…"
+            out.line((told, latest["verdict"]), indent=6)
         if inputs:
             _tell_step(out, step)
 
