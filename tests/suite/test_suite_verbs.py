@@ -111,6 +111,26 @@ def test_what_a_person_wrote_since_is_not_undone(go: Go, work: Path) -> None:
     assert suite.read_text().endswith("# mine\n")
 
 
+def test_what_calls_pins_and_compose_write_is_taken_back_too(go: Go, work: Path) -> None:
+    go("call", "listBerths", "--target", "local", "--save", "look#berths")
+    saved = (work / "suites" / "look.arazzo.yaml").read_bytes()
+    go("pin", "body/0/berthId", "--exchange", "@listBerths")
+    assert (work / "suites" / "look.arazzo.yaml").read_bytes() != saved
+    go("compose", "berths")
+    what = [one["what"] for one in go("suite", "undo", "--list", "--json").json["changes"]]
+    assert what == [
+        "compose berths",
+        "pin 1 check of look#berths#listBerths",
+        "call listBerths --save look#berths",
+    ]
+    go("suite", "undo")
+    assert not (work / "suites" / "berths.arazzo.yaml").exists()
+    go("suite", "undo")
+    assert (work / "suites" / "look.arazzo.yaml").read_bytes() == saved
+    go("suite", "undo")
+    assert not (work / "suites" / "look.arazzo.yaml").exists()
+
+
 def test_nothing_that_is_needed_is_removed_unasked(go: Go, work: Path) -> None:
     go("suite", "set", f"{CASE}#read", "path.vesselId=@register#/vesselId")
     for words in (("remove", f"{CASE}#1"), ("disable", f"{CASE}#register"), ("remove", f"{CASE}#register")):

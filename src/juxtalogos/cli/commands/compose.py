@@ -28,6 +28,7 @@ from juxtalogos.compose.dependencies import LIMIT, Finder
 from juxtalogos.compose.relating import Dependency
 from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import ConfigError, UsageError
+from juxtalogos.suite.document.history import noted
 from juxtalogos.suite.document.saving import source_url
 from juxtalogos.suite.document.writer import to_yaml
 from juxtalogos.workspace.config import Target
@@ -174,8 +175,10 @@ def _write(
     texts = {_path(home, one): to_yaml(document).encode() for one, document in documents.items()}
     for place, text in texts.items():
         _guard(home, place, text, args.replace)
+    with noted(home, f"compose {contract.name}"):
+        for place, text in texts.items():
+            write_whole(place, text)
     for place, text in texts.items():
-        write_whole(place, text)
         _mark(home, place, text)
     return home.suites / name if args.folders else _path(home, name)
 

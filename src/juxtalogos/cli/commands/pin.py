@@ -8,6 +8,7 @@ from typing import Any
 
 from juxtalogos.cli.shared.earlier import exchange_named
 from juxtalogos.cli.shared.keeping import is_step, keep_whole, renew, saved_as_step
+from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.formats import wire_of
@@ -16,6 +17,7 @@ from juxtalogos.model.errors import UsageError
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.suite.checks.pins import AnswerPlace, chosen, places
 from juxtalogos.suite.document.editor import add_checks, add_reported
+from juxtalogos.suite.document.history import noted
 from juxtalogos.suite.document.reader import find_suite
 from juxtalogos.suite.document.writer import to_yaml
 from juxtalogos.workspace.workspace import Workspace
@@ -212,7 +214,8 @@ def _report(args: _PinArguments, home: Workspace, record: ExchangeRecord, places
     out, case = terminal(args), record.case.partition("[")[0]
     if not is_step(home, record):
         raise UsageError("this exchange is not part of a suite", mend="save it as a step: --save SUITE#CASE")
-    add_reported(find_suite(home, record.suite), case, record.step, {args.report_as: where})
+    with noted(home, f"pin --report-as {args.report_as}"):
+        add_reported(find_suite(home, record.suite), case, record.step, {args.report_as: where})
     out.line(
         "reported as ",
         (args.report_as, "name"),
@@ -230,7 +233,8 @@ def _give(args: _PinArguments, home: Workspace, record: ExchangeRecord, checks: 
         out.note(("this exchange is not part of a suite; save it as a step with --save SUITE#CASE", "note"))
         return
     path = find_suite(home, record.suite)
-    add_checks(path, case, record.step, checks)
+    with noted(home, f"pin {counted(len(checks), 'check')} of {record.suite}#{case}#{record.step}"):
+        add_checks(path, case, record.step, checks)
     if args.json:
         out.json({"version": 1, "suite": record.suite, "case": case, "step": record.step, "checks": checks})
         return

@@ -17,6 +17,7 @@ from juxtalogos.model.exchange import Exchange
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judging.judge import Judgement
 from juxtalogos.run.target.session import Session
+from juxtalogos.suite.document.history import noted
 from juxtalogos.suite.document.links import StepLink
 from juxtalogos.suite.document.outcomes import criteria_of, outcome_seen
 from juxtalogos.suite.document.saving import place_of, save_call, secret_inputs
@@ -72,9 +73,10 @@ def save(
     outcome = expect or outcome_seen(call.exchange, judgement.answer)
     criteria = criteria_of(outcome, wire_of(call.contract), call.operation)
     hidden = call.hidden()
-    path, step = save_call(
-        call.home.suites, place, call.contract, call.operation, call.inputs, links, role, criteria, hidden
-    )
+    with noted(call.home, f"call {call.operation.id} --save {place}"):
+        path, step = save_call(
+            call.home.suites, place, call.contract, call.operation, call.inputs, links, role, criteria, hidden
+        )
     if number:
         with open_ledger(call.home.ledger_path, write=True) as ledger:
             ledger.assign(number, *place_of(place), step)
