@@ -24,10 +24,12 @@ def test_texts_and_drafts(tmp_path: Path, jux: Jux) -> None:
         assert {one["operation"] for one in learned["notReached"]} <= STATE | OTHERWISE
         assert service.rows == held()
         assert learned["state"]["verdict"] != "different", learned["state"]
-        ran = jux("run", "--jobs", "4", "--json", "-C", home, status=None).json
-        assert service.rows == held()
-        assert {one["operation"] for one in ran["notReached"]} <= {
-            f"quay:{name}" for name in STATE | OTHERWISE
-        }
+        for jobs in (1, 4):
+            ran = jux("run", "--jobs", jobs, "--json", "-C", home, status=None).json
+            assert service.rows == held()
+            unreached = {one["operation"].removeprefix("quay:") for one in ran["notReached"]}
+            # A text has the language that was learned: cases side by side meet at one quay.
+            met = {name for name in unreached if jobs > 1 and ("texts" in name or "localized" in name)}
+            assert unreached - met <= STATE | OTHERWISE
         # It ignores query options, and nothing else is wrong with it.
         assert {one["kind"] for one in ran["findings"]} == {"option.dropped"}

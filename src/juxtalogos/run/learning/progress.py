@@ -113,6 +113,8 @@ class OperationProgress:
     @property
     def open(self) -> bool:
         """Whether anything more is tried of it."""
+        if self.outcome == REFUSED and self.attempts and not self.waiting:
+            return False
         most = ATTEMPTS + (0 if self.full else FURTHER * min(self.steps, MOST_STEPS))
         return self.outcome not in (WORKED, WANTS) and self.attempts < most
 

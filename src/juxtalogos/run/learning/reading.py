@@ -118,6 +118,17 @@ _AS_OWNER = re.compile(
 )
 
 
+_EXISTS = re.compile(
+    r"\b(?:exists? already|already (?:exists?|taken|used|in use|registered)|duplicate|not unique)\b",
+    re.IGNORECASE,
+)
+
+
+def says_it_exists(text: str) -> bool:
+    """Whether a refusal says that there is such a thing already."""
+    return _EXISTS.search(text) is not None
+
+
 def wants_owner(text: str) -> bool:
     """Whether a refusal says that a value must agree with another one, or lie in it."""
     return _AS_OWNER.search(text) is not None

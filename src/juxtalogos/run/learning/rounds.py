@@ -89,6 +89,8 @@ class Learner:
     """One for all rounds: what one has made, another may use, and each removes what is left."""
     standing: StandingItems = field(init=False)
     sender: RoundSender = field(init=False)
+    single: set[str] = field(default_factory=set)
+    """Operations that create, and cannot again while what they created stands."""
     stop: Stop = field(default_factory=Stop)
     """For interrupts between two rounds; what is under way takes its own."""
 
@@ -188,7 +190,7 @@ class Learner:
             case_id(case): operation
             for case, operation in zip(cases_in(composed.document), composed.subjects)
         }
-        own = []
+        own, in_the_way = [], set()
         for record in await self.sender.run(composed, hints, self.learned_now):
             self.note(record)
             operation = cases.get(record.case)
@@ -198,6 +200,8 @@ class Learner:
                 and record.step == slug(operation.id)
             ):
                 own.append(record)
+            elif record.operation in self.standing.scopes and self.refused(record):
+                in_the_way.add(record.operation)
         for record in own:  # what all have shown may serve each
             progress = by_id.pop(record.operation, None)
             if progress is not None:
@@ -206,6 +210,28 @@ class Learner:
                 self.keep(progress, record, made=record.operation in composed.kept)
         for progress in by_id.values():  # nothing could be sent
             progress.attempts, progress.outcome = progress.attempts + 1, SKIPPED
+        if in_the_way:
+            await self.clear(in_the_way, chosen)
+
+    def refused(self, record: ExchangeRecord) -> bool:
+        """Whether a step was sent, and refused."""
+        return (
+            record.exchange is not None
+            and outcome_of(self.contract, record.operation, record.exchange).refused
+        )
+
+    async def clear(self, names: set[str], chosen: list[OperationProgress]) -> None:
+        """Where an operation succeeded once and is refused while its item stands, there is room for one: the
+        item goes, none is kept again, and what needed another one has its turn anew.
+        """
+        self.single |= names
+        self.standing.drop(frozenset(names))
+        kept = {self.contract.operation(name) for name in names}
+        self.gate.keeps -= {operation.full_id for operation in kept if operation is not None}
+        await self.sender.remove_left(self.learned_now)
+        for progress in chosen:
+            if progress.outcome == SKIPPED and progress.blocked_by in names:
+                progress.outcome = ""
 
     def scope(
         self, hints: Hints, chosen: list[OperationProgress] | None, *, full: bool = False
@@ -229,6 +255,7 @@ class Learner:
             progress.operation.intent is Intent.CREATE
             and not progress.full
             and progress.operation.id not in self.standing.scopes
+            and progress.operation.id not in self.single
         )
 
     def keep(self, progress: OperationProgress, record: ExchangeRecord, *, made: bool) -> None:

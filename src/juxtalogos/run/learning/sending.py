@@ -102,6 +102,17 @@ class RoundSender:
             result.interrupted = True
         return self.ledger.exchanges(ExchangeQuery(run=ended.number))
 
+    async def remove_left(self, result: LearningResult) -> None:
+        """Removes what the gate does not keep any more, before the next round."""
+        if self.session is not None:
+            number = result.runs[-1]
+            async with (
+                Recorder(self.ledger, number) as recorder,
+                Transport(self.session.options) as transport,
+            ):
+                self.gate.inventory.put_undo = Recording(self.session, recorder, number).put_undo
+                await sweep(self.gate, self.session, transport)
+
     async def leave(self, result: LearningResult) -> None:
         """Removes what the rounds have kept for one another, and looks at the service again: also where that
         is interrupted once.

@@ -27,6 +27,7 @@ from juxtalogos.run.learning.reading import (
     asks_for,
     named_inputs,
     own_formula,
+    says_it_exists,
     wanted_values,
     wants_owner,
 )
@@ -88,9 +89,14 @@ class Ways:
         for one in named[:6]:
             if one.address in present and one.address not in required:
                 yield self.more(progress, left_out=LeftOut(operation.id, one.address, progress.words[:120]))
-        if progress.meaning is Outcome.CONFLICT:
+        if progress.meaning is Outcome.CONFLICT or says_it_exists(progress.words):
             free = {at: value for at, value in present.items() if at not in linked}
             yield from self.told_apart(progress, free, {item.address for item in named})
+            linking = [one for one in self.found if one.operation == operation.id]
+            yield from self.dropped(
+                progress,
+                {one.source for one in linking if one.input.startswith("body") and one.input in present},
+            )
         absent = progress.meaning is Outcome.ABSENT
         if absent or (progress.meaning.failed and linked):
             yield from self.other_sources(progress, {item.address for item in named})
