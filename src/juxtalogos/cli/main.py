@@ -280,15 +280,12 @@ def _run_asking(args: Any) -> int:
         try:
             return int(args.run(args))
         except NotSent as wanted:
-            if not wanted.origins or not (sys.stdin.isatty() and sys.stderr.isatty()):
+            if not wanted.origins:
                 raise
-            from juxtalogos.cli.shared.terminal import clean
+            from juxtalogos.cli.shared.confirming import confirmed
 
             wish = permission(wanted.reference, " and ".join(wanted.origins))
-            question = f"{wish}: is that meant? yes, for this workspace: y  "
-            sys.stderr.write(clean(question))
-            sys.stderr.flush()
-            if sys.stdin.readline().strip().lower() not in ("y", "yes"):
+            if not confirmed(f"{wish}: is that meant, for this workspace?"):
                 raise
             Trust(wanted.root).allow(sends={wanted.reference: wanted.origins})
     return int(args.run(args))

@@ -29,6 +29,7 @@ every target: it calls the first operation that only reads and needs no value, w
 and with those of the target and of each role where there are any.
 `sign-in` lets a person sign in where the service has a page for that (OAuth 2.0, OpenID Connect): on
 another device, or in a browser. The tokens are kept in your own user directory, for later commands.
+`remove` takes a target out of juxtalogos.toml.
 If there are several contracts, name the one that the URL serves. juxtalogos.toml stores where
 credentials are found, never the credentials (docs/configuration.md)."""
 EXAMPLE = """\

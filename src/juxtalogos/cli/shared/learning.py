@@ -60,7 +60,7 @@ def learn(
         )
         try:
             learned_now = run_loop(learner.learn())
-        except KeyboardInterrupt:  # between two rounds, or when it was about to look
+        except KeyboardInterrupt:  # a second one: the first one ends the round and cleans up
             learned_now = learner.stopped()
         finally:  # an interrupt keeps what was learned
             kept.hints = learner.learned

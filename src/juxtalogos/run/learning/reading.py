@@ -118,6 +118,11 @@ _AS_OWNER = re.compile(
 )
 
 
+def wants_owner(text: str) -> bool:
+    """Whether a refusal says that a value must agree with another one, or lie in it."""
+    return _AS_OWNER.search(text) is not None
+
+
 _EXISTS = re.compile(
     r"\b(?:exists? already|already (?:exists?|taken|used|in use|registered)|duplicate|not unique)\b",
     re.IGNORECASE,
@@ -127,11 +132,6 @@ _EXISTS = re.compile(
 def says_it_exists(text: str) -> bool:
     """Whether a refusal says that there is such a thing already."""
     return _EXISTS.search(text) is not None
-
-
-def wants_owner(text: str) -> bool:
-    """Whether a refusal says that a value must agree with another one, or lie in it."""
-    return _AS_OWNER.search(text) is not None
 
 
 _ASKS = re.compile(

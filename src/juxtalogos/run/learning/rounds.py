@@ -9,7 +9,7 @@ it is kept as hints (`workspace/known.py`), of which the same compose makes a su
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -183,8 +183,7 @@ class Learner:
         hints = hints.and_then(self.learned)
         composed = self.composed(self.scope(hints, chosen, full=full))
         self.schedule.ways = self.ways
-        kept = {self.contract.operation(name): name for name in composed.kept}
-        self.gate.keeps |= {operation.full_id for operation in kept if operation is not None}
+        self.gate.keeps |= self.full_ids(composed.kept)
         by_id = {candidate.operation.id: candidate for candidate in chosen}
         cases = {
             case_id(case): operation
@@ -200,7 +199,7 @@ class Learner:
                 and record.step == slug(operation.id)
             ):
                 own.append(record)
-            elif record.operation in self.standing.scopes and self.refused(record):
+            elif self.is_in_the_way(record):
                 in_the_way.add(record.operation)
         for record in own:  # what all have shown may serve each
             progress = by_id.pop(record.operation, None)
@@ -213,10 +212,16 @@ class Learner:
         if in_the_way:
             await self.clear(in_the_way, chosen)
 
-    def refused(self, record: ExchangeRecord) -> bool:
-        """Whether a step was sent, and refused."""
+    def full_ids(self, names: Iterable[str]) -> set[str]:
+        """As the gate knows operations."""
+        return {found.full_id for name in names if (found := self.contract.operation(name)) is not None}
+
+    def is_in_the_way(self, record: ExchangeRecord) -> bool:
+        """Whether an operation was refused that has created an item, and that item stands."""
         return (
             record.exchange is not None
+            and record.operation in self.standing.scopes
+            and self.full_ids([record.operation]) <= self.gate.keeps
             and outcome_of(self.contract, record.operation, record.exchange).refused
         )
 
@@ -226,8 +231,7 @@ class Learner:
         """
         self.single |= names
         self.standing.drop(frozenset(names))
-        kept = {self.contract.operation(name) for name in names}
-        self.gate.keeps -= {operation.full_id for operation in kept if operation is not None}
+        self.gate.keeps -= self.full_ids(names)
         await self.sender.remove_left(self.learned_now)
         for progress in chosen:
             if progress.outcome == SKIPPED and progress.blocked_by in names:

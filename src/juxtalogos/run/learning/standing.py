@@ -19,8 +19,8 @@ from juxtalogos.suite.model import Output
 
 LONGEST = 2_000
 """Characters of a value that is used."""
-MOST_BYTES = 4 * 1024 * 1024
-"""Of a response that is kept."""
+MOST_BYTES, MOST_IN_ALL = 512 * 1024, 64 * 1024 * 1024
+"""Of a response that is kept, and of all."""
 
 
 @dataclass(slots=True)
@@ -31,12 +31,15 @@ class StandingItems:
     scopes: dict[str, Scope] = field(default_factory=dict)
     """By operation what was sent and came."""
     stands_on: dict[str, frozenset[str]] = field(default_factory=dict)
+    bytes: int = 0
+    """Of all that was ever kept."""
 
     def keep(self, operation: Operation, exchange: Exchange, sent: Inputs, stands_on: frozenset[str]) -> None:
         """Takes a response of success; the first one stays."""
         if operation.id in self.scopes or exchange.response is None:
             return
-        if len(exchange.response.body) > MOST_BYTES:
+        size = len(exchange.response.body)
+        if size > MOST_BYTES or self.bytes + size > MOST_IN_ALL:
             return
         try:
             value = wire_of(self.contract).decode(operation, exchange).value
@@ -46,6 +49,7 @@ class StandingItems:
             {}, exchange=exchange, request_values=sent.values, request_body=sent.body, response_value=value
         )
         self.stands_on[operation.id] = stands_on
+        self.bytes += size
 
     def value(self, operation: str, expression: str) -> Any:
         """See `compose.standing`. What might be read as an expression, or was masked, is not given."""

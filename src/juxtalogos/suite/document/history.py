@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from hashlib import sha256
@@ -35,9 +35,15 @@ class SuiteChange:
 
 @contextmanager
 def noted(home: Workspace, what: str) -> Iterator[None]:
-    """Keeps what suites were before a change, if it changes any. `what`: in words, such as the command."""
+    """Keeps what suites were before a change, if it changes any; one that fails halfway changes none. `what`:
+    in words, such as the command.
+    """
     before = dict(_files(home))
-    yield
+    try:
+        yield
+    except BaseException:
+        _restore(home, before)
+        raise
     after = dict(_files(home))
     changed = sorted(name for name in before.keys() | after.keys() if before.get(name) != after.get(name))
     if not changed or sum(len(before.get(name, b"")) for name in changed) > MOST_BYTES:
@@ -55,6 +61,16 @@ def noted(home: Workspace, what: str) -> Iterator[None]:
     write_whole(folder / f"{number:06d}.json", json.dumps(told).encode(), private=True)
     for path in known[: max(0, len(known) + 1 - MOST)]:
         path.unlink(missing_ok=True)
+
+
+def _restore(home: Workspace, before: Mapping[str, bytes]) -> None:
+    """Writes the suites as they were; those that are new since go."""
+    now = dict(_files(home))
+    for name in now.keys() - before.keys():
+        (home.suites / name).unlink()
+    for name, content in before.items():
+        if now.get(name) != content:
+            write_whole(home.suites / name, content)
 
 
 def changes(home: Workspace) -> list[SuiteChange]:
