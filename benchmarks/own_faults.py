@@ -9,7 +9,8 @@ A fault is a small change of the kind that people make: a negated condition, a l
 left out, a truth value turned round, another operator, an early return. Every line that can hold one is
 chosen with the same chance. The map says which tests reach which line; it is recorded by one run of all
 tests with coverage (the dev extra has the library), also in the processes that the tests start. A line that
-only an import reaches (a table, a default) asks the tests that reach any line of its file.
+only an import reaches (a table, a default) asks the tests that reach any line of its file. A kept map of
+older source is read by the lines that are still there; a changed line asks the tests of its neighbours.
 
 The source is changed in a copy. A test run that is longer than its limit counts as noticed.
 """
@@ -32,7 +33,7 @@ from collections import defaultdict
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
-from hashlib import sha256
+from difflib import SequenceMatcher
 from pathlib import Path
 from typing import Any
 
@@ -100,7 +101,6 @@ class Fault:
 class Map:
     """Which tests reach a line, and how long they take."""
 
-    digest: str
     seconds: dict[str, float]
     reached: dict[str, dict[int, list[str]]] = field(default_factory=dict)
     """Tests by file and line; none where only an import comes by."""
@@ -130,26 +130,38 @@ def copied(folder: Path) -> Path:
     return folder
 
 
-def digest_of(folder: Path) -> str:
-    """What a map was recorded for: every source file and every test."""
-    whole = sha256()
-    for path in sorted((*folder.glob("src/**/*.py"), *folder.glob("tests/**/*.py"))):
-        whole.update(str(path.relative_to(folder)).encode() + path.read_bytes())
-    return whole.hexdigest()
+def moved(lines: dict[str, list[str]], before: list[str], after: list[str]) -> dict[int, list[str]]:
+    """The tests of each line of a file as it is now, from those of the lines as they were."""
+    found: dict[int, list[str]] = {}
+    for what, start, end, first, last in SequenceMatcher(None, before, after, False).get_opcodes():
+        if what == "equal":
+            for line in range(start, end):
+                if str(line + 1) in lines:
+                    found[first + line - start + 1] = lines[str(line + 1)]
+        else:
+            around = [lines.get(str(line), []) for line in range(max(start - 2, 0), end + 4)]
+            tests = sorted({name for names in around for name in names})
+            found |= dict.fromkeys(range(first + 1, last + 1), tests)
+    return found
 
 
 def recorded(folder: Path, kept: Path | None) -> Map:
-    """The map of this source: the kept one if that is of it, otherwise a run of the tests makes it."""
-    digest = digest_of(folder)
+    """The map of this source: the kept one, otherwise a run of the tests makes it."""
     if kept is not None and kept.exists():
         saved = json.loads(kept.read_text())
-        if saved["digest"] == digest:
-            reached = {
-                path: {int(line): names for line, names in lines.items()}
-                for path, lines in saved["reached"].items()
-            }
-            return Map(digest, saved["seconds"], reached)
-        print("the kept map is of other source: a new one is recorded", flush=True)
+        command = [sys.executable, "-m", "pytest", "-q", "--collect-only", "-o", "addopts=", "tests"]
+        listed = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=True)
+        present = set(listed.stdout.splitlines())
+        reached = {
+            path: moved(
+                {line: [name for name in names if name in present] for line, names in lines.items()},
+                saved["text"][path],
+                (folder / path).read_text().splitlines(),
+            )
+            for path, lines in saved["reached"].items()
+            if (folder / path).exists()
+        }
+        return Map(saved["seconds"], reached)
     import coverage
 
     (folder / "lines").mkdir()
@@ -167,7 +179,8 @@ def recorded(folder: Path, kept: Path | None) -> Map:
     command += ["-m", "not slow", "-p", "own_faults_plugin", "-p", "no:cacheprovider", "tests"]
     print("all tests run once, to see which come by which line", flush=True)
     done = subprocess.run(command, cwd=folder, env=environment, capture_output=True, text=True)
-    print(done.stdout.splitlines()[-1] if done.stdout else done.stderr, flush=True)
+    failed = [line for line in done.stdout.splitlines() if line.startswith(("FAILED", "ERROR"))]
+    print(*failed, done.stdout.splitlines()[-1] if done.stdout else done.stderr, sep="\n", flush=True)
     data = coverage.CoverageData(str(folder / "lines" / "all"))
     for part in (folder / "lines").glob("data.*"):
         one = coverage.CoverageData(str(part))
@@ -185,10 +198,10 @@ def recorded(folder: Path, kept: Path | None) -> Map:
             for line, contexts in by_line.items()
         }
     seconds = dict(json.loads(line) for line in (folder / "times").read_text().splitlines())
-    made = Map(digest, seconds, reached)
     if kept is not None:
-        kept.write_text(json.dumps({"digest": digest, "seconds": seconds, "reached": reached}))
-    return made
+        text = {path: (folder / path).read_text().splitlines() for path in reached}
+        kept.write_text(json.dumps({"text": text, "seconds": seconds, "reached": reached}))
+    return Map(seconds, reached)
 
 
 def test_of(context: str) -> str:
