@@ -10,6 +10,7 @@ import threading
 import uuid
 from collections.abc import Iterator
 from contextlib import contextmanager
+from http.client import responses
 from http.server import BaseHTTPRequestHandler
 from typing import Any, ClassVar
 from urllib.parse import parse_qsl, unquote
@@ -86,11 +87,15 @@ class _Handler(BaseHTTPRequestHandler):
     rows: ClassVar[dict[str, list[dict[str, Any]]]]
     lock: ClassVar[threading.Lock]
     seen: ClassVar[list[tuple[str, str, int]]]
+    foreign: ClassVar[bool]
+    """Whether an activated draft is shown under the key of a voyage that was there before."""
 
     def _answer(self) -> None:
         data = self.rfile.read(int(self.headers.get("Content-Length", 0)))
         path, _, query = self.path.partition("?")
         try:
+            if path == "/$batch":
+                return self.batch(data)
             with self.lock:
                 given = json.loads(data) if data else {}
                 status, value = self.dispatch(unquote(path).strip("/"), dict(parse_qsl(query)), given)
@@ -115,6 +120,40 @@ class _Handler(BaseHTTPRequestHandler):
         self.send_header("Content-Length", str(len(body)))
         self.end_headers()
         self.wfile.write(body)
+
+    def batch(self, data: bytes) -> None:
+        """Each request of a batch by itself (OData 4.0 part 1, 11.7): parts of MIME, no change sets."""
+        found = re.search(r"multipart/mixed;\s*boundary=\"?([^\";]+)", self.headers.get("Content-Type", ""))
+        if found is None:
+            raise Refused(415, "a batch is multipart/mixed")
+        told = []
+        for part in data.split(f"--{found[1]}".encode())[1:-1]:
+            line = re.search(rb"^(\w+) (\S+) HTTP/1\.1\r\n", part, re.MULTILINE)
+            if line is None:
+                raise Refused(400, "a part holds no request")
+            _, _, body = part[line.end() :].partition(b"\r\n\r\n")
+            path, _, query = line[2].decode().rpartition(self.headers["Host"])[2].partition("?")
+            try:
+                with self.lock:
+                    self.command = line[1].decode()
+                    given = json.loads(body) if body.strip() else {}
+                    status, value = self.dispatch(unquote(path).strip("/"), dict(parse_qsl(query)), given)
+            except Refused as refused:
+                status, value = refused.args[0], {"error": {"code": "1", "message": refused.args[1]}}
+            text = "" if value is None else json.dumps(value)
+            told.append(
+                "Content-Type: application/http\r\nContent-Transfer-Encoding: binary\r\n\r\n"
+                f"HTTP/1.1 {status} {responses[status]}\r\nOData-Version: 4.0\r\n"
+                + ("Content-Type: application/json;odata.metadata=minimal\r\n" if text else "")
+                + f"Content-Length: {len(text.encode())}\r\n\r\n{text}"
+            )
+        whole = "".join(f"--quay\r\n{one}\r\n" for one in told) + "--quay--\r\n"
+        self.send_response(200)
+        self.send_header("OData-Version", "4.0")
+        self.send_header("Content-Type", "multipart/mixed; boundary=quay")
+        self.send_header("Content-Length", str(len(whole.encode())))
+        self.end_headers()
+        self.wfile.write(whole.encode())
 
     do_GET = do_POST = do_PATCH = do_PUT = do_DELETE = _answer
 
@@ -252,6 +291,8 @@ class _Handler(BaseHTTPRequestHandler):
                 one for one in self.rows[name] if one["ID"] != row["ID"] or not one["IsActiveEntity"]
             ]
             row["IsActiveEntity"] = True
+            if self.foreign:
+                return 200, self.shown("Voyages", {**row, "ID": KEY})
             return 200, self.shown("Voyages", row)
         if name == "Voyages" and last == "draftEdit":
             if not row["IsActiveEntity"]:
@@ -288,8 +329,9 @@ class _Handler(BaseHTTPRequestHandler):
 
 
 @contextmanager
-def serving() -> Iterator[tuple[str, type[_Handler]]]:
+def serving(*, foreign: bool = False) -> Iterator[tuple[str, type[_Handler]]]:
     """(base URL, handler) of a fresh service."""
-    handler = type("Localized", (_Handler,), {"rows": held(), "lock": threading.Lock(), "seen": []})
+    of_its_own = {"rows": held(), "lock": threading.Lock(), "seen": [], "foreign": foreign}
+    handler = type("Localized", (_Handler,), of_its_own)
     with listening(handler) as url:
         yield url, handler

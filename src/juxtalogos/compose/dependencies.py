@@ -294,7 +294,14 @@ class Finder:
                         Dependency(need.operation.id, need.address, one.id, value, told, sure),
                     )
             answer = success_answer(one)
-            if rank == 0 and answer and answer.address_at and (not fields or answer.address_declared):
+            whole = sum(given.identifies == need.resource for given in need.operation.inputs) < 2
+            if (
+                rank == 0
+                and answer
+                and answer.address_at
+                and whole
+                and (not fields or answer.address_declared)
+            ):
                 value = f"{answer.address_at}{SEGMENT}-1"
                 yield (
                     (0 if by_path else 2, rank, 50, 0),

@@ -230,6 +230,8 @@ class Gate:
             await inventory.forget(admission.made or inventory.made.get(aim.place, {}).get(aim.key))
         elif outcome.succeeded and admission.creates and not inventory.is_made(aim.place, aim.key):
             await inventory.created(self.reader(session, sender, contract), admission, exchange)
+        elif outcome.succeeded and operation.intent is Intent.ACT and inventory.is_made(aim.place, aim.key):
+            await inventory.acted(self.reader(session, sender, contract), admission, exchange)
         elif admission.creates and not (outcome.refused or outcome.succeeded or exchange.unsent):
             inventory.note_blind(admission)  # it may have been made all the same
         elif outcome.refused and admission.marks and admission.known and admission.known.shown:

@@ -235,6 +235,28 @@ class Inventory:
         if not admission.watch:
             made.undo = await self._record(places, made.aim, operation, None, carried)
 
+    async def acted(self, reader: Reader, admission: Admission, exchange: Exchange) -> None:
+        """Notes the key that an action gave an item of this run, or a copy of it (a draft that becomes
+        active): the response names it, no list showed it before, and it carries a text of the item.
+        """
+        operation, aim = admission.operation, admission.aim
+        acted_on = self.made[aim.place][aim.key]
+        value = reader.value(operation, exchange)
+        names = reader.places.key_names(operation)
+        if not isinstance(value, dict) or acted_on.theirs or not _shown(exchange, acted_on.marks):
+            return
+        key = key_of_item(reader.places, operation, texts(value))
+        other = Aim(aim.place, key, names, aim.above)
+        before = [known.shown for known in self.lists_of(aim.place)]
+        if not key or unfit(key) or self.is_made(aim.place, key) or not before:
+            return
+        if any(shown is None or shown.has(other, operation.noun) for shown in before):
+            return
+        marks, carried = acted_on.marks, _shown(exchange, acted_on.marks)
+        made = Made(acted_on.contract, acted_on.creator, other, marks, carried)
+        self.made[aim.place][key] = made
+        made.undo = await self._record(reader.places, other, acted_on.creator, None, carried)
+
     async def will_change(self, places: Sites, made: Made, sent: Sequence[str]) -> None:
         """An item of this run is about to be changed by it: it may carry other texts from now on."""
         if made.undo is None or not made.carried or (set(sent) <= set(made.carried) and sent):

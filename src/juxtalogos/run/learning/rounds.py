@@ -372,6 +372,8 @@ class Learner:
         found = self.resources.by_key.get(need.resource) if need is not None and need.resource else None
         if source is None or found is None or self.resources.of(source) is not found:
             return
+        if source.intent is Intent.ACT and source.id in found.items:
+            return  # what was done to one item says nothing of how items are told apart
         written = {(dependency.operation, dependency.input) for dependency in self.written.dependencies}
         for other in self.needs[found.key]:
             if (

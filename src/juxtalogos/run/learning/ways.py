@@ -6,22 +6,19 @@ from __future__ import annotations
 
 import itertools
 import re
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any
 
-from juxtalogos.compose.dependencies import Finder
-from juxtalogos.compose.needs import Need, needs_of
-from juxtalogos.compose.relating import Dependency, field_rank
 from juxtalogos.compose.unique import names_something
 from juxtalogos.conventions.words import words
 from juxtalogos.ledger import ExchangeRecord
-from juxtalogos.model.contract import Contract, Intent, Operation
+from juxtalogos.model.contract import Intent, Operation
 from juxtalogos.model.location import follow_pointer
 from juxtalogos.model.outcome import Outcome
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
-from juxtalogos.run.learning.progress import WORKED, OperationProgress
+from juxtalogos.run.learning.progress import OperationProgress
 from juxtalogos.run.learning.reading import (
     Named,
     asks_for,
@@ -31,35 +28,15 @@ from juxtalogos.run.learning.reading import (
     wanted_values,
     wants_owner,
 )
-from juxtalogos.run.learning.seen import SeenValues
+from juxtalogos.run.learning.sources import SourceWays
 from juxtalogos.suite.document.writer import slug
 from juxtalogos.suite.inputs import has_place, values_of
 from juxtalogos.workspace.known import DependencyRule, Hints, KnownValue, LeftOut, SentToo
 
 
 @dataclass(frozen=True, slots=True)
-class Ways:
-    """What is known in a round, for thinking of the next."""
-
-    contract: Contract
-    finder: Finder
-    found: Sequence[Dependency]
-    """What comes from other steps in this round."""
-    linked: Mapping[str, set[str]]
-    """The same inputs by operation."""
-    seen: SeenValues
-    progresses: Mapping[str, OperationProgress]
-    writing: bool
-
-    def need(self, operation: Operation, address: str) -> Need | None:
-        return next(
-            (
-                candidate
-                for candidate in needs_of(self.finder.resources, operation)
-                if candidate.address == address
-            ),
-            None,
-        )
+class Ways(SourceWays):
+    """What a refusal lets expect to work."""
 
     def followers(self, progress: OperationProgress, record: ExchangeRecord, sent: Inputs) -> Iterator[Hints]:
         """The ways to try next, the likeliest first; each builds on what was tried now."""
@@ -117,35 +94,6 @@ class Ways:
         if not progress.full:
             yield from self.unnamed(progress, present, required, linked)
 
-    def more(
-        self,
-        progress: OperationProgress,
-        *,
-        left_out: LeftOut | None = None,
-        known: KnownValue | None = None,
-        rule: DependencyRule | None = None,
-        sent: SentToo | None = None,
-    ) -> Hints:
-        """What is tried now, and one thing more, in front."""
-        now = progress.now
-        if known is not None:
-            now = replace(now, known=tuple(entry for entry in now.known if entry.at != known.at))
-        if rule is not None:
-            now = replace(
-                now,
-                known=tuple(entry for entry in now.known if entry.at != rule.input),
-                dependencies=tuple(
-                    dependency for dependency in now.dependencies if dependency.input != rule.input
-                ),
-            )
-        more = Hints(
-            (rule,) if rule else (),
-            (known,) if known else (),
-            (left_out,) if left_out else (),
-            sent=(sent,) if sent else (),
-        )
-        return more.and_then(now)
-
     def other_values(self, progress: OperationProgress, named: Named, value: Any) -> Iterator[Hints]:
         """Values that the refusal lets expect to be taken."""
         told = self.described(progress.operation, named.address)
@@ -157,16 +105,6 @@ class Ways:
                     named.address, progress.operation.id, None if formula else other, formula, learned=True
                 ),
             )
-
-    def as_owner(self, progress: OperationProgress, address: str) -> Iterator[Hints]:
-        """What names the item in the address, in the body too: the last part of it first."""
-        operation = progress.operation
-        given = {one.input: one for one in self.found if one.operation == operation.id}
-        for one in reversed([one for one in operation.inputs if one.place == "path"]):
-            link = given.get(one.address)
-            if link is not None:
-                rule = DependencyRule(operation.id, address, link.source, link.value, learned=True)
-                yield self.more(progress, rule=rule)
 
     def described(self, operation: Operation, address: str) -> str:
         """What the definition says of an input, in words; nothing for one that names a thing, for the run
@@ -208,22 +146,6 @@ class Ways:
                 )
                 kept = tuple(one for one in progress.now.known if one.at not in formulas)
                 yield replace(progress.now, known=(*known, *kept))
-
-    def dropped(self, progress: OperationProgress, sources: Iterable[str]) -> Iterator[Hints]:
-        """Without what is taken from some operations, for they do not give it: where it comes from is a
-        guess. What names the item itself stays.
-        """
-        operation, sources = progress.operation, set(sources)
-        names_item = {one.address for one in operation.inputs if one.identifies}
-        rules = tuple(
-            DependencyRule(operation.id, one.input, drop=True, learned=True)
-            for one in self.found
-            if one.operation == operation.id and one.source in sources and one.input not in names_item
-        )
-        if rules:
-            inputs = {one.input for one in rules}
-            kept = tuple(one for one in progress.now.dependencies if one.input not in inputs)
-            yield replace(progress.now, dependencies=(*rules, *kept))
 
     def frees(self, operation: str, way: Hints, failed: set[str]) -> bool:
         """Whether a way takes nothing that an operation must have from others that did not succeed."""
@@ -267,101 +189,6 @@ class Ways:
             yield replace(
                 self.more(progress, sent=SentToo(operation.id, address)), known=(known, *progress.now.known)
             )
-
-    def other_sources(self, progress: OperationProgress, named: set[str]) -> Iterator[Hints]:
-        """Other places that an id may come from: further fields of the creator, lists, what was seen in
-        answers.
-        """
-        for need in needs_of(self.finder.resources, progress.operation):
-            if need.version:
-                continue  # a version, and no id
-            if named and need.address not in named and not need.resource:
-                continue
-            for candidate in self.finder.candidates(need)[:8]:
-                if not self.may_take(progress.operation, candidate.source) or not self.worked_before(
-                    candidate.source
-                ):
-                    continue
-                yield self.more(
-                    progress,
-                    rule=DependencyRule(
-                        progress.operation.id, need.address, candidate.source, candidate.value, learned=True
-                    ),
-                )
-            yield from self.seen_sources(progress, need)
-            for source, pointer, _ in self.seen.places(need.name)[:4]:
-                if (
-                    source != progress.operation.id
-                    and self.may_give(source)
-                    and self.may_take(progress.operation, source)
-                ):
-                    yield self.more(
-                        progress,
-                        rule=DependencyRule(
-                            progress.operation.id,
-                            need.address,
-                            source,
-                            f"$response.body#{pointer}",
-                            learned=True,
-                        ),
-                    )
-
-    def seen_sources(self, progress: OperationProgress, need: Need | None = None) -> Iterator[Hints]:
-        """Fields that were seen in the answers of what creates or lists such an item, whatever is declared of
-        them.
-        """
-        resources, operation = self.finder.resources, progress.operation
-        for one in [need] if need is not None else list(needs_of(self.finder.resources, operation)):
-            found = (
-                [resources.by_key[one.resource]]
-                if one.resource in resources.by_key
-                else resources.named(one.noun)
-            )
-            for resource in found:
-                sources = [*resources.creators(resource), *resource.of(Intent.LIST)]
-                for source in sources:
-                    if (
-                        not (self.may_give(source.id) and self.may_take(operation, source.id))
-                        or source.id == operation.id
-                    ):
-                        continue
-                    ranked = []
-                    for pointer in self.seen.by_operation.get(source.id, {}):
-                        rank = field_rank(one.name, resource.noun, pointer.rpartition("/")[2])
-                        if rank is not None:
-                            ranked.append((rank + pointer.count("/"), pointer))
-                    for _, pointer in sorted(ranked)[:3]:
-                        yield self.more(
-                            progress,
-                            rule=DependencyRule(
-                                operation.id,
-                                one.address,
-                                source.id,
-                                f"$response.body#{pointer}",
-                                learned=True,
-                            ),
-                        )
-
-    def may_give(self, source: str) -> bool:
-        """Whether an operation may be called to learn from it."""
-        operation = self.contract.operation(source)
-        return operation is not None and (operation.safe or self.writing)
-
-    def worked_before(self, source: str) -> bool:
-        """Whether an operation was answered with success, so that something can be had from it."""
-        progress = self.progresses.get(source)
-        return progress is None or progress.outcome == WORKED
-
-    def may_take(self, operation: Operation, source: str) -> bool:
-        """Whether an operation may be tried on what a source gives: what changes or removes, on what the run
-        created only.
-        """
-        given = self.contract.operation(source)
-        return (
-            operation.safe
-            or operation.intent is Intent.CREATE
-            or (given is not None and self.finder.resources.creates(given))
-        )
 
     def unnamed(
         self, progress: OperationProgress, present: dict[str, Any], required: set[str], linked: set[str]
