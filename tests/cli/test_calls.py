@@ -95,7 +95,10 @@ def test_a_host_name_answered_by_another_address(
     assert (
         jux("call", "listBerths", "--target", "named", "--message", work / "m.http", "-C", work).status == 0
     )
-    assert "has no address" in jux("call", "listBerths", "--at", "x", "-C", work, status=2).err
+    assert (
+        "has no address"
+        in jux("call", "listBerths", "--at", "x", "--target", "local", "-C", work, status=2).err
+    )
 
 
 def test_values_of_an_earlier_answer_are_saved_as_links(work: Path, jux: Callable[..., Result]) -> None:

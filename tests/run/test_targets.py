@@ -49,12 +49,15 @@ class _Mirror(BaseHTTPRequestHandler):
 
     def do_GET(self) -> None:
         body = json.dumps({"who": self.path, "fields": dict(self.headers.items())}).encode()
-        self.server.seen.append(dict(self.headers.items()))  # type: ignore[attr-defined]
+        came = {"method": self.command, **dict(self.headers.items())}
+        self.server.seen.append(came)  # type: ignore[attr-defined]
         self.send_response(404 if self.path.startswith("/gone") else 200)
         self.send_header("Content-Type", "application/json")
         self.send_header("Content-Length", str(len(body)))
         self.end_headers()
         self.wfile.write(body)
+
+    do_POST = do_GET
 
     def log_message(self, *_: object) -> None:
         pass
@@ -212,9 +215,7 @@ def test_credentials_and_roles_that_lead_nowhere_are_told_by_name(home: Path, ju
 
 
 def test_each_contract_keeps_its_target(tmp_path: Path, jux: Jux, mirror: Any) -> None:
-    """The target used last belongs to the contract that was called; a URL belongs to one contract where there
-    are several.
-    """
+    """A URL belongs to one contract where there are several; a target that was used is not taken again."""
     home, url = tmp_path / "w", mirror[0]
     jux("init", home)
     for name, text in (("open", OPEN), ("keyed", KEYED)):
@@ -225,13 +226,48 @@ def test_each_contract_keeps_its_target(tmp_path: Path, jux: Jux, mirror: Any) -
     for target in ("a", "b"):
         for contract in ("open", "keyed"):
             jux("targets", "set", target, f"{url}/{target}-{contract}", "--contract", contract, "-C", home)
-    jux("call", "me", "--target", "a", "-C", home)
-    jux("call", "whoami", "--target", "b", "-C", home)
+    assert '"/b-keyed/me"' in jux("call", "whoami", "--target", "b", "-C", home).out.replace(" ", "")
+    told = jux("call", "whoami", "-C", home, status=2).err
+    assert "--target a or b; or for always: juxtalogos targets set NAME --default" in told
+    jux("targets", "set", "a", "--default", "-C", home)
     assert '"/a-open/me"' in jux("call", "me", "-C", home).out.replace(" ", "")
+    jux("targets", "remove", "a", "-C", home)
     assert '"/b-keyed/me"' in jux("call", "whoami", "-C", home).out.replace(" ", "")
-    jux("targets", "set", "c", f"{url}/c", "--contract", "open", "-C", home)
-    jux("call", "me", "--target", "c", "-C", home)
-    assert '"/b-keyed/me"' in jux("call", "whoami", "-C", home).out.replace(" ", "")
+
+
+def test_a_guarded_target_is_changed_only_with_consent(tmp_path: Path, jux: Jux, mirror: Any) -> None:
+    """No command sends what may change something there unless somebody agreed; reading goes on."""
+    home, (url, seen) = tmp_path / "w", mirror
+    jux("init", home)
+    paths = {"/me": {"get": {"operationId": "me", "responses": _ME}}}
+    paths["/notes"] = {"post": {"operationId": "note", "responses": answers(status="201")}}
+    (tmp_path / "own.yaml").write_text(definition(paths))
+    jux("import", tmp_path / "own.yaml", "-C", home)
+    jux("compose", "own", "-C", home)
+    jux("targets", "set", "acc", url, "-C", home)
+    jux("targets", "set", "acc", "--guarded", "-C", home)
+    shown = jux("targets", "show", "acc", "-C", home).out
+    assert "guarded" in shown and "--yes-to acc" in shown and url in shown
+    writing = (
+        ("call", "note"),
+        ("call", "note", "--target", url),
+        ("call", "--url", f"{url}/notes", "--method", "POST"),
+        ("call", "--url", f"{url}/notes", "--method", "POST", "--save", "own#more"),
+        ("run", "own#note"),
+        ("compose", "own", "--learn=writing", "--replace"),
+        ("explore", "--requests", "20"),
+    )
+    for words in writing:
+        before = len(seen)
+        assert "--yes-to acc" in jux(*words, "-C", home, status=2).err
+        assert "POST" not in [one["method"] for one in seen[before:]], words
+        jux(*words, "--yes-to", "acc", "-C", home, status=None)
+        assert "POST" in [one["method"] for one in seen[before:]], words
+        assert "--yes-to names" in jux(*words, "--yes-to", "own", "-C", home, status=2).err
+    for words in (("call", "me"), ("run", "own#me"), ("explore", "--only-reading", "--requests", "9")):
+        assert "guarded" not in jux(*words, "-C", home, status=None).err
+    jux("targets", "set", "acc", "--unguarded", "-C", home)
+    jux("call", "note", "-C", home, status=None)
 
 
 def test_reaching_says_what_was_tried(tmp_path: Path, jux: Jux, mirror: Any, harbour: str) -> None:

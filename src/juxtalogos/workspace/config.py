@@ -118,6 +118,9 @@ class Target:
     proxy_login: CredentialSource | None = None
     further: tuple[str, ...] = ()
     """Further addresses that credentials may go to: where tokens are given out, for example."""
+    guarded: str = ""
+    """The name of the guarded target that this is, or whose address this has: what changes something there
+    is sent only after somebody agreed to it."""
 
     def role(self, name: str) -> Role:
         """A role by name, with what it leaves unsaid from the target itself; ConfigError with the nearest."""
@@ -330,6 +333,7 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
             table.get("proxy", ""),
             _source("proxy", table["proxy-login"]) if "proxy-login" in table else None,
             tuple(check_url(one, where("targets", name, "origins")) for one in table.get("origins", ())),
+            guarded=name if table.get("guarded", False) else "",
         )
     contracts = {name: _settings(table) for name, table in value.get("contracts", {}).items()}
     defaults = value.get("defaults", {})

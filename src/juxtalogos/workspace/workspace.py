@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Iterable, Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -175,66 +175,37 @@ class Workspace:
     def target(self, name: str | None, contracts: Iterable[str] = ()) -> Target:
         """A target by name or, where `name` is a URL, one made of it.
 
-        Without a name the default, the one that the contracts were last called at, or the only one that
-        serves them.
+        Without a name the one that was set as default, or the only one that serves the contracts; never the
+        one that was used last.
         """
+        targets = self.config.targets
         if name and "://" in name:
-            return Target(GIVEN, check_url(name), variables=self.config.variables)
+            guarded = self.guarded_at(name)
+            return Target(GIVEN, check_url(name), variables=self.config.variables, guarded=guarded)
         wanted = list(contracts)
-        chosen = name or self.config.default_target or self._last_used(wanted)
-        if not chosen:
-            serving = [one.name for one in self.config.targets.values() if all(map(one.serves, wanted))]
-            chosen = serving[0] if len(serving) == 1 else ""
-        if not chosen and len(self.config.targets) == 1:
-            chosen = next(iter(self.config.targets))
+        chosen = name or self.config.default_target
+        for serving in (
+            [one.name for one in targets.values() if wanted and all(at in one.urls for at in wanted)],
+            [one.name for one in targets.values() if all(map(one.serves, wanted))],
+            list(targets),
+        ):
+            if not chosen and len(serving) == 1:
+                chosen = serving[0]
         if not chosen:
             servers = [server for contract in self.contracts() for server in contract.servers]
             hint = f" (the definition names {', '.join(servers[:3])})" if servers else ""
-            known = f"--target {' or '.join(self.config.targets)}" if self.config.targets else ""
+            known = f"--target {' or '.join(targets)}; or for always: juxtalogos targets set NAME --default"
             raise ConfigError(
                 "no target is named",
                 where=str(self.root / CONFIG_NAME),
-                mend=known or f"juxtalogos targets set NAME URL{hint}, or --target URL for once",
+                mend=known if targets else f"juxtalogos targets set NAME URL{hint}, or --target URL for once",
             )
         return self.config.target(chosen)
 
-    def remember_target(self, target: Target, contracts: Iterable[str] = ()) -> None:
-        """Notes the target used last, for each contract that was called; where that cannot be written, it is
-        not noted.
-        """
-        if target.name in self.config.targets:
-            state = self._state()
-            last = {**state.get("targets", {}), **dict.fromkeys(contracts, target.name)}
-            text = json.dumps({**state, "target": target.name, "targets": last})
-            with suppress(OSError):
-                write_whole(self.state / "state.json", text.encode(), private=True)
-
-    def _state(self) -> dict[str, Any]:
-        try:
-            found = json.loads((self.state / "state.json").read_text("utf-8"))
-        except (OSError, ValueError):
-            return {}
-        if not isinstance(found, dict) or not isinstance(found.get("targets", {}), dict):
-            return {}
-        return found
-
-    def _last_used(self, contracts: list[str]) -> str:
-        """The target used last for these contracts; else the one that names their URLs; else the one used
-        last at all, where it serves them.
-        """
-        state, targets = self._state(), self.config.targets
-        own = {state.get("targets", {}).get(name) for name in contracts}
-        meant = [
-            target.name
-            for target in targets.values()
-            if contracts and all(name in target.urls for name in contracts)
-        ]
-        if len(own) == 1 and own != {None}:
-            name = next(iter(own))
-        else:
-            name = meant[0] if len(meant) == 1 else state.get("target", "")
-        known = isinstance(name, str) and name in targets and all(map(targets[name].serves, contracts))
-        return name if known else ""
+    def guarded_at(self, url: str) -> str:
+        """The guarded target at the origin of a URL; empty for none."""
+        targets, place = self.config.targets.values(), origin(url)
+        return next((one.name for one in targets if one.guarded and place in one.origins()), "")
 
     def set_target(self, name: str, url: str, contract: str | None) -> None:
         """Writes a base URL into the configuration, comments kept.
@@ -310,6 +281,15 @@ class Workspace:
             defaults = document.get("defaults", {})
             if defaults.get("target") == name:
                 del defaults["target"]
+
+    def set_guarded(self, name: str, guarded: bool) -> None:
+        """Writes whether commands ask before they send what changes something at a target."""
+        self.config.target(name)
+        with self._target_table(name) as target:
+            if guarded:
+                target["guarded"] = True
+            else:
+                target.pop("guarded", None)
 
     def set_default_target(self, name: str) -> None:
         """Writes which target commands use that name none."""

@@ -32,13 +32,15 @@ from juxtalogos.cli.shared.sending import (
     send_once,
     show_outcome,
 )
+from juxtalogos.cli.shared.targeting import add_agreement, agreed, show_target
 from juxtalogos.compose.filling import filled, known_given, misfits, settings_given
 from juxtalogos.exchange.redact import is_credential
 from juxtalogos.exchange.transport import TransportOptions
 from juxtalogos.formats import wire_of
+from juxtalogos.formats.http.outcomes import reads_only
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import LedgerError, UsageError, quoted
-from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.judging.judge import Judgement
@@ -49,10 +51,11 @@ from juxtalogos.suite.document.outcomes import FORMS, criteria_of
 from juxtalogos.suite.document.saving import place_of
 from juxtalogos.suite.inputs import values_of
 from juxtalogos.workspace import secrets
+from juxtalogos.workspace.config import GIVEN, Target
 from juxtalogos.workspace.trust import Grant, Trust
+from juxtalogos.workspace.workspace import find_workspace
 
 if TYPE_CHECKING:
-    from juxtalogos.workspace.config import Target
     from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
@@ -80,6 +83,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "operation", nargs="?", default="", metavar="OPERATION", help="an operation's id, as `show` lists it"
     )
     add_target(parser)
+    add_agreement(parser)
     add_identity(parser)
     add_grant(parser)
     parser.add_argument("--url", default="", help="send to this URL, without a contract")
@@ -143,6 +147,7 @@ class _CallArguments(Arguments):
     each_media: bool
     at: list[str]
     target: str | None
+    yes_to: str
     role: str
     credential: list[str]
     no_credentials: bool
@@ -172,7 +177,9 @@ def run(args: _CallArguments) -> int:
     home = workspace(args)
     contract, operation = home.operation(args.operation)
     target = home.target(args.target, [contract.name])
+    target = agreed(target, args.yes_to, writes=not operation.safe)
     session = _session(args, home, contract, operation, target)
+    show_target(terminal(args), session)
     with up_for_calls(session, Trust(home.root, Grant.of(args.trust, args.sends)), home.root):
         return _call(args, home, session, contract, operation)
 
@@ -191,7 +198,6 @@ def _call(
         if args.each_media:
             return _call_each(args, home, session, contract, operation, inputs)
         exchange = _send(args, session, contract, operation, inputs)
-    home.remember_target(session.target, [contract.name])
     judgement, number = _told(args, home, session, contract, operation, exchange)
     if inputs is not None:
         call = MadeCall(home, session, contract, operation, inputs, exchange)
@@ -274,6 +280,7 @@ def _call_and_keep_url(args: _CallArguments) -> int:
         home, args.url, args.method, headers, body, args.settings, args.contract, args.target
     )
     contract, operation = draft.contract, draft.operation
+    draft = replace(draft, target=agreed(draft.target, args.yes_to, writes=not operation.safe))
     session = _session(args, home, contract, operation, draft.target)
     exchange = _send(args, session, contract, operation, draft.inputs)
     judgement, number = _told(args, home, session, contract, operation, exchange)
@@ -282,7 +289,6 @@ def _call_and_keep_url(args: _CallArguments) -> int:
     elif args.save and may_be_saved(out, exchange):
         draft.keep(home)
         out.note(f"kept as {draft.operation.full_id}: definitions/{contract.name}/{draft.file}")
-        home.remember_target(draft.target, [contract.name])
         call = MadeCall(home, session, contract, operation, draft.inputs, exchange)
         save(out, call, judgement, number, args.save, links=[], role=args.role, expect=args.expect)
     return _exit_status(judgement)
@@ -309,6 +315,7 @@ def _call_url(args: _CallArguments) -> int:
     headers = tuple((name, text) for name, text, _ in given)
     hidden = [secret for _, _, secret in given if secret]
     request = bare_request(args.url, args.method, headers, _body_file(args))
+    _agree_to(args, request)
     options = TransportOptions(addresses=_addresses(args.at))
     return call_url(
         terminal(args),
@@ -320,6 +327,15 @@ def _call_url(args: _CallArguments) -> int:
         json=args.json,
         raw=args.raw,
     )
+
+
+def _agree_to(args: _CallArguments, request: Request) -> None:
+    """UsageError for a request of no contract that may change something at a guarded target's address."""
+    try:
+        guarded = find_workspace(args.directory).guarded_at(request.url)
+    except UsageError:
+        return  # outside a workspace nothing is guarded
+    agreed(Target(GIVEN, guarded=guarded), args.yes_to, writes=not reads_only(request))
 
 
 def _addresses(texts: list[str]) -> dict[str, str]:

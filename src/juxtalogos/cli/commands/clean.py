@@ -18,6 +18,7 @@ from juxtalogos.cli.shared.options import (
     terminal,
     workspace,
 )
+from juxtalogos.cli.shared.targeting import add_agreement, agreed, show_target
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.ledger import Ledger, UndoRecord, open_ledger
 from juxtalogos.model.errors import JuxtalogosError, UsageError
@@ -47,6 +48,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--all", action="store_true", help="all runs, explorations and learning")
     parser.add_argument("--show", action="store_true", help="list what is left without removing it")
     add_target(parser)
+    add_agreement(parser)
     add_identity(parser)
     add_grant(parser)
     add_common(parser)
@@ -57,6 +59,7 @@ class _CleanArguments(Arguments):
     all: bool
     show: bool
     target: str | None
+    yes_to: str
     role: str
     credential: list[str]
     header: list[str]
@@ -141,7 +144,7 @@ def _undo(
     args: _CleanArguments, home: Workspace, ledger: Ledger, name: str, left: list[UndoRecord]
 ) -> list[Undone]:
     """What became of the records of one target."""
-    target = home.target(args.target or name or None, [left[0].contract])
+    target = agreed(home.target(args.target or name or None, [left[0].contract]), args.yes_to, writes=True)
     names = [one for one in dict.fromkeys(entry.contract for entry in left) if one in home.contract_names()]
     if not names:
         raise UsageError(
@@ -157,4 +160,5 @@ def _undo(
         identity=Identity(args.role, tuple(args.credential), tuple(map(header_field, args.header))),
         grant=Grant.of(args.trust, args.sends),
     )
+    show_target(terminal(args), session)
     return run_loop(undo(session, ledger, left))

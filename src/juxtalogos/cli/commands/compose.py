@@ -22,6 +22,7 @@ from juxtalogos.cli.shared.options import (
     terminal,
     workspace,
 )
+from juxtalogos.cli.shared.targeting import add_agreement, agreed
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.compose.composer import Composed, ComposeScope, by_folder, compose
 from juxtalogos.compose.dependencies import LIMIT, Finder
@@ -89,6 +90,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="include operations that destroy, switch the service or reach others",
     )
     add_target(parser)
+    add_agreement(parser)
     add_identity(parser)
     add_pace(parser)
     add_strict_clean(parser)
@@ -151,7 +153,8 @@ def _pairs(found: list[tuple[str, str]]) -> list[dict[str, str]]:
 def _target(args: ComposeArguments, home: Workspace, contract: Contract) -> Target | None:
     """The target of which something is, or will be, learned; None where none is meant."""
     if args.learn or args.target:
-        return home.target(args.target, [contract.name])
+        target = home.target(args.target, [contract.name])
+        return agreed(target, args.yes_to, writes=args.learn == "writing")
     try:
         return home.target(None, [contract.name]) if home.config.targets else None
     except ConfigError:  # which one is meant is not known

@@ -27,7 +27,8 @@ from juxtalogos.cli.shared.options import (
     terminal,
     workspace,
 )
-from juxtalogos.cli.shared.summary import formats_said, show_target
+from juxtalogos.cli.shared.summary import formats_said
+from juxtalogos.cli.shared.targeting import add_agreement, agreed, show_target
 from juxtalogos.explore.exploration import Exploration, Wishes, explore
 from juxtalogos.explore.prober.budget import Budget
 from juxtalogos.explore.reporting.saving import Kept
@@ -70,6 +71,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="what to explore (default: every contract)",
     )
     add_target(parser)
+    add_agreement(parser)
     add_identity(parser)
     budget = parser.add_argument_group("budgets")
     budget.add_argument(
@@ -122,6 +124,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 class ExploreArguments(Arguments):
     what: list[str]
     target: str | None
+    yes_to: str
     no_credentials: bool
     role: str
     credential: list[str]
@@ -155,7 +158,6 @@ def run(args: ExploreArguments) -> int:
     show_target(out, session)
     with open_ledger(home.ledger_path, write=True) as ledger:
         done = _explored(args, home, out, session, wishes, ledger)
-        home.remember_target(session.target, session.contracts)
         view = run_view(ledger, done.number, session.contracts, remarks=not args.no_remarks)
         left = len(ledger.undone(done.number))
         covered = {name: covered_by(ledger, contracts[name], done.number) for name in done.explored}
@@ -274,7 +276,7 @@ def chosen_operations(home: Workspace, words: list[str]) -> dict[str, frozenset[
 
 
 def _session(args: ExploreArguments, home: Workspace, contracts: dict[str, Contract]) -> Session:
-    target = home.target(args.target, contracts)
+    target = agreed(home.target(args.target, contracts), args.yes_to, writes=not args.only_reading)
     grant = Grant.of(args.trust, tuple(args.sends))
     if target.system:
         Trust(home.root, grant).require_commands()

@@ -10,6 +10,7 @@ from juxtalogos.cli.shared.earlier import exchange_named
 from juxtalogos.cli.shared.keeping import is_step, keep_whole, renew, saved_as_step
 from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
+from juxtalogos.cli.shared.targeting import add_agreement
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeRecord
@@ -85,6 +86,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="first save the exchange as a step, for example a recorded one",
     )
     parser.add_argument("--note", default="", help="the reason; shown when the check fails")
+    add_agreement(parser)
     add_common(parser)
 
 
@@ -112,6 +114,7 @@ class _PinArguments(Arguments):
     note: str
     report_as: str
     save: str
+    yes_to: str
 
 
 def run(args: _PinArguments) -> int:
@@ -125,7 +128,7 @@ def run(args: _PinArguments) -> int:
         record = _as_step(args, home, record)
         check = {"at": "body", "kept": args.whole, **({"note": args.note} if args.note else {})}
         give = partial(_give, args, home, record, [check])
-        keep_whole(out, home, record, args.whole, give, twice=args.twice)
+        keep_whole(out, home, record, args.whole, give, twice=args.twice, yes_to=args.yes_to)
         return EXIT_HELD if not any(result.fails for result in record.results) else EXIT_FAILED
     contract = home.contract(record.contract) if record.contract in home.contract_names() else None
     prefixes = {uri: prefix for prefix, uri in contract.namespaces} if contract else {}

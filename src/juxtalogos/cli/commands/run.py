@@ -25,11 +25,12 @@ from juxtalogos.cli.shared.options import (
     workspace,
 )
 from juxtalogos.cli.shared.state import show_state
-from juxtalogos.cli.shared.summary import exit_status, formats_said, run_data, show_run, show_target
+from juxtalogos.cli.shared.summary import exit_status, formats_said, run_data, show_run
+from juxtalogos.cli.shared.targeting import add_agreement, agreed, show_target
 from juxtalogos.ledger import CaseRecord, open_ledger
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.report.view import run_view
-from juxtalogos.run.engine.binding import Cases, bind, contracts_of, digest_of, turns_of
+from juxtalogos.run.engine.binding import Cases, bind, contracts_of, digest_of, operations_of, turns_of
 from juxtalogos.run.engine.execute import execute
 from juxtalogos.run.engine.loop import run_loop
 from juxtalogos.run.engine.plan import CaseRef, RunPlan
@@ -69,6 +70,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--still-failing", action="store_true", help="only cases that failed in their last run"
     )
     add_target(parser)
+    add_agreement(parser)
     add_identity(parser)
     parser.add_argument("--jobs", type=int, metavar="N", help="cases run side by side (4)")
     parser.add_argument(
@@ -121,6 +123,7 @@ class _RunArguments(Arguments):
     operation: list[str]
     still_failing: bool
     target: str | None
+    yes_to: str
     role: str
     credential: list[str]
     header: list[str]
@@ -160,7 +163,6 @@ def run(args: _RunArguments) -> int:
             ended = run_loop(
                 execute(bound, home.root, ledger, str(selection), done, processes=max(1, args.processes))
             )
-        home.remember_target(bound.session.target, bound.session.contracts)
         order = [(ref.suite, ref.case) for ref in refs]
         left = len(ledger.undone(ended.number))
         view = run_view(
@@ -188,10 +190,14 @@ def _plan(
     cases = [
         (by_name[ref.suite], case) for ref in refs if (case := by_name[ref.suite].case(ref.case)) is not None
     ]
-    contracts = contracts_of(reachable(cases, everything))
+    called = reachable(cases, everything)
+    contracts = contracts_of(called)
+    target = home.target(args.target, contracts)
+    writes = any(not operation.safe for operation in operations_of(called))
+    guarded = bool(target.guarded)
     return RunPlan(
         refs,
-        args.target or home.target(None, contracts).name,
+        target.reference,
         tuple((name, digest_of(contract)) for name, contract in contracts.items()),
         tuple(map(_setting, args.settings)),
         time.time(),
@@ -207,6 +213,7 @@ def _plan(
         max(0.0, args.pace),
         sends=tuple(args.sends),
         strict_clean=args.strict_clean,
+        agreed=guarded and not agreed(target, args.yes_to, writes=writes).guarded,
     )
 
 

@@ -16,6 +16,7 @@ from juxtalogos.cli.shared.options import (
     workspace,
 )
 from juxtalogos.cli.shared.person import Wish, person_signs_in
+from juxtalogos.cli.shared.target_shown import show_one
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.run.target.reach import Reach, answers, signed_at, tried_at
 from juxtalogos.suite.inputs import resolve_address
@@ -29,7 +30,10 @@ every target: it calls the first operation that only reads and needs no value, w
 and with those of the target and of each role where there are any.
 `sign-in` lets a person sign in where the service has a page for that (OAuth 2.0, OpenID Connect): on
 another device, or in a browser. The tokens are kept in your own user directory, for later commands.
-`remove` takes a target out of juxtalogos.toml.
+`show` prints all that is configured for one target. `remove` takes a target out of juxtalogos.toml.
+A command that names no target uses the default (`set NAME --default`), or the only target that
+serves the contract; never the one that was used last. At a guarded target (`set NAME --guarded`)
+commands ask before they send a request that may change something, or want `--yes-to NAME`.
 If there are several contracts, name the one that the URL serves. juxtalogos.toml stores where
 credentials are found, never the credentials (docs/configuration.md)."""
 EXAMPLE = """\
@@ -38,6 +42,9 @@ EXAMPLE = """\
   juxtalogos targets set local --credential harbourKey=env:MERROW_KEY
   juxtalogos targets set local --sign-in openWatch --sign-in-input body/user=desk \\
     --sign-in-input body/pin=env:PIN
+  juxtalogos targets set acceptance https://acceptance.merrow.example/v1 --guarded
+  juxtalogos targets set local --default
+  juxtalogos targets show acceptance
   juxtalogos targets check
   juxtalogos targets sign-in local --scheme harbourPass --client merrow-desk
 """
@@ -47,7 +54,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "action",
         nargs="?",
-        choices=("list", "set", "check", "sign-in", "remove"),
+        choices=("list", "show", "set", "check", "sign-in", "remove"),
         default="list",
         help="what to do",
     )
@@ -93,6 +100,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     which.add_argument("--contract", help="the contract that the URL serves")
     which.add_argument("--every", action="store_true", help="use the URL for every contract without its own")
     parser.add_argument("--default", action="store_true", help="set: the target of commands that name none")
+    guard = parser.add_mutually_exclusive_group()
+    guard.add_argument(
+        "--guarded", action="store_true", help="set: commands ask before they change something there"
+    )
+    guard.add_argument("--unguarded", action="store_true", help="set: they do not ask any more")
     add_common(parser)
 
 
@@ -114,10 +126,22 @@ class _TargetArguments(Arguments):
     open: bool
     forget: bool
     default: bool
+    guarded: bool
+    unguarded: bool
 
 
 _OWN = {
-    "set": ("url", "credential", "sign_in", "sign_in_input", "token_at", "every", "default"),
+    "set": (
+        "url",
+        "credential",
+        "sign_in",
+        "sign_in_input",
+        "token_at",
+        "every",
+        "default",
+        "guarded",
+        "unguarded",
+    ),
     "sign-in": ("scheme", "client", "by", "port", "open", "forget"),
 }
 """By action the arguments that are for it alone."""
@@ -142,6 +166,8 @@ def run(args: _TargetArguments) -> int:
         return person_signs_in(home, out, args.name or "", args.role, args.contract or "", wish)
     if args.action == "remove":
         return _remove(args)
+    if args.action == "show":
+        return show_one(workspace(args), terminal(args), args.name or "", json=args.json)
     return _set(args) if args.action == "set" else _list(args)
 
 
@@ -156,7 +182,8 @@ def _remove(args: _TargetArguments) -> int:
 
 def _set(args: _TargetArguments) -> int:
     home, out = workspace(args), terminal(args)
-    if not args.name or not (args.url or args.credential or args.sign_in or args.default):
+    guarding = args.guarded or args.unguarded
+    if not args.name or not (args.url or args.credential or args.sign_in or args.default or guarding):
         raise UsageError("name a target and its base URL", mend="juxtalogos targets set NAME URL")
     for source in map(credential_source, args.credential):
         known = [
@@ -180,6 +207,11 @@ def _set(args: _TargetArguments) -> int:
     if args.default:
         home.set_default_target(args.name)
         out.line("written: ", (args.name, "name"), " is the target of commands that name none")
+    if guarding:
+        home.set_guarded(args.name, args.guarded)
+        told_guard = " is guarded: commands ask before they change something there"
+        told_free = " is not guarded any more"
+        out.line("written: ", (args.name, "name"), told_guard if args.guarded else told_free)
     return told
 
 
@@ -281,6 +313,7 @@ def _list(args: _TargetArguments) -> int:
                 "contract": contract,
                 "url": url,
                 "default": name == default,
+                "guarded": bool(home.config.target(name).guarded),
                 **(reach.as_data() if reach else {"reached": None, "reason": None}),
             }
             for (name, contract, url), reach in zip(rows, reached)
@@ -291,7 +324,13 @@ def _list(args: _TargetArguments) -> int:
     else:
         states = [_words(reach) if reach else "" for reach in reached]
         headings = ("target", "serves", "base URL", "reached" if tried else "")
-        named = [(f"{name} (default)" if name == default else name, *rest) for name, *rest in rows]
+        marked = {
+            target.name: ", ".join(
+                filter(None, ("default" * (target.name == default), "guarded" * bool(target.guarded)))
+            )
+            for target in chosen
+        }
+        named = [(f"{name} ({marked[name]})" if marked[name] else name, *rest) for name, *rest in rows]
         out.table(headings, [(*row, state) for row, state in zip(named, states)], styles=("name",))
     return EXIT_NO_ANSWER if any(reach and reach.error for reach in reached) else EXIT_HELD
 

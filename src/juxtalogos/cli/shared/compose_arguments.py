@@ -14,6 +14,7 @@ class ComposeArguments(Arguments):
     learn: str
     budget: int
     only_reading: bool
+    yes_to: str
     include_destructive: bool
     target: str | None
     role: str

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import asyncio
-import sys
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from typing import Any
 
+from juxtalogos.cli.shared.confirming import confirmed
 from juxtalogos.cli.shared.earlier import answer_value
+from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import EXIT_FAILED, EXIT_HELD
+from juxtalogos.cli.shared.targeting import agreed
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.exchange.redact import MASK
 from juxtalogos.exchange.transport import Transport
@@ -18,7 +20,7 @@ from juxtalogos.ledger import BodyForm, ExchangeQuery, ExchangeRecord, open_ledg
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import JuxtalogosError, UsageError
 from juxtalogos.model.exchange import Exchange, Request
-from juxtalogos.run.engine.again import run_again
+from juxtalogos.run.engine.again import run_again, target_again
 from juxtalogos.run.judging.known import known_values, made_places
 from juxtalogos.run.target.session import Session, open_session
 from juxtalogos.suite.comparing import Allowed, proposed
@@ -37,6 +39,7 @@ def keep_whole(
     give: Callable[[], None],
     *,
     twice: bool,
+    yes_to: str = "",
 ) -> None:
     """Keeps an answer under a name that is free, with rules for what a call makes itself; with `twice` for
     what differed when it was made again.
@@ -54,7 +57,7 @@ def keep_whole(
     before = read_rules(home.root, record.contract, record.operation)
     allowed = _with_created(home, record, value, before)
     if twice:
-        allowed = _seen_again(home, record, value, allowed)
+        allowed = _seen_again(home, record, value, allowed, yes_to)
     _tell_rules(out, allowed, before, twice=twice)
     give()
     if allowed != before:
@@ -142,20 +145,12 @@ def renew(out: Terminal, home: Workspace, record: ExchangeRecord, name: str, *, 
     if not found:
         out.line((name, "name"), "  is the same; nothing to renew")
         return EXIT_HELD
-    if not yes and not _agreed(out, len(found)):
+    if not yes and not confirmed(f"accept {counted(len(found), 'difference')}?"):
         out.note(("nothing was written; --yes accepts the differences", "remark"))
         return EXIT_FAILED
     write_kept(home.root, name, record.contract, record.operation, value, known_values(record))
-    out.line("renewed: ", (name, "name"), f"  {len(found)} differences accepted")
+    out.line("renewed: ", (name, "name"), f"  {counted(len(found), 'difference')} accepted")
     return EXIT_HELD
-
-
-def _agreed(out: Terminal, count: int) -> bool:
-    """What a person at a terminal says; False where nobody is there to be asked."""
-    if not sys.stdin.isatty():
-        return False
-    out.note(f"accept {count} difference{'s' if count > 1 else ''}? (y/n)")
-    return sys.stdin.readline().strip().lower() in ("y", "yes")
 
 
 def _with_created(home: Workspace, record: ExchangeRecord, value: Any, before: Allowed) -> Allowed:
@@ -167,10 +162,12 @@ def _with_created(home: Workspace, record: ExchangeRecord, value: Any, before: A
     return replace(before, created=tuple(dict.fromkeys([*before.created, *made])))
 
 
-def _seen_again(home: Workspace, record: ExchangeRecord, value: Any, allowed: Allowed) -> Allowed:
+def _seen_again(
+    home: Workspace, record: ExchangeRecord, value: Any, allowed: Allowed, yes_to: str
+) -> Allowed:
     """The rules under which the answers of two more calls are the same as the one kept."""
     known = known_values(record)
-    for other, values in _again(home, record):
+    for other, values in _again(home, record, yes_to):
         allowed = proposed(value, other, allowed, known, values)
     return allowed
 
@@ -202,7 +199,7 @@ def _takes_values(home: Workspace, record: ExchangeRecord) -> bool:
     return False
 
 
-def _again(home: Workspace, record: ExchangeRecord) -> Iterator[tuple[Any, dict[str, Any]]]:
+def _again(home: Workspace, record: ExchangeRecord, yes_to: str) -> Iterator[tuple[Any, dict[str, Any]]]:
     """(answer, values its run knew) of a safe operation called again; of one that changes something, or that
     takes values of earlier steps, its whole case is run twice.
     """
@@ -210,7 +207,9 @@ def _again(home: Workspace, record: ExchangeRecord) -> Iterator[tuple[Any, dict[
     contract = home.contract(record.contract)
     operation = contract.operation(record.operation)
     if operation is not None and operation.safe and not _takes_values(home, record):
-        session = open_session({contract.name: contract}, home.target(None, [contract.name]), home.root)
+        with open_ledger(home.ledger_path) as ledger:
+            target = target_again(home, ledger.run(record.run).target, [contract.name])
+        session = open_session({contract.name: contract}, target, home.root)
         request = _made_again(session, contract, operation, record.exchange.request)
 
         async def send() -> Exchange:
@@ -229,7 +228,8 @@ def _again(home: Workspace, record: ExchangeRecord) -> Iterator[tuple[Any, dict[
         )
     case = record.case.partition("[")[0]
     with open_ledger(home.ledger_path, write=True) as ledger:
-        target = ledger.run(record.run).target
+        target = target_again(home, ledger.run(record.run).target, [record.contract])
+        target = agreed(target, yes_to, writes=True)
         for _ in range(2):
             run = run_again(home, ledger, record.suite, case, target, record.role)
             found = [

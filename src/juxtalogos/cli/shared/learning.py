@@ -42,6 +42,7 @@ def learn(
         "sends": tuple(args.sends),
         "pace": max(0.0, args.pace),
         "strict_clean": args.strict_clean,
+        "agreed": not target.guarded,
         "patient": True,
     }
     with open_ledger(home.ledger_path, write=True) as ledger:

@@ -50,7 +50,7 @@ def add_target(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--target",
         metavar="NAME",
-        help=("a target of juxtalogos.toml, or a base URL for this call (default: the last one used)"),
+        help="a target of juxtalogos.toml, or a base URL for this call (default: the one set as default)",
     )
     parser.add_argument("--no-credentials", action="store_true", help="send without the target's credentials")
 

@@ -25,18 +25,11 @@ from juxtalogos.report.groups import (
     worst_first,
 )
 from juxtalogos.report.view import FoundDeviation, RunView
-from juxtalogos.run.target.session import Session
 from juxtalogos.schema.json import asserts_format
 from juxtalogos.workspace.workspace import Workspace
 
 FEW_CASES, GROUPS, UNREACHED = 20, 20, 10
 """So many cases are shown one by one; so many groups of what is alike, unless all is asked for."""
-
-
-def show_target(out: Terminal, session: Session) -> None:
-    """Where requests are about to go."""
-    urls = dict.fromkeys(session.base_url(contract) for contract in session.contracts.values())
-    out.note(("target ", "note"), (session.target.name, "name"), (f"   {'  '.join(urls)}", "note"))
 
 
 def show_run(

@@ -6,11 +6,11 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
-from juxtalogos.model.contract import Contract
+from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import ConfigError, SuiteError, nearest, quoted
 from juxtalogos.run.engine.plan import CaseRef, RunPlan, Turn, turns
 from juxtalogos.run.target.session import Identity, Session, open_session
@@ -64,6 +64,8 @@ def bind(home: Workspace, plan: RunPlan, *, given: tuple[list[Suite], Cases] | N
     chosen = [_case(suites, ref) for ref in plan.cases]
     cases = reachable(chosen, everything)
     target = home.target(plan.target)
+    if plan.agreed:
+        target = replace(target, guarded="")
     if target.system or needs_trust(home.config, [case for _, case in cases.values()]):
         Trust(home.root, plan.grant).require_commands()
     contracts = contracts_of(cases)
@@ -100,6 +102,12 @@ def contracts_of(cases: Cases) -> dict[str, Contract]:
     """The contracts that some cases call."""
     steps = (step for _, case in cases.values() for step in case.steps)
     return {step.contract.name: step.contract for step in steps if step.contract}
+
+
+def operations_of(cases: Cases) -> list[Operation]:
+    """The operations that some cases call, each once."""
+    steps = [step for _, case in cases.values() for step in case.steps]
+    return list({step.operation.full_id: step.operation for step in steps if step.operation}.values())
 
 
 def digest_of(contract: Contract) -> str:

@@ -72,6 +72,8 @@ class RunPlan:
     """Whether nothing is created that no operation removes."""
     sends: tuple[str, ...] = ()
     """`NAME=ORIGIN`: where secrets of the workspace may go in this run."""
+    agreed: bool = False
+    """Whether somebody agreed that what changes something is sent to a guarded target."""
 
     @property
     def grant(self) -> Grant:

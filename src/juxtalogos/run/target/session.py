@@ -194,7 +194,15 @@ class Session:
         )
 
     def permit(self, operation: Operation) -> None:
-        """TrustError where nothing but reading is sent to the target, and an operation does more."""
+        """TrustError where nothing but reading is sent to the target, or nobody agreed to more, and an
+        operation does more.
+        """
+        if self.target.guarded and not operation.safe:
+            raise TrustError(
+                f"{operation.id} does not only read, and the target {self.target.guarded} is guarded",
+                where=f"[targets.{self.target.guarded}]",
+                mend=f"--yes-to {self.target.guarded}",
+            )
         if self.target.only_reading and not operation.safe:
             raise TrustError(
                 f"{operation.id} does not only read, and nothing else is sent to the target"
