@@ -59,6 +59,8 @@ SAMPLES: tuple[tuple[str, str], ...] = (
     ("suite-show", "suite show berths"),
     ("suite-show", "suite show fleet#vessel"),
     ("suite-changes", "suite undo --list"),
+    ("target-show", "targets show quay"),
+    ("parameters", "parameters"),
     ("run", "run berths --jobs 2"),
     ("run", "run fleet"),
     ("run", "run registry"),
@@ -83,12 +85,19 @@ SAMPLES: tuple[tuple[str, str], ...] = (
 )
 
 
+_PARAMETERS = (
+    ["lines=6"],
+    ["ship==pick('Tern')"],
+    ["pilot", "--type", "string", "--target", "quay"],
+    ["name=Tern", "--suite", "fleet"],
+)
 # Objects whose keys are data, by their key; values that come from services and definitions.
 _MAPS = {"cramped", "byKind", "byOperation", "commands", "files", "sends", "saved"}
 _FREE = {
     ("pin", "value"),
     ("pin-check", "equals"),
     ("rules", "value"),
+    ("parameters", "value"),
     ("call", "body"),
     ("exchange", "body"),
 }
@@ -154,6 +163,9 @@ def outputs(scratch: Path, url: str, jux: Jux) -> Iterator[tuple[str, str, Any]]
         if status not in (0, 1, 3) or not printed.strip():
             raise RuntimeError(f"{command}: {status} {printed} {errors}")
         yield name, command, json.loads(printed)
+        if command == "suite undo --list":
+            for words in _PARAMETERS:
+                jux(["parameters", "set", *words, "-C", str(home)])
         if command.startswith("run berths"):
             jux(["exchanges", "--path", "berths", "--har", str(scratch / "morning.har"), "-C", str(home)])
 

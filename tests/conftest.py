@@ -238,3 +238,33 @@ def work(berths: Path, harbour: str, monkeypatch: pytest.MonkeyPatch) -> Path:
     monkeypatch.setenv("MERROW_KEY", KEY)
     add_target(berths, harbour)
     return berths
+
+
+FLEET = """arazzo: 1.0.1
+info: {title: fleet, version: '1'}   # kept by the office
+sourceDescriptions:
+  - {name: berths, type: openapi, url: ../definitions/berths/berths.yaml}
+workflows:
+  # one vessel from its registration on
+  - workflowId: vessel
+    steps:
+      - stepId: register
+        operationId: $sourceDescriptions.berths.registerVessel
+        requestBody:
+          contentType: application/json
+          payload: {name: Grey Tern, kind: bulk, lengthMetres: 118.5}   # as agreed
+      - stepId: read
+        operationId: $sourceDescriptions.berths.getVessel
+        parameters:
+          - {name: vesselId, in: path, value: V-1001}
+"""
+
+
+@pytest.fixture
+def go(work: Path, jux: Callable[..., Result]) -> Callable[..., Result]:
+    """Runs the program in that workspace, which has a suite of two steps, and a table."""
+    (work / "suites").mkdir(exist_ok=True)
+    (work / "suites" / "fleet.arazzo.yaml").write_text(FLEET)
+    (work / "tables").mkdir(exist_ok=True)
+    (work / "tables" / "kinds.csv").write_text("kind\nbulk\ntanker\n")
+    return lambda *words, status=0: jux(*words, "-C", work, status=status)

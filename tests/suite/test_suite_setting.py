@@ -9,37 +9,19 @@ from typing import Any
 import pytest
 import yaml
 
-from conftest import KEY_ENV, Result, add_target, serving, trusting
+from conftest import FLEET, KEY_ENV, Result, add_target, serving, trusting
 from juxtalogos.model.errors import JuxtalogosError, SuiteError, UsageError
 from juxtalogos.suite.document.managing import place_of
 from juxtalogos.suite.document.setting import add_check, attach_table, set_input
 from juxtalogos.workspace.workspace import Workspace
 
 Jux = Callable[..., Result]
-SUITE = """arazzo: 1.0.1
-info: {title: fleet, version: '1'}   # kept by the office
-sourceDescriptions:
-  - {name: berths, type: openapi, url: ../definitions/berths/berths.yaml}
-workflows:
-  # one vessel from its registration on
-  - workflowId: vessel
-    steps:
-      - stepId: register
-        operationId: $sourceDescriptions.berths.registerVessel
-        requestBody:
-          contentType: application/json
-          payload: {name: Grey Tern, kind: bulk, lengthMetres: 118.5}   # as agreed
-      - stepId: read
-        operationId: $sourceDescriptions.berths.getVessel
-        parameters:
-          - {name: vesselId, in: path, value: V-1001}
-"""
 
 
 @pytest.fixture
 def home(berths: Path) -> Workspace:
     (berths / "suites").mkdir(exist_ok=True)
-    (berths / "suites" / "fleet.arazzo.yaml").write_text(SUITE)
+    (berths / "suites" / "fleet.arazzo.yaml").write_text(FLEET)
     return Workspace(berths)
 
 
@@ -164,7 +146,7 @@ def test_what_leads_nowhere_is_refused_and_the_file_stays(
     with pytest.raises((UsageError, SuiteError)) as caught:
         set_input(home, place_of(f"fleet#vessel#{step}"), address, text)
     assert what in str(caught.value).replace("'", "") and mend in str(caught.value)
-    assert (home.suites / "fleet.arazzo.yaml").read_text() == SUITE
+    assert (home.suites / "fleet.arazzo.yaml").read_text() == FLEET
 
 
 def test_checks(home: Workspace) -> None:

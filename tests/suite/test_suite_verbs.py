@@ -9,22 +9,10 @@ from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
-import pytest
-from test_suite_setting import SUITE
-
 from conftest import Result
 
 Go = Callable[..., Result]
 CASE = "fleet#vessel"
-
-
-@pytest.fixture
-def go(work: Path, jux: Callable[..., Result]) -> Go:
-    (work / "suites").mkdir(exist_ok=True)
-    (work / "suites" / "fleet.arazzo.yaml").write_text(SUITE)
-    (work / "tables").mkdir(exist_ok=True)
-    (work / "tables" / "kinds.csv").write_text("kind\nbulk\ntanker\n")
-    return lambda *words, status=0: jux(*words, "-C", work, status=status)
 
 
 def shown(go: Go, place: str = CASE) -> Any:

@@ -32,6 +32,7 @@ _BY_WORK: dict[str, dict[str, str]] = {
         "pin": "turn values of a response into checks",
         "compose": "write a test suite for a contract",
         "suite": "list, check and edit suites",
+        "parameters": "set named values that many steps share",
         "rules": "set rules for single operations",
         "run": "run suites against a target",
         "clean": "remove what runs left behind",

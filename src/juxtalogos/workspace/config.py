@@ -221,6 +221,8 @@ class Config:
     queries: Mapping[str, Query] = field(default_factory=dict)
     variables: Mapping[str, Any] = field(default_factory=dict)
     """Inputs of every case on every target."""
+    own_variables: Mapping[str, Mapping[str, Any]] = field(default_factory=dict)
+    """By target, those that it alone has."""
     default_target: str = ""
     jobs: int = 4
     conventions: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
@@ -342,6 +344,7 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
         for name, table in value.get("queries", {}).items()
     }
     variables = value.get("variables", {})
+    own = {name: target.variables for name, target in targets.items()}
     targets = {
         name: replace(target, variables={**variables, **target.variables}) for name, target in targets.items()
     }
@@ -356,6 +359,7 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
         contracts,
         queries,
         variables,
+        own,
         defaults.get("target", ""),
         defaults.get("jobs", 4),
         conventions,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import os
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -17,6 +17,7 @@ from juxtalogos.documents.uris import origin
 from juxtalogos.formats import read_contract
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import ConfigError, UsageError, nearest, quoted
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.workspace import cache
 from juxtalogos.workspace.config import (
     CONFIG_NAME,
@@ -290,6 +291,26 @@ class Workspace:
                 target["guarded"] = True
             else:
                 target.pop("guarded", None)
+
+    def set_variables(self, target: str, values: Mapping[str, Any]) -> None:
+        """Writes variables of everything, or of a target; ABSENT takes one out. Comments are kept."""
+        import tomlkit
+
+        with self._document() as document:
+            holder = document["targets"][target] if target else document
+            if not target and "variables" not in document:
+                document.add(tomlkit.nl())
+            table = holder.setdefault("variables", tomlkit.table())
+            for name, value in values.items():
+                if value is ABSENT:
+                    table.pop(name, None)
+                elif isinstance(value, Mapping):
+                    table[name] = tomlkit.inline_table()
+                    table[name].update(value)
+                else:
+                    table[name] = value
+            if not table:
+                del holder["variables"]
 
     def set_default_target(self, name: str) -> None:
         """Writes which target commands use that name none."""

@@ -24,6 +24,7 @@ from juxtalogos.cli.shared.options import (
     terminal,
     workspace,
 )
+from juxtalogos.cli.shared.parameters import known_values, split_named
 from juxtalogos.cli.shared.sending import (
     asked_again,
     hidden,
@@ -102,7 +103,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="ADDRESS=VALUE",
         help=(
             "an input's value, such as query.limit=5 or body/vessel/name=Tern; @17#/id takes it from"
-            " exchange 17"
+            " exchange 17, $inputs.NAME from a parameter"
         ),
     )
     add_unchecked(parser)
@@ -187,12 +188,12 @@ def run(args: _CallArguments) -> int:
 def _call(
     args: _CallArguments, home: Workspace, session: Session, contract: Contract, operation: Operation
 ) -> int:
-    out, links, typed = terminal(args), list[StepLink](), list[str]()
+    out, links, typed, named = terminal(args), list[StepLink](), list[str](), dict[str, str]()
     if args.message:
         exchange = _send_message(args, session, contract, operation)
         inputs = inputs_sent(out, session, contract, operation, exchange) if args.save else None
     else:
-        inputs, linked, typed = _inputs(args, home, session, contract, operation)
+        inputs, linked, typed, named = _inputs(args, home, session, contract, operation)
         if args.save:
             links = [one.link(*place_of(args.save)) for one in linked]
         if args.each_media:
@@ -204,7 +205,17 @@ def _call(
         if not (args.trial or args.unchecked):
             remember(out, call, typed)
         if args.save and may_be_saved(out, exchange):
-            save(out, call, judgement, number, args.save, links=links, role=args.role, expect=args.expect)
+            save(
+                out,
+                call,
+                judgement,
+                number,
+                args.save,
+                links=links,
+                role=args.role,
+                expect=args.expect,
+                parameters=named,
+            )
     return _exit_status(judgement)
 
 
@@ -374,14 +385,19 @@ def _exit_status(judgement: Judgement) -> int:
 
 def _inputs(
     args: _CallArguments, home: Workspace, session: Session, contract: Contract, operation: Operation
-) -> tuple[Inputs, list[Linked], list[str]]:
-    """(the inputs, those that came from earlier exchanges, the addresses of those that were typed)."""
+) -> tuple[Inputs, list[Linked], list[str], dict[str, str]]:
+    """(the inputs, those that came from earlier exchanges, the addresses of those that were typed, and by
+    address the parameters that gave a value).
+    """
     apart = set(_apart(args.header))
     headers = dict(pair for pair in map(header_field, args.header) if pair not in apart)
     content_type = next((value for name, value in headers.items() if name.lower() == "content-type"), "")
-    settings, linked = split_settings(home, operation, args.settings)
+    parameters = known_values(home, session.target.variables, args.save or "")
+    settings, named = split_named(operation, args.settings, parameters)
+    settings, linked = split_settings(home, operation, settings)
     typed = settings_given(wire_of(contract), operation, settings, content_type)
     given = typed | {link.address: link.value for link in linked}
+    given |= {address: parameters[name] for address, name in named.items()}
     known = known_given(contract, operation, home.hints(contract.name, session.target), full=args.full)
     inputs = filled(
         contract,
@@ -403,7 +419,7 @@ def _inputs(
     values = {**inputs.values, **{f"header.{name}": value for name, value in headers.items()}}
     body = _body_file(args)
     inputs = replace(inputs, values=values, body=inputs.body if body is None else body)
-    return inputs, linked, list(typed)
+    return inputs, linked, list(typed), named
 
 
 def _apart(texts: list[str]) -> list[tuple[str, str]]:

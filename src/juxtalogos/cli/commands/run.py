@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import argparse
 import itertools
-import re
 import secrets
 import time
-from typing import Any
 
 from juxtalogos.cli.shared.options import (
     Arguments,
@@ -24,11 +22,11 @@ from juxtalogos.cli.shared.options import (
     terminal,
     workspace,
 )
+from juxtalogos.cli.shared.parameters import given_values
 from juxtalogos.cli.shared.state import show_state
 from juxtalogos.cli.shared.summary import exit_status, formats_said, run_data, show_run
 from juxtalogos.cli.shared.targeting import add_agreement, agreed, show_target
 from juxtalogos.ledger import CaseRecord, open_ledger
-from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.report.view import run_view
 from juxtalogos.run.engine.binding import Cases, bind, contracts_of, digest_of, operations_of, turns_of
 from juxtalogos.run.engine.execute import execute
@@ -149,7 +147,6 @@ def run(args: _RunArguments) -> int:
     selection = Selection(tuple(args.what), tuple(args.tag), tuple(args.operation), args.still_failing)
     read = read_suites(home, paths_of(home, selection))
     refs = choose(home, read[0], selection)
-    _known_names(home, list({suite.name: suite for suite, _ in read[1].values()}.values()), args.settings)
     bound = bind(home, _plan(args, home, refs, read), given=read)
     show_target(out, bound.session)
     total = sum(len(turns_of(bound, bound.key(ref))) for ref in refs)
@@ -191,6 +188,7 @@ def _plan(
         (by_name[ref.suite], case) for ref in refs if (case := by_name[ref.suite].case(ref.case)) is not None
     ]
     called = reachable(cases, everything)
+    called_suites = list({suite.name: suite for suite, _ in everything.values()}.values())
     contracts = contracts_of(called)
     target = home.target(args.target, contracts)
     writes = any(not operation.safe for operation in operations_of(called))
@@ -199,7 +197,7 @@ def _plan(
         refs,
         target.reference,
         tuple((name, digest_of(contract)) for name, contract in contracts.items()),
-        tuple(map(_setting, args.settings)),
+        tuple(given_values(home, called_suites, args.settings)),
         time.time(),
         args.seed,
         args.token or secrets.token_hex(4),
@@ -215,31 +213,3 @@ def _plan(
         strict_clean=args.strict_clean,
         agreed=guarded and not agreed(target, args.yes_to, writes=writes).guarded,
     )
-
-
-def _known_names(home: Workspace, suites: list[Suite], settings: list[str]) -> None:
-    """UsageError for a value of a name that no case, and no variable, has."""
-    known = {name for suite in suites for name in suite.variables} | set(home.config.variables)
-    known |= {name for target in home.config.targets.values() for name in target.variables}
-    for suite in suites:
-        known |= set(
-            re.findall(r"\$?inputs\.([A-Za-z0-9_\-]+)", suite.document.text.decode("utf-8", "replace"))
-        )
-        known |= {name for case in suite.cases for name in (*case.inputs, *case.formulas, *case.kinds)}
-    for name, _ in map(_setting, settings):
-        if name not in known:
-            raise UsageError(
-                f"no case has an input {quoted(name)}", mend=nearest(name, known) or "they have no inputs"
-            )
-
-
-def _setting(text: str) -> tuple[str, Any]:
-    from juxtalogos.documents.jsontext import NotJson, parse_json
-
-    name, equals, value = text.partition("=")
-    if not equals or not name:
-        raise UsageError(f"{quoted(text)} has no '='", mend="write --set NAME=VALUE")
-    try:
-        return name, parse_json(value)
-    except NotJson:
-        return name, value

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
+from types import MappingProxyType
 from urllib.parse import urlsplit
 
 from juxtalogos.cli.shared.terminal import Terminal
@@ -68,6 +69,7 @@ def save(
     links: list[StepLink],
     role: str,
     expect: str,
+    parameters: Mapping[str, str] = MappingProxyType({}),
 ) -> None:
     """Appends a call as a step of the case at `SUITE#CASE`; `number` is that of its exchange, 0 for none."""
     outcome = expect or outcome_seen(call.exchange, judgement.answer)
@@ -75,7 +77,16 @@ def save(
     hidden = call.hidden()
     with noted(call.home, f"call {call.operation.id} --save {place}"):
         path, step = save_call(
-            call.home.suites, place, call.contract, call.operation, call.inputs, links, role, criteria, hidden
+            call.home.suites,
+            place,
+            call.contract,
+            call.operation,
+            call.inputs,
+            links,
+            role,
+            criteria,
+            hidden,
+            parameters,
         )
     if number:
         with open_ledger(call.home.ledger_path, write=True) as ledger:

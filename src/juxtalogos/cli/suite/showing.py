@@ -21,6 +21,7 @@ from juxtalogos.suite.document.reader import find_suite, read_suites
 from juxtalogos.suite.document.setting import case_at, step_at
 from juxtalogos.suite.document.stepping import checks_of
 from juxtalogos.suite.model import Case, Step, Suite
+from juxtalogos.suite.parameters import Parameter
 from juxtalogos.suite.tables import rows_of, table_path
 from juxtalogos.workspace.workspace import Workspace
 
@@ -40,27 +41,33 @@ class ShownInput:
     address: str
     value: Any
     source: str
-    """`value`, `sample`, `step`, `formula`, `table` or `input`."""
+    """`value`, `sample`, `step`, `formula`, `table`, `input` or `parameter NAME`."""
     told: str
     """The value, or what gives it, in words."""
 
 
-def inputs_of(case: Case, step: Step, formulas: Mapping[str, str]) -> Iterator[ShownInput]:
-    """All inputs that a step sends, each with where it comes from. `formulas`: of the case, by input."""
+def inputs_of(
+    case: Case, step: Step, formulas: Mapping[str, str], given: Mapping[str, str]
+) -> Iterator[ShownInput]:
+    """All inputs that a step sends, each with where it comes from. `formulas`: of the case, by input;
+    `given`: the values of parameters, in words.
+    """
     for address, value in step.parameters:
-        yield _shown(case, formulas, address, value)
+        yield _shown(case, formulas, given, address, value)
     if step.payload is None or step.payload.payload is ABSENT:
         return
     if isinstance(step.payload.payload, dict | list) and step.payload.payload:
         for path, value in leaves(step.payload.payload):
-            yield _shown(case, formulas, f"body{path}", value)
+            yield _shown(case, formulas, given, f"body{path}", value)
     else:
-        yield _shown(case, formulas, "body", step.payload.payload)
+        yield _shown(case, formulas, given, "body", step.payload.payload)
     for one in step.payload.replacements:
-        yield _shown(case, formulas, f"body{one.target}", one.value)
+        yield _shown(case, formulas, given, f"body{one.target}", one.value)
 
 
-def _shown(case: Case, formulas: Mapping[str, str], address: str, value: Any) -> ShownInput:
+def _shown(
+    case: Case, formulas: Mapping[str, str], given: Mapping[str, str], address: str, value: Any
+) -> ShownInput:
     text = value if isinstance(value, str) else dump_json(value)
     if isinstance(value, str) and value.startswith(("$steps.", "$workflows.")):
         _, name, _, output = (*value.split(".", 3), "", "")[:4]
@@ -71,10 +78,10 @@ def _shown(case: Case, formulas: Mapping[str, str], address: str, value: Any) ->
             return ShownInput(address, value, "formula", formulas.get(name, name))
         if case.table is not None:
             return ShownInput(address, value, "table", f"column {name}")
-        default = case.inputs.get(name, ABSENT)
-        return ShownInput(
-            address, value, "input", name if default is ABSENT else f"{name}, by default {default}"
-        )
+        if name in case.inputs:
+            return ShownInput(address, value, "input", f"{name}, by default {case.inputs[name]}")
+        told = given.get(name, "")
+        return ShownInput(address, value, f"parameter {name}", told or "no value yet")
     return ShownInput(address, value, "sample" if case.composed else "value", text)
 
 
@@ -144,6 +151,7 @@ def _as_data(
             for name, one in declared.items()
             if isinstance(one, dict) and "x-juxtalogos-value" in one
         }
+    given = _given(home, suite)
     table = None
     if case.table is not None:
         path = table_path(home, suite.path, case.table.name) if case.table.kind == "file" else None
@@ -157,11 +165,22 @@ def _as_data(
         "composed": case.composed,
         "table": table,
         "steps": [
-            _step_data(case, step, number, formulas, checks[step.id], latest.get((case.id, step.id)))
+            _step_data(case, step, number, formulas, given, checks[step.id], latest.get((case.id, step.id)))
             for number, step in enumerate(case.written, start=1)
             if steps is None or step.id in steps
         ],
     }
+
+
+def _given(home: Workspace, suite: Suite) -> dict[str, str]:
+    """The parameters of a suite with their values in words: those of the target that is the default, else of
+    everything, stand over its own.
+    """
+    name = home.config.default_target
+    target = home.config.targets.get(name) or next(iter(home.config.targets.values()), None)
+    several = len(home.config.targets) > 1 and not name
+    values = home.config.variables if target is None or several else target.variables
+    return {name: Parameter.of(one).told for name, one in {**suite.variables, **values}.items()}
 
 
 def _step_data(
@@ -169,6 +188,7 @@ def _step_data(
     step: Step,
     number: int,
     formulas: Mapping[str, str],
+    given: Mapping[str, str],
     checks: list[dict[str, Any]],
     latest: Mapping[str, Any] | None,
 ) -> dict[str, Any]:
@@ -185,7 +205,7 @@ def _step_data(
         "note": step.description,
         "inputs": [
             {"address": one.address, "value": one.value, "source": one.source, "told": one.told}
-            for one in inputs_of(case, step, formulas)
+            for one in inputs_of(case, step, formulas, given)
         ],
         "checks": checks,
         "latest": latest,

@@ -15,7 +15,7 @@ from typing import Any
 
 from juxtalogos.documents.jsontext import NotJson, parse_json
 from juxtalogos.ledger import CaseRecord, ExchangeRecord
-from juxtalogos.model.errors import JuxtalogosError, LedgerError
+from juxtalogos.model.errors import ConfigError, JuxtalogosError, LedgerError
 from juxtalogos.model.verdict import Verdict, worst
 from juxtalogos.run.engine import unforeseen
 from juxtalogos.run.engine.binding import BoundRun, Row, turns_of
@@ -27,7 +27,7 @@ from juxtalogos.run.engine.walk import Walk, new_state
 from juxtalogos.run.target.recording import Recording, RecordSink
 from juxtalogos.suite.inputs import wrong_inputs
 from juxtalogos.suite.language.expressions import Scope
-from juxtalogos.suite.language.formulas import FormulaContext, NoValue, compute
+from juxtalogos.suite.language.formulas import FormulaContext, NoValue, compute, settled
 from juxtalogos.suite.model import Case, CaseKey, Suite
 
 INTERRUPTED = "interrupted; its clean-up steps ran"
@@ -264,12 +264,13 @@ class _UnitUnderWay:
         """The suite's variables, defaults, formulas, the workspace's and target's variables, the row: the
         later the stronger. Gives what is wrong with them.
         """
-        values: dict[str, Any] = {**suite.variables, **case.inputs}
-        state.scope.inputs = values
+        values: dict[str, Any] = {}
         try:
+            values |= {**settled(suite.variables, state.ground, str(suite.path)), **case.inputs}
+            state.scope.inputs = values
             for name, formula in case.formulas.items():
                 values[name] = compute(formula, state.scope, state.ground)
-        except NoValue as error:
+        except (NoValue, ConfigError) as error:
             return f"an input cannot be computed: {error}"
         for name, value in (*self.run.session.target.variables.items(), *row.items()):
             values[name] = _typed(value, case.kinds.get(name, ()))

@@ -5,7 +5,7 @@ taken.
 from __future__ import annotations
 
 import re
-from collections.abc import Awaitable, Callable, Mapping
+from collections.abc import Awaitable, Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 from urllib.parse import unquote, urlsplit
@@ -149,7 +149,7 @@ class _Attempt:
         missing: list[str] = []
         self.inputs = inputs_of(self.step, self.state.scope, missing)
         if missing:
-            return self.ended(Verdict.SKIPPED, f"no value for {', '.join(dict.fromkeys(missing))}")
+            return self.ended(*without_values(missing))
         request = self.context.session.encoded(*self.called, self.inputs)
         return with_cookies(request, self.state.cookies)
 
@@ -425,6 +425,18 @@ def _chosen(criterion: Criterion, state: CaseState, value: Any) -> tuple[bool, s
             else b""
         )
     return xml_holds(criterion.condition, body, criterion.version, state.suite.namespaces)
+
+
+def without_values(missing: Sequence[str]) -> tuple[Verdict, str]:
+    """What becomes of a step that has no value for some expressions: a parameter is a person's to give, what
+    an earlier step did not give is no fault of this one.
+    """
+    told = f"no value for {', '.join(dict.fromkeys(missing))}"
+    names = [text.removeprefix("$inputs.") for text in missing if text.startswith("$inputs.")]
+    if not names:
+        return Verdict.SKIPPED, told
+    name = re.split(r"[.#]", names[0])[0]
+    return Verdict.FAILED, f"{told}: juxtalogos parameters set {name}=VALUE, or run --set {name}=VALUE"
 
 
 def skipped(

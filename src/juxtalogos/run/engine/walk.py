@@ -22,7 +22,15 @@ from juxtalogos.model.findings import Severity
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.engine import unforeseen
-from juxtalogos.run.engine.step import CaseState, RunContext, criterion_result, outputs_of, run_step, skipped
+from juxtalogos.run.engine.step import (
+    CaseState,
+    RunContext,
+    criterion_result,
+    outputs_of,
+    run_step,
+    skipped,
+    without_values,
+)
 from juxtalogos.run.engine.stop import Interrupted
 from juxtalogos.run.gate.inventory import CASE
 from juxtalogos.run.judging.judge import verdict_of
@@ -30,7 +38,7 @@ from juxtalogos.run.undo.created import PutUndo
 from juxtalogos.run.undo.undoing import Undoing, needless, nowhere
 from juxtalogos.suite.inputs import wrong_inputs
 from juxtalogos.suite.language.expressions import Scope, evaluate, fill, parse_expression
-from juxtalogos.suite.language.formulas import is_unique
+from juxtalogos.suite.language.formulas import is_unique, settled
 from juxtalogos.suite.model import Action, Case, CaseKey, Step, Suite
 
 MAX_STEPS = 1_000
@@ -308,8 +316,8 @@ class Walk:
         missing: list[str] = []
         inputs = {name: fill(value, state.scope, missing) for name, value in step.parameters}
         if missing:
-            reason = f"no value for {', '.join(dict.fromkeys(missing))}"
-            return [skipped(state, None, None, name, reason)], False
+            verdict, reason = without_values(missing)
+            return [replace(skipped(state, None, None, name, reason), verdict=verdict)], False
         held = await self.call(position, step.case, inputs, f"{step.id}/")
         state.scope.steps[step.id] = outputs_of(state, step)
         criteria = [criterion_result(criterion, state) for criterion in step.criteria]
@@ -325,7 +333,7 @@ class Walk:
         """
         suite, case = self.cases[key]
         prefix = position.prefix + name
-        given = {**suite.variables, **case.inputs, **inputs}
+        given = {**settled(suite.variables, position.state.ground, str(suite.path)), **case.inputs, **inputs}
         deep = f"workflows call one another more than {MAX_CALLS} deep" if position.depth >= MAX_CALLS else ""
         wrong = deep or wrong_inputs(case, given)
         if wrong:

@@ -11,14 +11,16 @@ from juxtalogos.model.contract import Contract
 from juxtalogos.model.document import Document
 from juxtalogos.model.errors import DocumentError, SuiteError, nearest, quoted
 from juxtalogos.model.location import Location, follow_pointer
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.schema.json import InlineSchemas, JsonSchema
 from juxtalogos.suite.document.building import COMPOSED, is_as_composed
 from juxtalogos.suite.document.node_reader import KnownNames, NodeReader
 from juxtalogos.suite.document.selection import needed_steps
 from juxtalogos.suite.document.step_reader import ID, StepReader
 from juxtalogos.suite.kept_answers import KeptAnswer, read_kept
-from juxtalogos.suite.language.formulas import Formula
+from juxtalogos.suite.language.formulas import BadFormula, Formula, parse_formula
 from juxtalogos.suite.model import Case, CaseKey, Step, Suite, TableSource
+from juxtalogos.suite.parameters import Parameter, is_of
 from juxtalogos.workspace.files import read_inside
 from juxtalogos.workspace.workspace import Workspace
 
@@ -144,6 +146,8 @@ class _SuiteReader(NodeReader):
             root.child("x-juxtalogos-variables"),
             "`x-juxtalogos-variables`",
         )
+        for name, written in variables.items():
+            self.parameter(written, root.child("x-juxtalogos-variables", name))
         workflows = self.listing(value, "workflows", root, needed=True)
         self.case_ids = [
             str(workflow.get("workflowId")) for workflow in workflows if isinstance(workflow, dict)
@@ -169,6 +173,17 @@ class _SuiteReader(NodeReader):
             self.namespaces,
             related,
         )
+
+    def parameter(self, written: Any, at: Location) -> None:
+        """A formula that is none, or a value of another type than declared, is refused."""
+        one = Parameter.of(written)
+        try:
+            if one.formula:
+                parse_formula(one.formula)
+        except BadFormula as error:
+            self.fail(f"no formula: {error}", at, "see docs/suites.md for formulas")
+        if one.value is not ABSENT and not is_of(one.value, one.kind):
+            self.fail(f"the value is not of type {one.kind}", at, "change the value, or the type")
 
     def source(self, value: Any, at: Location) -> None:
         source = self.mapping(value, at, "a source description")

@@ -45,10 +45,12 @@ def save_call(
     role: str = "",
     criteria: Sequence[Mapping[str, Any]] = (),
     hidden: Mapping[str, str] = MappingProxyType({}),
+    parameters: Mapping[str, str] = MappingProxyType({}),
 ) -> tuple[Path, str]:
     """Appends to `SUITE#CASE`, made when it is not there; gives the file and the step's id.
 
-    `hidden`: addresses of secrets -> the inputs of the case that take their places.
+    `hidden`: addresses of secrets -> the inputs of the case that take their places. `parameters`: addresses
+    -> names of parameters that gave their values.
     """
     name, case_id = place_of(where)
     inputs = replace(inputs, body=_readable(inputs.body, inputs.content_type))
@@ -59,7 +61,7 @@ def save_call(
     url = source_url(suites.parent, path, contract)
 
     def step(linked: Sequence[StepLink]) -> dict[str, Any]:
-        given = {address: f"$inputs.{name}" for address, name in hidden.items()}
+        given = {address: f"$inputs.{name}" for address, name in {**parameters, **hidden}.items()}
         filled = with_values(inputs, {link.address: link.reference for link in linked} | given)
         made = step_document(
             operation, slug(operation.id), filled, body_type(operation, filled), criteria=criteria

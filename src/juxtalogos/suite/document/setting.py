@@ -145,7 +145,27 @@ def set_input(home: Workspace, place: SuitePlace, address: str, text: str) -> st
         put_input(step, contract, operation, address, value)
         if isinstance(before, str) and before != value:
             drop_unused(case, before)
+        kept = _kept_as_parameter(home, at, document, text, before)
+    if kept:
+        return kept
     return str(value) if not isinstance(value, str) or not formula else f"{value}, computed by {formula}"
+
+
+def _kept_as_parameter(home: Workspace, at: Place, document: Any, text: str, before: Any) -> str:
+    """Where `$inputs.NAME` names a parameter that nothing gives yet, the value that stood there becomes its
+    value in this suite; gives what is to be told.
+    """
+    name = text.removeprefix("$inputs.")
+    named = text.startswith("$inputs.") and re.fullmatch(r"[A-Za-z0-9_\-]+", name)
+    if not named or at.case.table is not None:
+        return ""
+    given = {*at.case.inputs, *at.case.formulas, *at.case.kinds, *at.suite.variables, *home.config.variables}
+    if name in given or any(name in target.variables for target in home.config.targets.values()):
+        return ""
+    if before is None or before is ABSENT or (isinstance(before, str) and before.startswith("$")):
+        return f"{text}, which has no value yet: juxtalogos parameters set {name}=VALUE"
+    document.setdefault("x-juxtalogos-variables", {})[name] = before
+    return f"{text}, a parameter of the suite {at.suite.name} from now on: {before}"
 
 
 def literals(step: Any) -> Iterator[tuple[str, Any]]:

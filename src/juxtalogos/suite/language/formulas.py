@@ -28,6 +28,7 @@ from juxtalogos.model.schema import ABSENT
 from juxtalogos.suite.language.expressions import BadExpression, Expression, Scope, evaluate, parse_expression
 from juxtalogos.suite.language.own_names import own_name
 from juxtalogos.suite.language.tokens import Tokens
+from juxtalogos.suite.parameters import Parameter
 
 MAX_LENGTH, MAX_DEPTH, MAX_TEXT = 2_000, 40, 100_000
 _TOKEN = re.compile(
@@ -209,28 +210,32 @@ def compute(formula: Formula, scope: Scope, ground: FormulaContext) -> Any:
 
 
 def settled(variables: Mapping[str, Any], ground: FormulaContext, where: str) -> dict[str, Any]:
-    """Variables of a configuration, those of the form `{formula = "TEXT"}` computed; ConfigError at `where`
-    names a bad one.
+    """Variables of a configuration or suite, those of the form `{formula = "TEXT"}` computed, without those
+    that have no value yet; ConfigError at `where` names a bad one.
     """
-    found = dict(variables)
+    found: dict[str, Any] = {}
     for name, value in variables.items():
         try:
-            found[name] = settled_value(value, ground)
+            computed = settled_value(value, ground)
         except (BadFormula, NoValue) as error:
             raise ConfigError(
                 f"the variable {quoted(name)}: {error}", where=where, mend="see docs/suites.md for formulas"
             ) from None
+        if computed is not ABSENT:
+            found[name] = computed
     return found
 
 
 def settled_value(value: Any, ground: FormulaContext) -> Any:
-    """A value of a configuration, computed where it has the form `{formula = "TEXT"}`.
+    """A value of a configuration, computed where it has the form `{formula = "TEXT"}`; ABSENT for a
+    parameter that has a type only.
 
     BadFormula, NoValue.
     """
-    if isinstance(value, Mapping) and value.keys() == {"formula"}:
-        return compute(parse_formula(str(value["formula"])), Scope({}), ground)
-    return value
+    one = Parameter.of(value)
+    if one.formula:
+        return compute(parse_formula(one.formula), Scope({}), ground)
+    return one.value
 
 
 def _compute(formula: Formula, scope: Scope, ground: FormulaContext) -> Any:
