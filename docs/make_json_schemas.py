@@ -32,6 +32,7 @@ SAMPLES: tuple[tuple[str, str], ...] = (
     ("import", "import {scratch}/berths.yaml --replace"),
     ("targets", "targets list"),
     ("targets", "targets check quay"),
+    ("contracts", "contracts"),
     ("show-contracts", "show"),
     ("show-contract", "show berths"),
     ("show-contract", "show pilotage"),

@@ -20,6 +20,7 @@ _BY_WORK: dict[str, dict[str, str]] = {
     "set up": {
         "init": "create a workspace",
         "import": "import a service definition",
+        "contracts": "list, rename and remove contracts",
         "targets": "list, set and check targets",
         "trust": "allow the commands of a workspace and where its secrets go",
     },

@@ -43,6 +43,13 @@ jobs = 4
 """
 
 
+def _renamed_key(table: Any, name: str, new: str) -> None:
+    if name in table:
+        value = table.pop(name)
+        if new:
+            table[new] = value
+
+
 def _meant(operation: Operation, hints: Hints) -> Operation:
     """The operation as a person says that it is meant."""
     for meaning in hints.meanings:
@@ -311,6 +318,25 @@ class Workspace:
                     table[name] = value
             if not table:
                 del holder["variables"]
+
+    def forget_contracts(self) -> None:
+        """Reads contracts and configuration anew when they are asked for again."""
+        self._contracts.clear()
+        self.__dict__.pop("config", None)
+
+    def rename_in_config(self, name: str, new: str) -> None:
+        """Gives a contract another name in the configuration, or takes it out where `new` is empty."""
+        with self._document() as document:
+            _renamed_key(document.get("contracts", {}), name, new)
+            for target in document.get("targets", {}).values():
+                _renamed_key(target.get("urls", {}), name, new)
+                for known in target.get("known", []):
+                    if known.get("contract") == name and new:
+                        known["contract"] = new
+                for holder in (target, *target.get("roles", {}).values()):
+                    signs = holder.get("sign-in", {})
+                    if new and str(signs.get("operation", "")).startswith(f"{name}:"):
+                        signs["operation"] = f"{new}:{signs['operation'].partition(':')[2]}"
 
     def set_default_target(self, name: str) -> None:
         """Writes which target commands use that name none."""
