@@ -105,7 +105,7 @@ def _target(home: Workspace, name: str | None, url: str) -> Target:
     serving = [
         target
         for target in targets.values()
-        if any(_below(url, base) for base in (target.url, *target.urls.values()))
+        if any(_serves(url, base) for base in (target.url, *target.urls.values()))
     ]
     if len(serving) > 1:
         raise UsageError(
@@ -122,9 +122,14 @@ def _target(home: Workspace, name: str | None, url: str) -> Target:
     return alike[0] if len(alike) == 1 else targets.get(made := _host_name(url)) or Target(made)
 
 
-def _below(url: str, base: str) -> bool:
+def _serves(url: str, base: str) -> bool:
     """Whether a URL is a base URL, or lies below it; nothing lies below none."""
     return bool(base) and f"{url.partition('?')[0]}/".startswith(f"{base}/")
+
+
+def _below(url: str, base: str) -> bool:
+    """Whether a URL lies below a base URL: what is sent to the base itself has no path of its own there."""
+    return bool(base) and url.partition("?")[0].startswith(f"{base}/")
 
 
 def _contract_name(home: Workspace, target: Target, url: str) -> str:

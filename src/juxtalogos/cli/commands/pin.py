@@ -3,23 +3,25 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Mapping
 from functools import partial
+from types import MappingProxyType
 from typing import Any
 
 from juxtalogos.cli.shared.earlier import exchange_named
 from juxtalogos.cli.shared.keeping import is_step, keep_whole, renew, saved_as_step
 from juxtalogos.cli.shared.layout import counted
-from juxtalogos.cli.shared.options import EXIT_FAILED, EXIT_HELD, Arguments, add_common, terminal, workspace
+from juxtalogos.cli.shared.options import EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.cli.shared.targeting import add_agreement
 from juxtalogos.documents.jsontext import NotJson, dump_json, parse_json
 from juxtalogos.formats import wire_of
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.schema import ABSENT
-from juxtalogos.suite.checks.pins import AnswerPlace, chosen, places
+from juxtalogos.suite.checks.pins import AnswerPlace, chosen, places, prefixes_for
 from juxtalogos.suite.document.editor import add_checks, add_reported
 from juxtalogos.suite.document.history import noted
-from juxtalogos.suite.document.reader import find_suite
+from juxtalogos.suite.document.reader import find_suite, read_suites
 from juxtalogos.suite.document.writer import to_yaml
 from juxtalogos.workspace.workspace import Workspace
 
@@ -129,9 +131,10 @@ def run(args: _PinArguments) -> int:
         check = {"at": "body", "kept": args.whole, **({"note": args.note} if args.note else {})}
         give = partial(_give, args, home, record, [check])
         keep_whole(out, home, record, args.whole, give, twice=args.twice, yes_to=args.yes_to)
-        return EXIT_HELD if not any(result.fails for result in record.results) else EXIT_FAILED
+        return EXIT_HELD
     contract = home.contract(record.contract) if record.contract in home.contract_names() else None
-    prefixes = {uri: prefix for prefix, uri in contract.namespaces} if contract else {}
+    known = {uri: prefix for prefix, uri in contract.namespaces} if contract else {}
+    prefixes = prefixes_for(exchange.response, known, _prefixes_of(home, record))
     operation = contract.operation(record.operation) if contract else None
     value = wire_of(contract).decode(operation, exchange).value if contract and operation else ABSENT
     found = places(exchange.response, prefixes, value)
@@ -159,7 +162,7 @@ def run(args: _PinArguments) -> int:
         return EXIT_HELD
     chosen_places = [chosen(found, word) for word in args.place]
     if args.report_as:
-        return _report(args, home, record, chosen_places)
+        return _report(args, home, record, chosen_places, prefixes)
     held = {
         name: _operand(name, getattr(args, name)) for name, _, _ in LIMITS if getattr(args, name) is not None
     }
@@ -171,8 +174,16 @@ def run(args: _PinArguments) -> int:
     ]
     if args.note:
         checks = [{**check, "note": args.note} for check in checks]
-    _give(args, home, _as_step(args, home, record), checks)
+    declared = {prefix: uri for uri, prefix in prefixes.items()}
+    _give(args, home, _as_step(args, home, record), checks, declared)
     return EXIT_HELD
+
+
+def _prefixes_of(home: Workspace, record: ExchangeRecord) -> dict[str, str]:
+    """The prefixes that a suite has, with their namespaces, where the exchange is a step of one."""
+    if not is_step(home, record):
+        return {}
+    return dict(read_suites(home, [find_suite(home, record.suite)])[0][0].namespaces)
 
 
 def _as_step(args: _PinArguments, home: Workspace, record: ExchangeRecord) -> ExchangeRecord:
@@ -207,7 +218,13 @@ def _data(number: int, place: AnswerPlace) -> dict[str, Any]:
     }
 
 
-def _report(args: _PinArguments, home: Workspace, record: ExchangeRecord, places: list[AnswerPlace]) -> int:
+def _report(
+    args: _PinArguments,
+    home: Workspace,
+    record: ExchangeRecord,
+    places: list[AnswerPlace],
+    prefixes: Mapping[str, str],
+) -> int:
     if len(places) != 1:
         raise UsageError(
             "a name is for one value", mend="name one place: juxtalogos pin PLACE --report-as NAME"
@@ -217,8 +234,9 @@ def _report(args: _PinArguments, home: Workspace, record: ExchangeRecord, places
     out, case = terminal(args), record.case.partition("[")[0]
     if not is_step(home, record):
         raise UsageError("this exchange is not part of a suite", mend="save it as a step: --save SUITE#CASE")
+    declared = {prefix: uri for uri, prefix in prefixes.items()}
     with noted(home, f"pin --report-as {args.report_as}"):
-        add_reported(find_suite(home, record.suite), case, record.step, {args.report_as: where})
+        add_reported(find_suite(home, record.suite), case, record.step, {args.report_as: where}, declared)
     out.line(
         "reported as ",
         (args.report_as, "name"),
@@ -227,7 +245,13 @@ def _report(args: _PinArguments, home: Workspace, record: ExchangeRecord, places
     return EXIT_HELD
 
 
-def _give(args: _PinArguments, home: Workspace, record: ExchangeRecord, checks: list[dict[str, Any]]) -> None:
+def _give(
+    args: _PinArguments,
+    home: Workspace,
+    record: ExchangeRecord,
+    checks: list[dict[str, Any]],
+    prefixes: Mapping[str, str] = MappingProxyType({}),
+) -> None:
     """Adds checks to the step that an exchange was; prints them where it was none."""
     out = terminal(args)
     case = record.case.partition("[")[0]
@@ -237,7 +261,7 @@ def _give(args: _PinArguments, home: Workspace, record: ExchangeRecord, checks: 
         return
     path = find_suite(home, record.suite)
     with noted(home, f"pin {counted(len(checks), 'check')} of {record.suite}#{case}#{record.step}"):
-        add_checks(path, case, record.step, checks)
+        add_checks(path, case, record.step, checks, prefixes)
     if args.json:
         out.json({"version": 1, "suite": record.suite, "case": case, "step": record.step, "checks": checks})
         return

@@ -38,7 +38,7 @@ class MessagesWire(HttpWire):
     def encode(self, operation: Operation, inputs: Inputs, base_url: str, *, loose: bool = False) -> Request:
         known = {declared_input.address for declared_input in operation.inputs}
         texts: dict[str, str] = {}
-        query: list[tuple[str, str]] = []
+        query: list[str] = []
         headers: list[tuple[str, str]] = []
         for address, value in inputs.values.items():
             place, _, name = address.partition(".")
@@ -53,7 +53,11 @@ class MessagesWire(HttpWire):
                         f"{operation.id}: {address} is empty, so the path has a hole", mend="give it a value"
                     )
             elif place == "query":
-                query += [(name, _text(member)) for member in (value if isinstance(value, list) else [value])]
+                members = value if isinstance(value, list) else [value]
+                query += [
+                    quote(name) if one is None else urlencode({name: _text(one)}, quote_via=quote)
+                    for one in members
+                ]
             else:
                 headers.append((name, _text(value)))
         missing = [f"path.{name}" for name in variables(operation.path) if name not in texts]
@@ -65,7 +69,7 @@ class MessagesWire(HttpWire):
             if kind and not any(name.lower() == "content-type" for name, _ in headers):
                 headers.append(("Content-Type", kind))
         path, _ = filled(operation.path, texts)
-        url = base_url.rstrip("/") + path + ("?" + urlencode(query, quote_via=quote) if query else "")
+        url = base_url.rstrip("/") + path + ("?" + "&".join(query) if query else "")
         return Request(operation.method, url, tuple(headers), body)
 
     def inputs_of(self, operation: Operation, request: Request, base_url: str) -> Inputs:

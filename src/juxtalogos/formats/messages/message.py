@@ -8,7 +8,7 @@ import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
-from urllib.parse import parse_qsl, unquote, urlsplit
+from urllib.parse import parse_qsl, unquote, unquote_plus, urlsplit
 
 from juxtalogos.conventions.naming import singular
 from juxtalogos.exchange.media import parse_media_type
@@ -74,7 +74,7 @@ def taken_apart(document: Document) -> Message:
     for name, text in (template(path).values(canonical(parts.path or "/")) or {}).items():
         found[f"path.{name}"] = Given(unquote(text), "/target")
     signs: list[tuple[str, str]] = []
-    for name, text in parse_qsl(parts.query, keep_blank_values=True, max_num_fields=MOST_INPUTS):
+    for name, text in _query(parts.query):
         if is_query_key(name):
             signs.append(("query", name))
             continue
@@ -101,6 +101,14 @@ def taken_apart(document: Document) -> Message:
     return Message(
         document.uri, value["method"], path, found, content_type, body, tuple(dict.fromkeys(signs))
     )
+
+
+def _query(text: str) -> Iterator[tuple[str, Any]]:
+    """(name, value) of a query; None for a name without `=`, such as `?wsdl`. ValueError for too many."""
+    pairs = parse_qsl(text, keep_blank_values=True, max_num_fields=MOST_INPUTS)
+    bare = {unquote_plus(part) for part in text.split("&") if part and "=" not in part}
+    for name, value in pairs:
+        yield name, None if name in bare and not value else value
 
 
 def is_query_key(name: str) -> bool:

@@ -75,6 +75,21 @@ def refusal(judgement: Judgement, exchange: Exchange, own: bool) -> Judgement:
     return replace(judgement, verdict=Verdict.REFUSED, reason=f"{code}: {words}", results=results)
 
 
+def refused_call(judgement: Judgement, exchange: Exchange) -> Judgement:
+    """The judgement of a call of which a part was made up, and of which nobody said what is expected: a
+    declared refusal proves nothing about the service.
+    """
+    answer = judgement.answer
+    declared = answer is not None and (answer.fault is not None or answer.declared is not None)
+    if answer is None or not declared or judgement.verdict not in (Verdict.PASSED, Verdict.UNPROVEN):
+        return judgement
+    if not answer.outcome.refused or answer.outcome.about_caller:
+        return judgement
+    told = f"{answer.code}: {words_of(exchange)}".rstrip(": ")
+    reason = f"{told} (some values were made up: --set gives others)"
+    return replace(judgement, verdict=Verdict.REFUSED, reason=reason)
+
+
 def general(words: str) -> str:
     """Words with what differs from request to request masked: numbers, and what looks like an id."""
     return re.sub(r"[\w-]*\d[\w-]*", "0", words)

@@ -4,6 +4,7 @@ path, XML by XPath.
 
 from __future__ import annotations
 
+import re
 import xml.etree.ElementTree as ET
 from collections import Counter
 from collections.abc import Iterator, Mapping
@@ -20,6 +21,7 @@ from juxtalogos.model.location import escape_key
 from juxtalogos.model.schema import ABSENT
 
 MAX_PLACES = 5_000
+_DECLARED = re.compile(r"""\sxmlns:([A-Za-z_][\w.\-]*)\s*=\s*["']([^"']*)["']""")
 
 
 @dataclass(frozen=True, slots=True)
@@ -82,6 +84,31 @@ def places(
         found.append(place)
         if len(found) >= MAX_PLACES:
             break
+    return found
+
+
+def prefixes_for(response: Response, known: Mapping[str, str], taken: Mapping[str, str]) -> dict[str, str]:
+    """A prefix for each namespace of an XML body: those `known` (namespace -> prefix), then as the body
+    declares them, then made of the namespace's last word; none that is `taken` (prefix -> namespace) for
+    another.
+    """
+    parsed = media_type_of(response)
+    if parsed is None or not parsed.is_xml:
+        return dict(known)
+    try:
+        root = parse_xml(response.body)
+    except NotXml:
+        return dict(known)
+    text = response.body.decode("utf-8", "replace")
+    own = {uri: prefix for prefix, uri in reversed(_DECLARED.findall(text))}
+    found, used = dict(known), {**taken, **{prefix: uri for uri, prefix in known.items()}}
+    for uri in dict.fromkeys(namespace(name) for one in root.iter() for name in (one.tag, *one.attrib)):
+        if uri and uri not in found:
+            words = re.findall(r"[A-Za-z][A-Za-z0-9]*", uri.rpartition("//")[2])
+            wished = own.get(uri) or (words[-1].lower()[:12] if words else "n")
+            names = (wished, *(f"{wished}{number}" for number in range(2, 1_000)))
+            found[uri] = next(name for name in names if used.get(name, uri) == uri)
+            used[found[uri]] = uri
     return found
 
 

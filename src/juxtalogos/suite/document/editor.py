@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator
+import re
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 
 from juxtalogos.model.errors import SuiteError, nearest, quoted
@@ -64,10 +66,19 @@ def _named(listed: Any, key: str, name: str, what: str, path: Path) -> Any:
     raise SuiteError(f"there is no {what} {quoted(name)}", where=str(path), mend=nearest(name, known))
 
 
-def add_checks(path: Path, case_id: str, step_id: str, checks: list[dict[str, Any]]) -> None:
-    """Appends checks to a step; one of the same place and test takes the older one's."""
+def add_checks(
+    path: Path,
+    case_id: str,
+    step_id: str,
+    checks: list[dict[str, Any]],
+    prefixes: Mapping[str, str] = MappingProxyType({}),
+) -> None:
+    """Appends checks to a step; one of the same place and test takes the older one's. `prefixes` (prefix ->
+    namespace): those that XPaths of the checks use are written beside the step's source.
+    """
     with editing(path) as document:
         step = step_of(workflow(document, case_id, path), step_id, path)
+        _give_prefixes(document, step, checks, prefixes)
         listed = step.setdefault("x-juxtalogos-checks", [])
         for check in checks:
             same = next((item for item in listed if _subject(item) == _subject(check)), None)
@@ -77,10 +88,36 @@ def add_checks(path: Path, case_id: str, step_id: str, checks: list[dict[str, An
                 listed.append(check)
 
 
-def add_reported(path: Path, case_id: str, step_id: str, values: dict[str, Any]) -> None:
-    """Lets a step put values into the report: name -> address, or a selector."""
+def _give_prefixes(
+    document: Any, step: Any, checks: list[dict[str, Any]], prefixes: Mapping[str, str]
+) -> None:
+    used = {
+        prefix: uri
+        for prefix, uri in prefixes.items()
+        if any(
+            re.search(rf"(?<![\w.-]){re.escape(prefix)}:", str(check.get("xpath", ""))) for check in checks
+        )
+    }
+    sources = document.get("sourceDescriptions") or []
+    called = str(step.get("operationId") or step.get("operationPath") or "")
+    own = [one for one in sources if f"$sourceDescriptions.{one.get('name')}." in called] or sources[:1]
+    for source in own[:1] if used else ():
+        held = source.setdefault("x-juxtalogos-namespaces", {})
+        for prefix, uri in used.items():
+            held.setdefault(prefix, uri)
+
+
+def add_reported(
+    path: Path,
+    case_id: str,
+    step_id: str,
+    values: dict[str, Any],
+    prefixes: Mapping[str, str] = MappingProxyType({}),
+) -> None:
+    """Lets a step put values into the report: name -> address, or a selector; `prefixes` as for checks."""
     with editing(path) as document:
         step = step_of(workflow(document, case_id, path), step_id, path)
+        _give_prefixes(document, step, [one for one in values.values() if isinstance(one, dict)], prefixes)
         step.setdefault("x-juxtalogos-reported", {}).update(values)
 
 
