@@ -65,6 +65,8 @@ SAMPLES: tuple[tuple[str, str], ...] = (
     ("run", "run berths --jobs 2"),
     ("run", "run fleet"),
     ("run", "run registry"),
+    ("run-dry", "run fleet pilotage --dry-run"),
+    ("plans", "plans"),
     ("compare", "compare"),
     ("compare", "compare 1 2"),
     ("runs", "runs"),
@@ -92,8 +94,27 @@ _PARAMETERS = (
     ["pilot", "--type", "string", "--target", "quay"],
     ["name=Tern", "--suite", "fleet"],
 )
+_PLANS = (
+    ["all"],
+    [
+        "nightly",
+        "fleet",
+        "--target",
+        "quay",
+        "--jobs",
+        "2",
+        "--repeat",
+        "2",
+        "--processes",
+        "1",
+        "--seed",
+        "3",
+    ],
+    ["nightly", "--pace", "0.1", "--order", "given", "--strict", "--strict-clean", "--stop-at-first"],
+    ["nightly", "--operation", "registerVessel", "--set", "lines=6"],
+)
 # Objects whose keys are data, by their key; values that come from services and definitions.
-_MAPS = {"cramped", "byKind", "byOperation", "commands", "files", "sends", "saved"}
+_MAPS = {"inputs", "waitsFor", "cramped", "byKind", "byOperation", "commands", "files", "sends", "saved"}
 _FREE = {
     ("pin", "value"),
     ("pin-check", "equals"),
@@ -167,6 +188,8 @@ def outputs(scratch: Path, url: str, jux: Jux) -> Iterator[tuple[str, str, Any]]
         if command == "suite undo --list":
             for words in _PARAMETERS:
                 jux(["parameters", "set", *words, "-C", str(home)])
+            for words in _PLANS:
+                jux(["plans", "set", *words, "-C", str(home)])
         if command.startswith("run berths"):
             jux(["exchanges", "--path", "berths", "--har", str(scratch / "morning.har"), "-C", str(home)])
 

@@ -36,6 +36,7 @@ _BY_WORK: dict[str, dict[str, str]] = {
         "parameters": "set named values that many steps share",
         "rules": "set rules for single operations",
         "run": "run suites against a target",
+        "plans": "store run plans",
         "clean": "remove what runs left behind",
     },
     "look further": {

@@ -3,6 +3,7 @@
 from juxtalogos.ledger.interface import ExchangeQuery, Ledger
 from juxtalogos.ledger.opening import ledger_faults, open_ledger, rescue_ledger
 from juxtalogos.ledger.records import (
+    AFTER_RETRIES,
     CaseRecord,
     ExchangeRecord,
     FoundResult,
@@ -15,6 +16,7 @@ from juxtalogos.ledger.records import (
 from juxtalogos.model.exchange import BodyForm
 
 __all__ = [
+    "AFTER_RETRIES",
     "BodyForm",
     "CaseRecord",
     "ExchangeQuery",

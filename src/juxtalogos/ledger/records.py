@@ -114,6 +114,10 @@ class UndoRecord:
     """The run that noted it first; 0 is the one under way."""
 
 
+AFTER_RETRIES = "after retries: "
+"""How the reason of a case begins that passed, but not at once."""
+
+
 @dataclass(frozen=True, slots=True)
 class StepRow:
     """What a step came to."""

@@ -15,6 +15,7 @@ from juxtalogos.coverage import Coverage
 from juxtalogos.documents.positions import describe, excerpt, position
 from juxtalogos.formats.http.outcomes import status_outcome
 from juxtalogos.ledger import (
+    AFTER_RETRIES,
     CaseRecord,
     ExchangeQuery,
     ExchangeRecord,
@@ -85,6 +86,12 @@ class RunView:
     def verdicts(self) -> Counter[str]:
         """Cases by verdict."""
         return Counter(str(case.verdict) for case in self.cases)
+
+    @property
+    def retried(self) -> int:
+        """Cases that passed, but not at once."""
+        passed = (case for case in self.cases if case.verdict is Verdict.PASSED)
+        return sum(case.reason.startswith(AFTER_RETRIES) for case in passed)
 
     @property
     def step_verdicts(self) -> Counter[str]:

@@ -17,6 +17,7 @@ from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import ConfigError, nearest, quoted
 from juxtalogos.workspace.config_form import check_form, line_of
 from juxtalogos.workspace.known import NO_HINTS, Hints, hints_of
+from juxtalogos.workspace.plans import StoredPlan
 from juxtalogos.workspace.secrets import CredentialSource, reference_in
 
 CONFIG_NAME = "juxtalogos.toml"
@@ -225,6 +226,7 @@ class Config:
     """By target, those that it alone has."""
     default_target: str = ""
     jobs: int = 4
+    plans: Mapping[str, StoredPlan] = field(default_factory=dict)
     conventions: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     """Words beside the English ones, by the address of their list."""
 
@@ -362,6 +364,7 @@ def _config(value: dict[str, Any], path: Path, text: str) -> Config:
         own,
         defaults.get("target", ""),
         defaults.get("jobs", 4),
+        {name: StoredPlan.of(table) for name, table in value.get("plans", {}).items()},
         conventions,
     )
 

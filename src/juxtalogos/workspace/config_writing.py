@@ -16,6 +16,7 @@ from juxtalogos.workspace.config import (
     check_url,
 )
 from juxtalogos.workspace.files import write_whole
+from juxtalogos.workspace.plans import StoredPlan
 from juxtalogos.workspace.secrets import KINDS, CredentialSource, reference_in
 from juxtalogos.workspace.trust import Trust, destinations, references_of
 
@@ -147,6 +148,23 @@ class WritesConfig:
                     signs = holder.get("sign-in", {})
                     if new and str(signs.get("operation", "")).startswith(f"{name}:"):
                         signs["operation"] = f"{new}:{signs['operation'].partition(':')[2]}"
+
+    def set_plan(self, name: str, plan: StoredPlan | None) -> None:
+        """Writes a stored plan, or takes it out."""
+        import tomlkit
+
+        with self._document() as document:
+            if "plans" not in document:
+                document.add(tomlkit.nl())
+            plans = document.setdefault("plans", tomlkit.table(is_super_table=True))
+            if plan is None:
+                del plans[name]
+            else:
+                made = tomlkit.table()
+                made.update(plan.written())
+                plans[name] = made
+            if not plans:
+                del document["plans"]
 
     def set_default_target(self, name: str) -> None:
         """Writes which target commands use that name none."""

@@ -7,27 +7,30 @@ import itertools
 import secrets
 import time
 
+from juxtalogos.cli.shared.dry_run import show_dry_run
+from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import (
+    EXIT_HELD,
     Arguments,
     add_common,
     add_full,
     add_grant,
     add_identity,
-    add_pace,
     add_remarks,
-    add_strict,
-    add_strict_clean,
     add_target,
     header_field,
     terminal,
     workspace,
 )
 from juxtalogos.cli.shared.parameters import given_values
+from juxtalogos.cli.shared.run_options import add_run_options, numbers_fit, over, stored_plan, typed_plan
 from juxtalogos.cli.shared.state import show_state
 from juxtalogos.cli.shared.summary import exit_status, formats_said, run_data, show_run
 from juxtalogos.cli.shared.targeting import add_agreement, agreed, show_target
 from juxtalogos.ledger import CaseRecord, open_ledger
+from juxtalogos.model.errors import UsageError
 from juxtalogos.report.view import run_view
+from juxtalogos.run.engine.arranging import expected, needed_first, part_named, part_of
 from juxtalogos.run.engine.binding import Cases, bind, contracts_of, digest_of, operations_of, turns_of
 from juxtalogos.run.engine.execute import execute
 from juxtalogos.run.engine.loop import run_loop
@@ -36,7 +39,11 @@ from juxtalogos.run.engine.selecting import Selection, choose, paths_of
 from juxtalogos.suite.document.reader import read_suites
 from juxtalogos.suite.document.selection import reachable
 from juxtalogos.suite.model import Suite
+from juxtalogos.suite.tables import read_table
+from juxtalogos.workspace.plans import StoredPlan
 from juxtalogos.workspace.workspace import Workspace
+
+_Read = tuple[list[Suite], Cases]
 
 DESCRIPTION = """\
 Run suites against a target: all of them, or chosen suites, folders, cases or steps (a step runs with
@@ -46,6 +53,8 @@ EXAMPLE = """\
   juxtalogos run --target local --jobs 8
   juxtalogos run berths#flow-port-calls
   juxtalogos run team/ fleet --tag nightly --still-failing
+  juxtalogos run --plan nightly --part 1/3
+  juxtalogos run visit --dry-run
 """
 
 
@@ -56,41 +65,24 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="SUITE[#CASE[#STEP]]",
         help="what to run: suites, folders of suites, cases, steps (default: every suite)",
     )
-    parser.add_argument("--tag", action="append", default=[], metavar="TAG", help="only cases with this tag")
-    parser.add_argument(
-        "--operation",
-        action="append",
-        default=[],
-        metavar="OPERATION",
-        help="only cases that call this operation",
-    )
     parser.add_argument(
         "--still-failing", action="store_true", help="only cases that failed in their last run"
     )
     add_target(parser)
     add_agreement(parser)
     add_identity(parser)
-    parser.add_argument("--jobs", type=int, metavar="N", help="cases run side by side (4)")
+    add_run_options(parser)
     parser.add_argument(
-        "--processes",
-        type=int,
-        default=1,
-        metavar="N",
-        help="distribute the cases to this many processes (1), which share the jobs",
+        "--plan", default="", metavar="NAME", help="a stored plan; options typed here stand over its own"
     )
     parser.add_argument(
-        "--repeat",
-        type=int,
-        default=1,
-        metavar="N",
-        help="run each case, or each row of its table, this many times",
+        "--part",
+        default="",
+        metavar="K/N",
+        help="only this part of the cases, of about the same length as the others (see `plans durations`)",
     )
     parser.add_argument(
-        "--seed",
-        type=int,
-        default=0,
-        metavar="N",
-        help="seed of generated values (0); the same seed gives the same values",
+        "--dry-run", action="store_true", help="show the requests that would be sent, and send nothing"
     )
     parser.add_argument(
         "--token",
@@ -98,18 +90,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="TEXT",
         help="base of the unique names of this run (default: random)",
     )
-    add_pace(parser)
-    add_strict_clean(parser)
-    add_strict(parser)
     add_grant(parser)
-    parser.add_argument(
-        "--set",
-        dest="settings",
-        action="append",
-        default=[],
-        metavar="NAME=VALUE",
-        help="an input of the cases",
-    )
     add_remarks(parser)
     add_full(parser)
     add_common(parser)
@@ -127,13 +108,18 @@ class _RunArguments(Arguments):
     header: list[str]
     no_credentials: bool
     jobs: int | None
-    processes: int
-    repeat: int
-    seed: int
+    processes: int | None
+    repeat: int | None
+    seed: int | None
     token: str
-    pace: float
+    pace: float | None
+    order: str
+    stop_at_first: bool
     strict_clean: bool
     strict: bool
+    plan: str
+    part: str
+    dry_run: bool
     trust: str
     sends: list[str]
     settings: list[str]
@@ -144,10 +130,15 @@ class _RunArguments(Arguments):
 def run(args: _RunArguments) -> int:
     home = workspace(args)
     out = terminal(args)
-    selection = Selection(tuple(args.what), tuple(args.tag), tuple(args.operation), args.still_failing)
+    plan = over(typed_plan(args), stored_plan(home, args.plan) if args.plan else StoredPlan())
+    numbers_fit(plan)
+    selection = Selection(plan.what, plan.tag, plan.operation, args.still_failing)
     read = read_suites(home, paths_of(home, selection))
-    refs = choose(home, read[0], selection)
-    bound = bind(home, _plan(args, home, refs, read), given=read)
+    refs = _arranged(args, home, plan, choose(home, read[0], selection), read)
+    bound = bind(home, _plan(args, home, plan, refs, read), given=read)
+    if args.dry_run:
+        show_dry_run(out, bound, full=args.full, as_json=args.json)
+        return EXIT_HELD
     show_target(out, bound.session)
     total = sum(len(turns_of(bound, bound.key(ref))) for ref in refs)
     with open_ledger(home.ledger_path, write=True) as ledger:
@@ -158,7 +149,7 @@ def run(args: _RunArguments) -> int:
                 moved(next(finished))
 
             ended = run_loop(
-                execute(bound, home.root, ledger, str(selection), done, processes=max(1, args.processes))
+                execute(bound, home.root, ledger, _what(args, selection), done, processes=plan.processes or 1)
             )
         order = [(ref.suite, ref.case) for ref in refs]
         left = len(ledger.undone(ended.number))
@@ -176,11 +167,49 @@ def run(args: _RunArguments) -> int:
                 (f"   juxtalogos clean {ended.number}", "note"),
             )
         out.note((f"next: juxtalogos report {ended.number}  or  juxtalogos coverage", "note"))
-    return exit_status(view, strict=args.strict)
+    if plan.stop_at_first and len(view.cases) < total:
+        told = f"stopped after the first failure: {counted(total - len(view.cases), 'case')} not run"
+        out.note((told, "remark"))
+    return exit_status(view, strict=plan.strict)
+
+
+def _what(args: _RunArguments, selection: Selection) -> str:
+    """What the run is of, as the ledger keeps it."""
+    told = [
+        str(selection),
+        *([f"plan {args.plan}"] if args.plan else []),
+        *([f"part {args.part}"] if args.part else []),
+    ]
+    return ", ".join(told)
+
+
+def _arranged(
+    args: _RunArguments, home: Workspace, plan: StoredPlan, refs: tuple[CaseRef, ...], read: _Read
+) -> tuple[CaseRef, ...]:
+    """The cases of this part, in their order. UsageError where the part has none."""
+    by_name = {suite.name: suite for suite in read[0]}
+    cases = {ref: (by_name[ref.suite], case) for ref in refs if (case := by_name[ref.suite].case(ref.case))}
+    if args.part:
+        number, count = part_named(args.part)
+        told = [
+            (ref, case, len(read_table(home, suite, case)) if case.table and case.table.kind == "file" else 1)
+            for ref, (suite, case) in cases.items()
+        ]
+        seconds = expected(home.root, told)
+        chosen = part_of(refs, seconds, number, count)
+        if not chosen:
+            raise UsageError(f"part {args.part} has no case: there are {len(refs)}", mend="use fewer parts")
+        terminal(args).note(
+            (f"part {number} of {count}: {len(chosen)} of {counted(len(refs), 'case')}", "note")
+        )
+        refs = chosen
+    if plan.order == "needed-first":
+        refs = needed_first(refs, {ref: cases[ref][1] for ref in refs})
+    return refs
 
 
 def _plan(
-    args: _RunArguments, home: Workspace, refs: tuple[CaseRef, ...], read: tuple[list[Suite], Cases]
+    args: _RunArguments, home: Workspace, plan: StoredPlan, refs: tuple[CaseRef, ...], read: _Read
 ) -> RunPlan:
     suites, everything = read
     by_name = {suite.name: suite for suite in suites}
@@ -190,26 +219,27 @@ def _plan(
     called = reachable(cases, everything)
     called_suites = list({suite.name: suite for suite, _ in everything.values()}.values())
     contracts = contracts_of(called)
-    target = home.target(args.target, contracts)
-    writes = any(not operation.safe for operation in operations_of(called))
+    target = home.target(plan.target or None, contracts)
+    writes = not args.dry_run and any(not operation.safe for operation in operations_of(called))
     guarded = bool(target.guarded)
     return RunPlan(
         refs,
         target.reference,
         tuple((name, digest_of(contract)) for name, contract in contracts.items()),
-        tuple(given_values(home, called_suites, args.settings)),
+        tuple({**plan.inputs, **dict(given_values(home, called_suites, args.settings))}.items()),
         time.time(),
-        args.seed,
+        plan.seed or 0,
         args.token or secrets.token_hex(4),
-        max(1, args.repeat),
-        max(1, args.jobs or home.config.jobs),
+        plan.repeat or 1,
+        plan.jobs or home.config.jobs,
         not args.no_credentials,
         args.trust,
-        args.role,
+        plan.role,
         tuple(map(header_field, args.header)),
         tuple(args.credential),
-        max(0.0, args.pace),
+        plan.pace or 0.0,
         sends=tuple(args.sends),
-        strict_clean=args.strict_clean,
+        strict_clean=plan.strict_clean,
+        stop_at_first=plan.stop_at_first,
         agreed=guarded and not agreed(target, args.yes_to, writes=writes).guarded,
     )

@@ -58,6 +58,7 @@ def show_run(
         (verdict, verdict) if not view.interrupted else ("interrupted", "error"),
         f"  run {number} at {view.run.target}: {counted(len(view.cases), 'case')}, ",
         ", ".join(f"{view.verdicts[one]} {one}" for one in WORST_FIRST if view.verdicts[one]),
+        f" ({view.retried} of them after retries)" if view.retried else "",
     )
 
 

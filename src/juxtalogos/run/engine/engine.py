@@ -14,7 +14,7 @@ from datetime import UTC, datetime
 from typing import Any
 
 from juxtalogos.documents.jsontext import NotJson, parse_json
-from juxtalogos.ledger import CaseRecord, ExchangeRecord
+from juxtalogos.ledger import AFTER_RETRIES, CaseRecord, ExchangeRecord
 from juxtalogos.model.errors import ConfigError, JuxtalogosError, LedgerError
 from juxtalogos.model.verdict import Verdict, worst
 from juxtalogos.run.engine import unforeseen
@@ -145,7 +145,7 @@ class _UnitUnderWay:
                 outcomes.append(await self.skip(suite, turn, reason))
                 continue
             async with self.engine.slots.taken(alone=self.alone):
-                if self.context.stop.asked:
+                if self.context.stop.asked or self.context.stop.full:
                     break
                 waiting.pop()
                 shared = _Shared() if turn.fresh else shared
@@ -220,6 +220,9 @@ class _UnitUnderWay:
         verdict = worst(record.verdict for record in counted)
         first = next((record for record in counted if record.verdict is verdict), None)
         reason = f"{first.step}: {first.reason}" if first and first.reason else ""
+        if verdict is Verdict.PASSED and walk.retried:
+            told = (f"{count} of {name}" for name, count in walk.retried.items())
+            reason = f"{AFTER_RETRIES}{', '.join(told)}"
         return CaseEnd(verdict, state.scope.inputs, state.scope.outputs), reason
 
     def counts(self, walk: Walk, record: ExchangeRecord) -> bool:

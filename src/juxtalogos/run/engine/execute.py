@@ -113,13 +113,25 @@ async def _work(
         await _look_at_records(gate, run, transport, more_to_come=states is None)
         if processes > 1:
             await _survey(gate, run, transport)
-        setting = RunSetting(run, workspace, ledger, number, recorder, context, reset, processes, done)
+        told = _told_of(done, stop) if run.plan.stop_at_first else done
+        setting = RunSetting(run, workspace, ledger, number, recorder, context, reset, processes, told)
         await EXECUTORS["processes" if processes > 1 else "local"](setting).run(source)
         if stop.asked:
             gate.keeps.clear()  # no further round comes
         await sweep(gate, run.session, transport)
         if states is not None:
             states.append(await compare(gate, run.session, transport))
+
+
+def _told_of(done: Callable[[CaseRecord], None], stop: Stop) -> Callable[[CaseRecord], None]:
+    """Tells of a case; after one that failed none begins any more."""
+
+    def told(record: CaseRecord) -> None:
+        if record.verdict in (Verdict.FAILED, Verdict.ERROR):
+            stop.begin_no_more()
+        done(record)
+
+    return told
 
 
 async def _look_at_records(gate: Gate, run: BoundRun, sender: Sender, *, more_to_come: bool) -> None:

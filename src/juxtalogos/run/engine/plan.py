@@ -72,6 +72,8 @@ class RunPlan:
     """Whether nothing is created that no operation removes."""
     sends: tuple[str, ...] = ()
     """`NAME=ORIGIN`: where secrets of the workspace may go in this run."""
+    stop_at_first: bool = False
+    """Whether no further case begins after one that failed."""
     agreed: bool = False
     """Whether somebody agreed that what changes something is sent to a guarded target."""
 

@@ -44,11 +44,19 @@ class Stop:
 
     def __init__(self) -> None:
         self._event = asyncio.Event()
+        self.full = False
+        """Whether no further case begins; what is under way goes on to its end."""
         self._listeners: list[Callable[[], None]] = []
 
     @property
     def asked(self) -> bool:
         return self._event.is_set()
+
+    def begin_no_more(self) -> None:
+        """Lets what is under way end, and nothing else begin."""
+        self.full = True
+        for listener in self._listeners:
+            listener()
 
     def ask(self) -> None:
         """Asks for the stop; whoever listens is told."""

@@ -8,6 +8,7 @@ all the same.
 from __future__ import annotations
 
 import asyncio
+from collections import Counter
 from collections.abc import Awaitable, Callable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
@@ -101,6 +102,8 @@ class Walk:
     undoing: Undoing = field(init=False)
     aside: set[str] = field(default_factory=set)
     """Names of the steps that only prepare or clean up."""
+    retried: Counter[str] = field(default_factory=Counter)
+    """By the name of a step, how often it was tried again."""
 
     def __post_init__(self) -> None:
         carried = self.context.gate.inventory.carried
@@ -272,6 +275,7 @@ class Walk:
         elif action.type == "end":
             position.end(step, held)
         elif action.type == "retry":
+            self.retried[position.name(step)] += 1
             await self.before_retry(position, step, action)
         elif action.case is not None:
             position.end(step, await self.call(position, action.case, {}, f"{step.id}.{action.name}/"))

@@ -28,7 +28,7 @@ class LocalExecutor:
 
     async def _worker(self, source: WorkSource, changed: asyncio.Event) -> None:
         stop = self.engine.context.stop
-        while not stop.asked:
+        while not (stop.asked or stop.full):
             unit = source.next()
             if unit is not None:
                 source.ended(unit, await self.engine.unit(unit))

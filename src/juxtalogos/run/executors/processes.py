@@ -70,7 +70,8 @@ class ProcessExecutor:
             await self._deal(workers, source)
         finally:
             for worker in workers:
-                worker.say({"end": self.fault is None and source.exhausted and not worker.units})
+                done = source.exhausted or self.stop.full
+                worker.say({"end": self.fault is None and done and not worker.units})
             try:
                 async with asyncio.timeout(MAX_CLEANUP + 10):
                     await asyncio.gather(*listeners, return_exceptions=True)
@@ -89,9 +90,10 @@ class ProcessExecutor:
                 key=lambda one: one.room - len(one.units),
                 default=None,
             )
-            unit = source.next() if free is None or len(free.units) < free.room else None
+            may_begin = not self.stop.full and (free is None or len(free.units) < free.room)
+            unit = source.next() if may_begin else None
             if unit is None:
-                if source.exhausted and not any(worker.units for worker in workers):
+                if (source.exhausted or self.stop.full) and not any(worker.units for worker in workers):
                     return
                 await self.changed.wait()
             elif free is None:
