@@ -14,6 +14,7 @@ from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.findings import general_path
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.run.judging.known import known_values, made_places
+from juxtalogos.suite.checks.written import not_as_kept
 from juxtalogos.suite.comparing import Allowed, Difference, differences
 
 MAX_DIFFERENCES = 100
@@ -31,6 +32,11 @@ class Pair:
     differences: tuple[str, ...]
 
     @property
+    def not_as_kept(self) -> tuple[tuple[str, ...], tuple[str, ...]]:
+        """How the answer of each run differs from one that is kept."""
+        return _not_as_kept(self.first), _not_as_kept(self.second)
+
+    @property
     def same(self) -> bool:
         """Whether both are there and came to the same."""
         one, other = self.first, self.second
@@ -40,6 +46,11 @@ class Pair:
             and not self.differences
             and (one.status, one.verdict) == (other.status, other.verdict)
         )
+
+
+def _not_as_kept(side: ExchangeRecord | None) -> tuple[str, ...]:
+    results = side.results if side is not None else ()
+    return tuple(f"{one.declared}: {one.observed}" for one in results if not_as_kept(one))
 
 
 Answers = Callable[[ExchangeRecord], tuple[Any, Allowed]]

@@ -20,7 +20,8 @@ from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.workspace.files import write_whole
 
 MAX_DIFFERENCES = 50
-MAX_DIFFERENCES = 50
+MADE = "made."
+"""How the names of values begin that an earlier step's answer told to be new."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -50,6 +51,8 @@ def run_values(scope: Scope) -> dict[str, Any]:
     for step, outputs in scope.steps.items():
         for name, value in outputs.items():
             _gather(found, f"steps.{step}.{name}", value)
+    for place, value in scope.made.items():
+        _gather(found, f"{MADE}{place}", value)
     for address, value in scope.request_values.items():
         _gather(found, address, value)
     return found

@@ -121,6 +121,7 @@ def _tell(
     changes = Counter(map(_change, differing))
     for change, count in changes.most_common():
         out.line((f"{count:6}  ", "head"), change)
+    _tell_kept(out, found, full=args.full)
     places = place_counts(differing)
     if places:
         out.line()
@@ -153,6 +154,26 @@ def _tell(
     )
     if len(listed_steps) < len(shown):
         out.line((f"and {len(shown) - len(listed_steps)} more steps: --full, or --json", "note"))
+
+
+def _tell_kept(out: Terminal, found: list[Pair], *, full: bool) -> None:
+    """Answers that are not as a kept one, in either run: two runs may fail alike."""
+    kept = [(pair, *pair.not_as_kept) for pair in found if any(pair.not_as_kept)]
+    if not kept:
+        return
+    out.line()
+    out.line(("not as the kept response", "head"))
+    rows = [
+        (
+            f"{pair.suite}#{pair.case}#{pair.step}",
+            "both" if first and second else "first" if first else "second",
+            (second or first)[0],
+        )
+        for pair, first, second in (kept if full else kept[:PLACES])
+    ]
+    out.table(("step", "run", "differs"), rows, styles=("name",))
+    if len(rows) < len(kept):
+        out.line((f"and {len(kept) - len(rows)} more: --full", "note"))
 
 
 def _change(pair: Pair) -> str:
@@ -202,4 +223,5 @@ def _data(pair: Pair) -> dict[str, Any]:
         "first": side(pair.first),
         "second": side(pair.second),
         "differences": list(pair.differences),
+        "notAsKept": {"first": list(pair.not_as_kept[0]), "second": list(pair.not_as_kept[1])},
     }

@@ -67,7 +67,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--twice",
         action="store_true",
-        help="with --whole: repeat the call and allow what differed",
+        help="with --whole or --renew: repeat the call and allow what differed",
     )
     parser.add_argument(
         "--renew",
@@ -125,7 +125,7 @@ def run(args: _PinArguments) -> int:
     exchange = record.exchange
     assert exchange is not None and exchange.response is not None
     if args.renew:
-        return renew(out, home, record, args.renew, yes=args.yes)
+        return renew(out, home, record, args.renew, yes=args.yes, twice=args.twice, yes_to=args.yes_to)
     if args.whole:
         record = _as_step(args, home, record)
         check = {"at": "body", "kept": args.whole, **({"note": args.note} if args.note else {})}

@@ -20,14 +20,16 @@ from juxtalogos.ledger import BodyForm, ExchangeQuery, ExchangeRecord, open_ledg
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import JuxtalogosError, UsageError
 from juxtalogos.model.exchange import Exchange, Request
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.run.engine.again import run_again, target_again
-from juxtalogos.run.judging.known import known_values, made_places
+from juxtalogos.run.judging.known import known_values, made_places, values_made
 from juxtalogos.run.target.session import Session, open_session
 from juxtalogos.suite.comparing import Allowed, proposed
 from juxtalogos.suite.document.outcomes import criteria_of, outcome_seen
-from juxtalogos.suite.document.reader import read_suites, suite_name, suite_paths
+from juxtalogos.suite.document.reader import find_suite, read_suites, suite_name, suite_paths
 from juxtalogos.suite.document.saving import place_of, save_call
-from juxtalogos.suite.kept_answers import kept_path, read_kept, read_rules, write_kept, write_rules
+from juxtalogos.suite.kept_answers import MADE, kept_path, read_kept, read_rules, write_kept, write_rules
+from juxtalogos.suite.language.expressions import Scope, evaluate, parse_expression
 from juxtalogos.workspace.workspace import Workspace
 
 
@@ -59,11 +61,99 @@ def keep_whole(
     if twice:
         allowed = _seen_again(home, record, value, allowed, yes_to)
     _tell_rules(out, allowed, before, twice=twice)
+    values = _values_of(home, record)
     give()
     if allowed != before:
         write_rules(home.root, record.contract, record.operation, allowed)
-    path = write_kept(home.root, name, record.contract, record.operation, value, known_values(record))
+    path = write_kept(home.root, name, record.contract, record.operation, value, values)
     out.line("kept: ", (path.relative_to(home.root), "name"))
+    if not twice:
+        _compare_at_once(out, home, record, name)
+
+
+def _compare_at_once(out: Terminal, home: Workspace, record: ExchangeRecord, name: str) -> None:
+    """Asks a safe operation once more, so that what differs each time is seen now; of others the next run
+    tells it.
+    """
+    contract = home.contract(record.contract) if record.contract in home.contract_names() else None
+    operation = contract.operation(record.operation) if contract else None
+    if operation is None or not operation.safe or _takes_values(home, record):
+        if is_step(home, record):
+            place = f"{record.suite}#{record.case.partition('[')[0]}"
+            out.note((f"next: juxtalogos run {place}   compares it for the first time", "note"))
+        return
+    try:
+        other, values = next(_again(home, record, ""))
+    except JuxtalogosError as error:
+        out.note((f"not compared yet: {error.what}", "note"))
+        return
+    found = read_kept(home.root, name).differences(other, values)
+    if not found:
+        out.line("compared at once: the same")
+    for text in found:
+        out.line(("differs at once: ", "remark"), text)
+    if found:
+        command = f"juxtalogos pin --renew {name} --twice --exchange {record.id}"
+        out.note((f"to allow what differs each time: {command}", "note"))
+
+
+def _values_of(home: Workspace, record: ExchangeRecord) -> dict[str, Any]:
+    """The values that an exchange's run knew; for one made by hand, those of the calls that are its case's
+    earlier steps.
+    """
+    known = known_values(record)
+    if any(name.startswith((MADE, "steps.")) for name in known) or not is_step(home, record):
+        return known
+    suite = read_suites(home, [find_suite(home, record.suite)])[0][0]
+    case = suite.case(record.case.partition("[")[0])
+    if case is None:
+        return known
+    found: dict[str, Any] = {}
+    with open_ledger(home.ledger_path) as ledger:
+        for step in case.written:
+            if step.id == record.step:
+                break
+            if step.operation is None:
+                continue
+            query = ExchangeQuery(
+                operation=step.operation.id,
+                contract=step.operation.contract,
+                of_a_suite=True,
+                newest_first=True,
+                answered=True,
+                limit=_LOOKED_AT,
+            )
+            place = record.suite, case.id, step.id
+            earlier = next(
+                (
+                    one
+                    for one in ledger.exchanges(query)
+                    if one.id < record.id and (one.suite, one.case.partition("[")[0], one.step) == place
+                ),
+                None,
+            )
+            if earlier is None or earlier.exchange is None:
+                continue
+            value = _answer_or_nothing(home, earlier)
+            scope = Scope({}, exchange=earlier.exchange, response_value=value)
+            outputs = {name: evaluate(parse_expression(text), scope) for name, text in step.outputs}
+            outputs = {name: one for name, one in outputs.items() if one is not ABSENT}
+            found |= {f"steps.{step.id}.{name}": one for name, one in outputs.items()}
+            made = values_made(step.id, step.operation, earlier.exchange, value, outputs.values())
+            found |= {f"{MADE}{place}": one for place, one in made.items()}
+    return {**found, **known}
+
+
+def _answer_or_nothing(home: Workspace, record: ExchangeRecord) -> Any:
+    assert record.exchange is not None
+    try:
+        return answer_value(home, record, record.exchange)
+    except UsageError:
+        return ABSENT
+
+
+_LOOKED_AT = 500
+"""Exchanges of an operation among which that of a step is looked for."""
 
 
 def _whole(record: ExchangeRecord) -> None:
@@ -132,23 +222,38 @@ def _bases(url: str) -> list[str]:
     return ["/".join([f"{scheme}://{origin}", *parts[:count]]) for count in range(len(parts))]
 
 
-def renew(out: Terminal, home: Workspace, record: ExchangeRecord, name: str, *, yes: bool) -> int:
-    """Shows what changes, and takes the answer in place of the one kept if that is wanted; gives the exit
-    status.
+def renew(
+    out: Terminal,
+    home: Workspace,
+    record: ExchangeRecord,
+    name: str,
+    *,
+    yes: bool,
+    twice: bool = False,
+    yes_to: str = "",
+) -> int:
+    """Shows what changes, and takes the answer in place of the one kept if that is wanted; with `twice` what
+    differs when the call is made again is allowed. Gives the exit status.
     """
     assert record.exchange is not None
     _whole(record)
     value = answer_value(home, record, record.exchange)
-    found = read_kept(home.root, name).differences(value, known_values(record))
+    found = read_kept(home.root, name).differences(value, _values_of(home, record))
     for text in found:
         out.line(("changed: ", "remark"), text)
+    if twice:
+        before = read_rules(home.root, record.contract, record.operation)
+        allowed = _seen_again(home, record, value, before, yes_to)
+        _tell_rules(out, allowed, before, twice=True)
+        if allowed != before:
+            write_rules(home.root, record.contract, record.operation, allowed)
     if not found:
         out.line((name, "name"), "  is the same; nothing to renew")
         return EXIT_HELD
     if not yes and not confirmed(f"accept {counted(len(found), 'difference')}?"):
         out.note(("nothing was written; --yes accepts the differences", "remark"))
         return EXIT_FAILED
-    write_kept(home.root, name, record.contract, record.operation, value, known_values(record))
+    write_kept(home.root, name, record.contract, record.operation, value, _values_of(home, record))
     out.line("renewed: ", (name, "name"), f"  {counted(len(found), 'difference')} accepted")
     return EXIT_HELD
 
@@ -166,7 +271,7 @@ def _seen_again(
     home: Workspace, record: ExchangeRecord, value: Any, allowed: Allowed, yes_to: str
 ) -> Allowed:
     """The rules under which the answers of two more calls are the same as the one kept."""
-    known = known_values(record)
+    known = _values_of(home, record)
     for other, values in _again(home, record, yes_to):
         allowed = proposed(value, other, allowed, known, values)
     return allowed
@@ -219,7 +324,7 @@ def _again(home: Workspace, record: ExchangeRecord, yes_to: str) -> Iterator[tup
         again = session.redactor.exchange(asyncio.run(send()))
         if again.response is None:
             raise UsageError(f"the second call received no response: {again.error}", mend="leave --twice out")
-        yield answer_value(home, record, again), known_values(replace(record, exchange=again))
+        yield answer_value(home, record, again), _values_of(home, replace(record, exchange=again))
         return
     if not record.suite or not record.step or "/" in record.step:
         raise UsageError(
@@ -243,7 +348,7 @@ def _again(home: Workspace, record: ExchangeRecord, yes_to: str) -> Iterator[tup
                     f"run {run} has no response of {record.step}",
                     mend="make the case run first, or leave --twice out",
                 )
-            yield answer_value(home, came, came.exchange), known_values(came)
+            yield answer_value(home, came, came.exchange), _values_of(home, came)
 
 
 def _tell_rules(out: Terminal, allowed: Allowed, before: Allowed, *, twice: bool) -> None:

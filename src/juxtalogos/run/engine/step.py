@@ -31,6 +31,7 @@ from juxtalogos.run.engine.crowd import Crowd, asked_alone
 from juxtalogos.run.engine.stop import Stop
 from juxtalogos.run.gate.gate import Gate
 from juxtalogos.run.judging.judge import Judgement, judge, judged_parts, unsigned, with_parts, with_written
+from juxtalogos.run.judging.known import values_made
 from juxtalogos.run.judging.refusals import PRESUMED, refusal
 from juxtalogos.run.learning.reading import mended
 from juxtalogos.run.target.session import Session
@@ -180,6 +181,9 @@ class _Attempt:
         _note(state.scope, exchange, self.inputs, judgement.answer.value if judgement.answer else ABSENT)
         judgement = session.rules.apply(contract, operation, judgement, state.scope, state.ground)
         state.scope.steps[step.id] = outputs_of(state, step)
+        value = judgement.answer.value if judgement.answer else ABSENT
+        made = values_made(step.id, operation, exchange, value, state.scope.steps[step.id].values())
+        state.scope.made |= made
         written, succeeded = _written(state, step, exchange)
         told = operation, exchange, judgement
         judgement, pages = await conversed(

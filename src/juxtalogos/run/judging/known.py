@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from datetime import UTC, datetime
 from typing import Any
 
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.contract import Operation
+from juxtalogos.model.exchange import Exchange
+from juxtalogos.model.location import follow_pointer
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.suite.comparing import MOMENT, created_places
+
+MOST_MADE = 50
+"""Values that one step is known to have made."""
 
 
 def known_values(record: ExchangeRecord) -> dict[str, Any]:
@@ -16,6 +23,21 @@ def known_values(record: ExchangeRecord) -> dict[str, Any]:
         return dict(record.known)
     sent = record.exchange.timings.sent_at
     return {"today": datetime.fromtimestamp(sent, UTC).date().isoformat(), MOMENT: sent, **dict(record.known)}
+
+
+def values_made(
+    step: str, operation: Operation, exchange: Exchange, value: Any, outputs: Iterable[Any]
+) -> dict[str, Any]:
+    """What the answer of a call that is not safe tells that it made, as `STEP/path`."""
+    if operation.safe or value is ABSENT or exchange.response is None:
+        return {}
+    found: dict[str, Any] = {}
+    for path in created_places(value, exchange, outputs, operation.noun)[:MOST_MADE]:
+        try:
+            found[f"{step}{path}"] = follow_pointer(value, path)
+        except (LookupError, ValueError):
+            continue  # a general path: of several items none is the one
+    return found
 
 
 def made_places(record: ExchangeRecord, operation: Operation | None, value: Any) -> tuple[str, ...]:

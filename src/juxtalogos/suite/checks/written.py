@@ -64,6 +64,14 @@ class Test:
     """Whether all chosen nodes together are tested, as a list."""
 
 
+_KEPT = "as kept in "
+
+
+def not_as_kept(result: CheckResult) -> bool:
+    """Whether a result is that of a kept response from which an answer differs."""
+    return result.kind == KIND and not result.held and result.declared.startswith(_KEPT)
+
+
 def run_check(
     check: WrittenCheck, scope: Scope, ground: FormulaContext, namespaces: Mapping[str, str] | None = None
 ) -> CheckResult:
@@ -376,7 +384,7 @@ TESTS: Mapping[str, Test] = {
         many=True,
     ),
     "computed": Test(_equals, str),
-    "kept": Test(lambda check, operand, value: False, lambda operand: f"as kept in {operand}"),
+    "kept": Test(lambda check, operand, value: False, lambda operand: f"{_KEPT}{operand}"),
     "fits": Test(
         lambda check, operand, value: (
             value is not ABSENT and check.schema is not None and check.schema.accepts(value)

@@ -55,6 +55,8 @@ class Scope:
     """By id: what went in and came out of workflows that ended."""
     sources: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
     components: Mapping[str, Any] = field(default_factory=dict)
+    made: dict[str, Any] = field(default_factory=dict)
+    """Of steps that are not safe: what their answers tell that they made, as `STEP/path`."""
     exchange: Exchange | None = None
     request_values: Mapping[str, Any] = field(default_factory=dict)
     request_body: Any = ABSENT
