@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from juxtalogos.cli.main import COMMANDS, build_parser, parsers_below
+from juxtalogos.cli.parsing import COMMANDS, build_parser, parsers_below
 
 _HEAD = """# Commands
 

@@ -21,7 +21,7 @@ import pytest
 import yaml
 
 from conftest import KEY_ENV, ROOT, Result, add_target, answers, definition, serving
-from juxtalogos.cli.main import COMMANDS, build_parser, parsers_below
+from juxtalogos.cli.parsing import COMMANDS, build_parser, parsers_below
 
 Jux = Callable[..., Result]
 

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from conftest import ROOT, Result, serving
-from juxtalogos.cli.main import COMMANDS, build_parser, parsers_below
+from juxtalogos.cli.parsing import COMMANDS, build_parser, parsers_below
 from juxtalogos.demo.server import KEY
 from juxtalogos.schema.json import compile_schema
 

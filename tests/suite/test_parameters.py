@@ -12,7 +12,7 @@ from test_suite_verbs import Go
 
 from conftest import FLEET, Result
 from juxtalogos.model.schema import ABSENT
-from juxtalogos.suite.parameters import KINDS, Parameter, is_of
+from juxtalogos.suite.parameters import KINDS, SharedParameter, is_of
 
 CASE = "fleet#vessel"
 _JSON = st.recursive(
@@ -28,12 +28,16 @@ _JSON = st.recursive(
 @given(_JSON)
 def test_any_value_is_read_as_it_was_written(value: Any) -> None:
     for kind in ("", *(kind for kind in KINDS if is_of(value, kind))):
-        one = Parameter(kind, value)
-        again = Parameter.of(one.written())
+        one = SharedParameter(kind, value)
+        again = SharedParameter.of(one.written())
         assert (again.value, again.type, again.formula) == (value, one.type, "")
-    for one in (Parameter("integer"), Parameter("", formula="1 + 1"), Parameter("number", formula="2")):
-        assert Parameter.of(one.written()) == one
-    assert not Parameter("string").has_value and Parameter("string").value is ABSENT
+    for one in (
+        SharedParameter("integer"),
+        SharedParameter("", formula="1 + 1"),
+        SharedParameter("number", formula="2"),
+    ):
+        assert SharedParameter.of(one.written()) == one
+    assert not SharedParameter("string").has_value and SharedParameter("string").value is ABSENT
 
 
 def listed(go: Go) -> dict[tuple[str, str | None, str | None], Any]:

@@ -190,6 +190,8 @@ class OutlineRow:
     """Whether it comes back only, and is not sent."""
     write_only: bool = False
     """Whether it is sent only, and does not come back."""
+    choices: tuple[Any, ...] = ()
+    """The values of an enumeration, or of a truth value; none where others are allowed too."""
 
 
 @dataclass(frozen=True, slots=True)

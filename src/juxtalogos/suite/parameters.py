@@ -21,7 +21,7 @@ _FORM = {"type", "value", "formula"}
 
 
 @dataclass(frozen=True, slots=True)
-class Parameter:
+class SharedParameter:
     """What is written of one."""
 
     kind: str = ""
@@ -30,7 +30,7 @@ class Parameter:
     formula: str = ""
 
     @classmethod
-    def of(cls, written: Any) -> Parameter:
+    def of(cls, written: Any) -> SharedParameter:
         """From a configuration or a suite; a mapping of another form is a value itself."""
         if isinstance(written, Mapping) and written.keys() <= _FORM:
             kind, formula = written.get("type", ""), written.get("formula", "")

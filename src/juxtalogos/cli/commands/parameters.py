@@ -7,7 +7,7 @@ import argparse
 from juxtalogos.cli.shared.confirming import confirmed
 from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import EXIT_HELD, Arguments, add_common, terminal, workspace
-from juxtalogos.cli.shared.parameters import Written, written_parameters
+from juxtalogos.cli.shared.parameters import WrittenParameter, written_parameters
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.model.errors import UsageError, nearest, quoted
@@ -17,7 +17,7 @@ from juxtalogos.suite.document.history import noted
 from juxtalogos.suite.document.reader import find_suite, read_suites, suite_paths
 from juxtalogos.suite.document.setting import read_back
 from juxtalogos.suite.language.formulas import BadFormula, parse_formula
-from juxtalogos.suite.parameters import KINDS, Parameter, fitting, is_of
+from juxtalogos.suite.parameters import KINDS, SharedParameter, fitting, is_of
 from juxtalogos.workspace.secrets import SECRET_LIKE
 from juxtalogos.workspace.workspace import Workspace
 
@@ -137,7 +137,7 @@ def _list(args: _ParameterArguments, home: Workspace, out: Terminal) -> int:
     return EXIT_HELD
 
 
-def _shown(out: Terminal, one: Written) -> str:
+def _shown(out: Terminal, one: WrittenParameter) -> str:
     told = one.parameter.told if one.parameter.has_value else "no value"
     return told if out.verbose or len(told) <= _LONGEST else f"{told[:_LONGEST]}…"
 
@@ -148,22 +148,22 @@ def _where(args: _ParameterArguments) -> str:
     return f"in the suite {args.suite}" if args.suite else "everywhere"
 
 
-def _change(home: Workspace, args: _ParameterArguments, text: str) -> tuple[str, Parameter]:
+def _change(home: Workspace, args: _ParameterArguments, text: str) -> tuple[str, SharedParameter]:
     """(name, what it is from now on) of `NAME`, `NAME=VALUE` or `NAME==FORMULA`."""
     name, equals, value = text.partition("=")
     if not name or not name.replace("-", "").replace("_", "").isalnum():
         raise UsageError(f"{quoted(name)} is no name of a parameter", mend="use letters, digits, - and _")
     before = _there(home, args).get(name)
-    kind = args.type or (Parameter.of(before).kind if before is not None else "")
+    kind = args.type or (SharedParameter.of(before).kind if before is not None else "")
     if not equals:
         if not kind:
             raise UsageError(f"{name} has neither a value nor a type", mend=f"{name}=VALUE, or --type string")
-        kept = Parameter.of(before) if before is not None else Parameter()
+        kept = SharedParameter.of(before) if before is not None else SharedParameter()
         if kept.value is not ABSENT and not is_of(kept.value, kind):
             raise UsageError(
                 f"the value of {name} is not of type {kind}", mend=f"give one: {name}=VALUE --type {kind}"
             )
-        return name, Parameter(kind, kept.value, kept.formula)
+        return name, SharedParameter(kind, kept.value, kept.formula)
     if value.startswith("="):
         try:
             parse_formula(value[1:])
@@ -171,13 +171,13 @@ def _change(home: Workspace, args: _ParameterArguments, text: str) -> tuple[str,
             raise UsageError(
                 f"{quoted(value[1:])} is no formula: {error}", mend="see docs/suites.md"
             ) from None
-        return name, Parameter(kind, formula=value[1:].strip())
+        return name, SharedParameter(kind, formula=value[1:].strip())
     if SECRET_LIKE.search(name):
         raise UsageError(
             f"{name} looks like a secret, and a secret itself is never kept",
             mend=f"give it for each run: juxtalogos run --set {name}=env:NAME",
         )
-    made = Parameter(kind, fitting(name, value, kind))
+    made = SharedParameter(kind, fitting(name, value, kind))
     if not args.suite and "null" in dump_json(made.value) and _has_null(made.value):
         raise UsageError(
             f"{name} has null in it, which juxtalogos.toml cannot hold",
@@ -201,7 +201,7 @@ def _there(home: Workspace, args: _ParameterArguments) -> dict[str, object]:
     return dict(home.config.variables)
 
 
-def _write(args: _ParameterArguments, home: Workspace, changes: dict[str, Parameter | None]) -> None:
+def _write(args: _ParameterArguments, home: Workspace, changes: dict[str, SharedParameter | None]) -> None:
     """Writes parameters, None for one that goes, where they are meant to be."""
     written = {name: ABSENT if one is None else one.written() for name, one in changes.items()}
     if not args.suite:

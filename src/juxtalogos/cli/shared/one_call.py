@@ -146,6 +146,7 @@ def judged_and_kept(
 def send(
     args: CallArguments, session: Session, contract: Contract, operation: Operation, inputs: Inputs
 ) -> Exchange:
+    """Sends a call once; what it goes without is told."""
     request = session.encoded(contract, operation, inputs, loose=args.unchecked)
     missing = session.unmet(contract, operation)
     if missing and not args.no_credentials:
@@ -164,6 +165,7 @@ def send(
 
 
 def send_message(args: CallArguments, session: Session, contract: Contract, operation: Operation) -> Exchange:
+    """Sends the message of a file as it stands, with what the target signs it with."""
     assert args.message is not None
     data = file_given(args.message, "message")
     session.permit(operation)
@@ -175,12 +177,14 @@ def send_message(args: CallArguments, session: Session, contract: Contract, oper
 
 
 def exit_status(judgement: Judgement) -> int:
+    """The exit status that a judgement of one call leads to."""
     if judgement.verdict is Verdict.ERROR:
         return EXIT_NO_ANSWER
     return EXIT_FAILED if judgement.verdict is Verdict.FAILED else EXIT_HELD
 
 
 def addresses(texts: list[str]) -> dict[str, str]:
+    """`HOST=ADDRESS` texts as a mapping. UsageError for one that is none."""
     pairs = [text.partition("=")[::2] for text in texts]
     for host, address in pairs:
         if not host or not address or any(char.isspace() for char in host + address):
@@ -200,6 +204,7 @@ def body_file(args: CallArguments) -> bytes | None:
 
 
 def file_given(path: Path, what: str) -> bytes:
+    """The bytes of a file that was named. UsageError where it cannot be read."""
     try:
         return path.read_bytes()
     except OSError as error:

@@ -14,7 +14,7 @@ from juxtalogos.suite.document.reader import read_suites, suite_name, suite_path
 from juxtalogos.suite.inputs import resolve_address
 from juxtalogos.suite.language.formulas import FormulaContext, settled
 from juxtalogos.suite.model import Suite
-from juxtalogos.suite.parameters import Parameter, fitting
+from juxtalogos.suite.parameters import SharedParameter, fitting
 from juxtalogos.workspace.workspace import Workspace
 
 _NAMED = re.compile(r"\$inputs\.([A-Za-z0-9_\-]+)")
@@ -22,11 +22,11 @@ _USED = re.compile(r"\$?inputs\.([A-Za-z0-9_\-]+)")
 
 
 @dataclass(slots=True)
-class Written:
+class WrittenParameter:
     """A parameter in one place; one that steps use, and that no place has, stands in none."""
 
     name: str
-    parameter: Parameter
+    parameter: SharedParameter
     target: str = ""
     suite: str = ""
     uses: list[str] = field(default_factory=list)
@@ -42,16 +42,22 @@ class Written:
         )
 
 
-def written_parameters(home: Workspace, suites: Iterable[Suite]) -> list[Written]:
+def written_parameters(home: Workspace, suites: Iterable[Suite]) -> list[WrittenParameter]:
     """Every parameter of a workspace, those that steps use and nothing gives last."""
     suites = list(suites)
-    found = [Written(name, Parameter.of(value)) for name, value in home.config.variables.items()]
+    found = [
+        WrittenParameter(name, SharedParameter.of(value)) for name, value in home.config.variables.items()
+    ]
     for target in home.config.targets.values():
         own = home.config.own_variables.get(target.name, {})
-        found += [Written(name, Parameter.of(value), target=target.name) for name, value in own.items()]
+        found += [
+            WrittenParameter(name, SharedParameter.of(value), target=target.name)
+            for name, value in own.items()
+        ]
     for suite in suites:
         found += [
-            Written(name, Parameter.of(value), suite=suite.name) for name, value in suite.variables.items()
+            WrittenParameter(name, SharedParameter.of(value), suite=suite.name)
+            for name, value in suite.variables.items()
         ]
     uses: dict[str, dict[str, None]] = {}
     for suite in suites:
@@ -63,7 +69,7 @@ def written_parameters(home: Workspace, suites: Iterable[Suite]) -> list[Written
     given = {one.name for one in found}
     found.sort(key=lambda one: one.name)
     return found + [
-        Written(name, Parameter(), uses=list(places))
+        WrittenParameter(name, SharedParameter(), uses=list(places))
         for name, places in sorted(uses.items())
         if name not in given
     ]

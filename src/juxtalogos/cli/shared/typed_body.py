@@ -1,65 +1,25 @@
-"""What a typed URL and a body file leave unsaid: the method, and the media type of the body."""
+"""What a person leaves unsaid of a call of a URL, and is told of."""
 
 from __future__ import annotations
 
-import mimetypes
 from pathlib import Path
 
 from juxtalogos.cli.shared.terminal import Terminal
-from juxtalogos.documents.jsontext import NotJson, parse_json
-from juxtalogos.documents.xmltext import NotXml, namespace, parse_xml
-from juxtalogos.formats.soap.names import ENVELOPES, MEDIA
-from juxtalogos.model.exchange import Headers, header
-
-_BY_SUFFIX = {
-    ".json": "application/json",
-    ".xml": "application/xml",
-    ".csv": "text/csv",
-    ".txt": "text/plain",
-}
+from juxtalogos.formats.messages.guessing import usual_method, with_media_type
+from juxtalogos.model.exchange import Headers
 
 
 def method_of(out: Terminal, typed: str, body: bytes | None) -> str:
-    """The method that was typed; else GET, and POST where there is a body, which is told."""
-    if typed or body is None:
-        return typed or "GET"
-    out.note(("sent by POST, because there is a body; another method: --method PUT", "remark"))
-    return "POST"
+    """The method that was typed, else the usual one; where a body decided it, that is told."""
+    method = typed or usual_method(body)
+    if not typed and body is not None:
+        out.note((f"sent by {method}, because there is a body; another method: --method PUT", "remark"))
+    return method
 
 
-def with_media_type(out: Terminal, headers: Headers, path: Path | None, body: bytes | None) -> Headers:
-    """The header fields with a Content-Type, if there is a body and none was typed; a guess is told."""
-    if body is None or header(headers, "Content-Type") is not None:
-        return headers
-    kind, why = media_type_of_file(path.name if path is not None else "", body)
-    out.note((f"the body is sent as {kind}, {why}; another: --header 'Content-Type: TYPE'", "remark"))
-    return (*headers, ("Content-Type", kind))
-
-
-def media_type_of_file(name: str, body: bytes) -> tuple[str, str]:
-    """(media type, why it is taken for that): XML by its root, for SOAP has types of its own; else by the
-    file's name, else by what stands in it.
-    """
-    suffix = Path(name).suffix.lower()
-    if suffix in ("", ".xml", ".soap", ".txt") and body.lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"<"):
-        try:
-            space = namespace(parse_xml(body).tag)
-            version = next((version for version, uri in ENVELOPES.items() if uri == space), "")
-            if version:
-                return MEDIA[version], f"a SOAP {version} envelope"
-            return "application/xml", "as it is XML"
-        except NotXml:
-            pass
-    known = _BY_SUFFIX.get(suffix) or mimetypes.guess_type(name, strict=False)[0]
-    if known:
-        return known, "by the file's name"
-    try:
-        parse_json(body)
-        return "application/json", "as it is JSON"
-    except NotJson:
-        pass
-    try:
-        body.decode("utf-8")
-        return "text/plain", "as it is text"
-    except UnicodeDecodeError:
-        return "application/octet-stream", "as nothing tells what it is"
+def typed_headers(out: Terminal, headers: Headers, path: Path | None, body: bytes | None) -> Headers:
+    """The header fields, with the media type of a body of which none was typed; that is told."""
+    found, guessed = with_media_type(headers, path.name if path is not None else "", body)
+    if guessed:
+        out.note((f"the body is sent as {guessed}; another: --header 'Content-Type: TYPE'", "remark"))
+    return found

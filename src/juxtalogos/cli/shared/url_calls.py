@@ -20,7 +20,7 @@ from juxtalogos.cli.shared.options import (
     workspace,
 )
 from juxtalogos.cli.shared.targeting import agreed
-from juxtalogos.cli.shared.typed_body import method_of, with_media_type
+from juxtalogos.cli.shared.typed_body import method_of, typed_headers
 from juxtalogos.exchange.transport import TransportOptions
 from juxtalogos.formats.http.outcomes import reads_only
 from juxtalogos.model.errors import UsageError
@@ -31,6 +31,7 @@ from juxtalogos.workspace.workspace import find_workspace
 
 
 def call_and_keep_url(args: CallArguments) -> int:
+    """Sends to a URL; the call becomes a message of a contract, and a step."""
     from juxtalogos.cli.shared.message_call import drafted_call
 
     if args.operation or args.message or args.ask or args.each_media or args.full or args.unchecked:
@@ -41,7 +42,7 @@ def call_and_keep_url(args: CallArguments) -> int:
     home, out, headers = workspace(args), terminal(args), [header_field(one) for one in args.header]
     body = body_file(args)
     method, typed = method_of(out, args.method, body), tuple(headers)
-    headers = list(with_media_type(out, typed, args.body_file, body))
+    headers = list(typed_headers(out, typed, args.body_file, body))
     draft = drafted_call(home, args.url, method, headers, body, args.settings, args.contract, args.target)
     contract, operation = draft.contract, draft.operation
     draft = replace(draft, target=agreed(draft.target, args.yes_to, writes=not operation.safe))
@@ -59,6 +60,7 @@ def call_and_keep_url(args: CallArguments) -> int:
 
 
 def call_bare_url(args: CallArguments) -> int:
+    """Sends to a URL and shows what came back; nothing is proven by it."""
     from juxtalogos.cli.shared.bare_call import bare_request, call_url
 
     if (
@@ -79,7 +81,7 @@ def call_bare_url(args: CallArguments) -> int:
     headers = tuple((name, text) for name, text, _ in given)
     hidden = [secret for _, _, secret in given if secret]
     out, body = terminal(args), body_file(args)
-    headers = with_media_type(out, headers, args.body_file, body)
+    headers = typed_headers(out, headers, args.body_file, body)
     request = bare_request(args.url, method_of(out, args.method, body), headers, body)
     _agree_to(args, request)
     options = TransportOptions(addresses=addresses(args.at))

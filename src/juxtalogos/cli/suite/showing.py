@@ -21,7 +21,7 @@ from juxtalogos.suite.document.reader import find_suite, read_suites
 from juxtalogos.suite.document.setting import case_at, step_at
 from juxtalogos.suite.document.stepping import checks_of
 from juxtalogos.suite.model import Case, Step, Suite
-from juxtalogos.suite.parameters import Parameter
+from juxtalogos.suite.parameters import SharedParameter
 from juxtalogos.suite.tables import rows_of, table_path
 from juxtalogos.workspace.workspace import Workspace
 
@@ -180,7 +180,7 @@ def _given(home: Workspace, suite: Suite) -> dict[str, str]:
     target = home.config.targets.get(name) or next(iter(home.config.targets.values()), None)
     several = len(home.config.targets) > 1 and not name
     values = home.config.variables if target is None or several else target.variables
-    return {name: Parameter.of(one).told for name, one in {**suite.variables, **values}.items()}
+    return {name: SharedParameter.of(one).told for name, one in {**suite.variables, **values}.items()}
 
 
 def _step_data(

@@ -20,7 +20,7 @@ from juxtalogos.suite.document.step_reader import ID, StepReader
 from juxtalogos.suite.kept_answers import KeptAnswer, read_kept
 from juxtalogos.suite.language.formulas import BadFormula, Formula, parse_formula
 from juxtalogos.suite.model import Case, CaseKey, Step, Suite, TableSource
-from juxtalogos.suite.parameters import Parameter, is_of
+from juxtalogos.suite.parameters import SharedParameter, is_of
 from juxtalogos.workspace.files import read_inside
 from juxtalogos.workspace.workspace import Workspace
 
@@ -176,7 +176,7 @@ class _SuiteReader(NodeReader):
 
     def parameter(self, written: Any, at: Location) -> None:
         """A formula that is none, or a value of another type than declared, is refused."""
-        one = Parameter.of(written)
+        one = SharedParameter.of(written)
         try:
             if one.formula:
                 parse_formula(one.formula)

@@ -28,7 +28,7 @@ from juxtalogos.model.schema import ABSENT
 from juxtalogos.suite.language.expressions import BadExpression, Expression, Scope, evaluate, parse_expression
 from juxtalogos.suite.language.own_names import own_name
 from juxtalogos.suite.language.tokens import Tokens
-from juxtalogos.suite.parameters import Parameter
+from juxtalogos.suite.parameters import SharedParameter
 
 MAX_LENGTH, MAX_DEPTH, MAX_TEXT = 2_000, 40, 100_000
 _TOKEN = re.compile(
@@ -232,7 +232,7 @@ def settled_value(value: Any, ground: FormulaContext) -> Any:
 
     BadFormula, NoValue.
     """
-    one = Parameter.of(value)
+    one = SharedParameter.of(value)
     if one.formula:
         return compute(parse_formula(one.formula), Scope({}), ground)
     return one.value

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Any
 
 from juxtalogos.model.location import Location, escape_key
 from juxtalogos.model.schema import OutlineRow
@@ -63,6 +64,7 @@ def _rows(
         _shared(where),
         read_only=read_only,
         write_only=write_only,
+        choices=_choices(parts, kind) if scalar else (),
     )
     if depth < deepest:
         for child, key, place, needed in _inner(parts, path):
@@ -94,6 +96,15 @@ def _inner(parts: list[Node], path: str) -> Iterator[tuple[Node, str, str, bool]
             case "anyOf" | "oneOf":
                 for index, child in enumerate(operand, 1):
                     yield child, f"choice {index}", path, False
+
+
+def _choices(parts: list[Node], kind: str) -> tuple[Any, ...]:
+    """The values that an enumeration leaves; of a truth value both."""
+    for part in parts:
+        rule = part.rule("enum")
+        if rule:
+            return tuple(rule.operand)
+    return (True, False) if kind == "boolean" else ()
 
 
 def _type(parts: list[Node]) -> str:

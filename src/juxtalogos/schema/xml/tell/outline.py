@@ -5,6 +5,7 @@ meaning.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from typing import Any
 
 from juxtalogos.documents.xmltext import local
 from juxtalogos.model.location import escape_key
@@ -75,6 +76,7 @@ def _element(
         isinstance(kind, SimpleType),
         local(kind.name) if shared else "",
         declared.nillable,
+        choices=choices(kind) if isinstance(kind, SimpleType) else (),
     )
     if again or depth >= deepest or isinstance(kind, SimpleType):
         return
@@ -141,6 +143,7 @@ def _parts(
             attribute.description,
             attribute.where(),
             True,
+            choices=choices(attribute.type),
         )
     if kind.simple is not None and has_own_attributes(kind) and not note:
         yield OutlineRow(
@@ -237,6 +240,13 @@ def type_word(kind: Type) -> str:
         return kind.simple.words()
     name = local(kind.name) if kind.name else ""
     return "XML" if name == "anyType" else name or ("elements" if kind.content is not None else "empty")
+
+
+def choices(kind: SimpleType) -> tuple[Any, ...]:
+    """The values of an enumeration as they are written; of a truth value both."""
+    if kind.enumeration:
+        return tuple(facet.text for facet in kind.enumeration)
+    return (True, False) if kind.words() == "boolean" else ()
 
 
 def limits(kind: SimpleType) -> str:

@@ -1,0 +1,1 @@
+"""What the shell offers while a command is typed."""
