@@ -190,6 +190,15 @@ def test_asking_for_each_input(work: Path) -> None:
     )
     done = _ask(work, "Tern\n", "registerVessel")
     assert done.returncode == 2 and "the input ended" in done.stderr
+    # Choices by number, back twice, the request before it is sent, and back from there.
+    done = _ask(work, "<\nTern\n2\n<\n<\nKnot\n3\n" + "\n" * 6 + "<\n\n\n", "registerVessel")
+    sent = json.loads(json.loads(done.stdout)["request"]["body"])
+    assert sent["name"] == "Knot" and sent["kind"] == "tanker"
+    assert "1 bulk   2 container   3 tanker" in done.stderr and "this is the first input" in done.stderr
+    shown = done.stderr.rpartition("the request")[2]
+    assert '"kind": "tanker"' in shown and "POST http" in shown
+    done = _ask(work, "\n" * 8 + "q\n", "registerVessel")
+    assert done.returncode == 2 and "nothing was sent" in done.stderr
 
 
 class _Shapes(BaseHTTPRequestHandler):

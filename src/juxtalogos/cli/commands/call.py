@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from juxtalogos.cli.shared.calling import tell_misfits
+from juxtalogos.cli.shared.calling import BODY_LINES, body_text, tell_misfits
 from juxtalogos.cli.shared.earlier import Linked, split_settings
 from juxtalogos.cli.shared.made_call import MadeCall, inputs_sent, may_be_saved, remember, save
 from juxtalogos.cli.shared.one_call import (
@@ -42,6 +43,7 @@ from juxtalogos.compose.filling import filled, known_given, misfits, settings_gi
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError
+from juxtalogos.model.exchange import Exchange, Timings
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.target.session import Session
 from juxtalogos.run.target.system import up_for_calls
@@ -207,6 +209,20 @@ def _call(
     return exit_status(judgement)
 
 
+def _preview(session: Session, contract: Contract, operation: Operation, inputs: Inputs) -> Iterator[str]:
+    """The request that would be sent, in lines without secrets."""
+    try:
+        request = session.encoded(contract, operation, inputs, loose=True)
+    except UsageError as error:
+        yield f"it cannot be written: {error.what}"
+        return
+    shown = session.redactor.exchange(Exchange(request, None, Timings(0.0, 0.0, 0.0))).request
+    yield f"{shown.method} {shown.url}"
+    yield from (f"{name}: {value}" for name, value in shown.headers)
+    if shown.body:
+        yield from body_text(shown.body, shown.headers, raw=False).splitlines()[:BODY_LINES]
+
+
 def _call_each(
     args: CallArguments,
     home: Workspace,
@@ -253,7 +269,8 @@ def _inputs(
         from juxtalogos.cli.shared.asking import Asker
 
         offered = dict(values_of(inputs))
-        inputs = Asker(terminal(args), contract).inputs(operation, inputs)
+        ask = Asker(terminal(args), contract, lambda now: _preview(session, contract, operation, now))
+        inputs = ask.inputs(operation, inputs)
         answered = (at for at, value in values_of(inputs) if offered.get(at) != value)
         typed = {**dict.fromkeys(answered), **typed}
     if given or args.ask:
