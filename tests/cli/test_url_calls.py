@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from conftest import Result
-from juxtalogos.formats.messages.guessing import media_type_of_file
+from juxtalogos.formats.guessing import media_type_of_file
 from juxtalogos.formats.soap.names import ENVELOPES
 
 Jux = Callable[..., Result]

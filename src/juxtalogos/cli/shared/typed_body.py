@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from juxtalogos.cli.shared.terminal import Terminal
-from juxtalogos.formats.messages.guessing import usual_method, with_media_type
+from juxtalogos.formats.guessing import usual_method, with_media_type
 from juxtalogos.model.exchange import Headers
 
 
