@@ -109,7 +109,12 @@ class Asker:
         self.out.note(("the request", "head"))
         for line in self.preview(inputs):
             self.out.note(f"  {line}")
-        text = _line("Enter sends it, < goes back, q sends nothing").strip().lower()
+        try:
+            text = _line("Enter sends it, < goes back, q sends nothing").strip().lower()
+        except UsageError:
+            if sys.stdin.isatty():
+                raise
+            return True  # the answers came from a file, and every question has one
         if text in ("q", "n", "no"):
             raise UsageError("nothing was sent", mend="call it again when you know the values")
         return text != "<"
