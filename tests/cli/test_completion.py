@@ -79,6 +79,18 @@ def test_nothing_is_offered_outside_a_workspace_and_nothing_breaks(tmp_path: Pat
         assert jux("completion", *words).out == ""
 
 
+def test_a_definition_that_cannot_be_read_is_tried_once_and_odd_names_are_not_offered(
+    go: Go, work: Path, jux: Go
+) -> None:
+    suite = work / "suites" / "fleet.arazzo.yaml"
+    suite.write_text(suite.read_text().replace("workflowId: vessel", 'workflowId: "ves\x1bsel"'))
+    (work / "definitions" / "berths" / "berths.yaml").write_text("no definition")
+    for _ in range(2):
+        assert jux("completion", "words", "zsh", "call", "", cwd=work).out == ""
+    assert (work / ".juxtalogos" / "words" / "berths.json").read_text().endswith('"operations":{}}')
+    assert "\x1b" not in jux("completion", "words", "zsh", "run", "fleet#", cwd=work).out
+
+
 @pytest.mark.parametrize(
     ("line", "typed", "current"),
     [

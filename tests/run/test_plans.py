@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import yaml
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -68,6 +69,7 @@ def test_a_plan_is_set_changed_copied_and_run(go: Go) -> None:
         (("run", "--part", "4/3"), "--part 1/3"),
         (("run", "--part", "0/3"), "--part 1/3"),
         (("run", "fleet", "--part", "2/2"), "use fewer parts"),
+        (("run", "--part", "1/2", "--still-failing"), "leave one of the two out"),
         (("run", "--jobs", "0"), "--jobs 4"),
         (("run", "--repeat", "-1"), "--repeat 4"),
         (("run", "--pace", "-2"), "seconds from 0"),
@@ -114,6 +116,41 @@ def test_parts_orders_and_the_first_failure(go: Go, work: Path) -> None:
         stopped = go(*words, status=1)
         assert "stopped after the first failure" in stopped.err and "1 failed" in stopped.out
         assert len(go(*words, "--json", status=1).json["cases"]) < len(everything)
+
+
+@pytest.mark.parametrize("how", [("--jobs", "8"), ("--jobs", "2", "--processes", "2")])
+def test_what_a_set_up_made_is_cleaned_up_after_the_first_failure(
+    go: Go, work: Path, how: tuple[str, ...]
+) -> None:
+    """The rows that are left do not run, and have no record; the clean-up of their set-up runs."""
+    suite = work / "suites" / "fleet.arazzo.yaml"
+    go(
+        "suite",
+        "set",
+        "fleet#vessel#read",
+        "path.vesselId=@register#/vesselId",
+        "--check",
+        "status equals 299",
+    )
+    (work / "tables" / "many.csv").write_text("n\n" + "".join(f"{one}\n" for one in range(40)))
+    document = yaml.safe_load(suite.read_text())
+    drop = {
+        "stepId": "drop",
+        "operationId": "$sourceDescriptions.berths.removeVessel",
+        "x-juxtalogos-always": True,
+    }
+    made = {"name": "vesselId", "in": "path", "value": "$steps.register.outputs.vesselId"}
+    document["workflows"][0]["steps"].append({**drop, "parameters": [made]})
+    document["workflows"][0] |= {
+        "x-juxtalogos-setup": ["register"],
+        "x-juxtalogos-table": {"file": "many.csv"},
+    }
+    suite.write_text(yaml.safe_dump(document, sort_keys=False))
+    ran = go("run", "fleet", "--stop-at-first", "--target", "local", *how, "--json", status=1).json
+    labels = [one["case"] for one in ran["cases"]]
+    assert labels[0] == "vessel[set-up]" and labels[-1] == "vessel[clean-up]" and len(labels) < 10, labels
+    sent = go("exchanges", "--json").json["exchanges"]
+    assert sent[-1]["method"] == "DELETE" and sent[-1]["status"] == 204
 
 
 def test_a_dry_run_shows_requests_and_sends_nothing(go: Go, work: Path) -> None:

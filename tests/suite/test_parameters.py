@@ -50,6 +50,9 @@ def test_a_value_becomes_a_parameter_and_is_not_lost(go: Go, work: Path) -> None
     assert "a parameter of the suite fleet from now on: Grey Tern" in told
     assert listed(go)[("ship", None, "fleet")]["uses"] == [CASE]
     assert "Grey Tern" in go("suite", "show", CASE).out
+    again = go("suite", "set", f"{CASE}#register", "body/kind=$inputs.ship").out
+    assert "in place of bulk" in again
+    go("suite", "undo")
     go("parameters", "set", "ship=Skua")
     go("parameters", "set", "ship==pick('Curlew')", "--target", "local")
     case = go("suite", "show", CASE, "--json").json["cases"][0]
@@ -75,6 +78,17 @@ def test_a_value_becomes_a_parameter_and_is_not_lost(go: Go, work: Path) -> None
     assert "juxtalogos parameters set ship=VALUE" in " ".join(ran.out.split())
     go("suite", "undo")
     assert sent() == "Grey Tern"
+
+
+def test_a_secret_in_a_file_is_not_shown(go: Go, work: Path) -> None:
+    """Somebody may have written one by hand."""
+    with (work / "juxtalogos.toml").open("a") as out:
+        out.write(
+            '\n[variables]\npassword = "tide-s3cret"\n\n[targets.local.headers]\nX-Token = "tide-s3cret"\n'
+        )
+    for words in (("parameters",), ("parameters", "--json"), ("targets", "show", "local")):
+        told = go(*words)
+        assert "tide-s3cret" not in told.out + told.err
 
 
 def test_types_are_kept_to(go: Go) -> None:

@@ -56,10 +56,7 @@ class WritesConfig:
         import tomlkit
 
         with self._target_table(name) as target:
-            holder = target
-            if role:
-                roles = target.setdefault("roles", tomlkit.table(is_super_table=True))
-                holder = roles.setdefault(role, tomlkit.table(is_super_table=True))
+            holder = _of_role(target, role)
             made = tomlkit.table()
             for key, text in (("user", source.user), *((kind, getattr(source, kind)) for kind in KINDS)):
                 if text:
@@ -77,10 +74,7 @@ class WritesConfig:
         import tomlkit
 
         with self._target_table(name) as target:
-            holder = target
-            if role:
-                roles = target.setdefault("roles", tomlkit.table(is_super_table=True))
-                holder = roles.setdefault(role, tomlkit.table(is_super_table=True))
+            holder = _of_role(target, role)
             made = tomlkit.table()
             made["operation"] = operation
             if token:
@@ -141,9 +135,12 @@ class WritesConfig:
             _renamed_key(document.get("contracts", {}), name, new)
             for target in document.get("targets", {}).values():
                 _renamed_key(target.get("urls", {}), name, new)
-                for known in target.get("known", []):
-                    if known.get("contract") == name and new:
+                listed = target.get("known", [])
+                for known in [one for one in listed if one.get("contract") == name]:
+                    if new:
                         known["contract"] = new
+                    else:
+                        listed.remove(known)
                 for holder in (target, *target.get("roles", {}).values()):
                     signs = holder.get("sign-in", {})
                     if new and str(signs.get("operation", "")).startswith(f"{name}:"):
@@ -199,6 +196,16 @@ class WritesConfig:
         with self._document() as document:
             targets: Any = document.setdefault("targets", tomlkit.table(is_super_table=True))
             yield targets.setdefault(name, tomlkit.table())
+
+
+def _of_role(target: Any, role: str) -> Any:
+    """The table of a role of a target, or the target's own."""
+    import tomlkit
+
+    if not role:
+        return target
+    roles = target.setdefault("roles", tomlkit.table(is_super_table=True))
+    return roles.setdefault(role, tomlkit.table(is_super_table=True))
 
 
 def _renamed_key(table: Any, name: str, new: str) -> None:

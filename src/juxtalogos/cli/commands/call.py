@@ -152,7 +152,7 @@ def run(args: CallArguments) -> int:
     target = home.target(args.target, [contract.name])
     target = agreed(target, args.yes_to, writes=not operation.safe)
     session = session_of(args, home, contract, operation, target)
-    show_target(terminal(args), session)
+    show_target(terminal(args), session.target, session.contracts)
     with up_for_calls(session, Trust(home.root, Grant.of(args.trust, args.sends)), home.root):
         return _call(args, home, session, contract, operation)
 

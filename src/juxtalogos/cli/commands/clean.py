@@ -160,5 +160,5 @@ def _undo(
         identity=Identity(args.role, tuple(args.credential), tuple(map(header_field, args.header))),
         grant=Grant.of(args.trust, args.sends),
     )
-    show_target(terminal(args), session)
+    show_target(terminal(args), session.target, session.contracts)
     return run_loop(undo(session, ledger, left))

@@ -9,7 +9,13 @@ from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.ledger import open_ledger
 from juxtalogos.model.errors import UsageError
-from juxtalogos.suite.document.contracts import Referring, referring, remove_contract, rename_contract
+from juxtalogos.suite.document.contracts import (
+    Referring,
+    all_referring,
+    referring,
+    remove_contract,
+    rename_contract,
+)
 from juxtalogos.suite.document.reader import suite_name
 from juxtalogos.workspace.workspace import Workspace
 
@@ -95,9 +101,8 @@ def _list(args: _ContractsArguments, home: Workspace) -> int:
     if args.name:
         raise UsageError(f"`list` takes no {args.name}", mend=f"juxtalogos show {args.name}")
     names = home.contract_names()
-    rows = [
-        (home.contract(name), referring(home, name), str(home.origin(name).get("source"))) for name in names
-    ]
+    found_of = all_referring(home, names)
+    rows = [(home.contract(name), found_of[name], str(home.origin(name).get("source"))) for name in names]
     if args.json:
         data = [
             {

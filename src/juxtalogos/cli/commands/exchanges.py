@@ -92,8 +92,10 @@ def run(args: _ExchangesArguments) -> int:
         run_id = ledger.run(args.run_number).id
         records = list(ledger.exchanges(_query(args, run_id)))
     if args.har:
-        _write_har(args.har, records)
-        out.note((f"{args.har}: {len(records)} exchanges", "note"))
+        sent = [record for record in records if record.exchange]
+        _write_har(args.har, sent)
+        rest = f"; {len(records) - len(sent)} were not sent" if len(sent) < len(records) else ""
+        out.note((f"{args.har}: {counted(len(sent), 'exchange')}{rest}", "note"))
     elif args.json:
         out.json({"version": 1, "run": run_id, "exchanges": [_summary(record) for record in records]})
     else:

@@ -155,7 +155,7 @@ def run(args: ExploreArguments) -> int:
         _may_save(args, home, contracts)
     session = _session(args, home, contracts)
     wishes = _wishes(args, home, session, contracts, chosen)
-    show_target(out, session)
+    show_target(out, session.target, session.contracts)
     with open_ledger(home.ledger_path, write=True) as ledger:
         done = _explored(args, home, out, session, wishes, ledger)
         view = run_view(ledger, done.number, session.contracts, remarks=not args.no_remarks)

@@ -10,6 +10,7 @@ from juxtalogos.cli.shared.options import EXIT_HELD, Arguments, add_common, term
 from juxtalogos.cli.shared.parameters import WrittenParameter, written_parameters
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.documents.jsontext import dump_json
+from juxtalogos.exchange.redact import MASK
 from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.suite.document.editor import editing
@@ -109,7 +110,7 @@ def _list(args: _ParameterArguments, home: Workspace, out: Terminal) -> int:
             {
                 "name": one.name,
                 "type": one.parameter.type or None,
-                "value": None if one.parameter.value is ABSENT else one.parameter.value,
+                "value": _value(one),
                 "formula": one.parameter.formula or None,
                 "target": one.target or None,
                 "suite": one.suite or None,
@@ -137,8 +138,14 @@ def _list(args: _ParameterArguments, home: Workspace, out: Terminal) -> int:
     return EXIT_HELD
 
 
+def _value(one: WrittenParameter) -> object:
+    if one.hidden:
+        return MASK
+    return None if one.parameter.value is ABSENT else one.parameter.value
+
+
 def _shown(out: Terminal, one: WrittenParameter) -> str:
-    told = one.parameter.told if one.parameter.has_value else "no value"
+    told = MASK if one.hidden else one.parameter.told if one.parameter.has_value else "no value"
     return told if out.verbose or len(told) <= _LONGEST else f"{told[:_LONGEST]}…"
 
 

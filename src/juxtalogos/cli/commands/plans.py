@@ -180,7 +180,6 @@ def _durations(args: _PlanArguments, home: Workspace, out: Terminal) -> int:
     with open_ledger(home.ledger_path) as ledger:
         path, count = note_durations(home.root, ledger)
     if not count:
-        path.unlink()
         raise UsageError("no case ran yet", mend="run them first: juxtalogos run")
     out.line("written: ", (path.relative_to(home.root), "name"), f"   {counted(count, 'case')}")
     return EXIT_HELD

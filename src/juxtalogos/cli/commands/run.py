@@ -132,6 +132,9 @@ def run(args: _RunArguments) -> int:
     out = terminal(args)
     plan = over(typed_plan(args), stored_plan(home, args.plan) if args.plan else StoredPlan())
     numbers_fit(plan)
+    if args.part and args.still_failing:
+        what = "--part divides alike on every machine, and what still fails is known to this one only"
+        raise UsageError(what, mend="leave one of the two out")
     selection = Selection(plan.what, plan.tag, plan.operation, args.still_failing)
     read = read_suites(home, paths_of(home, selection))
     refs = _arranged(args, home, plan, choose(home, read[0], selection), read)
@@ -139,7 +142,7 @@ def run(args: _RunArguments) -> int:
     if args.dry_run:
         show_dry_run(out, bound, full=args.full, as_json=args.json)
         return EXIT_HELD
-    show_target(out, bound.session)
+    show_target(out, bound.session.target, bound.session.contracts)
     total = sum(len(turns_of(bound, bound.key(ref))) for ref in refs)
     with open_ledger(home.ledger_path, write=True) as ledger:
         with out.progress("cases", total) as moved:
@@ -168,7 +171,8 @@ def run(args: _RunArguments) -> int:
             )
         out.note((f"next: juxtalogos report {ended.number}  or  juxtalogos coverage", "note"))
     if plan.stop_at_first and len(view.cases) < total:
-        told = f"stopped after the first failure: {counted(total - len(view.cases), 'case')} not run"
+        left_out = total - len(view.cases)
+        told = f"stopped after the first failure: {left_out} of {counted(total, 'turn')} not run"
         out.note((told, "remark"))
     return exit_status(view, strict=plan.strict)
 

@@ -78,7 +78,8 @@ def candidates(grammar: dict[str, Any], known: Known, words: list[str], current:
     """
     typed = Typed(grammar, words, current)
     found = dict.fromkeys(_found(typed, known))
-    return [one for one in found if one.startswith(current)][:MOST]
+    # Names come out of definitions and suites: one with control characters is not for a terminal.
+    return [one for one in found if one.startswith(current) and one.isprintable()][:MOST]
 
 
 def _found(typed: Typed, known: Known) -> Iterable[str]:

@@ -3,39 +3,33 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import json
-import os
 from pathlib import Path
 from typing import Any
 
 from juxtalogos._version import VERSION
+from juxtalogos.workspace.usercache import cache_folder, private
 
 FORM = 1
 
 
 def grammar() -> dict[str, Any]:
     """Of the installed version: as it was kept, else made of the parsers now."""
-    path = _path()
+    path = cache_folder("completion") / "grammar.json"
     try:
         found: dict[str, Any] = json.loads(path.read_text("utf-8"))
         if found["made_of"] == _made_of():
             return found
     except (OSError, ValueError, KeyError, TypeError):
         pass
+    from juxtalogos.workspace.files import write_whole  # once for a version; at a key it is not loaded
+
     made = {"made_of": _made_of(), "commands": _commands()}
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        fresh = path.with_name(f"{path.name}.{os.getpid()}")
-        fresh.write_text(json.dumps(made, separators=(",", ":")), "utf-8")
-        fresh.replace(path)
-    except OSError:
-        pass  # it is made again the next time
+    with contextlib.suppress(OSError):  # it is made again the next time
+        private(path.parent)
+        write_whole(path, json.dumps(made, separators=(",", ":")).encode(), private=True)
     return made
-
-
-def _path() -> Path:
-    base = os.environ.get("XDG_CACHE_HOME") or str(Path.home() / ".cache")
-    return Path(base) / "juxtalogos" / "completion.json"
 
 
 def _made_of() -> list[Any]:

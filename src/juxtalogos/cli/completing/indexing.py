@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from pathlib import Path
+from typing import Any
 
 from juxtalogos.cli.completing.known import INDEX
 from juxtalogos.model.contract import Contract, Operation
@@ -19,8 +19,11 @@ MOST_INPUTS, MOST_VALUES = 300, 100
 
 def index_contract(home: Workspace, contract: Contract) -> None:
     """Writes the index of a contract; where it cannot be written, none is offered."""
-    operations = {one.id: list(_inputs(contract, one)) for one in contract.operations}
-    path = home.state / INDEX / f"{contract.name}.json"
+    _write(home, contract.name, {one.id: list(_inputs(contract, one)) for one in contract.operations})
+
+
+def _write(home: Workspace, name: str, operations: Mapping[str, Any]) -> None:
+    path = home.state / INDEX / f"{name}.json"
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         text = json.dumps({"version": 1, "operations": operations}, separators=(",", ":"))
@@ -30,11 +33,15 @@ def index_contract(home: Workspace, contract: Contract) -> None:
 
 
 def index_contracts(root: Path, names: Iterable[str]) -> None:
-    """Writes the index of some contracts of a workspace; one that cannot be read has none."""
+    """Writes the index of some contracts of a workspace; of one that cannot be read an empty one, so that it
+    is not tried again at every key.
+    """
     home = Workspace(root)
     for name in names:
-        with contextlib.suppress(JuxtalogosError):
+        try:
             index_contract(home, home.contract(name))
+        except JuxtalogosError:
+            _write(home, name, {})
 
 
 def _inputs(contract: Contract, operation: Operation) -> list[tuple[str, list[str]]]:

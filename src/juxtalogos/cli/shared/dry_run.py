@@ -14,7 +14,7 @@ from juxtalogos.documents.jsontext import dump_json
 from juxtalogos.model.errors import JuxtalogosError
 from juxtalogos.model.exchange import Request
 from juxtalogos.run.engine.binding import BoundRun, turns_of
-from juxtalogos.run.engine.plan import CaseRef, Turn
+from juxtalogos.run.engine.plan import CaseRef, Turn, steps_of
 from juxtalogos.run.engine.step import inputs_of
 from juxtalogos.suite.language.expressions import Scope, fill
 from juxtalogos.suite.language.formulas import FormulaContext, NoValue, compute, settled
@@ -26,23 +26,25 @@ SHOWN_ROWS, SHOWN_LINES = 3, 30
 
 def show_dry_run(out: Terminal, run: BoundRun, *, full: bool, as_json: bool) -> None:
     """Every request that is known, and of the others what they wait for."""
-    cases = [_case(run, ref) for ref in run.plan.cases]
     if as_json:
+        cases = [_case(run, ref) for ref in run.plan.cases]
         out.json({"version": 1, "target": run.session.target.reference, "cases": cases})
         return
-    for case in cases:
-        turns = case["turns"]
-        out.line((f"{case['suite']}#{case['case']}", "name"))
+    requests = 0
+    for ref in run.plan.cases:
+        suite, case = run.cases[run.key(ref)]
+        turns = turns_of(run, run.key(ref))
+        requests += sum(len(steps_of(case, turn.part)) for turn in turns)
+        out.line((f"{suite.name}#{case.id}", "name"))
         for turn in turns if full else turns[:SHOWN_ROWS]:
             if len(turns) > 1:
-                out.line((turn["turn"], "note"), indent=2)
-            for step in turn["steps"]:
+                out.line((turn.label, "note"), indent=2)
+            for step in _steps(run, suite, case, turn):
                 _show(out, step, full=full)
         if len(turns) > SHOWN_ROWS and not full:
             out.line((f"and {len(turns) - SHOWN_ROWS} more turns: --full shows all", "note"), indent=2)
-    requests = sum(len(turn["steps"]) for case in cases for turn in case["turns"])
     out.line()
-    out.line(f"{counted(len(cases), 'case')}, {counted(requests, 'step')}; nothing was sent")
+    out.line(f"{counted(len(run.plan.cases), 'case')}, {counted(requests, 'step')}; nothing was sent")
 
 
 def _show(out: Terminal, step: Mapping[str, Any], *, full: bool) -> None:
@@ -77,7 +79,7 @@ def _steps(run: BoundRun, suite: Suite, case: Case, turn: Turn) -> Iterator[dict
             values.setdefault(name, compute(formula, scope, ground))
         except NoValue:
             continue  # of what a step gives
-    for step in case.steps:
+    for step in steps_of(case, turn.part):
         yield _step(run, step, scope)
 
 
@@ -92,7 +94,7 @@ def _ground(run: BoundRun, suite: Suite, turn: Turn) -> FormulaContext:
 def _inputs(run: BoundRun, suite: Suite, case: Case, turn: Turn) -> dict[str, Any]:
     rows = run.rows.get(case.key, ())
     row = rows[turn.row] if turn.row is not None and turn.row < len(rows) else {}
-    own = settled(suite.variables, FormulaContext(), str(suite.path))
+    own = settled(suite.variables, _ground(run, suite, turn), str(suite.path))
     return {**own, **case.inputs, **run.session.target.variables, **row}
 
 

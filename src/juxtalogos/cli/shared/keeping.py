@@ -23,7 +23,7 @@ from juxtalogos.model.exchange import Exchange, Request
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.run.engine.again import run_again, target_again
 from juxtalogos.run.judging.known import known_values, made_places, values_made
-from juxtalogos.run.target.session import Session, open_session
+from juxtalogos.run.target.session import Identity, Session, open_session
 from juxtalogos.suite.comparing import Allowed, proposed
 from juxtalogos.suite.document.outcomes import criteria_of, outcome_seen
 from juxtalogos.suite.document.reader import find_suite, read_suites, suite_name, suite_paths
@@ -82,6 +82,10 @@ def _compare_at_once(out: Terminal, home: Workspace, record: ExchangeRecord, nam
             place = f"{record.suite}#{record.case.partition('[')[0]}"
             out.note((f"next: juxtalogos run {place}   compares it for the first time", "note"))
         return
+    with open_ledger(home.ledger_path) as ledger:
+        target = ledger.run(record.run).target
+    if target not in home.config.targets:
+        return  # recorded elsewhere: nothing is sent to another place for it
     try:
         other, values = next(_again(home, record, ""))
     except JuxtalogosError as error:
@@ -314,7 +318,9 @@ def _again(home: Workspace, record: ExchangeRecord, yes_to: str) -> Iterator[tup
     if operation is not None and operation.safe and not _takes_values(home, record):
         with open_ledger(home.ledger_path) as ledger:
             target = target_again(home, ledger.run(record.run).target, [contract.name])
-        session = open_session({contract.name: contract}, target, home.root)
+        session = open_session(
+            {contract.name: contract}, target, home.root, config=home.config, identity=Identity(record.role)
+        )
         request = _made_again(session, contract, operation, record.exchange.request)
 
         async def send() -> Exchange:

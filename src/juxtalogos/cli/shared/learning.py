@@ -11,6 +11,7 @@ from juxtalogos.cli.shared.compose_arguments import ComposeArguments
 from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import header_field
 from juxtalogos.cli.shared.state import show_state
+from juxtalogos.cli.shared.targeting import show_target
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.ledger import open_ledger
 from juxtalogos.model.contract import Contract
@@ -31,6 +32,7 @@ def learn(
     args: ComposeArguments, home: Workspace, out: Terminal, contract: Contract, target: Target
 ) -> LearningResult:
     """Learns, and writes down what was learned."""
+    show_target(out, target, {contract.name: contract})
     kept = Learned.read(home.root, target.name, contract.name)
     plan = {
         "jobs": max(1, home.config.jobs),

@@ -15,6 +15,7 @@ from juxtalogos.suite.inputs import resolve_address
 from juxtalogos.suite.language.formulas import FormulaContext, settled
 from juxtalogos.suite.model import Suite
 from juxtalogos.suite.parameters import SharedParameter, fitting
+from juxtalogos.workspace.secrets import SECRET_LIKE
 from juxtalogos.workspace.workspace import Workspace
 
 _NAMED = re.compile(r"\$inputs\.([A-Za-z0-9_\-]+)")
@@ -31,6 +32,11 @@ class WrittenParameter:
     suite: str = ""
     uses: list[str] = field(default_factory=list)
     """The cases that use it, as SUITE#CASE."""
+
+    @property
+    def hidden(self) -> bool:
+        """Whether its value looks like a secret that somebody wrote into a file."""
+        return isinstance(self.parameter.value, str) and bool(SECRET_LIKE.search(self.name))
 
     @property
     def scope(self) -> str:

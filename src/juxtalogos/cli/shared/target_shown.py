@@ -7,9 +7,10 @@ from typing import Any
 
 from juxtalogos.cli.shared.options import EXIT_HELD
 from juxtalogos.cli.shared.terminal import Terminal
+from juxtalogos.exchange.redact import MASK, is_credential
 from juxtalogos.model.errors import UsageError
 from juxtalogos.workspace.config import Role, Target
-from juxtalogos.workspace.secrets import reference_in
+from juxtalogos.workspace.secrets import SECRET_LIKE, reference_in
 from juxtalogos.workspace.workspace import Workspace
 
 
@@ -43,7 +44,7 @@ def _rows(target: Target, *, default: bool) -> Iterator[tuple[str, str]]:
     for name, role in target.roles.items():
         yield from _of_role(role, f" of role {name}")
     for name, value in target.variables.items():
-        yield f"input {name}", "computed" if isinstance(value, dict) else str(value)
+        yield f"input {name}", "computed" if isinstance(value, dict) else _but_secrets(name, str(value))
     for what, text in (
         ("pace", f"{target.pace:g} s between requests" if target.pace else ""),
         ("settle", f"{target.settle:g} s until a change is seen" if target.settle else ""),
@@ -59,11 +60,16 @@ def _rows(target: Target, *, default: bool) -> Iterator[tuple[str, str]]:
             yield what, text
 
 
+def _but_secrets(name: str, value: str) -> str:
+    """A value as it may be shown: one that looks like a secret is hidden, though it stands in the file."""
+    return MASK if is_credential(name) or SECRET_LIKE.search(name) else value
+
+
 def _of_role(role: Role, whose: str) -> Iterator[tuple[str, str]]:
     for source in role.credentials:
         yield f"credential{whose}", f"{source.scheme} from {source.reference()}"
     for name, value in role.headers:
         # Only the place of a secret is shown; what stands before it may name a scheme.
-        yield f"header{whose}", f"{name}: {reference_in(value) or value}"
+        yield f"header{whose}", f"{name}: {reference_in(value) or _but_secrets(name, value)}"
     if role.sign_in is not None:
         yield f"sign-in{whose}", f"by {role.sign_in.operation}"

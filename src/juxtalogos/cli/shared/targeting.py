@@ -5,12 +5,13 @@ after somebody agreed to it.
 from __future__ import annotations
 
 import argparse
+from collections.abc import Mapping
 from dataclasses import replace
 
 from juxtalogos.cli.shared.confirming import confirmed
 from juxtalogos.cli.shared.terminal import Terminal
+from juxtalogos.model.contract import Contract
 from juxtalogos.model.errors import UsageError, quoted
-from juxtalogos.run.target.session import Session
 from juxtalogos.workspace.config import GIVEN, Target
 
 
@@ -24,10 +25,10 @@ def add_agreement(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def show_target(out: Terminal, session: Session) -> None:
+def show_target(out: Terminal, target: Target, contracts: Mapping[str, Contract]) -> None:
     """Where requests are about to go."""
-    urls = dict.fromkeys(session.base_url(contract) for contract in session.contracts.values())
-    name = "" if session.target.name == GIVEN else f"{session.target.name}   "
+    urls = dict.fromkeys(target.base_url(contract) for contract in contracts.values())
+    name = "" if target.name == GIVEN else f"{target.name}   "
     out.note(("target ", "note"), (name, "name"), ("  ".join(urls), "note"))
 
 

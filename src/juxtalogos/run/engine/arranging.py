@@ -77,7 +77,9 @@ def _durations(root: Path) -> dict[str, float]:
 
 
 def note_durations(root: Path, ledger: Ledger) -> tuple[Path, int]:
-    """Writes how long each case took, the median of its last runs; gives the file and the number of cases."""
+    """Writes how long each case took, the median of its last runs; gives the file and the number of cases.
+    Where none ran, the file stays as it is.
+    """
     took: dict[str, dict[int, float]] = {}
     for run in ledger.runs(MOST_RUNS, calls=False):
         for case in ledger.cases(run.id) if run.kind == "run" else ():
@@ -85,7 +87,8 @@ def note_durations(root: Path, ledger: Ledger) -> tuple[Path, int]:
             by_run[run.id] = by_run.get(run.id, 0.0) + case.seconds  # all rows of its table
     cases = {name: round(statistics.median(by_run.values()), 3) for name, by_run in sorted(took.items())}
     path = root / DURATIONS
-    write_whole(path, (dump_json({"version": 1, "cases": cases}, indent=2) + "\n").encode())
+    if cases:
+        write_whole(path, (dump_json({"version": 1, "cases": cases}, indent=2) + "\n").encode())
     return path, len(cases)
 
 

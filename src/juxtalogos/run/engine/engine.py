@@ -145,13 +145,16 @@ class _UnitUnderWay:
                 outcomes.append(await self.skip(suite, turn, reason))
                 continue
             async with self.engine.slots.taken(alone=self.alone):
-                if self.context.stop.asked or self.context.stop.full:
+                if self.context.stop.asked:
                     break
                 waiting.pop()
+                if self.context.stop.full and not (turn.part is Part.CLEANUP and shared.steps):
+                    continue  # no record: it did not run; but what a set-up made is cleaned up
                 shared = _Shared() if turn.fresh else shared
                 row = {} if turn.row is None else rows[turn.row]
                 outcomes.append(await self.turn(suite, case, turn, row, given, shared))
             last = last if turn.part is Part.CLEANUP else outcomes[-1]
+            shared = _Shared() if turn.part is Part.CLEANUP else shared
         return replace(last, verdict=worst(one.verdict for one in outcomes))
 
     async def skip(self, suite: Suite, turn: Turn, reason: str) -> CaseEnd:

@@ -24,7 +24,7 @@ from juxtalogos.run.engine.binding import BoundRun
 from juxtalogos.run.engine.pacing import paced
 from juxtalogos.run.engine.plan import units
 from juxtalogos.run.engine.step import RunContext
-from juxtalogos.run.engine.stop import Stop
+from juxtalogos.run.engine.stop import Stop, stopping_at_first
 from juxtalogos.run.executors import EXECUTORS, Dealer, RunSetting
 from juxtalogos.run.gate.gate import Gate
 from juxtalogos.run.gate.inventory import Inventory
@@ -113,7 +113,7 @@ async def _work(
         await _look_at_records(gate, run, transport, more_to_come=states is None)
         if processes > 1:
             await _survey(gate, run, transport)
-        told = _told_of(done, stop) if run.plan.stop_at_first else done
+        told = stopping_at_first(done, stop) if run.plan.stop_at_first else done
         setting = RunSetting(run, workspace, ledger, number, recorder, context, reset, processes, told)
         await EXECUTORS["processes" if processes > 1 else "local"](setting).run(source)
         if stop.asked:
@@ -121,17 +121,6 @@ async def _work(
         await sweep(gate, run.session, transport)
         if states is not None:
             states.append(await compare(gate, run.session, transport))
-
-
-def _told_of(done: Callable[[CaseRecord], None], stop: Stop) -> Callable[[CaseRecord], None]:
-    """Tells of a case; after one that failed none begins any more."""
-
-    def told(record: CaseRecord) -> None:
-        if record.verdict in (Verdict.FAILED, Verdict.ERROR):
-            stop.begin_no_more()
-        done(record)
-
-    return told
 
 
 async def _look_at_records(gate: Gate, run: BoundRun, sender: Sender, *, more_to_come: bool) -> None:

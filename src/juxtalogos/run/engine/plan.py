@@ -13,7 +13,7 @@ from typing import Any
 from juxtalogos.suite.model import Case, CaseKey, Suite
 from juxtalogos.workspace.trust import Grant
 
-PLAN_VERSION = 4
+PLAN_VERSION = 5
 ROWS_AT_ONCE = 50
 """Rows of one table that are dealt out together; a case whose rows share nothing may be done in several
 places."""

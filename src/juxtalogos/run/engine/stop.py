@@ -8,6 +8,9 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from typing import Any
 
+from juxtalogos.ledger import CaseRecord
+from juxtalogos.model.verdict import Verdict
+
 
 class Interrupted(Exception):
     """The run was asked to stop; the case under way cleans up and ends."""
@@ -75,3 +78,14 @@ class Stop:
                 await self._event.wait()
         except TimeoutError:
             return
+
+
+def stopping_at_first(done: Callable[[CaseRecord], None], stop: Stop) -> Callable[[CaseRecord], None]:
+    """Tells of a case; after one that failed none begins any more."""
+
+    def told(record: CaseRecord) -> None:
+        if record.verdict in (Verdict.FAILED, Verdict.ERROR):
+            stop.begin_no_more()
+        done(record)
+
+    return told

@@ -83,6 +83,7 @@ class ProcessExecutor:
             raise self.fault
 
     async def _deal(self, workers: list[_Worker], source: WorkSource) -> None:
+        full = False
         while self.fault is None and not self.stop.asked:
             self.changed.clear()
             free = max(
@@ -90,6 +91,10 @@ class ProcessExecutor:
                 key=lambda one: one.room - len(one.units),
                 default=None,
             )
+            if self.stop.full and not full:
+                full = True
+                for worker in workers:
+                    worker.say({"full": True})
             may_begin = not self.stop.full and (free is None or len(free.units) < free.room)
             unit = source.next() if may_begin else None
             if unit is None:

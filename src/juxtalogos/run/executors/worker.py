@@ -25,6 +25,7 @@ from juxtalogos.run.engine.pacing import paced
 from juxtalogos.run.engine.plan import CaseRef, RunPlan, Unit
 from juxtalogos.run.engine.slots import Slots
 from juxtalogos.run.engine.step import RunContext
+from juxtalogos.run.engine.stop import stopping_at_first
 from juxtalogos.run.gate.gate import Gate
 from juxtalogos.run.gate.inventory import Inventory
 from juxtalogos.run.gate.sweeping import sweep
@@ -80,7 +81,8 @@ async def work(start: dict[str, Any], lines: asyncio.StreamReader) -> None:
                     tell({"unit": message["unit"], "case": asdict(record)})
 
                 refs = tuple(map(CaseRef.of, message["cases"]))
-                engine = Engine(run, context, recorder, slots, reset, done)
+                told = stopping_at_first(done, context.stop) if run.plan.stop_at_first else done
+                engine = Engine(run, context, recorder, slots, reset, told)
                 try:
                     await engine.unit(Unit(refs, message["alone"]))
                 except Exception as error:
@@ -94,6 +96,9 @@ async def work(start: dict[str, Any], lines: asyncio.StreamReader) -> None:
                 if "end" in message:
                     ordered = bool(message["end"])
                     break
+                if "full" in message:  # a case of another process failed
+                    context.stop.begin_no_more()
+                    continue
                 task = asyncio.create_task(unit(message))
                 tasks.add(task)
                 task.add_done_callback(tasks.discard)

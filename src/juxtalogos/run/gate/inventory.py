@@ -236,8 +236,9 @@ class Inventory:
             made.undo = await self._record(places, made.aim, operation, None, carried)
 
     async def acted(self, reader: Reader, admission: Admission, exchange: Exchange) -> None:
-        """Notes the key that an action gave an item of this run, or a copy of it (a draft that becomes
-        active): the response names it, no list showed it before, and it carries a text of the item.
+        """Notes the key that an action gave an item of this run, or its twin (a draft that becomes active):
+        the response names it, a part of the composite key is the item's own, no list showed it before, and
+        it carries a text of the item.
         """
         operation, aim = admission.operation, admission.aim
         acted_on = self.made[aim.place][aim.key]
@@ -248,7 +249,8 @@ class Inventory:
         key = key_of_item(reader.places, operation, texts(value))
         other = Aim(aim.place, key, names, aim.above)
         before = [known.shown for known in self.lists_of(aim.place)]
-        if not key or unfit(key) or self.is_made(aim.place, key) or not before:
+        shared = any(one == own for one, own in zip(key, aim.key)) and len(key) > 1
+        if not shared or unfit(key) or self.is_made(aim.place, key) or not before:
             return
         if any(shown is None or shown.has(other, operation.noun) for shown in before):
             return

@@ -13,8 +13,8 @@ from juxtalogos.model.location import follow_pointer
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.suite.comparing import MOMENT, created_places
 
-MOST_MADE = 50
-"""Values that one step is known to have made."""
+MOST_MADE, MOST_BYTES = 50, 64 * 1024
+"""Values that one step is known to have made, and bytes of an answer that is looked at for them."""
 
 
 def known_values(record: ExchangeRecord) -> dict[str, Any]:
@@ -29,7 +29,8 @@ def values_made(
     step: str, operation: Operation, exchange: Exchange, value: Any, outputs: Iterable[Any]
 ) -> dict[str, Any]:
     """What the answer of a call that is not safe tells that it made, as `STEP/path`."""
-    if operation.safe or value is ABSENT or exchange.response is None:
+    response = exchange.response
+    if operation.safe or value is ABSENT or response is None or len(response.body) > MOST_BYTES:
         return {}
     found: dict[str, Any] = {}
     for path in created_places(value, exchange, outputs, operation.noun)[:MOST_MADE]:

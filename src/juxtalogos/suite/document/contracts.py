@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 import shutil
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from juxtalogos.documents.load import load_document
 from juxtalogos.model.errors import JuxtalogosError, UsageError, nearest, quoted
-from juxtalogos.suite.document.editor import editing, reading
+from juxtalogos.suite.document.editor import editing
 from juxtalogos.suite.document.reader import read_suites, suite_name, suite_paths
 from juxtalogos.suite.kept_answers import rules_path
 from juxtalogos.workspace.files import write_whole
@@ -49,11 +50,22 @@ def referring(home: Workspace, name: str) -> Referring:
     """What names a contract. UsageError with the nearest where there is none of that name."""
     if name not in home.contract_names():
         raise UsageError(f"there is no contract {quoted(name)}", mend=nearest(name, home.contract_names()))
-    suites = []
-    for path in suite_paths(home):
-        with reading(path) as document:
-            if any(_leads_to(home, path, source, name) for source in _sources(document)):
-                suites.append(path)
+    return all_referring(home, [name])[name]
+
+
+def all_referring(home: Workspace, names: Iterable[str]) -> dict[str, Referring]:
+    """What names each of some contracts; every suite is read once. DocumentError for one that cannot be
+    read.
+    """
+    read = ((path, load_document(str(path), path.read_bytes())) for path in suite_paths(home))
+    sources = {path: _sources(document.value) for path, document in read}
+    return {name: _referring(home, name, sources) for name in names}
+
+
+def _referring(home: Workspace, name: str, sources: Mapping[Path, list[Any]]) -> Referring:
+    suites = [
+        path for path, listed in sources.items() if any(_leads_to(home, path, one, name) for one in listed)
+    ]
     learned = sorted((home.root / LEARNED).glob(f"*/{name}.toml"))
     targets = [target.name for target in home.config.targets.values() if name in target.urls]
     return Referring(tuple(suites), tuple(targets), tuple(learned), tuple(_kept(home, name)))
@@ -125,7 +137,7 @@ def _kept(home: Workspace, name: str) -> Iterator[Path]:
 
 
 def _sources(document: Any) -> list[Any]:
-    found = document.get("sourceDescriptions")
+    found = document.get("sourceDescriptions") if isinstance(document, dict) else None
     return [one for one in found if isinstance(one, dict)] if isinstance(found, list) else []
 
 

@@ -161,8 +161,8 @@ def _kept_as_parameter(home: Workspace, at: Place, document: Any, text: str, bef
         return ""
     given = {*at.case.inputs, *at.case.formulas, *at.case.kinds, *at.suite.variables, *home.config.variables}
     if name in given or any(name in target.variables for target in home.config.targets.values()):
-        return ""
-    if before is None or before is ABSENT or (isinstance(before, str) and before.startswith("$")):
+        return f"{text}, in place of {before}" if before not in (None, ABSENT, text) else ""
+    if before is None or before is ABSENT or (isinstance(before, str) and "$" in before):
         return f"{text}, which has no value yet: juxtalogos parameters set {name}=VALUE"
     document.setdefault("x-juxtalogos-variables", {})[name] = before
     return f"{text}, a parameter of the suite {at.suite.name} from now on: {before}"
