@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import inspect
+import itertools
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from functools import partial
@@ -392,18 +393,27 @@ def test_a_case_that_must_be_alone(bench: Bench) -> None:
     bench.suite(
         *(life(f"c{number}", **({"x-juxtalogos-alone": True} if number == 3 else {})) for number in range(8))
     )
-    beside: list[int] = []
-    alone: list[str] = []
-
-    def answer(request: Request) -> Reply:
-        return lines(request)
-
-    ran = bench.run(answer, jobs=4)
-    assert set(ran.verdicts().values()) == {"passed"} and not beside and not alone
+    ran = bench.run(jobs=4)
+    assert set(ran.verdicts().values()) == {"passed"}
     # Its four calls stand together in the order of all calls, whatever else ran.
     order = [one.case for one in ran.records]
     first = order.index("c3")
     assert order[first : first + 4] == ["c3"] * 4
+
+
+def test_cases_that_take_turns(bench: Bench) -> None:
+    """Those that share a word never overlap, whatever they wait for; the others run beside them."""
+    words = {0: ["quay"], 2: ["quay", "crane"], 4: ["crane", "quay"], 5: ["crane"]}
+    more = {number: {"x-juxtalogos-in-turn": some} for number, some in words.items()}
+    more[0]["dependsOn"] = ["c2"]
+    bench.suite(*(life(f"c{number}", **more.get(number, {})) for number in range(9)))
+    ran = bench.run(jobs=8)
+    assert set(ran.verdicts().values()) == {"passed"} and len(ran.cases) == 9
+    order = [one.case for one in ran.records]
+    for word in ("quay", "crane"):
+        sharing = [name for name in order if word in words.get(int(name[1:]), ())]
+        assert len(list(itertools.groupby(sharing))) == 3, sharing
+    assert len(list(itertools.groupby(order))) > 9
 
 
 # Plans, turns and units: pure.

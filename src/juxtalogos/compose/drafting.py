@@ -14,6 +14,7 @@ from juxtalogos.compose.outlines import Rows, main_schema, success_answer
 from juxtalogos.compose.relating import Dependency
 from juxtalogos.compose.resources import Resources
 from juxtalogos.compose.standing import NOTHING_STANDS, Standing, made_anew
+from juxtalogos.compose.turns import creates_in_turn
 from juxtalogos.compose.values import Filled, RequestValues, input_name
 from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Contract, Intent, Operation
@@ -112,6 +113,13 @@ class Drafter:
         step = draft.add(operation, step_id, inputs, [condition], undoes=role == UNDOING, presumed=presumed)
         if role == NEEDED:
             step.mark_needed()
+        resource = self.resources.of(operation)
+        if role != UNDOING and resource is not None and self.resources.creates(operation):
+            made = [one for _, one in draft.created]
+            if creates_in_turn(
+                operation, resource, inputs, dict(filled.formulas), self.values.hints.known, made
+            ):
+                draft.take_turns(operation.resource or operation.noun)
         self._note(draft, operation, step_id, role)
         return step_id
 

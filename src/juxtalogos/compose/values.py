@@ -140,13 +140,13 @@ class RequestValues:
         places = list(known_places(self.rows, self.hints, operation, inputs, full=full))
         for address, value in places:
             if not value.by_hand:
-                formulas[address] = _known(value)
+                formulas[address] = known_formula(value)
         for address, formula in self._names(operation, inputs):
             formulas.setdefault(address, formula)
         for address, value in places:  # in place of a sample, and of nothing better
             if value.by_hand and (operation.id, address) not in self.linked:
-                formulas.setdefault(address, _known(value))
-        known = {address for address, value in places if formulas.get(address) == _known(value)}
+                formulas.setdefault(address, known_formula(value))
+        known = {address for address, value in places if formulas.get(address) == known_formula(value)}
         own = self._made_up(operation, inputs, known)
         for address, formula in moment_formulas(dict(values_of(inputs)), own):
             formulas.setdefault(address, formula)
@@ -286,7 +286,7 @@ class RequestValues:
             yield address, value, accepts
 
 
-def _known(value: KnownValue) -> str:
+def known_formula(value: KnownValue) -> str:
     """The formula for a known value."""
     return f"known('{value.name.replace(chr(39), chr(39) * 2)}')"
 

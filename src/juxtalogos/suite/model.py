@@ -172,6 +172,8 @@ class Case:
     """All steps in their order; `steps` are those that run."""
     disabled: bool = False
     """Whether it runs only where it is enabled again."""
+    in_turn: tuple[str, ...] = ()
+    """Words: of all cases that have one of them in common, one runs at a time."""
 
     def step(self, step_id: str) -> Step | None:
         return next((step for step in self.steps if step.id == step_id), None)

@@ -100,6 +100,8 @@ class _UnitUnderWay:
         self.alone = alone
         self.door = Recording(engine.run.session, engine.recorder)
         self.tasks: dict[CaseKey, asyncio.Task[CaseEnd]] = {}
+        self.in_turn: dict[str, asyncio.Lock] = {}
+        """By word, held by the one case that has its turn; whoever shares a word is in this unit."""
         self.records: list[CaseRecord] = []
 
     def begin(self, key: CaseKey, ref: CaseRef | None = None) -> asyncio.Task[CaseEnd]:
@@ -113,7 +115,11 @@ class _UnitUnderWay:
         suite, case = self.run.cases[key]
         waiting = turns_of(self.run, key, ref.rows if ref else None)[::-1]
         try:
-            return await self.turns(suite, case, waiting)
+            before = {needed: await self.begin(needed) for needed in case.needs}
+            async with contextlib.AsyncExitStack() as held:
+                for word in sorted(case.in_turn):  # one order, so that no two wait for each other
+                    await held.enter_async_context(self.in_turn.setdefault(word, asyncio.Lock()))
+                return await self.turns(suite, case, waiting, before)
         except LedgerError:
             raise
         except Exception as error:
@@ -123,9 +129,12 @@ class _UnitUnderWay:
                 )
             return CaseEnd(Verdict.ERROR)
 
-    async def turns(self, suite: Suite, case: Case, waiting: list[Turn]) -> CaseEnd:
-        """`waiting` holds the turns that have no record yet, the next one last."""
-        before = {needed: await self.begin(needed) for needed in case.needs}
+    async def turns(
+        self, suite: Suite, case: Case, waiting: list[Turn], before: Mapping[CaseKey, CaseEnd]
+    ) -> CaseEnd:
+        """`waiting` holds the turns that have no record yet, the next one last; `before`: how the cases that
+        it needs ended.
+        """
         failed = [needed.case for needed, outcome in before.items() if outcome.verdict not in _HELD]
         reason = f"{', '.join(failed)} did not succeed, which it needs" if failed else ""
         if not waiting:

@@ -176,7 +176,9 @@ def _label(case: Case, *parts: str) -> str:
 
 @dataclass(frozen=True, slots=True)
 class Unit:
-    """Cases that are done in one place: one alone, or those that `dependsOn` joins."""
+    """Cases that are done in one place, one behind the other: one case, or those that `dependsOn` or a word
+    of `x-juxtalogos-in-turn` joins.
+    """
 
     cases: tuple[CaseRef, ...]
     alone: bool = False
@@ -208,6 +210,7 @@ def units(
             len(members) == 1
             and not case.setup
             and not case.needs
+            and not case.in_turn
             and case.key not in joined
             and count > ROWS_AT_ONCE
         ):
@@ -221,8 +224,8 @@ def units(
 def _joined(
     keys: Iterable[CaseKey], everything: Mapping[CaseKey, tuple[Suite, Case]]
 ) -> dict[CaseKey, CaseKey]:
-    """Each case to one that stands for all that it is joined with by `dependsOn`,
-    directly or through others.
+    """Each case to one that stands for all that it is joined with by `dependsOn` or by a word of taking
+    turns, directly or through others.
     """
     leader: dict[CaseKey, CaseKey] = {}
 
@@ -234,10 +237,13 @@ def _joined(
 
     waiting = list(keys)
     seen = set(waiting)
+    by_word: dict[str, CaseKey] = {}
     for key in waiting:
         for needed in everything[key][1].needs:
             leader[find(needed)] = find(key)
             if needed not in seen:
                 seen.add(needed)
                 waiting.append(needed)
+        for word in everything[key][1].in_turn:
+            leader[find(by_word.setdefault(word, key))] = find(key)
     return {key: find(key) for key in seen}

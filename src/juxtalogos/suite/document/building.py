@@ -133,6 +133,8 @@ class CaseBuilder:
     """Inputs of the case that are computed when it begins."""
     alone: bool = False
     """Whether nothing may run beside it."""
+    in_turn: list[str] = field(default_factory=list)
+    """Of the cases that share one of these words, one runs at a time."""
 
     def document(self, name: str, *, summary: str = "", description: str = "") -> dict[str, Any]:
         """The workflow object."""
@@ -143,12 +145,18 @@ class CaseBuilder:
             found["inputs"] = {"type": "object", "properties": properties}
         if self.alone:
             found["x-juxtalogos-alone"] = True
+        if self.in_turn:
+            found["x-juxtalogos-in-turn"] = list(self.in_turn)
         return {**found, "steps": [step.document for step in self.steps]}
 
     def composed(self, name: str, *, summary: str = "") -> dict[str, Any]:
         """The workflow object with the mark of what compose wrote, which an edit makes void."""
         found = self.document(name, summary=summary)
         return {**found, COMPOSED: digest_of(found)}
+
+    def take_turns(self, word: str) -> None:
+        if word not in self.in_turn:
+            self.in_turn.append(word)
 
     def step(self, step_id: str) -> StepBuilder:
         return next(step for step in self.steps if step.id == step_id)

@@ -41,6 +41,7 @@ _CASE_KEYS = (
     "x-juxtalogos-setup",
     "x-juxtalogos-tags",
     "x-juxtalogos-alone",
+    "x-juxtalogos-in-turn",
     "x-juxtalogos-disabled",
     COMPOSED,
 )
@@ -282,6 +283,7 @@ class _SuiteReader(NodeReader):
             is_as_composed(case),
             tuple(steps),
             case.get("x-juxtalogos-disabled") is True,
+            tuple(map(str, self.listing(case, "x-juxtalogos-in-turn", at))),
         )
 
     def inputs(self, value: Any) -> tuple[dict[str, Any], dict[str, Formula]]:
