@@ -25,6 +25,7 @@ from hypothesis import settings
 
 from juxtalogos.demo.planted import planted_names
 from juxtalogos.demo.server import KEY, base_url, make_server
+from styles.advice import check_advice
 
 # In CI the same examples each time, so that a change is judged and not its luck; elsewhere new ones.
 settings.register_profile("here", deadline=None)
@@ -115,6 +116,8 @@ def jux(tmp_path: Path) -> Callable[..., Result]:
         )
         result = (_started if fresh else _FORKER.call)([*map(str, words)], cwd or tmp_path, environment)
         assert "Traceback" not in result.err, result.err
+        if not {"--help", "--json", "--raw", "complete"}.intersection(map(str, words)):
+            check_advice(result.out + result.err)
         if status is not None:
             assert result.status == status, f"{words}\n{result.out}\n{result.err}"
         return result

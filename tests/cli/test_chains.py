@@ -20,6 +20,7 @@ from juxtalogos.suite.kept_answers import KeptAnswer, read_kept
 from juxtalogos.suite.language.expressions import Scope
 from juxtalogos.suite.language.formulas import BadFormula, FormulaContext, NoValue, compute, parse_formula
 from juxtalogos.suite.language.selectors import BadSelector, check_xpath, select_json, select_xml
+from styles.advice import READING, advised
 from styles.desk import Jux
 
 
@@ -460,6 +461,7 @@ def test_walks_as_they_are_written(tmp_path: Path, walk: str, jux: Jux) -> None:
     }
     text = (ROOT / "docs" / walk).read_text("utf-8")
     folder, count = tmp_path, 0
+    tried: list[list[str]] = []
     with serving() as url:
         blocks = re.findall(r"((?:^    .+\n)+)\n(.*(?:\n(?!    ).*)*)", text, re.MULTILINE)
         for block, after in blocks:
@@ -474,6 +476,11 @@ def test_walks_as_they_are_written(tmp_path: Path, walk: str, jux: Jux) -> None:
                 bare = re.sub(r"'[^']*'", "", line)
                 if line.startswith("jux ") and not re.search(r"[|<>$`;&~*?]", bare):  # no shell is needed
                     run = jux(*shlex.split(line)[1:], cwd=folder, env={"MERROW_KEY": KEY}, status=None)
+                    for words in advised(run.out + run.err):  # what only reads, as it stands
+                        if words[0] in READING and words not in tried:
+                            tried.append(words)
+                            read = jux(*words, cwd=folder, env={"MERROW_KEY": KEY}, status=None)
+                            assert read.status in (0, 1), (line, words, read.err)
                     done = subprocess.CompletedProcess(line, run.status, run.out, run.err)
                 else:
                     done = subprocess.run(
@@ -497,4 +504,4 @@ def test_walks_as_they_are_written(tmp_path: Path, walk: str, jux: Jux) -> None:
                         done.stderr,
                     )
                     count += 1
-    assert count >= 10
+    assert count >= 10 and tried

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import shlex
 from typing import Any
 
 from juxtalogos.compose.requests import sample_inputs
@@ -80,7 +81,8 @@ def _values(contract: Contract, operation: Operation, address: str) -> list[Any]
         ]
     except (LookupError, ValueError):
         raise UsageError(
-            f"{operation.id} has no value at {quoted(address)}", mend=f"see juxtalogos show {operation.id}"
+            f"{operation.id} has no value at {quoted(address)}",
+            mend=f"see juxtalogos show {shlex.quote(operation.id)}",
         ) from None
     unique: list[Any] = []
     for value in found:

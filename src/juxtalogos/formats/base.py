@@ -158,3 +158,6 @@ class BaseWire:
 
     def selector(self, operation: Operation, schema: SchemaRef, pointer: str) -> str | None:
         return None
+
+    def bare(self, operation: Operation, answer: Answer) -> Any:
+        return answer.value

@@ -317,6 +317,8 @@ class Contract:
     """(prefix, namespace) that XPaths on its messages may use."""
     columns: tuple[str, ...] = ("method", "path", "sign-in")
     """Facts that are columns where operations are listed."""
+    by_subject: bool = False
+    """Whether operations are named SUBJECT.WORD, and many subjects have the same words."""
     _index: Mapping[str, Operation] = field(default_factory=dict, repr=False)
 
     def schema(self, ref: SchemaRef) -> Schema:

@@ -297,3 +297,8 @@ class Wire(Protocol):
 
     def selector(self, operation: Operation, schema: SchemaRef, pointer: str) -> str | None:
         """Returns an XPath of a place in a response's body; None where a JSON Pointer is enough."""
+
+    def bare(self, operation: Operation, answer: Answer) -> Any:
+        """Returns the value of an answer without what its media type adds, so that the values of two media
+        types can be compared.
+        """

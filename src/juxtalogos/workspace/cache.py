@@ -29,7 +29,7 @@ from juxtalogos.model.schema import Schema, SchemaEngine, SchemaRef
 from juxtalogos.workspace.codec import decode, decoder, encode
 from juxtalogos.workspace.usercache import cache_folder, private
 
-FORMAT = 20
+FORMAT = 21
 MAX_BYTES = 1024 * 1024 * 1024
 _PARTS: dict[str, Any] = {
     "format": str,
@@ -45,6 +45,7 @@ _PARTS: dict[str, Any] = {
     "outgoing": tuple[Outgoing, ...],
     "namespaces": tuple[tuple[str, str], ...],
     "columns": tuple[str, ...],
+    "by_subject": bool,
 }
 """What of a contract is kept, with its types."""
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import fnmatch
 import os
 import re
+import shlex
 import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
@@ -150,12 +151,13 @@ class Target:
         """
         found = self.urls.get(contract.name) or self.url
         if not found:
-            servers = ", ".join(contract.servers)
-            hint = f" (the definition names {servers})" if servers else ""
+            url = next((one for one in contract.servers if one.startswith("http")), "URL")
+            hint = ": the definition names this one" if url != "URL" else ""
             raise ConfigError(
                 f"the target {self.name} has no base URL for the contract {contract.name}",
                 where=f"[targets.{self.name}]",
-                mend=f"juxtalogos targets set {self.name} URL --contract {contract.name}{hint}",
+                mend=f"juxtalogos targets set {self.name} {shlex.quote(url)} "
+                f"--contract {contract.name}{hint}",
             )
         return found
 

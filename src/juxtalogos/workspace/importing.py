@@ -6,6 +6,7 @@ import hashlib
 import json
 import os
 import re
+import shlex
 import shutil
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
@@ -75,7 +76,7 @@ def _read(
             others = source.names() if source.names is not None else []
             yield Imported(
                 source.told,
-                _contract(source.fetch, root or find_root(source), name, others),
+                _contract(source.fetch, root or find_root(source), name, others, text),
                 access,
                 root,
                 base=base,
@@ -157,7 +158,21 @@ def _allowed(address: str, catalogue: str, access: Access) -> None:
         Remote(catalogue, access).check(address)
 
 
-def _contract(fetch: Any, uri: str, name: str, others: list[str]) -> Contract:
+def _contract(fetch: Any, uri: str, name: str, others: list[str], typed: str) -> Contract:
+    """`typed`: the source as the person named it."""
+    value = fetch(uri).value
+    if isinstance(value, dict) and isinstance(value.get("log"), dict) and "entries" in value["log"]:
+        raise DocumentError(
+            "this is a recording of exchanges (HAR), and no definition",
+            where=quoted(typed),
+            mend=f"judge it: juxtalogos audit {shlex.quote(typed)}",
+        )
+    if isinstance(value, dict) and isinstance(value.get("arazzo"), str):
+        raise DocumentError(
+            "this is a suite (Arazzo), and no definition",
+            where=quoted(typed),
+            mend="put it into the folder suites of the workspace, under a name that ends in .arazzo.yaml",
+        )
     form = format_of(fetch(uri))
     stem = Path(unquote(uri)).stem
     if not name and stem.lower() in form.plain_names:

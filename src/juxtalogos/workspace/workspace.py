@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import shlex
 from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from functools import cached_property
@@ -191,12 +192,15 @@ class Workspace(WritesConfig):
                 chosen = serving[0]
         if not chosen:
             servers = [server for contract in self.contracts() for server in contract.servers]
-            hint = f" (the definition names {', '.join(servers[:3])})" if servers else ""
+            url = next((one for one in servers if one.startswith("http")), "URL")
+            hint = ": the definition names this one" if url != "URL" else ""
             known = f"--target {' or '.join(targets)}; or for always: juxtalogos targets set NAME --default"
             raise ConfigError(
                 "no target is named",
                 where=str(self.root / CONFIG_NAME),
-                mend=known if targets else f"juxtalogos targets set NAME URL{hint}, or --target URL for once",
+                mend=known
+                if targets
+                else f"juxtalogos targets set NAME {shlex.quote(url)}{hint}; or --target URL for once",
             )
         return self.config.target(chosen)
 

@@ -44,6 +44,7 @@ from juxtalogos.formats import wire_of
 from juxtalogos.model.contract import Contract, Operation
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.exchange import Exchange, Timings
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.wire import Inputs
 from juxtalogos.run.target.session import Session
 from juxtalogos.run.target.system import up_for_calls
@@ -233,12 +234,16 @@ def _call_each(
 ) -> int:
     from juxtalogos.cli.shared.media_calls import MediaCall, call_each
 
+    wire = wire_of(contract)
+
     def call(media_type: str) -> MediaCall:
         one = replace(inputs, values={**inputs.values, "header.Accept": media_type})
         exchange = send(args, session, contract, operation, one)
         judgement = hidden(session, session.judged(contract, operation, exchange))
         number = 0 if args.trial else keep_exchange(home, session, operation, exchange, judgement)
-        return MediaCall(media_type, session.redactor.exchange(exchange), judgement, number)
+        answer = judgement.answer
+        value = ABSENT if answer is None or answer.value is ABSENT else wire.bare(operation, answer)
+        return MediaCall(media_type, session.redactor.exchange(exchange), judgement, number, value)
 
     return call_each(terminal(args), operation, call, json=args.json)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import shlex
 import shutil
 import tempfile
 import threading
@@ -256,7 +257,7 @@ def _older_face(out: Terminal, folder: Path, url: str) -> None:
 def _say(out: Terminal, words: str, command: list[str]) -> None:
     from juxtalogos.cli.main import main
 
-    shown = " ".join(word for word in command)
+    shown = shlex.join(command)
     if words:
         out.line()
         out.line((words, "note"))

@@ -140,7 +140,7 @@ def run(args: _ImportArguments) -> int:
             again = read_again(home, name, given if given != Access() else None, grant)
             found.append((again, home.contract(name)))
     elif not args.source:
-        raise UsageError("no source given", mend="juxtalogos import FILE, FOLDER, ARCHIVE or URL")
+        raise UsageError("no source given", mend="name a file, folder, archive or URL")
     elif args.only_list:
         return _list(args)
     else:
@@ -182,8 +182,8 @@ def _finish(args: _ImportArguments, home: Workspace, found: Imported, before: Co
     if elsewhere:
         what = f"the contract {contract.name} exists already, from {elsewhere}"
         mend = (
-            "--replace replaces it, --name NAME keeps both; juxtalogos import --refresh "
-            f"{contract.name} reads its source again"
+            "--replace replaces it, --name NAME keeps both; to read its source again: "
+            f"juxtalogos import --refresh {contract.name}"
         )
         terminal(args).warn(str(UsageError(what, mend=mend)))
         return EXIT_UNUSABLE

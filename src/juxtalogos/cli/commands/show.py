@@ -6,6 +6,7 @@ import argparse
 from pathlib import Path
 from typing import Any
 
+from juxtalogos.cli.shared.matrix import show_matrices
 from juxtalogos.cli.shared.options import EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.documents.positions import describe
@@ -45,6 +46,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--target", default="", metavar="NAME", help="put this target's base URL into the handover"
     )
+    parser.add_argument(
+        "--full",
+        action="store_true",
+        help="list every operation of a service that is shown as a matrix of sets and what they allow",
+    )
     add_common(parser)
 
 
@@ -54,6 +60,7 @@ class _ShowArguments(Arguments):
     output: Path | None
     target: str
     resources: bool
+    full: bool
 
 
 def run(args: _ShowArguments) -> int:
@@ -73,7 +80,7 @@ def run(args: _ShowArguments) -> int:
     if args.name is None:
         _contracts(out, args.json, home.contracts())
     elif args.name in home.contract_names():
-        _contract(out, args.json, home.contract(args.name))
+        _contract(out, args.json, home.contract(args.name), full=args.full)
     else:
         contract, operation = home.operation(args.name)
         if args.json:
@@ -129,7 +136,7 @@ def _contracts(out: Terminal, as_json: bool, contracts: list[Contract]) -> None:
         out.table(("contract", "format", "operations", "title"), table, styles=("name",), right=(2,))
 
 
-def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
+def _contract(out: Terminal, as_json: bool, contract: Contract, *, full: bool) -> None:
     if as_json:
         operations = [
             {
@@ -172,11 +179,14 @@ def _contract(out: Terminal, as_json: bool, contract: Contract) -> None:
             (scheme.name, "name"),
             f" ({scheme.kind}{key})",
         )
-    rows = [
-        (candidate.id, *map(candidate.fact, contract.columns), _summary(candidate))
-        for candidate in contract.operations
-    ]
-    out.table(("operation", *contract.columns, "summary"), rows, styles=("name",))
+    listed = contract.operations if full or not contract.by_subject else show_matrices(out, contract)
+    rows = [(one.id, *map(one.fact, contract.columns), _summary(one)) for one in listed]
+    if rows:
+        out.table(("operation", *contract.columns, "summary"), rows, styles=("name",))
+    names = {one.id for one in listed}
+    for one in contract.operations:
+        if one.id not in names and _marks(one):
+            out.line((one.id, "name"), (_marks(one), "remark"))
     if contract.outgoing:
         out.line()
         out.line(("sent by the service itself", "head"))
@@ -194,13 +204,18 @@ def _lost(operation: Operation) -> dict[str, Any]:
 
 
 def _summary(operation: Operation) -> str:
+    return (operation.summary + _marks(operation)).strip()
+
+
+def _marks(operation: Operation) -> str:
+    """What is to be known of an operation before it is called."""
     lost = len(list(operation.not_checkable()))
     marks = (" (deprecated)" if operation.deprecated else "") + (
         f" ({lost} part{'s' * (lost > 1)} not checkable)" if lost else ""
     )
     if operation.not_callable:
         marks = f" (not callable: {operation.not_callable})"
-    return (operation.summary + marks).strip()
+    return marks
 
 
 def _line(contract: Contract, operation: Operation) -> int:

@@ -288,8 +288,8 @@ def _served(home: Workspace, target: str, url: str, named: str | None) -> str:
     raise UsageError(
         f"there are several contracts, and {url} serves one of them",
         mend=(
-            f"juxtalogos targets set {target} {url} --contract {' or '.join(names)}; or "
-            "--every, if it serves all"
+            f"juxtalogos targets set {target} {url} --contract {names[0]}"
+            f"; the contracts are {', '.join(names)}; --every, if it serves all"
         ),
     )
 

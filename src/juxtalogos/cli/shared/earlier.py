@@ -4,6 +4,7 @@ is saved.
 
 from __future__ import annotations
 
+import shlex
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -42,7 +43,7 @@ class Linked:
                     f"{self.address} cannot be linked to it"
                 ),
                 mend=(
-                    f"first save that call: juxtalogos call {self.record.operation} --save "
+                    f"first save that call: juxtalogos call {shlex.quote(self.record.operation)} --save "
                     f"{suite}#{case}, then use its number"
                 ),
             )

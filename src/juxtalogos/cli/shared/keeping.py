@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import shlex
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 from typing import Any
@@ -291,7 +292,7 @@ def _made_again(session: Session, contract: Contract, operation: Operation, kept
             pass
     raise UsageError(
         f"the kept request is no call of {operation.id} at {base_url}",
-        mend=f"call it again: juxtalogos call {operation.id}, then pin --whole --twice",
+        mend=f"call it again: juxtalogos call {shlex.quote(operation.id)}, then pin --whole --twice",
     )
 
 

@@ -1,11 +1,11 @@
-"""Tables that fit a width: prose wraps between words, what people copy is never broken; too wide a table
-turns into blocks.
+"""Tables that fit a width: prose wraps between words, what people copy is never broken. Of a table that is
+too wide the widest columns stand below their rows, in each row alike.
 """
 
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from itertools import zip_longest
 
 Cell = tuple[str, str]
@@ -23,8 +23,8 @@ def counted(count: int, noun: str) -> str:
 def table_lines(
     headings: Sequence[str], rows: Sequence[Sequence[Cell]], width: int, right: frozenset[int]
 ) -> Iterator[Line]:
-    """The lines of a table as wide as it has to be, at most `width`; blocks where even its words do not fit
-    side by side.
+    """The lines of a table as wide as it has to be, at most `width`. Columns whose words leave the others no
+    room stand on lines of their own, below every row.
     """
     texts = [[cell[0] for cell in row] for row in rows]
     natural = [max(map(len, column)) for column in zip(headings, *texts)]
@@ -32,21 +32,20 @@ def table_lines(
     if total <= width:
         yield from _aligned(headings, rows, natural, right)
         return
-    # A row with a word that takes more than its share stands by itself, and leaves the others a table.
-    wide = {number for number, row in enumerate(texts) if any(_longest(text) > width // 3 for text in row)}
-    fitting = [row for number, row in enumerate(texts) if number not in wide] or texts
-    alone = wide if len(fitting) < len(texts) else set()
-    natural = [max(map(len, column)) for column in zip(headings, *fitting)]
-    least = [max(map(_longest, column)) for column in zip(headings, *fitting)]
-    room = width - GAP * (len(natural) - 1)
-    if sum(least) > room:
-        for row in rows:
-            yield from _block(headings, row, width)
-        return
-    widths = _shared(natural, least, room)
-    yield from _row([(heading, "head") for heading in headings], widths, right)
-    for number, row in enumerate(rows):
-        yield from _block(headings, row, width) if number in alone else _row(row, widths, right)
+    least = [max(map(_longest, column)) for column in zip(headings, *texts)]
+    beside = list(range(len(least)))
+    while sum(least[at] for at in beside) + GAP * (len(beside) - 1) > width and len(beside) > 1:
+        beside.remove(max(beside[1:], key=lambda at: least[at]))
+    below = [at for at in range(len(least)) if at not in beside]
+    room = max(width - GAP * (len(beside) - 1), sum(least[at] for at in beside))
+    widths = _shared([natural[at] for at in beside], [least[at] for at in beside], room)
+    numbers = frozenset(place for place, at in enumerate(beside) if at in right)
+    if len(beside) > 1:
+        yield from _row([(headings[at], "head") for at in beside], widths, numbers)
+    for row in rows:
+        first = row[0] if len(beside) > 1 else (row[0][0], row[0][1] or "head")
+        yield from _row([first, *(row[at] for at in beside[1:])], widths, numbers)
+        yield from _below([(headings[at], row[at]) for at in below], width)
 
 
 def _longest(text: str) -> int:
@@ -111,10 +110,9 @@ def _trimmed(line: Line) -> Line:
     return line
 
 
-def _block(headings: Sequence[str], row: Sequence[Cell], width: int) -> Iterator[Line]:
-    """One row under itself: the first cell leads, the others follow by name, prose wrapped."""
-    yield [(row[0][0], row[0][1] or "head")]
-    for heading, (text, style) in list(zip(headings, row))[1:]:
+def _below(cells: Iterable[tuple[str, Cell]], width: int) -> Iterator[Line]:
+    """Cells of one row under it, each by the name of its column, prose wrapped."""
+    for heading, (text, style) in cells:
         if not text.strip():
             continue
         name = f"{heading.strip()}: " if heading.strip() else ""

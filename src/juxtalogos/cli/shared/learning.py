@@ -132,7 +132,7 @@ class Cause:
         operation = shlex.quote(f"{contract.name}:{self.root.operation.id}")
         if kind_of(self.root) == NEEDS_VALUE:
             address = min(self.root.named, default="ADDRESS")
-            return f"juxtalogos rules {operation} --known {address}=VALUE"
+            return f"juxtalogos rules {shlex.quote(operation)} --known {address}=VALUE"
         return ""
 
 

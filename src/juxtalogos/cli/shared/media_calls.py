@@ -6,6 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
+from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import EXIT_FAILED, EXIT_HELD, EXIT_NO_ANSWER
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.exchange.media import content_type
@@ -27,10 +28,8 @@ class MediaCall:
     exchange: Exchange
     judgement: Judgement
     number: int
-
-    @property
-    def value(self) -> Any:
-        return self.judgement.answer.value if self.judgement.answer else ABSENT
+    value: Any
+    """What it says, without what the media type adds; ABSENT where it cannot be compared."""
 
 
 def answer_types(operation: Operation) -> list[str]:
@@ -63,13 +62,8 @@ def call_each(out: Terminal, operation: Operation, call: Callable[[str], MediaCa
             rows.append((one, [], f"not compared: {unread or 'no body'}"))
         else:
             found = [told(difference) for difference in differences(first.value, one.value, Allowed())]
-            rows.append(
-                (
-                    one,
-                    found,
-                    "" if one is first else "the same values" if not found else f"{len(found)} differences",
-                )
-            )
+            same = counted(len(found), "difference") if found else "the same values"
+            rows.append((one, found, "" if one is first else same))
     if json:
         out.json(
             {

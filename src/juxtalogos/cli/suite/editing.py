@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import re
+import shlex
 
 from juxtalogos.cli.shared.earlier import exchange_named
 from juxtalogos.cli.shared.options import EXIT_HELD, terminal, workspace
@@ -69,6 +70,7 @@ def _set(args: _SetArguments) -> int:
         raise UsageError("say what to set", mend=f"juxtalogos suite {_SET}")
     at = step_at(home, place)
     place = SuitePlace(place.suite, at.case.id, at.step.id)
+    told: list[tuple[str | tuple[str, str], ...]] = []
     for setting in args.settings:
         address, equals, text = setting.partition("=")
         if not equals or not address.strip():
@@ -76,14 +78,16 @@ def _set(args: _SetArguments) -> int:
                 f"{quoted(setting)} has no '='", mend="write ADDRESS=VALUE, such as body/kind=tanker"
             )
         value = set_input(home, place, address.strip(), text)
-        out.line("set: ", (f"{place} {address.strip()}", "name"), f" = {value}")
+        told.append(("set: ", (f"{place} {address.strip()}", "name"), f" = {value}"))
     for text in args.checks:
         numbered = _NUMBERED.fullmatch(text)
         if numbered is not None:
             (before,) = edit_check(home, place, numbered[1], numbered[2])
-            out.line(("check: ", "note"), numbered[2], (f"   in place of {before}", "note"))
+            told.append((("check: ", "note"), numbered[2], (f"   in place of {before}", "note")))
         else:
-            out.line(("check: ", "note"), dump_json(add_check(home, place, text)))
+            told.append((("check: ", "note"), dump_json(add_check(home, place, text))))
+    for parts in told:  # once all of it is done
+        out.line(*parts)
     return EXIT_HELD
 
 
@@ -106,16 +110,18 @@ def _clear(args: _ClearArguments) -> int:
         raise UsageError("say what to clear", mend=f"juxtalogos suite {_CLEAR}")
     at = step_at(home, place)
     place = SuitePlace(place.suite, at.case.id, at.step.id)
+    told: list[tuple[str | tuple[str, str], ...]] = []
     for text in args.addresses:
         address, required = clear_input(home, place, text)
-        out.line("cleared: ", (f"{place} {address}", "name"))
+        told.append(("cleared: ", (f"{place} {address}", "name")))
         if required:
-            told = f"{address} is required: juxtalogos suite set {place} {address}=VALUE"
-            out.line((told, "remark"), indent=2)
+            advice = f"  {address} is required: juxtalogos suite set {place} {address}=VALUE"
+            told.append(((advice, "remark"),))
     numbers = sorted((one for one in args.checks if one.isdigit()), key=int, reverse=True)
     for which in (*numbers, *(one for one in args.checks if not one.isdigit())):
-        for before in edit_check(home, place, which):
-            out.line("removed: ", ("check ", "note"), before)
+        told += [("removed: ", ("check ", "note"), before) for before in edit_check(home, place, which)]
+    for parts in told:
+        out.line(*parts)
     return EXIT_HELD
 
 
@@ -163,7 +169,7 @@ def _inputs_of(home: Workspace, contract: Contract, operation: Operation, exchan
     raise UsageError(
         f"the exchange was not made at a target of this workspace, so its inputs of {operation.id} are"
         " not known",
-        mend=f"juxtalogos call {operation.id} --save SUITE#CASE",
+        mend=f"juxtalogos call {shlex.quote(operation.id)} --save SUITE#CASE",
     )
 
 

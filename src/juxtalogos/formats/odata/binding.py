@@ -18,6 +18,7 @@ from juxtalogos.formats.odata.wire.conversation import ODataConversation
 from juxtalogos.formats.odata.wire.decode import decode
 from juxtalogos.formats.odata.wire.encode import encode
 from juxtalogos.formats.odata.wire.inputs import inputs_of
+from juxtalogos.formats.odata.wire.items import bare
 from juxtalogos.formats.odata.wire.match import Matcher
 from juxtalogos.model.contract import Operation
 from juxtalogos.model.elements import Element
@@ -65,6 +66,12 @@ class ODataWire(HttpWire):
 
     def decode(self, operation: Operation, exchange: Exchange) -> Answer:
         return with_outcome(decode(self.contract, self.model, operation, exchange), exchange)
+
+    def bare(self, operation: Operation, answer: Answer) -> Any:
+        """Of entities what they hold; a fault as it came."""
+        if not answer.outcome.succeeded:
+            return answer.value
+        return bare(self.model, operation.fact("type"), answer.value)
 
     def elements(self, operation: Operation) -> Iterator[Element]:
         return self._counted.elements(operation)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Callable, Mapping
 from typing import Any
 
@@ -107,7 +108,7 @@ def _address(operation: Operation, address: str, where: str) -> str:
         raise ConfigError(
             f"{operation.id} has no input {quoted(address)}",
             where=where,
-            mend=nearest(address, known) or f"see juxtalogos show {operation.id}",
+            mend=nearest(address, known) or f"see juxtalogos show {shlex.quote(operation.id)}",
         ) from None
 
 

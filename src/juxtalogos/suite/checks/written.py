@@ -204,6 +204,8 @@ def _observed(check: WrittenCheck, value: Any) -> str:
         return "absent"
     if check.test == "count":
         return f"{len(value)} items" if isinstance(value, list) else f"{type_of(value)}, no list"
+    if check.test == "matches" and not isinstance(value, str):
+        return f"{in_words(value)}, of type {type_of(value)}: a pattern is for text"
     if check.test in ("every", "any") and check.inner is not None and isinstance(value, list):
         failing = [index for index, item in enumerate(value) if not _item_holds(check.inner, item)]
         return f"{len(value)} items" + (f", not so: {', '.join(map(str, failing[:10]))}" if failing else "")

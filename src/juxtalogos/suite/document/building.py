@@ -155,6 +155,7 @@ class CaseBuilder:
         return {**found, COMPOSED: digest_of(found)}
 
     def take_turns(self, word: str) -> None:
+        """Lets one case at a time run of those that have the word."""
         if word not in self.in_turn:
             self.in_turn.append(word)
 

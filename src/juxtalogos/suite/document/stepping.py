@@ -76,7 +76,8 @@ def edit_check(home: Workspace, place: SuitePlace, which: str, text: str = "") -
             names = [name for one in known for name in (str(one.number), one.at) if name]
             raise UsageError(
                 f"{at.suite.name}#{at.case.id}#{at.step.id} has no check {quoted(which)}",
-                mend=nearest(which, names) or "see juxtalogos suite show",
+                mend=nearest(which, names)
+                or f"they are shown by: juxtalogos suite show {at.suite.name}#{at.case.id}",
             )
         if text:
             if meant[0].key != CHECKS:

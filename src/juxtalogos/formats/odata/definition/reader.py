@@ -46,6 +46,7 @@ def read(name: str, root: str, fetch: Fetch, others: Iterable[str] = ()) -> Cont
             faults=documents.faults,
             security_schemes=_schemes(Location(root)),
             columns=("method", "path"),
+            by_subject=True,
         )
 
 

@@ -67,6 +67,37 @@ def plain(model: Model, type_name: str, entity: dict[str, Any], path: str) -> An
     return comparable(at, model.underlying(found.type) if found else "")
 
 
+def bare(model: Model, type_name: str, value: Any) -> Any:
+    """What an answer says of entities, whatever the media type: without wrappers, metadata and links, numbers
+    and moments in one form.
+    """
+    found = inner(value)
+    if isinstance(found, dict):
+        own = [name for name in found if not name.startswith("__") and "@" not in name]
+        found = found[own[0]] if own in (["results"], ["value"]) else found
+    if isinstance(found, list):
+        return [bare(model, type_name, item) for item in found]
+    if not isinstance(found, dict):
+        return _in_one_form(found, type_name)
+    members = {}
+    for name, item in found.items():
+        link = isinstance(item, dict) and set(item) == {"__deferred"}
+        if link or name.startswith("__") or "@" in name:
+            continue
+        declared = model.property_at(type_name, name)
+        leads = next((one.target for one in model.navigation(type_name) if one.name == name), "")
+        kind = model.underlying(declared.type) if declared else leads
+        members[name] = bare(model, kind, item) if isinstance(item, dict | list) else _in_one_form(item, kind)
+    return members
+
+
+def _in_one_form(value: Any, kind: str) -> Any:
+    found = comparable(value, kind)
+    if isinstance(found, Decimal):
+        return str(found.normalize())
+    return found.isoformat() if isinstance(found, datetime) else found
+
+
 def comparable(value: Any, kind: str) -> Any:
     """Numbers as decimals and moments as such, also where a wire form has them as texts."""
     if isinstance(value, bool) or value is None:
