@@ -434,7 +434,9 @@ def test_selecting_by_xpath_and_jsonpath() -> None:
     assert select_json("$[?search(@, '(a+)+$')]", ["a" * 40 + "!"]) == []
 
 
-@pytest.mark.parametrize("walk", ["testing-walk.md", "two-services-walk.md", "by-hand-walk.md"])
+@pytest.mark.parametrize(
+    "walk", ["testing-walk.md", "two-services-walk.md", "by-hand-walk.md", "three-formats-walk.md"]
+)
 def test_walks_as_they_are_written(tmp_path: Path, walk: str, jux: Jux) -> None:
     """Every line of a walk in docs/, in one folder; what a paragraph says it says must be there."""
     import os

@@ -5,6 +5,7 @@ a judged recording.
 from __future__ import annotations
 
 import json
+import re
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -14,8 +15,12 @@ from typing import Any
 
 import pytest
 
-from conftest import Result, serving
+from conftest import Result, read_contract, serving
+from juxtalogos.cli.shared.matrix import ITSELF, matrices
+from juxtalogos.formats.odata.definition.model_reader import model_of
+from juxtalogos.formats.odata.wire.items import bare
 from juxtalogos.ledger import open_ledger
+from juxtalogos.workspace.workspace import Workspace
 from odata_help import edmx
 
 Jux = Callable[..., Result]
@@ -330,3 +335,63 @@ def test_a_service_that_wants_a_login_says_so(jux: Jux, tmp_path: Path) -> None:
         page = jux("import", f"{url}/$metadata?page=1", "-C", home, status=2).err
         assert "this is HTML" in page and "login page" in page
         jux("import", url, "--credential", "basic=desk:env:YARD", "-C", home, env={"YARD": "s3cret"})
+
+
+def test_a_service_is_shown_as_a_matrix_of_sets_and_what_they_allow(jux: Jux, tmp_path: Path) -> None:
+    """Every operation stands in it once, or in the table below, at every width, read fresh and from the
+    cache.
+    """
+    with serving() as url:
+        root = url.replace("/v1", "/registry/v4")
+        jux("init")
+        jux("import", f"{root}/$metadata", "--name", "registry")
+        wide, again = (jux("show", "registry", env={"COLUMNS": "120"}).out for _ in range(2))
+        full = jux("show", "registry", "--full", env={"COLUMNS": "200"}).out
+    assert wide == again and len(wide.splitlines()) < 40
+    assert "Inspections.Deficiencies  " in wide and "Vessels.Detain" in wide
+    contract = Workspace(tmp_path).contract("registry")
+    names = {one.id for one in contract.operations}
+    assert all(re.search(rf"^{re.escape(name)} ", full, re.MULTILINE) for name in names)
+    for width in (30, 60, 100, 160):
+        found, rest = matrices(contract.operations, width)
+        shown = [
+            subject if word == ITSELF else f"{subject}.{word}"
+            for matrix in found
+            for subject, words in matrix.rows
+            for word in words
+        ]
+        assert sorted([*shown, *(one.id for one in rest)]) == sorted(names)
+        for matrix in found:
+            first = max(len(subject) for subject, _ in matrix.rows)
+            assert first + sum(len(word) + 2 for word in matrix.words) <= max(width, first)
+
+
+def test_two_media_types_are_compared_by_what_entities_hold(jux: Jux) -> None:
+    with serving() as url:
+        root = url.replace("/v1", "/registry/v2")
+        jux("init")
+        jux("import", f"{root}/$metadata", "--name", "registry")
+        jux("targets", "set", "local", root)
+        for words in (("Vessels.list",), ("Vessels.read", "--set", "path.VesselId=101")):
+            found = jux("call", *words, "--each-media", "--json").json["calls"]
+            assert [one["asked"] for one in found] == ["application/json", "application/atom+xml"]
+            assert not any(one["differences"] for one in found)
+
+
+@pytest.mark.parametrize(
+    ("one", "other", "same"),
+    [
+        ({"d": {"results": [{"Id": 1}]}}, {"results": [{"Id": 1}]}, True),
+        ({"d": {"__metadata": {}, "Id": 1, "Kind": "a"}}, {"Id": 1, "Kind": "a"}, True),
+        ({"@odata.context": "x", "value": [{"Id": 1}]}, [{"Id": 1}], True),
+        ({"Id": 1, "Kind@odata.type": "x", "Kind": "a"}, {"Id": 1, "Kind": "a"}, True),
+        ({"Id": 1, "Kind": {"__deferred": {"uri": "x"}}}, {"Id": 1}, True),
+        ({"Id": 1, "Kind": "a"}, {"Id": 1, "Kind": "b"}, False),
+        ({"Id": 1, "value": 2}, {"Id": 1, "value": 3}, False),
+        ([{"Id": 1}, {"Id": 2}], [{"Id": 2}, {"Id": 1}], False),
+    ],
+)
+def test_what_a_media_type_adds(one: Any, other: Any, same: bool) -> None:
+    contract = read_contract(METADATA.decode(), "ropes")
+    model = model_of(contract.documents)
+    assert (bare(model, "N.Rope", one) == bare(model, "N.Rope", other)) is same

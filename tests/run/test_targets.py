@@ -222,7 +222,10 @@ def test_each_contract_keeps_its_target(tmp_path: Path, jux: Jux, mirror: Any) -
         (tmp_path / f"{name}.yaml").write_text(text)
         jux("import", tmp_path / f"{name}.yaml", "-C", home)
     told = jux("targets", "set", "a", f"{url}/a", "-C", home, status=2).err
-    assert "there are several contracts, and" in told and "--contract keyed; the contracts are keyed, open" in told
+    assert (
+        "there are several contracts, and" in told
+        and "--contract keyed; the contracts are keyed, open" in told
+    )
     for target in ("a", "b"):
         for contract in ("open", "keyed"):
             jux("targets", "set", target, f"{url}/{target}-{contract}", "--contract", contract, "-C", home)

@@ -152,7 +152,7 @@ class Target:
         found = self.urls.get(contract.name) or self.url
         if not found:
             url = next((one for one in contract.servers if one.startswith("http")), "URL")
-            hint = ": the definition names this one" if url != "URL" else ""
+            hint = "  (the definition names it)" if url != "URL" else ""
             raise ConfigError(
                 f"the target {self.name} has no base URL for the contract {contract.name}",
                 where=f"[targets.{self.name}]",

@@ -193,14 +193,14 @@ class Workspace(WritesConfig):
         if not chosen:
             servers = [server for contract in self.contracts() for server in contract.servers]
             url = next((one for one in servers if one.startswith("http")), "URL")
-            hint = ": the definition names this one" if url != "URL" else ""
+            hint = "  (the definition names it)" if url != "URL" else ""
             known = f"--target {' or '.join(targets)}; or for always: juxtalogos targets set NAME --default"
             raise ConfigError(
                 "no target is named",
                 where=str(self.root / CONFIG_NAME),
                 mend=known
                 if targets
-                else f"juxtalogos targets set NAME {shlex.quote(url)}{hint}; or --target URL for once",
+                else f"juxtalogos targets set NAME {shlex.quote(url)}{hint}; or for once --target URL",
             )
         return self.config.target(chosen)
 

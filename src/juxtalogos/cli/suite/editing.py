@@ -162,7 +162,9 @@ def _add(args: _AddArguments) -> int:
 def _inputs_of(home: Workspace, contract: Contract, operation: Operation, exchange: Exchange) -> Inputs:
     """The inputs of an exchange, at whichever target it was made. UsageError where it is at none."""
     wire = wire_of(contract)
-    targets = [target.base_url(contract) for target in home.config.targets.values()]
+    targets = [
+        target.base_url(contract) for target in home.config.targets.values() if target.serves(contract.name)
+    ]
     for base in (*targets, *contract.servers):
         if operation in wire.match(exchange.request, base):
             return wire.inputs_of(operation, exchange.request, base)

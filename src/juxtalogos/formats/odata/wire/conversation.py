@@ -261,9 +261,9 @@ class ODataConversation:
                 "the service's metadata declares it by now: read it again with import --refresh (V4 part 1,"
                 " 5.2)"
             )
-            return replace(one, severity=Severity.REMARK, detail=words, observed=f"{one.observed}; {words}")
+            return replace(one, severity=Severity.REMARK, detail=words)
         words = "the metadata was fetched again, and does not declare it"
-        return replace(one, detail=words, observed=f"{one.observed}; {words}")
+        return replace(one, detail=words)
 
     def model_of(self, exchange: Exchange) -> Model | None:
         response = exchange.response
