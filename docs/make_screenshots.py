@@ -36,10 +36,7 @@ SHOTS = {
     "suite": "suite show berths#flow-vessels",
     "import": "import ../broken.yaml",
     "soap": "call tideGate --set body/gate=north -C ../office",
-    "odata": (
-        "call Vessels.list --set '$orderby=Built' --set '$top=2' --set '$count=true' --set"
-        " '$select=VesselId,Name,Built' -C ../registrar"
-    ),
+    "odata": "show registry -C ../registrar",
     "audit": "audit ../morning.har --contract berths --target local",
 }
 _BROKEN = (

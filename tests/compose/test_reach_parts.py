@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 from conftest import KEY_ENV, Result, add_target, answers, definition, read_contract, serving
 from juxtalogos.compose.composer import ComposeScope, compose
 from juxtalogos.compose.dependencies import LIMIT, Finder
+from juxtalogos.compose.relating import field_rank
 from juxtalogos.compose.unique import names_something, room, unique_formula
 from juxtalogos.conventions.naming import intent_of
 from juxtalogos.exchange.transport import Transport, TransportOptions
@@ -399,3 +400,20 @@ def test_a_deviation_fails_its_own_cases_only(deviation: str, berths: Path, jux:
     }
     failed = {one["case"] for one in ran["cases"] if one["verdict"] == "failed"}
     assert failed and failed == own
+
+
+@pytest.mark.parametrize(
+    ("wanted", "noun", "field", "rank"),
+    [
+        ("vesselId", "vessel", "vesselId", 0),
+        ("vesselId", "vessel", "vessel_id", 0),
+        ("ref", "vessel", "vesselNo", 1),
+        ("vesselRef", "vessel", "id", 2),
+        ("vesselRef", "vessel", "ref", 3),
+        ("vesselRef", "vessel", "name", 5),
+        ("vesselRef", "vessel", "length", None),
+        ("vesselRef", "vessel", "crew", None),
+    ],
+)
+def test_which_field_a_reference_means(wanted: str, noun: str, field: str, rank: int | None) -> None:
+    assert field_rank(wanted, noun, field) == rank

@@ -17,9 +17,12 @@ import pytest
 
 from conftest import Result, read_contract, serving
 from juxtalogos.cli.shared.matrix import ITSELF, matrices
+from juxtalogos.formats import wire_of
 from juxtalogos.formats.odata.definition.model_reader import model_of
 from juxtalogos.formats.odata.wire.items import bare
 from juxtalogos.ledger import open_ledger
+from juxtalogos.model.errors import UsageError
+from juxtalogos.model.wire import Inputs
 from juxtalogos.workspace.workspace import Workspace
 from odata_help import edmx
 
@@ -395,3 +398,14 @@ def test_what_a_media_type_adds(one: Any, other: Any, same: bool) -> None:
     contract = read_contract(METADATA.decode(), "ropes")
     model = model_of(contract.documents)
     assert (bare(model, "N.Rope", one) == bare(model, "N.Rope", other)) is same
+
+
+def test_an_input_that_an_operation_does_not_have(jux: Jux) -> None:
+    """Refused by name before anything is sent; sent on purpose all the same."""
+    contract = read_contract(METADATA.decode(), "ropes")
+    operation = contract.operation("Ropes.list")
+    inputs = Inputs({"query.$flter": "Id eq 1"})
+    with pytest.raises(UsageError, match=r"no input query\.\$flter"):
+        wire_of(contract).encode(operation, inputs, "http://quay.example")
+    with_header = Inputs({"header.X-Desk": "a"})
+    assert ("X-Desk", "a") in wire_of(contract).encode(operation, with_header, "http://quay.example").headers

@@ -19,6 +19,7 @@ from conftest import ROOT, answers, definition, read_contract
 from juxtalogos.model.errors import Unsampleable
 from juxtalogos.model.schema import Direction, SchemaRef
 from juxtalogos.schema.json import BadReference, TooDeep, compile_schema
+from juxtalogos.schema.json.tell.profile import declared_kinds
 
 _KEYS = st.sampled_from(["berth", "quay", "depth", "x", ""])
 _SCALARS = (
@@ -719,3 +720,23 @@ def test_formats_of_the_openapi_registry(name: str, good: Any, bad: Any) -> None
     schema.compile()
     assert schema.accepts(good) and not schema.accepts(bad)
     assert schema.accepts(schema.sample())
+
+
+@pytest.mark.parametrize("dialect", ["draft4", "draft6", "draft7", "2019-09", "2020-12"])
+def test_what_stands_beside_ref(dialect: str) -> None:
+    """It counts since 2019-09 (8.2.4.1), and not before (JSON Reference, 3)."""
+    text = compile_schema(
+        {"definitions": {"a": {"type": "string"}}, "$ref": "#/definitions/a", "maxLength": 1}, dialect=dialect
+    )
+    assert text.accepts("ab") is dialect.startswith("draft") and not text.accepts(1)
+
+
+@pytest.mark.parametrize(
+    ("pointer", "kinds"),
+    [("/0", ("integer",)), ("/1", ("boolean",)), ("/2", ("string",)), ("/9", ("string",)), ("/x", ())],
+)
+def test_types_by_place_in_a_list(pointer: str, kinds: tuple[str, ...]) -> None:
+    schema: Any = compile_schema(
+        {"prefixItems": [{"type": "integer"}, {"type": "boolean"}], "items": {"type": "string"}}
+    )
+    assert declared_kinds(schema, pointer)[0] == kinds

@@ -239,7 +239,7 @@ def _may_save(args: ExploreArguments, home: Workspace, names: Iterable[str]) -> 
             raise UsageError(
                 f"the suite {name} exists already",
                 where=str(path),
-                mend="give another name, or remove it: juxtalogos suite remove",
+                mend=f"give another name, or remove it: juxtalogos suite remove {name}",
             )
 
 

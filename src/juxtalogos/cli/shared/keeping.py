@@ -195,7 +195,7 @@ def saved_as_step(home: Workspace, record: ExchangeRecord, where: str) -> Exchan
     if base is None:
         raise UsageError(
             f"exchange {record.id} does not match the declaration of {operation.id}",
-            mend="call it instead: juxtalogos call",
+            mend=f"call it instead: juxtalogos call {shlex.quote(operation.id)}",
         )
     inputs = wire.inputs_of(operation, request, base)
     told = str(inputs.values) + str(inputs.body)

@@ -158,8 +158,9 @@ class Learner:
             chosen = self.schedule.next(progresses)
             if not chosen or self.learned_now.requests >= self.budget or self.ended:
                 return
+            many = f"{len(chosen)} operation{'' if len(chosen) == 1 else 's'}"
             self.told(
-                f"round {number + 1}{' with optional inputs' if full else ''}: {len(chosen)} operations,"
+                f"round {number + 1}{' with optional inputs' if full else ''}: {many},"
                 f" {self.learned_now.requests} requests so far"
             )
             before = self.learned.count
