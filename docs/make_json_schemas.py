@@ -70,6 +70,9 @@ SAMPLES: tuple[tuple[str, str], ...] = (
     ("compare", "compare"),
     ("compare", "compare 1 2"),
     ("runs", "runs"),
+    ("history", "history berths#getBerth"),
+    ("history", "history listVessels"),
+    ("history", "history header.missing"),
     ("exchanges", "exchanges"),
     ("exchanges", "exchanges --finding any"),
     ("exchange", "exchanges 1"),
@@ -114,7 +117,18 @@ _PLANS = (
     ["nightly", "--operation", "registerVessel", "--set", "lines=6"],
 )
 # Objects whose keys are data, by their key; values that come from services and definitions.
-_MAPS = {"inputs", "waitsFor", "cramped", "byKind", "byOperation", "commands", "files", "sends", "saved"}
+_MAPS = {
+    "inputs",
+    "labels",
+    "waitsFor",
+    "cramped",
+    "byKind",
+    "byOperation",
+    "commands",
+    "files",
+    "sends",
+    "saved",
+}
 _FREE = {
     ("pin", "value"),
     ("pin-check", "equals"),

@@ -44,6 +44,7 @@ _BY_WORK: dict[str, dict[str, str]] = {
         "report": "write a report of a run",
         "exchanges": "list exchanges or show one",
         "runs": "list runs",
+        "history": "show a case, an operation or a finding over the runs",
         "compare": "compare two runs step by step",
         "ledger": "check the store of runs",
     },

@@ -1,6 +1,6 @@
 """The ledger: the store of runs."""
 
-from juxtalogos.ledger.interface import ExchangeQuery, Ledger
+from juxtalogos.ledger.interface import ExchangeQuery, Ledger, RunQuery
 from juxtalogos.ledger.opening import ledger_faults, open_ledger, rescue_ledger
 from juxtalogos.ledger.records import (
     AFTER_RETRIES,
@@ -8,6 +8,8 @@ from juxtalogos.ledger.records import (
     ExchangeRecord,
     FoundResult,
     HitRow,
+    PastFinding,
+    PastRun,
     ReportedValue,
     RunRecord,
     StepRow,
@@ -24,7 +26,10 @@ __all__ = [
     "FoundResult",
     "HitRow",
     "Ledger",
+    "PastFinding",
+    "PastRun",
     "ReportedValue",
+    "RunQuery",
     "RunRecord",
     "StepRow",
     "UndoRecord",

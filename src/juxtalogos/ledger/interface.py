@@ -12,6 +12,8 @@ from juxtalogos.ledger.records import (
     ExchangeRecord,
     FoundResult,
     HitRow,
+    PastFinding,
+    PastRun,
     ReportedValue,
     RunRecord,
     StepRow,
@@ -51,6 +53,23 @@ class ExchangeQuery:
     limit: int = -1
 
 
+@dataclass(frozen=True, slots=True)
+class RunQuery:
+    """Which runs; what is left out does not matter."""
+
+    calls: bool = True
+    """Whether single calls count too."""
+    target: str = ""
+    suite: str = ""
+    """Runs with a case of this suite."""
+    verdict: str = ""
+    labels: tuple[tuple[str, str], ...] = ()
+    """Runs that have all of these."""
+
+
+EVERY_RUN = RunQuery()
+
+
 class Ledger(Protocol):
     """A store of runs.
 
@@ -62,7 +81,15 @@ class Ledger(Protocol):
     def place(self) -> str:
         """Where it is, for a person."""
 
-    def begin(self, kind: str, target: str, what: str, *, token: str = "") -> int:
+    def begin(
+        self,
+        kind: str,
+        target: str,
+        what: str,
+        *,
+        token: str = "",
+        labels: Iterable[tuple[str, str]] = (),
+    ) -> int:
         """A new run; gives its number."""
 
     def end(self, run: int, verdict: str, *, interrupted: bool = False) -> None: ...
@@ -92,8 +119,17 @@ class Ledger(Protocol):
     def mark_undone(self, number: int) -> None:
         """Notes that something was undone."""
 
-    def runs(self, limit: int = 50, *, calls: bool = True) -> list[RunRecord]:
-        """The latest first; without `calls` only those that are more than a single call."""
+    def runs(self, limit: int = 50, query: RunQuery = EVERY_RUN) -> list[RunRecord]:
+        """The latest first."""
+
+    def case_history(self, suite: str, case: str, limit: int) -> list[PastRun]:
+        """What became of a case in the latest runs of it, the latest first."""
+
+    def operation_history(self, contract: str, operation: str, limit: int) -> list[PastRun]:
+        """What became of an operation in the latest runs that called it, the latest first."""
+
+    def finding_history(self, wanted: str) -> list[PastFinding]:
+        """The findings of a kind, or whose fingerprint begins so, those last seen latest first."""
 
     def run(self, number: int | None = None) -> RunRecord:
         """A run by number; without one the latest that is more than a single call. UsageError when there is

@@ -194,6 +194,8 @@ class RunRecord:
     interrupted: bool = False
     token: str = ""
     """Random text of the run."""
+    labels: tuple[tuple[str, str], ...] = ()
+    """(name, value), such as the branch and the commit; sorted by name."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -206,3 +208,41 @@ class HitRow:
     media_type: str
     count: int
     exchange: int
+
+
+@dataclass(frozen=True, slots=True)
+class PastRun:
+    """What happened in one run: to a case, or to an operation."""
+
+    run: int
+    started: float
+    target: str
+    verdict: str
+    count: int
+    """Turns of a case, or exchanges of an operation."""
+    failing: int
+    """Of them, those that failed."""
+    seconds: float
+    """Of a case the time of all its turns; of an operation the mean time of a response."""
+    reason: str = ""
+    exchange: int = 0
+    """The first that failed, else the first; 0 where none is known."""
+
+
+@dataclass(frozen=True, slots=True)
+class PastFinding:
+    """A finding over all runs."""
+
+    fingerprint: str
+    kind: str
+    first_run: int
+    first_seen: float
+    last_run: int
+    last_seen: float
+    runs: int
+    """Runs that had it."""
+    times: int
+    targets: tuple[str, ...]
+    operation: str
+    exchange: int
+    """The latest that has it."""

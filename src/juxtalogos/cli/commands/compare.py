@@ -19,7 +19,7 @@ from juxtalogos.cli.shared.options import (
 )
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.formats import wire_of
-from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, RunRecord, open_ledger
+from juxtalogos.ledger import ExchangeQuery, ExchangeRecord, RunQuery, RunRecord, open_ledger
 from juxtalogos.model.errors import UsageError
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
@@ -60,7 +60,7 @@ def run(args: _CompareArguments) -> int:
     with open_ledger(home.ledger_path) as ledger:
         if len(args.runs) not in (0, 2):
             raise UsageError("two runs are compared", mend="name both, or neither for the two latest")
-        numbers = args.runs or [one.id for one in ledger.runs(2, calls=False)][::-1]
+        numbers = args.runs or [one.id for one in ledger.runs(2, RunQuery(calls=False))][::-1]
         if len(numbers) < 2:
             raise UsageError(
                 "there are not two runs yet",

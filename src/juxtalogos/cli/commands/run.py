@@ -8,6 +8,7 @@ import secrets
 import time
 
 from juxtalogos.cli.shared.dry_run import show_dry_run
+from juxtalogos.cli.shared.labels import labels_of_run, labels_typed
 from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import (
     EXIT_HELD,
@@ -90,6 +91,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="TEXT",
         help="base of the unique names of this run (default: random)",
     )
+    parser.add_argument(
+        "--label",
+        dest="labels",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        help="a label to find the run by; branch, commit and build come from the pipeline's variables",
+    )
     add_grant(parser)
     add_remarks(parser)
     add_full(parser)
@@ -112,6 +121,7 @@ class _RunArguments(Arguments):
     repeat: int | None
     seed: int | None
     token: str
+    labels: list[str]
     pace: float | None
     order: str
     stop_at_first: bool
@@ -132,6 +142,7 @@ def run(args: _RunArguments) -> int:
     out = terminal(args)
     plan = over(typed_plan(args), stored_plan(home, args.plan) if args.plan else StoredPlan())
     numbers_fit(plan)
+    labels_typed(args.labels)  # what is mistyped is told before anything else
     if args.part and args.still_failing:
         what = "--part divides alike on every machine, and what still fails is known to this one only"
         raise UsageError(what, mend="leave one of the two out")
@@ -245,5 +256,6 @@ def _plan(
         sends=tuple(args.sends),
         strict_clean=plan.strict_clean,
         stop_at_first=plan.stop_at_first,
+        labels=labels_of_run(args.labels, args.plan),
         agreed=guarded and not agreed(target, args.yes_to, writes=writes).guarded,
     )

@@ -5,14 +5,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
-from juxtalogos.ledger.interface import ExchangeQuery
+from juxtalogos.ledger.interface import JUDGED_KINDS, ExchangeQuery, RunQuery
 from juxtalogos.ledger.records import RunRecord, StepRow
 from juxtalogos.model.verdict import Verdict
 
 RUN_QUERY = """SELECT id, started, ended, kind, target, what, verdict,
     (SELECT count(*) FROM suite_case WHERE run = run.id),
     (SELECT count(*) FROM main.exchange WHERE run = run.id),
-    (SELECT coalesce(sum(failing), 0) FROM stored WHERE stored.run = run.id), interrupted, token FROM run"""
+    (SELECT coalesce(sum(failing), 0) FROM stored WHERE stored.run = run.id), interrupted, token,
+    {labels} FROM run"""
+LABELS = "(SELECT group_concat(label, char(10)) FROM run_label WHERE run_label.run = run.id)"
+"""Labels lie as `NAME=VALUE`."""
 
 STEP_COLUMNS = (
     "id, suite, suite_case, step, contract, operation, verdict, reason, method, url, status, failing"
@@ -21,8 +24,27 @@ STEP_COLUMNS = (
 
 def run_record(row: Sequence[Any]) -> RunRecord:
     """A run, of a row of `RUN_QUERY`."""
-    values: list[Any] = [*row[:10], bool(row[10]), row[11]]
+    pairs = (label.partition("=") for label in str(row[12] or "").split("\n") if label)
+    labels = tuple(sorted((name, value) for name, _, value in pairs))
+    values: list[Any] = [*row[:10], bool(row[10]), row[11], labels]
     return RunRecord(*values)
+
+
+def run_condition(query: RunQuery) -> tuple[str, list[Any]]:
+    """(what follows WHERE, the values bound in it) for runs."""
+    found: list[tuple[str, Sequence[Any]]] = []
+    if not query.calls:
+        found.append((f"kind IN ({', '.join('?' * len(JUDGED_KINDS))})", JUDGED_KINDS))
+    for column, value in (("target", query.target), ("verdict", query.verdict)):
+        if value:
+            found.append((f"{column} = ?", (value,)))
+    if query.suite:
+        found.append(("id IN (SELECT run FROM suite_case WHERE suite = ?)", (query.suite,)))
+    found += [
+        ("id IN (SELECT run FROM run_label WHERE label = ?)", (f"{name}={value}",))
+        for name, value in query.labels
+    ]
+    return " AND ".join(text for text, _ in found) or "1", [one for _, values in found for one in values]
 
 
 def step_row(row: Sequence[Any]) -> StepRow:

@@ -15,19 +15,39 @@ from pathlib import Path
 from typing import Any, TypeVar
 from urllib.parse import quote
 
-from juxtalogos.ledger.interface import JUDGED_KINDS, ExchangeQuery
+from juxtalogos.ledger.interface import EVERY_RUN, ExchangeQuery, RunQuery
 from juxtalogos.ledger.records import (
     CaseRecord,
     ExchangeRecord,
     FoundResult,
     HitRow,
+    PastFinding,
+    PastRun,
     ReportedValue,
     RunRecord,
     StepRow,
     UndoRecord,
 )
+from juxtalogos.ledger.sqlite.history import (
+    CASE_HISTORY,
+    FINDING_HISTORY,
+    OPERATION_HISTORY,
+    case_values,
+    rows_by_run,
+    seen_case,
+    seen_finding,
+    seen_operation,
+)
 from juxtalogos.ledger.sqlite.migrate import migrate
-from juxtalogos.ledger.sqlite.queries import RUN_QUERY, STEP_COLUMNS, condition, run_record, step_row
+from juxtalogos.ledger.sqlite.queries import (
+    LABELS,
+    RUN_QUERY,
+    STEP_COLUMNS,
+    condition,
+    run_condition,
+    run_record,
+    step_row,
+)
 from juxtalogos.ledger.sqlite.rows import Batch, exchange_record, results_of, storable, store_batch
 from juxtalogos.ledger.sqlite.schema import STORED, STORED_COLUMNS, TABLES, VERSION, stored_before
 from juxtalogos.model.errors import LedgerError, UsageError
@@ -188,10 +208,23 @@ class SqliteLedger:
                     self.db.execute("ROLLBACK")
                 raise
 
-    def begin(self, kind: str, target: str, what: str, *, token: str = "") -> int:
+    def begin(
+        self,
+        kind: str,
+        target: str,
+        what: str,
+        *,
+        token: str = "",
+        labels: Iterable[tuple[str, str]] = (),
+    ) -> int:
         query = "INSERT INTO main.run (started, kind, target, what, token) VALUES (?, ?, ?, ?, ?)"
         with self.batch():
-            return int(self.db.execute(query, (time.time(), kind, target, what, token)).lastrowid or 0)
+            number = int(self.db.execute(query, (time.time(), kind, target, what, token)).lastrowid or 0)
+            self.db.executemany(
+                "INSERT OR IGNORE INTO run_label VALUES (?, ?)",
+                [(number, storable(" ".join(f"{name}={value}".split()))) for name, value in labels],
+            )
+        return number
 
     def end(self, run: int, verdict: str, *, interrupted: bool = False) -> None:
         query = "UPDATE main.run SET ended = ?, verdict = ?, interrupted = ? WHERE id = ?"
@@ -345,16 +378,39 @@ class SqliteLedger:
                 raise self._unusable(error) from None
             yield made
 
-    def runs(self, limit: int = 50, *, calls: bool = True) -> list[RunRecord]:
-        kinds = "" if calls else f" WHERE kind IN ({', '.join('?' * len(JUDGED_KINDS))})"
-        values = (*(() if calls else JUDGED_KINDS), limit)
-        return [*self._made(run_record, self._rows(f"{RUN_QUERY}{kinds} ORDER BY id DESC LIMIT ?", values))]
+    def runs(self, limit: int = 50, query: RunQuery = EVERY_RUN) -> list[RunRecord]:
+        if query.labels and not self._labelled:
+            return []
+        which, values = run_condition(query)
+        found = self._rows(f"{self._run_query} WHERE {which} ORDER BY id DESC LIMIT ?", (*values, limit))
+        return [*self._made(run_record, found)]
+
+    @property
+    def _labelled(self) -> bool:
+        """Whether the form of the ledger has labels; the first ones had none."""
+        return bool(self._rows("SELECT 1 FROM sqlite_master WHERE name = 'run_label'"))
+
+    @property
+    def _run_query(self) -> str:
+        return RUN_QUERY.format(labels=LABELS if self._labelled else "''")
+
+    def case_history(self, suite: str, case: str, limit: int) -> list[PastRun]:
+        values = case_values(suite, case, limit)
+        return [*self._made(seen_case, rows_by_run(self._rows(CASE_HISTORY, values)))]
+
+    def operation_history(self, contract: str, operation: str, limit: int) -> list[PastRun]:
+        return [*self._made(seen_operation, self._rows(OPERATION_HISTORY, (contract, operation, limit)))]
+
+    def finding_history(self, wanted: str) -> list[PastFinding]:
+        if self.version < VERSION:
+            return []
+        return [*self._made(seen_finding, self._rows(FINDING_HISTORY, (wanted, len(wanted), wanted)))]
 
     def run(self, number: int | None = None) -> RunRecord:
         if number is None:
-            found = self.runs(1, calls=False) or self.runs(1)
+            found = self.runs(1, RunQuery(calls=False)) or self.runs(1)
         else:
-            found = [*self._made(run_record, self._rows(f"{RUN_QUERY} WHERE id = ?", (number,)))]
+            found = [*self._made(run_record, self._rows(f"{self._run_query} WHERE id = ?", (number,)))]
         if not found:
             latest = self._rows("SELECT max(id) FROM main.run")[0][0]
             mend = (

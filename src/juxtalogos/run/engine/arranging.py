@@ -12,7 +12,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 from juxtalogos.documents.jsontext import dump_json
-from juxtalogos.ledger import Ledger
+from juxtalogos.ledger import Ledger, RunQuery
 from juxtalogos.model.errors import ConfigError, UsageError, quoted
 from juxtalogos.run.engine.plan import CaseRef
 from juxtalogos.suite.model import Case, CaseKey
@@ -81,7 +81,7 @@ def note_durations(root: Path, ledger: Ledger) -> tuple[Path, int]:
     Where none ran, the file stays as it is.
     """
     took: dict[str, dict[int, float]] = {}
-    for run in ledger.runs(MOST_RUNS, calls=False):
+    for run in ledger.runs(MOST_RUNS, RunQuery(calls=False)):
         for case in ledger.cases(run.id) if run.kind == "run" else ():
             by_run = took.setdefault(f"{case.suite}#{case.case.partition('[')[0]}", {})
             by_run[run.id] = by_run.get(run.id, 0.0) + case.seconds  # all rows of its table

@@ -71,7 +71,7 @@ async def execute(
     ConfigError when the system does not come up, LedgerError when nothing can be kept.
     """
     async with running_system(run.session, workspace):
-        number = ledger.begin(kind, run.session.target.name, what, token=run.plan.token)
+        number = ledger.begin(kind, run.session.target.name, what, token=run.plan.token, labels=_labels(run))
         _LOG.info("run %d: %s at %s", number, what, run.session.target.name)
         verdict, interrupted, stop = Verdict.ERROR, True, Stop()
         gate = gate if gate is not None else Gate(Inventory(run.session.target.name))
@@ -182,3 +182,10 @@ async def until_interrupted(work: Coroutine[None, None, None], stop: Stop) -> bo
                 loop.remove_signal_handler(sign)
                 signal.signal(sign, before[sign] or signal.SIG_DFL)
     return stop.asked
+
+
+def _labels(run: BoundRun) -> list[tuple[str, str]]:
+    """The labels of a run, without secrets, with the digests of its definitions."""
+    redacted = run.session.redactor.text
+    digests = [(f"definition.{name}", digest[:16]) for name, digest in run.plan.contracts]
+    return [*((name, redacted(value)) for name, value in run.plan.labels), *digests]

@@ -76,6 +76,8 @@ class RunPlan:
     """Whether no further case begins after one that failed."""
     agreed: bool = False
     """Whether somebody agreed that what changes something is sent to a guarded target."""
+    labels: tuple[tuple[str, str], ...] = ()
+    """(name, value) that the run is found by, such as its branch."""
 
     @property
     def grant(self) -> Grant:
@@ -96,6 +98,7 @@ class RunPlan:
         headers = tuple((name, value) for name, value in found.pop("headers"))
         credentials = tuple(found.pop("credentials"))
         sends = tuple(found.pop("sends"))
+        labels = tuple((name, value) for name, value in found.pop("labels"))
         return cls(
             cases=cases,
             contracts=contracts,
@@ -103,6 +106,7 @@ class RunPlan:
             headers=headers,
             credentials=credentials,
             sends=sends,
+            labels=labels,
             **found,
         )
 

@@ -8,7 +8,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from juxtalogos.ledger import open_ledger
+from juxtalogos.ledger import RunQuery, open_ledger
 from juxtalogos.model.errors import SuiteError, UsageError, nearest, quoted
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.run.engine.plan import CaseRef
@@ -114,7 +114,7 @@ def _failing(home: Workspace) -> set[tuple[str, str]]:
     """
     latest: dict[tuple[str, str], tuple[int, set[Verdict]]] = {}
     with open_ledger(home.ledger_path) as ledger:
-        for run in ledger.runs(_RUNS_LOOKED_AT, calls=False):
+        for run in ledger.runs(_RUNS_LOOKED_AT, RunQuery(calls=False)):
             for case in ledger.cases(run.id):
                 key = case.suite, case.case.partition("[")[0]
                 number, verdicts = latest.setdefault(key, (run.id, set()))

@@ -1,0 +1,145 @@
+"""What runs are found by, and what became of cases, operations and findings over them: against a plain count."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from test_ledger import DATA, HELD, WRONG, record
+
+from conftest import KEY_ENV, Result, add_target, serving
+from juxtalogos.cli.shared.labels import labels_of_run
+from juxtalogos.ledger import CaseRecord, RunQuery, open_ledger
+from juxtalogos.ledger.sqlite.store import SqliteLedger
+from juxtalogos.model.verdict import Verdict
+
+Jux = Callable[..., Result]
+LABELS = st.lists(st.tuples(st.sampled_from("ab"), st.sampled_from(["1", "2 3", "x=y"])), max_size=3)
+RUNS = st.lists(
+    st.tuples(
+        st.sampled_from(["quay", "office"]),
+        st.lists(st.tuples(st.sampled_from(["c", "c[row 1]", "d"]), st.booleans()), max_size=4),
+        LABELS,
+    ),
+    max_size=6,
+)
+
+
+@settings(deadline=None)
+@given(RUNS, LABELS, st.integers(1, 4))
+def test_history_is_what_a_plain_count_gives(
+    runs: list[tuple[str, list[tuple[str, bool]], list[tuple[str, str]]]],
+    wanted: list[tuple[str, str]],
+    limit: int,
+) -> None:
+    with SqliteLedger(Path("never-made.sqlite"), write=False) as ledger:
+        for target, cases, labels in runs:
+            number = ledger.begin("run", target, "w", labels=labels)
+            for name, held in cases:
+                verdict = Verdict.PASSED if held else Verdict.FAILED
+                ledger.add(
+                    number,
+                    [record(name, b"{}", HELD if held else WRONG)],
+                    [CaseRecord("suite", name, verdict, "", 0.5)],
+                )
+            ledger.end(number, "passed")
+        found = [one.id for one in ledger.runs(100, RunQuery(labels=tuple(wanted)))]
+        assert found == [
+            number for number, (_, _, labels) in reversed([*enumerate(runs, 1)]) if set(wanted) <= set(labels)
+        ]
+        for one in ledger.runs(100):
+            assert one.labels == tuple(sorted(set(runs[one.id - 1][2])))
+        of_suite = [number for number, (_, cases, _) in enumerate(runs, 1) if cases][::-1][:limit]
+        turns = {
+            number: [held for name, held in runs[number - 1][1] if name.partition("[")[0] == "c"]
+            for number in of_suite
+        }
+        assert [
+            (one.run, one.count, one.failing, one.verdict) for one in ledger.case_history("suite", "c", limit)
+        ] == [
+            (number, len(held), held.count(False), Verdict.PASSED if all(held) else Verdict.FAILED)
+            for number, held in turns.items()
+            if held
+        ]
+        called = [(number, cases) for number, (_, cases, _) in enumerate(runs, 1) if cases][::-1]
+        assert [
+            (one.run, one.count, one.failing) for one in ledger.operation_history("quay", "x", limit)
+        ] == [(number, len(cases), sum(not held for _, held in cases)) for number, cases in called[:limit]]
+        bad = [
+            (number, target)
+            for number, (target, cases, _) in enumerate(runs, 1)
+            for _, held in cases
+            if not held
+        ]
+        findings = ledger.finding_history("body.type")
+        assert [
+            (one.first_run, one.last_run, one.runs, one.times, one.targets, one.operation) for one in findings
+        ] == (
+            [
+                (
+                    *(bad[0][0], bad[-1][0], len({number for number, _ in bad}), len(bad)),
+                    *(tuple(sorted({target for _, target in bad})), "quay:x"),
+                )
+            ]
+            if bad
+            else []
+        )
+        for one in findings:
+            assert ledger.finding_history(one.fingerprint[:9]) == findings
+
+
+@pytest.mark.parametrize(
+    ("typed", "plan", "environment", "labels"),
+    [
+        ((), "", {}, ()),
+        (("branch=dock",), "night", {"GIT_BRANCH": "main"}, (("branch", "dock"), ("plan", "night"))),
+        ((), "", {"CI_COMMIT_SHA": "ab1", "GIT_COMMIT": "cd2"}, (("commit", "cd2"),)),
+        ((), "", {"BUILD_NUMBER": " ", "BUILD_ID": "7\n8"}, (("build", "7 8"),)),
+    ],
+)
+def test_labels_of_a_run(typed: Any, plan: str, environment: dict[str, str], labels: Any) -> None:
+    assert labels_of_run(typed, plan, environment) == labels
+
+
+def test_older_forms_have_no_labels(tmp_path: Path) -> None:
+    path = tmp_path / "l.sqlite"
+    path.write_bytes((DATA / "ledger-2.sqlite").read_bytes())
+    with open_ledger(path) as ledger:
+        assert ledger.runs() and not any(one.labels for one in ledger.runs())
+        assert ledger.runs(9, RunQuery(labels=(("a", "1"),))) == ledger.finding_history("body.type") == []
+
+
+def test_since_when_a_case_fails(berths: Path, jux: Jux) -> None:
+    """Two harbours behind one target: what broke between them is told, with the label of the run."""
+
+    def go(*words: str, status: int | None = 0) -> Result:
+        return jux(*words, "-C", berths, env={**KEY_ENV, "GIT_COMMIT": "ab12cd"}, status=status)
+
+    with serving("none") as url:
+        add_target(berths, url)
+        go("compose", "berths")
+        go("run", "berths", "--operation", "getBerth", "--label", "commit=00aa")
+        held = go("history", "getBerth").out
+    assert "1 run: 1 passed" in held and "failed" not in held.split("run  started")[0]
+    with serving("all") as url:
+        go("targets", "set", "quay", url)
+        go("run", "berths", "--operation", "getBerth", "--target", "quay", status=1)
+        go("run", "berths", "--operation", "getBerth", "--target", "quay", status=1)
+    told = go("history", "berths#getBerth").out
+    assert "3 runs: 2 failed, 1 passed" in told and "failed since run 2" in told and "commit=ab12cd" in told
+    assert "last passed in run 1" in told
+    found = go("history", "body.unique", "--json").json["findings"]
+    assert [(one["firstRun"], one["lastRun"], one["inLatest"]) for one in found] == [(2, 3, True)]
+    listed = go("runs", "--label", "commit=ab12cd", "--suite", "berths", "--json").json["runs"]
+    assert [one["run"] for one in listed] == [3, 2] and listed[0]["labels"]["commit"] == "ab12cd"
+    assert "no run is like that" in go("runs", "--verdict", "refused").err
+    for words, said in (
+        (("history", "nope"), "no case, operation or finding is known as nope"),
+        (("runs", "--label", "x"), "x is no label"),
+        (("run", "--label", "=1"), "is no label"),
+    ):
+        assert said in go(*words, status=2).err.replace("'", "")
