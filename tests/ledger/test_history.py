@@ -138,6 +138,8 @@ def test_since_when_a_case_fails(berths: Path, jux: Jux) -> None:
     assert [one["run"] for one in listed] == [3, 2] and listed[0]["labels"]["commit"] == "ab12cd"
     assert "no run is like that" in go("runs", "--verdict", "refused").err
     for words, said in (
+        (("history", "berths#getBert"), "getBerth"),
+        (("history", "berth#getBerth"), "berths"),
         (("history", "nope"), "no case, operation or finding is known as nope"),
         (("runs", "--label", "x"), "x is no label"),
         (("run", "--label", "=1"), "is no label"),

@@ -15,8 +15,10 @@ from juxtalogos.cli.shared.options import EXIT_HELD, Arguments, add_common, term
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.ledger import Ledger, PastFinding, PastRun, RunQuery, open_ledger
 from juxtalogos.model.errors import UsageError, quoted
-from juxtalogos.model.findings import KEYWORD_KINDS, KINDS
+from juxtalogos.model.findings import KINDS
 from juxtalogos.model.verdict import Verdict
+from juxtalogos.suite.document.managing import place_of
+from juxtalogos.suite.document.setting import case_at
 from juxtalogos.workspace.workspace import Workspace
 
 DESCRIPTION = """\
@@ -49,7 +51,7 @@ def run(args: _HistoryArguments) -> int:
         if runs is None:
             findings = ledger.finding_history(args.name)
             latest = next((one.id for one in ledger.runs(1, RunQuery(calls=False))), 0)
-            if not findings and args.name not in {*KINDS, *KEYWORD_KINDS.values()}:
+            if not findings and args.name not in KINDS:
                 raise UsageError(
                     f"no case, operation or finding is known as {quoted(args.name)}",
                     mend="name SUITE#CASE, an operation, or a finding by its kind, such as body.enum",
@@ -70,8 +72,11 @@ def run(args: _HistoryArguments) -> int:
 def _runs(home: Workspace, ledger: Ledger, name: str, limit: int) -> list[PastRun] | None:
     """The runs of a case or of an operation; None where the name is neither."""
     if "#" in name:
-        suite, case = name.split("#")[:2]
-        return ledger.case_history(suite, case, limit)
+        place = place_of(name)
+        found = ledger.case_history(place.suite, place.case, limit)
+        if not found:  # a mistyped one is told with the nearest
+            case_at(home, place)
+        return found
     try:
         contract, operation = home.operation(name)
     except UsageError:

@@ -96,7 +96,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         dest="labels",
         action="append",
         default=[],
-        metavar="NAME=VALUE",
+        metavar="NAME=TEXT",
         help="a label to find the run by; branch, commit and build come from the pipeline's variables",
     )
     add_grant(parser)

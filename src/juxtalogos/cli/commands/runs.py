@@ -32,7 +32,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         dest="labels",
         action="append",
         default=[],
-        metavar="NAME=VALUE",
+        metavar="NAME=TEXT",
         help="only runs with this label",
     )
     add_common(parser)

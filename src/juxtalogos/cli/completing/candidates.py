@@ -203,10 +203,16 @@ def _files(typed: Typed, known: Known) -> Iterator[str]:
             yield f"{above}{one.name}{'/' if one.is_dir() else ''}"
 
 
+def _cases_and_operations(typed: Typed, known: Known) -> Iterator[str]:
+    yield from _places(typed, known)
+    yield from _operations(typed, known)
+
+
 _GIVEN: tuple[tuple[tuple[str, ...], Callable[[Typed, Known], Iterable[str]]], ...] = (
     (("SUITE#CASE#STEP", "SUITE#CASE", "SUITE#CASE[#STEP]", "SUITE[#CASE[#STEP]]", "TO"), _places),
     (("SUITE", "suite"), lambda typed, known: known.suites()),
     (("CONTRACT or OPERATION",), _contracts_and_operations),
+    (("SUITE#CASE, OPERATION or FINDING",), _cases_and_operations),
     (("CONTRACT", "contract"), lambda typed, known: known.contracts()),
     (("OPERATION", "operation", "sign_in"), _operations),
     (("ADDRESS=VALUE", "ADDRESS=@OPERATION#/path"), _addresses),

@@ -19,14 +19,14 @@ _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_.-]{0,39}")
 
 
 def labels_typed(words: Iterable[str]) -> tuple[tuple[str, str], ...]:
-    """NAME=VALUE each. UsageError for what is none."""
+    """NAME=TEXT each. UsageError for what is none."""
     found = []
     for word in words:
         name, equals, value = word.partition("=")
         if not equals or not _NAME.fullmatch(name) or not value.strip() or len(value) > MAX_VALUE:
             raise UsageError(
                 f"{quoted(word)} is no label",
-                mend=f"write NAME=VALUE, such as branch=main; the value has at most {MAX_VALUE} characters",
+                mend=f"write NAME=TEXT, such as branch=main; the text has at most {MAX_VALUE} characters",
             )
         found.append((name, " ".join(value.split())))
     return tuple(found)
