@@ -19,8 +19,9 @@ _OF_ITEMS = (Intent.READ, Intent.UPDATE, Intent.REPLACE, Intent.DELETE)
 
 @dataclass(frozen=True, slots=True)
 class Matrix:
-    """Subjects with the words that each has; `rest` are operations that are in no row."""
+    """Subjects with the words that each has."""
 
+    heading: str
     words: tuple[str, ...]
     rows: tuple[tuple[str, frozenset[str]], ...]
 
@@ -28,28 +29,24 @@ class Matrix:
 def show_matrices(out: Terminal, contract: Contract) -> list[Operation]:
     """Prints the matrices of a contract; gives the operations that stand in none."""
     found, rest = matrices(contract.operations, out.width)
-    if found:
-        subject, words = found[0].rows[0]
-        word = next(one for one in found[0].words if one in words)
-        out.line(
-            ("an operation is named ROW.COLUMN, such as ", "note"),
-            (f"{subject}.{word}", "name"),
-            (f"; below {ITSELF!r} it is named as its row" if ITSELF in _all_words(found) else "", "note"),
-        )
-    for heading, matrix in zip(("what it has", "what it leads to"), found):
+    plainly = (
+        f"{row}.{word}" for one in found for row, words in one.rows for word in one.words if word in words
+    )
+    example = next((name for name in plainly if not name.endswith(f".{ITSELF}")), "")
+    if example:
+        out.line(("an operation is named ROW.COLUMN, such as ", "note"), (example, "name"))
+    if any(ITSELF in one.words for one in found):
+        out.line((f"below {ITSELF!r} it is named as its row", "note"))
+    for matrix in found:
         out.line()
         rows = [
             (subject, *(MARK.center(len(word)).rstrip() if word in words else "" for word in matrix.words))
             for subject, words in matrix.rows
         ]
-        out.table((heading, *matrix.words), rows, styles=("name",))
+        out.table((matrix.heading, *matrix.words), rows, styles=("name",))
     if found and rest:
         out.line()
     return rest
-
-
-def _all_words(found: Iterable[Matrix]) -> set[str]:
-    return {word for matrix in found for word in matrix.words}
 
 
 def matrices(operations: Sequence[Operation], width: int) -> tuple[list[Matrix], list[Operation]]:
@@ -74,18 +71,18 @@ def matrices(operations: Sequence[Operation], width: int) -> tuple[list[Matrix],
         groups[subject in ids and subject not in acts_on_items][subject] = words
     found: list[Matrix] = []
     shown: set[str] = set()
-    for group in groups:
-        matrix = _matrix(group, by_subject, width)
+    for heading, group in zip(("what it has", "what it leads to"), groups):
+        matrix = _matrix(heading, group, by_subject, width)
         if len(matrix.rows) > 1:
             found.append(matrix)
             shown |= {name for subject, words in matrix.rows for name in _ids(subject, words)}
     return found, [one for one in operations if one.id not in shown]
 
 
-def _matrix(by_subject: dict[str, list[str]], subjects: Container[str], width: int) -> Matrix:
+def _matrix(heading: str, by_subject: dict[str, list[str]], subjects: Container[str], width: int) -> Matrix:
     counts = Counter(word for words in by_subject.values() for word in words)
     order = list(counts)
-    room = width - max(map(len, by_subject), default=0)
+    room = width - max(map(len, (heading, *by_subject)))
     columns: list[str] = []
     for word in sorted(counts, key=lambda word: -counts[word]):
         named = any(f"{subject}.{word}" in subjects for subject in by_subject)  # a row of its own
@@ -94,7 +91,7 @@ def _matrix(by_subject: dict[str, list[str]], subjects: Container[str], width: i
             room -= len(word) + GAP
     columns.sort(key=order.index)
     rows = [(subject, frozenset(columns).intersection(words)) for subject, words in by_subject.items()]
-    return Matrix(tuple(columns), tuple((subject, words) for subject, words in rows if words))
+    return Matrix(heading, tuple(columns), tuple((subject, words) for subject, words in rows if words))
 
 
 def _ids(subject: str, words: Iterable[str]) -> list[str]:
