@@ -7,6 +7,7 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -16,9 +17,11 @@ from hypothesis import strategies as st
 from juxtalogos.documents.jsontext import NotJson, decode_utf8, dump_json, parse_json
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
-from juxtalogos.model.location import escape_key
+from juxtalogos.model.findings import CheckResult, general_path
+from juxtalogos.model.location import Location, escape_key
 from juxtalogos.model.verdict import Verdict
-from juxtalogos.report.compare import MAX_DIFFERENCES, pairs, told
+from juxtalogos.report.compare import MAX_DIFFERENCES, pairs, plain_answer, told
+from juxtalogos.report.fates import fates
 from juxtalogos.suite.comparing import Allowed
 from juxtalogos.suite.comparing import differences as differing
 
@@ -206,3 +209,95 @@ def test_lone_surrogates_are_escaped(text: str) -> None:
     assert parse_json(dump_json(mixed)) == mixed
     dump_json(mixed).encode()
     assert decode_utf8(text.encode()) == text.removeprefix("\ufeff")
+
+
+def _checked(body: Any, *results: CheckResult, status: int = 200) -> ExchangeRecord:
+    record = _record(1, "a", "x", status, Verdict.PASSED, json.dumps(body).encode())
+    return replace(record, results=results)
+
+
+def _result(kind: str, at: str, *, held: bool = False, declared: str = "d") -> CheckResult:
+    return CheckResult(kind, held, at, declared, "o", Location("q.yaml", f"/{kind}/{general_path(at)}"))
+
+
+BODY_HELD = _result("body", "body", held=True)
+ENUM = _result("body.enum", "body/1/kind")
+FATES: list[tuple[str, ExchangeRecord | None, ExchangeRecord | None, list[str]]] = [
+    ("new", _checked([], BODY_HELD), _checked([{"kind": 1}], ENUM), ["newly failing"]),
+    (
+        "still, at another index",
+        _checked([{"kind": 1}], ENUM),
+        _checked([{"kind": 1}], _result("body.enum", "body/0/kind")),
+        ["still failing"],
+    ),
+    ("mended", _checked([0, {"kind": 1}], ENUM), _checked([{"kind": "a"}], BODY_HELD), ["mended"]),
+    ("no item came", _checked([0, {"kind": 1}], ENUM), _checked([], BODY_HELD), ["not tried again"]),
+    ("no such member came", _checked([0, {"kind": 1}], ENUM), _checked([{}], BODY_HELD), ["not tried again"]),
+    (
+        "another status",
+        _checked([0, {"kind": 1}], ENUM),
+        _checked([{"kind": 1}], BODY_HELD, status=404),
+        ["not tried again"],
+    ),
+    (
+        "the body was not read",
+        _checked([0, {"kind": 1}], ENUM),
+        _checked([{"kind": "a"}]),
+        ["not tried again"],
+    ),
+    ("the step did not run", _checked([0, {"kind": 1}], ENUM), None, ["not tried again"]),
+    ("a step that is new", None, _checked([0, {"kind": 1}], ENUM), ["newly failing"]),
+    (
+        "another broken member",
+        _checked({"a": 1, "b": 1}, _result("body.type", "body/a")),
+        _checked({"a": 1, "b": 1}, _result("body.type", "body/b")),
+        ["newly failing", "mended"],
+    ),
+    (
+        "a member too many is gone",
+        _checked({"shard": 3}, _result("body.extra", "body/shard")),
+        _checked({}, BODY_HELD),
+        ["mended"],
+    ),
+    (
+        "a header came",
+        _checked({}, _result("header.missing", "header.A")),
+        _checked({}, _result("header", "header.A", held=True)),
+        ["mended"],
+    ),
+    (
+        "another header came",
+        _checked({}, _result("header.missing", "header.A")),
+        _checked({}, _result("header", "header.B", held=True)),
+        ["not tried again"],
+    ),
+    (
+        "the status is declared now",
+        _checked({}, _result("status.undeclared", "status"), status=500),
+        _checked({}, _result("status", "status", held=True)),
+        ["mended"],
+    ),
+    (
+        "a written check held",
+        _checked({}, _result("check.unmet", "body/a")),
+        _checked({}, _result("check.unmet", "body/a", held=True)),
+        ["mended"],
+    ),
+    (
+        "a written check says something else",
+        _checked({}, _result("check.unmet", "body/a")),
+        _checked({}, _result("check.unmet", "body/a", held=True, declared="e")),
+        ["not tried again"],
+    ),
+]
+
+
+@pytest.mark.parametrize(
+    ("first", "second", "became"), [row[1:] for row in FATES], ids=[row[0] for row in FATES]
+)
+def test_what_becomes_of_findings(
+    first: ExchangeRecord | None, second: ExchangeRecord | None, became: list[str]
+) -> None:
+    """Mended is only what was looked at again, and held."""
+    found = pairs(filter(None, [first]), filter(None, [second]))
+    assert [str(one.fate) for one in fates(found, lambda record: plain_answer(record)[0])] == became

@@ -24,6 +24,7 @@ from juxtalogos.model.errors import UsageError
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.report.compare import Pair, pairs, place_counts, plain_answer
+from juxtalogos.report.fates import Fate, FindingFate, fates
 from juxtalogos.run.judging.known import made_places
 from juxtalogos.suite.comparing import Allowed
 from juxtalogos.suite.kept_answers import read_rules
@@ -32,7 +33,8 @@ from juxtalogos.workspace.workspace import Workspace
 DESCRIPTION = """\
 Compare two runs step by step, such as the same suite on two targets: statuses, verdicts and values
 of responses. Values that are expected to differ are ignored: generated IDs, timestamps, and what the
-rules of an operation allow (kept/rules). Without numbers, the two latest runs are compared.
+rules of an operation allow (kept/rules). Findings are newly failing, still failing, mended (the same
+check was made again and held) or not tried again. Without numbers, the two latest runs are compared.
 
 exit status: 0 no differences; 1 something differs."""
 EXAMPLE = """\
@@ -69,6 +71,7 @@ def run(args: _CompareArguments) -> int:
         first, second = (ledger.run(number) for number in numbers)
         one, other = (ledger.exchanges(ExchangeQuery(run=run.id)) for run in (first, second))
         found = pairs(one, other, lambda record: _answer(home, record))
+        became = fates(found, lambda record: _answer(home, record)[0])
     differing = [pair for pair in found if not pair.same]
     if args.json:
         out.json(
@@ -78,10 +81,11 @@ def run(args: _CompareArguments) -> int:
                 "targets": [first.target, second.target],
                 "steps": [_data(item) for item in (found if args.all else differing)],
                 "same": len(found) - len(differing),
+                "findings": [_fate_data(item) for item in became],
             }
         )
         return EXIT_FAILED if differing else EXIT_HELD
-    _tell(out, (first, second), found, differing, args)
+    _tell(out, (first, second), found, became, args)
     return EXIT_FAILED if differing else EXIT_HELD
 
 
@@ -109,11 +113,12 @@ def _tell(
     out: Terminal,
     runs: tuple[RunRecord, RunRecord],
     found: list[Pair],
-    differing: list[Pair],
+    became: list[FindingFate],
     args: _CompareArguments,
 ) -> None:
     """What changed first, like with like; then the steps, the worst first."""
     first, second = runs
+    differing = [pair for pair in found if not pair.same]
     out.line(
         f"{counted(len(found), 'step')}: {len(found) - len(differing)} the same, ",
         (f"{len(differing)} not", "head"),
@@ -121,6 +126,7 @@ def _tell(
     changes = Counter(map(_change, differing))
     for change, count in changes.most_common():
         out.line((f"{count:6}  ", "head"), change)
+    _tell_fates(out, became, full=args.full)
     _tell_kept(out, found, full=args.full)
     places = place_counts(differing)
     if places:
@@ -154,6 +160,37 @@ def _tell(
     )
     if len(listed_steps) < len(shown):
         out.line((f"and {len(shown) - len(listed_steps)} more steps: --full, or --json", "note"))
+
+
+def _tell_fates(out: Terminal, became: list[FindingFate], *, full: bool) -> None:
+    """What became of the findings: counts, then each that is newly failing or mended."""
+    if not became:
+        return
+    counts = Counter(one.fate for one in became)
+    out.line()
+    out.line(("findings: ", "head"), ", ".join(f"{counts[fate]} {fate}" for fate in Fate if counts[fate]))
+    listed = became if full else [one for one in became if one.fate in (Fate.NEWLY, Fate.MENDED)]
+    styles = {Fate.NEWLY: "deviation", Fate.STILL: "deviation", Fate.MENDED: "passed", Fate.NOT_TRIED: "note"}
+    rows = [
+        ((one.fate, styles[one.fate]), one.finding.result.kind, one.finding.result.at, one.step, one.exchange)
+        for one in (listed if full else listed[:PLACES])
+    ]
+    if rows:
+        out.table(("finding", "kind", "at", "step", "exchange"), rows, right=(4,))
+    if len(rows) < len(became):
+        out.line((f"and {counted(len(became) - len(rows), 'more finding')}: --full", "note"))
+
+
+def _fate_data(one: FindingFate) -> dict[str, Any]:
+    return {
+        "fate": one.fate,
+        "kind": one.finding.result.kind,
+        "at": one.finding.result.at,
+        "fingerprint": one.finding.fingerprint,
+        "operation": f"{one.finding.contract}:{one.finding.operation}",
+        "step": one.step,
+        "exchange": one.exchange,
+    }
 
 
 def _tell_kept(out: Terminal, found: list[Pair], *, full: bool) -> None:
