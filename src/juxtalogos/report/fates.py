@@ -34,8 +34,8 @@ class FindingFate:
 
 
 def fates(found: Iterable[Pair], value: Callable[[ExchangeRecord], Any]) -> list[FindingFate]:
-    """The fate of each finding that either run has, but for remarks, by fingerprint, the worst first. `value`: what the
-    response of an exchange says.
+    """The fate of each finding that either run has, but for remarks, by fingerprint, the worst first.
+    `value`: what the response of an exchange says.
 
     One that the second run lacks is mended only where the same check was made again and held.
     """
