@@ -17,11 +17,11 @@ from hypothesis import strategies as st
 from juxtalogos.documents.jsontext import NotJson, decode_utf8, dump_json, parse_json
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.exchange import Exchange, Request, Response, Timings
-from juxtalogos.model.findings import CheckResult, general_path
+from juxtalogos.model.findings import CheckResult, Severity, general_path
 from juxtalogos.model.location import Location, escape_key
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.report.compare import MAX_DIFFERENCES, pairs, plain_answer, told
-from juxtalogos.report.fates import fates
+from juxtalogos.report.finding_changes import finding_changes
 from juxtalogos.suite.comparing import Allowed
 from juxtalogos.suite.comparing import differences as differing
 
@@ -222,8 +222,14 @@ def _result(kind: str, at: str, *, held: bool = False, declared: str = "d") -> C
 
 BODY_HELD = _result("body", "body", held=True)
 ENUM = _result("body.enum", "body/1/kind")
-FATES: list[tuple[str, ExchangeRecord | None, ExchangeRecord | None, list[str]]] = [
-    ("new", _checked([], BODY_HELD), _checked([{"kind": 1}], ENUM), ["newly failing"]),
+CHANGES: list[tuple[str, ExchangeRecord | None, ExchangeRecord | None, list[str]]] = [
+    ("new", _checked([{"kind": "a"}], BODY_HELD), _checked([0, {"kind": 1}], ENUM), ["newly failing"]),
+    (
+        "no item came before",
+        _checked([], BODY_HELD),
+        _checked([0, {"kind": 1}], ENUM),
+        ["failing, not tried before"],
+    ),
     (
         "still, at another index",
         _checked([{"kind": 1}], ENUM),
@@ -246,7 +252,7 @@ FATES: list[tuple[str, ExchangeRecord | None, ExchangeRecord | None, list[str]]]
         ["not tried again"],
     ),
     ("the step did not run", _checked([0, {"kind": 1}], ENUM), None, ["not tried again"]),
-    ("a step that is new", None, _checked([0, {"kind": 1}], ENUM), ["newly failing"]),
+    ("a step that is new", None, _checked([0, {"kind": 1}], ENUM), ["failing, not tried before"]),
     (
         "another broken member",
         _checked({"a": 1, "b": 1}, _result("body.type", "body/a")),
@@ -278,6 +284,32 @@ FATES: list[tuple[str, ExchangeRecord | None, ExchangeRecord | None, list[str]]]
         ["mended"],
     ),
     (
+        "a status that the step does not want",
+        _checked({}, _result("status.undeclared", "status")),
+        _checked(
+            {}, _result("status", "status", held=True), _result("criterion.unmet", "written"), status=404
+        ),
+        ["failing, not tried before", "not tried again"],
+    ),
+    (
+        "a header of another status",
+        _checked({}, _result("header.missing", "header.A")),
+        _checked({}, _result("header", "header.A", held=True), status=404),
+        ["not tried again"],
+    ),
+    (
+        "a rule of the protocol, about something else there",
+        _checked({}, _result("control.untrue", "body/n")),
+        _checked({}, _result("control", "body/n", held=True, declared="e")),
+        ["not tried again"],
+    ),
+    (
+        "a remark",
+        _checked({}, replace(_result("body.unexpected", "body"), severity=Severity.REMARK)),
+        _checked({}, BODY_HELD),
+        [],
+    ),
+    (
         "a written check held",
         _checked({}, _result("check.unmet", "body/a")),
         _checked({}, _result("check.unmet", "body/a", held=True)),
@@ -293,11 +325,13 @@ FATES: list[tuple[str, ExchangeRecord | None, ExchangeRecord | None, list[str]]]
 
 
 @pytest.mark.parametrize(
-    ("first", "second", "became"), [row[1:] for row in FATES], ids=[row[0] for row in FATES]
+    ("first", "second", "changes"), [row[1:] for row in CHANGES], ids=[row[0] for row in CHANGES]
 )
-def test_what_becomes_of_findings(
-    first: ExchangeRecord | None, second: ExchangeRecord | None, became: list[str]
+def test_how_findings_of_two_runs_differ(
+    first: ExchangeRecord | None, second: ExchangeRecord | None, changes: list[str]
 ) -> None:
-    """Mended is only what was looked at again, and held."""
+    """Newly failing, or mended, is only what the other run looked at, and what held there."""
     found = pairs(filter(None, [first]), filter(None, [second]))
-    assert [str(one.fate) for one in fates(found, lambda record: plain_answer(record)[0])] == became
+    assert [
+        str(one.change) for one in finding_changes(found, lambda record: plain_answer(record)[0])
+    ] == changes

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -11,9 +12,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from test_ledger import DATA, HELD, WRONG, record
 
-from conftest import KEY_ENV, Result, add_target, serving
+from conftest import BERTHS, KEY_ENV, Result, add_target, serving
 from juxtalogos.cli.shared.labels import labels_of_run
-from juxtalogos.ledger import CaseRecord, RunQuery, open_ledger
+from juxtalogos.ledger import CaseRecord, ExchangeQuery, RunQuery, open_ledger
 from juxtalogos.ledger.sqlite.store import SqliteLedger
 from juxtalogos.model.verdict import Verdict
 
@@ -43,7 +44,7 @@ def test_history_is_what_a_plain_count_gives(
                 verdict = Verdict.PASSED if held else Verdict.FAILED
                 ledger.add(
                     number,
-                    [record(name, b"{}", HELD if held else WRONG)],
+                    [replace(record(name, b"{}", HELD if held else WRONG), verdict=verdict)],
                     [CaseRecord("suite", name, verdict, "", 0.5)],
                 )
             ledger.end(number, "passed")
@@ -53,10 +54,9 @@ def test_history_is_what_a_plain_count_gives(
         ]
         for one in ledger.runs(100):
             assert one.labels == tuple(sorted(set(runs[one.id - 1][2])))
-        of_suite = [number for number, (_, cases, _) in enumerate(runs, 1) if cases][::-1][:limit]
         turns = {
-            number: [held for name, held in runs[number - 1][1] if name.partition("[")[0] == "c"]
-            for number in of_suite
+            number: [held for name, held in cases if name.partition("[")[0] == "c"]
+            for number, (_, cases, _) in reversed([*enumerate(runs, 1)])
         }
         assert [
             (one.run, one.count, one.failing, one.verdict) for one in ledger.case_history("suite", "c", limit)
@@ -64,18 +64,20 @@ def test_history_is_what_a_plain_count_gives(
             (number, len(held), held.count(False), Verdict.PASSED if all(held) else Verdict.FAILED)
             for number, held in turns.items()
             if held
-        ]
+        ][:limit]
         called = [(number, cases) for number, (_, cases, _) in enumerate(runs, 1) if cases][::-1]
-        assert [
-            (one.run, one.count, one.failing) for one in ledger.operation_history("quay", "x", limit)
-        ] == [(number, len(cases), sum(not held for _, held in cases)) for number, cases in called[:limit]]
+        seen = ledger.operation_history("quay", "x", limit)
+        assert [(one.run, one.count, one.failing) for one in seen] == [
+            (number, len(cases), sum(not held for _, held in cases)) for number, cases in called[:limit]
+        ]
+        assert [one.labels for one in seen] == [ledger.run(one.run).labels for one in seen]
         bad = [
             (number, target)
             for number, (target, cases, _) in enumerate(runs, 1)
             for _, held in cases
             if not held
         ]
-        findings = ledger.finding_history("body.type")
+        findings = ledger.finding_history("body.type", 9)
         assert [
             (one.first_run, one.last_run, one.runs, one.times, one.targets, one.operation) for one in findings
         ] == (
@@ -89,7 +91,8 @@ def test_history_is_what_a_plain_count_gives(
             else []
         )
         for one in findings:
-            assert ledger.finding_history(one.fingerprint[:9]) == findings
+            assert ledger.finding_history(one.fingerprint[:9], 9) == findings
+            assert not ledger.finding_history(one.fingerprint[:3], 9)  # too short to name one
 
 
 @pytest.mark.parametrize(
@@ -97,6 +100,7 @@ def test_history_is_what_a_plain_count_gives(
     [
         ((), "", {}, ()),
         (("branch=dock",), "night", {"GIT_BRANCH": "main"}, (("branch", "dock"), ("plan", "night"))),
+        (("plan=b",), "night", {}, (("plan", "b"),)),
         ((), "", {"CI_COMMIT_SHA": "ab1", "GIT_COMMIT": "cd2"}, (("commit", "cd2"),)),
         ((), "", {"BUILD_NUMBER": " ", "BUILD_ID": "7\n8"}, (("build", "7 8"),)),
     ],
@@ -105,12 +109,26 @@ def test_labels_of_a_run(typed: Any, plan: str, environment: dict[str, str], lab
     assert labels_of_run(typed, plan, environment) == labels
 
 
-def test_older_forms_have_no_labels(tmp_path: Path) -> None:
+def test_older_forms_are_read_too(tmp_path: Path) -> None:
+    """They have no labels and no fingerprints; what became of cases and operations is known."""
     path = tmp_path / "l.sqlite"
     path.write_bytes((DATA / "ledger-2.sqlite").read_bytes())
     with open_ledger(path) as ledger:
-        assert ledger.runs() and not any(one.labels for one in ledger.runs())
-        assert ledger.runs(9, RunQuery(labels=(("a", "1"),))) == ledger.finding_history("body.type") == []
+        run = next(one.id for one in ledger.runs() if one.cases)
+        case, sent = ledger.cases(run)[0], next(ledger.exchanges(ExchangeQuery(run=run)))
+        assert ledger.case_history(case.suite, case.case.partition("[")[0], 9)[0].run == run
+        assert ledger.operation_history(sent.contract, sent.operation, 9)[0].run == run
+        assert not any(one.labels for one in ledger.runs())
+        assert ledger.runs(9, RunQuery(labels=(("a", "1"),))) == ledger.finding_history("body.type", 9) == []
+
+
+def test_an_operation_without_a_response_did_not_pass(tmp_path: Path) -> None:
+    with open_ledger(tmp_path / "l.sqlite", write=True) as ledger:
+        silent = replace(record("a", status=0), verdict=Verdict.ERROR)
+        ledger.add(ledger.begin("run", "t", "w"), [replace(record("b"), verdict=Verdict.PASSED), silent])
+        ledger.add(ledger.begin("learn", "t", "w"), [silent])  # is not judged
+        (seen,) = ledger.operation_history("quay", "x", 9)
+        assert (seen.verdict, seen.count, seen.failing, seen.exchange) == (Verdict.ERROR, 2, 1, 2)
 
 
 def test_since_when_a_case_fails(berths: Path, jux: Jux) -> None:
@@ -130,18 +148,35 @@ def test_since_when_a_case_fails(berths: Path, jux: Jux) -> None:
         go("run", "berths", "--operation", "getBerth", "--target", "quay", status=1)
         go("run", "berths", "--operation", "getBerth", "--target", "quay", status=1)
     told = go("history", "berths#getBerth").out
-    assert "3 runs: 2 failed, 1 passed" in told and "failed since run 2" in told and "commit=ab12cd" in told
-    assert "last passed in run 1" in told
+    assert "3 runs: 2 failed, 1 passed" in told
+    assert "at quay it failed in each of these runs" in told and "at local" not in told
+    go("run", "berths", "--operation", "getBerth", "--target", "local", status=None)  # nobody is there
+    told = go("history", "berths#getBerth").out
+    assert "at local it fails since run 4" in told and "commit=ab12cd" in told and "passed in run 1" in told
     found = go("history", "body.unique", "--json").json["findings"]
-    assert [(one["firstRun"], one["lastRun"], one["inLatest"]) for one in found] == [(2, 3, True)]
+    assert [(one["firstRun"], one["lastRun"], one["inLatest"]) for one in found] == [(2, 3, False)]
     listed = go("runs", "--label", "commit=ab12cd", "--suite", "berths", "--json").json["runs"]
-    assert [one["run"] for one in listed] == [3, 2] and listed[0]["labels"]["commit"] == "ab12cd"
+    assert [one["run"] for one in listed] == [4, 3, 2] and listed[0]["labels"]["commit"] == "ab12cd"
     assert "no run is like that" in go("runs", "--verdict", "refused").err
     for words, said in (
         (("history", "berths#getBert"), "getBerth"),
         (("history", "berth#getBerth"), "berths"),
-        (("history", "nope"), "no case, operation or finding is known as nope"),
+        (("history", "berths#getBerth#getBerth"), "juxtalogos history berths#getBerth"),
+        (("history", "getBert"), "getBerth"),
+        (("history", ""), "there is no operation"),
+        (("history", "getBerth", "--last", "0"), "--last 0"),
+        (("run", "--label", "a=1", "--label", "a=2"), "the label a is given twice"),
         (("runs", "--label", "x"), "x is no label"),
         (("run", "--label", "=1"), "is no label"),
     ):
         assert said in go(*words, status=2).err.replace("'", "")
+
+
+def test_an_operation_of_two_contracts_is_asked_back(berths: Path, jux: Jux) -> None:
+    (berths.parent / "again.yaml").write_text(BERTHS)
+    jux("import", berths.parent / "again.yaml", "--name", "again", "-C", berths)
+    told = jux("history", "getBerth", "-C", berths, status=2).err
+    assert (
+        "several contracts have an operation getBerth" in told.replace("'", "") and "again:getBerth" in told
+    )
+    assert "is in no run yet" in jux("history", "again:getBerth", "-C", berths).err

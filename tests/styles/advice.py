@@ -15,7 +15,7 @@ _COMMAND = re.compile(rf"\bjuxtalogos ((?:{'|'.join(COMMANDS)})(?![\w:-])[^\n]*)
 _END = re.compile(r"  |\t| && |;|, then |, or | or juxtalogos |: |\)(?= |$)|\.$")
 _VALUES = {"WORD": "act", "N": "2"}
 """Values for words that stand for one of a closed list."""
-READING = ("coverage", "exchanges", "runs", "compare", "show", "trust")
+READING = ("coverage", "exchanges", "runs", "history", "compare", "show")
 
 
 def advised(text: str) -> Iterator[list[str]]:

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from dataclasses import fields
 from importlib import resources
 from itertools import islice
 from pathlib import Path
@@ -115,3 +116,9 @@ def test_the_same_for_everything_that_can_be_asked(
         cached.servers,
         cached.columns,
     )
+
+
+def test_all_of_a_contract_is_kept_in_the_cache() -> None:
+    """A fact that is added to contracts and not to the cache would be there in the first command only."""
+    made_anew = {"name", "root", "documents", "engine", "_index"}
+    assert {one.name for one in fields(Contract)} == cache._PARTS.keys() | made_anew

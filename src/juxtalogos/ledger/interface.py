@@ -128,8 +128,10 @@ class Ledger(Protocol):
     def operation_history(self, contract: str, operation: str, limit: int) -> list[PastRun]:
         """What became of an operation in the latest runs that called it, the latest first."""
 
-    def finding_history(self, wanted: str) -> list[PastFinding]:
-        """The findings of a kind, or whose fingerprint begins so, those last seen latest first."""
+    def finding_history(self, wanted: str, limit: int) -> list[PastFinding]:
+        """The findings of a kind, or whose fingerprint begins so, those seen last first; no more than that
+        many.
+        """
 
     def run(self, number: int | None = None) -> RunRecord:
         """A run by number; without one the latest that is more than a single call. UsageError when there is

@@ -217,16 +217,20 @@ class PastRun:
     run: int
     started: float
     target: str
-    verdict: str
+    kind: str
+    """`run`, `call`, `audit` ..."""
+    labels: tuple[tuple[str, str], ...]
+    verdict: Verdict
+    """The worst."""
     count: int
     """Turns of a case, or exchanges of an operation."""
     failing: int
-    """Of them, those that failed."""
+    """Of them, those that failed or got no response."""
     seconds: float
     """Of a case the time of all its turns; of an operation the mean time of a response."""
     reason: str = ""
     exchange: int = 0
-    """The first that failed, else the first; 0 where none is known."""
+    """The first that failed; 0 where none did."""
 
 
 @dataclass(frozen=True, slots=True)

@@ -17,6 +17,11 @@ class Verdict(StrEnum):
     SKIPPED = "skipped"
     PASSED = "passed"
 
+    @property
+    def fails(self) -> bool:
+        """Whether something did not hold, or there was no response."""
+        return self in (Verdict.FAILED, Verdict.ERROR)
+
 
 _ORDER = list(Verdict)
 

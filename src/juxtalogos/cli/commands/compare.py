@@ -24,7 +24,7 @@ from juxtalogos.model.errors import UsageError
 from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.report.compare import Pair, pairs, place_counts, plain_answer
-from juxtalogos.report.fates import Fate, FindingFate, fates
+from juxtalogos.report.finding_changes import ChangedFinding, FindingChange, finding_changes
 from juxtalogos.run.judging.known import made_places
 from juxtalogos.suite.comparing import Allowed
 from juxtalogos.suite.kept_answers import read_rules
@@ -33,8 +33,8 @@ from juxtalogos.workspace.workspace import Workspace
 DESCRIPTION = """\
 Compare two runs step by step, such as the same suite on two targets: statuses, verdicts and values
 of responses. Values that are expected to differ are ignored: generated IDs, timestamps, and what the
-rules of an operation allow (kept/rules). Findings are newly failing, still failing, mended (the same
-check was made again and held) or not tried again. Without numbers, the two latest runs are compared.
+rules of an operation allow (kept/rules). Findings are newly failing, still failing or mended; where one
+of the runs did not make the check, it says so. Without numbers, the two latest runs are compared.
 
 exit status: 0 no differences; 1 something differs."""
 EXAMPLE = """\
@@ -71,7 +71,7 @@ def run(args: _CompareArguments) -> int:
         first, second = (ledger.run(number) for number in numbers)
         one, other = (ledger.exchanges(ExchangeQuery(run=run.id)) for run in (first, second))
         found = pairs(one, other, lambda record: _answer(home, record))
-        became = fates(found, lambda record: _answer(home, record)[0])
+        changed = finding_changes(found, lambda record: _answer(home, record)[0])
     differing = [pair for pair in found if not pair.same]
     if args.json:
         out.json(
@@ -81,11 +81,11 @@ def run(args: _CompareArguments) -> int:
                 "targets": [first.target, second.target],
                 "steps": [_data(item) for item in (found if args.all else differing)],
                 "same": len(found) - len(differing),
-                "findings": [_fate_data(item) for item in became],
+                "findings": [_finding_data(item) for item in changed],
             }
         )
         return EXIT_FAILED if differing else EXIT_HELD
-    _tell(out, (first, second), found, became, args)
+    _tell(out, (first, second), found, changed, args)
     return EXIT_FAILED if differing else EXIT_HELD
 
 
@@ -113,7 +113,7 @@ def _tell(
     out: Terminal,
     runs: tuple[RunRecord, RunRecord],
     found: list[Pair],
-    became: list[FindingFate],
+    changed: list[ChangedFinding],
     args: _CompareArguments,
 ) -> None:
     """What changed first, like with like; then the steps, the worst first."""
@@ -126,7 +126,7 @@ def _tell(
     changes = Counter(map(_change, differing))
     for change, count in changes.most_common():
         out.line((f"{count:6}  ", "head"), change)
-    _tell_fates(out, became, full=args.full)
+    _tell_findings(out, changed, full=args.full)
     _tell_kept(out, found, full=args.full)
     places = place_counts(differing)
     if places:
@@ -162,28 +162,39 @@ def _tell(
         out.line((f"and {len(shown) - len(listed_steps)} more steps: --full, or --json", "note"))
 
 
-def _tell_fates(out: Terminal, became: list[FindingFate], *, full: bool) -> None:
-    """What became of the findings: counts, then each that is newly failing or mended."""
-    if not became:
+_UNCHANGED = (FindingChange.STILL, FindingChange.NOT_TRIED)
+_STYLES = {FindingChange.MENDED: "passed", FindingChange.NOT_TRIED: "note"}
+
+
+def _tell_findings(out: Terminal, changed: list[ChangedFinding], *, full: bool) -> None:
+    """How the findings differ: counts, then each that is newly failing or mended."""
+    if not changed:
         return
-    counts = Counter(one.fate for one in became)
+    counts = Counter(one.change for one in changed)
     out.line()
-    out.line(("findings: ", "head"), ", ".join(f"{counts[fate]} {fate}" for fate in Fate if counts[fate]))
-    listed = became if full else [one for one in became if one.fate in (Fate.NEWLY, Fate.MENDED)]
-    styles = {Fate.NEWLY: "deviation", Fate.STILL: "deviation", Fate.MENDED: "passed", Fate.NOT_TRIED: "note"}
+    out.line(
+        ("findings: ", "head"), ", ".join(f"{counts[one]} {one}" for one in FindingChange if counts[one])
+    )
+    listed = changed if full else [one for one in changed if one.change not in _UNCHANGED]
     rows = [
-        ((one.fate, styles[one.fate]), one.finding.result.kind, one.finding.result.at, one.step, one.exchange)
+        (
+            (one.change, _STYLES.get(one.change, "deviation")),
+            one.finding.result.kind,
+            one.finding.result.at,
+            one.step,
+            one.exchange,
+        )
         for one in (listed if full else listed[:PLACES])
     ]
     if rows:
         out.table(("finding", "kind", "at", "step", "exchange"), rows, right=(4,))
-    if len(rows) < len(became):
-        out.line((f"and {counted(len(became) - len(rows), 'more finding')}: --full", "note"))
+    if len(rows) < len(changed):
+        out.line((f"and {counted(len(changed) - len(rows), 'more finding')}: --full", "note"))
 
 
-def _fate_data(one: FindingFate) -> dict[str, Any]:
+def _finding_data(one: ChangedFinding) -> dict[str, Any]:
     return {
-        "fate": one.fate,
+        "change": one.change,
         "kind": one.finding.result.kind,
         "at": one.finding.result.at,
         "fingerprint": one.finding.fingerprint,

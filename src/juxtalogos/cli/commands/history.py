@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import itertools
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import asdict
@@ -14,9 +15,8 @@ from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.ledger import Ledger, PastFinding, PastRun, RunQuery, open_ledger
-from juxtalogos.model.errors import UsageError, quoted
+from juxtalogos.model.errors import UsageError
 from juxtalogos.model.findings import KINDS
-from juxtalogos.model.verdict import Verdict
 from juxtalogos.suite.document.managing import place_of
 from juxtalogos.suite.document.setting import case_at
 from juxtalogos.workspace.workspace import Workspace
@@ -24,13 +24,13 @@ from juxtalogos.workspace.workspace import Workspace
 DESCRIPTION = """\
 Show what became of a case, an operation or a finding over the runs: since when it fails, when it was
 last seen, how often, and at which targets. A finding is named by its kind or by the beginning of its
-fingerprint, as `report` and --json outputs have it."""
+fingerprint (8 characters or more), as --json outputs have it."""
 EXAMPLE = """\
   juxtalogos history berths#getBerth
   juxtalogos history getBerth --last 50
   juxtalogos history body.enum --json
 """
-_BAD = (Verdict.FAILED, Verdict.ERROR)
+MOST_FINDINGS = 200
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -46,26 +46,24 @@ class _HistoryArguments(Arguments):
 
 def run(args: _HistoryArguments) -> int:
     home, out = workspace(args), terminal(args)
+    if args.last < 1:
+        raise UsageError(f"--last {args.last}", mend="give a number from 1: --last 20")
     with open_ledger(home.ledger_path) as ledger:
-        runs = _runs(home, ledger, args.name, max(args.last, 1))
+        runs = _runs(home, ledger, args.name, args.last)
         if runs is None:
-            findings = ledger.finding_history(args.name)
+            findings = ledger.finding_history(args.name, MOST_FINDINGS + 1)
             latest = next((one.id for one in ledger.runs(1, RunQuery(calls=False))), 0)
             if not findings and args.name not in KINDS:
-                raise UsageError(
-                    f"no case, operation or finding is known as {quoted(args.name)}",
-                    mend="name SUITE#CASE, an operation, or a finding by its kind, such as body.enum",
-                )
+                home.operation(args.name)  # says what is wrong with the name, with the nearest
             _show_findings(out, args.name, findings, latest, as_json=args.json)
             return EXIT_HELD
-        labels = {one.run: dict(ledger.run(one.run).labels) for one in runs}
     if args.json:
-        rows = [{**named(asdict(one)), "labels": labels[one.run]} for one in runs]
+        rows = [{**_data(one), "labels": dict(one.labels)} for one in runs]
         out.json({"version": 1, "of": args.name, "runs": rows, "findings": []})
     elif not runs:
         out.note((f"{args.name} is in no run yet: juxtalogos run", "note"))
     else:
-        _show_runs(out, args.name, runs, labels)
+        _show_runs(out, args.name, runs)
     return EXIT_HELD
 
 
@@ -73,6 +71,10 @@ def _runs(home: Workspace, ledger: Ledger, name: str, limit: int) -> list[PastRu
     """The runs of a case or of an operation; None where the name is neither."""
     if "#" in name:
         place = place_of(name)
+        if place.step:
+            raise UsageError(
+                f"{name} names a step", mend=f"name its case: juxtalogos history {place.suite}#{place.case}"
+            )
         found = ledger.case_history(place.suite, place.case, limit)
         if not found:  # a mistyped one is told with the nearest
             case_at(home, place)
@@ -84,28 +86,19 @@ def _runs(home: Workspace, ledger: Ledger, name: str, limit: int) -> list[PastRu
     return ledger.operation_history(contract.name, operation.id, limit)
 
 
-def _show_runs(out: Terminal, name: str, runs: Sequence[PastRun], labels: dict[int, dict[str, str]]) -> None:
+def _show_runs(out: Terminal, name: str, runs: Sequence[PastRun]) -> None:
+    """Since when it fails at each target, then run by run; the latest first."""
     counts = Counter(one.verdict for one in runs)
     told = ", ".join(f"{count} {verdict}" for verdict, count in counts.most_common())
     out.line((name, "head"), f"   {counted(len(runs), 'run')}: {told}")
-    failing = []
-    for one in runs:  # the latest first
-        if one.verdict not in _BAD:
-            break
-        failing.append(one)
-    before = runs[len(failing)] if len(failing) < len(runs) else None
-    if failing:
-        since = failing[-1]
-        known = shown(sorted(labels[since.run].items()))
-        first = f"since run {since.run}, {_moment(since.started)}" if before else "in all of these runs"
-        out.line((f"failed {first}", "deviation"), (f"   {known}" if known and before else "", "note"))
-    if before and failing:
-        out.line((f"last {before.verdict} in run {before.run}, {_moment(before.started)}", "note"))
+    for target in dict.fromkeys(one.target for one in runs):
+        _show_since(out, target, [one for one in runs if one.target == target])
     out.line()
     rows = [
         (
             one.run,
             _moment(one.started),
+            one.kind,
             one.target,
             (one.verdict, one.verdict),
             one.count,
@@ -116,8 +109,22 @@ def _show_runs(out: Terminal, name: str, runs: Sequence[PastRun], labels: dict[i
         )
         for one in runs
     ]
-    headings = ("run", "started", "target", "verdict", "times", "failed", "ms", "exchange", "why")
-    out.table(headings, rows, right=(0, 4, 5, 6, 7))
+    headings = ("run", "started", "kind", "target", "verdict", "times", "failed", "ms", "exchange", "why")
+    out.table(headings, rows, right=(0, 5, 6, 7, 8))
+
+
+def _show_since(out: Terminal, target: str, runs: Sequence[PastRun]) -> None:
+    failing = list(itertools.takewhile(lambda one: one.verdict.fails, runs))
+    if not failing:
+        return
+    first = failing[-1]
+    if len(failing) == len(runs):
+        out.line((f"at {target} it failed in each of these runs", "deviation"))
+        return
+    before, known = runs[len(failing)], shown(first.labels)
+    since = f"at {target} it fails since run {first.run}, {_moment(first.started)}"
+    out.line((since, "deviation"), (f"   {known}" if known else "", "note"))
+    out.line((f"{before.verdict} in run {before.run}, {_moment(before.started)}", "note"), indent=2)
 
 
 def _show_findings(
@@ -125,7 +132,7 @@ def _show_findings(
 ) -> None:
     if as_json:
         data: list[dict[str, Any]] = [
-            {**named(asdict(one)), "inLatest": one.last_run == latest} for one in findings
+            {**_data(one), "inLatest": one.last_run == latest} for one in findings[:MOST_FINDINGS]
         ]
         out.json({"version": 1, "of": name, "runs": [], "findings": data})
         return
@@ -145,7 +152,7 @@ def _show_findings(
             " ".join(one.targets),
             one.exchange,
         )
-        for one in findings
+        for one in findings[:MOST_FINDINGS]
     ]
     out.table(
         (
@@ -156,12 +163,16 @@ def _show_findings(
         styles=("name",),
         right=(6, 7, 9),
     )
+    if len(findings) > MOST_FINDINGS:
+        out.note((f"the {MOST_FINDINGS} that were seen last; name one by its fingerprint", "note"))
 
 
-def named(row: dict[str, Any]) -> dict[str, Any]:
-    """A row with names as --json outputs have them."""
-    words = {name: name.split("_") for name in row}
-    return {first + "".join(map(str.title, more)): row[name] for name, (first, *more) in words.items()}
+def _data(one: PastRun | PastFinding) -> dict[str, Any]:
+    """Its fields with names as --json outputs have them."""
+    words = {name: name.split("_") for name in asdict(one)}
+    return {
+        first + "".join(map(str.title, more)): getattr(one, name) for name, (first, *more) in words.items()
+    }
 
 
 def _moment(started: float) -> str:

@@ -6,9 +6,10 @@ import argparse
 import itertools
 import secrets
 import time
+from dataclasses import replace
 
 from juxtalogos.cli.shared.dry_run import show_dry_run
-from juxtalogos.cli.shared.labels import labels_of_run, labels_typed
+from juxtalogos.cli.shared.labels import labels_of_run
 from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import (
     EXIT_HELD,
@@ -142,14 +143,14 @@ def run(args: _RunArguments) -> int:
     out = terminal(args)
     plan = over(typed_plan(args), stored_plan(home, args.plan) if args.plan else StoredPlan())
     numbers_fit(plan)
-    labels_typed(args.labels)  # what is mistyped is told before anything else
+    labels = labels_of_run(args.labels, args.plan)
     if args.part and args.still_failing:
         what = "--part divides alike on every machine, and what still fails is known to this one only"
         raise UsageError(what, mend="leave one of the two out")
     selection = Selection(plan.what, plan.tag, plan.operation, args.still_failing)
     read = read_suites(home, paths_of(home, selection))
     refs = _arranged(args, home, plan, choose(home, read[0], selection), read)
-    bound = bind(home, _plan(args, home, plan, refs, read), given=read)
+    bound = bind(home, replace(_plan(args, home, plan, refs, read), labels=labels), given=read)
     if args.dry_run:
         show_dry_run(out, bound, full=args.full, as_json=args.json)
         return EXIT_HELD
@@ -256,6 +257,5 @@ def _plan(
         sends=tuple(args.sends),
         strict_clean=plan.strict_clean,
         stop_at_first=plan.stop_at_first,
-        labels=labels_of_run(args.labels, args.plan),
         agreed=guarded and not agreed(target, args.yes_to, writes=writes).guarded,
     )

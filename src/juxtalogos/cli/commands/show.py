@@ -77,6 +77,8 @@ def run(args: _ShowArguments) -> int:
         return show_resources(
             out, home.contract(args.name or (names[0] if len(names) == 1 else "")), as_json=args.json
         )
+    if args.full and args.name not in home.contract_names():
+        raise UsageError("--full lists the operations of a contract", mend="name the contract")
     if args.name is None:
         _contracts(out, args.json, home.contracts())
     elif args.name in home.contract_names():

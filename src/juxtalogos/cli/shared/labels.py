@@ -20,7 +20,7 @@ _NAME = re.compile(r"[A-Za-z][A-Za-z0-9_.-]{0,39}")
 
 def labels_typed(words: Iterable[str]) -> tuple[tuple[str, str], ...]:
     """NAME=TEXT each. UsageError for what is none."""
-    found = []
+    found: list[tuple[str, str]] = []
     for word in words:
         name, equals, value = word.partition("=")
         if not equals or not _NAME.fullmatch(name) or not value.strip() or len(value) > MAX_VALUE:
@@ -28,6 +28,8 @@ def labels_typed(words: Iterable[str]) -> tuple[tuple[str, str], ...]:
                 f"{quoted(word)} is no label",
                 mend=f"write NAME=TEXT, such as branch=main; the text has at most {MAX_VALUE} characters",
             )
+        if any(name == known for known, _ in found):
+            raise UsageError(f"the label {name} is given twice", mend="give it once")
         found.append((name, " ".join(value.split())))
     return tuple(found)
 
@@ -36,13 +38,14 @@ def labels_of_run(
     words: Iterable[str], plan: str, environment: Mapping[str, str] = os.environ
 ) -> tuple[tuple[str, str], ...]:
     """The labels of a run: what was typed, the plan, and what the pipeline says of the rest."""
-    typed = labels_typed(words)
-    found = [*typed, *([("plan", plan)] if plan else [])]
+    found = dict(labels_typed(words))
+    if plan:
+        found.setdefault("plan", plan)
     for name, variables in VARIABLES.items():
         told = next((environment[one] for one in variables if environment.get(one, "").strip()), "")
-        if told and not any(name == known for known, _ in typed):
-            found.append((name, " ".join(told.split())[:MAX_VALUE]))
-    return tuple(dict.fromkeys(found))
+        if told:
+            found.setdefault(name, " ".join(told.split())[:MAX_VALUE])
+    return tuple(found.items())
 
 
 def shown(labels: Iterable[tuple[str, str]]) -> str:

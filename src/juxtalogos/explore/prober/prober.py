@@ -292,7 +292,7 @@ def tell(seen: Trial, result: CheckResult) -> None:
     """Adds a result to what a request came to."""
     results = (*seen.record.results, result)
     verdict, reason = verdict_of(results)
-    if seen.record.verdict in (Verdict.ERROR, Verdict.FAILED) or not result.fails:
+    if seen.record.verdict.fails or not result.fails:
         verdict, reason = seen.record.verdict, seen.record.reason
     seen.record = replace(seen.record, results=results, verdict=verdict, reason=reason)
 

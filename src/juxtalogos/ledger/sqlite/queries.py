@@ -24,10 +24,14 @@ STEP_COLUMNS = (
 
 def run_record(row: Sequence[Any]) -> RunRecord:
     """A run, of a row of `RUN_QUERY`."""
-    pairs = (label.partition("=") for label in str(row[12] or "").split("\n") if label)
-    labels = tuple(sorted((name, value) for name, _, value in pairs))
-    values: list[Any] = [*row[:10], bool(row[10]), row[11], labels]
+    values: list[Any] = [*row[:10], bool(row[10]), row[11], label_pairs(row[12])]
     return RunRecord(*values)
+
+
+def label_pairs(text: str | None) -> tuple[tuple[str, str], ...]:
+    """(name, value) of the labels that `LABELS` gives, sorted."""
+    pairs = (label.partition("=") for label in (text or "").split("\n") if label)
+    return tuple(sorted((name, value) for name, _, value in pairs))
 
 
 def run_condition(query: RunQuery) -> tuple[str, list[Any]]:

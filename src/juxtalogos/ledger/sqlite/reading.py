@@ -23,14 +23,15 @@ from juxtalogos.ledger.records import (
     StepRow,
 )
 from juxtalogos.ledger.sqlite.history import (
-    CASE_HISTORY,
-    FINDING_HISTORY,
-    OPERATION_HISTORY,
-    case_values,
-    rows_by_run,
-    seen_case,
-    seen_finding,
-    seen_operation,
+    CASE_EXCHANGES,
+    CASES,
+    FINDINGS,
+    LEAST_PREFIX,
+    OPERATIONS,
+    TRIED_KINDS,
+    past_case,
+    past_finding,
+    past_operation,
 )
 from juxtalogos.ledger.sqlite.queries import (
     LABELS,
@@ -56,7 +57,7 @@ Made = TypeVar("Made")
 
 
 class SqliteReading:
-    """The queries of a ledger, over every form of the file."""
+    """See `Ledger`: its queries, over every form of the file."""
 
     path: Path
     write: bool
@@ -113,32 +114,42 @@ class SqliteReading:
             yield made
 
     def runs(self, limit: int = 50, query: RunQuery = EVERY_RUN) -> list[RunRecord]:
-        if query.labels and not self._labelled:
-            return []
+        if query.labels and self.version < VERSION:
+            return []  # an older form, which has none
         which, values = run_condition(query)
         found = self._rows(f"{self._run_query} WHERE {which} ORDER BY id DESC LIMIT ?", (*values, limit))
         return [*self._made(run_record, found)]
 
     @property
-    def _labelled(self) -> bool:
-        """Whether the form of the ledger has labels; the first ones had none."""
-        return bool(self._rows("SELECT 1 FROM sqlite_master WHERE name = 'run_label'"))
+    def _labels(self) -> str:
+        """The labels of a run as SQL; older forms have none."""
+        return LABELS if self.version == VERSION else "''"
 
     @property
     def _run_query(self) -> str:
-        return RUN_QUERY.format(labels=LABELS if self._labelled else "''")
+        return RUN_QUERY.format(labels=self._labels)
 
     def case_history(self, suite: str, case: str, limit: int) -> list[PastRun]:
-        values = case_values(suite, case, limit)
-        return [*self._made(seen_case, rows_by_run(self._rows(CASE_HISTORY, values)))]
+        turns = f"{case}["  # its rows and repetitions
+        which = suite, case, len(turns), turns
+        values = *which, limit, *which
+        runs: dict[int, list[Any]] = {}
+        for row in self._rows(CASES.format(labels=self._labels), values):
+            runs.setdefault(int(row[0]), []).append(row)
+        failed = dict(self._rows(CASE_EXCHANGES, values))
+        return [*self._made(lambda run: past_case(runs[run], failed.get(run) or 0), runs)]
 
     def operation_history(self, contract: str, operation: str, limit: int) -> list[PastRun]:
-        return [*self._made(seen_operation, self._rows(OPERATION_HISTORY, (contract, operation, limit)))]
+        query = OPERATIONS.format(labels=self._labels, kinds=", ".join("?" * len(TRIED_KINDS)))
+        rows = self._rows(query, (contract, operation, *TRIED_KINDS, limit))
+        return [*self._made(past_operation, rows)]
 
-    def finding_history(self, wanted: str) -> list[PastFinding]:
+    def finding_history(self, wanted: str, limit: int) -> list[PastFinding]:
         if self.version < VERSION:
-            return []
-        return [*self._made(seen_finding, self._rows(FINDING_HISTORY, (wanted, len(wanted), wanted)))]
+            return []  # of an older form, which knows no fingerprints
+        prefix = wanted if len(wanted) >= LEAST_PREFIX else None
+        rows = self._rows(FINDINGS, (wanted, len(wanted), prefix, limit))
+        return [*self._made(past_finding, rows)]
 
     def run(self, number: int | None = None) -> RunRecord:
         if number is None:

@@ -243,7 +243,7 @@ class _UnitUnderWay:
         """
         if record.step not in walk.aside:
             return True
-        bad = record.verdict in (Verdict.FAILED, Verdict.ERROR) and record.exchange is not None
+        bad = record.verdict.fails and record.exchange is not None
         return bad and f"{record.contract}:{record.operation}" not in self.run.subjects
 
     async def undo(self, suite: Suite, case: Case, turn: Turn, shared: _Shared) -> None:

@@ -9,7 +9,6 @@ from contextlib import contextmanager, suppress
 from typing import Any
 
 from juxtalogos.ledger import CaseRecord
-from juxtalogos.model.verdict import Verdict
 
 
 class Interrupted(Exception):
@@ -84,7 +83,7 @@ def stopping_at_first(done: Callable[[CaseRecord], None], stop: Stop) -> Callabl
     """Tells of a case; after one that failed none begins any more."""
 
     def told(record: CaseRecord) -> None:
-        if record.verdict in (Verdict.FAILED, Verdict.ERROR):
+        if record.verdict.fails:
             stop.begin_no_more()
         done(record)
 
