@@ -169,7 +169,7 @@ _MEANINGS = {
     "fingerprint": "identifies the result over runs",
     "formerly": "fingerprint of the version before",
     "held": "whether the check passed",
-    "kind": "kind of check (docs/findings.md)",
+    "kind": "kind of check (docs/findings.md), or of run (docs/ledger.md)",
     "lenient": "invalid requests that the service accepted",
     "line": "line of the definition, from 1",
     "mend": "how to correct it",

@@ -163,6 +163,7 @@ def test_since_when_a_case_fails(berths: Path, jux: Jux) -> None:
         (("history", "berth#getBerth"), "berths"),
         (("history", "berths#getBerth#getBerth"), "juxtalogos history berths#getBerth"),
         (("history", "getBert"), "getBerth"),
+        (("history", "body.enumm"), "did you mean body.enum?"),
         (("history", ""), "there is no operation"),
         (("history", "getBerth", "--last", "0"), "--last 0"),
         (("run", "--label", "a=1", "--label", "a=2"), "the label a is given twice"),

@@ -15,7 +15,7 @@ from juxtalogos.cli.shared.layout import counted
 from juxtalogos.cli.shared.options import EXIT_HELD, Arguments, add_common, terminal, workspace
 from juxtalogos.cli.shared.terminal import Terminal
 from juxtalogos.ledger import Ledger, PastFinding, PastRun, RunQuery, open_ledger
-from juxtalogos.model.errors import UsageError
+from juxtalogos.model.errors import UsageError, nearest, quoted
 from juxtalogos.model.findings import KINDS
 from juxtalogos.suite.document.managing import place_of
 from juxtalogos.suite.document.setting import case_at
@@ -54,6 +54,9 @@ def run(args: _HistoryArguments) -> int:
             findings = ledger.finding_history(args.name, MOST_FINDINGS + 1)
             latest = next((one.id for one in ledger.runs(1, RunQuery(calls=False))), 0)
             if not findings and args.name not in KINDS:
+                near = nearest(args.name, KINDS, 1)
+                if near.startswith("did"):
+                    raise UsageError(f"there is no kind of finding {quoted(args.name)}", mend=near)
                 home.operation(args.name)  # says what is wrong with the name, with the nearest
             _show_findings(out, args.name, findings, latest, as_json=args.json)
             return EXIT_HELD
