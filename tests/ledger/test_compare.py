@@ -251,6 +251,18 @@ CHANGES: list[tuple[str, ExchangeRecord | None, ExchangeRecord | None, list[str]
         _checked([{"kind": "a"}]),
         ["not tried again"],
     ),
+    (
+        "an element among several of its name",
+        _checked({"job": [{"kind": 1}]}, _result("body.enum", "body/job[1]/kind")),
+        _checked({"job": [{"kind": "a"}]}, BODY_HELD),
+        ["mended"],
+    ),
+    (
+        "no element of that name",
+        _checked({"job": [{"kind": 1}]}, _result("body.enum", "body/job[1]/kind")),
+        _checked({"tug": [{"kind": "a"}]}, BODY_HELD),
+        ["not tried again"],
+    ),
     ("the step did not run", _checked([0, {"kind": 1}], ENUM), None, ["not tried again"]),
     ("a step that is new", None, _checked([0, {"kind": 1}], ENUM), ["failing, not tried before"]),
     (

@@ -11,6 +11,7 @@ from typing import Any
 from juxtalogos.ledger import ExchangeRecord
 from juxtalogos.model.findings import WRITTEN_KINDS, CheckResult, Finding, Severity
 from juxtalogos.model.location import split_pointer
+from juxtalogos.model.schema import ABSENT
 from juxtalogos.model.verdict import Verdict
 from juxtalogos.report.compare import Pair
 
@@ -114,7 +115,13 @@ def _there(value: Any, tokens: list[str]) -> bool:
 
 
 def _inner(value: Any, name: str) -> Iterator[Any]:
-    if isinstance(value, list) and name.isdigit():
-        yield from value
-    elif isinstance(value, dict) and name in value:
-        yield value[name]
+    """What a step of a place leads to: every item for `/3`, and for `tug[3]` every one of that name."""
+    if isinstance(value, list):
+        yield from value if name.isdigit() else ()
+    elif isinstance(value, dict):
+        bare = re.sub(r"\[\d+\]$", "", name)
+        inner = value.get(name, value.get(bare, ABSENT) if bare != name else ABSENT)
+        if bare != name and isinstance(inner, list):
+            yield from inner
+        elif inner is not ABSENT:
+            yield inner

@@ -175,21 +175,17 @@ def _tell_findings(out: Terminal, changed: list[ChangedFinding], *, full: bool) 
     out.line(
         ("findings: ", "head"), ", ".join(f"{counts[one]} {one}" for one in FindingChange if counts[one])
     )
-    listed = changed if full else [one for one in changed if one.change not in _UNCHANGED]
-    rows = [
-        (
-            (one.change, _STYLES.get(one.change, "deviation")),
-            one.finding.result.kind,
-            one.finding.result.at,
-            one.step,
-            one.exchange,
-        )
-        for one in (listed if full else listed[:PLACES])
-    ]
-    if rows:
-        out.table(("finding", "kind", "at", "step", "exchange"), rows, right=(4,))
-    if len(rows) < len(changed):
-        out.line((f"and {counted(len(changed) - len(rows), 'more finding')}: --full", "note"))
+    left = 0
+    for change in FindingChange:
+        found = [one for one in changed if one.change is change]
+        told = found if full else [] if change in _UNCHANGED else found[:PLACES]
+        left += len(found) - len(told)
+        rows = [(one.finding.result.kind, one.finding.result.at, one.step, one.exchange) for one in told]
+        if rows:
+            style = _STYLES.get(change, "deviation")
+            out.table((change, "at", "step", "exchange"), rows, styles=(style,), right=(3,))
+    if left:
+        out.line((f"and {counted(left, 'more finding')}: --full", "note"))
 
 
 def _finding_data(one: ChangedFinding) -> dict[str, Any]:
