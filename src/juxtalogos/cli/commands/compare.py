@@ -249,7 +249,7 @@ def _side(record: ExchangeRecord | None) -> str:
 def _words(pair: Pair) -> str:
     if pair.first is None or pair.second is None:
         return ""
-    return f"{len(pair.differences)} differences" if pair.differences else "the same"
+    return counted(len(pair.differences), "difference") if pair.differences else "the same"
 
 
 def _data(pair: Pair) -> dict[str, Any]:
