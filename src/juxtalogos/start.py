@@ -9,14 +9,30 @@ from juxtalogos.interrupts import taken
 
 TYPE_CHECKING = False
 if TYPE_CHECKING:
+    from sys import UnraisableHookArgs
     from types import FrameType
     from typing import NoReturn
 
 _ENDING = (_signal.SIGINT, _signal.SIGTERM)
+_SOON = 0.005
+"""Seconds."""
 
 
 def _take(sign: int, frame: FrameType | None) -> None:
     taken.append(sign)
+    raise KeyboardInterrupt
+
+
+def _again(raised: UnraisableHookArgs) -> None:
+    """Python drops what is raised while it clears something away: an interrupt comes once more then."""
+    if not taken or raised.exc_type is not KeyboardInterrupt or not hasattr(_signal, "setitimer"):
+        sys.__unraisablehook__(raised)
+        return
+    _signal.signal(_signal.SIGALRM, _interrupt)
+    _signal.setitimer(_signal.ITIMER_REAL, _SOON)
+
+
+def _interrupt(sign: int, frame: FrameType | None) -> None:
     raise KeyboardInterrupt
 
 
@@ -33,6 +49,7 @@ def entry() -> NoReturn:
     try:
         for sign in _ENDING:
             _signal.signal(sign, _take)
+        sys.unraisablehook = _again
         from juxtalogos.cli.main import run_program
 
         status = run_program()
@@ -43,7 +60,7 @@ def entry() -> NoReturn:
             raise
         status = status_of_interrupt()
         sys.stderr.write("interrupted\n")
-    for sign in _ENDING:
+    for sign in (*_ENDING, *([_signal.SIGALRM] if hasattr(_signal, "SIGALRM") else [])):
         _signal.signal(sign, _signal.SIG_IGN)
     try:
         if sys.stdout is not None:

@@ -87,6 +87,32 @@ def test_a_signal_at_any_moment_ends_with_a_word(kept: Path) -> None:
     assert seen & {130, 143}
 
 
+@pytest.mark.parametrize("sign", [signal.SIGINT, signal.SIGTERM])
+def test_a_signal_while_something_is_cleared_away_is_not_lost(sign: signal.Signals) -> None:
+    """What is raised in such a callback is dropped by Python, with a traceback."""
+    code = f"""
+import os, sys, time, weakref
+import juxtalogos.cli.main as main
+from juxtalogos import start
+class Thing: pass
+def cleared(_):
+    os.kill(os.getpid(), {int(sign)})
+    for _ in range(1000): pass
+def run_program():
+    thing = Thing()
+    kept = weakref.ref(thing, cleared)
+    del thing
+    time.sleep(20)
+    return 0
+main.run_program = run_program
+start.entry()
+"""
+    began = time.monotonic()
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=30)
+    assert done.returncode == 128 + sign and time.monotonic() - began < 15
+    assert done.stderr == "interrupted\n"
+
+
 def test_a_damaged_ledger_is_told_and_what_can_be_read_is_saved(kept: Path, jux: Jux, tmp_path: Path) -> None:
     path = kept / ".juxtalogos" / "ledger.sqlite"
     assert "the ledger is whole" in jux("ledger", "check", "-C", kept).out

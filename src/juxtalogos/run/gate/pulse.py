@@ -26,6 +26,8 @@ LEAST = 3
 """Such answers in a row, of two operations or more, before it is looked at; then twice as many."""
 KEPT = 3
 """Requests that are asked again."""
+SUSPECTED = 8
+"""Changes that are named, where each may have done it: as many as may be under way with what came before."""
 CLEARED = 12
 """Other answers after which a change is not suspected any more: several may have been under way."""
 PAUSE = 0.5
@@ -80,7 +82,7 @@ class Pulse:
             self._answered(contract, operation, request, outcome)
             return
         if not self.row:
-            self.suspects = tuple(self.changes)[::-1][:KEPT]
+            self.suspects = tuple(self.changes)[::-1][:SUSPECTED]
         self.row.append(operation.full_id)
         status = exchange.response.status
         words = session.redactor.cut_text(words_of(exchange))
